@@ -1,0 +1,37 @@
+"""Unhurried Heron: initial-value problems said as on paper, integrated at the speed of C, their error stated."""
+
+from unhurried_heron.errors import (
+    FormulationError,
+    HeronError,
+    IncompleteRunWarning,
+    MethodError,
+    OptionError,
+    RunError,
+)
+from unhurried_heron.march.integrate import integrate
+from unhurried_heron.march.options import Budget
+from unhurried_heron.methods.catalogue import methods
+from unhurried_heron.methods.runge_kutta import RungeKutta
+from unhurried_heron.problem.event import Event
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.ending import Ending, Tally
+from unhurried_heron.run.run import Run
+
+__version__ = "0.1.0"
+__all__ = [
+    "Budget",
+    "Ending",
+    "Event",
+    "FormulationError",
+    "HeronError",
+    "IncompleteRunWarning",
+    "MethodError",
+    "OptionError",
+    "Problem",
+    "Run",
+    "RunError",
+    "RungeKutta",
+    "Tally",
+    "integrate",
+    "methods",
+]

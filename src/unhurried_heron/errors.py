@@ -1,0 +1,112 @@
+"""Every exception and warning a user of the library can meet, under one root."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from difflib import get_close_matches
+
+
+def near_spelling(name: str, known: Iterable[str]) -> str:
+    """Return ``"; did you mean 'x'?"`` for the nearest known name, or an empty string."""
+    near = get_close_matches(name, list(known), n=1, cutoff=0.6)
+    return f"; did you mean '{near[0]}'?" if near else ""
+
+
+class HeronError(Exception):
+    """Root of all errors of this library.
+
+    Attributes
+    ----------
+    name : str
+        What the error is about: a name the user wrote, or an argument.
+    place : str
+        Where it stands: an equation and its line, a key of a file, an argument.
+    expected, given : str
+        What would have been right and what came instead.
+    """
+
+    def __init__(
+        self, message: str, *, name: str = "", place: str = "", expected: str = "", given: str = ""
+    ) -> None:
+        super().__init__(message)
+        self.name, self.place, self.expected, self.given = name, place, expected, given
+
+    def __str__(self) -> str:
+        lines = [str(self.args[0])]
+        if self.expected:
+            lines.append(f"  expected: {self.expected}")
+        if self.given:
+            lines.append(f"  given:    {self.given}")
+        if self.place:
+            lines.append(f"  at {self.place}")
+        return "\n".join(lines)
+
+
+class FormulationError(HeronError, ValueError):
+    """A problem was said in a way that cannot be integrated."""
+
+
+class ExpressionError(FormulationError):
+    """A written expression is malformed or uses something that is not allowed."""
+
+
+class UndefinedNameError(FormulationError):
+    """Names are used that were never defined; ``names`` lists all of them."""
+
+    def __init__(self, message: str, *, names: tuple[str, ...], place: str, expected: str) -> None:
+        super().__init__(
+            message, name=", ".join(names), place=place, expected=expected, given="no value for any of them"
+        )
+        self.names = names
+
+
+class MissingInitialError(FormulationError):
+    """A state has no initial value."""
+
+
+class UnusedValueError(FormulationError):
+    """A parameter or an initial value belongs to nothing in the equations."""
+
+
+class NameClashError(FormulationError):
+    """One name is used for two things."""
+
+
+class MissingRateError(FormulationError):
+    """A state has an initial value and is used, but no equation says how it changes."""
+
+
+class CircularDerivedError(FormulationError):
+    """Derived expressions refer to each other in a circle."""
+
+
+class ValueGivenError(FormulationError):
+    """A number is not finite, or not a number at all."""
+
+
+class IntervalError(FormulationError):
+    """The interval of integration is empty or not finite."""
+
+
+class RateFunctionError(FormulationError):
+    """A rate function asks for unknown arguments or returns something unusable."""
+
+
+class DocumentError(FormulationError):
+    """A problem file cannot be read or holds something unexpected."""
+
+
+class MethodError(HeronError, ValueError):
+    """A method is unknown, inconsistent, or unfit for what is asked of it."""
+
+
+class OptionError(HeronError, ValueError):
+    """An option of a run or a study is unusable."""
+
+
+class RunError(HeronError, RuntimeError):
+    """Something is asked of a run that it does not hold."""
+
+
+class IncompleteRunWarning(UserWarning):
+    """A run ended before the end of its interval for a reason nobody asked for."""

@@ -1,0 +1,100 @@
+"""Reaching native code and raw memory by address from inside a kernel."""
+
+from __future__ import annotations
+
+from llvmlite import ir
+from numba import types
+from numba.core import cgutils
+from numba.extending import intrinsic
+
+_DOUBLES = types.CPointer(types.float64)
+
+
+@intrinsic
+def call_native(typing_context, address, time, state, out, context):
+    """Call ``int32 f(double, const double *, double *, const double *)`` at an address."""
+    signature = types.int32(types.int64, types.float64, _DOUBLES, _DOUBLES, types.int64)
+
+    def generate(codegen_context, builder, _, arguments):
+        target, t, y, result, block = arguments
+        pointer = y.type
+        kind = ir.FunctionType(ir.IntType(32), [ir.DoubleType(), pointer, pointer, pointer])
+        function = builder.inttoptr(target, kind.as_pointer())
+        return builder.call(function, [t, y, result, builder.inttoptr(block, pointer)])
+
+    return signature, generate
+
+
+@intrinsic
+def pointer_to(typing_context, array):
+    """Return the data pointer of an array, which the caller keeps alive.
+
+    Indexing a pointer has no test for negative indices, which would stop loops from vectorising.
+    """
+    signature = types.CPointer(array.dtype)(array)
+
+    def generate(codegen_context, builder, inner_signature, arguments):
+        proxy = cgutils.create_struct_proxy(inner_signature.args[0])
+        return proxy(codegen_context, builder, value=arguments[0]).data
+
+    return signature, generate
+
+
+@intrinsic
+def offset_by(typing_context, pointer, count):
+    """Return the pointer ``count`` elements further on."""
+    signature = pointer(pointer, types.intp)
+
+    def generate(codegen_context, builder, _, arguments):
+        return builder.gep(arguments[0], [arguments[1]])
+
+    return signature, generate
+
+
+def _generate_call(result, kinds):
+    """Return a code generator that calls an address (the first argument) with the others."""
+
+    def generate(_, builder, __, arguments):
+        function = builder.inttoptr(arguments[0], ir.FunctionType(result, kinds).as_pointer())
+        passed = [
+            builder.inttoptr(value, kind) if isinstance(value.type, ir.IntType) and isinstance(kind, ir.PointerType)
+            else value
+            for value, kind in zip(arguments[1:], kinds, strict=True)
+        ]
+        return builder.call(function, passed)
+
+    return generate
+
+
+_REAL, _LONG, _POINTER = ir.DoubleType(), ir.IntType(64), ir.DoubleType().as_pointer()
+
+
+@intrinsic
+def call_attempt(typing_context, address, time, step, state, stages, trial, n, rates, context, where):
+    """Call ``attempt`` of `tableau_code`; ``rates`` and ``context`` are addresses, ``where`` an int64 pointer."""
+    signature = types.int32(
+        types.int64, types.float64, types.float64, _DOUBLES, _DOUBLES, _DOUBLES, types.int64, types.int64, types.int64,
+        types.CPointer(types.int64),
+    )
+    kinds = [_REAL, _REAL, _POINTER, _POINTER, _POINTER, _LONG, _POINTER, _POINTER, _LONG.as_pointer()]
+    return signature, _generate_call(ir.IntType(32), kinds)
+
+
+@intrinsic
+def call_error(typing_context, address, step, state, stages, trial, relative, absolute, n):
+    """Call ``error`` of `tableau_code`."""
+    signature = types.float64(types.int64, types.float64, *[_DOUBLES] * 5, types.int64)
+    return signature, _generate_call(_REAL, [_REAL, *[_POINTER] * 5, _LONG])
+
+
+@intrinsic
+def call_polynomial(typing_context, address, step, state, stages, coefficients, n):
+    """Call ``polynomial`` of `tableau_code`."""
+    signature = types.void(types.int64, types.float64, *[_DOUBLES] * 3, types.int64)
+    generate = _generate_call(ir.VoidType(), [_REAL, *[_POINTER] * 3, _LONG])
+
+    def generate_void(context, builder, inner_signature, arguments):
+        generate(context, builder, inner_signature, arguments)
+        return context.get_dummy_value()
+
+    return signature, generate_void

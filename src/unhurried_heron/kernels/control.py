@@ -1,0 +1,76 @@
+"""The record a march is steered by and resumed from, and the reasons why a march returns."""
+
+from __future__ import annotations
+
+from enum import IntEnum
+from typing import Final
+
+import numpy as np
+
+CONTROL: Final = np.dtype(
+    [
+        # set by the driver
+        ("end", np.float64),
+        ("largest_step", np.float64),
+        ("adaptive", np.int64),
+        ("attempts_left", np.int64),  # also the stop cell: zeroed to make the march return
+        ("evaluation_limit", np.int64),
+        # the march's own state
+        ("time", np.float64),
+        ("origin", np.float64),  # fixed steps are counted from here, so that rounding does not add up
+        ("step", np.float64),
+        ("previous_step", np.float64),
+        ("error_memory", np.float64),
+        ("contraction", np.float64),
+        ("started", np.int64),
+        ("fixed_steps", np.int64),
+        ("after_refusal", np.int64),
+        ("jacobian_age", np.int64),  # 0 none, 1 from an earlier step, 2 from here
+        ("factored_step", np.float64),  # step the factors belong to, 0 without
+        # what happened
+        ("accepted", np.int64),
+        ("refused", np.int64),
+        ("rate_evaluations", np.int64),
+        ("jacobians", np.int64),
+        ("factorisations", np.int64),
+        ("solves", np.int64),
+        ("iterations", np.int64),
+        # what the output buffers hold
+        ("n_steps", np.int64),
+        ("n_rows", np.int64),
+        ("n_events", np.int64),
+        # where it went wrong
+        ("bad_time", np.float64),
+        ("bad_component", np.int64),  # -1: none
+    ],
+    align=True,
+)
+
+
+class Reason(IntEnum):
+    """Why a march returned to its driver."""
+
+    REACHED_END = 0
+    BUFFER_FULL = 1
+    PAUSED = 2
+    EVENT = 3
+    RATES_STOPPED = -1
+    NOT_FINITE = -2
+    STEP_TOO_SMALL = -3
+    NEWTON_FAILED = -4
+    EVENT_STOPPED = -5
+
+
+# kernels compare with plain integers, which Numba freezes into the machine code
+REACHED_END: Final = int(Reason.REACHED_END)
+BUFFER_FULL: Final = int(Reason.BUFFER_FULL)
+PAUSED: Final = int(Reason.PAUSED)
+EVENT: Final = int(Reason.EVENT)
+RATES_STOPPED: Final = int(Reason.RATES_STOPPED)
+NOT_FINITE: Final = int(Reason.NOT_FINITE)
+STEP_TOO_SMALL: Final = int(Reason.STEP_TOO_SMALL)
+NEWTON_FAILED: Final = int(Reason.NEWTON_FAILED)
+EVENT_STOPPED: Final = int(Reason.EVENT_STOPPED)
+
+LEDGER_COLUMNS: Final = ("time", "step", "error", "accepted", "iterations")
+SMALLEST_RELATIVE_STEP: Final = 16 * float(np.finfo(float).eps)

@@ -1,0 +1,119 @@
+"""Dense LU factors with partial pivoting, real and complex, row by row on raw pointers.
+
+G. H. Golub and C. F. Van Loan, *Matrix Computations*, 4th ed. (2013), section 3.4. Complex matrices are two real
+arrays, which vectorise better than pairs. The factors overwrite the matrix; row interchanges go to ``pivots``.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.call import offset_by
+from unhurried_heron.kernels.compiling import inner_fast_sums
+
+
+@inner_fast_sums
+def factor_real(a, pivots, n):
+    """Factor an n x n matrix; False if it is singular or not finite."""
+    for k in range(n):
+        row_k = offset_by(a, k * n)
+        best, size = k, abs(row_k[k])
+        for i in range(k + 1, n):
+            if abs(a[i * n + k]) > size:
+                best, size = i, abs(a[i * n + k])
+        pivots[k] = best
+        if not (0.0 < size < np.inf):
+            return False
+        if best != k:
+            other = offset_by(a, best * n)
+            for j in range(n):
+                row_k[j], other[j] = other[j], row_k[j]
+        inverse = 1.0 / row_k[k]
+        for i in range(k + 1, n):
+            row = offset_by(a, i * n)
+            if row[k] != 0.0:
+                factor = row[k] * inverse
+                row[k] = factor
+                for j in range(k + 1, n):
+                    row[j] -= factor * row_k[j]
+    return True
+
+
+@inner_fast_sums
+def solve_real(a, pivots, n, b):
+    """Solve with the factors of `factor_real`, in place."""
+    for k in range(n):
+        p = pivots[k]
+        if p != k:
+            b[k], b[p] = b[p], b[k]
+    for i in range(n):
+        row = offset_by(a, i * n)
+        total = b[i]
+        for j in range(i):
+            total -= row[j] * b[j]
+        b[i] = total
+    for i in range(n - 1, -1, -1):
+        row = offset_by(a, i * n)
+        total = b[i]
+        for j in range(i + 1, n):
+            total -= row[j] * b[j]
+        b[i] = total / row[i]
+
+
+@inner_fast_sums
+def factor_complex(re, im, pivots, n):
+    """Factor an n x n complex matrix; False if it is singular or not finite."""
+    for k in range(n):
+        re_k, im_k = offset_by(re, k * n), offset_by(im, k * n)
+        best, size = k, abs(re_k[k]) + abs(im_k[k])
+        for i in range(k + 1, n):
+            here = abs(re[i * n + k]) + abs(im[i * n + k])
+            if here > size:
+                best, size = i, here
+        pivots[k] = best
+        if not (0.0 < size < np.inf):
+            return False
+        if best != k:
+            re_b, im_b = offset_by(re, best * n), offset_by(im, best * n)
+            for j in range(n):
+                re_k[j], re_b[j] = re_b[j], re_k[j]
+                im_k[j], im_b[j] = im_b[j], im_k[j]
+        square = re_k[k] * re_k[k] + im_k[k] * im_k[k]
+        inverse_re, inverse_im = re_k[k] / square, -im_k[k] / square
+        for i in range(k + 1, n):
+            re_i, im_i = offset_by(re, i * n), offset_by(im, i * n)
+            x, y = re_i[k], im_i[k]
+            if x != 0.0 or y != 0.0:
+                factor_re = x * inverse_re - y * inverse_im
+                factor_im = x * inverse_im + y * inverse_re
+                re_i[k], im_i[k] = factor_re, factor_im
+                for j in range(k + 1, n):
+                    re_i[j] -= factor_re * re_k[j] - factor_im * im_k[j]
+                    im_i[j] -= factor_re * im_k[j] + factor_im * re_k[j]
+    return True
+
+
+@inner_fast_sums
+def solve_complex(re, im, pivots, n, b, d):
+    """Solve with the factors of `factor_complex`, in place; ``b`` + i ``d`` is the right-hand side."""
+    for k in range(n):
+        p = pivots[k]
+        if p != k:
+            b[k], b[p] = b[p], b[k]
+            d[k], d[p] = d[p], d[k]
+    for i in range(n):
+        re_i, im_i = offset_by(re, i * n), offset_by(im, i * n)
+        x, y = b[i], d[i]
+        for j in range(i):
+            x -= re_i[j] * b[j] - im_i[j] * d[j]
+            y -= re_i[j] * d[j] + im_i[j] * b[j]
+        b[i], d[i] = x, y
+    for i in range(n - 1, -1, -1):
+        re_i, im_i = offset_by(re, i * n), offset_by(im, i * n)
+        x, y = b[i], d[i]
+        for j in range(i + 1, n):
+            x -= re_i[j] * b[j] - im_i[j] * d[j]
+            y -= re_i[j] * d[j] + im_i[j] * b[j]
+        square = re_i[i] * re_i[i] + im_i[i] * im_i[i]
+        b[i] = (x * re_i[i] + y * im_i[i]) / square
+        d[i] = (y * re_i[i] - x * im_i[i]) / square

@@ -1,0 +1,120 @@
+"""Finding events on an accepted step: a sign change at its ends, located to rounding on the step polynomial."""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.call import call_native, offset_by
+from unhurried_heron.kernels.compiling import inner
+from unhurried_heron.kernels.polynomial import evaluate_step
+
+_EPSILON = 2.220446049250313e-16
+NEVER = 2.0
+FAILED = -1.0
+
+
+@inner
+def watch_values(watch, time, state, row):
+    """Evaluate every event function into a row of ``values``; True if all of them answered."""
+    for e in range(watch.m):
+        value = offset_by(watch.values, row * watch.m + e)
+        if call_native(watch.addresses[2 * e], time, state, value, watch.addresses[2 * e + 1]) != 1:
+            return False
+    return True
+
+
+@inner
+def _changes(before, after, going):
+    """Whether a sign change in the wanted direction lies between two values; a zero counts where it is reached.
+
+    A zero at the start of a step was counted at the end of the one before, or is the start of the run.
+    """
+    up = before < 0.0 and after >= 0.0
+    down = before > 0.0 and after <= 0.0
+    return (up and going >= 0) or (down and going <= 0)
+
+
+@inner
+def _locate(watch, event, start, step, coefficients, shape):
+    """Return theta of the sign change: false position (Illinois) safeguarded by bisection; FAILED if it stopped.
+
+    G. Dahlquist and A. Bjorck, Numerical Methods in Scientific Computing I (2008), section 6.2.
+    """
+    degree, n = shape
+    value = offset_by(watch.values, 2 * watch.m + event)
+    address, context = watch.addresses[2 * event], watch.addresses[2 * event + 1]
+    left, right = 0.0, 1.0
+    g_left, g_right = watch.values[event], watch.values[watch.m + event]
+    begun_below = g_left < 0.0
+    side = 0
+    resolution = max(2.0 * _EPSILON * max(abs(start), abs(step)) / abs(step), _EPSILON)
+    for count in range(100):
+        if right - left <= resolution or g_right == 0.0:
+            break
+        theta = (left * g_right - right * g_left) / (g_right - g_left)
+        if count % 4 == 3 or not (left < theta < right):
+            theta = 0.5 * (left + right)
+        evaluate_step(coefficients, degree, n, theta, watch.trial)
+        if call_native(address, start + theta * step, watch.trial, value, context) != 1:
+            return FAILED
+        g = value[0]
+        if (g < 0.0) == begun_below and g != 0.0:
+            left, g_left = theta, g
+            if side == -1:
+                g_right *= 0.5
+            side = -1
+        else:
+            right, g_right = theta, g
+            if side == 1:
+                g_left *= 0.5
+            side = 1
+    return right
+
+
+@inner
+def find_events(watch, control, start, step, coefficients, shape):
+    """Append the events of one step in the order they happen; return theta of the first that stops the run.
+
+    ``values`` rows 0 and 1 hold the event functions at both ends. NEVER: none stops it; FAILED: an event function
+    did.
+    """
+    degree, n = shape
+    times, which = watch.times, watch.which
+    first_stop = NEVER
+    first = control.n_events
+    for e in range(watch.m):
+        if not _changes(watch.values[e], watch.values[watch.m + e], watch.going[e]):
+            continue
+        theta = _locate(watch, e, start, step, coefficients, shape)
+        if theta == FAILED:
+            return FAILED
+        if watch.stop[e] == 1 and theta < first_stop:
+            first_stop = theta
+        place = control.n_events
+        time = start + theta * step
+        while place > first and (times[place - 1] - time) * step > 0.0:
+            times[place] = times[place - 1]
+            which[place] = which[place - 1]
+            place -= 1
+        times[place] = time
+        which[place] = e
+        control.n_events += 1
+    # what lies beyond the stopping event never happened
+    while control.n_events > first and (times[control.n_events - 1] - (start + first_stop * step)) * step > 0.0:
+        control.n_events -= 1
+    for place in range(first, control.n_events):
+        theta = (times[place] - start) / step
+        evaluate_step(coefficients, degree, n, theta, offset_by(watch.states, place * n))
+    return first_stop
+
+
+@inner
+def step_events(watch, control, start, step, finish, trial, coefficients, shape):
+    """Look for events on an accepted step; return theta of the stop, NEVER or FAILED."""
+    if watch.m == 0:
+        return NEVER
+    control.bad_time = finish
+    if not watch_values(watch, finish, trial, 1):
+        return FAILED
+    theta = find_events(watch, control, start, step, coefficients, shape)
+    for e in range(watch.m):
+        watch.values[e] = watch.values[watch.m + e]
+    return theta

@@ -1,0 +1,163 @@
+"""Marching with an explicit Runge-Kutta method, at fixed steps or with an embedded error estimate.
+
+Step control: a proportional-integral controller, K. Gustafsson, ACM Trans. Math. Softw. 17 (1991) 533-554; see
+E. Hairer and G. Wanner, *Solving Ordinary Differential Equations II*, section IV.2.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.bundles import output_pointers, system_pointers, tableau_pointers, watch_pointers
+from unhurried_heron.kernels.call import call_attempt, call_error, call_native, call_polynomial
+from unhurried_heron.kernels.compiling import entry, inner
+from unhurried_heron.kernels.control import (
+    EVENT,
+    EVENT_STOPPED,
+    NOT_FINITE,
+    RATES_STOPPED,
+    REACHED_END,
+    SMALLEST_RELATIVE_STEP,
+    STEP_TOO_SMALL,
+)
+from unhurried_heron.kernels.events import FAILED, NEVER, step_events, watch_values
+from unhurried_heron.kernels.outcome import (
+    finish_time,
+    first_not_finite,
+    keep_row,
+    keep_step,
+    next_step,
+    pause_reason,
+)
+from unhurried_heron.kernels.polynomial import evaluate_step
+
+_SAFETY = 0.9
+_SHRINK, _GROW = 0.2, 5.0
+_LEAST_MEMORY = -9.2  # logarithm of the smallest error the controller remembers
+_HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"
+
+
+@inner
+def _try_step(system, tableau, control, h):
+    """Fill the stages of one step and the state at its end; return the code of the rates."""
+    code = call_attempt(
+        tableau.attempt,
+        control.time,
+        h,
+        system.state,
+        tableau.stages,
+        tableau.trial,
+        system.n,
+        system.rates,
+        system.context,
+        tableau.where,
+    )
+    if code == 1:
+        control.rate_evaluations += tableau.width - 1
+    else:
+        control.rate_evaluations += tableau.where[0]
+        control.bad_time = control.time + h
+    return code
+
+
+@inner
+def _start(system, control, watch, stages):
+    """Evaluate rates and events at the start of a run; return REACHED_END if all is well."""
+    control.bad_time = control.time
+    control.rate_evaluations += 1
+    if call_native(system.rates, control.time, system.state, stages, system.context) != 1:
+        return RATES_STOPPED
+    control.bad_component = first_not_finite(system.state, stages, system.n)
+    if control.bad_component >= 0:
+        return NOT_FINITE
+    if not watch_values(watch, control.time, system.state, 0):
+        return EVENT_STOPPED
+    control.error_memory = 0.0
+    control.started = 1
+    return REACHED_END
+
+
+@inner
+def _longer_or_shorter(control, squared, order, h):
+    """Set the next step after an accepted one."""
+    # logarithms, so that the two powers of the controller cost one exponential
+    size = 0.5 * np.log(max(squared, 1e-20))
+    factor = _SAFETY * np.exp((0.4 * control.error_memory - 0.7 * size) / order)
+    factor = min(_GROW, max(_SHRINK, factor))
+    if control.after_refusal == 1:
+        factor = min(factor, 1.0)
+    control.error_memory = max(size, _LEAST_MEMORY)
+    control.after_refusal = 0
+    control.step = h * factor
+
+
+@inner
+def _refuse(control, tableau, n, code, squared, h):
+    """Set a shorter step after a refused one; return a reason to give up, or REACHED_END."""
+    control.refused += 1
+    control.after_refusal = 1
+    if code == 1 and squared < _HUGE:
+        control.bad_component = -1
+        control.step = h * max(_SHRINK, _SAFETY * squared ** (-0.5 / tableau.order))
+    else:
+        control.bad_component = first_not_finite(tableau.trial, tableau.end_rates, n)
+        control.bad_time = control.time + h
+        control.step = 0.1 * h
+    if control.adaptive == 0:
+        return NOT_FINITE
+    if abs(control.step) < SMALLEST_RELATIVE_STEP * abs(control.time) or control.step == 0.0:
+        return NOT_FINITE if control.bad_component >= 0 else STEP_TOO_SMALL
+    return REACHED_END
+
+
+@entry
+def march(system_arrays, tableau_arrays, control_array, watch_arrays, output_arrays):
+    """March until the end, an event, a full buffer or a failure; returns a reason (`control.Reason`)."""
+    control = control_array[0]
+    system, watch = system_pointers(system_arrays), watch_pointers(watch_arrays)
+    output, tableau = output_pointers(output_arrays), tableau_pointers(tableau_arrays)
+    n, y, trial, stages, end_rates = system.n, system.state, tableau.trial, tableau.stages, tableau.end_rates
+    end, adaptive = control.end, control.adaptive == 1
+    control.n_steps = control.n_rows = control.n_events = 0
+    if control.started == 0:
+        reason = _start(system, control, watch, stages)
+        if reason != REACHED_END:
+            return reason
+    while control.time != end:
+        reason = pause_reason(control, output, watch)
+        if reason != REACHED_END:
+            return reason
+        h, last = next_step(control)
+        code = _try_step(system, tableau, control, h)
+        if code < 1:
+            return RATES_STOPPED
+        squared = 0.0
+        if code == 1 and adaptive:
+            squared = call_error(tableau.error, h, y, stages, trial, system.relative, system.absolute, n)
+        # an infinite state makes the error estimate zero
+        if code == 1 and squared <= 1.0 and first_not_finite(trial, end_rates, n) >= 0:
+            squared = np.inf
+        good = code == 1 and squared <= 1.0
+        keep_row(control, output, h, np.sqrt(squared) if adaptive else np.nan, good, 0)
+        if not good:
+            reason = _refuse(control, tableau, n, code, squared, h)
+            if reason != REACHED_END:
+                return reason
+            continue
+        coefficients = keep_step(control, output, h)
+        call_polynomial(tableau.polynomial, h, y, stages, coefficients, n)
+        start, finish = control.time, finish_time(control, h, last)
+        theta = step_events(watch, control, start, h, finish, trial, coefficients, (tableau.degree, n))
+        if theta == FAILED:
+            return EVENT_STOPPED
+        if theta != NEVER:
+            evaluate_step(coefficients, tableau.degree, n, theta, y)
+            control.time = watch.times[control.n_events - 1]
+            return EVENT
+        control.time = finish
+        for k in range(n):
+            y[k] = trial[k]
+            stages[k] = end_rates[k]
+        if adaptive:
+            _longer_or_shorter(control, squared, tableau.order, h)
+    return REACHED_END

@@ -1,0 +1,79 @@
+"""What all marches do alike: pausing, choosing the length of the attempt, keeping the ledger, checking numbers."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.call import offset_by
+from unhurried_heron.kernels.compiling import inner
+from unhurried_heron.kernels.control import BUFFER_FULL, PAUSED, REACHED_END
+
+
+@inner
+def pause_reason(control, output, watch):
+    """Whether the march must return before the next attempt; counts the attempt if not."""
+    if control.n_steps >= output.room or control.n_rows >= output.rows:
+        return BUFFER_FULL
+    if control.n_events + watch.m > watch.room:
+        return BUFFER_FULL
+    if control.attempts_left <= 0 or control.rate_evaluations >= control.evaluation_limit:
+        return PAUSED
+    control.attempts_left -= 1
+    return REACHED_END
+
+
+@inner
+def next_step(control):
+    """Return the length of the next attempt (with its sign) and whether it lands on the end."""
+    h = control.step
+    if abs(h) > control.largest_step:
+        h = np.copysign(control.largest_step, h)
+    left = control.end - control.time
+    # a step that would leave a sliver is stretched onto the end
+    if abs(h) * 1.0000001 >= abs(left):
+        return left, True
+    return h, False
+
+
+@inner
+def keep_row(control, output, h, error, accepted, iterations):
+    """Write one row of the ledger."""
+    row = 5 * control.n_rows
+    ledger = output.ledger
+    ledger[row] = control.time
+    ledger[row + 1] = h
+    ledger[row + 2] = error
+    ledger[row + 3] = 1.0 if accepted else 0.0
+    ledger[row + 4] = iterations
+    control.n_rows += 1
+
+
+@inner
+def keep_step(control, output, h):
+    """Count an accepted step, keep its start and length, and return where its polynomial goes."""
+    place = control.n_steps
+    output.starts[place] = control.time
+    output.steps[place] = h
+    control.n_steps += 1
+    control.accepted += 1
+    return offset_by(output.coefficients, place * output.size)
+
+
+@inner
+def finish_time(control, h, last):
+    """Return the time at the end of an accepted step; fixed steps are counted, so that rounding does not add up."""
+    if last:
+        return control.end
+    if control.adaptive == 1:
+        return control.time + h
+    control.fixed_steps += 1
+    return control.origin + control.fixed_steps * control.step
+
+
+@inner
+def first_not_finite(state, rates, n):
+    """Return the first component whose state or rate is NaN or infinite, or -1."""
+    for k in range(n):
+        if not (abs(state[k]) < np.inf and abs(rates[k]) < np.inf):
+            return k
+    return -1

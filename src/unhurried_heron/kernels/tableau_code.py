@@ -1,0 +1,240 @@
+"""The arithmetic of one explicit tableau as straight machine code: its numbers are constants, its zeros are gone.
+
+Three functions are written as LLVM IR and compiled in some milliseconds, once for each tableau and process:
+
+``int32 attempt(double t, double h, y, stages, trial, int64 n, rates, context, int64 *where)``
+    fills the stages and the state at the end of the step; ``where`` is the stage at which the rates stopped.
+``double error(double h, y, stages, trial, relative, absolute, int64 n)``
+    mean square of the error estimate in units of the tolerance.
+``void polynomial(double h, y, stages, coefficients, int64 n)``
+    writes the step polynomial.
+
+Loops over the states run four at a time, with a scalar rest; nothing here may alias, which a general compiler could
+not know.
+"""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.native.engine import compile_functions
+
+LANES = 4
+
+
+def compile_tableau(
+    a: np.ndarray, b: np.ndarray, c: np.ndarray, error: np.ndarray, interpolant: np.ndarray
+) -> tuple[tuple[int, int, int], Any]:
+    """Return the addresses of attempt, error and polynomial, and the engine to keep alive.
+
+    ``interpolant`` has one column more than there are stages where the rate at the end of the step is not a stage.
+    """
+    writer = _Writer()
+    module = "\n".join(
+        [
+            _DECLARATIONS,
+            writer.attempt(a, b, c, extra=interpolant.shape[1] > b.size),
+            writer.error(error),
+            writer.polynomial(interpolant),
+        ]
+    )
+    addresses, engine = compile_functions(module, ("attempt", "error", "polynomial"))
+    return (addresses[0], addresses[1], addresses[2]), engine
+
+
+_DECLARATIONS = """
+declare double @llvm.fmuladd.f64(double, double, double)
+declare <4 x double> @llvm.fmuladd.v4f64(<4 x double>, <4 x double>, <4 x double>)
+declare double @llvm.fabs.f64(double)
+declare <4 x double> @llvm.fabs.v4f64(<4 x double>)
+declare double @llvm.vector.reduce.fadd.v4f64(double, <4 x double>)
+"""
+
+
+class _Lane:
+    """Instructions of one loop body, on single numbers or on four at a time."""
+
+    def __init__(self, writer: _Writer, index: str, *, wide: bool) -> None:
+        self._writer, self.index, self.wide = writer, index, wide
+        self.kind = "<4 x double>" if wide else "double"
+        self._suffix = "v4f64" if wide else "f64"
+
+    def new(self, instruction: str) -> str:
+        return self._writer.new(instruction)
+
+    def constant(self, value: float) -> str:
+        word = f"0x{struct.unpack('<Q', struct.pack('<d', value))[0]:016X}"
+        return "<" + ", ".join([f"double {word}"] * LANES) + ">" if self.wide else word
+
+    def load(self, base: str) -> str:
+        return self.new(f"load {self.kind}, ptr {self._at(base)}, align 8")
+
+    def store(self, value: str, base: str) -> None:
+        self._writer.lines.append(f"  store {self.kind} {value}, ptr {self._at(base)}, align 8")
+
+    def _at(self, base: str) -> str:
+        return self.new(f"getelementptr double, ptr {base}, i64 {self.index}")
+
+    def spread(self, name: str) -> str:
+        """A scalar argument in every lane; the wide form is prepared at the top of the function."""
+        return f"{name}.wide" if self.wide else name
+
+    def multiply_add(self, x: str, y: str, z: str) -> str:
+        kind = self.kind
+        return self.new(f"call {kind} @llvm.fmuladd.{self._suffix}({kind} {x}, {kind} {y}, {kind} {z})")
+
+    def binary(self, operation: str, x: str, y: str) -> str:
+        return self.new(f"{operation} {self.kind} {x}, {y}")
+
+    def size(self, x: str) -> str:
+        return self.new(f"call {self.kind} @llvm.fabs.{self._suffix}({self.kind} {x})")
+
+    def larger(self, x: str, y: str) -> str:
+        bits = "<4 x i1>" if self.wide else "i1"
+        bit = self.new(f"fcmp ogt {self.kind} {x}, {y}")
+        return self.new(f"select {bits} {bit}, {self.kind} {x}, {self.kind} {y}")
+
+    def weighted(self, weights: Sequence[float], stages: Sequence[str]) -> str:
+        """Sum of weights times stages, zeros left out."""
+        total = ""
+        for weight, stage in zip(weights, stages, strict=True):
+            if weight != 0.0:
+                value, factor = self.load(stage), self.constant(float(weight))
+                total = self.multiply_add(value, factor, total) if total else self.binary("fmul", value, factor)
+        return total or self.constant(0.0)
+
+
+class _Writer:
+    def __init__(self) -> None:
+        self.lines: list[str] = []
+        self._count = 0
+
+    def new(self, instruction: str) -> str:
+        self._count += 1
+        self.lines.append(f"  %v{self._count} = {instruction}")
+        return f"%v{self._count}"
+
+    def _label(self) -> int:
+        self._count += 1
+        return self._count
+
+    def _begin(self, header: str, stages: int) -> list[str]:
+        """Open a function: wide copies of h, the count of whole groups, and a pointer to each stage."""
+        self.lines = [header, "entry:"]
+        self.lines.append("  %h.one = insertelement <4 x double> poison, double %h, i32 0")
+        self.lines.append(
+            "  %h.wide = shufflevector <4 x double> %h.one, <4 x double> poison, <4 x i32> zeroinitializer"
+        )
+        self.lines.append(f"  %whole = and i64 %n, -{LANES}")
+        pointers = []
+        for j in range(stages):
+            offset = self.new(f"mul i64 %n, {j}")
+            pointers.append(self.new(f"getelementptr double, ptr %stages, i64 {offset}"))
+        return pointers
+
+    def _loop(self, body: Callable[[_Lane], None]) -> None:
+        """Run a body over all states: groups of four, then the rest one by one."""
+        n = self._label()
+        self.lines += [
+            f"  br label %from{n}",
+            f"from{n}:",
+            f"  br label %wide{n}",
+            f"wide{n}:",
+            f"  %i{n} = phi i64 [0, %from{n}], [%i{n}.next, %widebody{n}]",
+            f"  %i{n}.go = icmp ult i64 %i{n}, %whole",
+            f"  br i1 %i{n}.go, label %widebody{n}, label %rest{n}",
+            f"widebody{n}:",
+        ]
+        body(_Lane(self, f"%i{n}", wide=True))
+        self.lines += [
+            f"  %i{n}.next = add nuw i64 %i{n}, {LANES}",
+            f"  br label %wide{n}",
+            f"rest{n}:",
+            f"  %j{n} = phi i64 [%whole, %wide{n}], [%j{n}.next, %restbody{n}]",
+            f"  %j{n}.go = icmp ult i64 %j{n}, %n",
+            f"  br i1 %j{n}.go, label %restbody{n}, label %done{n}",
+            f"restbody{n}:",
+        ]
+        body(_Lane(self, f"%j{n}", wide=False))
+        self.lines += [f"  %j{n}.next = add nuw i64 %j{n}, 1", f"  br label %rest{n}", f"done{n}:"]
+
+    def attempt(self, a: np.ndarray, b: np.ndarray, c: np.ndarray, *, extra: bool) -> str:
+        s = b.size
+        stages = self._begin(
+            "define i32 @attempt(double %t, double %h, ptr %y, ptr %stages, ptr %trial, i64 %n, ptr %rates, "
+            "ptr %context, ptr %where) nounwind {",
+            s + extra,
+        )
+        for i in range(1, s + extra):
+            row, node = (a[i], c[i]) if i < s else (b, 1.0)
+
+            def advance(lane: _Lane, row: Any = row) -> None:
+                slope = lane.weighted(row[: min(i, s)], stages[: min(i, s)])
+                lane.store(lane.multiply_add(lane.spread("%h"), slope, lane.load("%y")), "%trial")
+
+            self._loop(advance)
+            time = self.new(
+                f"call double @llvm.fmuladd.f64(double %h, double {_Lane(self, '', wide=False).constant(float(node))}, "
+                "double %t)"
+            )
+            code = self.new(f"call i32 %rates(double {time}, ptr %trial, ptr {stages[i]}, ptr %context)")
+            fine, label = self.new(f"icmp eq i32 {code}, 1"), self._label()
+            self.lines += [
+                f"  br i1 {fine}, label %good{label}, label %bad{label}",
+                f"bad{label}:",
+                f"  store i64 {i}, ptr %where",
+                f"  ret i32 {code}",
+                f"good{label}:",
+            ]
+        return "\n".join([*self.lines, "  ret i32 1", "}"])
+
+    def error(self, weights: np.ndarray) -> str:
+        stages = self._begin(
+            "define double @error(double %h, ptr %y, ptr %stages, ptr %trial, ptr %relative, ptr %absolute, i64 %n) "
+            "nounwind {",
+            weights.size,
+        )
+        self.lines += ["  %sum = alloca double", "  store double 0.0, ptr %sum"]
+
+        def square(lane: _Lane) -> None:
+            defect = lane.binary("fmul", lane.spread("%h"), lane.weighted(weights.tolist(), stages))
+            size = lane.larger(lane.size(lane.load("%trial")), lane.size(lane.load("%y")))
+            allowed = lane.multiply_add(lane.load("%relative"), size, lane.load("%absolute"))
+            ratio = lane.binary("fdiv", defect, allowed)
+            squared = lane.binary("fmul", ratio, ratio)
+            before = self.new("load double, ptr %sum")
+            if lane.wide:
+                after = self.new(
+                    f"call reassoc double @llvm.vector.reduce.fadd.v4f64(double {before}, <4 x double> {squared})"
+                )
+            else:
+                after = self.new(f"fadd double {before}, {squared}")
+            self.lines.append(f"  store double {after}, ptr %sum")
+
+        self._loop(square)
+        total, count = self.new("load double, ptr %sum"), self.new("sitofp i64 %n to double")
+        mean = self.new(f"fdiv double {total}, {count}")
+        return "\n".join([*self.lines, f"  ret double {mean}", "}"])
+
+    def polynomial(self, interpolant: np.ndarray) -> str:
+        degree, width = interpolant.shape
+        stages = self._begin(
+            "define void @polynomial(double %h, ptr %y, ptr %stages, ptr %coefficients, i64 %n) nounwind {", width
+        )
+        rows = []
+        for d in range(degree + 1):
+            offset = self.new(f"mul i64 %n, {d}")
+            rows.append(self.new(f"getelementptr double, ptr %coefficients, i64 {offset}"))
+
+        def combine(lane: _Lane) -> None:
+            lane.store(lane.load("%y"), rows[0])
+            for d in range(degree):
+                slope = lane.weighted(interpolant[d].tolist(), stages)
+                lane.store(lane.binary("fmul", lane.spread("%h"), slope), rows[d + 1])
+
+        self._loop(combine)
+        return "\n".join([*self.lines, "  ret void", "}"])

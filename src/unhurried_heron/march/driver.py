@@ -1,0 +1,139 @@
+"""Driving a march from its start to its ending, in slices short enough to stop between."""
+
+from __future__ import annotations
+
+import sys
+import time
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.errors import HeronError
+from unhurried_heron.kernels.compiling import is_on_disk
+from unhurried_heron.kernels.control import Reason
+from unhurried_heron.march.families import March
+from unhurried_heron.march.interrupt import HeldInterrupt
+from unhurried_heron.march.options import Budget
+from unhurried_heron.march.progress import ProgressBar
+from unhurried_heron.march.recorder import Recorder
+from unhurried_heron.run.trajectory import Array
+
+# a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon
+_SLICE_SECONDS = 0.05
+_FIRST_SLICE = 512
+_UNLIMITED = 2**62
+
+
+class Driver:
+    """Calls a march until it ends, keeping what it leaves; afterwards holds what the `Run` is made of."""
+
+    def __init__(self, march: March, recorder: Recorder, budget: Budget, *, keep_ledger: bool) -> None:
+        self.march, self.recorder, self.budget = march, recorder, budget
+        self._ledger: list[Array] | None = [] if keep_ledger else None
+        self._found: list[tuple[Array, Array, Array]] = []
+        self._slice = _FIRST_SLICE
+        self.seconds = 0.0
+        self.interrupted = False
+        self.exhausted = ""
+
+    def drive(self, bar: ProgressBar) -> Reason:
+        """March to an ending.
+
+        Raises
+        ------
+        BaseException
+            Whatever the user's function raised.
+        """
+        announce_compiling(self.march.kernel)
+        control = self.march.control
+        control["evaluation_limit"] = self.budget.rate_evaluations or _UNLIMITED
+        begun = time.perf_counter()
+        with HeldInterrupt(self._stop) as held:
+            while True:
+                reason = self._next_slice(begun)
+                self.seconds = time.perf_counter() - begun
+                bar.update(float(control["time"][0]), int(control["accepted"][0]))
+                if reason not in (Reason.BUFFER_FULL, Reason.PAUSED):
+                    break
+                self.interrupted = held.hit
+                self.exhausted = self._exhausted()
+                if self.interrupted or self.exhausted:
+                    reason = Reason.PAUSED
+                    break
+        if reason in (Reason.RATES_STOPPED, Reason.EVENT_STOPPED):
+            self._raise_user_error(reason)
+        return reason
+
+    def _stop(self) -> None:
+        self.march.control["attempts_left"] = 0
+
+    def _attempts(self) -> int:
+        control = self.march.control
+        return int(control["accepted"][0] + control["refused"][0])
+
+    def _next_slice(self, begun: float) -> Reason:
+        control = self.march.control
+        allowed = self._slice
+        if self.budget.steps is not None:
+            allowed = min(allowed, self.budget.steps - self._attempts())
+        control["attempts_left"] = allowed
+        before = time.perf_counter()
+        reason = Reason(self.march.chunk())
+        taken = time.perf_counter() - before
+        self._keep()
+        if reason is Reason.PAUSED:
+            growth = min(8.0, max(0.1, _SLICE_SECONDS / max(taken, 1e-9)))
+            self._slice = int(min(1e9, max(1.0, self._slice * growth)))
+        return reason
+
+    def _keep(self) -> None:
+        control, output, watch = self.march.control, self.march.output, self.march.watch
+        self.recorder.take(output, int(control["n_steps"][0]), float(control["time"][0]))
+        if self._ledger is not None:
+            self._ledger.append(output.ledger[: control["n_rows"][0]].copy())
+        count = int(control["n_events"][0])
+        if count:
+            self._found.append(
+                (watch.times[:count].copy(), watch.which[:count].copy(), watch.states[:count].copy())
+            )
+
+    def _exhausted(self) -> str:
+        control, budget = self.march.control, self.budget
+        if budget.steps is not None and self._attempts() >= budget.steps:
+            return f"{budget.steps} steps"
+        if budget.rate_evaluations is not None and control["rate_evaluations"][0] >= budget.rate_evaluations:
+            return f"{budget.rate_evaluations} rate evaluations"
+        if budget.seconds is not None and self.seconds >= budget.seconds:
+            return f"{budget.seconds:g} seconds"
+        return ""
+
+    def _raise_user_error(self, reason: Reason) -> None:
+        native, control = self.march.native, self.march.control
+        at = float(control["bad_time"][0])
+        functions = [native.rates] if reason is Reason.RATES_STOPPED else list(native.events)
+        for function in functions:
+            error = function.pending_error(at, self.march.trial)
+            if error is not None:
+                kind = "rates" if reason is Reason.RATES_STOPPED else "an event function"
+                error.add_note(f"(raised by {kind} at t = {at:.12g})")
+                raise error
+        raise HeronError("a native function stopped the run without saying why", place=f"t = {at:.12g}")
+
+    def events(self) -> tuple[Array, Array, Array]:
+        """Times, indices and states of the events, in the order they happened."""
+        if not self._found:
+            return np.empty(0), np.empty(0, dtype=np.int64), np.empty((0, self.march.system.state.size))
+        times, which, states = (np.concatenate(parts) for parts in zip(*self._found, strict=True))
+        return times, which, states
+
+    def ledger(self) -> Any:
+        """One row for each attempt, shape (n_attempts, 5), or None if it was not kept."""
+        return None if self._ledger is None else np.concatenate(self._ledger)
+
+
+def announce_compiling(kernel: Any) -> None:
+    """Say once on standard error that a kernel is about to be compiled for this machine."""
+    if not kernel.signatures and not is_on_disk(kernel):
+        print(
+            "unhurried-heron: compiling a stepping kernel for this machine (once, some seconds) …", file=sys.stderr
+        )

@@ -1,0 +1,271 @@
+"""`integrate`: one function for every method."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Iterable, Mapping
+from typing import Any, Literal
+
+import numpy as np
+
+from unhurried_heron.errors import IncompleteRunWarning, NameClashError, OptionError, near_spelling
+from unhurried_heron.march.options import (
+    Budget,
+    Record,
+    Tolerance,
+    check_fits,
+    positive_option,
+    record_times,
+    tolerances,
+)
+from unhurried_heron.methods.catalogue import Method, find_method
+from unhurried_heron.methods.collocation import Collocation
+from unhurried_heron.problem.event import Event
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.ending import Tally
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array
+
+DEFAULT_METHOD = "dormand-prince-54"
+# how closely Newton's iteration is solved where no tolerance says so (fixed steps)
+_FIXED_STEP_NEWTON = 1e-10
+
+
+def integrate(
+    problem: Problem,
+    method: str | Method = DEFAULT_METHOD,
+    *,
+    rtol: Tolerance = None,
+    atol: Tolerance = None,
+    step: float | None = None,
+    record: Record = "steps",
+    events: Iterable[Event] = (),
+    budget: Budget | Mapping[str, Any] | None = None,
+    first_step: float | None = None,
+    largest_step: float | None = None,
+    ledger: bool | None = None,
+    progress: bool | None = None,
+    on_interrupt: Literal["raise", "return"] = "raise",
+) -> Run:
+    """Compute the solution of an initial-value problem.
+
+    Parameters
+    ----------
+    problem : Problem
+        What to integrate.
+    method : str, RungeKutta or Collocation
+        Name of a method (see `methods`), or one of your own.
+    rtol, atol : float, or mapping of str to float
+        Allowed error per step: ``atol + rtol * |state|``, for all states or by name. Without them ``rtol`` is 1e-7 and
+        ``atol`` is a thousandth of ``rtol`` in the unit of each state.
+    step : float, optional
+        A fixed step instead of tolerances; the last one is shortened to land on the end.
+    record : "steps", int or sequence of float
+        What to keep: every accepted step, which makes the solution a function of time; so many equally spaced times,
+        both ends included; or these times. With a count or times, memory does not grow with the steps.
+    events : iterable of Event
+        What to look for, besides the problem's own events.
+    budget : Budget or mapping, optional
+        The most steps, rate evaluations or seconds to use.
+    first_step, largest_step : float, optional
+        Size of the first step, otherwise estimated; bound on every step.
+    ledger : bool, optional
+        Whether to keep one row for each attempted step; by default where every step is recorded.
+    progress : bool, optional
+        Show a progress bar always or never; by default after about two seconds in a terminal.
+    on_interrupt : {"raise", "return"}
+        What Ctrl-C does: raise KeyboardInterrupt, or return the part done, labelled as interrupted.
+
+    Returns
+    -------
+    Run
+        Also where the run could not be finished: ``run.ending`` tells why, and a warning is given.
+
+    Raises
+    ------
+    MethodError, OptionError
+        The method is unknown or unfit, or an option is unusable.
+    Exception
+        Whatever a Python rate function raises, with its own traceback.
+
+    Examples
+    --------
+    >>> pond = Problem.from_text("level' = -leak*level", initial={"level": 1.0}, parameters={"leak": 0.5},
+    ...                          interval=(0, 2))
+    >>> run = integrate(pond, rtol=1e-9)
+    >>> round(run.final["level"], 7)
+    0.3678794
+    """
+    chosen = find_method(method)
+    check_fits(chosen, step, rtol, atol)
+    if on_interrupt not in ("raise", "return"):
+        raise OptionError(
+            "on_interrupt is not usable",
+            name="on_interrupt",
+            place="on_interrupt",
+            expected='"raise" or "return"',
+            given=repr(on_interrupt),
+        )
+    times = record_times(problem, record)
+    watched = _all_events(problem, tuple(events))
+    limits = _budget(budget)
+    relative, absolute = tolerances(problem, rtol, atol)
+    state = np.array([*problem.initial.values()])
+    start, end = problem.interval
+
+    from unhurried_heron.kernels.control import Reason
+    from unhurried_heron.march.driver import Driver
+    from unhurried_heron.march.endings import ending_of
+    from unhurried_heron.march.families import lay_out
+    from unhurried_heron.march.progress import ProgressBar
+    from unhurried_heron.march.recorder import StepRecorder, TimeRecorder
+    from unhurried_heron.native.system import native_system
+
+    native = native_system(problem, watched, with_jacobian=isinstance(chosen, Collocation))
+    scales = _inner_tolerances(chosen, relative, absolute, state, step)
+    march = lay_out(chosen, native, state, scales, watched)
+    control = march.control
+    control["time"] = control["origin"] = start
+    control["end"] = end
+    control["adaptive"] = int(step is None)
+    control["bad_component"] = -1
+    control["largest_step"] = np.inf if largest_step is None else positive_option(largest_step, "largest_step")
+    size = step
+    if step is None:
+        if first_step is not None:
+            size = positive_option(first_step, "first_step")
+        else:
+            size, calls = _estimate_first_step(problem, march, scales, chosen)
+            control["rate_evaluations"] = calls
+    control["step"] = np.copysign(size, end - start)
+    keep_ledger = times is None if ledger is None else ledger
+    recorder = StepRecorder() if times is None else TimeRecorder(times, start, state)
+    driver = Driver(march, recorder, limits, keep_ledger=keep_ledger)
+    bar = ProgressBar(progress, problem.title or chosen.name, start, end)
+    try:
+        reason = driver.drive(bar)
+    finally:
+        bar.close()
+    if driver.interrupted and on_interrupt == "raise":
+        raise KeyboardInterrupt
+    end_time = float(control["time"][0])
+    found = driver.events()
+    bad = int(control["bad_component"][0])
+    details: dict[str, object] = {
+        "interrupted": driver.interrupted,
+        "budget": driver.exhausted,
+        "event": watched[int(found[1][-1])].name if reason is Reason.EVENT else "",
+        "component": problem.states[bad] if bad >= 0 else "",
+        "bad_time": float(control["bad_time"][0]),
+        "fixed": step is not None,
+    }
+    ending = ending_of(reason, end_time, problem, chosen, details)
+    if not ending.as_asked and ending.reason not in ("budget", "interrupted"):
+        warnings.warn(f"{ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2)
+    counts = {key: int(control[key][0]) for key in Tally.__dataclass_fields__ if key != "seconds"}
+    options = {"rtol": rtol, "atol": atol, "step": step, "record": record}
+    if step is None:
+        options |= {"rtol": _simplest(problem, relative), "atol": _simplest(problem, absolute)}
+    return Run(
+        problem=problem,
+        method=chosen.name,
+        options=options,
+        ending=ending,
+        tally=Tally(**counts, seconds=driver.seconds),
+        _trajectory=recorder.trajectory(end_time, march.system.state.copy()),
+        _watched=watched,
+        _events=found,
+        _ledger=driver.ledger(),
+    )
+
+
+def _all_events(problem: Problem, extra: tuple[Event, ...]) -> tuple[Event, ...]:
+    if not extra:
+        return problem.events
+    for event in extra:
+        if not isinstance(event, Event):
+            raise OptionError(
+                "events are given as Event objects",
+                name="events",
+                place="events",
+                expected='Event("level = 1.2")',
+                given=repr(event)[:80],
+            )
+    names = {event.name for event in problem.events}
+    for event in extra:
+        if event.name in names:
+            raise NameClashError(
+                f"the problem already has an event '{event.name}'",
+                name=event.name,
+                place="events",
+                expected="another name",
+                given=event.name,
+            )
+    # a changed copy checks the new events as the problem's own were checked
+    return problem.with_(events=(*problem.events, *extra)).events
+
+
+def _budget(budget: Budget | Mapping[str, Any] | None) -> Budget:
+    if budget is None or isinstance(budget, Budget):
+        return budget or Budget()
+    known = list(Budget.__dataclass_fields__)
+    for name in budget:
+        if name not in known:
+            raise OptionError(
+                f"there is no budget of '{name}'{near_spelling(str(name), known)}",
+                name="budget",
+                place="budget",
+                expected="one of " + ", ".join(known),
+                given=str(name),
+            )
+    return Budget(**budget)
+
+
+def _inner_tolerances(
+    method: Method, relative: Array, absolute: Array, state: Array, step: float | None
+) -> tuple[Array, Array]:
+    """Return the tolerances in which the method's error estimate is measured.
+
+    The estimate of a collocation method has a lower order than its solution. With an estimate of size h^(q+1) and a
+    local error of size h^(p+1), a local error of ``rtol`` corresponds to an estimate of about rtol^((q+1)/(p+1)).
+    """
+    if not isinstance(method, Collocation):
+        return relative, absolute
+    if step is not None:
+        largest = float(np.abs(state).max())
+        return np.full_like(state, _FIXED_STEP_NEWTON), np.full_like(state, _FIXED_STEP_NEWTON * (1e-3 * largest or 1e-3))
+    share = (method.embedded_order + 1) / (method.order + 1)
+    # pure absolute tolerances have no scale that such a power could refer to: the estimate is taken as it is
+    with np.errstate(divide="ignore"):
+        loosened = np.where(relative > 0, 0.1 * relative ** (share - 1.0), 1.0)
+    return relative * loosened, absolute * loosened
+
+
+def _estimate_first_step(problem: Problem, march: Any, scales: tuple[Array, Array], method: Method) -> tuple[float, int]:
+    from unhurried_heron.kernels.polynomial import evaluate_native
+    from unhurried_heron.march.start import first_step
+
+    rates = march.native.rates
+
+    def evaluate(time: float, state: Array) -> Array | None:
+        out = np.empty((1, state.size))
+        done = evaluate_native(rates.address, rates.context_address, np.array([time]), state[None, :].copy(), out)
+        if done != 1:
+            error = rates.pending_error(time, state)
+            if error is not None:
+                error.add_note(f"(raised by rates at t = {time:.12g})")
+                raise error
+        return out[0] if done == 1 else None
+
+    state = march.system.state
+    scale = scales[0] * np.abs(state) + scales[1]
+    scale = np.where(scale > 0, scale, np.maximum(scales[0], 1e-300))
+    order = min(method.order, method.embedded_order)
+    return first_step(evaluate, state, problem.interval, scale, order)
+
+
+def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:
+    """One number where all states share it, else a number for each by name."""
+    if (values == values[0]).all():
+        return float(values[0])
+    return dict(zip(problem.states, values.tolist(), strict=True))

@@ -1,0 +1,40 @@
+"""Holding Ctrl-C while a march runs, so that no exception lands inside a callback."""
+
+from __future__ import annotations
+
+import signal
+import threading
+from collections.abc import Callable
+from types import FrameType, TracebackType
+from typing import Any
+
+
+class HeldInterrupt:
+    """While held, the first Ctrl-C only sets ``hit`` and calls ``stop``; a second one raises at once.
+
+    Signals reach the main thread only; elsewhere this does nothing.
+    """
+
+    def __init__(self, stop: Callable[[], None]) -> None:
+        self.hit = False
+        self._stop = stop
+        self._before: Any = None
+
+    def __enter__(self) -> HeldInterrupt:
+        # None: a handler that was not set from Python, which could not be put back
+        on_main = threading.current_thread() is threading.main_thread()
+        if on_main and signal.getsignal(signal.SIGINT) is not None:
+            self._before = signal.signal(signal.SIGINT, self._handle)
+        return self
+
+    def _handle(self, number: int, frame: FrameType | None) -> None:
+        if self.hit:
+            raise KeyboardInterrupt
+        self.hit = True
+        self._stop()
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._before is not None:
+            signal.signal(signal.SIGINT, self._before)

@@ -1,0 +1,217 @@
+"""What a run is asked to do, checked: tolerances or step, recording, budgets."""
+
+from __future__ import annotations
+
+import math
+import numbers
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.errors import MethodError, OptionError, near_spelling
+from unhurried_heron.methods.catalogue import Method
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.trajectory import Array
+
+DEFAULT_RTOL: Final = 1e-7
+# absolute tolerance in units of the relative one, where none is given
+ATOL_SHARE: Final = 1e-3
+SMALLEST_RTOL: Final = 1e-14
+
+Tolerance = float | Mapping[str, float] | None
+Record = str | int | Sequence[float] | Array
+
+
+@dataclass(frozen=True)
+class Budget:
+    """The most a run may use; whatever is left out is unlimited.
+
+    Parameters
+    ----------
+    steps : int, optional
+        Attempted steps.
+    rate_evaluations : int, optional
+        Calls of the rates; the run ends before the first step that would begin beyond it.
+    seconds : float, optional
+        Wall-clock time.
+
+    Raises
+    ------
+    OptionError
+        A limit is not positive.
+    """
+
+    steps: int | None = None
+    rate_evaluations: int | None = None
+    seconds: float | None = None
+
+    def __post_init__(self) -> None:
+        for name in ("steps", "rate_evaluations", "seconds"):
+            value = getattr(self, name)
+            whole = name == "seconds" or isinstance(value, numbers.Integral)
+            if value is not None and not (whole and positive(value)):
+                raise OptionError(
+                    f"the budget of {name} is not usable",
+                    name=name,
+                    place="budget",
+                    expected="a positive number" if name == "seconds" else "a positive whole number",
+                    given=repr(value),
+                )
+
+
+def positive(value: Any) -> bool:
+    """Whether a value is a positive finite real number."""
+    return isinstance(value, numbers.Real) and not isinstance(value, bool) and 0 < float(value) < math.inf
+
+
+def positive_option(value: Any, name: str) -> float:
+    """Return a positive finite number.
+
+    Raises
+    ------
+    OptionError
+    """
+    if not positive(value):
+        raise OptionError(
+            f"{name} is not usable", name=name, place=name, expected="a positive number", given=repr(value)
+        )
+    return float(value)
+
+
+def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Array, Array]:
+    """Return relative and absolute tolerance of each state, shape (n_states,) each.
+
+    Raises
+    ------
+    OptionError
+        A tolerance is negative, not finite, below what floating-point numbers can meet, or both are zero.
+    """
+    relative = _for_states(problem, DEFAULT_RTOL if rtol is None else rtol, "rtol", DEFAULT_RTOL)
+    default_atol = ATOL_SHARE * relative
+    if atol is None:
+        absolute = default_atol
+    elif isinstance(atol, Mapping):
+        absolute = _for_states(problem, atol, "atol", 0.0)
+        named = np.array([state in atol for state in problem.states])
+        absolute = np.where(named, absolute, default_atol)
+    else:
+        absolute = _for_states(problem, atol, "atol", 0.0)
+    for state, r, a in zip(problem.states, relative, absolute, strict=True):
+        if 0 < r < SMALLEST_RTOL or (r == 0 and a == 0):
+            raise OptionError(
+                f"the tolerance of '{state}' cannot be met in floating-point numbers",
+                name="rtol",
+                place=f"rtol of {state}",
+                expected=f"rtol of at least {SMALLEST_RTOL:g}, or rtol = 0 with a positive atol",
+                given=f"rtol = {r:g}, atol = {a:g}",
+            )
+    return relative, absolute
+
+
+def _for_states(problem: Problem, given: Any, name: str, default: float) -> Array:
+    if isinstance(given, Mapping):
+        for state in given:
+            if state not in problem.states:
+                raise OptionError(
+                    f"{name} is given for '{state}', which is no state{near_spelling(str(state), problem.states)}",
+                    name=name,
+                    place=name,
+                    expected="one of " + ", ".join(problem.states),
+                    given=str(state),
+                )
+        values = [given.get(state, default) for state in problem.states]
+    else:
+        values = [given] * len(problem.states)
+    for value in values:
+        if not isinstance(value, numbers.Real) or isinstance(value, bool) or not 0 <= float(value) < math.inf:
+            raise OptionError(
+                f"{name} is not usable",
+                name=name,
+                place=name,
+                expected="a number of at least 0, or one for each state by name",
+                given=repr(given)[:80],
+            )
+    return np.array([float(value) for value in values])
+
+
+def check_fits(method: Method, step: float | None, rtol: Tolerance, atol: Tolerance) -> None:
+    """Refuse a method without error estimate where one is needed, and a step together with tolerances.
+
+    Raises
+    ------
+    MethodError, OptionError
+    """
+    if step is None and not method.adaptive:
+        raise MethodError(
+            f"{method.name} has no error estimate, so it cannot choose its steps",
+            name=method.name,
+            place="method",
+            expected="step=… for fixed steps, or a method with an embedded pair such as dormand-prince-54",
+            given="no step",
+        )
+    if step is not None:
+        positive_option(step, "step")
+        if rtol is not None or atol is not None:
+            raise OptionError(
+                "a fixed step and a tolerance exclude each other",
+                name="step",
+                place="step",
+                expected="either step=… or rtol=… and atol=…",
+                given=f"step={step!r}, rtol={rtol!r}, atol={atol!r}",
+            )
+
+
+def record_times(problem: Problem, record: Record) -> Array | None:
+    """Return the times to record in the direction of the run, or None for every accepted step.
+
+    Raises
+    ------
+    OptionError
+        The count is too small, or times are not finite, outside the interval or out of order.
+    """
+    start, end = problem.interval
+    if isinstance(record, str):
+        if record == "steps":
+            return None
+        raise OptionError(
+            f"cannot record '{record}'",
+            name="record",
+            place="record",
+            expected='"steps", a count of times, or the times themselves',
+            given=repr(record),
+        )
+    if isinstance(record, numbers.Integral) and not isinstance(record, bool):
+        if record < 2:
+            raise OptionError(
+                "too few times to record",
+                name="record",
+                place="record",
+                expected="a count of at least 2 (both ends are among them)",
+                given=str(record),
+            )
+        return np.linspace(start, end, int(record))
+    try:
+        times = np.array(record, dtype=np.float64)
+    except (TypeError, ValueError):
+        times = np.zeros((0, 0))
+    if times.ndim != 1 or times.size == 0 or not np.isfinite(times).all():
+        raise OptionError(
+            "the times to record are not usable",
+            name="record",
+            place="record",
+            expected='"steps", a count of times, or a list of finite times',
+            given=repr(record)[:80],
+        )
+    forward = np.sign(end - start)
+    outside = (times < min(start, end)) | (times > max(start, end))
+    if outside.any() or (np.diff(times) * forward <= 0).any():
+        raise OptionError(
+            "the times to record do not follow the interval",
+            name="record",
+            place="record",
+            expected=f"times from {start:g} to {end:g}, each beyond the one before",
+            given=f"{times[outside][0]:g}" if outside.any() else "times out of order",
+        )
+    return times

@@ -1,0 +1,50 @@
+"""A progress bar for runs that take a while, in a terminal only."""
+
+from __future__ import annotations
+
+import sys
+import time
+from typing import Any
+
+_SHOW_AFTER = 2.0
+
+
+class ProgressBar:
+    """Shows how far a run has come once it has taken about two seconds.
+
+    ``show`` None: only if standard error is a terminal; True: always; False: never.
+    """
+
+    def __init__(self, show: bool | None, title: str, start: float, end: float) -> None:
+        self._wanted = sys.stderr.isatty() if show is None else show
+        self._title, self._start, self._end = title, start, end
+        self._begun = time.perf_counter()
+        self._bar: Any = None
+        self._task: Any = None
+
+    def update(self, now: float, steps: int) -> None:
+        """Say where the run is; cheap until the bar is shown."""
+        if not self._wanted or (self._bar is None and time.perf_counter() - self._begun < _SHOW_AFTER):
+            return
+        if self._bar is None:
+            from rich.console import Console
+            from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
+
+            self._bar = Progress(
+                TextColumn("{task.description}"),
+                BarColumn(),
+                TaskProgressColumn(),
+                TextColumn("t = {task.fields[now]:.5g}, {task.fields[steps]:,} steps"),
+                TimeRemainingColumn(),
+                console=Console(stderr=True),
+                transient=True,
+            )
+            self._task = self._bar.add_task(self._title, total=1.0, now=now, steps=steps)
+            self._bar.start()
+        share = (now - self._start) / (self._end - self._start)
+        self._bar.update(self._task, completed=share, now=now, steps=steps)
+
+    def close(self) -> None:
+        """Take the bar away."""
+        if self._bar is not None:
+            self._bar.stop()

@@ -1,0 +1,83 @@
+"""Continuous extensions of explicit Runge-Kutta methods, computed from the coefficients alone.
+
+On one step, y(t + theta h) = y + h sum_j b_j(theta) k_j, with k_j the stages and, last, the rate at the end of the
+step (which the next step needs anyway). The polynomials b_j meet the continuous order conditions
+sum_j b_j(theta) phi_j(tree) = theta^size(tree) / density(tree), and join with a continuous derivative:
+E. Hairer, S. P. Norsett and G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), section II.6.
+Of the polynomials that remain, those with the smallest mean-square residual of the next order are taken.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.errors import MethodError
+from unhurried_heron.methods.rooted_trees import ElementaryWeights, Scalar, density, trees
+
+Matrix = np.ndarray[Any, np.dtype[np.float64]]
+
+
+def continuous_weights(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar], order: int) -> tuple[Matrix, int]:
+    """Return the weights, of shape (degree, stages), and the highest order whose conditions they meet.
+
+    Row d holds the coefficients of theta^(d+1). The last stage must be the rate at the end of the step.
+    """
+    weights = ElementaryWeights(a)
+    end = np.array([float(x) for x in b])
+    for tried in range(order, 0, -1):
+        for degree in (max(tried, 3), max(tried, 3) + 1):
+            found = _solve(weights, end, tried, degree)
+            if found is not None:
+                return found, tried
+    raise MethodError("the method's weights do not even sum to one", expected="sum of b = 1", given=str(end.sum()))
+
+
+def _conditions(weights: ElementaryWeights, orders: range, degree: int) -> tuple[Matrix, Matrix]:
+    """Rows (one for each tree) of stage weights, and what the powers of theta must sum to, by tree and power."""
+    rows, wanted = [], []
+    for size in orders:
+        for tree in trees(size):
+            rows.append([float(x) for x in weights.stages(tree)])
+            target = np.zeros(degree)
+            if size <= degree:
+                target[size - 1] = 1.0 / density(tree)
+            wanted.append(target)
+    return np.array(rows), np.array(wanted)
+
+
+def _solve(weights: ElementaryWeights, end: Matrix, order: int, degree: int) -> Matrix | None:
+    stages = end.size
+    phi, wanted = _conditions(weights, range(1, order + 1), degree)
+    identity, powers = np.eye(stages), np.eye(degree)
+    first, last = identity[0], identity[-1]
+    exponents = np.arange(1.0, degree + 1.0)
+    # unknowns: the matrix (degree, stages), flattened
+    system = np.vstack(
+        [np.kron(powers, phi), np.kron(np.ones(degree), identity), np.kron(powers[:1], identity), np.kron(exponents, identity)]
+    )
+    right = np.concatenate([wanted.T.ravel(), end, first, last])
+    particular = np.linalg.lstsq(system, right, rcond=None)[0]
+    if np.abs(system @ particular - right).max() > 1e-12:
+        return None
+    _, singular, basis = np.linalg.svd(system)
+    free = basis[int((singular > 1e-10 * singular[0]).sum()) :].T
+    if free.shape[1]:
+        # residual of the next order, theta by theta, in an orthonormal sense on [0, 1]
+        phi, _ = _conditions(weights, range(order + 1, order + 2), degree)
+        lower = np.linalg.cholesky(1.0 / (exponents[:, None] + exponents + 1.0))
+        measure = np.kron(lower.T, phi)
+        target = _next_targets(order + 1, degree, lower)
+        shift = np.linalg.lstsq(measure @ free, target - measure @ particular, rcond=None)[0]
+        particular = particular + free @ shift
+    particular[np.abs(particular) < 1e-12] = 0.0
+    return particular.reshape(degree, stages)
+
+
+def _next_targets(size: int, degree: int, lower: Matrix) -> Matrix:
+    """Project theta^size / density on the polynomials of the given degree, in the basis of the Cholesky factor."""
+    exponents = np.arange(1.0, degree + 1.0)
+    projected = np.linalg.solve(lower, 1.0 / (exponents + size + 1.0))
+    return np.concatenate([[x / density(tree) for tree in trees(size)] for x in projected])

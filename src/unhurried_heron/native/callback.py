@@ -1,0 +1,131 @@
+"""Plain Python functions behind a native address, without ever losing an exception.
+
+A compiled trampoline copies the state into a fixed buffer, calls the Python callback with the time alone, and copies
+the result out. It clears a cell beforehand that the callback sets as its very last act: the callback's return value
+alone would not do, because C receives a stale value when an exception escapes.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import functools
+import struct
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.errors import RateFunctionError
+from unhurried_heron.native.engine import compile_module
+from unhurried_heron.native.signature import FINE, STOP, FloatArray, NativeFunction
+from unhurried_heron.problem.functions import NamedFunction
+
+_CALLBACK = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.c_double)
+
+_TRAMPOLINE = """
+declare void @llvm.memcpy.p0.p0.i64(ptr, ptr, i64, i1)
+define i32 @evaluate(double %t, ptr %y, ptr %out, ptr %block) nounwind {{
+  %callback = load ptr, ptr %block
+  %into.at = getelementptr i64, ptr %block, i64 1
+  %into = load ptr, ptr %into.at
+  %from.at = getelementptr i64, ptr %block, i64 2
+  %from = load ptr, ptr %from.at
+  call void @llvm.memcpy.p0.p0.i64(ptr %into, ptr %y, i64 {bytes_in}, i1 false)
+  %cell = getelementptr i8, ptr %from, i64 {bytes_out}
+  store double 0.0, ptr %cell
+  %code = call i32 %callback(double %t)
+  %seal = load double, ptr %cell
+  %sealed = fcmp oeq double %seal, 1.0
+  br i1 %sealed, label %good, label %bad
+good:
+  call void @llvm.memcpy.p0.p0.i64(ptr %out, ptr %from, i64 {bytes_out}, i1 false)
+  ret i32 %code
+bad:
+  %negative = icmp slt i32 %code, 0
+  %answer = select i1 %negative, i32 %code, i32 0
+  ret i32 %answer
+}}
+"""
+
+
+@functools.lru_cache(maxsize=64)
+def _trampoline(n_inputs: int, n_outputs: int) -> tuple[int, Any]:
+    return compile_module(_TRAMPOLINE.format(bytes_in=8 * n_inputs, bytes_out=8 * n_outputs))
+
+
+def python_function(function: NamedFunction, values: list[float], n_outputs: int) -> NativeFunction:
+    """Put a Python function behind an address.
+
+    Parameters
+    ----------
+    function : NamedFunction
+        What to call.
+    values : list of float
+        Values of the parameters, in order.
+    n_outputs : int
+        How many numbers it must return; 0 stands for one bare number (an event function).
+    """
+    n, size = len(function.states), max(n_outputs, 1)
+    address, engine = _trampoline(n, size)
+    state: FloatArray = np.zeros(n)
+    result: FloatArray = np.zeros(size + 1)
+    caught: list[BaseException] = []
+    callback = _CALLBACK(_make_callback(function, values, n_outputs, state, result, caught))
+    pointer = ctypes.cast(callback, ctypes.c_void_p).value or 0
+    block = np.array([pointer, state.ctypes.data, result.ctypes.data], dtype=np.int64).view(np.float64)
+    return NativeFunction(
+        address, size, block, (engine, callback, state, result), lambda time, _: caught.pop() if caught else None
+    )
+
+
+def _make_callback(
+    function: NamedFunction,
+    values: list[float],
+    n_outputs: int,
+    state: FloatArray,
+    result: FloatArray,
+    caught: list[BaseException],
+) -> Callable[[float], int]:
+    call = function.caller(values)
+    names = function.states if function.by_name else None
+    size = max(n_outputs, 1)
+    numbers, seal = memoryview(result)[:size].cast("B"), struct.Struct("d").pack_into
+    pack, tail, array = struct.Struct(f"{size}d").pack_into, memoryview(result)[size:].cast("B"), result[:size]
+    shape = (size,)
+
+    def unusable(given: Any) -> RateFunctionError:
+        return RateFunctionError(
+            f"{function.label} returned something unusable during the run",
+            name=function.label,
+            place=function.label,
+            expected=f"{size} real numbers",
+            given=repr(given)[:80],
+        )
+
+    def callback(time: float) -> int:
+        try:
+            # a copy: the user may keep it or change it
+            answer = call(time, state.copy())
+            if names is not None:
+                if len(answer) != size:
+                    raise unusable(answer)
+                pack(numbers, 0, *[answer[name] for name in names])
+            elif type(answer) is np.ndarray and n_outputs:
+                if answer.shape != shape or answer.dtype.kind not in "fiub":
+                    raise unusable(answer)
+                array[:] = answer
+            else:
+                try:
+                    if n_outputs:
+                        pack(numbers, 0, *answer)
+                    else:
+                        pack(numbers, 0, answer)
+                except (struct.error, TypeError):
+                    raise unusable(answer) from None
+            seal(tail, 0, 1.0)
+            return FINE
+        except BaseException as error:
+            caught.append(error)
+            return STOP
+
+    return callback

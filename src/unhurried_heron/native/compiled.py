@@ -1,0 +1,71 @@
+"""Functions compiled by Numba's ``njit``, behind a native address without Python in between."""
+
+from __future__ import annotations
+
+import functools
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.native.signature import FloatArray, NativeFunction
+from unhurried_heron.problem.expression import TIME
+from unhurried_heron.problem.functions import PARAMETERS, STATE, NamedFunction
+
+# longer tuples are an array's work
+_MAX_TUPLE = 64
+
+
+def njit_function(function: NamedFunction, values: list[float], n_outputs: int) -> NativeFunction:
+    """Put an ``@njit`` function behind an address; compiled once for each function and set of names.
+
+    ``n_outputs`` is 0 for one bare number (an event function). A function that raises is called once more from Python
+    at the same point, so that its exception reaches the user.
+    """
+    machine = _machine_code(function, n_outputs)
+
+    def raised(time: float, state: FloatArray) -> BaseException | None:
+        try:
+            function.caller(values)(time, state.copy())
+        except Exception as error:
+            return error
+        return None
+
+    context = np.array([*values, 0.0])
+    return NativeFunction(machine.address, max(n_outputs, 1), context, (machine,), raised)
+
+
+@functools.lru_cache(maxsize=64)
+def _machine_code(function: NamedFunction, n_outputs: int) -> Any:
+    import numba
+
+    source = _wrapper_source(function, n_outputs)
+    names = {"function": function.function, "Parameters": type(function.bundle([0.0] * len(function.parameters)))}
+    names["carray"] = numba.carray
+    # the text holds nothing of the user's but positions: names become indices before this point
+    exec(compile(source, "<native wrapper of an njit function>", "exec"), names)
+    doubles = numba.types.CPointer(numba.types.float64)
+    signature = numba.types.int32(numba.types.float64, doubles, doubles, doubles)
+    return numba.cfunc(signature, error_model="numpy")(names["evaluate"])
+
+
+def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
+    n = len(function.states)
+    words = {
+        TIME: "t",
+        STATE: f"carray(y, ({n},)).copy()",
+        PARAMETERS: f"Parameters({', '.join(f'p[{i}]' for i in range(len(function.parameters)))})",
+        **{name: f"y[{i}]" for i, name in enumerate(function.states)},
+        **{name: f"p[{i}]" for i, name in enumerate(function.parameters)},
+    }
+    call = f"function({', '.join(words[name] for name in function.arguments)})"
+    if n_outputs == 0:
+        body = [f"out[0] = {call}"]
+    elif function.by_name:
+        # the keys of a typed dict are the user's names, which are identifiers
+        body = [f"r = {call}", *(f"out[{i}] = r[{name!r}]" for i, name in enumerate(function.states))]
+    elif n <= _MAX_TUPLE:
+        body = [f"r = {call}", *(f"out[{i}] = r[{i}]" for i in range(n))]
+    else:
+        body = [f"r = {call}", f"for i in range({n}):", "    out[i] = r[i]"]
+    lines = ["try:", *(f"    {line}" for line in body), "except Exception:", "    return -1", "return 1"]
+    return "def evaluate(t, y, out, p):\n" + "\n".join(f"    {line}" for line in lines)

@@ -1,0 +1,54 @@
+"""The one signature of every function a kernel calls.
+
+``int32 f(double t, const double *y, double *out, const double *context)``
+
+``context`` is the array of parameter values for written equations and ``@njit`` functions, and a block of
+addresses for plain Python. The answer is 1 for "fine", 0 or negative for "stop", 2 and above for "outside the
+domain, shorten the step". Success is not 0 on purpose: when an exception escapes a foreign callback, C receives
+0 or a stale value, and that must never look like success.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any, Final
+
+import numpy as np
+
+FINE: Final = 1
+STOP: Final = -1
+
+FloatArray = np.ndarray[Any, np.dtype[np.float64]]
+
+
+@dataclass(frozen=True)
+class NativeFunction:
+    """A function behind an address, with everything that must stay alive while the address is in use.
+
+    Attributes
+    ----------
+    address : int
+        Where the machine code is.
+    n_outputs : int
+        How many numbers it writes.
+    context : ndarray of float64
+        What is handed over as its last argument.
+    keep : tuple
+        Engine, callbacks and arrays that the address and the context point into.
+    pending_error : callable
+        Returns the exception that made the function stop, given the time and state of the failed call.
+    """
+
+    address: int
+    n_outputs: int
+    context: FloatArray
+    keep: tuple[Any, ...] = field(default=(), repr=False)
+    pending_error: Callable[[float, FloatArray], BaseException | None] = field(
+        default=lambda time, state: None, repr=False
+    )
+
+    @property
+    def context_address(self) -> int:
+        """Address of the context array."""
+        return int(self.context.ctypes.data)

@@ -1,0 +1,96 @@
+"""Events: something that happens when an equation becomes true along the solution."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from unhurried_heron.errors import ExpressionError, ValueGivenError, near_spelling
+from unhurried_heron.problem.expression import add, neg
+from unhurried_heron.problem.grammar import Source, Written, read
+
+Going = Literal["up", "down", "either"]
+GOING: dict[str, int] = {"up": 1, "down": -1, "either": 0}
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something to look for during a run: its time and the state there are recorded.
+
+    Parameters
+    ----------
+    when : str or callable
+        An equation such as ``"level = 1.2"``, or a function of ``t``, ``y``, ``p`` or named states and
+        parameters whose sign change marks the event.
+    name : str, optional
+        What the event is called in tables; the text of ``when`` if left out.
+    going : {"up", "down", "either"}
+        Which way the left side must pass the right one (a function: its value must pass zero).
+    stop : bool
+        Whether the run ends there.
+
+    Raises
+    ------
+    ValueGivenError
+        ``going`` or ``stop`` is something else.
+
+    Examples
+    --------
+    >>> Event("level = 1.2", name="overtops", going="up", stop=True)
+    Event(when='level = 1.2', name='overtops', going='up', stop=True)
+    """
+
+    when: str | Callable[..., Any]
+    name: str = ""
+    going: Going = "either"
+    stop: bool = False
+
+    def __post_init__(self) -> None:
+        if self.going not in GOING:
+            raise ValueGivenError(
+                f"an event cannot be going '{self.going}'{near_spelling(str(self.going), GOING)}",
+                name="going",
+                place="an Event",
+                expected="up, down or either",
+                given=repr(self.going),
+            )
+        if not isinstance(self.stop, bool):
+            raise ValueGivenError(
+                "stop is yes or no", name="stop", place="an Event", expected="true or false", given=repr(self.stop)
+            )
+        if not isinstance(self.when, str) and not callable(self.when):
+            raise ValueGivenError(
+                "an event needs something to look for",
+                name="when",
+                place="an Event",
+                expected='an equation such as "level = 1.2", or a function',
+                given=repr(self.when),
+            )
+        if not self.name:
+            label = self.when.strip() if isinstance(self.when, str) else getattr(self.when, "__name__", "event")
+            object.__setattr__(self, "name", label)
+
+    def read(self) -> Written:
+        """Read the equation of a written event as ``left - right``.
+
+        Raises
+        ------
+        ExpressionError
+            The text is not one equation.
+        """
+        text = str(self.when)
+        where = f"the event '{self.name}'"
+        left, sign, right = text.partition("=")
+        if not sign or right.startswith("=") or left.endswith(("<", ">", "!")) or "=" in right:
+            raise ExpressionError(
+                "an event is said by one equation",
+                name=self.name,
+                place=where,
+                expected='"left = right", with going="up" or "down" for a direction',
+                given=text,
+            )
+        source = Source(text, where)
+        sides = [read(source, 0, len(left)), read(source, len(left) + 1)]
+        mentions = {**sides[1].mentions, **sides[0].mentions}
+        return Written(add(sides[0].node, neg(sides[1].node)), source, mentions)

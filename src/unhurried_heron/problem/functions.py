@@ -1,0 +1,210 @@
+"""Rate functions in Python: their arguments are matched by name, their results checked by one trial call."""
+
+from __future__ import annotations
+
+import inspect
+from collections import namedtuple
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from operator import itemgetter
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.errors import NameClashError, RateFunctionError, near_spelling
+from unhurried_heron.problem.expression import TIME
+
+STATE, PARAMETERS = "y", "p"
+
+
+def is_compiled(function: Callable[..., Any]) -> bool:
+    """Whether a function was made by Numba's ``njit`` (told without importing Numba)."""
+    return hasattr(function, "py_func") and type(function).__module__.partition(".")[0] == "numba"
+
+
+@dataclass(frozen=True)
+class NamedFunction:
+    """A function of named arguments, with the source of each argument in the order of its signature.
+
+    Attributes
+    ----------
+    function : callable
+        What the user wrote.
+    arguments : tuple of str
+        "t", "y", "p", or the name of a state or parameter.
+    states, parameters : tuple of str
+        The names of the problem, in order.
+    by_name : bool
+        Whether it returns a dict by state name.
+    """
+
+    function: Callable[..., Any]
+    arguments: tuple[str, ...]
+    states: tuple[str, ...]
+    parameters: tuple[str, ...]
+    by_name: bool = False
+
+    @property
+    def label(self) -> str:
+        """How messages call the function."""
+        return f"the function '{getattr(self.function, '__name__', 'rates')}'"
+
+    def bundle(self, values: Sequence[float]) -> Any:
+        """Return the parameters as ``p``: a named tuple."""
+        kind = namedtuple("Parameters", self.parameters)  # type: ignore[misc]  # the names are known only now
+        return kind(*values)
+
+    def caller(self, values: Sequence[float], *, interpreted: bool = False) -> Callable[[float, Any], Any]:
+        """Return ``call(t, y)`` that hands the named arguments to the function."""
+        function = getattr(self.function, "py_func", self.function) if interpreted else self.function
+        wanted = self.arguments
+        bundle = self.bundle(values) if PARAMETERS in wanted else None
+        if wanted == (TIME, STATE):
+            return function
+        if wanted == (TIME, STATE, PARAMETERS):
+            return lambda t, y: function(t, y, bundle)
+        if wanted == (STATE,):
+            return lambda t, y: function(y)
+        if not wanted:
+            return lambda t, y: function()
+        # one flat list [t, y, p, parameters…, states…] and a getter that picks from it in C
+        fixed = [*values]
+        places = {
+            TIME: 0,
+            STATE: 1,
+            PARAMETERS: 2,
+            **{name: 3 + i for i, name in enumerate(self.parameters)},
+            **{name: 3 + len(fixed) + i for i, name in enumerate(self.states)},
+        }
+        pick = itemgetter(*(places[name] for name in wanted))
+        if len(wanted) == 1:
+            return lambda t, y: function(pick([t, y, bundle, *fixed, *y.tolist()]))
+        return lambda t, y: function(*pick([t, y, bundle, *fixed, *y.tolist()]))
+
+
+def match_arguments(
+    function: Callable[..., Any], states: tuple[str, ...], parameters: tuple[str, ...]
+) -> NamedFunction:
+    """Find out by name what a function wants.
+
+    Raises
+    ------
+    RateFunctionError
+        An argument is neither ``t``, ``y``, ``p`` nor a state or parameter, or cannot be matched by name.
+    NameClashError
+        An argument could mean two things.
+    """
+    label = f"the function '{getattr(function, '__name__', 'rates')}'"
+    try:
+        signature = inspect.signature(getattr(function, "py_func", function))
+    except (TypeError, ValueError):
+        raise RateFunctionError(
+            f"{label} does not tell its arguments",
+            name=label,
+            place="the rate function",
+            expected="a Python function, an @njit function or an object with __call__",
+            given=repr(function),
+        ) from None
+    known = [TIME, STATE, PARAMETERS, *states, *parameters]
+    wanted = []
+    for argument in signature.parameters.values():
+        if argument.kind in (argument.VAR_POSITIONAL, argument.VAR_KEYWORD, argument.KEYWORD_ONLY):
+            raise RateFunctionError(
+                f"{label} has an argument that cannot be matched by name",
+                name=argument.name,
+                place=label,
+                expected="plain named arguments",
+                given=str(argument),
+            )
+        if known.count(argument.name) > 1:
+            raise NameClashError(
+                f"in {label}, '{argument.name}' could mean two things",
+                name=argument.name,
+                place=label,
+                expected="states and parameters with names other than y and p (y is the whole state, p all parameters)",
+                given=f"a state or parameter called '{argument.name}'",
+            )
+        if argument.name in known:
+            wanted.append(argument.name)
+        elif argument.default is argument.empty:
+            raise RateFunctionError(
+                f"{label} asks for '{argument.name}', which is nothing known"
+                + near_spelling(argument.name, known),
+                name=argument.name,
+                place=label,
+                expected="t (time), y (whole state), p (all parameters), or a name among "
+                + ", ".join([*states, *parameters]),
+                given=argument.name,
+            )
+        else:
+            break
+    return NamedFunction(function, tuple(wanted), states, parameters)
+
+
+def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> NamedFunction:
+    """Call a rate function once and learn what it returns.
+
+    Raises
+    ------
+    RateFunctionError
+        It raises, or returns neither a sequence of as many numbers as there are states nor a dict by state name.
+    """
+    result = _try(function, time, state, values)
+    n = len(function.states)
+    if isinstance(result, Mapping):
+        missing = [name for name in function.states if name not in result]
+        extra = [str(name) for name in result if name not in function.states]
+        if missing or extra:
+            hints = "".join(near_spelling(name, function.states) for name in extra[:1])
+            raise RateFunctionError(
+                f"{function.label} returned a dict that does not fit the states{hints}",
+                name=", ".join(missing + extra),
+                place=function.label,
+                expected="one rate for each of " + ", ".join(function.states),
+                given=", ".join(map(str, result)) or "an empty dict",
+            )
+        _numbers(function, list(result.values()), n)
+        return NamedFunction(function.function, function.arguments, function.states, function.parameters, True)
+    _numbers(function, result, n)
+    return function
+
+
+def try_value(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> None:
+    """Call an event function once; it must return one number.
+
+    Raises
+    ------
+    RateFunctionError
+    """
+    _numbers(function, [_try(function, time, state, values)], 1)
+
+
+def _try(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> Any:
+    try:
+        return function.caller(values, interpreted=True)(time, np.array([*state.values()]))
+    except Exception as error:
+        raise RateFunctionError(
+            f"{function.label} failed in a trial call: {type(error).__name__}: {error}",
+            name=function.label,
+            place=f"{function.label}, called at t = {time:g}",
+            expected=f"{len(function.states)} rates",
+            given=type(error).__name__,
+        ) from error
+
+
+def _numbers(function: NamedFunction, result: Any, n: int) -> None:
+    try:
+        array = np.asarray(result)
+        good = array.shape == (n,) and array.dtype.kind in "fiub"
+        given = f"{type(result).__name__} of shape {array.shape} and type {array.dtype}"
+    except (ValueError, TypeError):
+        good, given = False, f"{type(result).__name__}: {str(result)[:80]}"
+    if not good or isinstance(result, str):
+        raise RateFunctionError(
+            f"{function.label} returned something that is not {n} real number{'s' * (n != 1)}",
+            name=function.label,
+            place=function.label,
+            expected=f"a sequence of {n} real numbers"
+            + (" in the order " + ", ".join(function.states) if n > 1 else ""),
+            given=given,
+        )

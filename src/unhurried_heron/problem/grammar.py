@@ -1,0 +1,278 @@
+"""Reading one written expression: a whitelist on Python's own syntax tree, nothing else is reachable."""
+
+from __future__ import annotations
+
+import ast
+import math
+import re
+import unicodedata
+import warnings
+from dataclasses import dataclass
+from typing import Final
+
+from unhurried_heron.errors import ExpressionError, near_spelling
+from unhurried_heron.problem.expression import CONSTANTS, FUNCTIONS, Node, name, neg, number
+
+MAX_DEPTH: Final = 100
+MAX_EXPONENT: Final = 1000.0
+MAX_LENGTH: Final = 100_000
+PLAIN_NAME: Final = re.compile(r"(?!_)\w+")
+
+_COMPARISONS: Final = {ast.Lt: "lt", ast.LtE: "le", ast.Gt: "gt", ast.GtE: "ge", ast.Eq: "eq", ast.NotEq: "ne"}
+_PLACE_NAMES: Final = {
+    ast.Attribute: "attribute access (a dot after a name)",
+    ast.Subscript: "a subscript",
+    ast.Lambda: "a lambda",
+    ast.ListComp: "a comprehension",
+    ast.SetComp: "a comprehension",
+    ast.DictComp: "a comprehension",
+    ast.GeneratorExp: "a comprehension",
+    ast.NamedExpr: "an assignment inside an expression",
+    ast.IfExp: "an if-else (write where(condition, a, b))",
+    ast.Tuple: "a list of values",
+    ast.List: "a list of values",
+    ast.JoinedStr: "a text",
+    ast.Starred: "a star",
+}
+
+
+@dataclass(frozen=True)
+class Source:
+    """A piece of the user's text and where it stands, so that an error can point at it."""
+
+    text: str
+    where: str = "the expression"
+    line: int = 1
+    column: int = 1
+
+    def point(self, offset: int) -> str:
+        """Describe the place ``offset`` characters into the text, with the line shown and a caret below it."""
+        before = self.text[:offset]
+        row = before.count("\n")
+        start = before.rfind("\n") + 1
+        shown = self.text[start:].split("\n", 1)[0]
+        column = offset - start + (self.column if row == 0 else 1)
+        # a long line is cut to a window around the place, so that the caret stays in view
+        left = max(0, offset - start - 60)
+        shown = shown[left : left + 100].replace("\t", " ")
+        return (
+            f"{self.where}, line {self.line + row}, column {column}:\n"
+            f"    {shown}\n    {' ' * (offset - start - left)}^"
+        )
+
+
+@dataclass(frozen=True)
+class Written:
+    """An expression that has been read: its tree, its text and where each name was first mentioned."""
+
+    node: Node
+    source: Source
+    mentions: dict[str, int]
+
+
+def read(source: Source, begin: int = 0, end: int | None = None) -> Written:
+    """Read one expression: the part of the source from ``begin`` to ``end``.
+
+    Raises
+    ------
+    ExpressionError
+        The text is malformed, too long or too deep, or uses anything but numbers, names, arithmetic,
+        comparisons, ``and or not`` and the functions of `expression.FUNCTIONS`.
+    """
+    text = source.text[begin:end]
+    if not text.strip():
+        raise ExpressionError(
+            "an expression is empty", place=source.point(begin), expected="a formula", given="nothing"
+        )
+    if len(text) > MAX_LENGTH:
+        raise ExpressionError(
+            "an expression is too long",
+            place=source.where,
+            expected=f"at most {MAX_LENGTH} characters",
+            given=str(len(text)),
+        )
+    return _Reader(source, begin, text).read()
+
+
+class _Reader:
+    def __init__(self, source: Source, begin: int, text: str) -> None:
+        self.source = source
+        self.mentions: dict[str, int] = {}
+        # '^' means power here; in Python's syntax it has another meaning and another rank, so it becomes '**'
+        parts, self.offsets = [], []
+        for offset, character in enumerate(text, begin):
+            piece = {"^": "**", "\n": " "}.get(character, character)
+            parts.append(piece)
+            self.offsets.extend([offset] * len(piece.encode("utf-8", "replace")))
+        self.offsets.append(begin + len(text))
+        self.python = "".join(parts)
+
+    def read(self) -> Written:
+        text = self.python
+        lead = len(text) - len(text.lstrip())
+        self.offsets = self.offsets[len(text[:lead].encode()) :]
+        try:
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")
+                tree = ast.parse(text.strip(), mode="eval").body
+        except SyntaxError as error:
+            column = (error.offset or 1) - 1
+            prefix = text.strip()[: max(column, 0)]
+            raise self.refuse(
+                "cannot read this as a formula", len(prefix.encode("utf-8", "replace")), error.msg
+            ) from None
+        except (RecursionError, MemoryError):
+            raise self.refuse("the expression is nested too deeply", 0, "more than can be read") from None
+        except ValueError as error:
+            raise self.refuse("cannot read this as a formula", 0, str(error)) from None
+        return Written(self.build(tree, 0), self.source, self.mentions)
+
+    def refuse(self, message: str, offset: int, given: str, expected: str = "") -> ExpressionError:
+        place = self.offsets[min(max(offset, 0), len(self.offsets) - 1)]
+        return ExpressionError(message, place=self.source.point(place), expected=expected, given=given)
+
+    def excerpt(self, tree: ast.expr) -> str:
+        start = self.offsets[min(tree.col_offset, len(self.offsets) - 1)]
+        end = self.offsets[min(tree.end_col_offset or 0, len(self.offsets) - 1)]
+        return self.source.text[start : min(end, start + 60)]
+
+    def build(self, tree: ast.expr, depth: int) -> Node:
+        if depth > MAX_DEPTH:
+            raise self.refuse(
+                "the expression is nested too deeply",
+                tree.col_offset,
+                f"more than {MAX_DEPTH} levels",
+                f"at most {MAX_DEPTH} levels",
+            )
+        if isinstance(tree, ast.BinOp):
+            return self.build_chain(tree, depth)
+        if isinstance(tree, ast.UnaryOp):
+            operand = self.build(tree.operand, depth + 1)
+            if isinstance(tree.op, ast.USub):
+                return neg(operand)
+            if isinstance(tree.op, ast.UAdd):
+                return operand
+            if isinstance(tree.op, ast.Not):
+                return Node("not", operand)
+        if isinstance(tree, ast.Constant):
+            return self.build_number(tree)
+        if isinstance(tree, ast.Name):
+            return self.build_name(tree)
+        if isinstance(tree, ast.Call):
+            return self.build_call(tree, depth)
+        if isinstance(tree, ast.BoolOp):
+            op = "and" if isinstance(tree.op, ast.And) else "or"
+            return Node(op, *(self.build(value, depth + 1) for value in tree.values))
+        if isinstance(tree, ast.Compare) and all(type(op) in _COMPARISONS for op in tree.ops):
+            sides = [self.build(side, depth + 1) for side in (tree.left, *tree.comparators)]
+            pairs = [
+                Node(_COMPARISONS[type(op)], a, b)
+                for op, a, b in zip(tree.ops, sides, sides[1:], strict=False)
+            ]
+            return pairs[0] if len(pairs) == 1 else Node("and", *pairs)
+        what = _PLACE_NAMES.get(type(tree), "this construct")
+        raise self.refuse(
+            f"{what} is not allowed in an equation",
+            tree.col_offset,
+            self.excerpt(tree),
+            "numbers, names, + - * / ^, comparisons, and/or/not, and functions such as sin, exp, max",
+        )
+
+    def build_chain(self, tree: ast.BinOp, depth: int) -> Node:
+        """Sums and products of any length are read in a loop: a long equation is not a deep one."""
+        if isinstance(tree.op, ast.Pow):
+            return self.build_power(tree, depth)
+        kinds: tuple[type[ast.operator], ...]
+        if isinstance(tree.op, ast.Add | ast.Sub):
+            kinds = (ast.Add, ast.Sub)
+        elif isinstance(tree.op, ast.Mult | ast.Div):
+            kinds = (ast.Mult, ast.Div)
+        else:
+            raise self.refuse(
+                "this operator is not allowed in an equation",
+                tree.col_offset,
+                self.excerpt(tree),
+                "+ - * / ^",
+            )
+        links: list[tuple[ast.operator, ast.expr]] = []
+        first: ast.expr = tree
+        while isinstance(first, ast.BinOp) and isinstance(first.op, kinds):
+            links.append((first.op, first.right))
+            first = first.left
+        gathered = [self.build(first, depth + 1)]
+        op = "add" if ast.Add in kinds else "mul"
+        for sign, right in reversed(links):
+            operand = self.build(right, depth + 1)
+            if isinstance(sign, ast.Div):
+                gathered = [Node("div", gathered[0] if len(gathered) == 1 else Node("mul", *gathered), operand)]
+            else:
+                gathered.append(neg(operand) if isinstance(sign, ast.Sub) else operand)
+        return gathered[0] if len(gathered) == 1 else Node(op, *gathered)
+
+    def build_power(self, tree: ast.BinOp, depth: int) -> Node:
+        exponent = self.build(tree.right, depth + 1)
+        value = exponent.value
+        if value is not None and abs(value) > MAX_EXPONENT:
+            raise self.refuse(
+                "an exponent is too large",
+                tree.right.col_offset,
+                f"{value:g}",
+                f"a size of at most {MAX_EXPONENT:g}",
+            )
+        base = self.build(tree.left, depth + 1)
+        if value is not None and base.value is not None and base.value > 0.0:
+            if abs(value * math.log10(base.value)) > MAX_EXPONENT / 4:
+                raise self.refuse(
+                    "a power is too large", tree.left.col_offset, self.excerpt(tree), "a number below 1e250"
+                )
+            return number(base.value**value)
+        return Node("pow", base, exponent)
+
+    def build_number(self, tree: ast.Constant) -> Node:
+        value = tree.value
+        if isinstance(value, bool) or not isinstance(value, int | float):
+            raise self.refuse("only real numbers are allowed in an equation", tree.col_offset, repr(value)[:60])
+        try:
+            real = float(value)
+        except OverflowError:
+            real = math.inf
+        if not math.isfinite(real):
+            raise self.refuse("a number is too large", tree.col_offset, "more than 1.8e308", "a finite number")
+        return number(real)
+
+    def build_name(self, tree: ast.Name) -> Node:
+        identifier = unicodedata.normalize("NFKC", tree.id)
+        if not PLAIN_NAME.fullmatch(identifier):
+            raise self.refuse(
+                "a name may not begin with an underscore", tree.col_offset, identifier, "a name such as level"
+            )
+        if identifier in CONSTANTS:
+            return number(CONSTANTS[identifier])
+        if identifier in FUNCTIONS:
+            raise self.refuse(
+                f"the function '{identifier}' needs its arguments in parentheses", tree.col_offset, identifier
+            )
+        self.mentions.setdefault(identifier, self.offsets[min(tree.col_offset, len(self.offsets) - 1)])
+        return name(identifier)
+
+    def build_call(self, tree: ast.Call, depth: int) -> Node:
+        if not isinstance(tree.func, ast.Name):
+            raise self.refuse("only named functions can be called", tree.col_offset, self.excerpt(tree))
+        called = tree.func.id
+        if called not in FUNCTIONS:
+            raise self.refuse(
+                f"there is no function '{called}'{near_spelling(called, FUNCTIONS)}",
+                tree.col_offset,
+                called,
+                "one of " + ", ".join(FUNCTIONS) + " (a product needs its *)",
+            )
+        if tree.keywords:
+            raise self.refuse(f"'{called}' takes no named arguments", tree.col_offset, self.excerpt(tree))
+        fewest, most = FUNCTIONS[called]
+        count = len(tree.args)
+        if count < fewest or (most is not None and count > most):
+            wanted = f"{fewest}" if fewest == most else f"at least {fewest}"
+            raise self.refuse(
+                f"'{called}' has the wrong number of arguments", tree.col_offset, str(count), wanted
+            )
+        return Node(called, *(self.build(argument, depth + 1) for argument in tree.args))

@@ -1,0 +1,1 @@
+"""What comes out of an integration: the solution as a function, events, ledger, tally and ending."""

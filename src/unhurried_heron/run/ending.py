@@ -1,0 +1,68 @@
+"""Why a run ended, and how much work it was."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+EndingReason = Literal[
+    "end", "event", "not finite", "step too small", "Newton failed", "budget", "interrupted"
+]
+
+
+@dataclass(frozen=True)
+class Ending:
+    """Why a run ended.
+
+    Attributes
+    ----------
+    reason : str
+        "end" (reached the end of the interval), "event" (an event that stops), "not finite" (overflow, or rates that
+        are no numbers), "step too small", "Newton failed", "budget" or "interrupted".
+    time : float
+        Where the run ended.
+    message : str
+        What happened, in a sentence.
+    advice : str
+        What to try; empty where nothing is wrong.
+    """
+
+    reason: EndingReason
+    time: float
+    message: str
+    advice: str = ""
+
+    @property
+    def as_asked(self) -> bool:
+        """Whether the run ended at the end of its interval or at an event that stops."""
+        return self.reason in ("end", "event")
+
+    def __str__(self) -> str:
+        return f"{self.message} {self.advice}".strip()
+
+
+@dataclass(frozen=True)
+class Tally:
+    """Counts of work.
+
+    Attributes
+    ----------
+    accepted, refused : int
+        Attempted steps that were kept, and that were not.
+    rate_evaluations : int
+        Calls of the rates, those for differenced Jacobians and for the first step included.
+    jacobians, factorisations, solves, iterations : int
+        Jacobians found, matrices factored (a real and a complex one together count once), linear systems solved
+        (likewise) and Newton iterations.
+    seconds : float
+        Wall-clock time of the march.
+    """
+
+    accepted: int
+    refused: int
+    rate_evaluations: int
+    jacobians: int
+    factorisations: int
+    solves: int
+    iterations: int
+    seconds: float

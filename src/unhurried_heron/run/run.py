@@ -1,0 +1,182 @@
+"""`Run`: what an integration gives back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from unhurried_heron.errors import RunError, near_spelling
+from unhurried_heron.problem.event import Event
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.ending import Ending, Tally
+from unhurried_heron.run.trajectory import Array, Trajectory
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True, eq=False)
+class Run:
+    """The outcome of `integrate`: a solution that can be read, evaluated and judged.
+
+    Attributes
+    ----------
+    problem : Problem
+        What was integrated.
+    method : str
+        Name of the method.
+    options : mapping
+        Tolerances or step, and what to record, as they were used.
+    ending : Ending
+        Why and where it ended.
+    tally : Tally
+        Counts of work.
+    """
+
+    problem: Problem
+    method: str
+    options: Mapping[str, Any]
+    ending: Ending
+    tally: Tally
+    _trajectory: Trajectory = field(repr=False)
+    _watched: tuple[Event, ...] = field(repr=False)
+    _events: tuple[Array, Array, Array] = field(repr=False)
+    _ledger: Array | None = field(repr=False)
+
+    @property
+    def times(self) -> Array:
+        """Recorded times, shape (n_times,): the accepted steps unless ``record`` said otherwise."""
+        return self._trajectory.times
+
+    @property
+    def states(self) -> Array:
+        """Recorded states, shape (n_times, n_states)."""
+        return self._trajectory.states
+
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """Names of the states and derived quantities, in the order of tables."""
+        return (*self.problem.states, *self.problem.derived)
+
+    def __getitem__(self, name: str) -> Array:
+        """Return the recorded values of a state or derived quantity, shape (n_times,).
+
+        Raises
+        ------
+        RunError
+            There is no such state or derived quantity.
+        """
+        if name in self.problem.states:
+            return self.states[:, self.problem.states.index(name)]
+        if name in self.problem.derived:
+            return self._derived[:, self.problem.derived.index(name)]
+        raise RunError(
+            f"there is no state or derived quantity '{name}'{near_spelling(str(name), self.columns)}",
+            name=str(name),
+            place="run[…]",
+            expected="one of " + ", ".join(self.columns),
+            given=repr(name),
+        )
+
+    @cached_property
+    def _derived(self) -> Array:
+        return self._derive(self.times, self.states)
+
+    def _derive(self, times: Array, states: Array) -> Array:
+        from unhurried_heron.kernels.polynomial import evaluate_native
+        from unhurried_heron.native.system import native_derived
+
+        out = np.empty((times.size, len(self.problem.derived)))
+        if out.size:
+            function = native_derived(self.problem)
+            states = np.ascontiguousarray(states)
+            evaluate_native(function.address, function.context_address, times, states, out)
+        return out
+
+    def at(self, t: Any) -> Array:
+        """Evaluate the solution anywhere in the run.
+
+        Parameters
+        ----------
+        t : float or array of shape (n_times,)
+            Times between the start and where the run ended.
+
+        Returns
+        -------
+        ndarray
+            Shape (n_states,) for one time, (n_times, n_states) for several.
+
+        Raises
+        ------
+        RunError
+            A time lies outside the run, or the steps were not kept (``record`` was a count or times).
+        """
+        times = np.asarray(t, dtype=np.float64)
+        values = self._trajectory.at(np.ascontiguousarray(times.ravel()))
+        return values[0] if times.ndim == 0 else values.reshape(*times.shape, -1)
+
+    @cached_property
+    def final(self) -> dict[str, float]:
+        """State and derived quantities where the run ended, by name."""
+        trajectory = self._trajectory
+        state = trajectory.end_state
+        derived = self._derive(np.array([trajectory.end_time]), state[None, :])[0]
+        return dict(zip(self.columns, [*state.tolist(), *derived.tolist()], strict=True))
+
+    def frame(self) -> pd.DataFrame:
+        """Return a DataFrame of states and derived quantities, indexed by time."""
+        import pandas as pd
+
+        values = np.hstack([self.states, self._derived])
+        return pd.DataFrame(values, index=pd.Index(self.times, name="t"), columns=list(self.columns))
+
+    @property
+    def events(self) -> pd.DataFrame:
+        """What happened, in order: a DataFrame with ``name``, ``time`` and every state there."""
+        import pandas as pd
+
+        times, which, states = self._events
+        names = [self._watched[int(e)].name for e in which]
+        frame = pd.DataFrame(states, columns=list(self.problem.states))
+        frame.insert(0, "name", pd.Series(names, dtype=object))
+        frame.insert(1, "time", times)
+        return frame
+
+    @property
+    def ledger(self) -> pd.DataFrame:
+        """One row for each attempted step: ``time``, ``step``, ``error``, ``accepted``, ``iterations``.
+
+        ``error`` is the estimate in units of the tolerance: at most 1 for an accepted step, NaN where there is none.
+
+        Raises
+        ------
+        RunError
+            The ledger was not kept, because ``record`` was a count or times.
+        """
+        import pandas as pd
+
+        if self._ledger is None:
+            raise RunError(
+                "this run kept no ledger",
+                name="ledger",
+                place="run.ledger",
+                expected='record="steps", or ledger=True',
+                given=f"record={self.options.get('record')!r}",
+            )
+        frame = pd.DataFrame(self._ledger, columns=["time", "step", "error", "accepted", "iterations"])
+        return frame.astype({"accepted": bool, "iterations": np.int64})
+
+    def __repr__(self) -> str:
+        counts = f"{self.tally.accepted} steps accepted, {self.tally.refused} refused"
+        final = ", ".join(f"{name} = {value:.6g}" for name, value in list(self.final.items())[:4])
+        more = " …" if len(self.columns) > 4 else ""
+        title = f" of '{self.problem.title}'" if self.problem.title else ""
+        return (
+            f"<Run{title} with {self.method}: {self.ending.message}\n"
+            f" {counts}, {self.tally.rate_evaluations} rate evaluations, {self.tally.seconds:.3g} s\n"
+            f" at t = {self.ending.time:.6g}: {final}{more}>"
+        )

@@ -1,0 +1,119 @@
+"""The solution as data: either every step as a polynomial, or only the states at asked-for times."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.errors import RunError
+
+Array = np.ndarray[Any, np.dtype[np.float64]]
+
+
+@dataclass(frozen=True)
+class StepTrajectory:
+    """Every accepted step as a polynomial.
+
+    Attributes
+    ----------
+    starts, steps : ndarray, shape (n_steps,)
+        Where each step begins and how long it is (negative for a run backwards).
+    coefficients : ndarray, shape (n_steps, degree + 1, n_states)
+        State = sum of coefficients[d] theta^d, theta = (t - start) / step.
+    end_time : float
+        Where the run ended: at the end of the last step, or at an event within it.
+    end_state : ndarray, shape (n_states,)
+    """
+
+    starts: Array
+    steps: Array
+    coefficients: Array
+    end_time: float
+    end_state: Array
+
+    @property
+    def times(self) -> Array:
+        """Times of the accepted steps, both ends included, shape (n_steps + 1,)."""
+        return np.append(self.starts, self.end_time)
+
+    @cached_property
+    def states(self) -> Array:
+        """States at the accepted steps, shape (n_steps + 1, n_states)."""
+        return np.vstack([self.coefficients[:, 0, :], self.end_state])
+
+    def at(self, times: Array) -> Array:
+        """Evaluate at times within the run, shape (n_times, n_states).
+
+        Raises
+        ------
+        RunError
+            A time lies outside the run.
+        """
+        from unhurried_heron.kernels.polynomial import evaluate_at
+
+        start = self.starts[0] if self.starts.size else self.end_time
+        low, high = min(start, self.end_time), max(start, self.end_time)
+        outside = ~((times >= low) & (times <= high))
+        if outside.any():
+            raise RunError(
+                "a time lies outside the run",
+                name="t",
+                place="at",
+                expected=f"times from {low:.12g} to {high:.12g}",
+                given=f"{times[outside][0]:.12g}",
+            )
+        out = np.empty((times.size, self.end_state.size))
+        if not self.starts.size:
+            out[:] = self.end_state
+            return out
+        if self.steps[0] > 0:
+            index = np.searchsorted(self.starts, times, side="right") - 1
+        else:
+            index = np.searchsorted(-self.starts, -times, side="right") - 1
+        evaluate_at(self.starts, self.steps, self.coefficients, index, times, out)
+        out[times == self.end_time] = self.end_state
+        return out
+
+
+@dataclass(frozen=True)
+class RecordedTrajectory:
+    """States at the times that were asked for, as far as the run came.
+
+    Attributes
+    ----------
+    times : ndarray, shape (n_times,)
+    states : ndarray, shape (n_times, n_states)
+    end_time, end_state
+        Where the run ended.
+    """
+
+    times: Array
+    states: Array
+    end_time: float
+    end_state: Array
+
+    def at(self, times: Array) -> Array:
+        """Refuse: the steps were not kept.
+
+        Raises
+        ------
+        RunError
+            Always, but for times that were recorded.
+        """
+        order = np.argsort(self.times)
+        place = np.clip(np.searchsorted(self.times[order], times), 0, max(self.times.size - 1, 0))
+        if self.times.size and np.array_equal(self.times[order][place], times):
+            return self.states[order][place]
+        raise RunError(
+            "this run kept only the times it was asked to record",
+            name="t",
+            place="at",
+            expected='a recorded time; integrate with record="steps" to evaluate anywhere',
+            given=f"{times[0]:.12g}" if times.size else "no time",
+        )
+
+
+Trajectory = StepTrajectory | RecordedTrajectory
