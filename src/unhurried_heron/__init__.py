@@ -8,6 +8,7 @@ from unhurried_heron.errors import (
     OptionError,
     RunError,
 )
+from unhurried_heron.files.write import write_csv, write_summary
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget
 from unhurried_heron.methods.catalogue import methods
@@ -16,10 +17,13 @@ from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
+from unhurried_heron.show.figures import draw_states, draw_steps, draw_work
+from unhurried_heron.study.compare import Comparison, compare
 
 __version__ = "0.1.0"
 __all__ = [
     "Budget",
+    "Comparison",
     "Ending",
     "Event",
     "FormulationError",
@@ -32,6 +36,12 @@ __all__ = [
     "RunError",
     "RungeKutta",
     "Tally",
+    "compare",
+    "draw_states",
+    "draw_steps",
+    "draw_work",
     "integrate",
     "methods",
+    "write_csv",
+    "write_summary",
 ]

@@ -46,20 +46,6 @@ class Tableau(NamedTuple):
     where: Array
 
 
-class CollocationData(NamedTuple):
-    """A three-stage collocation method: ``nodes`` (3,), ``blocks`` (3,) gamma alpha beta, the other arrays (3, 3).
-
-    ``error`` (3,) weights the stage increments in the error estimate.
-    """
-
-    nodes: Array
-    blocks: Array
-    basis: Array
-    inverse: Array
-    interpolant: Array
-    error: Array
-
-
 class DenseWork(NamedTuple):
     """Work space of an implicit march with dense linear algebra, kept between chunks.
 
@@ -130,46 +116,6 @@ class TableauPointers(NamedTuple):
     end_rates: Array
     trial: Array
     where: Array
-
-
-class CollocationConstants(NamedTuple):
-    """`CollocationData` as plain numbers: nodes, blocks, T (t), its inverse (u), interpolant (v), error weights (e)."""
-
-    c1: float
-    c2: float
-    gamma: float
-    alpha: float
-    beta: float
-    t00: float
-    t01: float
-    t02: float
-    t10: float
-    t11: float
-    t12: float
-    t20: float
-    t21: float
-    t22: float
-    u00: float
-    u01: float
-    u02: float
-    u10: float
-    u11: float
-    u12: float
-    u20: float
-    u21: float
-    u22: float
-    v00: float
-    v01: float
-    v02: float
-    v10: float
-    v11: float
-    v12: float
-    v20: float
-    v21: float
-    v22: float
-    e1: float
-    e2: float
-    e3: float
 
 
 class DensePointers(NamedTuple):
@@ -319,16 +265,3 @@ def dense_pointers(work):
         offset_by(v, 13 * n),
         offset_by(v, 14 * n),
     )
-
-
-@inner
-def collocation_constants(data):
-    """Return the numbers of a `CollocationData`."""
-    c, b, t, u, v, e = data.nodes, data.blocks, data.basis, data.inverse, data.interpolant, data.error
-    return CollocationConstants(
-        c[0], c[1], b[0], b[1], b[2],
-        t[0, 0], t[0, 1], t[0, 2], t[1, 0], t[1, 1], t[1, 2], t[2, 0], t[2, 1], t[2, 2],
-        u[0, 0], u[0, 1], u[0, 2], u[1, 0], u[1, 1], u[1, 2], u[2, 0], u[2, 1], u[2, 2],
-        v[0, 0], v[0, 1], v[0, 2], v[1, 0], v[1, 1], v[1, 2], v[2, 0], v[2, 1], v[2, 2],
-        e[0], e[1], e[2],
-    )  # fmt: skip

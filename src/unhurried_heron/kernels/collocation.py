@@ -9,13 +9,26 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.bundles import (
-    collocation_constants,
     dense_pointers,
     output_pointers,
     system_pointers,
     watch_pointers,
 )
-from unhurried_heron.kernels.call import call_native
+from unhurried_heron.kernels.call import call_native, pointer_to
+from unhurried_heron.kernels.collocation_constants import (
+    V00,
+    V01,
+    V02,
+    V10,
+    V11,
+    V12,
+    V20,
+    V21,
+    V22,
+    E1,
+    E2,
+    E3,
+)
 from unhurried_heron.kernels.compiling import entry, inner
 from unhurried_heron.kernels.control import (
     EVENT,
@@ -99,7 +112,7 @@ def _estimate(system, method, work, control, h):
     """Error estimate in units of the tolerance; NaN if the rates answered none."""
     n = system.n
     for k in range(n):
-        work.trial[k] = (method.e1 * work.z1[k] + method.e2 * work.z2[k] + method.e3 * work.z3[k]) / h
+        work.trial[k] = (method[E1] * work.z1[k] + method[E2] * work.z2[k] + method[E3] * work.z3[k]) / h
         work.g1[k] = work.trial[k] + work.rates[k]
     size = _filtered_size(system, work)
     control.solves += 1
@@ -123,9 +136,9 @@ def _write_polynomial(system, method, work, coefficients):
     n = system.n
     for k in range(n):
         z1, z2, z3 = work.z1[k], work.z2[k], work.z3[k]
-        a1 = method.v00 * z1 + method.v01 * z2 + method.v02 * z3
-        a2 = method.v10 * z1 + method.v11 * z2 + method.v12 * z3
-        a3 = method.v20 * z1 + method.v21 * z2 + method.v22 * z3
+        a1 = method[V00] * z1 + method[V01] * z2 + method[V02] * z3
+        a2 = method[V10] * z1 + method[V11] * z2 + method[V12] * z3
+        a3 = method[V20] * z1 + method[V21] * z2 + method[V22] * z3
         coefficients[k] = system.state[k]
         coefficients[n + k], coefficients[2 * n + k], coefficients[3 * n + k] = a1, a2, a3
         work.p1[k], work.p2[k], work.p3[k] = a1 + 2.0 * a2 + 3.0 * a3, a2 + 3.0 * a3, a3
@@ -205,13 +218,14 @@ def _after_acceptance(control, error, safety, theta, h):
 
 
 @entry
-def march(system_arrays, method_arrays, control_array, work_arrays, watch_arrays, output_arrays):
+def march(system_arrays, constants, control_array, work_arrays, watch_arrays, output_arrays):
     """March until the end, an event, a full buffer or a failure; returns a reason (`control.Reason`)."""
     control = control_array[0]
     system, watch = system_pointers(system_arrays), watch_pointers(watch_arrays)
     output, work = output_pointers(output_arrays), dense_pointers(work_arrays)
-    method = collocation_constants(method_arrays)
+    method = pointer_to(constants)
     n, y, adaptive = system.n, system.state, control.adaptive == 1
+    degree = output_arrays.coefficients.shape[1] - 1
     tightest = 1.0
     for k in range(n):
         if 0.0 < system.relative[k] < tightest:
@@ -254,11 +268,11 @@ def march(system_arrays, method_arrays, control_array, work_arrays, watch_arrays
         coefficients = keep_step(control, output, h)
         _write_polynomial(system, method, work, coefficients)
         start, finish = control.time, finish_time(control, h, last)
-        where = step_events(watch, control, start, h, finish, work.trial, coefficients, (3, n))
+        where = step_events(watch, control, start, h, finish, work.trial, coefficients, (degree, n))
         if where == FAILED:
             return EVENT_STOPPED
         if where != NEVER:
-            evaluate_step(coefficients, 3, n, where, y)
+            evaluate_step(coefficients, degree, n, where, y)
             control.time = watch.times[control.n_events - 1]
             return EVENT
         control.time = finish

@@ -26,6 +26,8 @@ OPTIONS: Final[dict[str, Any]] = {
     "boundscheck": False,
 }
 FAST_SUMS: Final[dict[str, Any]] = {**OPTIONS, "fastmath": {"contract", "nsz", "arcp", "reassoc"}}
+# without the entry points from Python and C that nobody uses, an inner function compiles in half the time
+_NO_WRAPPERS: Final = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
 CACHE_VARIABLE: Final = "UNHURRIED_HERON_CACHE"
 
 
@@ -74,12 +76,12 @@ def entry(function: Callable[..., Any]) -> Any:
 
 def inner(function: Callable[..., Any]) -> Any:
     """Compile a function that only kernels call; it becomes part of their machine code."""
-    return numba.njit(**OPTIONS)(function)
+    return numba.njit(**OPTIONS, **_NO_WRAPPERS)(function)
 
 
 def inner_fast_sums(function: Callable[..., Any]) -> Any:
     """Compile like `inner`, with sums reordered freely so that dot products vectorise."""
-    return numba.njit(**FAST_SUMS)(function)
+    return numba.njit(**FAST_SUMS, **_NO_WRAPPERS)(function)
 
 
 def is_on_disk(kernel: Any) -> bool:

@@ -10,6 +10,31 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.call import call_native
+from unhurried_heron.kernels.collocation_constants import (
+    C1,
+    C2,
+    GAMMA,
+    ALPHA,
+    BETA,
+    T00,
+    T01,
+    T02,
+    T10,
+    T11,
+    T12,
+    T20,
+    T21,
+    T22,
+    U00,
+    U01,
+    U02,
+    U10,
+    U11,
+    U12,
+    U20,
+    U21,
+    U22,
+)
 from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.dense_lu import factor_complex, factor_real, solve_complex, solve_real
 
@@ -54,7 +79,7 @@ def _difference_jacobian(system, work, control):
 @inner
 def form_and_factor(method, work, control, n, h):
     """Factor gamma/h - J and (alpha + i beta)/h - J; False if one of them is singular."""
-    a, b, c = method.gamma / h, method.alpha / h, method.beta / h
+    a, b, c = method[GAMMA] / h, method[ALPHA] / h, method[BETA] / h
     for i in range(n * n):
         work.real[i] = work.re[i] = -work.jacobian[i]
         work.im[i] = 0.0
@@ -69,49 +94,38 @@ def form_and_factor(method, work, control, n, h):
 @inner
 def guess_increments(method, work, n, ratio):
     """Start the iteration from the polynomial of the step before, ``ratio`` times its length further on."""
-    x1, x2, x3 = method.c1 * ratio, method.c2 * ratio, ratio
+    x1, x2, x3 = method[C1] * ratio, method[C2] * ratio, ratio
     for k in range(n):
         p1, p2, p3 = work.p1[k], work.p2[k], work.p3[k]
         z1 = x1 * (p1 + x1 * (p2 + x1 * p3))
         z2 = x2 * (p1 + x2 * (p2 + x2 * p3))
         z3 = x3 * (p1 + x3 * (p2 + x3 * p3))
         work.z1[k], work.z2[k], work.z3[k] = z1, z2, z3
-        work.w1[k] = method.u00 * z1 + method.u01 * z2 + method.u02 * z3
-        work.w2[k] = method.u10 * z1 + method.u11 * z2 + method.u12 * z3
-        work.w3[k] = method.u20 * z1 + method.u21 * z2 + method.u22 * z3
+        work.w1[k] = method[U00] * z1 + method[U01] * z2 + method[U02] * z3
+        work.w2[k] = method[U10] * z1 + method[U11] * z2 + method[U12] * z3
+        work.w3[k] = method[U20] * z1 + method[U21] * z2 + method[U22] * z3
 
 
 @inner
-def _stage_rates(system, method, work, control, h):
-    """Fill g1, g2, g3 with the rates at the three stages; return the code of the rates."""
-    n, y, trial = system.n, system.state, work.trial
-    for stage in range(3):
-        if stage == 0:
-            z, g, node = work.z1, work.g1, method.c1
-        elif stage == 1:
-            z, g, node = work.z2, work.g2, method.c2
-        else:
-            z, g, node = work.z3, work.g3, 1.0
-        for k in range(n):
-            trial[k] = y[k] + z[k]
-        control.rate_evaluations += 1
-        code = call_native(system.rates, control.time + node * h, trial, g, system.context)
-        if code != 1:
-            control.bad_time = control.time + node * h
-            return code
-    return 1
+def _stage_rates(system, trial, control, z, time, out):
+    """Write the rates at one stage, the state plus the increment z; return the code of the rates."""
+    for k in range(system.n):
+        trial[k] = system.state[k] + z[k]
+    control.rate_evaluations += 1
+    control.bad_time = time
+    return call_native(system.rates, time, trial, out, system.context)
 
 
 @inner
 def _displacement(method, work, n, h):
     """Turn the rates in g1, g2, g3 into the Newton correction of w; return its size in units of the tolerance."""
-    a, b, c = method.gamma / h, method.alpha / h, method.beta / h
+    a, b, c = method[GAMMA] / h, method[ALPHA] / h, method[BETA] / h
     g1, g2, g3, w1, w2, w3 = work.g1, work.g2, work.g3, work.w1, work.w2, work.w3
     for k in range(n):
         f1, f2, f3 = g1[k], g2[k], g3[k]
-        g1[k] = method.u00 * f1 + method.u01 * f2 + method.u02 * f3 - a * w1[k]
-        g2[k] = method.u10 * f1 + method.u11 * f2 + method.u12 * f3 - (b * w2[k] - c * w3[k])
-        g3[k] = method.u20 * f1 + method.u21 * f2 + method.u22 * f3 - (c * w2[k] + b * w3[k])
+        g1[k] = method[U00] * f1 + method[U01] * f2 + method[U02] * f3 - a * w1[k]
+        g2[k] = method[U10] * f1 + method[U11] * f2 + method[U12] * f3 - (b * w2[k] - c * w3[k])
+        g3[k] = method[U20] * f1 + method[U21] * f2 + method[U22] * f3 - (c * w2[k] + b * w3[k])
     solve_real(work.real, work.pivots, n, g1)
     solve_complex(work.re, work.im, work.pivots_complex, n, g2, g3)
     total = 0.0
@@ -128,9 +142,9 @@ def _correct(method, work, n):
     for k in range(n):
         w1, w2, w3 = work.w1[k] + work.g1[k], work.w2[k] + work.g2[k], work.w3[k] + work.g3[k]
         work.w1[k], work.w2[k], work.w3[k] = w1, w2, w3
-        work.z1[k] = method.t00 * w1 + method.t01 * w2 + method.t02 * w3
-        work.z2[k] = method.t10 * w1 + method.t11 * w2 + method.t12 * w3
-        work.z3[k] = method.t20 * w1 + method.t21 * w2 + method.t22 * w3
+        work.z1[k] = method[T00] * w1 + method[T01] * w2 + method[T02] * w3
+        work.z2[k] = method[T10] * w1 + method[T11] * w2 + method[T12] * w3
+        work.z3[k] = method[T20] * w1 + method[T21] * w2 + method[T22] * w3
 
 
 @inner
@@ -144,7 +158,11 @@ def iterate(system, method, work, control, h, threshold):
     factor = max(control.contraction, _EPSILON) ** 0.8
     theta, before, shrink = 0.0, 0.0, 0.5
     for count in range(1, MOST_ITERATIONS + 1):
-        code = _stage_rates(system, method, work, control, h)
+        code = _stage_rates(system, work.trial, control, work.z1, control.time + method[C1] * h, work.g1)
+        if code == 1:
+            code = _stage_rates(system, work.trial, control, work.z2, control.time + method[C2] * h, work.g2)
+        if code == 1:
+            code = _stage_rates(system, work.trial, control, work.z3, control.time + h, work.g3)
         if code < 1:
             return STOPPED, count, theta, shrink
         if code > 1:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from unhurried_heron.kernels.call import call_native, pointer_to
+from unhurried_heron.kernels.call import pointer_to
 from unhurried_heron.kernels.compiling import entry, inner
 
 
@@ -24,16 +24,3 @@ def evaluate_at(starts, steps, coefficients, index, times, out):
         j = index[i]
         theta = (times[i] - starts[j]) / steps[j]
         evaluate_step(pointer_to(coefficients[j]), degree, n, theta, pointer_to(out[i]))
-
-
-@entry
-def evaluate_native(address, context, times, states, out):
-    """Call a native function on every row: times (rows,), states (rows, n), out (rows, n_outputs).
-
-    Returns the number of rows done; fewer than all means the function stopped there.
-    """
-    for i in range(times.size):
-        code = call_native(address, times[i], pointer_to(states[i]), pointer_to(out[i]), context)
-        if code != 1:
-            return i
-    return times.size

@@ -44,13 +44,16 @@ class Driver:
         BaseException
             Whatever the user's function raised.
         """
-        announce_compiling(self.march.kernel)
         control = self.march.control
         control["evaluation_limit"] = self.budget.rate_evaluations or _UNLIMITED
+        if not self.march.kernel.signatures:
+            # with no attempts left the march only looks at the start, so that compiling is not timed as marching
+            announce_compiling(self.march.kernel)
+            self.march.chunk()
         begun = time.perf_counter()
         with HeldInterrupt(self._stop) as held:
             while True:
-                reason = self._next_slice(begun)
+                reason = self._next_slice()
                 self.seconds = time.perf_counter() - begun
                 bar.update(float(control["time"][0]), int(control["accepted"][0]))
                 if reason not in (Reason.BUFFER_FULL, Reason.PAUSED):
@@ -71,7 +74,7 @@ class Driver:
         control = self.march.control
         return int(control["accepted"][0] + control["refused"][0])
 
-    def _next_slice(self, begun: float) -> Reason:
+    def _next_slice(self) -> Reason:
         control = self.march.control
         allowed = self._slice
         if self.budget.steps is not None:
@@ -133,7 +136,7 @@ class Driver:
 
 def announce_compiling(kernel: Any) -> None:
     """Say once on standard error that a kernel is about to be compiled for this machine."""
-    if not kernel.signatures and not is_on_disk(kernel):
+    if not is_on_disk(kernel):
         print(
             "unhurried-heron: compiling a stepping kernel for this machine (once, some seconds) …", file=sys.stderr
         )

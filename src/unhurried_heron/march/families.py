@@ -11,7 +11,6 @@ import numpy as np
 
 from unhurried_heron.kernels.bundles import (
     DENSE_VECTORS,
-    CollocationData,
     DenseWork,
     Output,
     System,
@@ -77,12 +76,13 @@ def lay_out(
 
         return March(march, chunk, control, system, watch, output, native, tableau.trial, (engine,))
     from unhurried_heron.kernels import collocation
+    from unhurried_heron.kernels.collocation_constants import constants_of
 
-    data, work = _collocation(method), _dense_work(n)
+    constants, work = constants_of(method), _dense_work(n)
     output = _output(n, method.stages)
 
     def chunk_implicit() -> int:
-        return int(collocation.march(system, data, control, work, watch, output))
+        return int(collocation.march(system, constants, control, work, watch, output))
 
     return March(collocation.march, chunk_implicit, control, system, watch, output, native, work.vectors[0])
 
@@ -108,18 +108,6 @@ def _tableau_code(method: RungeKutta) -> tuple[tuple[int, int, int], Any]:
     a = np.array([[float(x) for x in row] for row in method.a])
     b, c = (np.array([float(x) for x in row]) for row in (method.b, method.c))
     return compile_tableau(a, b, c, method.error_weights, method.interpolant)
-
-
-def _collocation(method: Collocation) -> CollocationData:
-    gamma, alpha, beta, basis, inverse = method.spectrum
-    return CollocationData(
-        nodes=np.array(method.nodes),
-        blocks=np.array([gamma, alpha, beta]),
-        basis=np.ascontiguousarray(basis),
-        inverse=np.ascontiguousarray(inverse),
-        interpolant=np.ascontiguousarray(method.interpolant),
-        error=np.ascontiguousarray(method.error_weights),
-    )
 
 
 def _dense_work(n: int) -> DenseWork:

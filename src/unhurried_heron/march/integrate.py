@@ -242,20 +242,19 @@ def _inner_tolerances(
 
 
 def _estimate_first_step(problem: Problem, march: Any, scales: tuple[Array, Array], method: Method) -> tuple[float, int]:
-    from unhurried_heron.kernels.polynomial import evaluate_native
     from unhurried_heron.march.start import first_step
+    from unhurried_heron.native.rows import evaluate_rows
 
     rates = march.native.rates
 
     def evaluate(time: float, state: Array) -> Array | None:
-        out = np.empty((1, state.size))
-        done = evaluate_native(rates.address, rates.context_address, np.array([time]), state[None, :].copy(), out)
-        if done != 1:
+        out = evaluate_rows(rates, np.array([time]), state[None, :])
+        if not out.size:
             error = rates.pending_error(time, state)
             if error is not None:
                 error.add_note(f"(raised by rates at t = {time:.12g})")
                 raise error
-        return out[0] if done == 1 else None
+        return out[0] if out.size else None
 
     state = march.system.state
     scale = scales[0] * np.abs(state) + scales[1]

@@ -87,15 +87,12 @@ class Run:
         return self._derive(self.times, self.states)
 
     def _derive(self, times: Array, states: Array) -> Array:
-        from unhurried_heron.kernels.polynomial import evaluate_native
+        from unhurried_heron.native.rows import evaluate_rows
         from unhurried_heron.native.system import native_derived
 
-        out = np.empty((times.size, len(self.problem.derived)))
-        if out.size:
-            function = native_derived(self.problem)
-            states = np.ascontiguousarray(states)
-            evaluate_native(function.address, function.context_address, times, states, out)
-        return out
+        if not self.problem.derived:
+            return np.empty((times.size, 0))
+        return evaluate_rows(native_derived(self.problem), times, states)
 
     def at(self, t: Any) -> Array:
         """Evaluate the solution anywhere in the run.
@@ -139,12 +136,17 @@ class Run:
         """What happened, in order: a DataFrame with ``name``, ``time`` and every state there."""
         import pandas as pd
 
+        columns = ["name", "time", *self.problem.states]
+        return pd.DataFrame([[name, time, *state] for name, time, state in self.happenings], columns=columns)
+
+    @cached_property
+    def happenings(self) -> tuple[tuple[str, float, tuple[float, ...]], ...]:
+        """The events as plain tuples: name, time and state of each, in order."""
         times, which, states = self._events
-        names = [self._watched[int(e)].name for e in which]
-        frame = pd.DataFrame(states, columns=list(self.problem.states))
-        frame.insert(0, "name", pd.Series(names, dtype=object))
-        frame.insert(1, "time", times)
-        return frame
+        return tuple(
+            (self._watched[int(e)].name, float(time), tuple(state.tolist()))
+            for time, e, state in zip(times, which, states, strict=True)
+        )
 
     @property
     def ledger(self) -> pd.DataFrame:

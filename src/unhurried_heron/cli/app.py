@@ -1,0 +1,50 @@
+"""`heron`: the verbs, and how errors leave the tool."""
+
+from __future__ import annotations
+
+import os
+import sys
+from typing import Annotated
+
+import typer
+
+from unhurried_heron.cli.verbs import compare, demo, methods, run
+from unhurried_heron.errors import HeronError
+
+app = typer.Typer(
+    help="Integrate initial-value problems written as TOML files, and compare methods on them.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+)
+for verb in (demo, run, compare, methods):
+    app.command()(verb)
+
+
+@app.callback()
+def _options(
+    debug: Annotated[bool, typer.Option("--debug", help="Show the traceback of an error (anywhere on the line).")] = False,
+) -> None:
+    """Integrate initial-value problems written as TOML files, and compare methods on them."""
+
+
+def main() -> None:
+    """Run the tool: 0 where a run ended as asked, 1 where it did not, 2 for a mistake in what was asked."""
+    debug = "--debug" in sys.argv
+    sys.argv = [argument for argument in sys.argv if argument != "--debug"]
+    try:
+        app()
+    except HeronError as error:
+        if debug:
+            raise
+        print(f"heron: {error}", file=sys.stderr)
+        sys.exit(2)
+    except BrokenPipeError:
+        # the reader of a pipe has had enough; Python must not complain when it closes standard output
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(1)
+    except OSError as error:
+        if debug:
+            raise
+        print(f"heron: {error.strerror}: {error.filename}", file=sys.stderr)
+        sys.exit(2)

@@ -1,0 +1,200 @@
+"""One thin function for each verb."""
+
+from __future__ import annotations
+
+import warnings
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from unhurried_heron.errors import IncompleteRunWarning, OptionError, near_spelling
+from unhurried_heron.problem.problem import Problem
+
+File = Annotated[Path, typer.Argument(metavar="FILE", help="A problem file (TOML).", show_default=False)]
+Changes = Annotated[
+    list[str] | None,
+    typer.Option("--set", metavar="NAME=VALUE", help="Another value for a parameter or an initial value; repeatable."),
+]
+
+
+def run(
+    file: File,
+    method: Annotated[str | None, typer.Option(help="Method; see 'heron methods'.")] = None,
+    rtol: Annotated[float | None, typer.Option(help="Relative tolerance.")] = None,
+    atol: Annotated[float | None, typer.Option(help="Absolute tolerance.")] = None,
+    step: Annotated[float | None, typer.Option(help="A fixed step instead of tolerances.")] = None,
+    changes: Changes = None,
+    record: Annotated[int | None, typer.Option(metavar="N", help="Keep N equally spaced times.")] = None,
+    csv: Annotated[Path | None, typer.Option(metavar="OUT", help="Write the table of states and derived values.")] = None,
+    json: Annotated[Path | None, typer.Option(metavar="OUT", help="Write a summary.")] = None,
+    plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw the states (png, svg, pdf).")] = None,
+) -> None:
+    """Integrate the problem of a file and print what came out."""
+    from unhurried_heron.march.integrate import integrate
+    from unhurried_heron.show.tables import console, run_report
+
+    problem = _changed(Problem.from_file(file), changes or [])
+    options = _options(problem, {"method": method, "rtol": rtol, "atol": atol, "step": step, "record": record})
+    for path in (csv, json, plot):
+        _check_writable(path)
+    with warnings.catch_warnings():
+        # the ending is printed below
+        warnings.simplefilter("ignore", IncompleteRunWarning)
+        outcome = integrate(problem, **options, on_interrupt="return")
+    console().print(run_report(outcome))
+    _keep(outcome, csv, json, plot)
+    if not outcome.ending.as_asked:
+        console(error=True).print(f"heron: the run did not end as asked: {outcome.ending.reason}")
+        raise typer.Exit(1)
+
+
+def compare(
+    file: File,
+    methods: Annotated[str, typer.Option(metavar="A,B,…", help="Methods to compare.")] = "dormand-prince-54,radau-iia-5",
+    rtol: Annotated[str, typer.Option(metavar="R,…", help="Tolerances of adaptive methods.")] = "1e-4,1e-6,1e-8",
+    atol: Annotated[float | None, typer.Option(help="Absolute tolerance.")] = None,
+    step: Annotated[str, typer.Option(metavar="H,…", help="Steps of the other methods.")] = "",
+    changes: Changes = None,
+    csv: Annotated[Path | None, typer.Option(metavar="OUT", help="Write the table.")] = None,
+    plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw error against work (png, svg, pdf).")] = None,
+) -> None:
+    """Run several methods on the problem of a file and print errors and work side by side."""
+    from unhurried_heron.show.tables import comparison_report, console
+    from unhurried_heron.study.compare import compare as compare_methods
+
+    problem = _changed(Problem.from_file(file), changes or [])
+    for path in (csv, plot):
+        _check_writable(path)
+    names = [name.strip() for name in methods.split(",") if name.strip()]
+    outcome = compare_methods(
+        problem, names, rtol=_numbers(rtol, "--rtol"), atol=atol, step=_numbers(step, "--step")
+    )
+    console().print(comparison_report(outcome))
+    if csv is not None:
+        outcome.frame().to_csv(csv, index=False)
+        _say(f"table: {csv}")
+    if plot is not None:
+        from unhurried_heron.show.figures import draw_work
+
+        _save(draw_work(outcome), plot)
+    if any(row["ending"] != "reached the end" for row in outcome.rows):
+        raise typer.Exit(1)
+
+
+def methods() -> None:
+    """List the methods: order, stages, whether they adapt their steps and suit stiff problems."""
+    from unhurried_heron.methods.catalogue import methods as catalogue
+    from unhurried_heron.show.tables import console, methods_table
+
+    console().print(methods_table(catalogue()))
+
+
+def demo(
+    out: Annotated[Path, typer.Option(metavar="DIR", help="Folder to write into.")] = Path("heron-demo"),
+) -> None:
+    """Run the demo problems of Mirror Fen, compare methods on them, and write tables and figures."""
+    from unhurried_heron.demo import NAMES, demo_file
+    from unhurried_heron.march.integrate import integrate
+    from unhurried_heron.show.figures import draw_steps, draw_work
+    from unhurried_heron.show.tables import comparison_report, console, run_report
+    from unhurried_heron.study.compare import compare as compare_methods
+
+    out.mkdir(parents=True, exist_ok=True)
+    for name in NAMES:
+        problem = Problem.from_file(demo_file(name))
+        outcome = integrate(problem, **_options(problem, {}), ledger=True)
+        console().print(run_report(outcome))
+        _keep(outcome, out / f"{name}.csv", out / f"{name}.json", out / f"{name}-states.png")
+        _save(draw_steps(outcome), out / f"{name}-steps.png")
+        table = compare_methods(
+            problem, ["fehlberg-45", "dormand-prince-54", "radau-iia-5"], rtol=[1e-4, 1e-6, 1e-8]
+        )
+        console().print(comparison_report(table))
+        table.frame().to_csv(out / f"{name}-comparison.csv", index=False)
+        _say(f"table: {out / f'{name}-comparison.csv'}")
+        _save(draw_work(table), out / f"{name}-work.png")
+        console().print()
+    _say(f"All of it is in the folder {out}.")
+
+
+def _options(problem: Problem, given: dict[str, Any]) -> dict[str, Any]:
+    """Options of the command line over those of the file; a step and tolerances drive each other out."""
+    chosen = {key: value for key, value in given.items() if value is not None}
+    kept = dict(problem.integrate_options)
+    if "step" in chosen:
+        kept.pop("rtol", None)
+        kept.pop("atol", None)
+    if "rtol" in chosen or "atol" in chosen:
+        kept.pop("step", None)
+    return {**kept, **chosen}
+
+
+def _changed(problem: Problem, changes: list[str]) -> Problem:
+    parameters, initial = {}, {}
+    for change in changes:
+        name, sign, text = change.partition("=")
+        name = name.strip()
+        known = [*problem.parameters, *problem.states]
+        if not sign or name not in known:
+            raise OptionError(
+                f"cannot set '{name}'{near_spelling(name, known)}",
+                name=name,
+                place="--set",
+                expected="NAME=VALUE with a name among " + ", ".join(known),
+                given=change,
+            )
+        (initial if name in problem.states else parameters)[name] = _numbers(text, f"--set {name}")[-1]
+    return problem.with_(parameters=parameters, initial=initial)
+
+
+def _numbers(text: str, place: str) -> list[float]:
+    try:
+        numbers = [float(part) for part in text.split(",")] if text.strip() or "--set" in place else []
+    except ValueError:
+        raise OptionError(
+            "this is no number", name=place, place=place, expected="a number such as 1e-6", given=text
+        ) from None
+    return numbers
+
+
+def _check_writable(path: Path | None) -> None:
+    if path is not None and not path.absolute().parent.is_dir():
+        raise OptionError(
+            f"there is no folder {path.absolute().parent}",
+            name=str(path),
+            place=str(path),
+            expected="a file in a folder that exists",
+            given=str(path),
+        )
+
+
+def _keep(outcome: Any, csv: Path | None, json: Path | None, plot: Path | None) -> None:
+    from unhurried_heron.files.write import write_csv, write_summary
+
+    if csv is not None:
+        write_csv(outcome, csv)
+        _say(f"table: {csv}")
+    if json is not None:
+        write_summary(outcome, json)
+        _say(f"summary: {json}")
+    if plot is not None:
+        from unhurried_heron.show.figures import draw_states
+
+        _save(draw_states(outcome), plot)
+
+
+def _save(figure: Any, path: Path) -> None:
+    try:
+        figure.savefig(path)
+    except ValueError as error:
+        raise OptionError(
+            "cannot draw into this kind of file", name=str(path), place=str(path), expected=str(error), given=path.suffix
+        ) from None
+    _say(f"figure: {path}")
+
+
+def _say(line: str) -> None:
+    from unhurried_heron.show.tables import console
+
+    console().print(line, soft_wrap=True)

@@ -1,0 +1,1 @@
+"""What is kept: tables and summaries in open formats."""

@@ -1,0 +1,70 @@
+"""Writing a run: its table as CSV, its summary as JSON."""
+
+from __future__ import annotations
+
+import json
+import platform
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+from unhurried_heron.run.run import Run
+
+
+def write_csv(run: Run, path: str | Path) -> None:
+    """Write times, states and derived quantities: one header row, every digit of the numbers.
+
+    Raises
+    ------
+    OSError
+        The file cannot be written.
+    """
+    # 17 significant digits bring every double back exactly; repr gives the fewest that do
+    run.frame().to_csv(path, lineterminator="\n")
+
+
+def summary(run: Run) -> dict[str, Any]:
+    """Return what `write_summary` writes: method, options, tally, ending, final values, versions, problem's hash."""
+    import numba
+    import numpy as np
+
+    from unhurried_heron import __version__
+
+    record = run.options.get("record")
+    problem = run.problem
+    return {
+        "title": problem.title,
+        "problem": {
+            "hash": problem.fingerprint,
+            "states": list(problem.states),
+            "initial": dict(problem.initial),
+            "parameters": dict(problem.parameters),
+            "interval": list(problem.interval),
+        },
+        "method": run.method,
+        "options": {**run.options, "record": record if isinstance(record, str | int) else [float(x) for x in record or []]},
+        "ending": asdict(run.ending),
+        "tally": asdict(run.tally),
+        "final": run.final,
+        "events": [
+            {"name": name, "time": time, **dict(zip(problem.states, state, strict=True))}
+            for name, time, state in run.happenings
+        ],
+        "versions": {
+            "unhurried-heron": __version__,
+            "python": platform.python_version(),
+            "numpy": np.__version__,
+            "numba": numba.__version__,
+        },
+    }
+
+
+def write_summary(run: Run, path: str | Path) -> None:
+    """Write a run's summary as JSON.
+
+    Raises
+    ------
+    OSError
+        The file cannot be written.
+    """
+    Path(path).write_text(json.dumps(summary(run), indent=2) + "\n", encoding="utf-8")

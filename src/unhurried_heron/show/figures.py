@@ -1,0 +1,174 @@
+"""Figures: states against time, step sizes against time, error against work.
+
+Each draws on axes of the caller or on a figure of its own, and changes no global setting.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from unhurried_heron.errors import OptionError
+from unhurried_heron.run.run import Run
+from unhurried_heron.show.records import StatesRecord, states_record, steps_record, work_record
+from unhurried_heron.study.compare import Comparison
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+# colours that stay apart for colour-blind eyes (M. Okabe and K. Ito, 2008), with a line style to tell more curves
+_COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
+_LINES = ("-", "--", ":", "-.")
+_MARKERS = ("o", "s", "^", "D", "v", "P", "X")
+_MOST_MARKS = 40
+
+
+def _style(index: int) -> dict[str, Any]:
+    return {"color": _COLOURS[index % len(_COLOURS)], "linestyle": _LINES[index // len(_COLOURS) % len(_LINES)]}
+
+
+def _figure(rows: int, axes: Any) -> tuple[Figure, list[Axes]]:
+    if axes is not None:
+        given = list(axes) if isinstance(axes, Sequence) or hasattr(axes, "__len__") else [axes]
+        if len(given) != rows:
+            raise OptionError(
+                "the axes do not fit the figure",
+                name="axes",
+                place="axes",
+                expected=f"{rows} axes, one for each unit" if rows > 1 else "one Axes",
+                given=str(len(given)),
+            )
+        return given[0].figure, given
+    from matplotlib.figure import Figure
+
+    # wide enough for a legend beside the curves, never over them
+    figure = Figure(figsize=(12.8, max(4.5, min(8.0, 3.2 * rows + 1.3))), dpi=100, layout="constrained")
+    made = figure.subplots(rows, 1, sharex=True, squeeze=False)
+    return figure, list(made[:, 0])
+
+
+def _finish(ax: Axes) -> None:
+    ax.grid(True, color="0.9", linewidth=0.8)
+    ax.set_axisbelow(True)
+    for side in ("top", "right"):
+        ax.spines[side].set_visible(False)
+
+
+def draw_states(run: Run, names: Sequence[str] | None = None, *, axes: Any = None) -> Figure:
+    """Draw states (or the named states and derived quantities) against time, one panel for each unit.
+
+    Parameters
+    ----------
+    run : Run
+    names : sequence of str, optional
+        What to draw; all states by default.
+    axes : Axes or sequence of Axes, optional
+        Where to draw: one for each unit among the names.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
+
+    Raises
+    ------
+    RunError
+        A name is unknown.
+    OptionError
+        The number of axes does not fit.
+    """
+    record = states_record(run, names)
+    figure, panels = _figure(len(record.panels), axes)
+    colour = 0
+    for ax, (label, curves) in zip(panels, record.panels, strict=True):
+        for curve in curves:
+            ax.plot(curve.x, curve.y, label=curve.label, linewidth=1.8, **_style(colour))
+            colour += 1
+        ax.set_ylabel(label)
+        _draw_marks(ax, record)
+        ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False)
+        _finish(ax)
+    panels[-1].set_xlabel(record.time_label)
+    panels[0].set_title(record.title, loc="left")
+    return figure
+
+
+def _draw_marks(ax: Axes, record: StatesRecord) -> None:
+    names = list(dict.fromkeys(mark.name for mark in record.marks))
+    for index, name in enumerate(names):
+        times = [mark.time for mark in record.marks if mark.name == name]
+        label = name if len(times) == 1 else f"{name} ({len(times)} times)"
+        if len(times) > _MOST_MARKS:
+            times = times[:_MOST_MARKS]
+            label = f"{name} (first {_MOST_MARKS} shown)"
+        for count, time in enumerate(times):
+            shown = label if count == 0 else "_nolegend_"
+            ax.axvline(time, color="0.55", linewidth=1.0, linestyle=_LINES[1 + index % 3], label=shown, zorder=1)
+
+
+def draw_steps(run: Run, *, axes: Any = None) -> Figure:
+    """Draw the size of each attempted step against time, refused ones marked.
+
+    Raises
+    ------
+    RunError
+        The run kept no ledger.
+    """
+    record = steps_record(run)
+    figure, (ax,) = _figure(1, axes)
+    many = record.accepted.x.size > 2000
+    ax.plot(
+        record.accepted.x,
+        record.accepted.y,
+        label=record.accepted.label,
+        color=_COLOURS[0],
+        marker="" if many else ".",
+        linewidth=1.0,
+        markersize=5,
+        # a curve of a million points is drawn quickly as an image
+        rasterized=many,
+    )
+    ax.plot(
+        record.refused.x, record.refused.y, "x", label=record.refused.label, color=_COLOURS[1], markersize=7, zorder=3
+    )
+    ax.set_yscale("log")
+    ax.set_xlabel(record.time_label)
+    ax.set_ylabel(record.step_label)
+    ax.set_title(record.title, loc="left")
+    ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False)
+    _finish(ax)
+    return figure
+
+
+def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: Any = None) -> Figure:
+    """Draw the largest error of each run of a comparison against its work, one curve for each method.
+
+    Parameters
+    ----------
+    comparison : Comparison
+    work : {"rate evaluations", "accepted", "factorisations", "seconds"}
+    axes : Axes, optional
+
+    Raises
+    ------
+    RunError
+        ``work`` counts no work.
+    """
+    record = work_record(comparison, work)
+    figure, (ax,) = _figure(1, axes)
+    for index, curve in enumerate(record.curves):
+        marker = _MARKERS[index % len(_MARKERS)]
+        ax.plot(curve.x, curve.y, label=curve.label, marker=marker, linewidth=1.6, **_style(index))
+    ax.set_xscale("log")
+    ax.set_yscale("log")
+    if record.floor is not None and record.floor > 0:
+        ax.axhline(record.floor, color="0.5", linestyle=":", label="references disagree below")
+    ax.set_xlabel(record.work_label)
+    ax.set_ylabel("largest error, relative to each state's size")
+    ax.set_title(record.title, loc="left")
+    ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False)
+    if record.missing:
+        note = "no error: " + "; ".join(record.missing)
+        ax.annotate(note, (0.0, -0.14), xycoords="axes fraction", fontsize="small", color="0.3", va="top")
+    _finish(ax)
+    return figure

@@ -1,0 +1,171 @@
+"""What a figure shows, computed before anything is drawn."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.errors import RunError, near_spelling
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.study.compare import Comparison
+
+# between the steps of a run the step polynomial is drawn at this many points at least
+_POINTS = 600
+
+
+@dataclass(frozen=True)
+class Curve:
+    """One labelled curve, shape (n_points,) each."""
+
+    label: str
+    x: Array
+    y: Array
+
+
+@dataclass(frozen=True)
+class Mark:
+    """One event: where it stands on the time axis, and on which curve if it has a value there."""
+
+    name: str
+    time: float
+
+
+@dataclass(frozen=True)
+class StatesRecord:
+    """States against time, grouped by unit: one panel for each unit."""
+
+    title: str
+    time_label: str
+    panels: tuple[tuple[str, tuple[Curve, ...]], ...]
+    marks: tuple[Mark, ...]
+
+
+@dataclass(frozen=True)
+class StepsRecord:
+    """Step size against time; refused attempts apart, shapes (n_accepted,) and (n_refused,)."""
+
+    title: str
+    time_label: str
+    step_label: str
+    accepted: Curve
+    refused: Curve
+
+
+@dataclass(frozen=True)
+class WorkRecord:
+    """Error against work, one curve for each method; ``missing`` says which rows have no error and why."""
+
+    title: str
+    work_label: str
+    curves: tuple[Curve, ...]
+    floor: float | None
+    missing: tuple[str, ...]
+
+
+def _with_unit(name: str, unit: str) -> str:
+    return f"{name} [{unit}]" if unit else name
+
+
+def _time_label(run: Run) -> str:
+    return _with_unit("time", run.problem.units.get("t", ""))
+
+
+def _title(run: Run) -> str:
+    subject = run.problem.title or "Solution"
+    return f"{subject}, {run.method}" + ("" if run.ending.as_asked else f": {run.ending.reason}")
+
+
+def states_record(run: Run, names: Sequence[str] | None = None) -> StatesRecord:
+    """Compute the curves of states (and, by name, derived quantities).
+
+    Raises
+    ------
+    RunError
+        A name is no state or derived quantity.
+    """
+    wanted = tuple(names) if names is not None else run.problem.states
+    for name in wanted:
+        if name not in run.columns:
+            raise RunError(
+                f"there is no state or derived quantity '{name}'{near_spelling(name, run.columns)}",
+                name=name,
+                place="names",
+                expected="among " + ", ".join(run.columns),
+                given=name,
+            )
+    times, table = run.times, {name: run[name] for name in wanted}
+    if isinstance(run._trajectory, StepTrajectory) and times.size > 1:
+        times = np.union1d(times, np.linspace(times[0], times[-1], _POINTS))
+        states = run.at(times)
+        values = np.hstack([states, run._derive(times, states)])
+        table = {name: values[:, run.columns.index(name)] for name in wanted}
+    units = run.problem.units
+    panels: dict[str, list[Curve]] = {}
+    for name in wanted:
+        panels.setdefault(units.get(name, ""), []).append(Curve(name, times, table[name]))
+    marks = tuple(Mark(name, time) for name, time, _ in run.happenings)
+    grouped = []
+    for unit, curves in panels.items():
+        only = curves[0].label if len(curves) == 1 else ""
+        grouped.append((_with_unit(only, unit) if only else f"[{unit}]" if unit else "", tuple(curves)))
+    return StatesRecord(_title(run), _time_label(run), tuple(grouped), marks)
+
+
+def steps_record(run: Run) -> StepsRecord:
+    """Compute step sizes against time from the ledger.
+
+    Raises
+    ------
+    RunError
+        The run kept no ledger.
+    """
+    ledger = run.ledger
+    size = ledger["step"].abs().to_numpy()
+    time, good = ledger["time"].to_numpy(), ledger["accepted"].to_numpy()
+    unit = run.problem.units.get("t", "")
+    return StepsRecord(
+        _title(run),
+        _time_label(run),
+        _with_unit("step", unit),
+        Curve(f"{int(good.sum()):,} accepted", time[good], size[good]),
+        Curve(f"{int((~good).sum()):,} refused", time[~good], size[~good]),
+    )
+
+
+def work_record(comparison: Comparison, work: str = "rate evaluations") -> WorkRecord:
+    """Compute error against work for each method of a comparison.
+
+    Raises
+    ------
+    RunError
+        ``work`` is no column that counts work.
+    """
+    known = ("rate evaluations", "accepted", "factorisations", "seconds")
+    if work not in known:
+        raise RunError(
+            f"'{work}' does not count work{near_spelling(work, known)}",
+            name="work",
+            place="work",
+            expected="one of " + ", ".join(known),
+            given=work,
+        )
+    points: dict[str, list[tuple[float, float]]] = {}
+    missing = []
+    for row in comparison.rows:
+        here = points.setdefault(row["method"], [])
+        if row["largest error"] is None:
+            setting = f"rtol {row['rtol']:g}" if row["rtol"] else f"step {row['step']:g}" if row["step"] else ""
+            missing.append(f"{row['method']} {setting}: {row['ending']}".replace("  ", " "))
+        else:
+            here.append((float(row[work]), float(row["largest error"])))
+    curves = []
+    for name, pairs in points.items():
+        if pairs:
+            xy: Any = np.array(sorted(pairs))
+            curves.append(Curve(name, xy[:, 0], xy[:, 1]))
+    subject = comparison.problem.title or "Comparison"
+    return WorkRecord(f"{subject}: error against work", work, tuple(curves), comparison.disagreement, tuple(missing))

@@ -1,0 +1,133 @@
+"""Terminal tables."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from typing import Any
+
+from rich.box import SIMPLE_HEAD
+from rich.console import Console, Group, RenderableType
+from rich.table import Table
+from rich.text import Text
+
+from unhurried_heron.methods.catalogue import Method
+from unhurried_heron.run.run import Run
+from unhurried_heron.study.compare import Comparison
+
+_PLAIN_WIDTH = 140
+_MOST_EVENTS = 12
+
+
+def console(*, error: bool = False) -> Console:
+    """Return a console as wide as the terminal; without one, wide enough for every table."""
+    made = Console(stderr=error, highlight=False)
+    return made if made.is_terminal else Console(stderr=error, highlight=False, width=_PLAIN_WIDTH)
+
+
+def _table(columns: Iterable[tuple[str, str]], title: str = "") -> Table:
+    table = Table(box=SIMPLE_HEAD, title=title or None, title_justify="left", title_style="bold", pad_edge=False)
+    for name, justify in columns:
+        table.add_column(name, justify=justify, no_wrap=justify == "right")  # type: ignore[arg-type]  # left or right
+    return table
+
+
+def number(value: Any, digits: int = 3) -> str:
+    """Write a number shortly, and nothing for None or NaN."""
+    if value is None or (isinstance(value, float) and math.isnan(value)):
+        return "–"
+    return f"{value:,}" if isinstance(value, int) else f"{value:.{digits}g}"
+
+
+def methods_table(methods: Iterable[Method]) -> Table:
+    """One row for each method: name, order, stages, whether it adapts and suits stiff problems, source."""
+    table = _table(
+        [("method", "left"), ("order", "right"), ("embedded", "right"), ("stages", "right"), ("between steps", "right")]
+        + [("adaptive", "left"), ("for stiff", "left"), ("source", "left")]
+    )
+    for method in methods:
+        table.add_row(
+            method.name,
+            str(method.order),
+            str(method.embedded_order or "–"),
+            str(method.stages),
+            str(method.interpolant_order),
+            "yes" if method.adaptive else "no, give a step",
+            "yes" if method.stiff else "no",
+            method.source,
+        )
+    return table
+
+
+def run_report(run: Run) -> RenderableType:
+    """What a run came to: ending, work, events and final values."""
+    tally, options = run.tally, run.options
+    if options["step"] is not None:
+        setting = f"step {options['step']:g}"
+    else:
+        setting = f"rtol {_tolerance(options['rtol'])}, atol {_tolerance(options['atol'])}"
+    work = f"{tally.accepted:,} steps accepted, {tally.refused:,} refused; {tally.rate_evaluations:,} rate evaluations"
+    if tally.jacobians:
+        work += f", {tally.jacobians:,} Jacobians, {tally.factorisations:,} factorisations, {tally.solves:,} solves"
+    parts: list[RenderableType] = [
+        Text(run.problem.title or "Problem", style="bold"),
+        Text(f"{run.method}, {setting}"),
+        Text(str(run.ending), style="" if run.ending.as_asked else "bold red"),
+        Text(f"{work}; {tally.seconds:.3g} s"),
+    ]
+    if run.happenings:
+        parts.append(_events_table(run))
+    table = _table([("at the end", "left"), ("value", "right"), ("unit", "left")])
+    for name, value in run.final.items():
+        table.add_row(name, f"{value:.8g}", run.problem.units.get(name, ""))
+    parts.append(table)
+    return Group(*parts)
+
+
+def _tolerance(value: Any) -> str:
+    return f"{value:g}" if isinstance(value, float) else ", ".join(f"{key} {part:g}" for key, part in value.items())
+
+
+def _events_table(run: Run) -> Table:
+    table = _table([("event", "left"), ("time", "right"), *((state, "right") for state in run.problem.states)])
+    for name, time, state in run.happenings[:_MOST_EVENTS]:
+        table.add_row(name, f"{time:.8g}", *(f"{value:.8g}" for value in state))
+    if len(run.happenings) > _MOST_EVENTS:
+        more = len(run.happenings) - _MOST_EVENTS
+        table.caption = f"{more} more events: see run.events, or the summary written with --json"
+        table.caption_justify = "left"
+    return table
+
+
+def comparison_report(comparison: Comparison) -> RenderableType:
+    """Errors and work side by side; below the table, what the errors are measured against and what failed."""
+    table = _table(
+        [("method", "left"), ("rtol/step", "right"), ("error at end", "right"), ("largest error", "right")]
+        + [("worst state", "left"), ("accepted", "right"), ("refused", "right"), ("rates", "right")]
+        + [("Jacobians", "right"), ("factored", "right"), ("seconds", "right")],
+        comparison.problem.title,
+    )
+    notes: dict[str, list[str]] = {}
+    failures = []
+    for row in comparison.rows:
+        setting = number(row["rtol"]) if row["rtol"] is not None else f"step {number(row['step'])}"
+        table.add_row(
+            row["method"],
+            setting,
+            number(row["error at end"]),
+            number(row["largest error"]),
+            row["worst state"] or "–",
+            *(number(row[key]) for key in ("accepted", "refused", "rate evaluations", "jacobians", "factorisations")),
+            number(row["seconds"]),
+        )
+        if row["reference"]:
+            measured = notes.setdefault(row["reference"], [])
+            if row["method"] not in measured:
+                measured.append(row["method"])
+        if row["ending"] != "reached the end":
+            failures.append(f"{row['method']}, {setting}: {row['ending']}")
+    lines = [Text(f"Errors of {', '.join(names)} against {reference}.") for reference, names in notes.items()]
+    if comparison.disagreement is not None:
+        lines.append(Text(f"The references differ by at most {comparison.disagreement:.1e}; no smaller error is certain."))
+    lines += [Text(failure, style="bold red") for failure in failures]
+    return Group(table, *lines)

@@ -1,0 +1,176 @@
+"""Methods side by side: error against work."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.errors import HeronError, IncompleteRunWarning, OptionError
+from unhurried_heron.march.integrate import integrate
+from unhurried_heron.march.options import Budget, positive_option
+from unhurried_heron.methods.catalogue import Method, find_method
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.run import Run
+from unhurried_heron.study.reference import References, Truth, size_of
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+DEFAULT_RTOL: Final = (1e-4, 1e-6, 1e-8)
+COLUMNS: Final = (
+    "method",
+    "rtol",
+    "step",
+    "error at end",
+    "largest error",
+    "worst state",
+    "accepted",
+    "refused",
+    "rate evaluations",
+    "jacobians",
+    "factorisations",
+    "seconds",
+    "reference",
+    "ending",
+)
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """Several methods on one problem.
+
+    Attributes
+    ----------
+    problem : Problem
+    rows : tuple of dict
+        One for each method and tolerance (or step), keyed by the columns of the frame.
+    runs : tuple of Run or None
+        The run behind each row, recorded at the times where errors were looked for; None where there was none.
+    disagreement : float or None
+        By how much two reference runs of different families differ, relative to each state's scale: errors near or
+        below it are not to be trusted. None for closed forms or a single reference.
+    """
+
+    problem: Problem
+    rows: tuple[dict[str, Any], ...]
+    runs: tuple[Run | None, ...] = field(repr=False)
+    disagreement: float | None
+
+    def frame(self) -> pd.DataFrame:
+        """Return a DataFrame, one row for each method and tolerance.
+
+        Errors are the largest over the states, each relative to the largest size the state reaches in the interval
+        (absolute where that is zero). A run that did not reach the end has no error and says under ``ending`` why.
+        """
+        import pandas as pd
+
+        return pd.DataFrame(list(self.rows), columns=list(COLUMNS))
+
+
+def compare(
+    problem: Problem,
+    methods: Iterable[str | Method],
+    *,
+    rtol: float | Sequence[float] = DEFAULT_RTOL,
+    atol: float | None = None,
+    step: float | Sequence[float] | None = None,
+    budget: Budget | None = None,
+) -> Comparison:
+    """Run several methods at several tolerances and measure errors and work.
+
+    Errors are measured against the problem's closed forms (``exact``) if it has any, else against a run of a method of
+    another family at a tolerance a thousand times tighter than the tightest compared; the table says which.
+
+    Parameters
+    ----------
+    problem : Problem
+    methods : iterable of str, RungeKutta or Collocation
+    rtol : float or sequence of float
+        Tolerances of the methods that adapt their steps.
+    atol : float, optional
+        Absolute tolerance of all runs; by default a thousandth of each ``rtol``.
+    step : float or sequence of float, optional
+        Steps of the methods that cannot adapt theirs.
+    budget : Budget, optional
+        Limit of each run.
+
+    Raises
+    ------
+    MethodError, OptionError
+        A method is unknown, a tolerance unusable, or nothing is to be compared.
+    """
+    chosen = [find_method(method) for method in methods]
+    tolerances = [positive_option(value, "rtol") for value in _listed(rtol)]
+    steps = [positive_option(value, "step") for value in _listed(step)]
+    if not chosen or not tolerances:
+        raise OptionError(
+            "there is nothing to compare",
+            name="methods",
+            place="compare",
+            expected="at least one method and one tolerance",
+            given=f"{len(chosen)} methods, {len(tolerances)} tolerances",
+        )
+    references = References(problem, min(tolerances))
+    rows, runs = [], []
+    for method in chosen:
+        settings: list[dict[str, Any]] = (
+            [{"rtol": value, "atol": atol} for value in tolerances]
+            if method.adaptive
+            else [{"step": value} for value in steps] or [{}]
+        )
+        for setting in settings:
+            row, run = _row(problem, method, setting, budget, references)
+            rows.append(row)
+            runs.append(run)
+    return Comparison(problem, tuple(rows), tuple(runs), references.disagreement())
+
+
+def _listed(values: float | Sequence[float] | None) -> list[float]:
+    if values is None:
+        return []
+    return [values] if isinstance(values, int | float) else list(values)
+
+
+def _row(
+    problem: Problem, method: Method, setting: dict[str, Any], budget: Budget | None, references: References
+) -> tuple[dict[str, Any], Run | None]:
+    row: dict[str, Any] = dict.fromkeys(COLUMNS)
+    row |= {"method": method.name, "rtol": setting.get("rtol"), "step": setting.get("step")}
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", IncompleteRunWarning)
+            run = integrate(problem, method, **setting, record=references.grid, budget=budget, progress=False)
+    except HeronError as error:
+        row["ending"] = str(error.args[0])
+        return row, None
+    tally = run.tally
+    row |= {
+        "accepted": tally.accepted,
+        "refused": tally.refused,
+        "rate evaluations": tally.rate_evaluations,
+        "jacobians": tally.jacobians,
+        "factorisations": tally.factorisations,
+        "seconds": tally.seconds,
+        "ending": "reached the end" if run.ending.reason == "end" else run.ending.message,
+    }
+    if run.ending.as_asked:
+        truth = references.truth_for(method)
+        row |= _errors(run, truth) | {"reference": truth.label}
+    return row, run
+
+
+def _errors(run: Run, truth: Truth) -> dict[str, Any]:
+    columns = [run.problem.states.index(name) for name in truth.names]
+    # a run that an event stopped has fewer times than the grid
+    known = truth.values[: run.times.size]
+    misses = np.abs(run.states[:, columns] - known) / size_of(truth.values)
+    row, column = np.unravel_index(int(misses.argmax()), misses.shape)
+    return {
+        "error at end": float(misses[-1].max()),
+        "largest error": float(misses[row, column]),
+        "worst state": truth.names[int(column)],
+    }

@@ -1,0 +1,135 @@
+"""Something to measure errors against: the problem's closed forms, or far tighter runs of unrelated methods."""
+
+from __future__ import annotations
+
+import warnings
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Final
+
+import numpy as np
+
+from unhurried_heron.errors import IncompleteRunWarning, OptionError
+from unhurried_heron.march.integrate import integrate
+from unhurried_heron.march.options import Budget, Record
+from unhurried_heron.methods.catalogue import Method
+from unhurried_heron.native.rows import evaluate_rows
+from unhurried_heron.native.system import native_exact
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array
+
+# a reference is this much tighter than the tightest run measured against it, as far as floating-point numbers allow
+_TIGHTER: Final = 1e-3
+_TIGHTEST, _LOOSEST = 1e-13, 1e-9
+# how long a reference may take before it is given up
+_SECONDS: Final = 20.0
+_FAMILY_METHODS: Final = {"collocation": "radau-iia-5", "explicit Runge-Kutta": "dormand-prince-54"}
+# times at which errors are looked for: equally spaced, ever denser towards the start, and where the reference stepped
+_EVEN, _TOWARDS_START, _STEPS = 401, 121, 2000
+
+
+@dataclass(frozen=True)
+class Truth:
+    """States to measure against.
+
+    Attributes
+    ----------
+    names : tuple of str
+        The states that are known.
+    values : ndarray, shape (n_times, n_names)
+        Their values on the grid of the `References`.
+    label : str
+        Where they come from.
+    """
+
+    names: tuple[str, ...]
+    values: Array
+    label: str
+
+
+class References:
+    """The truth for each method: closed forms if there are any, else a run of another family, made once.
+
+    Attributes
+    ----------
+    rtol : float
+        Tolerance of the reference runs.
+    """
+
+    def __init__(self, problem: Problem, tightest: float) -> None:
+        self._problem = problem
+        self.rtol = float(np.clip(_TIGHTER * tightest, _TIGHTEST, _LOOSEST))
+        self._runs: dict[str, Run] = {}
+
+    @cached_property
+    def grid(self) -> Array:
+        """Times at which errors are looked for, in the direction of the run."""
+        start, end = self._problem.interval
+        times = [np.linspace(start, end, _EVEN), start + (end - start) * np.geomspace(1e-12, 1.0, _TOWARDS_START)]
+        if not self._problem.model.exact:
+            steps = self._integrate("collocation", "steps").times
+            times.append(steps[:: 1 + steps.size // _STEPS])
+        joined = np.unique(np.concatenate(times))
+        inside = joined[(joined >= min(start, end)) & (joined <= max(start, end))]
+        return inside if end > start else inside[::-1]
+
+    def truth_for(self, method: Method) -> Truth:
+        """Return what to measure a method against.
+
+        Raises
+        ------
+        OptionError
+            There is no closed form, and no reference run reached the end of the interval.
+        """
+        exact = tuple(self._problem.model.exact)
+        if exact:
+            no_state = np.zeros((self.grid.size, len(self._problem.states)))
+            values = evaluate_rows(native_exact(self._problem), self.grid, no_state)
+            return Truth(exact, values, "closed form of " + ", ".join(exact))
+        # another family first; its own where the other cannot do the problem (an explicit method on a stiff one)
+        for family in sorted(_FAMILY_METHODS, key=lambda name: name == method.family):
+            run = self._run(family)
+            if run.ending.reason == "end":
+                related = " (same family)" if family == method.family else ""
+                return Truth(self._problem.states, run.states, f"{run.method} at rtol {self.rtol:.0e}{related}")
+        raise OptionError(
+            "no reference solution could be had",
+            name="reference",
+            place="compare",
+            expected="closed forms under exact, or a problem that can be integrated to its end",
+            given="; ".join(f"{run.method}: {run.ending.message}" for run in self._runs.values()),
+        )
+
+    def disagreement(self) -> float | None:
+        """Return the largest difference of the two families' runs, relative to each state's size; None with fewer."""
+        complete = [run.states for run in self._runs.values() if run.ending.reason == "end"]
+        if len(complete) < 2:
+            return None
+        return float((np.abs(complete[0] - complete[1]) / size_of(complete[0])).max())
+
+    def _run(self, family: str) -> Run:
+        if family not in self._runs:
+            self._runs[family] = self._integrate(family, self.grid)
+        return self._runs[family]
+
+    def _integrate(self, family: str, record: Record) -> Run:
+        # an event that stops a run would stop the reference before the end
+        plain = self._problem.with_(events=())
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", IncompleteRunWarning)
+            return integrate(
+                plain,
+                _FAMILY_METHODS[family],
+                rtol=self.rtol,
+                record=record,
+                budget=Budget(seconds=_SECONDS),
+                ledger=False,
+                progress=False,
+            )
+
+
+def size_of(states: Array) -> Array:
+    """Largest size of each state over all rows, 1 where it is zero throughout, shape (n_states,)."""
+    size = np.abs(states).max(axis=0)
+    return np.where(size > 0, size, 1.0)
