@@ -19,8 +19,9 @@ from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
 from unhurried_heron.show.figures import draw_states, draw_steps, draw_work
 from unhurried_heron.study.compare import Comparison, compare
+from unhurried_heron.version import VERSION
 
-__version__ = "0.1.0"
+__version__ = VERSION
 __all__ = [
     "Budget",
     "Comparison",
@@ -36,6 +37,7 @@ __all__ = [
     "RunError",
     "RungeKutta",
     "Tally",
+    "__version__",
     "compare",
     "draw_states",
     "draw_steps",

@@ -25,9 +25,7 @@ class HeronError(Exception):
         What would have been right and what came instead.
     """
 
-    def __init__(
-        self, message: str, *, name: str = "", place: str = "", expected: str = "", given: str = ""
-    ) -> None:
+    def __init__(self, message: str, *, name: str = "", place: str = "", expected: str = "", given: str = "") -> None:
         super().__init__(message)
         self.name, self.place, self.expected, self.given = name, place, expected, given
 

@@ -23,7 +23,9 @@ for verb in (demo, run, compare, methods):
 
 @app.callback()
 def _options(
-    debug: Annotated[bool, typer.Option("--debug", help="Show the traceback of an error (anywhere on the line).")] = False,
+    debug: Annotated[
+        bool, typer.Option("--debug", help="Show the traceback of an error (anywhere on the line).")
+    ] = False,
 ) -> None:
     """Integrate initial-value problems written as TOML files, and compare methods on them."""
 

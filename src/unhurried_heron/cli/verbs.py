@@ -26,7 +26,9 @@ def run(
     step: Annotated[float | None, typer.Option(help="A fixed step instead of tolerances.")] = None,
     changes: Changes = None,
     record: Annotated[int | None, typer.Option(metavar="N", help="Keep N equally spaced times.")] = None,
-    csv: Annotated[Path | None, typer.Option(metavar="OUT", help="Write the table of states and derived values.")] = None,
+    csv: Annotated[
+        Path | None, typer.Option(metavar="OUT", help="Write the table of states and derived values.")
+    ] = None,
     json: Annotated[Path | None, typer.Option(metavar="OUT", help="Write a summary.")] = None,
     plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw the states (png, svg, pdf).")] = None,
 ) -> None:
@@ -51,7 +53,9 @@ def run(
 
 def compare(
     file: File,
-    methods: Annotated[str, typer.Option(metavar="A,B,…", help="Methods to compare.")] = "dormand-prince-54,radau-iia-5",
+    methods: Annotated[
+        str, typer.Option(metavar="A,B,…", help="Methods to compare.")
+    ] = "dormand-prince-54,radau-iia-5",
     rtol: Annotated[str, typer.Option(metavar="R,…", help="Tolerances of adaptive methods.")] = "1e-4,1e-6,1e-8",
     atol: Annotated[float | None, typer.Option(help="Absolute tolerance.")] = None,
     step: Annotated[str, typer.Option(metavar="H,…", help="Steps of the other methods.")] = "",
@@ -67,9 +71,7 @@ def compare(
     for path in (csv, plot):
         _check_writable(path)
     names = [name.strip() for name in methods.split(",") if name.strip()]
-    outcome = compare_methods(
-        problem, names, rtol=_numbers(rtol, "--rtol"), atol=atol, step=_numbers(step, "--step")
-    )
+    outcome = compare_methods(problem, names, rtol=_numbers(rtol, "--rtol"), atol=atol, step=_numbers(step, "--step"))
     console().print(comparison_report(outcome))
     if csv is not None:
         outcome.frame().to_csv(csv, index=False)
@@ -107,9 +109,7 @@ def demo(
         console().print(run_report(outcome))
         _keep(outcome, out / f"{name}.csv", out / f"{name}.json", out / f"{name}-states.png")
         _save(draw_steps(outcome), out / f"{name}-steps.png")
-        table = compare_methods(
-            problem, ["fehlberg-45", "dormand-prince-54", "radau-iia-5"], rtol=[1e-4, 1e-6, 1e-8]
-        )
+        table = compare_methods(problem, ["fehlberg-45", "dormand-prince-54", "radau-iia-5"], rtol=[1e-4, 1e-6, 1e-8])
         console().print(comparison_report(table))
         table.frame().to_csv(out / f"{name}-comparison.csv", index=False)
         _say(f"table: {out / f'{name}-comparison.csv'}")
@@ -131,7 +131,8 @@ def _options(problem: Problem, given: dict[str, Any]) -> dict[str, Any]:
 
 
 def _changed(problem: Problem, changes: list[str]) -> Problem:
-    parameters, initial = {}, {}
+    parameters: dict[str, float] = {}
+    initial: dict[str, float] = {}
     for change in changes:
         name, sign, text = change.partition("=")
         name = name.strip()
@@ -189,7 +190,11 @@ def _save(figure: Any, path: Path) -> None:
         figure.savefig(path)
     except ValueError as error:
         raise OptionError(
-            "cannot draw into this kind of file", name=str(path), place=str(path), expected=str(error), given=path.suffix
+            "cannot draw into this kind of file",
+            name=str(path),
+            place=str(path),
+            expected=str(error),
+            given=path.suffix,
         ) from None
     _say(f"figure: {path}")
 

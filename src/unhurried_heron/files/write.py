@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from unhurried_heron.run.run import Run
+from unhurried_heron.version import VERSION
 
 
 def write_csv(run: Run, path: str | Path) -> None:
@@ -28,8 +29,6 @@ def summary(run: Run) -> dict[str, Any]:
     import numba
     import numpy as np
 
-    from unhurried_heron import __version__
-
     record = run.options.get("record")
     problem = run.problem
     return {
@@ -42,7 +41,10 @@ def summary(run: Run) -> dict[str, Any]:
             "interval": list(problem.interval),
         },
         "method": run.method,
-        "options": {**run.options, "record": record if isinstance(record, str | int) else [float(x) for x in record or []]},
+        "options": {
+            **run.options,
+            "record": record if isinstance(record, str | int) else [float(x) for x in record or []],
+        },
         "ending": asdict(run.ending),
         "tally": asdict(run.tally),
         "final": run.final,
@@ -51,7 +53,7 @@ def summary(run: Run) -> dict[str, Any]:
             for name, time, state in run.happenings
         ],
         "versions": {
-            "unhurried-heron": __version__,
+            "unhurried-heron": VERSION,
             "python": platform.python_version(),
             "numpy": np.__version__,
             "numba": numba.__version__,

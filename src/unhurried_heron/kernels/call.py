@@ -57,7 +57,8 @@ def _generate_call(result, kinds):
     def generate(_, builder, __, arguments):
         function = builder.inttoptr(arguments[0], ir.FunctionType(result, kinds).as_pointer())
         passed = [
-            builder.inttoptr(value, kind) if isinstance(value.type, ir.IntType) and isinstance(kind, ir.PointerType)
+            builder.inttoptr(value, kind)
+            if isinstance(value.type, ir.IntType) and isinstance(kind, ir.PointerType)
             else value
             for value, kind in zip(arguments[1:], kinds, strict=True)
         ]
@@ -73,7 +74,15 @@ _REAL, _LONG, _POINTER = ir.DoubleType(), ir.IntType(64), ir.DoubleType().as_poi
 def call_attempt(typing_context, address, time, step, state, stages, trial, n, rates, context, where):
     """Call ``attempt`` of `tableau_code`; ``rates`` and ``context`` are addresses, ``where`` an int64 pointer."""
     signature = types.int32(
-        types.int64, types.float64, types.float64, _DOUBLES, _DOUBLES, _DOUBLES, types.int64, types.int64, types.int64,
+        types.int64,
+        types.float64,
+        types.float64,
+        _DOUBLES,
+        _DOUBLES,
+        _DOUBLES,
+        types.int64,
+        types.int64,
+        types.int64,
         types.CPointer(types.int64),
     )
     kinds = [_REAL, _REAL, _POINTER, _POINTER, _POINTER, _LONG, _POINTER, _POINTER, _LONG.as_pointer()]

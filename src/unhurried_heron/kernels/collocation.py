@@ -16,6 +16,9 @@ from unhurried_heron.kernels.bundles import (
 )
 from unhurried_heron.kernels.call import call_native, pointer_to
 from unhurried_heron.kernels.collocation_constants import (
+    E1,
+    E2,
+    E3,
     V00,
     V01,
     V02,
@@ -25,9 +28,6 @@ from unhurried_heron.kernels.collocation_constants import (
     V20,
     V21,
     V22,
-    E1,
-    E2,
-    E3,
 )
 from unhurried_heron.kernels.compiling import entry, inner
 from unhurried_heron.kernels.control import (
@@ -166,7 +166,7 @@ def _prepare(system, method, work, control, h):
 
 @inner
 def _after_divergence(control, work, n, shrink, h):
-    """Shorten the step, or look at a fixed one anew with a fresh Jacobian; return a reason to give up, or REACHED_END."""
+    """Shorten the step, or try a fixed one with a fresh Jacobian; return a reason to give up, or REACHED_END."""
     control.refused += 1
     control.after_refusal = 1
     control.bad_component = first_not_finite(work.trial, work.g1, n)

@@ -11,11 +11,11 @@ import numpy as np
 
 from unhurried_heron.kernels.call import call_native
 from unhurried_heron.kernels.collocation_constants import (
+    ALPHA,
+    BETA,
     C1,
     C2,
     GAMMA,
-    ALPHA,
-    BETA,
     T00,
     T01,
     T02,
@@ -40,6 +40,8 @@ from unhurried_heron.kernels.dense_lu import factor_complex, factor_real, solve_
 
 _EPSILON = 2.220446049250313e-16
 MOST_ITERATIONS = 8
+# a fixed step cannot be shortened where the iteration is slow
+MOST_ITERATIONS_FIXED = 60
 CONVERGED, DIVERGED, STOPPED = 1, 0, -1
 
 
@@ -49,9 +51,7 @@ def find_jacobian(system, work, control):
     control.jacobians += 1
     control.bad_time = control.time
     if system.jacobian != 0:
-        return call_native(
-            system.jacobian, control.time, system.state, work.jacobian, system.jacobian_context
-        )
+        return call_native(system.jacobian, control.time, system.state, work.jacobian, system.jacobian_context)
     return _difference_jacobian(system, work, control)
 
 
@@ -155,9 +155,10 @@ def iterate(system, method, work, control, h, threshold):
     should shrink if the iteration diverged.
     """
     n = system.n
+    most = MOST_ITERATIONS if control.adaptive == 1 else MOST_ITERATIONS_FIXED
     factor = max(control.contraction, _EPSILON) ** 0.8
     theta, before, shrink = 0.0, 0.0, 0.5
-    for count in range(1, MOST_ITERATIONS + 1):
+    for count in range(1, most + 1):
         code = _stage_rates(system, work.trial, control, work.z1, control.time + method[C1] * h, work.g1)
         if code == 1:
             code = _stage_rates(system, work.trial, control, work.z2, control.time + method[C2] * h, work.g2)
@@ -179,7 +180,7 @@ def iterate(system, method, work, control, h, threshold):
             if theta >= 0.99:
                 return (CONVERGED if size <= threshold else DIVERGED), count, theta, shrink
             factor = theta / (1.0 - theta)
-            left = MOST_ITERATIONS - count
+            left = most - count
             foreseen = factor * size * theta**left / threshold
             if foreseen >= 1.0 and factor * size > threshold:
                 shrink = 0.8 * min(max(foreseen, 1e-4), 20.0) ** (-1.0 / (4.0 + left))
@@ -189,4 +190,4 @@ def iterate(system, method, work, control, h, threshold):
         if factor * size <= threshold:
             control.contraction = factor
             return CONVERGED, count, theta, shrink
-    return DIVERGED, MOST_ITERATIONS, theta, shrink
+    return DIVERGED, most, theta, shrink

@@ -172,8 +172,8 @@ class _Writer:
         for i in range(1, s + extra):
             row, node = (a[i], c[i]) if i < s else (b, 1.0)
 
-            def advance(lane: _Lane, row: Any = row) -> None:
-                slope = lane.weighted(row[: min(i, s)], stages[: min(i, s)])
+            def advance(lane: _Lane, row: Any = row, count: int = min(i, s)) -> None:
+                slope = lane.weighted(row[:count], stages[:count])
                 lane.store(lane.multiply_add(lane.spread("%h"), slope, lane.load("%y")), "%trial")
 
             self._loop(advance)
@@ -223,7 +223,8 @@ class _Writer:
     def polynomial(self, interpolant: np.ndarray) -> str:
         degree, width = interpolant.shape
         stages = self._begin(
-            "define void @polynomial(double %h, ptr %y, ptr %stages, ptr %coefficients, i64 %n) nounwind {", width
+            "define void @polynomial(double %h, ptr %y, ptr %stages, ptr %coefficients, i64 %n) nounwind {",
+            width,
         )
         rows = []
         for d in range(degree + 1):

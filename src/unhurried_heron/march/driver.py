@@ -96,9 +96,7 @@ class Driver:
             self._ledger.append(output.ledger[: control["n_rows"][0]].copy())
         count = int(control["n_events"][0])
         if count:
-            self._found.append(
-                (watch.times[:count].copy(), watch.which[:count].copy(), watch.states[:count].copy())
-            )
+            self._found.append((watch.times[:count].copy(), watch.which[:count].copy(), watch.states[:count].copy()))
 
     def _exhausted(self) -> str:
         control, budget = self.march.control, self.budget
@@ -138,5 +136,6 @@ def announce_compiling(kernel: Any) -> None:
     """Say once on standard error that a kernel is about to be compiled for this machine."""
     if not is_on_disk(kernel):
         print(
-            "unhurried-heron: compiling a stepping kernel for this machine (once, some seconds) …", file=sys.stderr
+            "unhurried-heron: compiling a stepping kernel for this machine (once, some seconds) …",
+            file=sys.stderr,
         )

@@ -17,12 +17,10 @@ def ending_of(reason: Reason, time: float, problem: Problem, method: Method, det
         ``event`` (name), ``budget`` (which one was used up), ``interrupted``, ``component`` (name of the first state
         that is not finite, or empty), ``bad_time``, ``fixed``.
     """
-    start, end = problem.interval
+    end = problem.interval[1]
     at = f"t = {time:.10g}"
     if details.get("interrupted"):
-        return Ending(
-            "interrupted", time, f"interrupted at {at}: incomplete.", f"The solution up to {at} was kept."
-        )
+        return Ending("interrupted", time, f"interrupted at {at}: incomplete.", f"The solution up to {at} was kept.")
     if reason is Reason.REACHED_END:
         return Ending("end", time, f"reached the end, {at}.")
     if reason is Reason.EVENT:

@@ -19,7 +19,6 @@ from unhurried_heron.kernels.bundles import (
 )
 from unhurried_heron.kernels.control import CONTROL, LEDGER_COLUMNS
 from unhurried_heron.methods.catalogue import Method
-from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.methods.runge_kutta import RungeKutta
 from unhurried_heron.native.system import NativeSystem, going_codes
 from unhurried_heron.problem.event import Event
@@ -111,8 +110,14 @@ def _tableau_code(method: RungeKutta) -> tuple[tuple[int, int, int], Any]:
 
 
 def _dense_work(n: int) -> DenseWork:
-    square = [np.zeros((n, n)) for _ in range(4)]
-    return DenseWork(*square, np.zeros((2, n), dtype=np.int64), np.zeros((DENSE_VECTORS, n)))
+    return DenseWork(
+        jacobian=np.zeros((n, n)),
+        real=np.zeros((n, n)),
+        re=np.zeros((n, n)),
+        im=np.zeros((n, n)),
+        pivots=np.zeros((2, n), dtype=np.int64),
+        vectors=np.zeros((DENSE_VECTORS, n)),
+    )
 
 
 def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:

@@ -130,13 +130,13 @@ def integrate(
     control["adaptive"] = int(step is None)
     control["bad_component"] = -1
     control["largest_step"] = np.inf if largest_step is None else positive_option(largest_step, "largest_step")
-    size = step
-    if step is None:
-        if first_step is not None:
-            size = positive_option(first_step, "first_step")
-        else:
-            size, calls = _estimate_first_step(problem, march, scales, chosen)
-            control["rate_evaluations"] = calls
+    if step is not None:
+        size = step
+    elif first_step is not None:
+        size = positive_option(first_step, "first_step")
+    else:
+        size, calls = _estimate_first_step(problem, march, scales, chosen)
+        control["rate_evaluations"] = calls
     control["step"] = np.copysign(size, end - start)
     keep_ledger = times is None if ledger is None else ledger
     recorder = StepRecorder() if times is None else TimeRecorder(times, start, state)
@@ -233,7 +233,9 @@ def _inner_tolerances(
         return relative, absolute
     if step is not None:
         largest = float(np.abs(state).max())
-        return np.full_like(state, _FIXED_STEP_NEWTON), np.full_like(state, _FIXED_STEP_NEWTON * (1e-3 * largest or 1e-3))
+        return np.full_like(state, _FIXED_STEP_NEWTON), np.full_like(
+            state, _FIXED_STEP_NEWTON * (1e-3 * largest or 1e-3)
+        )
     share = (method.embedded_order + 1) / (method.order + 1)
     # pure absolute tolerances have no scale that such a power could refer to: the estimate is taken as it is
     with np.errstate(divide="ignore"):
@@ -241,7 +243,9 @@ def _inner_tolerances(
     return relative * loosened, absolute * loosened
 
 
-def _estimate_first_step(problem: Problem, march: Any, scales: tuple[Array, Array], method: Method) -> tuple[float, int]:
+def _estimate_first_step(
+    problem: Problem, march: Any, scales: tuple[Array, Array], method: Method
+) -> tuple[float, int]:
     from unhurried_heron.march.start import first_step
     from unhurried_heron.native.rows import evaluate_rows
 

@@ -17,6 +17,7 @@ class ProgressBar:
 
     def __init__(self, show: bool | None, title: str, start: float, end: float) -> None:
         self._wanted = sys.stderr.isatty() if show is None else show
+        self._forced = show is True
         self._title, self._start, self._end = title, start, end
         self._begun = time.perf_counter()
         self._bar: Any = None
@@ -36,13 +37,13 @@ class ProgressBar:
                 TaskProgressColumn(),
                 TextColumn("t = {task.fields[now]:.5g}, {task.fields[steps]:,} steps"),
                 TimeRemainingColumn(),
-                console=Console(stderr=True),
+                console=Console(stderr=True, force_terminal=True if self._forced else None),
                 transient=True,
             )
             self._task = self._bar.add_task(self._title, total=1.0, now=now, steps=steps)
             self._bar.start()
         share = (now - self._start) / (self._end - self._start)
-        self._bar.update(self._task, completed=share, now=now, steps=steps)
+        self._bar.update(self._task, completed=share, now=now, steps=steps, refresh=True)
 
     def close(self) -> None:
         """Take the bar away."""

@@ -29,7 +29,11 @@ class StepRecorder:
         """Copy the steps of a chunk."""
         if count:
             self._chunks.append(
-                (output.starts[:count].copy(), output.steps[:count].copy(), output.coefficients[:count].copy())
+                (
+                    output.starts[:count].copy(),
+                    output.steps[:count].copy(),
+                    output.coefficients[:count].copy(),
+                )
             )
 
     def trajectory(self, end_time: float, end_state: Array) -> StepTrajectory:

@@ -13,7 +13,11 @@ from unhurried_heron.run.trajectory import Array
 
 
 def first_step(
-    rates: Callable[[float, Array], Array | None], state: Array, interval: tuple[float, float], scale: Array, order: int
+    rates: Callable[[float, Array], Array | None],
+    state: Array,
+    interval: tuple[float, float],
+    scale: Array,
+    order: int,
 ) -> tuple[float, int]:
     """Return the size of the first step and the number of rate evaluations it took.
 
@@ -34,20 +38,23 @@ def first_step(
         return 1e-6 * length, 1
     size, speed = _norm(state / scale), _norm(slope / scale)
     guess = 0.01 * size / speed if size > 1e-5 and speed > 1e-5 else 1e-6 * length
-    guess = min(guess, length)
+    # a step cannot be shorter than the spacing of floating-point times allows
+    shortest = 32 * np.spacing(max(abs(start), length * 1e-300))
+    guess = max(min(guess, length), shortest)
     with np.errstate(over="ignore", invalid="ignore"):
         probe = rates(start + np.copysign(guess, end - start), state + np.copysign(guess, end - start) * slope)
     if probe is None or not np.isfinite(probe).all():
-        return 0.01 * guess, 2
-    bend = _norm((probe - slope) / scale) / guess
+        return max(0.01 * guess, shortest), 2
+    with np.errstate(over="ignore", invalid="ignore"):
+        bend = _norm((probe - slope) / scale) / guess
     steepest = max(speed, bend)
     best = (0.01 / steepest) ** (1.0 / (order + 1)) if steepest > 1e-15 else max(1e-6 * length, 1e-3 * guess)
-    # a step cannot be shorter than the spacing of floating-point times allows
-    shortest = 32 * np.spacing(max(abs(start), abs(end) * 1e-16))
     return float(max(min(100 * guess, best, length), shortest)), 2
 
 
 def _norm(vector: Array) -> float:
-    """Root mean square."""
-    with np.errstate(over="ignore", invalid="ignore"):
-        return float(np.sqrt(np.mean(vector * vector)))
+    """Root mean square, safe from overflow."""
+    largest = float(np.abs(vector).max())
+    if largest == 0.0 or not np.isfinite(largest):
+        return largest
+    return largest * float(np.sqrt(np.mean((vector / largest) ** 2)))

@@ -12,8 +12,7 @@ from unhurried_heron.methods.runge_kutta import RungeKutta
 Method = RungeKutta | Collocation
 
 CATALOGUE: Final[dict[str, Method]] = {
-    method.name: method
-    for method in (EULER, HEUN_2, CLASSICAL_RK_4, FEHLBERG_45, DORMAND_PRINCE_54, RADAU_IIA_5)
+    method.name: method for method in (EULER, HEUN_2, CLASSICAL_RK_4, FEHLBERG_45, DORMAND_PRINCE_54, RADAU_IIA_5)
 }
 
 

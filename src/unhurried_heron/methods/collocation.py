@@ -47,7 +47,8 @@ class Collocation:
     def a(self) -> Matrix:
         """Coefficients: integrals of the Lagrange polynomials from 0 to each node, shape (stages, stages)."""
         c, exponents = np.array(self.nodes), np.arange(self.stages)
-        return (c[:, None] ** (exponents + 1) / (exponents + 1)) @ np.linalg.inv(c[:, None] ** exponents)
+        integrals: Matrix = (c[:, None] ** (exponents + 1) / (exponents + 1)) @ np.linalg.inv(c[:, None] ** exponents)
+        return integrals
 
     @property
     def b(self) -> Matrix:
@@ -102,7 +103,8 @@ class Collocation:
         wanted = 1.0 / (exponents + 1.0)
         wanted[0] -= 1.0 / gamma
         embedded: Any = np.linalg.solve((c[:, None] ** exponents).T, wanted)
-        return gamma * (embedded - self.b) @ np.linalg.inv(self.a)
+        weights: Matrix = gamma * (embedded - self.b) @ np.linalg.inv(self.a)
+        return weights
 
 
 RADAU_IIA_5: Final = Collocation(

@@ -56,10 +56,15 @@ def _solve(weights: ElementaryWeights, end: Matrix, order: int, degree: int) -> 
     exponents = np.arange(1.0, degree + 1.0)
     # unknowns: the matrix (degree, stages), flattened
     system = np.vstack(
-        [np.kron(powers, phi), np.kron(np.ones(degree), identity), np.kron(powers[:1], identity), np.kron(exponents, identity)]
+        [
+            np.kron(powers, phi),
+            np.kron(np.ones(degree), identity),
+            np.kron(powers[:1], identity),
+            np.kron(exponents, identity),
+        ]
     )
     right = np.concatenate([wanted.T.ravel(), end, first, last])
-    particular = np.linalg.lstsq(system, right, rcond=None)[0]
+    particular: Any = np.linalg.lstsq(system, right, rcond=None)[0]
     if np.abs(system @ particular - right).max() > 1e-12:
         return None
     _, singular, basis = np.linalg.svd(system)
@@ -67,13 +72,14 @@ def _solve(weights: ElementaryWeights, end: Matrix, order: int, degree: int) -> 
     if free.shape[1]:
         # residual of the next order, theta by theta, in an orthonormal sense on [0, 1]
         phi, _ = _conditions(weights, range(order + 1, order + 2), degree)
-        lower = np.linalg.cholesky(1.0 / (exponents[:, None] + exponents + 1.0))
+        lower: Any = np.linalg.cholesky(1.0 / (exponents[:, None] + exponents + 1.0))
         measure = np.kron(lower.T, phi)
         target = _next_targets(order + 1, degree, lower)
         shift = np.linalg.lstsq(measure @ free, target - measure @ particular, rcond=None)[0]
         particular = particular + free @ shift
     particular[np.abs(particular) < 1e-12] = 0.0
-    return particular.reshape(degree, stages)
+    weights_found: Matrix = particular.reshape(degree, stages)
+    return weights_found
 
 
 def _next_targets(size: int, degree: int, lower: Matrix) -> Matrix:

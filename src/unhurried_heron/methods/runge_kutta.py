@@ -63,13 +63,21 @@ class RungeKutta:
         b = _row(self.name, "b", self.b, len(self.b))
         s = len(b)
         if len(self.a) != s:
-            raise self._refuse("the tableau's parts do not fit", f"{s} rows in a, as many as weights in b", f"{len(self.a)} rows")
+            raise self._refuse(
+                "the tableau's parts do not fit",
+                f"{s} rows in a, as many as weights in b",
+                f"{len(self.a)} rows",
+            )
         a = tuple(_row(self.name, f"row {i + 1} of a", row, s) for i, row in enumerate(self.a))
         c = _row(self.name, "c", self.c, s, fill=False)
         for i, row in enumerate(a):
             if any(row[i:]):
-                raise self._refuse("the tableau is not explicit", "zeros on and above the diagonal of a", f"row {i + 1}: {self.a[i]}")
-            if abs(sum(row) - c[i]) > 1e-12:
+                raise self._refuse(
+                    "the tableau is not explicit",
+                    "zeros on and above the diagonal of a",
+                    f"row {i + 1}: {self.a[i]}",
+                )
+            if abs(float(sum(row) - c[i])) > 1e-12:
                 raise self._refuse("a node is not the sum of its row", f"c[{i}] = {sum(row)}", str(c[i]))
         object.__setattr__(self, "a", a)
         object.__setattr__(self, "b", b)
@@ -77,11 +85,15 @@ class RungeKutta:
         if self.b_embedded is not None:
             embedded = _row(self.name, "b_embedded", self.b_embedded, s, fill=False)
             if embedded == b:
-                raise self._refuse("b_embedded equals b", "weights of another order, to estimate the error", "the same weights")
+                raise self._refuse(
+                    "b_embedded equals b",
+                    "weights of another order, to estimate the error",
+                    "the same weights",
+                )
             object.__setattr__(self, "b_embedded", embedded)
-            if abs(sum(embedded) - 1) > 1e-12:
+            if abs(float(sum(embedded)) - 1) > 1e-12:
                 raise self._refuse("b_embedded is not consistent", "weights that sum to 1", str(sum(embedded)))
-        if abs(sum(b) - 1) > 1e-12:
+        if abs(float(sum(b)) - 1) > 1e-12:
             raise self._refuse("the method is not consistent", "weights b that sum to 1", str(sum(b)))
 
     def _refuse(self, message: str, expected: str, given: str) -> MethodError:
@@ -152,11 +164,18 @@ def _row(method: str, part: str, values: Sequence[Any], length: int, *, fill: bo
         row = [x if isinstance(x, float) else Fraction(x) for x in values]
     except (TypeError, ValueError, ZeroDivisionError):
         raise MethodError(
-            f"{method}: {part} holds something that is no number", name=method, place=part,
-            expected='fractions, texts such as "3/40", or numbers', given=repr(values)[:80],
+            f"{method}: {part} holds something that is no number",
+            name=method,
+            place=part,
+            expected='fractions, texts such as "3/40", or numbers',
+            given=repr(values)[:80],
         ) from None
     if len(row) > length or (len(row) < length and not fill):
         raise MethodError(
-            f"{method}: {part} has the wrong length", name=method, place=part, expected=str(length), given=str(len(row))
+            f"{method}: {part} has the wrong length",
+            name=method,
+            place=part,
+            expected=str(length),
+            given=str(len(row)),
         )
     return tuple(row + [Fraction(0)] * (length - len(row)))

@@ -28,10 +28,8 @@ def _reversed_characteristic(m: Sequence[Sequence[Scalar]]) -> tuple[Scalar, ...
     for k in range(1, n + 1):
         for i in range(n):
             power[i][i] += coefficients[-1]
-        power = [
-            [sum((row[j] * power[j][col] for j in range(n)), Fraction(0)) for col in range(n)] for row in m
-        ]
+        power = [[sum((row[j] * power[j][col] for j in range(n)), Fraction(0)) for col in range(n)] for row in m]
         coefficients.append(-sum((power[i][i] for i in range(n)), Fraction(0)) / k)
-    while abs(coefficients[-1]) < 1e-14:
+    while abs(float(coefficients[-1])) < 1e-14:
         coefficients.pop()
     return tuple(coefficients)

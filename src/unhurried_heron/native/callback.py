@@ -74,7 +74,11 @@ def python_function(function: NamedFunction, values: list[float], n_outputs: int
     pointer = ctypes.cast(callback, ctypes.c_void_p).value or 0
     block = np.array([pointer, state.ctypes.data, result.ctypes.data], dtype=np.int64).view(np.float64)
     return NativeFunction(
-        address, size, block, (engine, callback, state, result), lambda time, _: caught.pop() if caught else None
+        address,
+        size,
+        block,
+        (engine, callback, state, result),
+        lambda time, _: caught.pop() if caught else None,
     )
 
 
@@ -89,8 +93,12 @@ def _make_callback(
     call = function.caller(values)
     names = function.states if function.by_name else None
     size = max(n_outputs, 1)
-    numbers, seal = memoryview(result)[:size].cast("B"), struct.Struct("d").pack_into
-    pack, tail, array = struct.Struct(f"{size}d").pack_into, memoryview(result)[size:].cast("B"), result[:size]
+    numbers, seal = memoryview(result.data)[:size].cast("B"), struct.Struct("d").pack_into
+    pack, tail, array = (
+        struct.Struct(f"{size}d").pack_into,
+        memoryview(result.data)[size:].cast("B"),
+        result[:size],
+    )
     shape = (size,)
 
     def unusable(given: Any) -> RateFunctionError:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import importlib
 from typing import Any
 
 import numpy as np
@@ -36,10 +37,13 @@ def njit_function(function: NamedFunction, values: list[float], n_outputs: int) 
 
 @functools.lru_cache(maxsize=64)
 def _machine_code(function: NamedFunction, n_outputs: int) -> Any:
-    import numba
+    numba: Any = importlib.import_module("numba")
 
     source = _wrapper_source(function, n_outputs)
-    names = {"function": function.function, "Parameters": type(function.bundle([0.0] * len(function.parameters)))}
+    names = {
+        "function": function.function,
+        "Parameters": type(function.bundle([0.0] * len(function.parameters))),
+    }
     names["carray"] = numba.carray
     # the text holds nothing of the user's but positions: names become indices before this point
     exec(compile(source, "<native wrapper of an njit function>", "exec"), names)

@@ -58,7 +58,10 @@ def evaluate_rows(function: NativeFunction, times: FloatArray, states: FloatArra
     -------
     ndarray, shape (rows done, n_outputs)
     """
-    times, states = np.ascontiguousarray(times, dtype=np.float64), np.ascontiguousarray(states, dtype=np.float64)
+    times, states = (
+        np.ascontiguousarray(times, dtype=np.float64),
+        np.ascontiguousarray(states, dtype=np.float64),
+    )
     out = np.empty((times.size, function.n_outputs))
     call, _ = _loop()
     done = call(

@@ -42,7 +42,7 @@ class NativeSystem:
 
 def native_system(problem: Problem, events: tuple[Event, ...], *, with_jacobian: bool) -> NativeSystem:
     """Make a problem callable; what was compiled before for the same structure is used again."""
-    model, values = problem.model, [*problem.parameters.values()]
+    model = problem.model
     return NativeSystem(
         rates=_native(model.rates, problem, len(model.states)),
         jacobian=_native_jacobian(problem) if with_jacobian else None,

@@ -6,7 +6,16 @@ import tomllib
 from pathlib import Path
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, StrictBool, StrictFloat, StrictInt, StrictStr, ValidationError
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    Field,
+    StrictBool,
+    StrictFloat,
+    StrictInt,
+    StrictStr,
+    ValidationError,
+)
 
 from unhurried_heron.errors import DocumentError, near_spelling
 from unhurried_heron.problem.event import Event
@@ -138,7 +147,14 @@ def _explained(error: ValidationError, where: str) -> DocumentError:
 
 def _path(location: list[int | str]) -> str:
     """Write a location as ``events[0].when``; pydantic adds the name of the tried type, which is dropped."""
-    types = {"float", "int", "str", "literal['steps']", "list[union[float,int]]", "dict[str,union[float,int]]"}
+    types = {
+        "float",
+        "int",
+        "str",
+        "literal['steps']",
+        "list[union[float,int]]",
+        "dict[str,union[float,int]]",
+    }
     text = ""
     for part in location:
         if isinstance(part, int):

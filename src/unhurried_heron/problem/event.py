@@ -57,7 +57,11 @@ class Event:
             )
         if not isinstance(self.stop, bool):
             raise ValueGivenError(
-                "stop is yes or no", name="stop", place="an Event", expected="true or false", given=repr(self.stop)
+                "stop is yes or no",
+                name="stop",
+                place="an Event",
+                expected="true or false",
+                given=repr(self.stop),
             )
         if not isinstance(self.when, str) and not callable(self.when):
             raise ValueGivenError(

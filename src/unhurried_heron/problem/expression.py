@@ -43,12 +43,7 @@ class Node:
     def __eq__(self, other: object) -> bool:
         if self is other:
             return True
-        return (
-            isinstance(other, Node)
-            and self._hash == other._hash
-            and self.op == other.op
-            and self.args == other.args
-        )
+        return isinstance(other, Node) and self._hash == other._hash and self.op == other.op and self.args == other.args
 
     def __repr__(self) -> str:
         return f"{self.op}({', '.join(map(repr, self.args))})"

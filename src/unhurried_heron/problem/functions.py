@@ -128,8 +128,7 @@ def match_arguments(
             wanted.append(argument.name)
         elif argument.default is argument.empty:
             raise RateFunctionError(
-                f"{label} asks for '{argument.name}', which is nothing known"
-                + near_spelling(argument.name, known),
+                f"{label} asks for '{argument.name}', which is nothing known" + near_spelling(argument.name, known),
                 name=argument.name,
                 place=label,
                 expected="t (time), y (whole state), p (all parameters), or a name among "

@@ -18,7 +18,14 @@ MAX_EXPONENT: Final = 1000.0
 MAX_LENGTH: Final = 100_000
 PLAIN_NAME: Final = re.compile(r"(?!_)\w+")
 
-_COMPARISONS: Final = {ast.Lt: "lt", ast.LtE: "le", ast.Gt: "gt", ast.GtE: "ge", ast.Eq: "eq", ast.NotEq: "ne"}
+_COMPARISONS: Final = {
+    ast.Lt: "lt",
+    ast.LtE: "le",
+    ast.Gt: "gt",
+    ast.GtE: "ge",
+    ast.Eq: "eq",
+    ast.NotEq: "ne",
+}
 _PLACE_NAMES: Final = {
     ast.Attribute: "attribute access (a dot after a name)",
     ast.Subscript: "a subscript",
@@ -56,8 +63,7 @@ class Source:
         left = max(0, offset - start - 60)
         shown = shown[left : left + 100].replace("\t", " ")
         return (
-            f"{self.where}, line {self.line + row}, column {column}:\n"
-            f"    {shown}\n    {' ' * (offset - start - left)}^"
+            f"{self.where}, line {self.line + row}, column {column}:\n    {shown}\n    {' ' * (offset - start - left)}^"
         )
 
 
@@ -165,10 +171,7 @@ class _Reader:
             return Node(op, *(self.build(value, depth + 1) for value in tree.values))
         if isinstance(tree, ast.Compare) and all(type(op) in _COMPARISONS for op in tree.ops):
             sides = [self.build(side, depth + 1) for side in (tree.left, *tree.comparators)]
-            pairs = [
-                Node(_COMPARISONS[type(op)], a, b)
-                for op, a, b in zip(tree.ops, sides, sides[1:], strict=False)
-            ]
+            pairs = [Node(_COMPARISONS[type(op)], a, b) for op, a, b in zip(tree.ops, sides, sides[1:], strict=False)]
             return pairs[0] if len(pairs) == 1 else Node("and", *pairs)
         what = _PLACE_NAMES.get(type(tree), "this construct")
         raise self.refuse(
@@ -272,7 +275,5 @@ class _Reader:
         count = len(tree.args)
         if count < fewest or (most is not None and count > most):
             wanted = f"{fewest}" if fewest == most else f"at least {fewest}"
-            raise self.refuse(
-                f"'{called}' has the wrong number of arguments", tree.col_offset, str(count), wanted
-            )
+            raise self.refuse(f"'{called}' has the wrong number of arguments", tree.col_offset, str(count), wanted)
         return Node(called, *(self.build(argument, depth + 1) for argument in tree.args))

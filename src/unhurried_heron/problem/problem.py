@@ -223,14 +223,12 @@ class Problem:
         ends = interval_ends(interval)
         function = try_rates(match_arguments(rates, states, tuple(values)), ends[0], start, [*values.values()])
         written_out = _write_out({key: formula.node for key, formula in formulas.items()})
-        model = Model(
-            states, tuple(values), function, written_out, _read_exact(exact, states, values), function.label
-        )
+        model = Model(states, tuple(values), function, written_out, _read_exact(exact, states, values), function.label)
         return cls._finish(model, start, values, interval, tuple(events), units, title)
 
     @classmethod
-    def from_file(cls, path: str | Path) -> Problem:
-        """Read a problem file (TOML).
+    def from_file(cls, path: str | Path, *, events: Iterable[Event] = ()) -> Problem:
+        """Read a problem file (TOML); ``events`` are looked for besides those of the file.
 
         Raises
         ------
@@ -241,7 +239,9 @@ class Problem:
         """
         from unhurried_heron.problem.document import read_document
 
-        return read_document(Path(path))
+        problem = read_document(Path(path))
+        extra = tuple(events)
+        return problem.with_(events=(*problem.events, *extra)) if extra else problem
 
     @classmethod
     def _finish(

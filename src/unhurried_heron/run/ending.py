@@ -5,9 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-EndingReason = Literal[
-    "end", "event", "not finite", "step too small", "Newton failed", "budget", "interrupted"
-]
+EndingReason = Literal["end", "event", "not finite", "step too small", "Newton failed", "budget", "interrupted"]
 
 
 @dataclass(frozen=True)

@@ -25,7 +25,10 @@ _MOST_MARKS = 40
 
 
 def _style(index: int) -> dict[str, Any]:
-    return {"color": _COLOURS[index % len(_COLOURS)], "linestyle": _LINES[index // len(_COLOURS) % len(_LINES)]}
+    return {
+        "color": _COLOURS[index % len(_COLOURS)],
+        "linestyle": _LINES[index // len(_COLOURS) % len(_LINES)],
+    }
 
 
 def _figure(rows: int, axes: Any) -> tuple[Figure, list[Axes]]:
@@ -129,7 +132,13 @@ def draw_steps(run: Run, *, axes: Any = None) -> Figure:
         rasterized=many,
     )
     ax.plot(
-        record.refused.x, record.refused.y, "x", label=record.refused.label, color=_COLOURS[1], markersize=7, zorder=3
+        record.refused.x,
+        record.refused.y,
+        "x",
+        label=record.refused.label,
+        color=_COLOURS[1],
+        markersize=7,
+        zorder=3,
     )
     ax.set_yscale("log")
     ax.set_xlabel(record.time_label)

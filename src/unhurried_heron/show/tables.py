@@ -28,7 +28,8 @@ def console(*, error: bool = False) -> Console:
 def _table(columns: Iterable[tuple[str, str]], title: str = "") -> Table:
     table = Table(box=SIMPLE_HEAD, title=title or None, title_justify="left", title_style="bold", pad_edge=False)
     for name, justify in columns:
-        table.add_column(name, justify=justify, no_wrap=justify == "right")  # type: ignore[arg-type]  # left or right
+        whole = justify == "right" or name in ("method", "event", "worst state")
+        table.add_column(name, justify=justify, no_wrap=whole)  # type: ignore[arg-type]  # left or right
     return table
 
 
@@ -42,7 +43,13 @@ def number(value: Any, digits: int = 3) -> str:
 def methods_table(methods: Iterable[Method]) -> Table:
     """One row for each method: name, order, stages, whether it adapts and suits stiff problems, source."""
     table = _table(
-        [("method", "left"), ("order", "right"), ("embedded", "right"), ("stages", "right"), ("between steps", "right")]
+        [
+            ("method", "left"),
+            ("order", "right"),
+            ("embedded", "right"),
+            ("stages", "right"),
+            ("between steps", "right"),
+        ]
         + [("adaptive", "left"), ("for stiff", "left"), ("source", "left")]
     )
     for method in methods:
@@ -128,6 +135,8 @@ def comparison_report(comparison: Comparison) -> RenderableType:
             failures.append(f"{row['method']}, {setting}: {row['ending']}")
     lines = [Text(f"Errors of {', '.join(names)} against {reference}.") for reference, names in notes.items()]
     if comparison.disagreement is not None:
-        lines.append(Text(f"The references differ by at most {comparison.disagreement:.1e}; no smaller error is certain."))
+        lines.append(
+            Text(f"The references differ by at most {comparison.disagreement:.1e}; no smaller error is certain.")
+        )
     lines += [Text(failure, style="bold red") for failure in failures]
     return Group(table, *lines)

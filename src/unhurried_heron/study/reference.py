@@ -19,9 +19,9 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 
-# a reference is this much tighter than the tightest run measured against it, as far as floating-point numbers allow
+# a reference is at least a thousand times tighter than the tightest run measured against it, and always this tight
 _TIGHTER: Final = 1e-3
-_TIGHTEST, _LOOSEST = 1e-13, 1e-9
+_TIGHTEST, _LOOSEST = 1e-13, 1e-12
 # how long a reference may take before it is given up
 _SECONDS: Final = 20.0
 _FAMILY_METHODS: Final = {"collocation": "radau-iia-5", "explicit Runge-Kutta": "dormand-prince-54"}
@@ -66,7 +66,10 @@ class References:
     def grid(self) -> Array:
         """Times at which errors are looked for, in the direction of the run."""
         start, end = self._problem.interval
-        times = [np.linspace(start, end, _EVEN), start + (end - start) * np.geomspace(1e-12, 1.0, _TOWARDS_START)]
+        times = [
+            np.linspace(start, end, _EVEN),
+            start + (end - start) * np.geomspace(1e-12, 1.0, _TOWARDS_START),
+        ]
         if not self._problem.model.exact:
             steps = self._integrate("collocation", "steps").times
             times.append(steps[:: 1 + steps.size // _STEPS])

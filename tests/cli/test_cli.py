@@ -1,0 +1,99 @@
+"""The command-line tool as a user runs it."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from unhurried_heron.demo import NAMES, demo_file
+
+
+def heron(*arguments: object, cwd: Path | None = None) -> subprocess.CompletedProcess:
+    command = [str(Path(sys.executable).with_name("heron")), *map(str, arguments)]
+    return subprocess.run(command, capture_output=True, text=True, cwd=cwd, timeout=300, check=False)
+
+
+def test_demo(tmp_path: Path) -> None:
+    done = heron("demo", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    folder = tmp_path / "heron-demo"
+    for name in NAMES:
+        for ending in (".csv", ".json", "-states.png", "-steps.png", "-work.png", "-comparison.csv"):
+            assert (folder / f"{name}{ending}").stat().st_size > 100
+    assert "radau-iia-5" in done.stdout
+    assert "heron-demo" in done.stdout
+
+
+def test_run_writes_what_is_asked(tmp_path: Path) -> None:
+    out = {kind: tmp_path / f"pond.{kind}" for kind in ("csv", "json", "png")}
+    done = heron(
+        "run", demo_file("sluice-pond"), "--method", "radau-iia-5", "--rtol", "1e-6", "--set", "crest=0.7", "--set",
+        "level=0.5", "--record", 25, "--csv", out["csv"], "--json", out["json"], "--plot", out["png"],
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert len(out["csv"].read_text().splitlines()) == 26
+    summary = json.loads(out["json"].read_text())
+    assert summary["problem"]["parameters"]["crest"] == 0.7
+    assert summary["problem"]["initial"]["level"] == 0.5
+    assert summary["method"] == "radau-iia-5"
+    assert out["png"].read_bytes().startswith(b"\x89PNG")
+    assert "reached the end, t = 72." in done.stdout
+    assert "overtops" in done.stdout
+
+
+def test_compare_and_methods(tmp_path: Path) -> None:
+    pond, table, figure = demo_file("sluice-pond"), tmp_path / "table.csv", tmp_path / "work.svg"
+    done = heron(
+        "compare",
+        pond,
+        "--methods",
+        "heun-2,fehlberg-45",
+        "--rtol",
+        "1e-4,1e-5",
+        "--csv",
+        table,
+        "--plot",
+        figure,
+    )
+    assert done.returncode == 0, done.stderr
+    assert done.stdout.count("fehlberg-45") >= 2
+    assert len(table.read_text().splitlines()) == 5
+    assert "<svg" in figure.read_text()
+    assert heron("compare", pond, "--methods", "euler").returncode == 1
+    listed = heron("methods").stdout
+    assert all(word in listed for word in ("radau-iia-5", "dormand-prince-54", "Kutta", "for stiff"))
+
+
+def test_exit_codes_and_errors(tmp_path: Path) -> None:
+    carbonate, pond = demo_file("carbonate"), demo_file("sluice-pond")
+    diverged = heron("run", carbonate, "--method", "euler", "--step", "0.01")
+    assert diverged.returncode == 1
+    assert "not finite" in diverged.stderr
+    (tmp_path / "bad.toml").write_text(pond.read_text().replace("width * max", "widht * max"))
+    wrong = [
+        (["run", "nothing.toml"], "cannot read"),
+        (["run", tmp_path / "bad.toml"], "widht"),
+        (["run", pond, "--method", "radau"], "did you mean 'radau-iia-5'"),
+        (["run", pond, "--set", "crst=1"], "did you mean 'crest'"),
+        (["run", pond, "--set", "crest=high"], "no number"),
+        (["run", pond, "--rtol", "0"], "tolerance"),
+        (["run", pond, "--rtol", "1e-5", "--step", "1"], "exclude"),
+        (["run", pond, "--csv", tmp_path / "no" / "x.csv"], "no folder"),
+        (["run", pond, "--plot", tmp_path / "x.nothing"], "kind of file"),
+        (["compare", pond, "--rtol", "tight"], "no number"),
+    ]
+    for arguments, words in wrong:
+        done = heron(*arguments)
+        assert done.returncode == 2, arguments
+        assert words in done.stderr
+        assert "Traceback" not in done.stderr
+    assert "Traceback" in heron("run", tmp_path / "bad.toml", "--debug").stderr
+
+
+@pytest.mark.parametrize("verb", ["demo", "run", "compare", "methods"])
+def test_help(verb: str) -> None:
+    assert heron(verb, "--help").returncode == 0

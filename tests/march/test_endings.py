@@ -1,0 +1,163 @@
+"""How runs end, and that nothing done is lost."""
+
+from __future__ import annotations
+
+import os
+import signal
+import threading
+import time
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+from unhurried_heron.march.progress import ProgressBar
+
+
+def say(rate: str, interval: tuple[float, float], start: float = 1.0) -> uh.Problem:
+    return uh.Problem.from_text(f"x' = {rate}", initial={"x": start}, interval=interval)
+
+
+FAILURES = [
+    (say("x^2", (0, 2)), {}, "not finite", 1.0),
+    (say("x^2", (0, 2)), {"method": "radau-iia-5"}, "Newton failed", 1.0),
+    (say("sqrt(1 - t)", (0, 2)), {}, "not finite", 1.0),
+    (say("1/t", (0, 1)), {}, "not finite", 0.0),
+    (say("1/t", (0, 1)), {"method": "radau-iia-5"}, "not finite", 0.0),
+    (say("-1000*x", (0, 100)), {"method": "euler", "step": 0.01}, "not finite", 3.2),
+    (say("x", (0, 1000)), {}, "not finite", 709.0),
+    (say("where(t < 0.5, 1, 1e9)/(0.5 - t)", (0, 1)), {"method": "radau-iia-5"}, "step too small", 0.5),
+]
+
+
+@pytest.mark.parametrize(("problem", "options", "reason", "time"), FAILURES)
+def test_failures_say_where_and_why(problem: uh.Problem, options: dict, reason: str, time: float) -> None:
+    with pytest.warns(uh.IncompleteRunWarning):
+        run = uh.integrate(problem, **options)
+    assert run.ending.reason == reason
+    assert not run.ending.as_asked
+    assert run.ending.time == pytest.approx(time, rel=5e-3, abs=1e-12)
+    assert run.ending.advice
+    # what was done is kept, up to the place of failure
+    assert run.times[-1] == run.ending.time
+    assert np.isfinite(run.states).all()
+    if reason == "not finite":
+        assert "'x'" in run.ending.message
+
+
+def test_budgets() -> None:
+    problem = say("cos(t)", (0, 1e7))
+    steps = uh.integrate(problem, budget={"steps": 777})
+    assert steps.tally.accepted + steps.tally.refused == 777
+    calls = uh.integrate(problem, budget=uh.Budget(rate_evaluations=1000))
+    assert 1000 <= calls.tally.rate_evaluations < 1010
+    begun = time.perf_counter()
+    clock = uh.integrate(problem, budget={"seconds": 0.3}, record=5)
+    assert time.perf_counter() - begun < 3.0
+    for run in (steps, calls, clock):
+        assert run.ending.reason == "budget"
+        assert "incomplete" in run.ending.message
+    for bad in ({"steps": 0}, {"step": 3}, {"seconds": -1}, {"steps": 2.5}):
+        with pytest.raises(uh.OptionError):
+            uh.integrate(problem, budget=bad)
+
+
+@pytest.mark.parametrize("native", [True, False])
+def test_interrupt(native: bool) -> None:
+    problem = say("cos(t)", (0, 1e9))
+    if not native:
+        problem = uh.Problem.from_rates(lambda t, y: [np.cos(t)], initial={"x": 1.0}, interval=(0, 1e9))
+    uh.integrate(problem, budget={"steps": 10})
+    for on_interrupt in ("return", "raise"):
+        timer = threading.Timer(0.4, lambda: os.kill(os.getpid(), signal.SIGINT))
+        timer.start()
+        begun = time.perf_counter()
+        if on_interrupt == "raise":
+            with pytest.raises(KeyboardInterrupt):
+                uh.integrate(problem, record=3)
+        else:
+            run = uh.integrate(problem, on_interrupt="return", record=3)
+            assert run.ending.reason == "interrupted"
+            assert "incomplete" in run.ending.message
+            assert 0 < run.ending.time < 1e9
+            assert run.times.tolist() == [0.0]
+        assert time.perf_counter() - begun < 2.0
+    assert signal.getsignal(signal.SIGINT) is signal.default_int_handler
+
+
+def test_long_marches_are_whole() -> None:
+    # many chunks: the pieces must join without a step lost or counted twice
+    run = uh.integrate(say("cos(t)", (0, 3000)), rtol=1e-9)
+    assert run.tally.accepted > 5000
+    assert run.times.size == run.tally.accepted + 1 == len(run.ledger[run.ledger["accepted"]]) + 1
+    assert (np.diff(run.times) > 0).all()
+    assert np.allclose(run["x"], 1 + np.sin(run.times), atol=1e-6)
+
+
+def test_fixed_steps_do_not_drift() -> None:
+    run = uh.integrate(say("1", (0, 100)), "euler", step=0.02)
+    assert run.times.size == 5001
+    assert np.array_equal(run.times[:-1], 0.02 * np.arange(5000))
+    shorter = uh.integrate(say("1", (0, 1)), "euler", step=0.3)
+    assert np.allclose(np.diff(shorter.times), [0.3, 0.3, 0.3, 0.1])
+
+
+def test_tolerances_by_name() -> None:
+    text = "big' = 1e6*cos(t)\nsmall' = 1e-6*cos(3*t)"
+    problem = uh.Problem.from_text(text, initial={"big": 0, "small": 0}, interval=(0, 20))
+    loose = uh.integrate(problem, rtol=1e-3, atol={"big": 1e3, "small": 1e3})
+    tight = uh.integrate(problem, rtol={"big": 1e-3, "small": 1e-10}, atol={"big": 1e3, "small": 1e-14})
+    assert tight.tally.accepted > 5 * loose.tally.accepted
+    assert tight.options["atol"] == {"big": 1e3, "small": 1e-14}
+
+
+@pytest.mark.parametrize(
+    "options",
+    [
+        {"rtol": -1},
+        {"rtol": 1e-17},
+        {"rtol": 0, "atol": 0},
+        {"rtol": {"z": 1}},
+        {"atol": "small"},
+        {"step": 0},
+        {"step": 0.1, "rtol": 1e-3},
+        {"record": 1},
+        {"record": "all"},
+        {"record": [0.0, 2.0]},
+        {"record": [0.5, 0.2]},
+        {"record": [[0.5]]},
+        {"record": []},
+        {"first_step": -1},
+        {"largest_step": 0},
+        {"on_interrupt": "ignore"},
+        {"events": ["x = 1"]},
+    ],
+    ids=str,
+)
+def test_unusable_options_are_refused(options: dict) -> None:
+    with pytest.raises(uh.OptionError) as caught:
+        uh.integrate(say("x", (0, 1)), **options)
+    assert caught.value.expected
+    assert caught.value.given
+
+
+def test_steps_obey_their_bounds() -> None:
+    run = uh.integrate(say("0*x", (0, 1)), first_step=1e-3, largest_step=0.05)
+    steps = np.diff(run.times)
+    assert steps[0] == pytest.approx(1e-3)
+    assert steps.max() <= 0.05 * (1 + 1e-12)
+
+
+def test_progress_bar(capsys: pytest.CaptureFixture) -> None:
+    bar = ProgressBar(True, "pond", 0.0, 10.0)
+    bar._begun -= 10.0
+    bar.update(5.0, 1234)
+    bar.close()
+    shown = capsys.readouterr().err
+    assert "pond" in shown
+    assert "1,234 steps" in shown
+    quiet = ProgressBar(None, "pond", 0.0, 10.0)
+    quiet._begun -= 10.0
+    quiet.update(5.0, 1)
+    quiet.close()
+    assert capsys.readouterr().err == ""

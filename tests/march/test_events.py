@@ -1,0 +1,96 @@
+"""Events: found, located to rounding, recorded whole, in order."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+
+METHODS = [{"method": m.name, **({"rtol": 1e-9} if m.adaptive else {"step": 1e-3})} for m in uh.methods()]
+
+
+@pytest.mark.parametrize("options", METHODS, ids=lambda o: o["method"])
+@pytest.mark.parametrize("backward", [False, True])
+def test_located_on_the_solution_itself(oscillator: uh.Problem, options: dict, backward: bool) -> None:
+    problem = oscillator.with_(interval=(0, 5))
+    if backward:
+        problem = problem.with_(interval=(5, 0), initial={"x": np.sin(5), "v": np.cos(5)})
+    run = uh.integrate(problem, **options, events=[uh.Event("x = 0.5", name="half")])
+    found = run.events
+    assert len(found) == 2
+    assert np.abs(found["x"] - 0.5).max() < 4e-16
+    assert np.abs(run.at(found["time"].to_numpy()) - found[["x", "v"]].to_numpy()).max() < 1e-15
+    exact = np.array([np.pi / 6, 5 * np.pi / 6])
+    order = exact[::-1] if backward else exact
+    assert np.abs(found["time"] - order).max() < (2e-3 if options["method"] == "euler" else 1e-6)
+
+
+def test_directions(oscillator: uh.Problem) -> None:
+    counts = {}
+    for going in ("up", "down", "either"):
+        run = uh.integrate(oscillator, events=[uh.Event("x = 0.5", name="half", going=going)])
+        counts[going] = len(run.events)
+        expected = {"up": [1], "down": [-1], "either": [1, -1]}[going]
+        assert set(np.sign(run.events["v"])) == set(expected)
+    assert counts == {"up": 4, "down": 3, "either": 7}
+
+
+def test_a_stop_ends_the_run_there(oscillator: uh.Problem) -> None:
+    events = [
+        uh.Event("x = 0.2", name="before"),
+        uh.Event("x = 0.5", name="stop", stop=True),
+        uh.Event("x = 0.6", name="never"),
+    ]
+    # steps so long that all three lie in one
+    run = uh.integrate(oscillator, "dormand-prince-54", step=2.0, events=events)
+    assert list(run.events["name"]) == ["before", "stop"]
+    assert run.ending.reason == "event"
+    assert run.ending.as_asked
+    assert "'stop'" in run.ending.message
+    assert run.times[-1] == run.ending.time == run.events["time"].iloc[-1]
+    assert run.final["x"] == pytest.approx(0.5, abs=1e-15)
+    assert np.allclose(run.at(run.ending.time), run.states[-1], atol=0)
+    with pytest.raises(uh.RunError, match="outside"):
+        run.at(run.ending.time + 0.01)
+    recorded = uh.integrate(oscillator, events=events, record=[0.0, 0.3, 0.9])
+    assert recorded.times.tolist() == [0.0, 0.3]
+
+
+def test_a_start_on_the_condition_does_not_count(oscillator: uh.Problem) -> None:
+    run = uh.integrate(oscillator.with_(interval=(0, 4)), events=[uh.Event("x = 0", name="zero", stop=True)])
+    assert run.ending.time == pytest.approx(np.pi, rel=1e-7)
+
+
+def test_a_condition_met_exactly_at_a_step_counts_once() -> None:
+    problem = uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 4))
+    run = uh.integrate(
+        problem, "euler", step=0.5, events=[uh.Event("x = 2", name="two"), uh.Event("x = 4", name="four")]
+    )
+    assert list(run.events["time"]) == [2.0, 4.0]
+
+
+def test_a_touch_is_never_two_crossings() -> None:
+    problem = uh.Problem.from_text("x' = 2*(t - 1)", initial={"x": 1}, interval=(0, 3))
+    assert len(uh.integrate(problem, rtol=1e-10, events=[uh.Event("x = 0")]).events) <= 1
+
+
+def test_many_events_overflow_no_buffer() -> None:
+    problem = uh.Problem.from_text("x' = cos(t)", initial={"x": 0}, interval=(0, 2000))
+    levels = np.linspace(-0.9, 0.9, 40)
+    events = [uh.Event(f"x = {level}", name=f"e{i}") for i, level in enumerate(levels)]
+    found = uh.integrate(problem, rtol=1e-8, events=events).events
+    assert found["time"].is_monotonic_increasing
+    turns = 2 * np.pi * np.arange(400)
+    for i, level in enumerate(levels):
+        times = np.concatenate([np.arcsin(level) + turns, np.pi - np.arcsin(level) + turns])
+        assert (found["name"] == f"e{i}").sum() == ((times > 0) & (times < 2000)).sum()
+
+
+def test_names_must_differ(pond: uh.Problem) -> None:
+    named = pond.with_(events=[uh.Event("level = 1", name="one")])
+    with pytest.raises(uh.FormulationError, match="already has"):
+        uh.integrate(named, events=[uh.Event("level = 2", name="one")])
+    for wrong in ({"going": "sideways"}, {"stop": 1}):
+        with pytest.raises(uh.FormulationError):
+            uh.Event("level = 1", **wrong)

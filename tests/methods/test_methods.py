@@ -1,0 +1,143 @@
+"""Coefficients and what follows from them."""
+
+from __future__ import annotations
+
+import math
+from fractions import Fraction
+
+import mpmath
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+from unhurried_heron.methods.collocation import RADAU_IIA_5
+from unhurried_heron.methods.explicit import DORMAND_PRINCE_54
+from unhurried_heron.methods.rooted_trees import density, size, trees
+
+
+def test_number_of_rooted_trees() -> None:
+    # A. Cayley's numbers, and Butcher's identity: the labellings of all trees of one order sum to (n - 1)!
+    assert [len(trees(n)) for n in range(1, 9)] == [1, 1, 2, 4, 9, 20, 48, 115]
+    assert all(size(tree) == 6 for tree in trees(6))
+    assert sorted(density(tree) for tree in trees(4)) == [4, 8, 12, 24]
+
+
+@pytest.mark.parametrize(
+    ("name", "order", "embedded"),
+    [
+        ("euler", 1, 0),
+        ("heun-2", 2, 1),
+        ("classical-rk-4", 4, 0),
+        ("fehlberg-45", 4, 5),
+        ("dormand-prince-54", 5, 4),
+        ("radau-iia-5", 5, 3),
+    ],
+)
+def test_orders_follow_from_the_coefficients(name: str, order: int, embedded: int) -> None:
+    method = next(method for method in uh.methods() if method.name == name)
+    assert (method.order, method.embedded_order) == (order, embedded)
+
+
+def test_order_of_a_users_tableau_is_computed() -> None:
+    midpoint = uh.RungeKutta("midpoint", a=[[], [0.5]], b=[0, 1], c=[0, 0.5])
+    spoilt = uh.RungeKutta("spoilt", a=[[], [0.5]], b=[0.01, 0.99], c=[0, 0.5])
+    assert (midpoint.order, spoilt.order) == (2, 1)
+
+
+def test_order_eight_is_seen() -> None:
+    # extrapolating Euler's method over 1..8 substeps gives order 8 (Hairer, Norsett and Wanner I, section II.9)
+    counts = list(range(1, 9))
+    a: list[list[Fraction]] = [[]]
+    starts = {}
+    for n in counts:
+        starts[n] = len(a) - 1
+        for j in range(1, n):
+            row = [Fraction(0)] * len(a)
+            row[0] += Fraction(1, n)
+            for i in range(1, j):
+                row[starts[n] + i] += Fraction(1, n)
+            a.append(row)
+    b = [Fraction(0)] * len(a)
+    for n in counts:
+        weight = Fraction(1)
+        for m in counts:
+            if m != n:
+                weight *= Fraction(n, n - m)
+        b[0] += weight / n
+        for j in range(1, n):
+            b[starts[n] + j] += weight / n
+    c = [sum(row, Fraction(0)) for row in a]
+    assert uh.RungeKutta("extrapolated-8", a=a, b=b, c=c).order == 8
+
+
+@pytest.mark.parametrize(
+    ("changes", "words"),
+    [
+        ({"a": [[], ["1/2", "1/2"]]}, "not explicit"),
+        ({"c": [0, "1/3"]}, "not the sum of its row"),
+        ({"b": [1, 1]}, "not consistent"),
+        ({"c": [0]}, "wrong length"),
+        ({"a": [[]]}, "do not fit"),
+        ({"b_embedded": [0, 1]}, "equals b"),
+        ({"b": ["x", 1]}, "no number"),
+    ],
+)
+def test_bad_tableaux_are_refused(changes: dict, words: str) -> None:
+    good = {"a": [[], ["1/2"]], "b": [0, 1], "c": [0, "1/2"]}
+    with pytest.raises(uh.MethodError, match=words):
+        uh.RungeKutta("mine", **{**good, **changes})
+
+
+def test_stability_functions() -> None:
+    numerator, denominator = DORMAND_PRINCE_54.stability
+    assert numerator == (
+        1,
+        1,
+        Fraction(1, 2),
+        Fraction(1, 6),
+        Fraction(1, 24),
+        Fraction(1, 120),
+        Fraction(1, 600),
+    )
+    assert denominator == (1,)
+    # Radau IIA: the (2, 3) Pade approximation of the exponential
+    numerator, denominator = RADAU_IIA_5.stability
+    assert np.allclose(numerator, [1, 2 / 5, 1 / 20], atol=1e-14)
+    assert np.allclose(denominator, [1, -3 / 5, 3 / 20, -1 / 60], atol=1e-14)
+
+
+def test_radau_spectrum_against_high_precision() -> None:
+    mpmath.mp.dps = 40
+    s = mpmath.sqrt(6)
+    a = mpmath.matrix(
+        [
+            [(88 - 7 * s) / 360, (296 - 169 * s) / 1800, (-2 + 3 * s) / 225],
+            [(296 + 169 * s) / 1800, (88 + 7 * s) / 360, (-2 - 3 * s) / 225],
+            [(16 - s) / 36, (16 + s) / 36, mpmath.mpf(1) / 9],
+        ]
+    )
+    gamma = 3 + mpmath.cbrt(3) ** 2 - mpmath.cbrt(3)
+    assert np.allclose(RADAU_IIA_5.a, np.array(a.tolist(), dtype=float), atol=1e-15)
+    assert RADAU_IIA_5.spectrum[0] == pytest.approx(float(gamma), abs=1e-13)
+    # e of Hairer and Wanner II, section IV.8
+    known = [(-13 - 7 * math.sqrt(6)) / 3, (-13 + 7 * math.sqrt(6)) / 3, -1 / 3]
+    assert np.allclose(RADAU_IIA_5.error_weights, known, atol=1e-13)
+
+
+@pytest.mark.parametrize("method", [m for m in uh.methods() if not m.stiff], ids=lambda m: m.name)
+def test_interpolants_join_smoothly(method: uh.RungeKutta) -> None:
+    weights = method.interpolant
+    width = weights.shape[1]
+    b = np.array([float(x) for x in method.b] + [0.0] * (width - method.stages))
+    powers = np.arange(1, weights.shape[0] + 1)
+    assert np.allclose(weights.sum(axis=0), b, atol=1e-12)
+    assert np.allclose(weights[0], np.eye(width)[0], atol=1e-12)
+    assert np.allclose(powers @ weights, np.eye(width)[-1], atol=1e-12)
+
+
+def test_unknown_method_names_the_nearest() -> None:
+    problem = uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 1))
+    with pytest.raises(uh.MethodError, match="did you mean 'radau-iia-5'"):
+        uh.integrate(problem, "radau-ii-5")
+    with pytest.raises(uh.MethodError, match="no error estimate"):
+        uh.integrate(problem, "classical-rk-4")

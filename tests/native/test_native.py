@@ -1,0 +1,95 @@
+"""Written equations as machine code: derivatives against SymPy, and compiled once."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import sympy
+
+import unhurried_heron as uh
+from unhurried_heron.native import engine
+from unhurried_heron.native.rows import evaluate_rows
+from unhurried_heron.native.system import native_system
+
+# the same formulas for SymPy, where it spells them otherwise
+SMOOTH = {
+    "sin(x*y)*cos(x) + tan(y)": None,
+    "asin(x/9) + acos(y/9) + atan(x - y)": None,
+    "atan2(x, y)": None,
+    "sinh(x)*cosh(y)*tanh(x*y)": None,
+    "exp(-x^2)*log(y) + log10(x)": "exp(-x**2)*log(y) + log(x)/log(10)",
+    "sqrt(x + y)/(1 + x^3)": None,
+    "x^y + 2^x + y^-2.5 + k^3*x^0": None,
+    "-x/-y - (x - y)/(x + y)*k": None,
+    "x*y*x*k + 3*x*0 + 1*y": None,
+}
+
+
+def jacobian_row(formula: str, point: tuple[float, float]) -> np.ndarray:
+    """Machine-coded d formula / d(x, y)."""
+    problem = uh.Problem.from_text(
+        f"x' = {formula} + 0*k\ny' = 0",
+        initial=dict(zip("xy", point, strict=True)),
+        parameters={"k": 0.7},
+        interval=(0, 1),
+    )
+    function = native_system(problem, (), with_jacobian=True).jacobian
+    assert function is not None
+    return evaluate_rows(function, np.array([0.0]), np.array([point]))[0, :2]
+
+
+@pytest.mark.parametrize("formula", SMOOTH)
+def test_symbolic_jacobian_against_sympy(formula: str) -> None:
+    x, y, k = sympy.symbols("x y k", positive=True)
+    text = (SMOOTH[formula] or formula).replace("^", "**")
+    expression = sympy.sympify(text, locals={"x": x, "y": y, "k": k})
+    for point in ((0.6, 1.3), (2.1, 0.4)):
+        values = {x: point[0], y: point[1], k: 0.7}
+        wanted = [float(expression.diff(s).evalf(25, subs=values)) for s in (x, y)]
+        assert jacobian_row(formula, point) == pytest.approx(wanted, rel=1e-13, abs=1e-13)
+
+
+@pytest.mark.parametrize(
+    ("formula", "below", "above"),
+    [
+        ("max(x, y)", (0, 1), (1, 0)),
+        ("min(x, y, 5)", (1, 0), (0, 1)),
+        ("abs(x - y)", (-1, 1), (1, -1)),
+        ("where(x < y, x^2, sqrt(y - x))", (2.0, 0), (np.nan, np.nan)),
+        ("max(x - y, 0)^1.5", (0, 0), (1.5, -1.5)),
+        ("floor(x) + step(y) + sign(x) + pulse(x, 0, 1) + (x > y)", (0, 0), (0, 0)),
+    ],
+)
+def test_kinks_are_differentiated_on_each_side(formula: str, below: tuple, above: tuple) -> None:
+    assert jacobian_row(formula, (1.0, 2.0)) == pytest.approx(below)
+    assert jacobian_row(formula, (2.0, 1.0)) == pytest.approx(above, nan_ok=True)
+
+
+def test_nan_is_never_swallowed() -> None:
+    for formula in (
+        "max(x, log(-1))",
+        "min(log(-1), x)",
+        "step(log(-1))",
+        "sign(log(-1))",
+        "pulse(log(-1), 0, 1)",
+    ):
+        problem = uh.Problem.from_text(f"x' = {formula}", initial={"x": 1}, interval=(0, 1))
+        function = native_system(problem, (), with_jacobian=False).rates
+        assert np.isnan(evaluate_rows(function, np.array([0.0]), np.array([[1.0]]))[0, 0]), formula
+
+
+def test_nothing_is_compiled_twice(pond: uh.Problem, monkeypatch: pytest.MonkeyPatch) -> None:
+    def run_all(problem: uh.Problem) -> None:
+        for method in ("dormand-prince-54", "radau-iia-5"):
+            uh.integrate(problem, method, events=[uh.Event("level = crest", name="c")])["spill"].sum()
+
+    run_all(pond)
+    compiled = []
+    genuine = engine.compile_functions
+    monkeypatch.setattr(engine, "compile_functions", lambda *a: compiled.append(a) or genuine(*a))
+    run_all(pond)
+    run_all(pond.with_(parameters={"crest": 0.5}, initial={"level": 0.1}, interval=(0, 9)))
+    run_all(uh.Problem.from_text(pond.model.text, initial={"level": 1}, parameters=pond.parameters, interval=(1, 2)))
+    assert not compiled
+    uh.integrate(uh.Problem.from_text("x' = -3.25*x", initial={"x": 1}, interval=(0, 1)))
+    assert len(compiled) == 1

@@ -1,0 +1,224 @@
+"""Saying a problem, and every way of saying it wrong."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from conftest import POND, POND_VALUES
+from hypothesis import example, given, settings
+from hypothesis import strategies as st
+
+import unhurried_heron as uh
+from unhurried_heron import errors
+
+
+def test_lines_in_any_order_say_the_same(pond: uh.Problem) -> None:
+    turned = uh.Problem.from_text("\n".join(reversed(POND.splitlines())), **POND_VALUES)
+    assert uh.integrate(turned).final == uh.integrate(pond).final
+    assert set(turned.derived) == {"inflow", "spill"}
+
+
+def test_changed_copies(pond: uh.Problem) -> None:
+    other = pond.with_(parameters={"crest": 0.6}, initial={"level": 0.5}, interval=(0, 10))
+    assert (pond.parameters["crest"], pond.initial["level"], pond.interval) == (0.8, 0.4, (0.0, 72.0))
+    assert (other.parameters["crest"], other.initial["level"], other.interval) == (0.6, 0.5, (0.0, 10.0))
+    assert other.model is pond.model
+    assert other.fingerprint != pond.fingerprint == uh.Problem.from_text(POND, **POND_VALUES).fingerprint
+    with pytest.raises(TypeError):
+        pond.parameters["crest"] = 1.0  # type: ignore[index]  # immutable on purpose
+    with pytest.raises(uh.FormulationError, match="did you mean 'crest'"):
+        pond.with_(parameters={"crst": 1})
+
+
+WRONG = [
+    (
+        {"equations": POND.replace("crest", "crset").replace("swing", "swnig")},
+        errors.UndefinedNameError,
+        "crset",
+    ),
+    ({"equations": POND.replace("width *", "width2 *")}, errors.UndefinedNameError, "did you mean 'width'"),
+    ({"initial": {}}, errors.MissingInitialError, "level"),
+    ({"initial": {"level": 1, "lvl": 2}}, errors.UnusedValueError, "did you mean 'level'"),
+    ({"parameters": {**POND_VALUES["parameters"], "depth": 2}}, errors.UnusedValueError, "depth"),
+    ({"equations": POND + "area = 3"}, errors.NameClashError, "area"),
+    ({"equations": POND + "level = 3"}, errors.NameClashError, "twice"),
+    ({"equations": POND + "sin = 3"}, errors.NameClashError, "built in"),
+    ({"equations": POND + "t' = 1"}, errors.NameClashError, "the time"),
+    (
+        {"equations": "level' = silt - level", "initial": {"level": 1, "silt": 1}},
+        errors.MissingRateError,
+        "silt",
+    ),
+    (
+        {"equations": POND + "a = b + 1\nb = c\nc = a"},
+        errors.CircularDerivedError,
+        "a needs b needs c needs a",
+    ),
+    ({"initial": {"level": float("nan")}}, errors.ValueGivenError, "not finite"),
+    ({"initial": {"level": "0.4"}}, errors.ValueGivenError, "not a number"),
+    ({"parameters": {**POND_VALUES["parameters"], "area": True}}, errors.ValueGivenError, "area"),
+    ({"interval": (3, 3)}, errors.IntervalError, "empty"),
+    ({"interval": (0,)}, errors.IntervalError, "two ends"),
+    ({"interval": (0, float("inf"))}, errors.ValueGivenError, "not finite"),
+    ({"equations": "level'' = 1"}, errors.ExpressionError, "2 primes"),
+    ({"equations": "level' = level'"}, errors.ExpressionError, "right-hand side"),
+    ({"equations": "level' + 1 = 2"}, errors.ExpressionError, "cannot read this line"),
+    ({"equations": "depth = 2"}, errors.ExpressionError, "no rate"),
+    ({"events": [uh.Event("level > 1")]}, errors.ExpressionError, "one equation"),
+    ({"events": [uh.Event("levle = 1")]}, errors.UndefinedNameError, "did you mean 'level'"),
+    (
+        {"events": [uh.Event("level = 1", name="a"), uh.Event("level = 2", name="a")]},
+        errors.NameClashError,
+        "two events",
+    ),
+    ({"units": {"levle": "m"}}, errors.UnusedValueError, "did you mean 'level'"),
+    ({"exact": {"levle": "1"}}, errors.UnusedValueError, "did you mean 'level'"),
+    ({"exact": {"level": "level + 1"}}, errors.UndefinedNameError, "level"),
+]
+
+
+@pytest.mark.parametrize(("changes", "kind", "words"), WRONG, ids=[f"{k.__name__}: {w}" for _, k, w in WRONG])
+def test_wrong_problems_are_refused_by_name(changes: dict, kind: type, words: str) -> None:
+    said = {"equations": POND, **POND_VALUES, **changes}
+    with pytest.raises(kind, match=words) as caught:
+        uh.Problem.from_text(said.pop("equations"), **said)
+    error = caught.value
+    assert isinstance(error, uh.HeronError)
+    assert error.place
+    assert error.expected
+    assert error.given
+
+
+def test_all_missing_names_at_once_with_their_places() -> None:
+    with pytest.raises(errors.UndefinedNameError) as caught:
+        uh.Problem.from_text(POND, initial={"level": 1}, interval=(0, 1))
+    assert set(caught.value.names) == set(POND_VALUES["parameters"])
+    assert "line 3, column 12" in str(caught.value)
+
+
+NOT_ALLOWED = [
+    ("x.real", "attribute"),
+    ("[x, x][0]", "subscript"),
+    ("(lambda: 1)()", "only named functions"),
+    ("[x for x in (1,)]", "comprehension"),
+    ("__import__(x)", "no function"),
+    ("open", "not defined"),
+    ("__x", "underscore"),
+    ("1 if x else 2", "if-else"),
+    ("'text'", "derivative stands on the right"),
+    ("9^9^9", "too large"),
+    ("x^1e9", "too large"),
+    ("1e999", "too large"),
+    ("2j*x", "real numbers"),
+    ("x @ x", "operator"),
+    ("x // 2", "operator"),
+    ("sin", "parentheses"),
+    ("sin(x, x)", "number of arguments"),
+    ("max(x)", "number of arguments"),
+    ("sin(v=x)", "named arguments"),
+    ("2 x", "cannot read"),
+    ("x +", "cannot read"),
+    ("", "empty"),
+    ("-" * 5000 + "x", "too deeply"),
+    ("(" * 150 + "x" + ")" * 150, ""),
+    ("sin(" * 190 + "x" + ")" * 190, "too deeply"),
+]
+
+
+@pytest.mark.parametrize(("formula", "words"), NOT_ALLOWED, ids=[w or "parentheses" for _, w in NOT_ALLOWED])
+def test_nothing_but_formulas(formula: str, words: str) -> None:
+    said = {"initial": {"x": 1.0}, "interval": (0, 1)}
+    if not words:
+        assert uh.Problem.from_text(f"x' = {formula}", **said).states == ("x",)
+        return
+    with pytest.raises(uh.FormulationError, match=words) as caught:
+        uh.Problem.from_text(f"x' = {formula}", **said)
+    assert "line 1" in str(caught.value) or "the equations" in caught.value.place
+
+
+def test_long_sums_are_not_deep() -> None:
+    problem = uh.Problem.from_text("x' = " + " + ".join(["x"] * 900) + " - 899*x", initial={"x": 1}, interval=(0, 1))
+    assert uh.integrate(problem).final["x"] == pytest.approx(np.e, rel=1e-6)
+
+
+FRAGMENTS = st.sampled_from(
+    [
+        "x",
+        "x'",
+        "level",
+        " = ",
+        "'",
+        "^",
+        "**",
+        "(",
+        ")",
+        "+",
+        "-",
+        "*",
+        "/",
+        "sin",
+        "max(",
+        ",",
+        "1e9",
+        "\n",
+        "#",
+    ]
+    + [
+        "and ",
+        "not ",
+        "<",
+        "==",
+        "__",
+        ".",
+        "[",
+        "]",
+        "lambda:",
+        "if",
+        "\\",
+        "\x00",
+        "é",
+        "′",
+        "{",
+        "t",
+        "0x",
+        "1_0",
+    ]
+)
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.one_of(st.text(), st.lists(FRAGMENTS, max_size=25).map("".join)))
+@example("x' = \ud800")
+@example("x' = (\n")
+@example("ª' = ª")
+def test_junk_ends_in_a_problem_or_our_own_error(text: str) -> None:
+    for equations in (text, f"x' = {text}"):
+        try:
+            problem = uh.Problem.from_text(equations, initial={"x": 1.0}, interval=(0, 1))
+        except uh.HeronError:
+            continue
+        assert problem.states == ("x",)
+
+
+def test_meaning_of_every_operation() -> None:
+    # each value by Python's own mathematics, at x = 0.3
+    import math
+
+    x = 0.3
+    meanings = {
+        "sin(x) + cos(x) + tan(x)": math.sin(x) + math.cos(x) + math.tan(x),
+        "asin(x) + acos(x) + atan(x) + atan2(x, -2)": math.asin(x) + math.acos(x) + math.atan(x) + math.atan2(x, -2),
+        "sinh(x)*cosh(x)/tanh(x)": math.sinh(x) * math.cosh(x) / math.tanh(x),
+        "exp(x) + log(x) + log10(x) + sqrt(x)": math.exp(x) + math.log(x) + math.log10(x) + math.sqrt(x),
+        "abs(-x) + sign(-x) + sign(x - x) + min(x, 1, -4) + max(x, 1, -4)": x - 1 - 4 + 1,
+        "floor(-x) + ceil(x) + step(x) + step(-x) + pulse(x, 0, 1) + pulse(x, 0.4, 1)": -1 + 1 + 1 + 0 + 1 + 0,
+        "where(x < 1 and not x > 0.5, 10, 20) + (0 < x <= 0.3) + (x == 1 or x != 2)": 12,
+        "2*x^2 - -x^2 + 2^-1 + x^0.5 + x^-1.5 + 2^x": 2 * x**2 + x**2 + 0.5 + x**0.5 + x**-1.5 + 2**x,
+        "8/2/2*3 - 1 - 2 + 2^3^2": 3 + 512,
+        "pi + e": math.pi + math.e,
+    }
+    lines = "\n".join(f"d{i} = {formula}" for i, formula in enumerate(meanings))
+    problem = uh.Problem.from_text(f"x' = 0\n{lines}", initial={"x": x}, interval=(0, 1))
+    final = uh.integrate(problem).final
+    for i, (formula, value) in enumerate(meanings.items()):
+        assert final[f"d{i}"] == pytest.approx(value, rel=1e-14), formula

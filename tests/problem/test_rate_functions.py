@@ -1,0 +1,149 @@
+"""Rates in Python and ``@njit``: arguments by name, results checked, exceptions kept."""
+
+from __future__ import annotations
+
+import traceback
+
+import numba
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+from unhurried_heron import errors
+
+SAID = {"initial": {"x": 1.0, "v": 0.0}, "parameters": {"k": 4.0, "d": 0.5}, "interval": (0.0, 5.0)}
+WRITTEN = uh.Problem.from_text("x' = v\nv' = -k*x - d*v", **SAID)
+
+
+def by_time_and_state(t, y, p):
+    return np.array([y[1], -p.k * y[0] - p.d * y[1]])
+
+
+def by_names(d, x, v, k):
+    return v, -k * x - d * v
+
+
+def by_dict(v, x, p, t):
+    return {"v": -p.k * x - p.d * v, "x": v}
+
+
+def in_a_list(y, k, d, unused=3):
+    return [y[1], -k * y[0] - d * y[1]]
+
+
+@pytest.mark.parametrize(
+    "rates",
+    [by_time_and_state, by_names, by_dict, in_a_list, *map(numba.njit, (by_time_and_state, by_names))],
+    ids=lambda f: f"{'njit ' if hasattr(f, 'py_func') else ''}{f.__name__}",
+)
+def test_every_way_of_saying_rates(rates) -> None:
+    problem = uh.Problem.from_rates(rates, **SAID)
+    expected = uh.integrate(WRITTEN, rtol=1e-9)
+    assert uh.integrate(problem, rtol=1e-9).final["x"] == pytest.approx(expected.final["x"], rel=1e-12)
+    other = uh.integrate(problem.with_(parameters={"k": 9.0}), rtol=1e-9)
+    assert other.final["x"] == pytest.approx(
+        uh.integrate(WRITTEN.with_(parameters={"k": 9.0}), rtol=1e-9).final["x"], rel=1e-12
+    )
+
+
+def wrong_length(t, y):
+    return [1.0]
+
+
+def wrong_keys(t, y):
+    return {"x": 1.0, "w": 2.0}
+
+
+def complex_rates(t, y):
+    return y + 1j
+
+
+def no_answer(t, y):
+    return None
+
+
+def unknown_argument(t, y, kk):
+    return y
+
+
+def star(t, *rest):
+    return rest
+
+
+def raising(t, y):
+    return y.no_such_thing
+
+
+@pytest.mark.parametrize(
+    "rates", [wrong_length, wrong_keys, complex_rates, no_answer, unknown_argument, star, raising, 3]
+)
+def test_bad_functions_are_refused_at_formulation(rates) -> None:
+    with pytest.raises(errors.RateFunctionError) as caught:
+        uh.Problem.from_rates(rates, **SAID)
+    assert caught.value.place
+    assert caught.value.expected
+
+
+def test_ambiguous_argument_is_refused() -> None:
+    with pytest.raises(errors.NameClashError, match="two things"):
+        uh.Problem.from_rates(lambda t, y: y, initial={"y": 1.0}, interval=(0, 1))
+
+
+def failing_late(t, y):
+    if t > 1.0:
+        raise LookupError("the gauge froze")
+    return [y[1], -y[0]]
+
+
+@pytest.mark.parametrize("method", ["dormand-prince-54", "radau-iia-5"])
+def test_the_users_exception_keeps_its_traceback(method: str) -> None:
+    problem = uh.Problem.from_rates(failing_late, initial={"x": 1.0, "v": 0.0}, interval=(0, 5))
+    with pytest.raises(LookupError, match="the gauge froze") as caught:
+        uh.integrate(problem, method)
+    assert any(frame.name == "failing_late" for frame in traceback.extract_tb(caught.value.__traceback__))
+    assert "raised by rates at t = 1." in caught.value.__notes__[0]
+
+
+@numba.njit
+def failing_njit(t, y):
+    if t > 1.0:
+        raise ValueError("the gauge froze")
+    return y
+
+
+def test_an_njit_exception_arrives_too() -> None:
+    with pytest.raises(ValueError, match="the gauge froze"):
+        uh.integrate(uh.Problem.from_rates(failing_njit, initial={"x": 1.0}, interval=(0, 5)))
+
+
+def test_results_that_go_bad_during_the_run() -> None:
+    problem = uh.Problem.from_rates(lambda t, y: [1.0] if t < 1 else ["x"], initial={"x": 1.0}, interval=(0, 5))
+    with pytest.raises(errors.RateFunctionError, match="during the run"):
+        uh.integrate(problem)
+
+
+def test_the_state_handed_out_is_a_copy() -> None:
+    kept = []
+
+    def meddling(t, y):
+        kept.append(y)
+        rates = -y
+        y[:] = 99.0
+        return rates
+
+    problem = uh.Problem.from_rates(meddling, initial={"x": 1.0}, interval=(0, 1))
+    assert uh.integrate(problem).final["x"] == pytest.approx(np.exp(-1), rel=1e-6)
+    assert all(array[0] == 99.0 for array in kept)
+
+
+def test_event_functions() -> None:
+    events = [
+        uh.Event(lambda v: v, name="python"),
+        uh.Event(numba.njit(lambda x, v: v), name="njit"),
+        uh.Event("v = 0"),
+    ]
+    found = uh.integrate(uh.Problem.from_rates(by_names, events=events, **SAID), rtol=1e-9).events
+    assert set(found["name"]) == {"python", "njit", "v = 0"}
+    assert found.groupby("name")["time"].apply(tuple).nunique() == 1
+    with pytest.raises(ZeroDivisionError):
+        uh.integrate(WRITTEN, events=[uh.Event(lambda t, x: 1 / 0 if t > 1 else x)])

@@ -1,0 +1,72 @@
+"""Reading a run."""
+
+from __future__ import annotations
+
+import csv
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+
+
+def test_shapes_and_names(pond: uh.Problem) -> None:
+    run = uh.integrate(pond)
+    n = run.times.size
+    assert run.states.shape == (n, 1)
+    assert run["level"].shape == run["spill"].shape == (n,)
+    assert np.allclose(run["spill"], 640 * np.maximum(run["level"] - 0.8, 0) ** 1.5, rtol=1e-14)
+    frame = run.frame()
+    assert list(frame.columns) == ["level", "inflow", "spill"]
+    assert frame.index.name == "t"
+    assert run.final["inflow"] == frame["inflow"].iloc[-1]
+    assert run.at(3.0).shape == (1,)
+    assert run.at([[3.0, 4.0]]).shape == (1, 2, 1)
+    assert "reached the end" in repr(run)
+    assert len(repr(run)) < 400
+    with pytest.raises(uh.RunError, match="did you mean 'level'"):
+        run["levle"]
+    with pytest.raises(uh.RunError, match="outside"):
+        run.at(73)
+
+
+def test_values_between_steps(oscillator: uh.Problem) -> None:
+    for problem in (oscillator, oscillator.with_(interval=(0, -20))):
+        run = uh.integrate(problem, rtol=1e-10)
+        times = np.linspace(*problem.interval, 4001)
+        assert np.abs(run.at(times)[:, 0] - np.sin(times)).max() < 1e-7
+        assert np.array_equal(run.at(run.times), run.states)
+
+
+def test_recording_keeps_memory_flat(oscillator: uh.Problem) -> None:
+    run = uh.integrate(oscillator, record=9)
+    assert run.times.tolist() == np.linspace(0, 20, 9).tolist()
+    assert np.abs(run["x"] - np.sin(run.times)).max() < 1e-5
+    for refused in (lambda: run.at(0.123), lambda: run.ledger):
+        with pytest.raises(uh.RunError, match="steps"):
+            refused()
+    assert len(uh.integrate(oscillator, record=9, ledger=True).ledger) == run.tally.accepted + run.tally.refused
+
+
+def test_csv_brings_every_digit_back(pond: uh.Problem, tmp_path: Path) -> None:
+    run = uh.integrate(pond)
+    uh.write_csv(run, tmp_path / "pond.csv")
+    rows = list(csv.reader((tmp_path / "pond.csv").read_text().splitlines()))
+    assert rows[0] == ["t", "level", "inflow", "spill"]
+    values = np.array(rows[1:], dtype=float)
+    assert np.array_equal(values[:, 0], run.times)
+    assert np.array_equal(values[:, 3], run["spill"])
+
+
+def test_summary(pond: uh.Problem, tmp_path: Path) -> None:
+    run = uh.integrate(pond, rtol=1e-6, events=[uh.Event("level = 1", name="one")])
+    uh.write_summary(run, tmp_path / "pond.json")
+    read = json.loads((tmp_path / "pond.json").read_text())
+    assert read["problem"]["hash"] == pond.fingerprint
+    assert read["ending"]["reason"] == "end"
+    assert read["options"]["rtol"] == 1e-6
+    assert read["tally"]["accepted"] == run.tally.accepted
+    assert read["events"][0]["level"] == pytest.approx(1.0)
+    assert read["versions"]["unhurried-heron"] == uh.__version__

@@ -1,0 +1,71 @@
+"""Figures: what they show is right, and nothing global changes."""
+
+from __future__ import annotations
+
+import matplotlib
+import numpy as np
+import pytest
+from matplotlib.figure import Figure
+
+import unhurried_heron as uh
+from unhurried_heron.show.records import states_record, steps_record, work_record
+
+
+@pytest.fixture
+def chain() -> uh.Problem:
+    return uh.Problem.from_text(
+        "algae' = growth*algae*(1 - algae/8)\nlight' = -light\nshade = 2*algae",
+        initial={"algae": 1, "light": 3},
+        parameters={"growth": 1.5},
+        interval=(0, 6),
+        units={"t": "d", "algae": "mmol/m^3", "light": "W/m^2", "shade": "W/m^2"},
+        events=[uh.Event("algae = 4", name="half")],
+        title="Chain",
+    )
+
+
+def test_states_by_unit(chain: uh.Problem) -> None:
+    run = uh.integrate(chain)
+    record = states_record(run, ["algae", "light", "shade"])
+    assert [[curve.label for curve in curves] for _, curves in record.panels] == [
+        ["algae"],
+        ["light", "shade"],
+    ]
+    algae = record.panels[0][1][0]
+    assert algae.x.size >= 600
+    assert np.allclose(algae.y, 8 / (1 + 7 * np.exp(-1.5 * algae.x)), atol=1e-5)
+    before = dict(matplotlib.rcParams)
+    figure = uh.draw_states(run, ["algae", "light", "shade"])
+    assert [ax.get_ylabel() for ax in figure.axes] == ["algae [mmol/m^3]", "[W/m^2]"]
+    assert figure.axes[-1].get_xlabel() == "time [d]"
+    assert "half" in [text.get_text() for text in figure.axes[0].get_legend().get_texts()]
+    assert dict(matplotlib.rcParams) == before
+
+
+def test_axes_of_the_caller(chain: uh.Problem) -> None:
+    run = uh.integrate(chain)
+    mine = Figure()
+    axes = mine.subplots(2, 1)
+    assert uh.draw_states(run, axes=axes) is mine
+    assert axes[0].lines
+    with pytest.raises(uh.OptionError, match="do not fit"):
+        uh.draw_states(run, axes=axes[0])
+    with pytest.raises(uh.RunError, match="did you mean 'algae'"):
+        uh.draw_states(run, ["alga"])
+
+
+def test_steps_and_work(chain: uh.Problem) -> None:
+    run = uh.integrate(chain, first_step=3.0)
+    record = steps_record(run)
+    assert (record.accepted.x.size, record.refused.x.size) == (run.tally.accepted, run.tally.refused)
+    assert run.tally.refused > 0
+    assert uh.draw_steps(run).axes[0].get_yscale() == "log"
+    comparison = uh.compare(chain, ["heun-2", "euler", "radau-iia-5"], rtol=[1e-3, 1e-5])
+    work = work_record(comparison)
+    assert [curve.label for curve in work.curves] == ["heun-2", "radau-iia-5"]
+    assert work.missing
+    assert "euler" in work.missing[0]
+    assert (np.diff(work.curves[0].y) < 0).all()
+    assert len(uh.draw_work(comparison, work="seconds").axes[0].lines) == 3
+    with pytest.raises(uh.RunError):
+        uh.draw_work(comparison, work="money")

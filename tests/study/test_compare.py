@@ -1,0 +1,65 @@
+"""Methods side by side."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+from unhurried_heron.demo import demo_file
+
+
+def test_errors_against_a_closed_form() -> None:
+    problem = uh.Problem.from_text(
+        "x' = v\nv' = -w^2*x",
+        initial={"x": 0, "v": 2},
+        parameters={"w": 2},
+        interval=(0, 10),
+        exact={"x": "sin(w*t)"},
+    )
+    table = uh.compare(problem, ["dormand-prince-54", "euler"], rtol=[1e-5, 1e-7], step=0.01).frame()
+    assert list(table["method"]) == ["dormand-prince-54", "dormand-prince-54", "euler"]
+    assert set(table["reference"]) == {"closed form of x"}
+    run = uh.integrate(problem, rtol=1e-5)
+    times = np.linspace(0, 10, 2001)
+    assert table["error at end"][0] == pytest.approx(abs(run.final["x"] - np.sin(20)), rel=1e-4)
+    assert table["largest error"][0] == pytest.approx(np.abs(run.at(times)[:, 0] - np.sin(2 * times)).max(), rel=0.05)
+    assert table["largest error"][1] < table["largest error"][0] / 20
+    assert table["step"][2] == 0.01
+
+
+def test_each_family_is_measured_by_the_other() -> None:
+    problem = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 3))
+    comparison = uh.compare(problem, ["fehlberg-45", "radau-iia-5"], rtol=1e-6)
+    table = comparison.frame()
+    assert table["reference"][0].startswith("radau-iia-5")
+    assert table["reference"][1].startswith("dormand-prince-54")
+    assert comparison.disagreement < 1e-8
+    # measured against the reference or the truth, the error is the same
+    run = uh.integrate(problem, "fehlberg-45", rtol=1e-6)
+    assert table["error at end"][0] == pytest.approx(abs(run.final["x"] - np.exp(-3)), rel=1e-2)
+
+
+def test_stiffness_is_seen() -> None:
+    problem = uh.Problem.from_file(demo_file("carbonate")).with_(interval=(0, 2))
+    table = uh.compare(problem, ["dormand-prince-54", "radau-iia-5"], rtol=1e-5).frame()
+    assert table["accepted"][0] > 5000 * table["accepted"][1]
+    assert table["factorisations"][1] > 0 == table["factorisations"][0]
+    assert (table["largest error"] < 1e-3).all()
+
+
+def test_a_row_that_fails_says_why() -> None:
+    problem = uh.Problem.from_text("x' = -500*x", initial={"x": 1}, interval=(0, 100))
+    comparison = uh.compare(
+        problem, ["euler", "heun-2", "radau-iia-5"], rtol=1e-4, step=[0.1], budget=uh.Budget(steps=900)
+    )
+    table = comparison.frame()
+    assert "not finite" in table["ending"][0]
+    assert "budget" in table["ending"][1]
+    assert table["ending"][2] == "reached the end"
+    assert table["largest error"].isna().tolist() == [True, True, False]
+    missing_step = uh.compare(problem, ["euler"]).frame()
+    assert "no error estimate" in missing_step["ending"][0]
+    for bad in ({"methods": []}, {"methods": ["euler"], "rtol": []}, {"methods": ["euler"], "rtol": -1}):
+        with pytest.raises(uh.OptionError):
+            uh.compare(problem, **bad)

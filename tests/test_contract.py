@@ -1,0 +1,39 @@
+"""Every method keeps the contract, a user's own included; and the contract can fail."""
+
+from __future__ import annotations
+
+import pytest
+
+import unhurried_heron as uh
+from unhurried_heron.testing import CHECKS, ContractError
+from unhurried_heron.testing.contract import order_is_observed, stability_function_is_true
+
+RALSTON = uh.RungeKutta("ralston-3", a=[[], ["1/2"], [0, "3/4"]], b=["2/9", "1/3", "4/9"], c=[0, "1/2", "3/4"])
+BOGACKI = uh.RungeKutta(
+    "four-stage-pair",
+    a=[[], ["1/2"], [0, "3/4"], ["2/9", "1/3", "4/9"]],
+    b=["2/9", "1/3", "4/9", 0],
+    c=[0, "1/2", "3/4", 1],
+    b_embedded=["7/24", "1/4", "1/3", "1/8"],
+)
+
+
+@pytest.mark.parametrize("check", CHECKS, ids=lambda check: check.__name__)
+@pytest.mark.parametrize("method", [*uh.methods(), RALSTON, BOGACKI], ids=lambda method: method.name)
+def test_contract(method: uh.RungeKutta, check) -> None:
+    check(method)
+
+
+class Boastful(uh.RungeKutta):
+    """Claims one order more than it has."""
+
+    order = 4  # type: ignore[assignment]  # the lie the check must see
+    stability = ((1.0, 1.0), (1.0,))  # type: ignore[assignment]  # another one
+
+
+def test_contract_catches_a_false_claim() -> None:
+    liar = Boastful("liar", a=RALSTON.a, b=RALSTON.b, c=RALSTON.c)
+    with pytest.raises(ContractError, match="stated 4"):
+        order_is_observed(liar)
+    with pytest.raises(ContractError):
+        stability_function_is_true(liar)

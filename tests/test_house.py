@@ -1,0 +1,101 @@
+"""The house: light import, layout, kernels kept on disk, examples that run."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import stat
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parents[1]
+LAYOUT = ROOT / "tools" / "check_layout.py"
+
+
+def python(*arguments: object, **environment: str) -> subprocess.CompletedProcess:
+    command = [sys.executable, *map(str, arguments)]
+    return subprocess.run(
+        command, capture_output=True, text=True, env={**os.environ, **environment}, timeout=300, check=False
+    )
+
+
+def test_importing_is_light() -> None:
+    done = python("-X", "importtime", "-c", "import unhurried_heron")
+    loaded = {line.rsplit("|", 1)[-1].strip().partition(".")[0] for line in done.stderr.splitlines()}
+    assert "numpy" in loaded
+    assert not loaded & {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic"}
+
+
+def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
+    assert python(LAYOUT).returncode == 0, python(LAYOUT).stdout
+    copy = tmp_path / "unhurried_heron"
+    shutil.copytree(ROOT / "src" / "unhurried_heron", copy)
+    (copy / "run" / "ending.py").write_text("from unhurried_heron.show import figures\n")
+    (copy / "kernels" / "long.py").write_text(
+        "import pandas\n@entry\ndef f(a, b, c, d, e, g, h, i, j): pass\n" + "x = 1\n" * 400
+    )
+    (copy / "utils").mkdir()
+    (copy / "utils" / "__init__.py").write_text("")
+    done = python(LAYOUT, copy)
+    assert done.returncode == 1
+    for words in ("run/ending.py: imports show", "9 arguments", "lines", "'utils'", "pandas"):
+        assert words in done.stdout, words
+
+
+SOLVE = (
+    "import unhurried_heron as uh\n"
+    "p = uh.Problem.from_text('x = 2\\ny\\' = -y*x', initial={'y': 1}, interval=(0, 1))\n"
+    "print(uh.integrate(p, rtol=1e-9).final['y'])"
+)
+
+
+@pytest.mark.parametrize("writable", [True, False])
+def test_kernels_are_kept_on_disk(tmp_path: Path, writable: bool) -> None:
+    cache = tmp_path / "cache"
+    cache.mkdir()
+    place = {"UNHURRIED_HERON_CACHE": str(cache), "TMPDIR": str(tmp_path)}
+    if not writable:
+        # a file where the folder should be: unwritable for every user, root included
+        place["UNHURRIED_HERON_CACHE"] = str(cache / "taken")
+        (cache / "taken").write_text("")
+    both = [subprocess.Popen([sys.executable, "-c", SOLVE], env={**os.environ, **place}, stdout=subprocess.PIPE,
+                             stderr=subprocess.PIPE, text=True) for _ in range(2)]  # fmt: skip
+    outputs = [process.communicate(timeout=300) for process in both]
+    again = python("-c", SOLVE, **place)
+    assert {out for out, _ in outputs} == {again.stdout}
+    assert abs(float(again.stdout) - 0.1353352832366127) < 1e-8
+    assert any("compiling" in err for _, err in outputs)
+    assert "compiling" not in again.stderr
+    assert any(path.suffix == ".nbc" for path in tmp_path.rglob("*"))
+
+
+def test_a_read_only_installation_still_works(tmp_path: Path) -> None:
+    copy = tmp_path / "site" / "unhurried_heron"
+    shutil.copytree(ROOT / "src" / "unhurried_heron", copy, ignore=shutil.ignore_patterns("__pycache__"))
+    for path in [copy, *copy.rglob("*")]:
+        path.chmod(path.stat().st_mode & ~(stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH))
+    done = python("-c", SOLVE, PYTHONPATH=str(copy.parent), UNHURRIED_HERON_CACHE=str(tmp_path / "kernels"))
+    assert done.returncode == 0, done.stderr
+    assert list((tmp_path / "kernels").rglob("*.nbc"))
+    assert not list(copy.rglob("*.nbc"))
+
+
+@pytest.mark.parametrize("example", sorted((ROOT / "examples").glob("*.py")), ids=lambda path: path.stem)
+def test_examples_run(example: Path, tmp_path: Path) -> None:
+    done = subprocess.run(
+        [sys.executable, str(example)], cwd=tmp_path, capture_output=True, text=True, timeout=300, check=False
+    )
+    assert done.returncode == 0, done.stderr
+    assert done.stdout
+
+
+def test_docstring_examples() -> None:
+    done = python(
+        "-m",
+        "doctest",
+        *(ROOT / "src/unhurried_heron" / p for p in ("problem/event.py", "problem/problem.py")),
+    )
+    assert done.returncode == 0, done.stdout + done.stderr

@@ -1,0 +1,90 @@
+"""Check the house rules: imports run one way, files and argument lists stay short, import stays light.
+
+Usage: python tools/check_layout.py [PACKAGE FOLDER]; exit code 1 with one line for each violation.
+"""
+
+from __future__ import annotations
+
+import ast
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+PACKAGE = "unhurried_heron"
+# from the top of the house to its foot: a room imports only rooms above it (or itself)
+ROOMS = ["version", "errors", "problem", "native", "methods", "kernels", "run", "march"]
+ROOMS += ["study", "show", "files", "demo", "cli"]
+# rooms beside the line: what they may import
+BESIDE = {"testing": {"march", "methods", "problem", "run"}, "__init__": set(ROOMS) - {"cli", "demo"}}
+FORBIDDEN_ROOMS = {"utils", "core", "common", "helpers"}
+HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic"}
+# modules that are themselves loaded late, and so may import heavy libraries at their top
+LATE = {"kernels", "problem/document.py"}
+MOST_LINES, MOST_ARGUMENTS = 400, 8
+
+
+def imports_of(tree: ast.AST) -> Iterator[tuple[str, bool]]:
+    """Every imported module, and whether it is imported when the file is (not in a function, not for types only)."""
+
+    def visit(node: ast.AST, top: bool) -> Iterator[tuple[str, bool]]:
+        for child in ast.iter_child_nodes(node):
+            if isinstance(child, ast.Import):
+                yield from ((alias.name, top) for alias in child.names)
+            elif isinstance(child, ast.ImportFrom) and child.module:
+                yield child.module, top
+            elif isinstance(child, ast.If) and "TYPE_CHECKING" in ast.unparse(child.test):
+                continue
+            else:
+                yield from visit(child, top and not isinstance(child, ast.FunctionDef | ast.AsyncFunctionDef))
+
+    return visit(tree, True)
+
+
+def allowed(room: str) -> set[str]:
+    """Rooms that a room may import."""
+    if room in BESIDE:
+        return BESIDE[room] | {room, "errors", "version"}
+    return set(ROOMS[: ROOMS.index(room) + 1]) if room in ROOMS else set()
+
+
+def check_file(path: Path, root: Path) -> Iterator[str]:
+    """Violations of one file."""
+    name = path.relative_to(root).as_posix()
+    room = name.split("/")[0].removesuffix(".py")
+    text = path.read_text(encoding="utf-8")
+    if room in FORBIDDEN_ROOMS or path.stem in FORBIDDEN_ROOMS:
+        yield f"{name}: no room may be called '{room if room in FORBIDDEN_ROOMS else path.stem}'"
+        return
+    if len(text.splitlines()) > MOST_LINES:
+        yield f"{name}: {len(text.splitlines())} lines, at most {MOST_LINES}"
+    if not allowed(room):
+        yield f"{name}: the room '{room}' is not on the plan (ROOMS in tools/check_layout.py)"
+    tree = ast.parse(text)
+    late = any(name.startswith(place) for place in LATE)
+    for module, at_top in imports_of(tree):
+        parts = module.split(".")
+        if parts[0] == PACKAGE:
+            target = parts[1] if len(parts) > 1 else "__init__"
+            if target not in allowed(room):
+                yield f"{name}: imports {target}, which does not stand above {room}"
+        if parts[0] in HEAVY and at_top and (not late or (room == "kernels" and parts[0] != "numba")):
+            yield f"{name}: imports {parts[0]} when it is imported itself"
+    for node in ast.walk(tree):
+        if isinstance(node, ast.FunctionDef) and room == "kernels":
+            count = len(node.args.args) + len(node.args.kwonlyargs)
+            intrinsic = any(getattr(d, "id", "") == "intrinsic" for d in node.decorator_list)
+            if count > MOST_ARGUMENTS and not intrinsic:
+                yield f"{name}: {node.name} has {count} arguments, at most {MOST_ARGUMENTS}"
+
+
+def main() -> int:
+    """Check a package folder and print what is wrong."""
+    given = sys.argv[1:]
+    root = Path(given[0]) if given else Path(__file__).parents[1] / "src" / PACKAGE
+    violations = [line for path in sorted(root.rglob("*.py")) for line in check_file(path, root)]
+    print("\n".join(violations) or f"layout: {len(list(root.rglob('*.py')))} files in order")
+    return int(bool(violations))
+
+
+if __name__ == "__main__":
+    sys.exit(main())
