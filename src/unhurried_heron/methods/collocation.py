@@ -53,7 +53,8 @@ class Collocation:
     @property
     def b(self) -> Matrix:
         """Weights: the last row of ``a``."""
-        return self.a[-1]
+        weights: Matrix = self.a[-1]
+        return weights
 
     @cached_property
     def order(self) -> int:

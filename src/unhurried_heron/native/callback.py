@@ -1,6 +1,6 @@
 """Plain Python functions behind a native address, without ever losing an exception.
 
-A compiled trampoline copies the state into a fixed buffer, calls the Python callback with the time alone, and copies
+A compiled trampoline copies the state into the user's array, calls the Python callback with the time alone, and copies
 the result out. It clears a cell beforehand that the callback sets as its very last act: the callback's return value
 alone would not do, because C receives a stale value when an exception escapes.
 """
@@ -11,6 +11,7 @@ import ctypes
 import functools
 import struct
 from collections.abc import Callable
+from sys import getrefcount
 from typing import Any
 
 import numpy as np
@@ -67,17 +68,18 @@ def python_function(function: NamedFunction, values: list[float], n_outputs: int
     """
     n, size = len(function.states), max(n_outputs, 1)
     address, engine = _trampoline(n, size)
-    state: FloatArray = np.zeros(n)
+    # cells: the callback, where the state goes, where the result comes from
+    block = np.zeros(3, dtype=np.int64)
     result: FloatArray = np.zeros(size + 1)
     caught: list[BaseException] = []
-    callback = _CALLBACK(_make_callback(function, values, n_outputs, state, result, caught))
-    pointer = ctypes.cast(callback, ctypes.c_void_p).value or 0
-    block = np.array([pointer, state.ctypes.data, result.ctypes.data], dtype=np.int64).view(np.float64)
+    callback = _CALLBACK(_make_callback(function, values, n_outputs, block, result, caught))
+    block[0] = ctypes.cast(callback, ctypes.c_void_p).value or 0
+    block[2] = result.ctypes.data
     return NativeFunction(
         address,
         size,
-        block,
-        (engine, callback, state, result),
+        block.view(np.float64),
+        (engine, callback, result),
         lambda time, _: caught.pop() if caught else None,
     )
 
@@ -86,51 +88,76 @@ def _make_callback(
     function: NamedFunction,
     values: list[float],
     n_outputs: int,
-    state: FloatArray,
+    block: Any,
     result: FloatArray,
     caught: list[BaseException],
 ) -> Callable[[float], int]:
     call = function.caller(values)
     names = function.states if function.by_name else None
     size = max(n_outputs, 1)
-    numbers, seal = memoryview(result.data)[:size].cast("B"), struct.Struct("d").pack_into
-    pack, tail, array = (
-        struct.Struct(f"{size}d").pack_into,
-        memoryview(result.data)[size:].cast("B"),
-        result[:size],
-    )
-    shape = (size,)
+    # memory views write faster than arrays, and refuse another length or type by themselves
+    numbers: Any = memoryview(result.data)[:size]
+    seal: Any = memoryview(result.data)[size:]
+    pack, raw = struct.Struct(f"{size}d").pack_into, numbers.cast("B")
+    array, many = np.ndarray, n_outputs > 0
+    state: FloatArray = np.zeros(len(function.states))
+    block[1] = state.ctypes.data
 
-    def unusable(given: Any) -> RateFunctionError:
-        return RateFunctionError(
-            f"{function.label} returned something unusable during the run",
-            name=function.label,
-            place=function.label,
-            expected=f"{size} real numbers",
-            given=repr(given)[:80],
-        )
+    def holders() -> int:
+        return getrefcount(state)
+
+    nobody = holders()
+
+    def hand_over() -> None:
+        """Leave the array to the user who has kept it; the next state goes into a new one."""
+        nonlocal state
+        state = np.zeros(state.size)
+        block[1] = state.ctypes.data
+
+    def take(answer: Any) -> None:
+        """Write an answer that is no array of doubles."""
+        try:
+            if names is not None:
+                if len(answer) != size:
+                    raise TypeError
+                pack(raw, 0, *[answer[name] for name in names])
+            elif isinstance(answer, array) and many:
+                if answer.shape != (size,) or answer.dtype.kind not in "fiub":
+                    raise TypeError
+                result[:size] = answer
+            elif many:
+                pack(raw, 0, *answer)
+            else:
+                pack(raw, 0, answer)
+        except (struct.error, TypeError, KeyError):
+            raise RateFunctionError(
+                f"{function.label} returned something unusable during the run",
+                name=function.label,
+                place=function.label,
+                expected=f"{size} real numbers",
+                given=repr(answer)[:80],
+            ) from None
 
     def callback(time: float) -> int:
         try:
-            # a copy: the user may keep it or change it
-            answer = call(time, state.copy())
-            if names is not None:
-                if len(answer) != size:
-                    raise unusable(answer)
-                pack(numbers, 0, *[answer[name] for name in names])
-            elif type(answer) is np.ndarray and n_outputs:
-                if answer.shape != shape or answer.dtype.kind not in "fiub":
-                    raise unusable(answer)
-                array[:] = answer
-            else:
+            answer = call(time, state)
+            if type(answer) is array and many:
                 try:
-                    if n_outputs:
-                        pack(numbers, 0, *answer)
-                    else:
-                        pack(numbers, 0, answer)
+                    numbers[:] = answer
+                except ValueError:
+                    take(answer)
+            elif names is None and many:
+                try:
+                    pack(raw, 0, *answer)
                 except (struct.error, TypeError):
-                    raise unusable(answer) from None
-            seal(tail, 0, 1.0)
+                    take(answer)
+            else:
+                take(answer)
+            answer = None
+            # the user may change the array, which is written anew each time, but must never see it change
+            if holders() != nobody:
+                hand_over()
+            seal[0] = 1.0
             return FINE
         except BaseException as error:
             caught.append(error)

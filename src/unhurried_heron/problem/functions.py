@@ -67,19 +67,15 @@ class NamedFunction:
             return lambda t, y: function(y)
         if not wanted:
             return lambda t, y: function()
-        # one flat list [t, y, p, parameters…, states…] and a getter that picks from it in C
-        fixed = [*values]
-        places = {
-            TIME: 0,
-            STATE: 1,
-            PARAMETERS: 2,
-            **{name: 3 + i for i, name in enumerate(self.parameters)},
-            **{name: 3 + len(fixed) + i for i, name in enumerate(self.states)},
-        }
+        # one flat list [t, states…, y, p, parameters…] and a getter that picks from it in C
+        places = {name: i for i, name in enumerate((TIME, *self.states, STATE, PARAMETERS, *self.parameters))}
         pick = itemgetter(*(places[name] for name in wanted))
+        fixed = [bundle, *values]
         if len(wanted) == 1:
-            return lambda t, y: function(pick([t, y, bundle, *fixed, *y.tolist()]))
-        return lambda t, y: function(*pick([t, y, bundle, *fixed, *y.tolist()]))
+            return lambda t, y: function(pick([t, *y.tolist(), y, *fixed]))
+        if STATE in wanted or PARAMETERS in wanted or set(wanted) & set(self.parameters):
+            return lambda t, y: function(*pick([t, *y.tolist(), y, *fixed]))
+        return lambda t, y: function(*pick([t, *y.tolist()]))
 
 
 def match_arguments(

@@ -1,0 +1,63 @@
+"""Measuring two things in turn, and C code beside the library."""
+
+from __future__ import annotations
+
+import ctypes
+import statistics
+import subprocess
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from unhurried_heron.march.families import March, lay_out
+from unhurried_heron.methods.catalogue import Method, find_method
+from unhurried_heron.native.system import native_system
+from unhurried_heron.problem.problem import Problem
+
+ROUNDS = 21
+
+
+def in_turn(**measures: Callable[[], float]) -> dict[str, float]:
+    """Median of each measure over rounds in which they take turns, so that a drifting machine hits all alike."""
+    taken: dict[str, list[float]] = {name: [] for name in measures}
+    for _ in range(ROUNDS):
+        for name, measure in measures.items():
+            taken[name].append(measure())
+    return {name: statistics.median(values) for name, values in taken.items()}
+
+
+def compile_c(source: str, *flags: str) -> ctypes.CDLL:
+    """Compile a C file of this folder with gcc -O3 and load it."""
+    target = Path(tempfile.mkdtemp()) / "twin.so"
+    here = Path(__file__).parent / source
+    subprocess.run(["gcc", "-O3", *flags, "-shared", "-fPIC", "-o", str(target), str(here), "-lm"], check=True)
+    return ctypes.CDLL(str(target))
+
+
+def prepared(problem: Problem, method: str, rtol: float, atol: float, first: float) -> March:
+    """A march laid out as `integrate` does, with every tolerance given."""
+    chosen: Method = find_method(method)
+    n = len(problem.states)
+    native = native_system(problem, (), with_jacobian=chosen.stiff)
+    state = np.array([*problem.initial.values()])
+    march = lay_out(chosen, native, state, (np.full(n, rtol), np.full(n, atol)), ())
+    rewind(march, problem, first)
+    return march
+
+
+def rewind(march: March, problem: Problem, first: float) -> None:
+    """Set a march back to its start."""
+    control = march.control
+    control[:] = 0
+    control["time"], control["end"] = problem.interval
+    control["step"], control["adaptive"] = first, 1
+    control["largest_step"], control["bad_component"] = np.inf, -1
+    control["attempts_left"] = control["evaluation_limit"] = 2**60
+    march.system.state[:] = [*problem.initial.values()]
+
+
+def verdict(name: str, ratio: float, limit: float) -> None:
+    """Print a ratio beside what was asked for."""
+    print(f"   {name}: {ratio:.2f} (asked: at most {limit:g}) {'ok' if ratio <= limit else 'MISSED'}")
