@@ -91,7 +91,8 @@ class Driver:
 
     def _keep(self) -> None:
         control, output, watch = self.march.control, self.march.output, self.march.watch
-        self.recorder.take(output, int(control["n_steps"][0]), float(control["time"][0]))
+        if self.recorder.take(output, int(control["n_steps"][0]), float(control["time"][0])):
+            self.march.renew_output()
         if self._ledger is not None:
             self._ledger.append(output.ledger[: control["n_rows"][0]].copy())
         count = int(control["n_events"][0])

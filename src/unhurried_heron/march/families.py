@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -30,12 +29,12 @@ CHUNK_BYTES = 4_194_304
 EVENT_ROOM = 64
 
 
-@dataclass(frozen=True)
+@dataclass
 class March:
-    """A march ready to run: ``chunk()`` goes on until it returns a reason; all arrays are owned here."""
+    """A march ready to run; all arrays are owned here. ``arguments`` are what the kernel takes before the output."""
 
     kernel: Any
-    chunk: Callable[[], int]
+    arguments: tuple[Any, ...]
     control: Any
     system: System
     watch: Watch
@@ -43,6 +42,15 @@ class March:
     native: NativeSystem
     trial: Array
     keep: tuple[Any, ...] = ()
+
+    def chunk(self) -> int:
+        """March on until the kernel returns; its reason."""
+        return int(self.kernel(*self.arguments, self.output))
+
+    def renew_output(self) -> None:
+        """Take new buffers for the steps, because the present ones are being kept."""
+        _, degree, n = self.output.coefficients.shape
+        self.output = _output(n, degree - 1)
 
 
 def lay_out(
@@ -69,21 +77,15 @@ def lay_out(
 
         tableau, engine = _tableau(method, n)
         output = _output(n, method.interpolant.shape[0])
-
-        def chunk() -> int:
-            return int(march(system, tableau, control, watch, output))
-
-        return March(march, chunk, control, system, watch, output, native, tableau.trial, (engine,))
+        arguments = (system, tableau, control, watch)
+        return March(march, arguments, control, system, watch, output, native, tableau.trial, (engine,))
     from unhurried_heron.kernels import collocation
     from unhurried_heron.kernels.collocation_constants import constants_of
 
-    constants, work = constants_of(method), _dense_work(n)
+    work = _dense_work(n)
     output = _output(n, method.stages)
-
-    def chunk_implicit() -> int:
-        return int(collocation.march(system, constants, control, work, watch, output))
-
-    return March(collocation.march, chunk_implicit, control, system, watch, output, native, work.vectors[0])
+    march_arguments = (system, constants_of(method), control, work, watch)
+    return March(collocation.march, march_arguments, control, system, watch, output, native, work.vectors[0])
 
 
 def _tableau(method: RungeKutta, n: int) -> tuple[Tableau, Any]:

@@ -12,8 +12,11 @@ from unhurried_heron.run.trajectory import Array, RecordedTrajectory, StepTrajec
 class Recorder(Protocol):
     """What the driver hands each chunk to."""
 
-    def take(self, output: Any, count: int, reached: float) -> None:
-        """Keep what is needed of the first ``count`` steps; the run has reached the time ``reached``."""
+    def take(self, output: Any, count: int, reached: float) -> bool:
+        """Keep what is needed of the first ``count`` steps; the run has reached the time ``reached``.
+
+        Returns whether the buffers themselves were kept, so that the march needs new ones.
+        """
 
     def trajectory(self, end_time: float, end_state: Array) -> Trajectory:
         """Return what was kept."""
@@ -25,24 +28,17 @@ class StepRecorder:
     def __init__(self) -> None:
         self._chunks: list[tuple[Array, Array, Array]] = []
 
-    def take(self, output: Any, count: int, reached: float) -> None:
-        """Copy the steps of a chunk."""
+    def take(self, output: Any, count: int, reached: float) -> bool:
+        """Keep the buffers themselves where they are mostly full, else a copy of what is in them."""
+        steps = (output.starts[:count], output.steps[:count], output.coefficients[:count])
+        whole = bool(2 * count > output.starts.size)
         if count:
-            self._chunks.append(
-                (
-                    output.starts[:count].copy(),
-                    output.steps[:count].copy(),
-                    output.coefficients[:count].copy(),
-                )
-            )
+            self._chunks.append(steps if whole else (steps[0].copy(), steps[1].copy(), steps[2].copy()))
+        return whole
 
     def trajectory(self, end_time: float, end_state: Array) -> StepTrajectory:
-        """Join the chunks."""
-        if not self._chunks:
-            empty = np.empty(0)
-            return StepTrajectory(empty, empty, np.empty((0, 1, end_state.size)), end_time, end_state)
-        starts, steps, coefficients = (np.concatenate(parts) for parts in zip(*self._chunks, strict=True))
-        return StepTrajectory(starts, steps, coefficients, end_time, end_state)
+        """Return the steps, still in their pieces."""
+        return StepTrajectory(tuple(self._chunks), end_time, end_state)
 
 
 class TimeRecorder:
@@ -56,12 +52,12 @@ class TimeRecorder:
             self._states[0] = state
             self._done = 1
 
-    def take(self, output: Any, count: int, reached: float) -> None:
+    def take(self, output: Any, count: int, reached: float) -> bool:
         """Evaluate the recorded times that lie on the steps of a chunk."""
         from unhurried_heron.kernels.polynomial import evaluate_at
 
         if not count:
-            return
+            return False
         sign = 1.0 if output.steps[0] > 0 else -1.0
         last = int(np.searchsorted(sign * self._times, sign * reached, side="right"))
         if last > self._done:
@@ -77,6 +73,7 @@ class TimeRecorder:
                 self._states[self._done : last],
             )
             self._done = last
+        return False
 
     def trajectory(self, end_time: float, end_state: Array) -> RecordedTrajectory:
         """Return the times that the run came to, without padding."""

@@ -153,7 +153,7 @@ def check_defined(written: Mapping[str, Written], known: Iterable[str], what: st
     if missing:
         listed = ", ".join(f"'{name}'" for name in missing)
         raise UndefinedNameError(
-            f"{what} {'uses a name that is' if len(missing) == 1 else 'use names that are'} not defined: {listed}",
+            f"not defined, but used in {what}: {listed}",
             names=tuple(missing),
             place="\n  ".join(missing.values()),
             expected="a parameter, a state or a derived quantity for each name",

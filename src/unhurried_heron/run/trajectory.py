@@ -19,20 +19,39 @@ class StepTrajectory:
 
     Attributes
     ----------
-    starts, steps : ndarray, shape (n_steps,)
-        Where each step begins and how long it is (negative for a run backwards).
-    coefficients : ndarray, shape (n_steps, degree + 1, n_states)
-        State = sum of coefficients[d] theta^d, theta = (t - start) / step.
+    pieces : tuple
+        The steps as they came from the march, joined when they are first looked at.
     end_time : float
         Where the run ended: at the end of the last step, or at an event within it.
     end_state : ndarray, shape (n_states,)
     """
 
-    starts: Array
-    steps: Array
-    coefficients: Array
+    pieces: tuple[tuple[Array, Array, Array], ...]
     end_time: float
     end_state: Array
+
+    @cached_property
+    def _joined(self) -> tuple[Array, Array, Array]:
+        if not self.pieces:
+            return np.empty(0), np.empty(0), np.empty((0, 1, self.end_state.size))
+        joined = tuple(np.concatenate(parts) for parts in zip(*self.pieces, strict=True))
+        object.__setattr__(self, "pieces", (joined,))
+        return joined[0], joined[1], joined[2]
+
+    @property
+    def starts(self) -> Array:
+        """Where each step begins, shape (n_steps,)."""
+        return self._joined[0]
+
+    @property
+    def steps(self) -> Array:
+        """How long each step is, negative for a run backwards, shape (n_steps,)."""
+        return self._joined[1]
+
+    @property
+    def coefficients(self) -> Array:
+        """State = sum of coefficients[d] theta^d, theta = (t - start) / step; shape (n_steps, degree + 1, n_states)."""
+        return self._joined[2]
 
     @property
     def times(self) -> Array:
