@@ -42,6 +42,19 @@ def test_states_by_unit(chain: uh.Problem) -> None:
     assert dict(matplotlib.rcParams) == before
 
 
+def test_small_curves_are_seen_beside_large_ones() -> None:
+    problem = uh.Problem.from_text(
+        "a' = 0\nb' = 0\nc' = cos(t)\nd' = 0*d",
+        initial={"a": 1000, "b": 90, "c": 1e-3, "d": 0},
+        interval=(0, 1),
+    )
+    run = uh.integrate(problem)
+    split = states_record(run, split_sizes=True)
+    assert [[curve.label for curve in curves] for _, curves in split.panels] == [["a", "b"], ["c"], ["d"]]
+    assert len(states_record(run).panels) == 1
+    assert len(uh.draw_states(run).axes) == 3
+
+
 def test_axes_of_the_caller(chain: uh.Problem) -> None:
     run = uh.integrate(chain)
     mine = Figure()

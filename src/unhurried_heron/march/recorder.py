@@ -6,6 +6,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from unhurried_heron.kernels.polynomial import evaluate_at
 from unhurried_heron.run.trajectory import Array, RecordedTrajectory, StepTrajectory, Trajectory
 
 
@@ -48,14 +49,16 @@ class TimeRecorder:
         self._times = times
         self._states = np.empty((times.size, state.size))
         self._done = 0
+        # compiled or loaded now, so that it is not timed as marching
+        evaluate_at(
+            times[:0], times[:0], np.empty((0, 2, state.size)), np.empty(0, np.int64), times[:0], self._states[:0]
+        )
         if times[0] == start:
             self._states[0] = state
             self._done = 1
 
     def take(self, output: Any, count: int, reached: float) -> bool:
         """Evaluate the recorded times that lie on the steps of a chunk."""
-        from unhurried_heron.kernels.polynomial import evaluate_at
-
         if not count:
             return False
         sign = 1.0 if output.steps[0] > 0 else -1.0

@@ -46,7 +46,7 @@ def _figure(rows: int, axes: Any) -> tuple[Figure, list[Axes]]:
     from matplotlib.figure import Figure
 
     # wide enough for a legend beside the curves, never over them
-    figure = Figure(figsize=(12.8, max(4.5, min(8.0, 3.2 * rows + 1.3))), dpi=100, layout="constrained")
+    figure = Figure(figsize=(12.8, max(4.5, min(8.0, 2.2 * rows + 1.3))), dpi=100, layout="constrained")
     made = figure.subplots(rows, 1, sharex=True, squeeze=False)
     return figure, list(made[:, 0])
 
@@ -60,6 +60,8 @@ def _finish(ax: Axes) -> None:
 
 def draw_states(run: Run, names: Sequence[str] | None = None, *, axes: Any = None) -> Figure:
     """Draw states (or the named states and derived quantities) against time, one panel for each unit.
+
+    On a figure of its own, curves of one unit that differ much in size get panels of their own.
 
     Parameters
     ----------
@@ -80,7 +82,7 @@ def draw_states(run: Run, names: Sequence[str] | None = None, *, axes: Any = Non
     OptionError
         The number of axes does not fit.
     """
-    record = states_record(run, names)
+    record = states_record(run, names, split_sizes=axes is None)
     figure, panels = _figure(len(record.panels), axes)
     colour = 0
     for ax, (label, curves) in zip(panels, record.panels, strict=True):

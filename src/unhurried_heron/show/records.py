@@ -15,6 +15,8 @@ from unhurried_heron.study.compare import Comparison
 
 # between the steps of a run the step polynomial is drawn at this many points at least
 _POINTS = 600
+# a curve this many times smaller than another is flat beside it
+_SEEN_BESIDE = 20.0
 
 
 @dataclass(frozen=True)
@@ -36,7 +38,7 @@ class Mark:
 
 @dataclass(frozen=True)
 class StatesRecord:
-    """States against time, grouped by unit: one panel for each unit."""
+    """States against time in panels: one for each unit, or for each unit and order of size."""
 
     title: str
     time_label: str
@@ -79,8 +81,11 @@ def _title(run: Run) -> str:
     return f"{subject}, {run.method}" + ("" if run.ending.as_asked else f": {run.ending.reason}")
 
 
-def states_record(run: Run, names: Sequence[str] | None = None) -> StatesRecord:
+def states_record(run: Run, names: Sequence[str] | None = None, *, split_sizes: bool = False) -> StatesRecord:
     """Compute the curves of states (and, by name, derived quantities).
+
+    With ``split_sizes``, curves of one unit that differ much in size come into panels of their own, where each can be
+    seen.
 
     Raises
     ------
@@ -104,15 +109,29 @@ def states_record(run: Run, names: Sequence[str] | None = None) -> StatesRecord:
         values = np.hstack([states, run._derive(times, states)])
         table = {name: values[:, run.columns.index(name)] for name in wanted}
     units = run.problem.units
-    panels: dict[str, list[Curve]] = {}
-    for name in wanted:
-        panels.setdefault(units.get(name, ""), []).append(Curve(name, times, table[name]))
+    panels: list[tuple[str, list[Curve]]] = []
+    for unit in dict.fromkeys(units.get(name, "") for name in wanted):
+        curves = [Curve(name, times, table[name]) for name in wanted if units.get(name, "") == unit]
+        panels += [(unit, group) for group in (_by_size(curves) if split_sizes else [curves])]
     marks = tuple(Mark(name, time) for name, time, _ in run.happenings)
     grouped = []
-    for unit, curves in panels.items():
+    for unit, curves in panels:
         only = curves[0].label if len(curves) == 1 else ""
         grouped.append((_with_unit(only, unit) if only else f"[{unit}]" if unit else "", tuple(curves)))
     return StatesRecord(_title(run), _time_label(run), tuple(grouped), marks)
+
+
+def _by_size(curves: list[Curve]) -> list[list[Curve]]:
+    """Group curves, largest first, so that within a group none is too small to be seen beside the largest."""
+    groups: list[list[Curve]] = []
+    largest = 0.0
+    for curve in sorted(curves, key=lambda c: -float(np.abs(c.y).max())):
+        size = float(np.abs(curve.y).max())
+        if not groups or size * _SEEN_BESIDE < largest:
+            groups.append([])
+            largest = size
+        groups[-1].append(curve)
+    return groups
 
 
 def steps_record(run: Run) -> StepsRecord:

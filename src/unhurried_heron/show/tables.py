@@ -117,7 +117,7 @@ def comparison_report(comparison: Comparison) -> RenderableType:
     notes: dict[str, list[str]] = {}
     failures = []
     for row in comparison.rows:
-        setting = number(row["rtol"]) if row["rtol"] is not None else f"step {number(row['step'])}"
+        setting = f"{row['rtol']:.0e}" if row["rtol"] is not None else f"step {number(row['step'])}"
         table.add_row(
             row["method"],
             setting,

@@ -1,0 +1,85 @@
+"""The pages keep their word: every Python block runs, every link and picture is there, every file shown is one."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+import tomllib
+from pathlib import Path
+
+import pytest
+
+import unhurried_heron as uh
+from unhurried_heron.problem.document import parse_document
+
+ROOT = Path(__file__).parents[1]
+PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]
+
+
+def blocks(page: Path, language: str) -> list[str]:
+    return re.findall(rf"^```{language}\n(.*?)^```", page.read_text(encoding="utf-8"), flags=re.M | re.S)
+
+
+@pytest.mark.parametrize("page", [page for page in PAGES if blocks(page, "python")], ids=lambda page: page.name)
+def test_python_blocks_run_in_order(page: Path, tmp_path: Path) -> None:
+    script = tmp_path / "page.py"
+    script.write_text("\n".join(blocks(page, "python")), encoding="utf-8")
+    environment = {**os.environ, "PYTHONWARNINGS": "error"}
+    done = subprocess.run(
+        [sys.executable, str(script)],
+        cwd=tmp_path,
+        env=environment,
+        capture_output=True,
+        text=True,
+        timeout=300,
+        check=False,
+    )
+    assert done.returncode == 0, done.stderr
+    expected = [text for text in blocks(page, "text") if text.startswith("not defined")]
+    assert all(text in done.stdout for text in expected)
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_links_lead_somewhere(page: Path) -> None:
+    targets = re.findall(r"\]\(([^)#]+)(?:#[\w-]+)?\)", page.read_text(encoding="utf-8"))
+    missing = [target for target in targets if not (page.parent / target).exists()]
+    assert not missing
+
+
+def test_the_file_shown_is_a_problem() -> None:
+    (shown,) = blocks(ROOT / "docs" / "8-ask.md", "toml")
+    problem = parse_document(tomllib.loads(shown), "the page")
+    run = uh.integrate(problem, **problem.integrate_options)
+    assert run.ending.reason == "end"
+    assert run.times.size == 200
+
+
+def test_the_page_of_methods_tells_the_truth() -> None:
+    rows = re.findall(
+        r"^\| `([\w-]+)` \| (\d) \| (\d) \| (\w+) \| (\w+) \|$", (ROOT / "docs/2-choose.md").read_text(), re.M
+    )
+    words = {True: "yes", False: "no"}
+    assert rows == [
+        (m.name, str(m.order), str(m.interpolant_order), words[m.adaptive], words[m.stiff]) for m in uh.methods()
+    ]
+
+
+def test_every_public_name_has_a_docstring_that_tells_its_errors() -> None:
+    for name in uh.__all__:
+        value = getattr(uh, name)
+        assert name == "__version__" or (value.__doc__ and len(value.__doc__) > 20), name
+    for function in (
+        uh.integrate,
+        uh.compare,
+        uh.draw_states,
+        uh.write_csv,
+        uh.Problem.from_text,
+        uh.Problem.from_file,
+    ):
+        assert "Raises\n" in function.__doc__.replace("        ", "").replace("    ", ""), function.__name__
+
+
+def test_readme_holds_the_two_commands() -> None:
+    assert blocks(ROOT / "README.md", "sh") == ["pip install . && heron demo\n", "pip install '.[test]' && pytest\n"]
