@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import gc
+
 import numpy as np
 import pytest
 import sympy
 
 import unhurried_heron as uh
-from unhurried_heron.native import engine
+from unhurried_heron.native import engine, expressions
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.native.system import native_system
 
@@ -93,3 +95,14 @@ def test_nothing_is_compiled_twice(pond: uh.Problem, monkeypatch: pytest.MonkeyP
     assert not compiled
     uh.integrate(uh.Problem.from_text("x' = -3.25*x", initial={"x": 1}, interval=(0, 1)))
     assert len(compiled) == 1
+
+
+def test_forgotten_machine_code_is_freed_without_harm(pond: uh.Problem) -> None:
+    run = uh.integrate(pond)
+    expected = run["spill"].copy()
+    for i in range(3):
+        expressions._machine_code.cache_clear()
+        gc.collect()
+        uh.integrate(uh.Problem.from_text(f"x' = -{i + 7}*x", initial={"x": 1}, interval=(0, 1)))
+    # what an older run holds was compiled by an engine that may be gone: it is compiled anew
+    assert np.array_equal(uh.integrate(pond)["spill"], expected)

@@ -1,6 +1,7 @@
 """The first step of an adaptive run, by estimate.
 
-E. Hairer, S. P. Norsett and G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), section II.4.
+The plan is that of E. Hairer, S. P. Norsett and G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993),
+section II.4; the last formula is made independent of the unit of time.
 """
 
 from __future__ import annotations
@@ -37,7 +38,7 @@ def first_step(
         # the march itself reports what is wrong at the start
         return 1e-6 * length, 1
     size, speed = _norm(state / scale), _norm(slope / scale)
-    guess = 0.01 * size / speed if size > 1e-5 and speed > 1e-5 else 1e-6 * length
+    guess = 0.01 * size / speed if size > 1e-5 and speed > 0.0 else 1e-6 * length
     # a step cannot be shorter than the spacing of floating-point times allows
     shortest = 32 * np.spacing(max(abs(start), length * 1e-300))
     guess = max(min(guess, length), shortest)
@@ -47,8 +48,14 @@ def first_step(
         return max(0.01 * guess, shortest), 2
     with np.errstate(over="ignore", invalid="ignore"):
         bend = _norm((probe - slope) / scale) / guess
-    steepest = max(speed, bend)
-    best = (0.01 / steepest) ** (1.0 / (order + 1)) if steepest > 1e-15 else max(1e-6 * length, 1e-3 * guess)
+    best = 100 * guess
+    rate = bend / speed if speed > 0.0 else 0.0
+    if rate > 1e-300:
+        # if every derivative is larger than the one before by this rate, the error of a step h is about
+        # speed * rate^order * h^(order + 1), which is to be a hundredth of the tolerance
+        best = (0.01 * rate / speed) ** (1.0 / (order + 1)) / rate
+    elif speed == 0.0 and bend > 0.0:
+        best = float(np.sqrt(0.01 / bend))
     return float(max(min(100 * guess, best, length), shortest)), 2
 
 

@@ -9,13 +9,16 @@ import llvmlite.binding as llvm
 
 
 @functools.cache
-def _target_machine() -> Any:
+def _host() -> tuple[Any, str, str]:
     llvm.initialize_native_target()
     llvm.initialize_native_asmprinter()
-    target = llvm.Target.from_default_triple()
-    return target.create_target_machine(
-        cpu=llvm.get_host_cpu_name(), features=llvm.get_host_cpu_features().flatten(), opt=2
-    )
+    return llvm.Target.from_default_triple(), llvm.get_host_cpu_name(), llvm.get_host_cpu_features().flatten()
+
+
+def _target_machine() -> Any:
+    """Return a new target machine: an engine takes it over and frees it with itself."""
+    target, cpu, features = _host()
+    return target.create_target_machine(cpu=cpu, features=features, opt=2)
 
 
 def compile_functions(text: str, names: tuple[str, ...]) -> tuple[list[int], Any]:

@@ -1,0 +1,130 @@
+"""The kernels' arithmetic against naive, independent versions."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+from unhurried_heron.kernels.call import pointer_to
+from unhurried_heron.kernels.dense_lu import factor_complex, factor_real, solve_complex, solve_real
+from unhurried_heron.kernels.polynomial import evaluate_at
+
+
+@numba.njit(error_model="numpy")
+def solved_real(a, b):
+    pivots = np.zeros(b.size, np.int64)
+    good = factor_real(pointer_to(a), pointer_to(pivots), b.size)
+    solve_real(pointer_to(a), pointer_to(pivots), b.size, pointer_to(b))
+    return good
+
+
+@numba.njit(error_model="numpy")
+def solved_complex(re, im, b, d):
+    pivots = np.zeros(b.size, np.int64)
+    good = factor_complex(pointer_to(re), pointer_to(im), pointer_to(pivots), b.size)
+    solve_complex(pointer_to(re), pointer_to(im), pointer_to(pivots), b.size, pointer_to(b), pointer_to(d))
+    return good
+
+
+@pytest.mark.parametrize("n", [1, 2, 3, 8, 17, 40])
+def test_linear_systems(n: int) -> None:
+    random = np.random.default_rng(n)
+    a, b = random.normal(size=(n, n)), random.normal(size=n)
+    # a zero in the first place cannot be had without pivoting
+    if n > 1:
+        a[0, 0] = 0.0
+    x = b.copy()
+    assert solved_real(a.copy(), x)
+    assert np.allclose(a @ x, b, atol=1e-10)
+    c, d = random.normal(size=(n, n)), random.normal(size=n)
+    re, im = b.copy(), d.copy()
+    assert solved_complex(a.copy(), c.copy(), re, im)
+    assert np.allclose((a + 1j * c) @ (re + 1j * im), b + 1j * d, atol=1e-10)
+
+
+@pytest.mark.parametrize("spoil", [0.0, np.nan, np.inf])
+def test_unusable_matrices_are_noticed(spoil: float) -> None:
+    a = np.eye(4)
+    a[2, 2] = spoil
+    assert not solved_real(a.copy(), np.ones(4))
+    assert not solved_complex(a.copy(), np.zeros((4, 4)), np.ones(4), np.ones(4))
+
+
+def test_step_polynomials_against_numpy() -> None:
+    random = np.random.default_rng(5)
+    coefficients = random.normal(size=(6, 5, 3))
+    starts, steps = np.arange(6.0), np.full(6, 1.0)
+    times = np.sort(random.uniform(0, 6, 50))
+    index = np.floor(times).astype(np.int64)
+    out = np.empty((50, 3))
+    evaluate_at(starts, steps, coefficients, index, times, out)
+    for row, time, j in zip(out, times, index, strict=True):
+        expected = [np.polyval(coefficients[j, ::-1, k], time - j) for k in range(3)]
+        assert row == pytest.approx(expected, rel=1e-13)
+
+
+def naive_step(method: uh.RungeKutta, rates, t: float, y: np.ndarray, h: float) -> np.ndarray:
+    """A Runge-Kutta step as in any textbook."""
+    k: list[np.ndarray] = []
+    for row, node in zip(method.a, method.c, strict=True):
+        so_far = sum((float(x) * s for x, s in zip(row, k, strict=False)), 0 * y)
+        k.append(rates(t + float(node) * h, y + h * so_far))
+    return y + h * sum(float(w) * s for w, s in zip(method.b, k, strict=True))
+
+
+@pytest.mark.parametrize("n", [1, 3, 4, 5, 8, 11])
+@pytest.mark.parametrize("method", [m for m in uh.methods() if not m.stiff], ids=lambda m: m.name)
+def test_steps_against_the_textbook(method: uh.RungeKutta, n: int) -> None:
+    # every remainder of the groups of four in which the compiled step runs through the states
+    def rates(t: float, y: np.ndarray) -> np.ndarray:
+        return np.sin(y) * np.arange(1, n + 1) + np.roll(y, 1) * t
+
+    initial = {f"x{i}": 0.1 * (i + 1) for i in range(n)}
+    problem = uh.Problem.from_rates(rates, initial=initial, interval=(0.5, 1.1))
+    run = uh.integrate(problem, method, step=0.2)
+    y = np.array([*initial.values()])
+    for count, state in enumerate(run.states):
+        assert state == pytest.approx(y, rel=1e-13)
+        y = naive_step(method, rates, 0.5 + 0.2 * count, y, 0.2)
+
+
+def test_error_estimate_against_its_definition() -> None:
+    method = uh.methods()[4]
+    text = "a' = -3*a + b\nb' = cos(t) - b*a\nc' = a*b\nd' = a - d\nf' = d"
+    problem = uh.Problem.from_text(text, initial=dict.fromkeys("abcdf", 0.4), interval=(0, 2))
+    run = uh.integrate(problem, method, rtol=1e-5, atol=1e-7)
+    k: list[np.ndarray] = []
+
+    def rates(t: float, y: np.ndarray) -> np.ndarray:
+        a, b, _, d, _ = y
+        k.append(np.array([-3 * a + b, np.cos(t) - b * a, a * b, a - d, d]))
+        return k[-1]
+
+    for row, y, after in zip(run.ledger.itertuples(), run.states, run.states[1:], strict=False):
+        if not row.accepted:
+            break
+        k.clear()
+        naive_step(method, rates, row.time, y, row.step)
+        defect = row.step * sum(float(w) * s for w, s in zip(method.error_weights, k, strict=True))
+        allowed = 1e-7 + 1e-5 * np.maximum(np.abs(y), np.abs(after))
+        assert row.error == pytest.approx(np.sqrt(np.mean((defect / allowed) ** 2)), rel=1e-6)
+
+
+def test_collocation_step_solves_its_equations() -> None:
+    # the step polynomial of a collocation method meets the differential equation at the nodes
+    method = uh.methods()[-1]
+    problem = uh.Problem.from_text(
+        "x' = -50*(x - cos(t)) + x*y\ny' = -x*y^2", initial={"x": 1, "y": 0.5}, interval=(0, 1)
+    )
+    run = uh.integrate(problem, method, step=0.1)
+    for start in run.times[:-1]:
+        for node in method.nodes:
+            t, d = start + 0.1 * node, 1e-5
+            x, y = run.at(min(t, 1.0))
+            rate = np.array([-50 * (x - np.cos(t)) + x * y, -x * y * y])
+            inside = min(max(t, start + d), start + 0.1 - d)
+            if abs(inside - t) < 1e-12:
+                slope = (run.at(t + d) - run.at(t - d)) / (2 * d)
+                assert slope == pytest.approx(rate, rel=1e-5, abs=1e-6)

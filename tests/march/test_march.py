@@ -1,0 +1,155 @@
+"""The driver: sizes, memory, threads, first steps, and exact solutions of random linear systems."""
+
+from __future__ import annotations
+
+import pickle
+import tracemalloc
+from concurrent.futures import ThreadPoolExecutor
+
+import mpmath
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import unhurried_heron as uh
+from unhurried_heron.march.start import first_step
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    n=st.integers(1, 5),
+    seed=st.integers(0, 10**6),
+    method=st.sampled_from(["dormand-prince-54", "fehlberg-45", "radau-iia-5"]),
+    backward=st.booleans(),
+)
+def test_random_linear_systems(n: int, seed: int, method: str, backward: bool) -> None:
+    random = np.random.default_rng(seed)
+    a, start = random.normal(size=(n, n)), random.normal(size=n)
+    lines = [f"x{i}' = " + " + ".join(f"({float(a[i, j])!r})*x{j}" for j in range(n)) for i in range(n)]
+    end = -1.0 if backward else 1.0
+    problem = uh.Problem.from_text("\n".join(lines), initial={f"x{i}": start[i] for i in range(n)}, interval=(0.0, end))
+    run = uh.integrate(problem, method, rtol=1e-9)
+    exact = mpmath.expm(mpmath.matrix((end * a).tolist())) * mpmath.matrix(start.tolist())
+    truth = np.array([float(x) for x in exact])
+    assert np.abs(run.states[-1] - truth).max() < 1e-6 * max(1.0, np.abs(truth).max())
+    # what was recorded is what the solution as a function says
+    assert np.allclose(run.at(run.times), run.states, rtol=1e-12, atol=1e-12)
+
+
+def ring(n: int) -> uh.Problem:
+    """Water passed round a ring of pools; the total is conserved."""
+    return uh.Problem.from_rates(
+        lambda y: np.roll(y, 1) - y, initial={f"p{i}": float(i % 7) for i in range(n)}, interval=(0, 3)
+    )
+
+
+def test_many_states() -> None:
+    # so many that a chunk holds a few steps only
+    n = 3000
+    run = uh.integrate(ring(n), rtol=1e-6)
+    assert run.states.shape == (run.tally.accepted + 1, n)
+    totals = run.states.sum(axis=1)
+    assert np.abs(totals / totals[0] - 1).max() < 1e-12
+    small = uh.integrate(ring(21), rtol=1e-6)
+    # the start repeats every seven pools, and 21 divides 3000 into whole periods up to a remainder far away
+    assert np.allclose(run.at(1.0)[700:721], small.at(1.0), rtol=1e-4)
+
+
+def test_implicit_with_many_states() -> None:
+    run = uh.integrate(ring(70), "radau-iia-5", rtol=1e-6)
+    assert run.ending.reason == "end"
+    assert run.tally.rate_evaluations > 70 * run.tally.jacobians
+    assert np.allclose(run.states[-1], uh.integrate(ring(70), rtol=1e-9).states[-1], atol=1e-5)
+
+
+def test_memory_does_not_grow_with_the_steps() -> None:
+    peaks = []
+    for length in (100, 20_000):
+        problem = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, length))
+        uh.integrate(problem, record=11)
+        tracemalloc.start()
+        run = uh.integrate(problem, record=11)
+        peaks.append(tracemalloc.get_traced_memory()[1])
+        tracemalloc.stop()
+        assert run.times.size == 11
+    assert peaks[1] < 1.2 * peaks[0]
+
+
+def test_threads_do_not_disturb_each_other() -> None:
+    problem = uh.Problem.from_text(
+        "x' = v\nv' = -w^2*x", initial={"x": 1, "v": 0}, parameters={"w": 1}, interval=(0, 200)
+    )
+    frequencies = [1.0 + 0.1 * i for i in range(8)]
+
+    def final(w: float) -> float:
+        return uh.integrate(problem.with_(parameters={"w": w}), rtol=1e-10).final["x"]
+
+    with ThreadPoolExecutor(4) as pool:
+        together = list(pool.map(final, frequencies))
+    assert together == [final(w) for w in frequencies]
+    assert together == pytest.approx(np.cos(200 * np.array(frequencies)), abs=1e-5)
+
+
+def test_problems_travel_between_processes(pond: uh.Problem) -> None:
+    copy = pickle.loads(pickle.dumps(pond.with_(events=[uh.Event("level = 1")])))
+    assert uh.integrate(copy).final == uh.integrate(pond).final
+    assert copy.fingerprint == pond.fingerprint
+    assert copy.events[0].name == "level = 1"
+
+
+@pytest.mark.parametrize("scale", [1e-9, 1.0, 1e9])
+def test_first_step_follows_the_scale_of_time(scale: float) -> None:
+    def rates(t, y):
+        return np.array([y[1], -y[0]]) / scale
+
+    size, calls = first_step(rates, np.array([1.0, 0.0]), (0.0, 20 * scale), np.full(2, 1e-6), 4)
+    assert calls == 2
+    assert 1e-3 < size / scale < 0.2
+
+
+def test_first_step_where_the_rates_fail() -> None:
+    nothing = first_step(lambda t, y: None, np.ones(1), (0.0, 1.0), np.ones(1), 4)
+    assert nothing == (1e-6, 1)
+
+    def cliff(t, y):
+        return np.array([1.0 if t == 0 else np.inf])
+
+    assert 0 < first_step(cliff, np.ones(1), (0.0, 1.0), np.full(1, 1e-6), 4)[0] < 1e-2
+    # a step never falls below the spacing of the times
+    assert first_step(lambda t, y: np.array([1e300]), np.ones(1), (1e6, 2e6), np.full(1, 1e-6), 4)[0] >= np.spacing(1e6)
+
+
+def test_a_fast_start_is_not_stepped_over() -> None:
+    problem = uh.Problem.from_text(
+        "x' = -1e6*(x - 1)", initial={"x": 0}, interval=(0, 1), exact={"x": "1 - exp(-1e6*t)"}
+    )
+    table = uh.compare(problem, ["radau-iia-5"], rtol=[1e-4, 1e-6]).frame()
+    # the error is looked for within the first millionths, where the solution happens
+    assert table["largest error"][0] < 2e-2
+    assert table["largest error"][1] < table["largest error"][0] / 5
+
+
+def test_tolerances_are_met_whatever_the_unit() -> None:
+    for unit in (1e-12, 1.0, 1e12):
+        problem = uh.Problem.from_text("x' = -x", initial={"x": unit}, interval=(0, 5))
+        for method in ("dormand-prince-54", "radau-iia-5"):
+            run = uh.integrate(problem, method, rtol=1e-8, atol=1e-10 * unit)
+            assert run.final["x"] == pytest.approx(unit * np.exp(-5), rel=1e-6)
+
+
+def test_the_same_run_twice_is_the_same(pond: uh.Problem) -> None:
+    for method in ("dormand-prince-54", "radau-iia-5"):
+        first, second = uh.integrate(pond, method), uh.integrate(pond, method)
+        assert np.array_equal(first.states, second.states)
+        assert np.array_equal(first.times, second.times)
+
+
+def test_conserved_totals_of_the_chemistry_are_kept() -> None:
+    from unhurried_heron.demo import demo_file
+
+    chemistry = uh.Problem.from_file(demo_file("carbonate"))
+    run = uh.integrate(chemistry, "radau-iia-5", rtol=1e-6)
+    # linear invariants are kept by every Runge-Kutta method to rounding
+    for total in ("carbon", "alkalinity"):
+        assert np.abs(run[total] / run[total][0] - 1).max() < 1e-12
