@@ -50,7 +50,7 @@ def test_links_lead_somewhere(page: Path) -> None:
 
 def test_the_file_shown_is_a_problem() -> None:
     (shown,) = blocks(ROOT / "docs" / "8-ask.md", "toml")
-    problem = parse_document(tomllib.loads(shown), "the page")
+    problem = uh.Problem.from_content(parse_document(tomllib.loads(shown), "the page"))
     run = uh.integrate(problem, **problem.integrate_options)
     assert run.ending.reason == "end"
     assert run.times.size == 200

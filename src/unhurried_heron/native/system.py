@@ -13,7 +13,8 @@ from unhurried_heron.problem.differentiate import jacobian
 from unhurried_heron.problem.event import GOING, Event
 from unhurried_heron.problem.expression import Node
 from unhurried_heron.problem.functions import NamedFunction, is_compiled
-from unhurried_heron.problem.problem import Problem, Watched
+from unhurried_heron.problem.model import Watched
+from unhurried_heron.problem.problem import Problem
 
 
 @dataclass(frozen=True)

@@ -19,7 +19,6 @@ from pydantic import (
 
 from unhurried_heron.errors import DocumentError, near_spelling
 from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.problem import Problem
 
 Number = StrictFloat | StrictInt
 
@@ -73,8 +72,13 @@ _WANTED = {
 }
 
 
-def read_document(path: Path) -> Problem:
-    """Read a problem file; see `Problem.from_file`."""
+def read_document(path: Path) -> dict[str, Any]:
+    """Read a problem file; return what `parse_document` returns.
+
+    Raises
+    ------
+    DocumentError
+    """
     try:
         content = tomllib.loads(path.read_bytes().decode("utf-8"))
     except OSError as error:
@@ -92,8 +96,8 @@ def read_document(path: Path) -> Problem:
     return parse_document(content, str(path))
 
 
-def parse_document(content: dict[str, Any], where: str) -> Problem:
-    """Make a problem of the content of a problem file.
+def parse_document(content: dict[str, Any], where: str) -> dict[str, Any]:
+    """Check the content of a problem file; return the arguments of `Problem.from_text` and ``integrate_options``.
 
     Raises
     ------
@@ -104,19 +108,17 @@ def parse_document(content: dict[str, Any], where: str) -> Problem:
         document = _Document.model_validate(content)
     except ValidationError as error:
         raise _explained(error, where) from None
-    problem = Problem.from_text(
-        document.equations,
-        initial=document.initial,
-        parameters=document.parameters,
-        interval=(document.interval.start, document.interval.end),
-        events=[Event(event.when, event.name, event.going, event.stop) for event in document.events],
-        exact=document.exact,
-        units=document.units,
-        title=document.title,
-    )
-    options = document.integrate.model_dump(exclude_none=True)
-    object.__setattr__(problem, "integrate_options", options)
-    return problem
+    return {
+        "equations": document.equations,
+        "initial": document.initial,
+        "parameters": document.parameters,
+        "interval": (document.interval.start, document.interval.end),
+        "events": [Event(event.when, event.name, event.going, event.stop) for event in document.events],
+        "exact": document.exact,
+        "units": document.units,
+        "title": document.title,
+        "integrate_options": document.integrate.model_dump(exclude_none=True),
+    }
 
 
 def _explained(error: ValidationError, where: str) -> DocumentError:

@@ -10,58 +10,14 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import Any
 
-from unhurried_heron.errors import MissingRateError, NameClashError, UnusedValueError, near_spelling
-from unhurried_heron.problem.equations import check_defined, check_name, in_order, read_equations
+from unhurried_heron.errors import NameClashError, UnusedValueError, near_spelling
+from unhurried_heron.problem.equations import check_defined, check_name, read_equations
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.expression import TIME, Node, names_in, replace_names
 from unhurried_heron.problem.functions import NamedFunction, match_arguments, try_rates, try_value
-from unhurried_heron.problem.grammar import Source, Written, read
+from unhurried_heron.problem.grammar import Source, read
+from unhurried_heron.problem.model import Model, read_exact, refuse_clashes, refuse_missing_rates, write_out
 from unhurried_heron.problem.values import finite_values, initial_for, interval_ends, refuse_unused
-
-Watched = Node | NamedFunction
-
-
-@dataclass(frozen=True)
-class Model:
-    """The structure of a problem without its values: what is compiled once and shared by changed copies.
-
-    Attributes
-    ----------
-    states, parameters : tuple of str
-        Names in order.
-    rates : tuple of Node, or NamedFunction
-        Right-hand sides in the order of the states (derived names written out), or a Python function.
-    derived : dict of str to Node
-        Derived quantities, written out in terms of time, states and parameters.
-    exact : dict of str to Node
-        Closed forms of some states, in terms of time and parameters.
-    text : str
-        The equations as the user wrote them, or the name of the function.
-    """
-
-    states: tuple[str, ...]
-    parameters: tuple[str, ...]
-    rates: tuple[Node, ...] | NamedFunction
-    derived: Mapping[str, Node]
-    exact: Mapping[str, Node]
-    text: str
-
-    def watch(self, event: Event) -> Watched:
-        """Return the expression or function whose sign change is the event.
-
-        Raises
-        ------
-        ExpressionError, UndefinedNameError, RateFunctionError
-        """
-        if callable(event.when):
-            return match_arguments(event.when, self.states, self.parameters)
-        written = event.read()
-        check_defined({event.name: written}, [*self.states, *self.parameters, *self.derived], "an event")
-        return self.written_out(written.node)
-
-    def written_out(self, node: Node) -> Node:
-        """Return a tree with derived names replaced by their formulas."""
-        return replace_names(node, self.derived.get, {})
 
 
 @dataclass(frozen=True)
@@ -169,14 +125,14 @@ class Problem:
         values = finite_values(parameters, "parameters")
         start = finite_values(initial, "initial")
         states = tuple(read_in.rates)
-        _refuse_clashes(values, states, tuple(read_in.derived))
-        _refuse_missing_rates(start, states, {**read_in.rates, **read_in.derived})
+        refuse_clashes(values, states, tuple(read_in.derived))
+        refuse_missing_rates(start, states, {**read_in.rates, **read_in.derived})
         written = {f"{state}'": formula for state, formula in read_in.rates.items()} | read_in.derived
         check_defined(written, [*states, *read_in.derived, *values], "the equations")
-        derived = _write_out({key: formula.node for key, formula in read_in.derived.items()})
+        derived = write_out({key: formula.node for key, formula in read_in.derived.items()})
         done: dict[Node, Node] = {}
         rates = tuple(replace_names(formula.node, derived.get, done) for formula in read_in.rates.values())
-        model = Model(states, tuple(values), rates, derived, _read_exact(exact, states, values), equations)
+        model = Model(states, tuple(values), rates, derived, read_exact(exact, states, values), equations)
         return cls._finish(model, start, values, interval, tuple(events), units, title)
 
     @classmethod
@@ -218,12 +174,12 @@ class Problem:
         formulas = {key: read(Source(text, f"derived '{key}'")) for key, text in (derived or {}).items()}
         for key in formulas:
             check_name(key, "derived")
-        _refuse_clashes(values, states, tuple(formulas))
+        refuse_clashes(values, states, tuple(formulas))
         check_defined(formulas, [*states, *formulas, *values], "derived quantities")
         ends = interval_ends(interval)
         function = try_rates(match_arguments(rates, states, tuple(values)), ends[0], start, [*values.values()])
-        written_out = _write_out({key: formula.node for key, formula in formulas.items()})
-        model = Model(states, tuple(values), function, written_out, _read_exact(exact, states, values), function.label)
+        written_out = write_out({key: formula.node for key, formula in formulas.items()})
+        model = Model(states, tuple(values), function, written_out, read_exact(exact, states, values), function.label)
         return cls._finish(model, start, values, interval, tuple(events), units, title)
 
     @classmethod
@@ -239,9 +195,16 @@ class Problem:
         """
         from unhurried_heron.problem.document import read_document
 
-        problem = read_document(Path(path))
-        extra = tuple(events)
-        return problem.with_(events=(*problem.events, *extra)) if extra else problem
+        said = read_document(Path(path))
+        return cls.from_content(said, events=events)
+
+    @classmethod
+    def from_content(cls, said: Mapping[str, Any], *, events: Iterable[Event] = ()) -> Problem:
+        """Make a problem of what `document.parse_document` returns."""
+        arguments = dict(said)
+        options = arguments.pop("integrate_options")
+        problem = cls.from_text(arguments.pop("equations"), **arguments)
+        return replace(problem, events=(*problem.events, *events), integrate_options=options)
 
     @classmethod
     def _finish(
@@ -311,62 +274,6 @@ class Problem:
         """A hash of all that decides the solution: equations, values and interval (64 hexadecimal digits)."""
         said = [self.model.text, dict(self.initial), dict(self.parameters), self.interval]
         return hashlib.sha256(json.dumps(said, sort_keys=True).encode()).hexdigest()
-
-
-def _refuse_clashes(parameters: Mapping[str, float], states: tuple[str, ...], derived: tuple[str, ...]) -> None:
-    for named in (*parameters, *derived):
-        kinds = [
-            kind
-            for kind, group in (("parameter", parameters), ("state", states), ("derived quantity", derived))
-            if named in group
-        ]
-        if len(kinds) > 1:
-            raise NameClashError(
-                f"'{named}' is used for two things",
-                name=named,
-                place=" and ".join(kinds),
-                expected="one meaning for each name",
-                given=f"a {' and a '.join(kinds)}",
-            )
-
-
-def _refuse_missing_rates(
-    initial: Mapping[str, float], states: tuple[str, ...], equations: Mapping[str, Written]
-) -> None:
-    used = {mention for formula in equations.values() for mention in formula.mentions}
-    missing = [named for named in initial if named not in states and named not in equations and named in used]
-    if missing:
-        raise MissingRateError(
-            "no equation says how " + ", ".join(f"'{named}'" for named in missing) + " changes",
-            name=", ".join(missing),
-            place="the equations",
-            expected="; ".join(f"a line {named}' = …" for named in missing),
-            given="an initial value and uses, but no rate",
-        )
-
-
-def _write_out(derived: Mapping[str, Node]) -> dict[str, Node]:
-    ready: dict[str, Node] = {}
-    for key, node in in_order(derived).items():
-        ready[key] = replace_names(node, ready.get, {})
-    return {key: ready[key] for key in derived}
-
-
-def _read_exact(
-    exact: Mapping[str, str] | None, states: tuple[str, ...], parameters: Mapping[str, float]
-) -> dict[str, Node]:
-    formulas = {key: read(Source(text, f"the closed form of '{key}'")) for key, text in (exact or {}).items()}
-    for key in formulas:
-        if key not in states:
-            raise UnusedValueError(
-                f"a closed form for '{key}', which is no state{near_spelling(key, states)}",
-                name=key,
-                place="exact",
-                expected="closed forms of " + ", ".join(states),
-                given=key,
-            )
-    check_defined(formulas, parameters, "closed forms")
-    return {key: formula.node for key, formula in formulas.items()}
 
 
 def _changed(old: Mapping[str, float], new: Mapping[str, float], kind: str) -> dict[str, float]:
