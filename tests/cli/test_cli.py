@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import json
+import os
+import pty
+import select
+import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -97,3 +102,47 @@ def test_exit_codes_and_errors(tmp_path: Path) -> None:
 @pytest.mark.parametrize("verb", ["demo", "run", "compare", "methods"])
 def test_help(verb: str) -> None:
     assert heron(verb, "--help").returncode == 0
+
+
+SLOW = """
+equations = "x' = cos(t)"
+[interval]
+from = 0
+to = 1e10
+[initial]
+x = 0
+[integrate]
+record = 4
+"""
+
+
+def test_interrupting_keeps_what_was_done(tmp_path: Path) -> None:
+    (tmp_path / "slow.toml").write_text(SLOW)
+    command = [str(Path(sys.executable).with_name("heron")), "run", "slow.toml", "--csv", "part.csv"]
+    process = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    time.sleep(6)
+    process.send_signal(signal.SIGINT)
+    out, err = process.communicate(timeout=20)
+    assert process.returncode == 1
+    assert "interrupted at t = " in out
+    assert "incomplete" in out
+    assert "Traceback" not in err
+    assert (tmp_path / "part.csv").read_text().splitlines()[0] == "t,x"
+
+
+def test_a_terminal_sees_progress(tmp_path: Path) -> None:
+    (tmp_path / "slow.toml").write_text(SLOW)
+    reader, writer = pty.openpty()
+    command = [str(Path(sys.executable).with_name("heron")), "run", "slow.toml"]
+    process = subprocess.Popen(command, cwd=tmp_path, stdout=writer, stderr=writer, env={**os.environ, "TERM": "xterm"})
+    seen = b""
+    deadline = time.monotonic() + 30
+    while b"steps" not in seen and time.monotonic() < deadline:
+        if select.select([reader], [], [], 0.5)[0]:
+            seen += os.read(reader, 4096)
+    process.send_signal(signal.SIGINT)
+    process.wait(timeout=20)
+    os.close(writer)
+    os.close(reader)
+    assert b"steps" in seen
+    assert b"%" in seen

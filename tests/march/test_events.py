@@ -94,3 +94,47 @@ def test_names_must_differ(pond: uh.Problem) -> None:
     for wrong in ({"going": "sideways"}, {"stop": 1}):
         with pytest.raises(uh.FormulationError):
             uh.Event("level = 1", **wrong)
+
+
+def test_conditions_on_time_and_derived_quantities() -> None:
+    problem = uh.Problem.from_text(
+        "x' = -x\nsquare = x^2",
+        initial={"x": 1},
+        interval=(0, 5),
+        events=[uh.Event("t = pi"), uh.Event("square = 0.01")],
+    )
+    for method in ("dormand-prince-54", "radau-iia-5"):
+        found = uh.integrate(problem, method, rtol=1e-10).events
+        assert list(found["name"]) == ["square = 0.01", "t = pi"]
+        assert found["time"].to_numpy() == pytest.approx([np.log(10), np.pi], rel=1e-9)
+
+
+def test_events_of_one_step_come_in_the_order_of_the_run(oscillator: uh.Problem) -> None:
+    events = [uh.Event(f"x = {level}", name=str(level), stop=level == 0.3) for level in (0.5, 0.1, 0.3, 0.2, 0.4)]
+    up = uh.integrate(oscillator, step=1.5, events=events)
+    assert list(up.events["name"]) == ["0.1", "0.2", "0.3"]
+    back = oscillator.with_(interval=(1.2, 0), initial={"x": np.sin(1.2), "v": np.cos(1.2)})
+    down = uh.integrate(back, step=1.2, events=events)
+    assert list(down.events["name"]) == ["0.5", "0.4", "0.3"]
+    assert down.ending.time == pytest.approx(np.arcsin(0.3), abs=1e-3)
+    assert down.times[0] > down.times[-1] == down.ending.time
+
+
+def test_a_condition_that_is_no_number_is_no_event() -> None:
+    problem = uh.Problem.from_text("x' = 1", initial={"x": -1}, interval=(0, 3))
+    run = uh.integrate(problem, step=0.25, events=[uh.Event("sqrt(x) = 1", name="root")])
+    # undefined before x = 0, a true crossing at x = 1
+    assert list(run.events["time"]) == pytest.approx([2.0])
+
+
+def test_event_functions_that_fail_are_heard() -> None:
+    def gauge(t, x):
+        if t > 0.5:
+            raise OSError("the gauge is under water")
+        return x - 10
+
+    problem = uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 3))
+    for method in ("dormand-prince-54", "radau-iia-5"):
+        with pytest.raises(OSError, match="under water") as caught:
+            uh.integrate(problem, method, largest_step=0.1, events=[uh.Event(gauge)])
+        assert "event function" in caught.value.__notes__[0]

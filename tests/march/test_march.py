@@ -153,3 +153,44 @@ def test_conserved_totals_of_the_chemistry_are_kept() -> None:
     # linear invariants are kept by every Runge-Kutta method to rounding
     for total in ("carbon", "alkalinity"):
         assert np.abs(run[total] / run[total][0] - 1).max() < 1e-12
+
+
+@pytest.mark.parametrize("method", ["heun-2", "fehlberg-45", "dormand-prince-54", "radau-iia-5"])
+def test_the_ledger_tells_the_whole_march(method: str) -> None:
+    problem = uh.Problem.from_text(
+        "x' = v\nv' = 9*(1 - x^2)*v - x", initial={"x": 2, "v": 0}, interval=(0, 20), title="relaxation"
+    )
+    run = uh.integrate(problem, method, rtol=1e-5, first_step=1.0)
+    ledger = run.ledger
+    good = ledger["accepted"]
+    assert run.tally.refused > 0
+    assert np.array_equal(ledger["time"][good], run.times[:-1])
+    assert ledger["step"][good].sum() == pytest.approx(20.0, rel=1e-12)
+    assert (ledger["error"][good] <= 1).all()
+    assert not (ledger["error"][~good] <= 1).any()
+    # after a refusal the next attempt starts at the same time with a shorter step
+    for i in np.flatnonzero(~good.to_numpy()):
+        assert ledger["time"][i + 1] == ledger["time"][i]
+        assert ledger["step"][i + 1] < ledger["step"][i]
+    iterations = ledger["iterations"].sum()
+    assert iterations == run.tally.iterations
+    assert (iterations > 0) == (method == "radau-iia-5")
+
+
+def test_absolute_tolerance_alone() -> None:
+    problem = uh.Problem.from_text("x' = cos(t)", initial={"x": 0}, interval=(0, 10))
+    for method in ("dormand-prince-54", "radau-iia-5"):
+        run = uh.integrate(problem, method, rtol=0, atol=1e-9)
+        assert np.abs(run["x"] - np.sin(run.times)).max() < 1e-7
+
+
+def test_work_of_an_implicit_march_is_counted() -> None:
+    linear = uh.Problem.from_text("x' = -100*(x - 1)", initial={"x": 0}, interval=(0, 10))
+    tally = uh.integrate(linear, "radau-iia-5", step=0.1).tally
+    # a linear problem at a fixed step: its one Jacobian serves nearly all the way
+    assert tally.jacobians <= 5
+    assert tally.factorisations <= 6
+    assert tally.solves == tally.iterations
+    assert tally.rate_evaluations == 3 * tally.iterations + tally.accepted + 1
+    tally = uh.integrate(linear, "radau-iia-5", rtol=1e-6).tally
+    assert tally.accepted < tally.iterations <= 3 * (tally.accepted + tally.refused)

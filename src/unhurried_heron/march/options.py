@@ -63,7 +63,14 @@ class Budget:
 
 def positive(value: Any) -> bool:
     """Whether a value is a positive finite real number."""
-    return isinstance(value, numbers.Real) and not isinstance(value, bool) and 0 < float(value) < math.inf
+    return _finite(value) and float(value) > 0
+
+
+def _finite(value: Any) -> bool:
+    try:
+        return isinstance(value, numbers.Real) and not isinstance(value, bool) and math.isfinite(float(value))
+    except OverflowError:
+        return False
 
 
 def positive_option(value: Any, name: str) -> float:
@@ -125,7 +132,7 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
     else:
         values = [given] * len(problem.states)
     for value in values:
-        if not isinstance(value, numbers.Real) or isinstance(value, bool) or not 0 <= float(value) < math.inf:
+        if not _finite(value) or float(value) < 0:
             raise OptionError(
                 f"{name} is not usable",
                 name=name,
@@ -194,7 +201,7 @@ def record_times(problem: Problem, record: Record) -> Array | None:
         return np.linspace(start, end, int(record))
     try:
         times = np.array(record, dtype=np.float64)
-    except (TypeError, ValueError):
+    except (TypeError, ValueError, OverflowError):
         times = np.zeros((0, 0))
     if times.ndim != 1 or times.size == 0 or not np.isfinite(times).all():
         raise OptionError(

@@ -1,0 +1,99 @@
+"""Whatever is asked: an answer, or an error of our own that says what was wrong."""
+
+from __future__ import annotations
+
+import math
+import warnings
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import unhurried_heron as uh
+from unhurried_heron.problem.document import parse_document
+
+ODD = [1e-300, 1e300, -0.0, True, None, "1", 1j, 10**400]
+NUMBERS = st.one_of(st.floats(), st.integers(-3, 3), st.sampled_from(ODD))
+ANYTHING = st.recursive(
+    st.one_of(NUMBERS, st.text(max_size=5), st.binary(max_size=3)),
+    lambda inner: st.one_of(st.lists(inner, max_size=3), st.dictionaries(st.text(max_size=4), inner, max_size=3)),
+    max_leaves=6,
+)
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    initial=st.one_of(NUMBERS, st.just(1.0)),
+    interval=st.one_of(st.tuples(NUMBERS, NUMBERS), ANYTHING),
+    parameters=st.one_of(st.fixed_dictionaries({"k": NUMBERS}), ANYTHING),
+)
+def test_values(initial, interval, parameters) -> None:
+    try:
+        problem = uh.Problem.from_text("x' = k*x", initial={"x": initial}, interval=interval, parameters=parameters)
+    except uh.HeronError as error:
+        assert error.place or error.given
+        return
+    assert all(map(math.isfinite, (*problem.interval, *problem.initial.values(), *problem.parameters.values())))
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    method=st.sampled_from(["dormand-prince-54", "radau-iia-5", "euler", "heun-2", "nothing", ""]),
+    options=st.fixed_dictionaries(
+        {},
+        optional={
+            "rtol": st.one_of(NUMBERS, st.sampled_from([1e-3, 1e-6, {"x": 1e-4}])),
+            "atol": st.one_of(NUMBERS, st.sampled_from([1e-3, {"x": 1e-4}])),
+            "step": st.one_of(NUMBERS, st.just(0.1)),
+            "record": st.one_of(ANYTHING, st.lists(st.floats(0, 1), max_size=4), st.integers(2, 9)),
+            "first_step": NUMBERS,
+            "largest_step": NUMBERS,
+        },
+    ),
+)
+def test_options(method: str, options: dict) -> None:
+    problem = uh.Problem.from_text("x' = -2*x + sin(9*t)", initial={"x": 1.0}, interval=(0, 1))
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", uh.IncompleteRunWarning)
+        try:
+            run = uh.integrate(problem, method, **options, budget={"steps": 2000})
+        except (uh.OptionError, uh.MethodError) as error:
+            assert error.expected
+            return
+    assert run.ending.reason in ("end", "budget", "not finite", "step too small", "Newton failed")
+    assert np.isfinite(run.states).all()
+
+
+@settings(max_examples=150, deadline=None)
+@given(answer=ANYTHING)
+def test_answers_of_rate_functions(answer) -> None:
+    try:
+        problem = uh.Problem.from_rates(lambda t, y: answer, initial={"x": 0.0, "v": 1.0}, interval=(0, 1))
+    except uh.FormulationError as error:
+        assert "2" in error.expected or "one rate" in error.expected
+        return
+    assert len(problem.states) == len(answer) == 2
+
+
+@settings(max_examples=150, deadline=None)
+@given(
+    content=st.fixed_dictionaries(
+        {"equations": st.one_of(st.just("x' = -x"), ANYTHING)},
+        optional={
+            "interval": st.one_of(st.just({"from": 0, "to": 1}), ANYTHING),
+            "initial": st.one_of(st.just({"x": 1}), ANYTHING),
+            "events": ANYTHING,
+            "integrate": ANYTHING,
+            "exact": ANYTHING,
+            "units": ANYTHING,
+            "tilte": ANYTHING,
+        },
+    )
+)
+def test_documents(content: dict) -> None:
+    try:
+        problem = uh.Problem.from_content(parse_document(content, "a file"))
+    except uh.FormulationError as error:
+        assert str(error)
+        return
+    assert problem.states == ("x",)
