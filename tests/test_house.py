@@ -69,7 +69,25 @@ def test_kernels_are_kept_on_disk(tmp_path: Path, writable: bool) -> None:
     assert abs(float(again.stdout) - 0.1353352832366127) < 1e-8
     assert any("compiling" in err for _, err in outputs)
     assert "compiling" not in again.stderr
-    assert any(path.suffix == ".nbc" for path in tmp_path.rglob("*"))
+    assert list(tmp_path.rglob("*.machine-code"))
+
+
+def test_a_damaged_kernel_is_compiled_anew(tmp_path: Path) -> None:
+    place = {"UNHURRIED_HERON_CACHE": str(tmp_path)}
+    first = python("-c", SOLVE, **place)
+    (kept,) = tmp_path.rglob("*.machine-code")
+    kept.write_bytes(kept.read_bytes()[:-100] + b"?" * 100)
+    again = python("-c", SOLVE, **place)
+    assert "compiling" in again.stderr
+    assert again.stdout == first.stdout
+    assert "compiling" not in python("-c", SOLVE, **place).stderr
+
+
+def test_numba_is_not_needed_once_kernels_are_compiled() -> None:
+    assert python("-c", SOLVE).returncode == 0
+    done = python("-X", "importtime", "-c", SOLVE)
+    assert "0.1353352" in done.stdout
+    assert "numba" not in {line.rsplit("|", 1)[-1].strip().partition(".")[0] for line in done.stderr.splitlines()}
 
 
 def test_a_read_only_installation_still_works(tmp_path: Path) -> None:
@@ -79,8 +97,8 @@ def test_a_read_only_installation_still_works(tmp_path: Path) -> None:
         path.chmod(path.stat().st_mode & ~(stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH))
     done = python("-c", SOLVE, PYTHONPATH=str(copy.parent), UNHURRIED_HERON_CACHE=str(tmp_path / "kernels"))
     assert done.returncode == 0, done.stderr
-    assert list((tmp_path / "kernels").rglob("*.nbc"))
-    assert not list(copy.rglob("*.nbc"))
+    assert list((tmp_path / "kernels").rglob("*.machine-code"))
+    assert not list(copy.rglob("*.machine-code"))
 
 
 @pytest.mark.parametrize("example", sorted((ROOT / "examples").glob("*.py")), ids=lambda path: path.stem)

@@ -19,7 +19,8 @@ BESIDE = {"testing": {"march", "methods", "problem", "run"}, "__init__": set(ROO
 FORBIDDEN_ROOMS = {"utils", "core", "common", "helpers"}
 HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic"}
 # modules that are themselves loaded late, and so may import heavy libraries at their top
-LATE = {"kernels", "problem/document.py"}
+NUMBA_LATE = ("call", "compiling", "decoding", "dense_lu", "events", "newton", "outcome", "polynomial")
+LATE = {"problem/document.py", *(f"kernels/{name}.py" for name in (*NUMBA_LATE, "explicit_runge_kutta", "collocation"))}
 MOST_LINES, MOST_ARGUMENTS = 400, 8
 
 

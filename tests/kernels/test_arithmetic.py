@@ -7,25 +7,34 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
-from unhurried_heron.kernels.call import pointer_to
+from unhurried_heron.kernels.call import as_doubles, as_longs
 from unhurried_heron.kernels.dense_lu import factor_complex, factor_real, solve_complex, solve_real
-from unhurried_heron.kernels.polynomial import evaluate_at
+from unhurried_heron.kernels.loading import evaluate_at
 
 
 @numba.njit(error_model="numpy")
-def solved_real(a, b):
-    pivots = np.zeros(b.size, np.int64)
-    good = factor_real(pointer_to(a), pointer_to(pivots), b.size)
-    solve_real(pointer_to(a), pointer_to(pivots), b.size, pointer_to(b))
+def compiled_real(a, pivots, n, b):
+    good = factor_real(as_doubles(a), as_longs(pivots), n)
+    solve_real(as_doubles(a), as_longs(pivots), n, as_doubles(b))
     return good
 
 
 @numba.njit(error_model="numpy")
-def solved_complex(re, im, b, d):
-    pivots = np.zeros(b.size, np.int64)
-    good = factor_complex(pointer_to(re), pointer_to(im), pointer_to(pivots), b.size)
-    solve_complex(pointer_to(re), pointer_to(im), pointer_to(pivots), b.size, pointer_to(b), pointer_to(d))
+def compiled_complex(re, im, pivots, n, b, d):
+    good = factor_complex(as_doubles(re), as_doubles(im), as_longs(pivots), n)
+    solve_complex(as_doubles(re), as_doubles(im), as_longs(pivots), n, as_doubles(b), as_doubles(d))
     return good
+
+
+def solved_real(a: np.ndarray, b: np.ndarray) -> bool:
+    pivots = np.zeros(b.size, np.int64)
+    return compiled_real(a.ctypes.data, pivots.ctypes.data, b.size, b.ctypes.data)
+
+
+def solved_complex(re: np.ndarray, im: np.ndarray, b: np.ndarray, d: np.ndarray) -> bool:
+    pivots = np.zeros(b.size, np.int64)
+    arrays = (re.ctypes.data, im.ctypes.data, pivots.ctypes.data)
+    return compiled_complex(*arrays, b.size, b.ctypes.data, d.ctypes.data)
 
 
 @pytest.mark.parametrize("n", [1, 2, 3, 8, 17, 40])

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from llvmlite import ir
-from numba import types
-from numba.core import cgutils
+from numba import from_dtype, types
 from numba.extending import intrinsic
 
+from unhurried_heron.kernels.control import CONTROL
+
 _DOUBLES = types.CPointer(types.float64)
+_LONGS = types.CPointer(types.int64)
+_CONTROL = from_dtype(CONTROL)
 
 
 @intrinsic
@@ -26,16 +29,39 @@ def call_native(typing_context, address, time, state, out, context):
 
 
 @intrinsic
-def pointer_to(typing_context, array):
-    """Return the data pointer of an array, which the caller keeps alive.
+def as_doubles(typing_context, address):
+    """Return an address as a pointer to float64.
 
-    Indexing a pointer has no test for negative indices, which would stop loops from vectorising.
+    Indexing a pointer has no test for negative indices, which would stop loops from vectorising, and a pointer is
+    passed
+    between functions as it is, where an array would be reference-counted with atomic instructions.
     """
-    signature = types.CPointer(array.dtype)(array)
+    signature = _DOUBLES(types.int64)
 
-    def generate(codegen_context, builder, inner_signature, arguments):
-        proxy = cgutils.create_struct_proxy(inner_signature.args[0])
-        return proxy(codegen_context, builder, value=arguments[0]).data
+    def generate(codegen_context, builder, _, arguments):
+        return builder.inttoptr(arguments[0], codegen_context.get_value_type(_DOUBLES))
+
+    return signature, generate
+
+
+@intrinsic
+def as_longs(typing_context, address):
+    """Return an address as a pointer to int64."""
+    signature = _LONGS(types.int64)
+
+    def generate(codegen_context, builder, _, arguments):
+        return builder.inttoptr(arguments[0], codegen_context.get_value_type(_LONGS))
+
+    return signature, generate
+
+
+@intrinsic
+def as_control(typing_context, address):
+    """Return an address as the control record."""
+    signature = _CONTROL(types.int64)
+
+    def generate(codegen_context, builder, _, arguments):
+        return builder.inttoptr(arguments[0], codegen_context.get_value_type(_CONTROL))
 
     return signature, generate
 

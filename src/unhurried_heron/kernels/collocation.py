@@ -8,13 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.bundles import (
-    dense_pointers,
-    output_pointers,
-    system_pointers,
-    watch_pointers,
-)
-from unhurried_heron.kernels.call import call_native, pointer_to
+from unhurried_heron.kernels.call import as_control, as_longs, call_native
 from unhurried_heron.kernels.collocation_constants import (
     E1,
     E2,
@@ -29,7 +23,7 @@ from unhurried_heron.kernels.collocation_constants import (
     V21,
     V22,
 )
-from unhurried_heron.kernels.compiling import entry, inner
+from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.control import (
     EVENT,
     EVENT_STOPPED,
@@ -40,6 +34,7 @@ from unhurried_heron.kernels.control import (
     SMALLEST_RELATIVE_STEP,
     STEP_TOO_SMALL,
 )
+from unhurried_heron.kernels.decoding import dense_work_in, output_in, system_in, watch_in
 from unhurried_heron.kernels.dense_lu import solve_real
 from unhurried_heron.kernels.events import FAILED, NEVER, step_events, watch_values
 from unhurried_heron.kernels.newton import (
@@ -217,15 +212,17 @@ def _after_acceptance(control, error, safety, theta, h):
         control.step = h * factor
 
 
-@entry
-def march(system_arrays, constants, control_array, work_arrays, watch_arrays, output_arrays):
-    """March until the end, an event, a full buffer or a failure; returns a reason (`control.Reason`)."""
-    control = control_array[0]
-    system, watch = system_pointers(system_arrays), watch_pointers(watch_arrays)
-    output, work = output_pointers(output_arrays), dense_pointers(work_arrays)
-    method = pointer_to(constants)
+def march(address):
+    """March until the end, an event, a full buffer or a failure; returns a reason (`control.Reason`).
+
+    ``address``: of the table of control record, `System`, `Watch`, `Output` and `DenseWork`.
+    """
+    table = as_longs(address)
+    control = as_control(table[0])
+    system, watch, output, work = system_in(table), watch_in(table), output_in(table), dense_work_in(table)
+    method = work.constants
     n, y, adaptive = system.n, system.state, control.adaptive == 1
-    degree = output_arrays.coefficients.shape[1] - 1
+    degree = output.size // n - 1
     tightest = 1.0
     for k in range(n):
         if 0.0 < system.relative[k] < tightest:

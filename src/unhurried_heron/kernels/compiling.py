@@ -1,89 +1,52 @@
-"""Compiling the kernels with Numba, and keeping the machine code where any installation can write it.
-
-Numba does not notice that a function called from another file has changed, so the folder's name holds a hash of all
-kernel sources and the versions of Numba and Python.
-"""
+"""Compiling kernels with Numba; `loading` calls this once on a machine."""
 
 from __future__ import annotations
 
-import functools
-import hashlib
-import os
-import platform
-import sys
-import tempfile
+import re
 from collections.abc import Callable
-from pathlib import Path
 from typing import Any, Final
 
 import numba
 
-# no flag that lets the compiler assume that NaN or infinity cannot occur, and none that reorders sums
+# no flag that lets the compiler assume that NaN or infinity cannot occur, and none that reorders sums. Nobody calls
+# these
+# functions through Numba's own entry points, without which they compile in half the time
 OPTIONS: Final[dict[str, Any]] = {
     "error_model": "numpy",
     "fastmath": {"contract", "nsz"},
-    "nogil": True,
     "boundscheck": False,
+    "no_cpython_wrapper": True,
+    "no_cfunc_wrapper": True,
 }
 FAST_SUMS: Final[dict[str, Any]] = {**OPTIONS, "fastmath": {"contract", "nsz", "arcp", "reassoc"}}
-# without the entry points from Python and C that nobody uses, an inner function compiles in half the time
-_NO_WRAPPERS: Final = {"no_cpython_wrapper": True, "no_cfunc_wrapper": True}
-CACHE_VARIABLE: Final = "UNHURRIED_HERON_CACHE"
-
-
-def _user_cache() -> Path:
-    chosen = os.environ.get(CACHE_VARIABLE)
-    if chosen:
-        return Path(chosen)
-    if sys.platform == "win32":
-        base = Path(os.environ.get("LOCALAPPDATA") or Path.home() / "AppData" / "Local")
-    elif sys.platform == "darwin":
-        base = Path.home() / "Library" / "Caches"
-    else:
-        base = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
-    return base / "unhurried-heron"
-
-
-@functools.cache
-def cache_folder() -> Path:
-    """Return the folder of compiled kernels, made if need be; a temporary one if no other can be written."""
-    digest = hashlib.sha256(f"{numba.__version__} {platform.python_version()}".encode())
-    for source in sorted(Path(__file__).parent.glob("*.py")):
-        digest.update(source.read_bytes())
-    name = f"kernels-{digest.hexdigest()[:16]}"
-    try:
-        folder = _user_cache() / name
-        folder.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryFile(dir=folder):
-            return folder
-    except (OSError, RuntimeError):
-        # RuntimeError: there is no home folder
-        owner = os.getuid() if hasattr(os, "getuid") else "user"
-        folder = Path(tempfile.gettempdir()) / f"unhurried-heron-{owner}" / name
-        folder.mkdir(parents=True, exist_ok=True)
-        return folder
-
-
-def entry(function: Callable[..., Any]) -> Any:
-    """Compile a function that Python calls, kept on disk between runs."""
-    before = numba.config.CACHE_DIR
-    numba.config.CACHE_DIR = str(cache_folder())
-    try:
-        return numba.njit(cache=True, **OPTIONS)(function)
-    finally:
-        numba.config.CACHE_DIR = before
+# what a kernel may leave for the linker: the C mathematics library
+_LINKED: Final = {"exp", "log", "pow", "sqrt"}
 
 
 def inner(function: Callable[..., Any]) -> Any:
     """Compile a function that only kernels call; it becomes part of their machine code."""
-    return numba.njit(**OPTIONS, **_NO_WRAPPERS)(function)
+    return numba.njit(**OPTIONS)(function)
 
 
 def inner_fast_sums(function: Callable[..., Any]) -> Any:
     """Compile like `inner`, with sums reordered freely so that dot products vectorise."""
-    return numba.njit(**FAST_SUMS, **_NO_WRAPPERS)(function)
+    return numba.njit(**FAST_SUMS)(function)
 
 
-def is_on_disk(kernel: Any) -> bool:
-    """Whether a compiled form of an entry kernel is already kept."""
-    return bool(kernel.stats.cache_hits) or any(Path(kernel.stats.cache_path).glob(f"*.{kernel.__name__}-*.nbi"))
+def compile_entry(function: Callable[[int], int]) -> tuple[str, str]:
+    """Compile an entry kernel, which takes the address of its table; return its LLVM IR and its symbol.
+
+    The symbol has the signature ``int32 f(int64 *result, void **unused, int64 table)``.
+
+    Raises
+    ------
+    RuntimeError
+        The kernel needs something of Numba's at run time.
+    """
+    dispatcher = numba.njit(numba.types.int64(numba.types.int64), **OPTIONS)(function)
+    (signature,) = dispatcher.signatures
+    text: str = dispatcher.inspect_llvm(signature)
+    needed = {name for name in re.findall(r"^declare .*?@\"?([\w.]+)", text, re.M) if not name.startswith("llvm.")}
+    if not needed <= _LINKED:
+        raise RuntimeError(f"the kernel {function.__module__} needs {sorted(needed - _LINKED)} at run time")
+    return text, dispatcher.overloads[signature].fndesc.llvm_func_name

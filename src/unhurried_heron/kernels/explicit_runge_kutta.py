@@ -8,9 +8,16 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.bundles import output_pointers, system_pointers, tableau_pointers, watch_pointers
-from unhurried_heron.kernels.call import call_attempt, call_error, call_native, call_polynomial
-from unhurried_heron.kernels.compiling import entry, inner
+from unhurried_heron.kernels.call import (
+    as_control,
+    as_longs,
+    call_attempt,
+    call_error,
+    call_native,
+    call_polynomial,
+    offset_by,
+)
+from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.control import (
     EVENT,
     EVENT_STOPPED,
@@ -20,6 +27,7 @@ from unhurried_heron.kernels.control import (
     SMALLEST_RELATIVE_STEP,
     STEP_TOO_SMALL,
 )
+from unhurried_heron.kernels.decoding import output_in, system_in, tableau_in, watch_in
 from unhurried_heron.kernels.events import FAILED, NEVER, step_events, watch_values
 from unhurried_heron.kernels.outcome import (
     finish_time,
@@ -96,11 +104,12 @@ def _refuse(control, tableau, n, code, squared, h):
     """Set a shorter step after a refused one; return a reason to give up, or REACHED_END."""
     control.refused += 1
     control.after_refusal = 1
+    end_rates = offset_by(tableau.stages, (tableau.width - 1) * n)
     if code == 1 and squared < _HUGE:
         control.bad_component = -1
         control.step = h * max(_SHRINK, _SAFETY * squared ** (-0.5 / tableau.order))
     else:
-        control.bad_component = first_not_finite(tableau.trial, tableau.end_rates, n)
+        control.bad_component = first_not_finite(tableau.trial, end_rates, n)
         control.bad_time = control.time + h
         control.step = 0.1 * h
     if control.adaptive == 0:
@@ -110,13 +119,16 @@ def _refuse(control, tableau, n, code, squared, h):
     return REACHED_END
 
 
-@entry
-def march(system_arrays, tableau_arrays, control_array, watch_arrays, output_arrays):
-    """March until the end, an event, a full buffer or a failure; returns a reason (`control.Reason`)."""
-    control = control_array[0]
-    system, watch = system_pointers(system_arrays), watch_pointers(watch_arrays)
-    output, tableau = output_pointers(output_arrays), tableau_pointers(tableau_arrays)
-    n, y, trial, stages, end_rates = system.n, system.state, tableau.trial, tableau.stages, tableau.end_rates
+def march(address):
+    """March until the end, an event, a full buffer or a failure; returns a reason (`control.Reason`).
+
+    ``address``: of the table of control record, `System`, `Watch`, `Output` and `Tableau`.
+    """
+    table = as_longs(address)
+    control = as_control(table[0])
+    system, watch, output, tableau = system_in(table), watch_in(table), output_in(table), tableau_in(table)
+    n, y, trial, stages = system.n, system.state, tableau.trial, tableau.stages
+    end_rates = offset_by(stages, (tableau.width - 1) * n)
     end, adaptive = control.end, control.adaptive == 1
     control.n_steps = control.n_rows = control.n_events = 0
     if control.started == 0:

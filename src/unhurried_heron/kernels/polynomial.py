@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from unhurried_heron.kernels.call import pointer_to
-from unhurried_heron.kernels.compiling import entry, inner
+from unhurried_heron.kernels.call import as_doubles, as_longs, offset_by
+from unhurried_heron.kernels.compiling import inner
 
 
 @inner
@@ -16,11 +16,14 @@ def evaluate_step(coefficients, degree, n, theta, out):
         out[k] = value
 
 
-@entry
-def evaluate_at(starts, steps, coefficients, index, times, out):
-    """Write the states at ``times``, each on the step that ``index`` names; out (n_times, n)."""
-    degree, n = coefficients.shape[1] - 1, coefficients.shape[2]
-    for i in range(times.size):
+def evaluate_rows(address):
+    """Evaluate step polynomials at many times; the table is laid out by `loading.evaluate_at`."""
+    table = as_longs(address)
+    starts, steps, coefficients = as_doubles(table[0]), as_doubles(table[1]), as_doubles(table[2])
+    index, times, out = as_longs(table[3]), as_doubles(table[4]), as_doubles(table[5])
+    degree, n = table[7], table[8]
+    for i in range(table[6]):
         j = index[i]
         theta = (times[i] - starts[j]) / steps[j]
-        evaluate_step(pointer_to(coefficients[j]), degree, n, theta, pointer_to(out[i]))
+        evaluate_step(offset_by(coefficients, j * (degree + 1) * n), degree, n, theta, offset_by(out, i * n))
+    return 0

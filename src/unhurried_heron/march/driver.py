@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import sys
 import time
 from typing import Any
 
 import numpy as np
 
 from unhurried_heron.errors import HeronError
-from unhurried_heron.kernels.compiling import is_on_disk
 from unhurried_heron.kernels.control import Reason
 from unhurried_heron.march.families import March
 from unhurried_heron.march.interrupt import HeldInterrupt
@@ -46,10 +44,6 @@ class Driver:
         """
         control = self.march.control
         control["evaluation_limit"] = self.budget.rate_evaluations or _UNLIMITED
-        if not self.march.kernel.signatures:
-            # with no attempts left the march only looks at the start, so that compiling is not timed as marching
-            announce_compiling(self.march.kernel)
-            self.march.chunk()
         begun = time.perf_counter()
         with HeldInterrupt(self._stop) as held:
             while True:
@@ -114,7 +108,7 @@ class Driver:
         at = float(control["bad_time"][0])
         functions = [native.rates] if reason is Reason.RATES_STOPPED else list(native.events)
         for function in functions:
-            error = function.pending_error(at, self.march.trial)
+            error = function.pending_error(at, self.march.own.trial)
             if error is not None:
                 kind = "rates" if reason is Reason.RATES_STOPPED else "an event function"
                 error.add_note(f"(raised by {kind} at t = {at:.12g})")
@@ -131,12 +125,3 @@ class Driver:
     def ledger(self) -> Any:
         """One row for each attempt, shape (n_attempts, 5), or None if it was not kept."""
         return None if self._ledger is None else np.concatenate(self._ledger)
-
-
-def announce_compiling(kernel: Any) -> None:
-    """Say once on standard error that a kernel is about to be compiled for this machine."""
-    if not is_on_disk(kernel):
-        print(
-            "unhurried-heron: compiling a stepping kernel for this machine (once, some seconds) …",
-            file=sys.stderr,
-        )

@@ -18,7 +18,7 @@ def _host() -> tuple[Any, str, str]:
 def _target_machine() -> Any:
     """Return a new target machine: an engine takes it over and frees it with itself."""
     target, cpu, features = _host()
-    return target.create_target_machine(cpu=cpu, features=features, opt=2)
+    return target.create_target_machine(cpu=cpu, features=features, opt=2, codemodel="jitdefault")
 
 
 def compile_functions(text: str, names: tuple[str, ...]) -> tuple[list[int], Any]:
@@ -37,3 +37,25 @@ def compile_module(text: str) -> tuple[int, Any]:
     """Compile a module that defines ``evaluate``; return its address and the engine to keep alive."""
     addresses, engine = compile_functions(text, ("evaluate",))
     return addresses[0], engine
+
+
+def host_description() -> str:
+    """Return the processor's name and abilities, on which machine code depends."""
+    _, cpu, features = _host()
+    return f"{cpu} {features}"
+
+
+def emit_object(text: str) -> bytes:
+    """Compile an optimised module to an object file."""
+    module = llvm.parse_assembly(text)
+    module.verify()
+    code: bytes = _target_machine().emit_object(module)
+    return code
+
+
+def load_object(code: bytes, symbol: str) -> tuple[int, Any]:
+    """Load an object file; return the address of a symbol in it and the engine to keep alive."""
+    engine = llvm.create_mcjit_compiler(llvm.parse_assembly(""), _target_machine())
+    engine.add_object_file(llvm.ObjectFileRef.from_data(code))
+    engine.finalize_object()
+    return engine.get_function_address(symbol), engine

@@ -28,12 +28,12 @@ class NativeSystem:
     jacobian: NativeFunction | None
     events: tuple[NativeFunction, ...]
 
-    def addresses(self) -> np.ndarray:
-        """Return rates, their context, Jacobian and its context (zeros without one), int64 (4,)."""
-        table = [self.rates.address, self.rates.context_address, 0, 0]
-        if self.jacobian is not None:
-            table[2:] = [self.jacobian.address, self.jacobian.context_address]
-        return np.array(table, dtype=np.int64)
+    def addresses(self) -> tuple[int, int, int, int]:
+        """Return rates, their context, Jacobian and its context (zeros without one)."""
+        rates, jacobian = self.rates, self.jacobian
+        if jacobian is None:
+            return rates.address, rates.context_address, 0, 0
+        return rates.address, rates.context_address, jacobian.address, jacobian.context_address
 
     def event_addresses(self) -> np.ndarray:
         """Return one row (address, context) for each event, int64 (m, 2)."""
