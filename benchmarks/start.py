@@ -52,7 +52,7 @@ def report() -> None:
     listed = ", ".join(f"{name} {shares.get(name, 0):.0f}" for name in LISTED)
     others = sum(value for name, value in shares.items() if name not in LISTED)
     print(f"   of which imports, in ms: {listed}, all others {others:.0f}; Python itself {1e3 * bare:.0f}; the rest is "
-          "Numba setting up its types and loading the kernel, the emitter, the march and the table")  # fmt: skip
+          "reading the command line, compiling the equations, loading the kernel, the march and the table")  # fmt: skip
     both = (
         "import unhurried_heron as uh; p = uh.Problem.from_text(\"x' = -x\", initial={'x': 1}, interval=(0, 1)); "
         "uh.integrate(p).at(0.5); uh.integrate(p, 'radau-iia-5')"

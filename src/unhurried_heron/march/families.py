@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import functools
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
-from unhurried_heron.kernels.bundles import DenseWork, Output, System, Tableau, Watch, address_table
+from unhurried_heron.kernels.bundles import OUTPUT, DenseWork, Output, System, Tableau, Watch, address_table
 from unhurried_heron.kernels.collocation_constants import constants_of
 from unhurried_heron.kernels.control import CONTROL, LEDGER_COLUMNS
 from unhurried_heron.kernels.loading import Kernel, load_kernel
@@ -38,7 +38,7 @@ class March:
     own: Tableau | DenseWork
     native: NativeSystem
     keep: tuple[Any, ...] = ()
-    table: Any = None
+    table: Any = field(init=False)
 
     def __post_init__(self) -> None:
         self.table = address_table(self.control, *self.system, *self.watch, *self.output, *self.own)
@@ -49,9 +49,10 @@ class March:
 
     def renew_output(self) -> None:
         """Take new buffers for the steps, because the present ones are being kept."""
-        _, terms, n = self.output.coefficients.shape
-        self.output = _output(n, terms - 1)
-        self.__post_init__()
+        new = [np.empty_like(kept) for kept in (self.output.starts, self.output.steps, self.output.coefficients)]
+        self.output = self.output._replace(starts=new[0], steps=new[1], coefficients=new[2])
+        place = OUTPUT + Output._fields.index("starts")
+        self.table[place : place + 3] = [array.ctypes.data for array in new]
 
 
 def lay_out(
