@@ -46,7 +46,7 @@ def test_values(initial, interval, parameters) -> None:
             "atol": st.one_of(NUMBERS, st.sampled_from([1e-3, {"x": 1e-4}])),
             "step": st.one_of(NUMBERS, st.just(0.1)),
             "record": st.one_of(ANYTHING, st.lists(st.floats(0, 1), max_size=4), st.integers(2, 9)),
-            "first_step": NUMBERS,
+            "starting_step": NUMBERS,
             "largest_step": NUMBERS,
         },
     ),

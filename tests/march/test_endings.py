@@ -127,7 +127,7 @@ def test_tolerances_by_name() -> None:
         {"record": [0.5, 0.2]},
         {"record": [[0.5]]},
         {"record": []},
-        {"first_step": -1},
+        {"starting_step": -1},
         {"largest_step": 0},
         {"on_interrupt": "ignore"},
         {"events": ["x = 1"]},
@@ -142,7 +142,7 @@ def test_unusable_options_are_refused(options: dict) -> None:
 
 
 def test_steps_obey_their_bounds() -> None:
-    run = uh.integrate(say("0*x", (0, 1)), first_step=1e-3, largest_step=0.05)
+    run = uh.integrate(say("0*x", (0, 1)), starting_step=1e-3, largest_step=0.05)
     steps = np.diff(run.times)
     assert steps[0] == pytest.approx(1e-3)
     assert steps.max() <= 0.05 * (1 + 1e-12)

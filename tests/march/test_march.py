@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import unhurried_heron as uh
-from unhurried_heron.march.start import first_step
+from unhurried_heron.march.start import starting_step
 
 
 @settings(max_examples=25, deadline=None)
@@ -99,25 +99,27 @@ def test_problems_travel_between_processes(pond: uh.Problem) -> None:
 
 
 @pytest.mark.parametrize("scale", [1e-9, 1.0, 1e9])
-def test_first_step_follows_the_scale_of_time(scale: float) -> None:
+def test_starting_step_follows_the_scale_of_time(scale: float) -> None:
     def rates(t, y):
         return np.array([y[1], -y[0]]) / scale
 
-    size, calls = first_step(rates, np.array([1.0, 0.0]), (0.0, 20 * scale), np.full(2, 1e-6), 4)
+    size, calls = starting_step(rates, np.array([1.0, 0.0]), (0.0, 20 * scale), np.full(2, 1e-6), 4)
     assert calls == 2
     assert 1e-3 < size / scale < 0.2
 
 
-def test_first_step_where_the_rates_fail() -> None:
-    nothing = first_step(lambda t, y: None, np.ones(1), (0.0, 1.0), np.ones(1), 4)
+def test_starting_step_where_the_rates_fail() -> None:
+    nothing = starting_step(lambda t, y: None, np.ones(1), (0.0, 1.0), np.ones(1), 4)
     assert nothing == (1e-6, 1)
 
     def cliff(t, y):
         return np.array([1.0 if t == 0 else np.inf])
 
-    assert 0 < first_step(cliff, np.ones(1), (0.0, 1.0), np.full(1, 1e-6), 4)[0] < 1e-2
+    assert 0 < starting_step(cliff, np.ones(1), (0.0, 1.0), np.full(1, 1e-6), 4)[0] < 1e-2
     # a step never falls below the spacing of the times
-    assert first_step(lambda t, y: np.array([1e300]), np.ones(1), (1e6, 2e6), np.full(1, 1e-6), 4)[0] >= np.spacing(1e6)
+    assert starting_step(lambda t, y: np.array([1e300]), np.ones(1), (1e6, 2e6), np.full(1, 1e-6), 4)[0] >= np.spacing(
+        1e6
+    )
 
 
 def test_a_fast_start_is_not_stepped_over() -> None:
@@ -160,7 +162,7 @@ def test_the_ledger_tells_the_whole_march(method: str) -> None:
     problem = uh.Problem.from_text(
         "x' = v\nv' = 9*(1 - x^2)*v - x", initial={"x": 2, "v": 0}, interval=(0, 20), title="relaxation"
     )
-    run = uh.integrate(problem, method, rtol=1e-5, first_step=1.0)
+    run = uh.integrate(problem, method, rtol=1e-5, starting_step=1.0)
     ledger = run.ledger
     good = ledger["accepted"]
     assert run.tally.refused > 0

@@ -68,7 +68,7 @@ def test_axes_of_the_caller(chain: uh.Problem) -> None:
 
 
 def test_steps_and_work(chain: uh.Problem) -> None:
-    run = uh.integrate(chain, first_step=3.0)
+    run = uh.integrate(chain, starting_step=3.0)
     record = steps_record(run)
     assert (record.accepted.x.size, record.refused.x.size) == (run.tally.accepted, run.tally.refused)
     assert run.tally.refused > 0

@@ -28,42 +28,24 @@ def call_native(typing_context, address, time, state, out, context):
     return signature, generate
 
 
-@intrinsic
-def as_doubles(typing_context, address):
-    """Return an address as a pointer to float64.
+def _cast_to(kind):
+    """Return an intrinsic that takes an address for a pointer (or record) of a kind."""
 
-    Indexing a pointer has no test for negative indices, which would stop loops from vectorising, and a pointer is
-    passed
-    between functions as it is, where an array would be reference-counted with atomic instructions.
-    """
-    signature = _DOUBLES(types.int64)
+    @intrinsic
+    def cast(typing_context, address):
+        def generate(codegen_context, builder, _, arguments):
+            return builder.inttoptr(arguments[0], codegen_context.get_value_type(kind))
 
-    def generate(codegen_context, builder, _, arguments):
-        return builder.inttoptr(arguments[0], codegen_context.get_value_type(_DOUBLES))
+        return kind(types.int64), generate
 
-    return signature, generate
+    return cast
 
 
-@intrinsic
-def as_longs(typing_context, address):
-    """Return an address as a pointer to int64."""
-    signature = _LONGS(types.int64)
-
-    def generate(codegen_context, builder, _, arguments):
-        return builder.inttoptr(arguments[0], codegen_context.get_value_type(_LONGS))
-
-    return signature, generate
-
-
-@intrinsic
-def as_control(typing_context, address):
-    """Return an address as the control record."""
-    signature = _CONTROL(types.int64)
-
-    def generate(codegen_context, builder, _, arguments):
-        return builder.inttoptr(arguments[0], codegen_context.get_value_type(_CONTROL))
-
-    return signature, generate
+# Indexing a pointer has no test for negative indices, which would stop loops from vectorising, and a pointer is passed
+# between functions as it is, where an array would be reference-counted with atomic instructions.
+as_doubles = _cast_to(_DOUBLES)
+as_longs = _cast_to(_LONGS)
+as_control = _cast_to(_CONTROL)
 
 
 @intrinsic

@@ -41,7 +41,7 @@ def integrate(
     record: Record = "steps",
     events: Iterable[Event] = (),
     budget: Budget | Mapping[str, Any] | None = None,
-    first_step: float | None = None,
+    starting_step: float | None = None,
     largest_step: float | None = None,
     ledger: bool | None = None,
     progress: bool | None = None,
@@ -67,7 +67,7 @@ def integrate(
         What to look for, besides the problem's own events.
     budget : Budget or mapping, optional
         The most steps, rate evaluations or seconds to use.
-    first_step, largest_step : float, optional
+    starting_step, largest_step : float, optional
         Size of the first step, otherwise estimated; bound on every step.
     ledger : bool, optional
         Whether to keep one row for each attempted step; by default where every step is recorded.
@@ -132,10 +132,10 @@ def integrate(
     control["largest_step"] = np.inf if largest_step is None else positive_option(largest_step, "largest_step")
     if step is not None:
         size = step
-    elif first_step is not None:
-        size = positive_option(first_step, "first_step")
+    elif starting_step is not None:
+        size = positive_option(starting_step, "starting_step")
     else:
-        size, calls = _estimate_first_step(problem, march, scales, chosen)
+        size, calls = _estimate_starting_step(problem, march, scales, chosen)
         control["rate_evaluations"] = calls
     control["step"] = np.copysign(size, end - start)
     keep_ledger = times is None if ledger is None else ledger
@@ -243,10 +243,10 @@ def _inner_tolerances(
     return relative * loosened, absolute * loosened
 
 
-def _estimate_first_step(
+def _estimate_starting_step(
     problem: Problem, march: Any, scales: tuple[Array, Array], method: Method
 ) -> tuple[float, int]:
-    from unhurried_heron.march.start import first_step
+    from unhurried_heron.march.start import starting_step
     from unhurried_heron.native.rows import evaluate_rows
 
     rates = march.native.rates
@@ -264,7 +264,7 @@ def _estimate_first_step(
     scale = scales[0] * np.abs(state) + scales[1]
     scale = np.where(scale > 0, scale, np.maximum(scales[0], 1e-300))
     order = min(method.order, method.embedded_order)
-    return first_step(evaluate, state, problem.interval, scale, order)
+    return starting_step(evaluate, state, problem.interval, scale, order)
 
 
 def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:

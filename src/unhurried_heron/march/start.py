@@ -13,7 +13,7 @@ import numpy as np
 from unhurried_heron.run.trajectory import Array
 
 
-def first_step(
+def starting_step(
     rates: Callable[[float, Array], Array | None],
     state: Array,
     interval: tuple[float, float],

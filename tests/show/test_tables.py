@@ -1,0 +1,54 @@
+"""What the terminal shows."""
+
+from __future__ import annotations
+
+import io
+
+import pytest
+from rich.console import Console, RenderableType
+
+import unhurried_heron as uh
+from unhurried_heron.show.tables import comparison_report, methods_table, number, run_report
+
+
+def shown(what: RenderableType, width: int = 140) -> str:
+    console = Console(file=io.StringIO(), width=width)
+    console.print(what)
+    return console.file.getvalue()
+
+
+def test_a_run_is_told_whole(pond: uh.Problem) -> None:
+    run = uh.integrate(pond, rtol={"level": 1e-6}, atol=1e-9, events=[uh.Event("level = 1", name="mark")])
+    text = shown(run_report(run))
+    for words in ("dormand-prince-54", "rtol 1e-06", "reached the end, t = 72.", "mark", f"{run.final['spill']:.8g}"):
+        assert words in text
+    assert f"{run.tally.accepted} steps accepted" in text
+    assert "Jacobians" not in text
+    assert "Jacobians" in shown(run_report(uh.integrate(pond, "radau-iia-5")))
+    assert "step 0.5" in shown(run_report(uh.integrate(pond, "euler", step=0.5)))
+
+
+def test_long_lists_of_events_say_how_many_are_left_out() -> None:
+    problem = uh.Problem.from_text("x' = cos(t)", initial={"x": 0}, interval=(0, 100), events=[uh.Event("x = 0.5")])
+    text = shown(run_report(uh.integrate(problem)))
+    assert text.count("x = 0.5") == 12
+    assert "20 more events" in text
+
+
+def test_failures_stand_out(pond: uh.Problem) -> None:
+    problem = uh.Problem.from_text("x' = -500*x", initial={"x": 1}, interval=(0, 100))
+    with pytest.warns(uh.IncompleteRunWarning, match="see run.ending"):
+        run = uh.integrate(problem, "euler", step=0.1)
+    assert "take a smaller one" in shown(run_report(run)).replace("\n", " ")
+    text = shown(comparison_report(uh.compare(problem, ["euler", "radau-iia-5"], rtol=1e-5, step=0.1)))
+    assert "euler, step 0.1: state 'x' or its rate is not finite" in text
+    assert "against radau-iia-5" not in text.split("radau-iia-5 against")[0]
+    assert "closed form" not in text
+
+
+def test_numbers_and_names_are_never_cut() -> None:
+    narrow = shown(methods_table(uh.methods()), width=100)
+    assert all(method.name in narrow for method in uh.methods())
+    assert number(None) == number(float("nan")) == "–"
+    assert number(1234567) == "1,234,567"
+    assert number(0.000123456) == "0.000123"
