@@ -89,7 +89,7 @@ def test_many_events_overflow_no_buffer() -> None:
 
 def test_names_must_differ(pond: uh.Problem) -> None:
     named = pond.with_(events=[uh.Event("level = 1", name="one")])
-    with pytest.raises(uh.FormulationError, match="already has"):
+    with pytest.raises(uh.FormulationError, match="two events"):
         uh.integrate(named, events=[uh.Event("level = 2", name="one")])
     for wrong in ({"going": "sideways"}, {"stop": 1}):
         with pytest.raises(uh.FormulationError):

@@ -31,7 +31,7 @@ class Driver:
         self._found: list[tuple[Array, Array, Array]] = []
         self._slice = _FIRST_SLICE
         self.seconds = 0.0
-        self.interrupted = False
+        self.interrupted = self.ctrl_c = False
         self.exhausted = ""
 
     def drive(self, bar: ProgressBar) -> Reason:
@@ -57,6 +57,7 @@ class Driver:
                 if self.interrupted or self.exhausted:
                     reason = Reason.PAUSED
                     break
+        self.ctrl_c = held.hit
         if reason in (Reason.RATES_STOPPED, Reason.EVENT_STOPPED):
             self._raise_user_error(reason)
         return reason

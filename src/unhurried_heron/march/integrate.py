@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from unhurried_heron.errors import IncompleteRunWarning, NameClashError, OptionError, near_spelling
+from unhurried_heron.errors import IncompleteRunWarning, OptionError, near_spelling
 from unhurried_heron.march.options import (
     Budget,
     Record,
@@ -107,7 +107,9 @@ def integrate(
             given=repr(on_interrupt),
         )
     times = record_times(problem, record)
-    watched = _all_events(problem, tuple(events))
+    extra = tuple(events)
+    # a changed copy checks the new events as the problem's own were checked
+    watched = problem.with_(events=(*problem.events, *extra)).events if extra else problem.events
     limits = _budget(budget)
     relative, absolute = tolerances(problem, rtol, atol)
     state = np.array([*problem.initial.values()])
@@ -146,7 +148,8 @@ def integrate(
         reason = driver.drive(bar)
     finally:
         bar.close()
-    if driver.interrupted and on_interrupt == "raise":
+    # also where the run was just done: a loop over short runs must not swallow Ctrl-C
+    if driver.ctrl_c and on_interrupt == "raise":
         raise KeyboardInterrupt
     end_time = float(control["time"][0])
     found = driver.events()
@@ -177,32 +180,6 @@ def integrate(
         _events=found,
         _ledger=driver.ledger(),
     )
-
-
-def _all_events(problem: Problem, extra: tuple[Event, ...]) -> tuple[Event, ...]:
-    if not extra:
-        return problem.events
-    for event in extra:
-        if not isinstance(event, Event):
-            raise OptionError(
-                "events are given as Event objects",
-                name="events",
-                place="events",
-                expected='Event("level = 1.2")',
-                given=repr(event)[:80],
-            )
-    names = {event.name for event in problem.events}
-    for event in extra:
-        if event.name in names:
-            raise NameClashError(
-                f"the problem already has an event '{event.name}'",
-                name=event.name,
-                place="events",
-                expected="another name",
-                given=event.name,
-            )
-    # a changed copy checks the new events as the problem's own were checked
-    return problem.with_(events=(*problem.events, *extra)).events
 
 
 def _budget(budget: Budget | Mapping[str, Any] | None) -> Budget:

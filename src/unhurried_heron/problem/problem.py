@@ -10,7 +10,7 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import Any
 
-from unhurried_heron.errors import NameClashError, UnusedValueError, near_spelling
+from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenError, near_spelling
 from unhurried_heron.problem.equations import check_defined, check_name, read_equations
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.expression import TIME, Node, names_in, replace_names
@@ -58,6 +58,14 @@ class Problem:
             object.__setattr__(self, attribute, MappingProxyType(dict(getattr(self, attribute))))
         seen: set[str] = set()
         for event in self.events:
+            if not isinstance(event, Event):
+                raise ValueGivenError(
+                    "events are given as Event objects",
+                    name="events",
+                    place="events",
+                    expected='Event("level = 1.2")',
+                    given=repr(event)[:80],
+                )
             if event.name in seen:
                 raise NameClashError(
                     f"two events are called '{event.name}'",
