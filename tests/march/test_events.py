@@ -54,7 +54,8 @@ def test_a_stop_ends_the_run_there(oscillator: uh.Problem) -> None:
     with pytest.raises(uh.RunError, match="outside"):
         run.at(run.ending.time + 0.01)
     recorded = uh.integrate(oscillator, events=events, record=[0.0, 0.3, 0.9])
-    assert recorded.times.tolist() == [0.0, 0.3]
+    assert recorded.times.tolist() == [0.0, 0.3, recorded.ending.time]
+    assert recorded.states[-1, 0] == pytest.approx(0.5, abs=1e-15)
 
 
 def test_a_start_on_the_condition_does_not_count(oscillator: uh.Problem) -> None:

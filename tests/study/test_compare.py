@@ -48,6 +48,18 @@ def test_stiffness_is_seen() -> None:
     assert (table["largest error"] < 1e-3).all()
 
 
+def test_a_stopping_event_ends_the_comparison() -> None:
+    # beyond the stop the solution blows up: 1/(1 - t) meets 4 at t = 3/4
+    problem = uh.Problem.from_text(
+        "x' = x^2", initial={"x": 1}, interval=(0, 2), events=[uh.Event("x = 4", name="high", stop=True)]
+    )
+    comparison = uh.compare(problem, ["dormand-prince-54", "radau-iia-5"], rtol=1e-6)
+    assert comparison.problem.interval[1] == pytest.approx(0.75, abs=1e-9)
+    table = comparison.frame()
+    assert set(table["ending"]) == {"reached the end"}
+    assert (table["largest error"] < 1e-4).all()
+
+
 def test_a_row_that_fails_says_why() -> None:
     problem = uh.Problem.from_text("x' = -500*x", initial={"x": 1}, interval=(0, 100))
     comparison = uh.compare(

@@ -62,7 +62,8 @@ def integrate(
         A fixed step instead of tolerances; the last one is shortened to land on the end.
     record : "steps", int or sequence of float
         What to keep: every accepted step, which makes the solution a function of time; so many equally spaced times,
-        both ends included; or these times. With a count or times, memory does not grow with the steps.
+        both ends included; or these times. With a count or times, memory does not grow with the steps. A run that ends
+        before the last of them records where it ended as well.
     events : iterable of Event
         What to look for, besides the problem's own events.
     budget : Budget or mapping, optional

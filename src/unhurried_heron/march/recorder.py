@@ -77,7 +77,11 @@ class TimeRecorder:
         return False
 
     def trajectory(self, end_time: float, end_state: Array) -> RecordedTrajectory:
-        """Return the times that the run came to, without padding."""
-        if self._done and self._times[self._done - 1] == end_time:
-            self._states[self._done - 1] = end_state
-        return RecordedTrajectory(self._times[: self._done], self._states[: self._done], end_time, end_state)
+        """Return the times that the run came to, without padding, and where it ended if it came to some only."""
+        done = self._done
+        times, states = self._times[:done], self._states[:done]
+        if done and times[-1] == end_time:
+            states[-1] = end_state
+        elif done < self._times.size:
+            times, states = np.append(times, end_time), np.vstack([states, end_state])
+        return RecordedTrajectory(times, states, end_time, end_state)

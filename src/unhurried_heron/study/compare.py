@@ -15,7 +15,7 @@ from unhurried_heron.march.options import Budget, positive_option
 from unhurried_heron.methods.catalogue import Method, find_method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
-from unhurried_heron.study.reference import References, Truth, size_of
+from unhurried_heron.study.reference import References, Truth, size_of, up_to_its_stop
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -83,7 +83,8 @@ def compare(
     """Run several methods at several tolerances and measure errors and work.
 
     Errors are measured against the problem's closed forms (``exact``) if it has any, else against a run of a method of
-    another family at a tolerance a thousand times tighter than the tightest compared; the table says which.
+    another family at a tolerance a thousand times tighter than the tightest compared; the table says which. Where an
+    event stops the run, the interval compared ends there.
 
     Parameters
     ----------
@@ -114,6 +115,7 @@ def compare(
             expected="at least one method and one tolerance",
             given=f"{len(chosen)} methods, {len(tolerances)} tolerances",
         )
+    problem = up_to_its_stop(problem)
     references = References(problem, min(tolerances))
     rows, runs = [], []
     for method in chosen:

@@ -117,19 +117,24 @@ class References:
         return self._runs[family]
 
     def _integrate(self, family: str, record: Record) -> Run:
-        # an event that stops a run would stop the reference before the end
-        plain = self._problem.with_(events=())
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", IncompleteRunWarning)
-            return integrate(
-                plain,
-                _FAMILY_METHODS[family],
-                rtol=self.rtol,
-                record=record,
-                budget=Budget(seconds=_SECONDS),
-                ledger=False,
-                progress=False,
-            )
+        return _quietly(self._problem, _FAMILY_METHODS[family], self.rtol, record)
+
+
+def _quietly(problem: Problem, method: str, rtol: float, record: Record) -> Run:
+    budget = Budget(seconds=_SECONDS)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", IncompleteRunWarning)
+        return integrate(problem, method, rtol=rtol, record=record, budget=budget, ledger=False, progress=False)
+
+
+def up_to_its_stop(problem: Problem) -> Problem:
+    """Return the problem without events, its interval ended where one of them would have stopped the run."""
+    plain = problem.with_(events=())
+    if not any(event.stop for event in problem.events):
+        return plain
+    run = _quietly(problem, _FAMILY_METHODS["collocation"], _LOOSEST, 2)
+    stopped = run.ending.reason == "event" and run.ending.time != problem.interval[0]
+    return plain.with_(interval=(problem.interval[0], run.ending.time)) if stopped else plain
 
 
 def size_of(states: Array) -> Array:
