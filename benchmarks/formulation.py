@@ -23,9 +23,9 @@ def chain(n: int, variant: int) -> str:
 
 def report() -> None:
     """Print the time to formulate and compile, told apart."""
-    for n in (3, 20):
+    for n in (3, 20, 100, 500):
         text, native = [], []
-        for variant in range(12):
+        for variant in range(12 if n < 100 else 5):
             said = {
                 "initial": {f"x{i}": 1.0 for i in range(n)},
                 "parameters": {**{f"k{i}": 1.0 for i in range(n)}, "d": 0.1},

@@ -78,7 +78,8 @@ class Emitter:
 
     def _store(self, register: str, place: int) -> None:
         pointer = self._new(f"getelementptr double, ptr %out, i64 {place}")
-        self._lines.append(f"  store double {register}, ptr {pointer}")
+        # "volatile" keeps the code generator from looking for stores to merge, which takes it quadratic time
+        self._lines.append(f"  store volatile double {register}, ptr {pointer}")
 
     def _call(self, function: str, *registers: str) -> str:
         kinds = ", ".join("double" for _ in registers)

@@ -65,10 +65,11 @@ def refuse_clashes(parameters: Mapping[str, float], states: tuple[str, ...], der
     ------
     NameClashError
     """
+    known = set(states)
     for named in (*parameters, *derived):
         kinds = [
             kind
-            for kind, group in (("parameter", parameters), ("state", states), ("derived quantity", derived))
+            for kind, group in (("parameter", parameters), ("state", known), ("derived quantity", derived))
             if named in group
         ]
         if len(kinds) > 1:
@@ -91,7 +92,8 @@ def refuse_missing_rates(
     MissingRateError
     """
     used = {mention for formula in equations.values() for mention in formula.mentions}
-    missing = [named for named in initial if named not in states and named not in equations and named in used]
+    known = {*states, *equations}
+    missing = [named for named in initial if named not in known and named in used]
     if missing:
         raise MissingRateError(
             "no equation says how " + ", ".join(f"'{named}'" for named in missing) + " changes",

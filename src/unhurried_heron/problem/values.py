@@ -114,7 +114,8 @@ def initial_for(states: tuple[str, ...], initial: Mapping[str, float]) -> dict[s
         A state has none, or one belongs to no state.
     """
     missing = [state for state in states if state not in initial]
-    extra = [name for name in initial if name not in states]
+    known = set(states)
+    extra = [name for name in initial if name not in known]
     if missing:
         hint = near_spelling(missing[0], extra)
         raise MissingInitialError(
