@@ -1,8 +1,8 @@
 """Plain Python functions behind a native address, without ever losing an exception.
 
 A compiled trampoline copies the state into the user's array, calls the Python callback with the time alone, and copies
-the result out. It clears a cell beforehand that the callback sets as its very last act: the callback's return value
-alone would not do, because C receives a stale value when an exception escapes.
+the result out. It clears a cell beforehand that the callback sets as its very last act, and which alone tells success:
+a value returned would be stale when an exception escapes.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from unhurried_heron.native.engine import compile_module
 from unhurried_heron.native.signature import FINE, STOP, FloatArray, NativeFunction
 from unhurried_heron.problem.functions import NamedFunction
 
-_CALLBACK = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.c_double)
+_CALLBACK = ctypes.CFUNCTYPE(None, ctypes.c_double)
 
 _TRAMPOLINE = """
 declare void @llvm.memcpy.p0.p0.i64(ptr, ptr, i64, i1)
@@ -34,24 +34,22 @@ define i32 @evaluate(double %t, ptr %y, ptr %out, ptr %block) nounwind {{
   call void @llvm.memcpy.p0.p0.i64(ptr %into, ptr %y, i64 {bytes_in}, i1 false)
   %cell = getelementptr i8, ptr %from, i64 {bytes_out}
   store double 0.0, ptr %cell
-  %code = call i32 %callback(double %t)
+  call void %callback(double %t)
   %seal = load double, ptr %cell
   %sealed = fcmp oeq double %seal, 1.0
   br i1 %sealed, label %good, label %bad
 good:
   call void @llvm.memcpy.p0.p0.i64(ptr %out, ptr %from, i64 {bytes_out}, i1 false)
-  ret i32 %code
+  ret i32 {fine}
 bad:
-  %negative = icmp slt i32 %code, 0
-  %answer = select i1 %negative, i32 %code, i32 0
-  ret i32 %answer
+  ret i32 {stop}
 }}
 """
 
 
 @functools.lru_cache(maxsize=64)
 def _trampoline(n_inputs: int, n_outputs: int) -> tuple[int, Any]:
-    return compile_module(_TRAMPOLINE.format(bytes_in=8 * n_inputs, bytes_out=8 * n_outputs))
+    return compile_module(_TRAMPOLINE.format(bytes_in=8 * n_inputs, bytes_out=8 * n_outputs, fine=FINE, stop=STOP))
 
 
 def python_function(function: NamedFunction, values: list[float], n_outputs: int) -> NativeFunction:
@@ -91,7 +89,7 @@ def _make_callback(
     block: Any,
     result: FloatArray,
     caught: list[BaseException],
-) -> Callable[[float], int]:
+) -> Callable[[float], None]:
     call = function.caller(values)
     names = function.states if function.by_name else None
     size = max(n_outputs, 1)
@@ -106,6 +104,7 @@ def _make_callback(
     def holders() -> int:
         return getrefcount(state)
 
+    # the count where nobody but this function holds the array, taken as the callback below takes it
     nobody = holders()
 
     def hand_over() -> None:
@@ -138,7 +137,7 @@ def _make_callback(
                 given=repr(answer)[:80],
             ) from None
 
-    def callback(time: float) -> int:
+    def callback(time: float) -> None:
         try:
             answer = call(time, state)
             if type(answer) is array and many:
@@ -155,12 +154,10 @@ def _make_callback(
                 take(answer)
             answer = None
             # the user may change the array, which is written anew each time, but must never see it change
-            if holders() != nobody:
+            if getrefcount(state) != nobody:
                 hand_over()
             seal[0] = 1.0
-            return FINE
         except BaseException as error:
             caught.append(error)
-            return STOP
 
     return callback

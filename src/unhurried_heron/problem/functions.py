@@ -6,7 +6,6 @@ import inspect
 from collections import namedtuple
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from operator import itemgetter
 from typing import Any
 
 import numpy as np
@@ -57,25 +56,25 @@ class NamedFunction:
     def caller(self, values: Sequence[float], *, interpreted: bool = False) -> Callable[[float, Any], Any]:
         """Return ``call(t, y)`` that hands the named arguments to the function."""
         function = getattr(self.function, "py_func", self.function) if interpreted else self.function
-        wanted = self.arguments
-        bundle = self.bundle(values) if PARAMETERS in wanted else None
-        if wanted == (TIME, STATE):
+        if self.arguments == (TIME, STATE):
             return function
-        if wanted == (TIME, STATE, PARAMETERS):
-            return lambda t, y: function(t, y, bundle)
-        if wanted == (STATE,):
-            return lambda t, y: function(y)
-        if not wanted:
-            return lambda t, y: function()
-        # one flat list [t, states…, y, p, parameters…] and a getter that picks from it in C
-        places = {name: i for i, name in enumerate((TIME, *self.states, STATE, PARAMETERS, *self.parameters))}
-        pick = itemgetter(*(places[name] for name in wanted))
-        fixed = [bundle, *values]
-        if len(wanted) == 1:
-            return lambda t, y: function(pick([t, *y.tolist(), y, *fixed]))
-        if STATE in wanted or PARAMETERS in wanted or set(wanted) & set(self.parameters):
-            return lambda t, y: function(*pick([t, *y.tolist(), y, *fixed]))
-        return lambda t, y: function(*pick([t, *y.tolist()]))
+        words = {
+            TIME: "t",
+            STATE: "y",
+            PARAMETERS: "p",
+            **{name: f"v[{i}]" for i, name in enumerate(self.states)},
+            **{name: f"k{i}" for i, name in enumerate(self.parameters)},
+        }
+        # a call written out is half the work of gathering arguments anew each time; its text holds nothing of the
+        # user's but positions
+        arguments = ", ".join(words[name] for name in self.arguments)
+        numbers = "v = y.tolist()" if "v[" in arguments else "pass"
+        known: dict[str, Any] = {"function": function, **{f"k{i}": value for i, value in enumerate(values)}}
+        if PARAMETERS in self.arguments:
+            known["p"] = self.bundle(values)
+        exec(f"def call(t, y):\n    {numbers}\n    return function({arguments})", known)
+        made: Callable[[float, Any], Any] = known["call"]
+        return made
 
 
 def match_arguments(
