@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 from explicit import ATOL, FIRST, LORENZ, RTOL
-from pairing import in_turn, prepared, rewind, verdict
+from pairing import in_turn, prepared, rewind, seconds_of, verdict
 
 from unhurried_heron.march import families
 from unhurried_heron.march.recorder import StepRecorder
@@ -43,11 +43,7 @@ def report() -> None:
         return taken
 
     def without_copies() -> float:
-        rewind(chunked, LORENZ, FIRST)
-        begun = time.perf_counter()
-        while chunked.chunk() != 0:
-            pass
-        return time.perf_counter() - begun
+        return seconds_of(chunked, LORENZ, FIRST)
 
     one_shot()
     in_chunks()

@@ -6,7 +6,7 @@ import ctypes
 import time
 
 import numpy as np
-from pairing import compile_c, in_turn, prepared, rewind, verdict
+from pairing import attempts_of, compile_c, in_turn, prepared, seconds_of, verdict
 
 from unhurried_heron.kernels.collocation_constants import constants_of
 from unhurried_heron.methods.collocation import RADAU_IIA_5
@@ -60,12 +60,8 @@ def report() -> None:
         return measure
 
     def ours() -> float:
-        rewind(march, HIRES, FIRST)
-        begun = time.perf_counter()
-        while march.chunk() == 1:
-            pass
-        taken = time.perf_counter() - begun
-        attempts["ours"] = int(march.control["accepted"][0] + march.control["refused"][0])
+        taken = seconds_of(march, HIRES, FIRST)
+        attempts["ours"] = attempts_of(march)
         return taken / attempts["ours"] * 1e6
 
     ours()

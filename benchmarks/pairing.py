@@ -6,6 +6,7 @@ import ctypes
 import statistics
 import subprocess
 import tempfile
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -56,6 +57,20 @@ def rewind(march: March, problem: Problem, first: float) -> None:
     control["largest_step"], control["bad_component"] = np.inf, -1
     control["attempts_left"] = control["evaluation_limit"] = 2**60
     march.system.state[:] = [*problem.initial.values()]
+
+
+def seconds_of(march: March, problem: Problem, first: float) -> float:
+    """Seconds of a march from its start to its end, in chunks that are not kept."""
+    rewind(march, problem, first)
+    begun = time.perf_counter()
+    while march.chunk() == 1:
+        pass
+    return time.perf_counter() - begun
+
+
+def attempts_of(march: March) -> int:
+    """Attempted steps of the last march."""
+    return int(march.control["accepted"][0] + march.control["refused"][0])
 
 
 def verdict(name: str, ratio: float, limit: float) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 import numpy as np
-from pairing import in_turn, prepared, rewind, verdict
+from pairing import in_turn, prepared, seconds_of, verdict
 
 from unhurried_heron.problem.problem import Problem
 
@@ -43,11 +43,8 @@ def report() -> None:
             return (time.perf_counter() - begun) / 5000 * 1e6
 
         def inside(march=march, problem=problem) -> float:
-            rewind(march, problem, 1e-4)
-            begun = time.perf_counter()
-            while march.chunk() == 1:
-                pass
-            return (time.perf_counter() - begun) / int(march.control["rate_evaluations"][0]) * 1e6
+            taken = seconds_of(march, problem, 1e-4)
+            return taken / int(march.control["rate_evaluations"][0]) * 1e6
 
         inside()
         found = in_turn(plain=plain, inside=inside)

@@ -31,12 +31,11 @@ from unhurried_heron.kernels.control import (
     NOT_FINITE,
     RATES_STOPPED,
     REACHED_END,
-    SMALLEST_RELATIVE_STEP,
     STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.decoding import dense_work_in, output_in, system_in, watch_in
 from unhurried_heron.kernels.dense_lu import solve_real
-from unhurried_heron.kernels.events import FAILED, NEVER, step_events, watch_values
+from unhurried_heron.kernels.events import FAILED, NEVER, step_events
 from unhurried_heron.kernels.newton import (
     CONVERGED,
     DIVERGED,
@@ -48,12 +47,14 @@ from unhurried_heron.kernels.newton import (
     iterate,
 )
 from unhurried_heron.kernels.outcome import (
+    begin,
     finish_time,
     first_not_finite,
     keep_row,
     keep_step,
     next_step,
     pause_reason,
+    too_short,
 )
 from unhurried_heron.kernels.polynomial import evaluate_step
 
@@ -70,25 +71,6 @@ _FRESH, _OLD = 2, 1
 def _set_scale(system, work):
     for k in range(system.n):
         work.scale[k] = system.absolute[k] + system.relative[k] * abs(system.state[k])
-
-
-@inner
-def _start(system, work, control, watch):
-    """Evaluate rates and events at the start of a run; return REACHED_END if all is well."""
-    control.bad_time = control.time
-    control.rate_evaluations += 1
-    if call_native(system.rates, control.time, system.state, work.rates, system.context) != 1:
-        return RATES_STOPPED
-    control.bad_component = first_not_finite(system.state, work.rates, system.n)
-    if control.bad_component >= 0:
-        return NOT_FINITE
-    if not watch_values(watch, control.time, system.state, 0):
-        return EVENT_STOPPED
-    control.contraction = 1.0
-    control.previous_step = 0.0
-    control.started = 1
-    _set_scale(system, work)
-    return REACHED_END
 
 
 @inner
@@ -175,7 +157,7 @@ def _after_divergence(control, work, n, shrink, h):
             return REACHED_END
     else:
         control.step = h * shrink
-        if abs(control.step) >= SMALLEST_RELATIVE_STEP * abs(control.time) and control.step != 0.0:
+        if not too_short(control):
             return REACHED_END
     return NOT_FINITE if control.bad_component >= 0 else NEWTON_FAILED
 
@@ -188,7 +170,7 @@ def _after_refusal(control, error, safety, h):
     control.after_refusal = 1
     if control.jacobian_age == _OLD:
         control.jacobian_age = 0
-    if abs(control.step) < SMALLEST_RELATIVE_STEP * abs(control.time) or control.step == 0.0:
+    if too_short(control):
         return STEP_TOO_SMALL
     return REACHED_END
 
@@ -230,9 +212,11 @@ def march(address):
     threshold = max(10.0 * _EPSILON / tightest, min(0.03, np.sqrt(tightest)))
     control.n_steps = control.n_rows = control.n_events = 0
     if control.started == 0:
-        reason = _start(system, work, control, watch)
+        reason = begin(system, control, watch, work.rates)
         if reason != REACHED_END:
             return reason
+        control.contraction = 1.0
+        _set_scale(system, work)
     while control.time != control.end:
         reason = pause_reason(control, output, watch)
         if reason != REACHED_END:

@@ -13,7 +13,6 @@ from unhurried_heron.kernels.call import (
     as_longs,
     call_attempt,
     call_error,
-    call_native,
     call_polynomial,
     offset_by,
 )
@@ -24,18 +23,19 @@ from unhurried_heron.kernels.control import (
     NOT_FINITE,
     RATES_STOPPED,
     REACHED_END,
-    SMALLEST_RELATIVE_STEP,
     STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.decoding import output_in, system_in, tableau_in, watch_in
-from unhurried_heron.kernels.events import FAILED, NEVER, step_events, watch_values
+from unhurried_heron.kernels.events import FAILED, NEVER, step_events
 from unhurried_heron.kernels.outcome import (
+    begin,
     finish_time,
     first_not_finite,
     keep_row,
     keep_step,
     next_step,
     pause_reason,
+    too_short,
 )
 from unhurried_heron.kernels.polynomial import evaluate_step
 
@@ -69,23 +69,6 @@ def _try_step(system, tableau, control, h):
 
 
 @inner
-def _start(system, control, watch, stages):
-    """Evaluate rates and events at the start of a run; return REACHED_END if all is well."""
-    control.bad_time = control.time
-    control.rate_evaluations += 1
-    if call_native(system.rates, control.time, system.state, stages, system.context) != 1:
-        return RATES_STOPPED
-    control.bad_component = first_not_finite(system.state, stages, system.n)
-    if control.bad_component >= 0:
-        return NOT_FINITE
-    if not watch_values(watch, control.time, system.state, 0):
-        return EVENT_STOPPED
-    control.error_memory = 0.0
-    control.started = 1
-    return REACHED_END
-
-
-@inner
 def _longer_or_shorter(control, squared, order, h):
     """Set the next step after an accepted one."""
     # logarithms, so that the two powers of the controller cost one exponential
@@ -114,7 +97,7 @@ def _refuse(control, tableau, n, code, squared, h):
         control.step = 0.1 * h
     if control.adaptive == 0:
         return NOT_FINITE
-    if abs(control.step) < SMALLEST_RELATIVE_STEP * abs(control.time) or control.step == 0.0:
+    if too_short(control):
         return NOT_FINITE if control.bad_component >= 0 else STEP_TOO_SMALL
     return REACHED_END
 
@@ -132,7 +115,7 @@ def march(address):
     end, adaptive = control.end, control.adaptive == 1
     control.n_steps = control.n_rows = control.n_events = 0
     if control.started == 0:
-        reason = _start(system, control, watch, stages)
+        reason = begin(system, control, watch, stages)
         if reason != REACHED_END:
             return reason
     while control.time != end:

@@ -4,9 +4,18 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import offset_by
+from unhurried_heron.kernels.call import call_native, offset_by
 from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.control import BUFFER_FULL, PAUSED, REACHED_END
+from unhurried_heron.kernels.control import (
+    BUFFER_FULL,
+    EVENT_STOPPED,
+    NOT_FINITE,
+    PAUSED,
+    RATES_STOPPED,
+    REACHED_END,
+    SMALLEST_RELATIVE_STEP,
+)
+from unhurried_heron.kernels.events import watch_values
 
 
 @inner
@@ -20,6 +29,37 @@ def pause_reason(control, output, watch):
         return PAUSED
     control.attempts_left -= 1
     return REACHED_END
+
+
+@inner
+def first_not_finite(state, rates, n):
+    """Return the first component whose state or rate is NaN or infinite, or -1."""
+    for k in range(n):
+        if not (abs(state[k]) < np.inf and abs(rates[k]) < np.inf):
+            return k
+    return -1
+
+
+@inner
+def begin(system, control, watch, rates):
+    """Evaluate rates and events at the start of a run; return REACHED_END if all is well."""
+    control.bad_time = control.time
+    control.rate_evaluations += 1
+    if call_native(system.rates, control.time, system.state, rates, system.context) != 1:
+        return RATES_STOPPED
+    control.bad_component = first_not_finite(system.state, rates, system.n)
+    if control.bad_component >= 0:
+        return NOT_FINITE
+    if not watch_values(watch, control.time, system.state, 0):
+        return EVENT_STOPPED
+    control.started = 1
+    return REACHED_END
+
+
+@inner
+def too_short(control):
+    """Whether the next step falls below the spacing of floating-point times."""
+    return abs(control.step) < SMALLEST_RELATIVE_STEP * abs(control.time) or control.step == 0.0
 
 
 @inner
@@ -68,12 +108,3 @@ def finish_time(control, h, last):
         return control.time + h
     control.fixed_steps += 1
     return control.origin + control.fixed_steps * control.step
-
-
-@inner
-def first_not_finite(state, rates, n):
-    """Return the first component whose state or rate is NaN or infinite, or -1."""
-    for k in range(n):
-        if not (abs(state[k]) < np.inf and abs(rates[k]) < np.inf):
-            return k
-    return -1

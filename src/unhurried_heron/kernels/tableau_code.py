@@ -15,12 +15,12 @@ not know.
 
 from __future__ import annotations
 
-import struct
 from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
 
+from unhurried_heron.native.emit import literal
 from unhurried_heron.native.engine import compile_functions
 
 LANES = 4
@@ -67,7 +67,7 @@ class _Lane:
         return self._writer.new(instruction)
 
     def constant(self, value: float) -> str:
-        word = f"0x{struct.unpack('<Q', struct.pack('<d', value))[0]:016X}"
+        word = literal(value)
         return "<" + ", ".join([f"double {word}"] * LANES) + ">" if self.wide else word
 
     def load(self, base: str) -> str:
