@@ -90,6 +90,30 @@ class RateFunctionError(FormulationError):
     """A rate function asks for unknown arguments or returns something unusable."""
 
 
+class UnitError(FormulationError):
+    """A unit is none, a value has a unit of another kind than declared, or terms do not agree in their units."""
+
+
+class OrderError(FormulationError):
+    """Equations cannot be solved for their highest derivatives."""
+
+
+class FamilyError(FormulationError):
+    """An index leaves its family, or the equations of a family leave gaps or overlap."""
+
+
+class InputError(FormulationError):
+    """A measured input is unusable, or the interval leaves its table."""
+
+
+class OpenParameterError(FormulationError):
+    """Something needs the value of a parameter that was left open; ``names`` lists all of them."""
+
+    def __init__(self, message: str, *, names: tuple[str, ...], place: str, expected: str) -> None:
+        super().__init__(message, name=", ".join(names), place=place, expected=expected, given="no value yet")
+        self.names = names
+
+
 class DocumentError(FormulationError):
     """A problem file cannot be read or holds something unexpected."""
 

@@ -211,7 +211,7 @@ def march(address):
             tightest = system.relative[k]
     threshold = max(10.0 * _EPSILON / tightest, min(0.03, np.sqrt(tightest)))
     control.n_steps = control.n_rows = control.n_events = 0
-    if control.started == 0:
+    if control.started != 1:
         reason = begin(system, control, watch, work.rates)
         if reason != REACHED_END:
             return reason
@@ -254,7 +254,7 @@ def march(address):
             return EVENT_STOPPED
         if where != NEVER:
             evaluate_step(coefficients, degree, n, where, y)
-            control.time = watch.times[control.n_events - 1]
+            control.time = start + where * h
             return EVENT
         control.time = finish
         for k in range(n):

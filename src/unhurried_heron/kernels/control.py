@@ -22,7 +22,7 @@ CONTROL: Final = np.dtype(
         ("previous_step", np.float64),
         ("error_memory", np.float64),
         ("contraction", np.float64),
-        ("started", np.int64),
+        ("started", np.int64),  # 0 not yet, 1 yes, -1 to be started again beyond a switch
         ("fixed_steps", np.int64),
         ("after_refusal", np.int64),
         ("jacobian_age", np.int64),  # 0 none, 1 from an earlier step, 2 from here
@@ -39,6 +39,7 @@ CONTROL: Final = np.dtype(
         ("n_steps", np.int64),
         ("n_rows", np.int64),
         ("n_events", np.int64),
+        ("stopped_by", np.int64),  # the event or switch that ended the last step, in the order of `Watch`
         # where it went wrong
         ("bad_time", np.float64),
         ("bad_component", np.int64),  # -1: none
@@ -59,6 +60,7 @@ class Reason(IntEnum):
     STEP_TOO_SMALL = -3
     NEWTON_FAILED = -4
     EVENT_STOPPED = -5
+    SWITCHING = -6  # given by the driver: a switch goes back and forth without end
 
 
 # kernels compare with plain integers, which Numba freezes into the machine code

@@ -9,6 +9,8 @@ from unhurried_heron.kernels.polynomial import evaluate_step
 _EPSILON = 2.220446049250313e-16
 NEVER = 2.0
 FAILED = -1.0
+# the direction of a switch: it is watched for falling below zero, wherever it was before
+_LEAVES = 2
 
 
 @inner
@@ -27,6 +29,8 @@ def _changes(before, after, going):
 
     A zero at the start of a step was counted at the end of the one before, or is the start of the run.
     """
+    if going == _LEAVES:
+        return after < 0.0
     up = before < 0.0 and after >= 0.0
     down = before > 0.0 and after <= 0.0
     return (up and going >= 0) or (down and going <= 0)
@@ -44,6 +48,8 @@ def _locate(watch, event, start, step, coefficients, shape):
     left, right = 0.0, 1.0
     g_left, g_right = watch.values[event], watch.values[watch.m + event]
     begun_below = g_left < 0.0
+    if watch.going[event] == _LEAVES and g_left <= 0.0:
+        return 0.0
     side = 0
     resolution = max(2.0 * _EPSILON * max(abs(start), abs(step)) / abs(step), _EPSILON)
     for count in range(100):
@@ -80,14 +86,17 @@ def find_events(watch, control, start, step, coefficients, shape):
     times, which = watch.times, watch.which
     first_stop = NEVER
     first = control.n_events
+    # what comes together within rounding counts as one; events stand before switches, and so go first
+    together = 8.0 * _EPSILON * max(1.0, abs(start / step))
     for e in range(watch.m):
         if not _changes(watch.values[e], watch.values[watch.m + e], watch.going[e]):
             continue
         theta = _locate(watch, e, start, step, coefficients, shape)
         if theta == FAILED:
             return FAILED
-        if watch.stop[e] == 1 and theta < first_stop:
+        if watch.stop[e] == 1 and theta < first_stop - together:
             first_stop = theta
+            control.stopped_by = e
         place = control.n_events
         time = start + theta * step
         while place > first and (times[place - 1] - time) * step > 0.0:
@@ -98,7 +107,8 @@ def find_events(watch, control, start, step, coefficients, shape):
         which[place] = e
         control.n_events += 1
     # what lies beyond the stopping event never happened
-    while control.n_events > first and (times[control.n_events - 1] - (start + first_stop * step)) * step > 0.0:
+    beyond = first_stop + (together if first_stop != NEVER else 0.0)
+    while control.n_events > first and (times[control.n_events - 1] - (start + beyond * step)) * step > 0.0:
         control.n_events -= 1
     for place in range(first, control.n_events):
         theta = (times[place] - start) / step
@@ -115,6 +125,7 @@ def step_events(watch, control, start, step, finish, trial, coefficients, shape)
     if not watch_values(watch, finish, trial, 1):
         return FAILED
     theta = find_events(watch, control, start, step, coefficients, shape)
-    for e in range(watch.m):
-        watch.values[e] = watch.values[watch.m + e]
+    if theta == NEVER:
+        for e in range(watch.m):
+            watch.values[e] = watch.values[watch.m + e]
     return theta

@@ -114,7 +114,7 @@ def march(address):
     end_rates = offset_by(stages, (tableau.width - 1) * n)
     end, adaptive = control.end, control.adaptive == 1
     control.n_steps = control.n_rows = control.n_events = 0
-    if control.started == 0:
+    if control.started != 1:
         reason = begin(system, control, watch, stages)
         if reason != REACHED_END:
             return reason
@@ -147,7 +147,7 @@ def march(address):
             return EVENT_STOPPED
         if theta != NEVER:
             evaluate_step(coefficients, tableau.degree, n, theta, y)
-            control.time = watch.times[control.n_events - 1]
+            control.time = start + theta * h
             return EVENT
         control.time = finish
         for k in range(n):

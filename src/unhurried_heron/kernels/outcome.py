@@ -42,7 +42,7 @@ def first_not_finite(state, rates, n):
 
 @inner
 def begin(system, control, watch, rates):
-    """Evaluate rates and events at the start of a run; return REACHED_END if all is well."""
+    """Evaluate rates and events at the start of a run or beyond a switch; return REACHED_END if all is well."""
     control.bad_time = control.time
     control.rate_evaluations += 1
     if call_native(system.rates, control.time, system.state, rates, system.context) != 1:
@@ -50,7 +50,8 @@ def begin(system, control, watch, rates):
     control.bad_component = first_not_finite(system.state, rates, system.n)
     if control.bad_component >= 0:
         return NOT_FINITE
-    if not watch_values(watch, control.time, system.state, 0):
+    # beyond a switch, what the events were is known already
+    if control.started == 0 and not watch_values(watch, control.time, system.state, 0):
         return EVENT_STOPPED
     control.started = 1
     return REACHED_END

@@ -12,6 +12,7 @@ from unhurried_heron.kernels.control import Reason
 from unhurried_heron.march.families import March
 from unhurried_heron.march.interrupt import HeldInterrupt
 from unhurried_heron.march.options import Budget
+from unhurried_heron.march.passage import Passage
 from unhurried_heron.march.progress import ProgressBar
 from unhurried_heron.march.recorder import Recorder
 from unhurried_heron.run.trajectory import Array
@@ -25,8 +26,11 @@ _UNLIMITED = 2**62
 class Driver:
     """Calls a march until it ends, keeping what it leaves; afterwards holds what the `Run` is made of."""
 
-    def __init__(self, march: March, recorder: Recorder, budget: Budget, *, keep_ledger: bool) -> None:
-        self.march, self.recorder, self.budget = march, recorder, budget
+    def __init__(
+        self, march: March, recorder: Recorder, budget: Budget, passage: Passage, *, keep_ledger: bool
+    ) -> None:
+        self.march, self.recorder, self.budget, self.passage = march, recorder, budget, passage
+        self._rows = 0
         self._ledger: list[Array] | None = [] if keep_ledger else None
         self._found: list[tuple[Array, Array, Array]] = []
         self._slice = _FIRST_SLICE
@@ -50,7 +54,11 @@ class Driver:
                 reason = self._next_slice()
                 self.seconds = time.perf_counter() - begun
                 bar.update(float(control["time"][0]), int(control["accepted"][0]))
-                if reason not in (Reason.BUFFER_FULL, Reason.PAUSED):
+                if reason in (Reason.REACHED_END, Reason.EVENT):
+                    if not self.passage.cross(reason, self._rows):
+                        reason = Reason.SWITCHING if self.passage.endless else reason
+                        break
+                elif reason not in (Reason.BUFFER_FULL, Reason.PAUSED):
                     break
                 self.interrupted = held.hit
                 self.exhausted = self._exhausted()
@@ -88,11 +96,13 @@ class Driver:
         control, output, watch = self.march.control, self.march.output, self.march.watch
         if self.recorder.take(output, int(control["n_steps"][0]), float(control["time"][0])):
             self.march.renew_output()
+        self._rows += int(control["n_rows"][0])
         if self._ledger is not None:
             self._ledger.append(output.ledger[: control["n_rows"][0]].copy())
         count = int(control["n_events"][0])
-        if count:
-            self._found.append((watch.times[:count].copy(), watch.which[:count].copy(), watch.states[:count].copy()))
+        own = np.flatnonzero(watch.which[:count] < len(self.march.native.events))
+        if own.size:
+            self._found.append((watch.times[own], watch.which[own], watch.states[own]))
 
     def _exhausted(self) -> str:
         control, budget = self.march.control, self.budget

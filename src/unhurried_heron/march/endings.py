@@ -32,6 +32,13 @@ def ending_of(reason: Reason, time: float, problem: Problem, method: Method, det
             f"the budget of {details['budget']} was used up at {at}: incomplete.",
             f"Raise the budget, or start again from run.final with interval=({time:.10g}, {end:.10g}).",
         )
+    if reason is Reason.SWITCHING:
+        return Ending(
+            "switching",
+            time,
+            f"the switch '{details['switch']}' goes back and forth without end at {at}.",
+            "Both sides of it lead back to it. Give it two levels (open above one, shut below another), or smooth it.",
+        )
     if reason is Reason.NOT_FINITE:
         return Ending("not finite", time, _not_finite(time, details), _not_finite_advice(method, details))
     if reason is Reason.NEWTON_FAILED:

@@ -106,8 +106,8 @@ def _dense_work(method: Collocation, n: int) -> DenseWork:
 
 
 def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
-    going, stop = going_codes(events)
-    m = len(events)
+    going, stop = going_codes(events, native.located)
+    m = len(going)
     room = max(EVENT_ROOM, 2 * m) if m else 0
     times, which, states = np.zeros(room), np.zeros(room, dtype=np.int64), np.zeros((room, n))
     return Watch(m, room, native.event_addresses(), going, stop, np.zeros((3, m)), times, which, states, np.zeros(n))

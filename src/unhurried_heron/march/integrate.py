@@ -40,6 +40,8 @@ def integrate(
     step: float | None = None,
     record: Record = "steps",
     events: Iterable[Event] = (),
+    parameters: Mapping[str, Any] | None = None,
+    switches: bool = True,
     budget: Budget | Mapping[str, Any] | None = None,
     starting_step: float | None = None,
     largest_step: float | None = None,
@@ -66,6 +68,11 @@ def integrate(
         before the last of them records where it ended as well.
     events : iterable of Event
         What to look for, besides the problem's own events.
+    parameters : mapping of str, optional
+        Other values for parameters, and values for those left open.
+    switches : bool
+        Whether to land on jumps and kinks (``problem.switches``) and start again beyond each, which keeps the order of
+        the method; otherwise the error estimate alone has to notice them.
     budget : Budget or mapping, optional
         The most steps, rate evaluations or seconds to use.
     starting_step, largest_step : float, optional
@@ -86,6 +93,8 @@ def integrate(
     ------
     MethodError, OptionError
         The method is unknown or unfit, or an option is unusable.
+    OpenParameterError
+        Parameters are still open.
     Exception
         Whatever a Python rate function raises, with its own traceback.
 
@@ -107,24 +116,32 @@ def integrate(
             expected='"raise" or "return"',
             given=repr(on_interrupt),
         )
+    if not isinstance(switches, bool):
+        raise OptionError(
+            "switches are on or off", name="switches", place="switches", expected="True or False", given=repr(switches)
+        )
+    if parameters:
+        problem = problem.with_(parameters=parameters)
+    problem.refuse_open()
     times = record_times(problem, record)
     extra = tuple(events)
     # a changed copy checks the new events as the problem's own were checked
     watched = problem.with_(events=(*problem.events, *extra)).events if extra else problem.events
     limits = _budget(budget)
     relative, absolute = tolerances(problem, rtol, atol)
-    state = np.array([*problem.initial.values()])
+    state = problem.start
     start, end = problem.interval
 
     from unhurried_heron.kernels.control import Reason
     from unhurried_heron.march.driver import Driver
     from unhurried_heron.march.endings import ending_of
     from unhurried_heron.march.families import lay_out
+    from unhurried_heron.march.passage import Passage
     from unhurried_heron.march.progress import ProgressBar
     from unhurried_heron.march.recorder import StepRecorder, TimeRecorder
     from unhurried_heron.native.system import native_system
 
-    native = native_system(problem, watched, with_jacobian=isinstance(chosen, Collocation))
+    native = native_system(problem, watched, with_jacobian=isinstance(chosen, Collocation), held=switches)
     scales = _inner_tolerances(chosen, relative, absolute, state, step)
     march = lay_out(chosen, native, state, scales, watched)
     control = march.control
@@ -133,17 +150,23 @@ def integrate(
     control["adaptive"] = int(step is None)
     control["bad_component"] = -1
     control["largest_step"] = np.inf if largest_step is None else positive_option(largest_step, "largest_step")
+
+    def step_towards(until: float) -> tuple[float, int]:
+        interval = (float(control["time"][0]), until)
+        size, calls = _estimate_starting_step(interval, march, scales, chosen)
+        return float(np.copysign(size, end - start)), calls
+
+    passage = Passage(problem, march, len(watched), None if step is not None else step_towards, held=switches)
+    passage.begin()
     if step is not None:
-        size = step
+        control["step"] = np.copysign(step, end - start)
     elif starting_step is not None:
-        size = positive_option(starting_step, "starting_step")
+        control["step"] = np.copysign(positive_option(starting_step, "starting_step"), end - start)
     else:
-        size, calls = _estimate_starting_step(problem, march, scales, chosen)
-        control["rate_evaluations"] = calls
-    control["step"] = np.copysign(size, end - start)
+        control["step"], control["rate_evaluations"] = step_towards(float(control["end"][0]))
     keep_ledger = times is None if ledger is None else ledger
     recorder = StepRecorder() if times is None else TimeRecorder(times, start, state)
-    driver = Driver(march, recorder, limits, keep_ledger=keep_ledger)
+    driver = Driver(march, recorder, limits, passage, keep_ledger=keep_ledger)
     bar = ProgressBar(progress, problem.title or chosen.name, start, end)
     try:
         reason = driver.drive(bar)
@@ -158,7 +181,8 @@ def integrate(
     details: dict[str, object] = {
         "interrupted": driver.interrupted,
         "budget": driver.exhausted,
-        "event": watched[int(found[1][-1])].name if reason is Reason.EVENT else "",
+        "event": watched[int(control["stopped_by"][0])].name if reason is Reason.EVENT else "",
+        "switch": passage.endless,
         "component": problem.states[bad] if bad >= 0 else "",
         "bad_time": float(control["bad_time"][0]),
         "fixed": step is not None,
@@ -180,6 +204,8 @@ def integrate(
         _watched=watched,
         _events=found,
         _ledger=driver.ledger(),
+        _crossings=tuple(passage.crossings),
+        _landings=tuple(passage.marks),
     )
 
 
@@ -222,7 +248,7 @@ def _inner_tolerances(
 
 
 def _estimate_starting_step(
-    problem: Problem, march: Any, scales: tuple[Array, Array], method: Method
+    interval: tuple[float, float], march: Any, scales: tuple[Array, Array], method: Method
 ) -> tuple[float, int]:
     from unhurried_heron.march.start import starting_step
     from unhurried_heron.native.rows import evaluate_rows
@@ -242,7 +268,7 @@ def _estimate_starting_step(
     scale = scales[0] * np.abs(state) + scales[1]
     scale = np.where(scale > 0, scale, np.maximum(scales[0], 1e-300))
     order = min(method.order, method.embedded_order)
-    return starting_step(evaluate, state, problem.interval, scale, order)
+    return starting_step(evaluate, state, interval, scale, order)
 
 
 def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:

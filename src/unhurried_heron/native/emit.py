@@ -1,4 +1,4 @@
-"""Writing expression trees as LLVM IR text: one function of the common signature, equal subtrees computed once.
+"""Writing expression trees as LLVM IR text: straight lines and loops, equal subtrees computed once.
 
 No fast-math flag is set: a formula is computed as it was written.
 """
@@ -6,10 +6,11 @@ No fast-math flag is set: a formula is computed as it was written.
 from __future__ import annotations
 
 import struct
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
 from typing import Final
 
-from unhurried_heron.problem.expression import COMPARISONS, TIME, Node, number
+from unhurried_heron.problem.expression import COMPARISONS, SUM, TIME, Node, upwards
 
 # functions LLVM knows itself (and may fold or inline); the others are called from the C mathematics library
 _INTRINSIC: Final = {
@@ -33,58 +34,176 @@ def literal(value: float) -> str:
     return f"0x{struct.unpack('<Q', struct.pack('<d', value))[0]:016X}"
 
 
+@dataclass(frozen=True)
+class Names:
+    """Where names find their values: states by place, the others in the context.
+
+    Attributes
+    ----------
+    scalars : tuple of (str, int)
+        Places of the states that are no families.
+    parameters : tuple of str
+        Parameters and switches, in the order of the context.
+    inputs : tuple of (str, int)
+        Measured inputs and where in the context the address of their table stands; the address of the row in use
+        follows.
+    held : bool
+        Whether measured inputs are read from the row in use, as long as the march holds it.
+    """
+
+    scalars: tuple[tuple[str, int], ...]
+    parameters: tuple[str, ...]
+    inputs: tuple[tuple[str, int], ...] = ()
+    held: bool = False
+
+
+class Scope:
+    """The body of a loop, or of the function: its instructions and the values that are known in it."""
+
+    def __init__(self, parent: Scope | None, index: str = "", register: str = "") -> None:
+        self.parent, self.index, self.register = parent, index, register
+        self.depth: int = parent.depth + 1 if parent else 0
+        self.lines: list[str] = []
+        self.values: dict[Node, str] = {}
+
+
 class Emitter:
-    """Gathers the instructions of one function."""
+    """Gathers the instructions of one function.
 
-    def __init__(self, states: tuple[str, ...], parameters: tuple[str, ...]) -> None:
+    A value is computed in the outermost scope that knows its indices, so nothing is computed twice in a loop.
+    """
+
+    def __init__(self, names: Names) -> None:
         self._slots: Mapping[str, tuple[str, int]] = {
-            **{state: ("%y", i) for i, state in enumerate(states)},
-            **{parameter: ("%p", i) for i, parameter in enumerate(parameters)},
+            **{name: ("%p", i) for i, name in enumerate(names.parameters)},
+            **{state: ("%y", i) for state, i in names.scalars},
         }
-        self._lines: list[str] = []
-        self._declared: set[str] = set()
-        self._values: dict[Node, str] = {}
+        self._inputs, self._held = dict(names.inputs), names.held
+        self.declared: set[str] = set()
         self._count = 0
+        self.scope = self._target = Scope(None)
 
-    def module(self, outputs: Mapping[int, Node], size: int) -> str:
-        """Return the module's text: ``evaluate`` writes the trees to their places, zeros elsewhere."""
-        if len(outputs) < size:
-            self._declared.add("declare void @llvm.memset.p0.i64(ptr, i8, i64, i1)")
-            self._lines.append(f"  call void @llvm.memset.p0.i64(ptr %out, i8 0, i64 {8 * size}, i1 false)")
-        for place, node in outputs.items():
-            self._store(self.value(node), place)
-        return "\n".join(
-            [
-                *sorted(self._declared),
-                "define i32 @evaluate(double %t, ptr noalias readonly %y, ptr noalias %out, "
-                "ptr noalias readonly %p) nounwind {",
-                *self._lines,
-                "  ret i32 1",
-                "}",
-            ]
-        )
-
-    def value(self, node: Node) -> str:
+    def value(self, root: Node) -> str:
         """Return the register (or literal) that holds a tree's value, emitting it at first use."""
-        found = self._values.get(node)
-        if found is None:
-            found = self._values[node] = self._emit(node)
-        return found
+        stack = [root]
+        while stack:
+            node = stack[-1]
+            if self._find(node) is not None:
+                stack.pop()
+                continue
+            # a sum computes its summand in a loop of its own
+            missing = [] if node.op == SUM else [part for part in node.operands if self._find(part) is None]
+            if missing:
+                stack.extend(missing)
+                continue
+            stack.pop()
+            scope = self._scope_of(node)
+            outer, self._target = self._target, scope
+            scope.values[node] = self._emit(node)
+            self._target = outer
+        return self._known(root)
+
+    def _find(self, node: Node) -> tuple[str, Scope] | None:
+        scope: Scope | None = self.scope
+        while scope is not None:
+            found = scope.values.get(node)
+            if found is not None:
+                return found, scope
+            scope = scope.parent
+        return None
+
+    def _known(self, node: Node) -> str:
+        found = self._find(node)
+        assert found is not None
+        return found[0]
+
+    def _scope_of(self, node: Node) -> Scope:
+        """Return the innermost scope that a node needs."""
+        if node.op == SUM:
+            return self._deepest(_free_indices(node))
+        if node.op == "name":
+            return self._deepest([str(node.args[0])])
+        if node.op == "slot":
+            return self._deepest([str(index) for index, _ in node.args[1:]])
+        scopes = [found[1] for found in map(self._find, node.operands) if found]
+        return max(scopes, key=lambda scope: scope.depth, default=self._deepest([]))
+
+    def _deepest(self, indices: Iterable[str]) -> Scope:
+        wanted = set(indices)
+        scope = self.scope
+        while scope.parent is not None and scope.index not in wanted:
+            scope = scope.parent
+        return scope
+
+    def register_of(self, index: str) -> str:
+        """Return the whole-number register of a loop index."""
+        scope: Scope | None = self.scope
+        while scope is not None and scope.index != index:
+            scope = scope.parent
+        assert scope is not None
+        return scope.register
+
+    def place(self, base: int, strides: Iterable[tuple[str, int]]) -> str:
+        """Return the whole number ``base + sum(stride*index)``."""
+        total = str(base)
+        for index, stride in strides:
+            register = self.register_of(index)
+            step = register if stride == 1 else self._new(f"mul nsw i64 {register}, {stride}")
+            total = self._new(f"add nsw i64 {step}, {total}")
+        return total
+
+    def loop(self, index: str, first: int, last: int, fill: Callable[[], str | None]) -> str | None:
+        """Emit a loop; ``fill`` emits its body and may return a register that is summed up."""
+        self._count += 1
+        k = self._count
+        parent, target = self.scope, self._target
+        scope = Scope(self._target, index, f"%i{k}")
+        self.scope = self._target = scope
+        summand = fill()
+        self.scope, self._target = parent, target
+        into = target.lines
+        into += [f"  br label %pre{k}", f"pre{k}:", f"  br label %body{k}", f"body{k}:"]
+        into.append(f"  %i{k} = phi i64 [ {first}, %pre{k} ], [ %next{k}, %latch{k} ]")
+        if summand is not None:
+            into.append(f"  %acc{k} = phi double [ {literal(0.0)}, %pre{k} ], [ %sum{k}, %latch{k} ]")
+        into += scope.lines
+        into += [f"  br label %latch{k}", f"latch{k}:"]
+        if summand is not None:
+            into.append(f"  %sum{k} = fadd double %acc{k}, {summand}")
+        into += [f"  %next{k} = add nsw i64 %i{k}, 1", f"  %more{k} = icmp sle i64 %next{k}, {last}"]
+        into += [f"  br i1 %more{k}, label %body{k}, label %done{k}", f"done{k}:"]
+        return f"%sum{k}" if summand is not None else None
+
+    def _sum(self, node: Node) -> str:
+        index, first, last, body = node.args
+        # the loop stands in the scope that the sum belongs to, and sees only what that scope sees
+        inner, self.scope = self.scope, self._target
+        total = self.loop(str(index), int(first.args[0]), int(last.args[0]), lambda: self.value(body))
+        self.scope = inner
+        assert total is not None
+        return total
 
     def _new(self, instruction: str) -> str:
         self._count += 1
-        self._lines.append(f"  %v{self._count} = {instruction}")
+        self._target.lines.append(f"  %v{self._count} = {instruction}")
         return f"%v{self._count}"
 
-    def _store(self, register: str, place: int) -> None:
-        pointer = self._new(f"getelementptr double, ptr %out, i64 {place}")
-        # "volatile" keeps the code generator from looking for stores to merge, which takes it quadratic time
-        self._lines.append(f"  store volatile double {register}, ptr {pointer}")
+    def store(self, node: Node, base: int, strides: Iterable[tuple[str, int]], *, adds: bool) -> None:
+        """Write the value of a tree to a place of the output, or add it to what is there."""
+        register, strides = self.value(node), list(strides)
+        self._target = self.scope
+        pointer = self._new(f"getelementptr double, ptr %out, i64 {self.place(base, strides)}")
+        if adds:
+            register = self._new(f"fadd double {self._new(f'load double, ptr {pointer}')}, {register}")
+        # outside loops, "volatile" keeps the code generator from looking for stores to merge, which takes it
+        # quadratic time
+        how = "store volatile" if self.scope.parent is None and not adds else "store"
+        self._target.lines.append(f"  {how} double {register}, ptr {pointer}")
 
     def _call(self, function: str, *registers: str) -> str:
         kinds = ", ".join("double" for _ in registers)
         # "readnone" tells the optimiser that equal arguments give equal values
-        self._declared.add(f"declare double @{function}({kinds}) nounwind readnone")
+        self.declared.add(f"declare double @{function}({kinds}) nounwind readnone")
         return self._new(f"call double @{function}({', '.join(f'double {r}' for r in registers)})")
 
     def _fold(self, operation: str, registers: list[str]) -> str:
@@ -97,7 +216,7 @@ class Emitter:
         """Return a one-bit register: comparisons directly, anything else by "is not zero"."""
         op = node.op
         if op in COMPARISONS:
-            a, b = (self.value(operand) for operand in node.operands)
+            a, b = (self._known(operand) for operand in node.operands)
             return self._new(f"fcmp {_ORDERED[op]} double {a}, {b}")
         if op in ("and", "or"):
             bits = [self._truth(operand) for operand in node.operands]
@@ -107,7 +226,7 @@ class Emitter:
             return total
         if op == "not":
             return self._new(f"xor i1 {self._truth(node.operands[0])}, true")
-        return self._new(f"fcmp une double {self.value(node)}, {literal(0.0)}")
+        return self._new(f"fcmp une double {self._known(node)}, {literal(0.0)}")
 
     def _select(self, bit: str, chosen: str, otherwise: str) -> str:
         return self._new(f"select i1 {bit}, double {chosen}, double {otherwise}")
@@ -118,15 +237,20 @@ class Emitter:
             return literal(float(node.args[0]))  # type: ignore[arg-type]  # numbers hold a float
         if op == "name":
             return self._load(str(node.args[0]))
+        if op == "slot":
+            pointer = self._new(f"getelementptr double, ptr %y, i64 {self.place(node.args[0], node.args[1:])}")
+            return self._new(f"load double, ptr {pointer}")
+        if op == SUM:
+            return self._sum(node)
         if op in COMPARISONS or op in ("and", "or", "not"):
             return self._new(f"uitofp i1 {self._truth(node)} to double")
         if op == "where":
-            return self._select(self._truth(operands[0]), self.value(operands[1]), self.value(operands[2]))
+            return self._select(self._truth(operands[0]), self._known(operands[1]), self._known(operands[2]))
         if op == "add":
-            return self._sum(operands)
+            return self._add(operands)
         if op == "pow":
             return self._power(*operands)
-        registers = [self.value(operand) for operand in operands]
+        registers = [self._known(operand) for operand in operands]
         if op == "mul":
             return self._fold("fmul", registers)
         if op == "div":
@@ -142,21 +266,33 @@ class Emitter:
     def _load(self, name: str) -> str:
         if name == TIME:
             return "%t"
+        if name in self._inputs:
+            return self._measured(self._inputs[name])
+        if name not in self._slots:
+            return self._new(f"sitofp i64 {self.register_of(name)} to double")
         base, index = self._slots[name]
         pointer = self._new(f"getelementptr double, ptr {base}, i64 {index}")
         return self._new(f"load double, ptr {pointer}")
 
-    def _sum(self, terms: tuple[Node, ...]) -> str:
-        total = self.value(terms[0])
+    def _measured(self, slot: int) -> str:
+        """Evaluate a measured input: search its table, or take the row that the march holds."""
+        cell = self._new(f"getelementptr double, ptr %p, i64 {slot + self._held}")
+        table = self._new(f"load ptr, ptr {cell}")
+        function = "measured_row" if self._held else "measured"
+        self.declared.add(f"declare double @{function}(double, ptr) nounwind")
+        return self._new(f"call double @{function}(double %t, ptr {table})")
+
+    def _add(self, terms: tuple[Node, ...]) -> str:
+        total = self._known(terms[0])
         for term in terms[1:]:
             if term.op == "neg":
-                total = self._new(f"fsub double {total}, {self.value(term.operands[0])}")
+                total = self._new(f"fsub double {total}, {self._known(term.operands[0])}")
             else:
-                total = self._new(f"fadd double {total}, {self.value(term)}")
+                total = self._new(f"fadd double {total}, {self._known(term)}")
         return total
 
     def _power(self, base: Node, exponent: Node) -> str:
-        x, n = self.value(base), exponent.value
+        x, n = self._known(base), exponent.value
         if n is not None and n != 0.0 and abs(n) <= _MAX_UNROLLED_POWER and 2.0 * n == int(2.0 * n):
             result = self._whole_power(x, int(abs(n)))
             if n != int(n):
@@ -164,7 +300,7 @@ class Emitter:
                 result = root if result is None else self._new(f"fmul double {result}, {root}")
             assert result is not None
             return self._new(f"fdiv double {literal(1.0)}, {result}") if n < 0 else result
-        return self._call("llvm.pow.f64", x, self.value(exponent))
+        return self._call("llvm.pow.f64", x, self._known(exponent))
 
     def _whole_power(self, x: str, n: int) -> str | None:
         result: str | None = None
@@ -197,9 +333,24 @@ class Emitter:
             not_over = self._new(f"fcmp olt double {x}, {registers[2]}")
             return self._keep_nan(x, self._select(self._new(f"and i1 {begun}, {not_over}"), one, zero))
         if op == "sign":
-            negative = self._select(self._new(f"fcmp olt double {x}, {zero}"), self.value(number(-1.0)), x)
+            negative = self._select(self._new(f"fcmp olt double {x}, {zero}"), literal(-1.0), x)
             return self._select(self._new(f"fcmp ogt double {x}, {zero}"), one, negative)
         raise AssertionError(f"no rule to emit '{op}'")
 
     def _keep_nan(self, x: str, result: str) -> str:
         return self._select(self._new(f"fcmp uno double {x}, {x}"), x, result)
+
+
+def _free_indices(root: Node) -> set[str]:
+    """Return the indices that a sum takes from around it."""
+    free: dict[Node, frozenset[str]] = {}
+    for node in upwards(root):
+        found = frozenset().union(*(free[part] for part in node.operands))
+        if node.op == "name":
+            found |= {str(node.args[0])}
+        elif node.op == "slot":
+            found |= {str(index) for index, _ in node.args[1:]}
+        elif node.op == SUM:
+            found -= {str(node.args[0])}
+        free[node] = found
+    return set(free[root])

@@ -3,32 +3,33 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Mapping
 
-import numpy as np
-
-from unhurried_heron.native.emit import Emitter
-from unhurried_heron.native.signature import NativeFunction
-from unhurried_heron.problem.expression import Node
+from unhurried_heron.native.blocks import Names, emit_module
+from unhurried_heron.native.signature import FloatArray, NativeFunction
+from unhurried_heron.problem.layout import Block
 
 
-def compiled(
-    outputs: Mapping[int, Node], size: int, states: tuple[str, ...], parameters: Mapping[str, float]
-) -> NativeFunction:
-    """Return a native function that writes each tree to its place in an array of ``size`` numbers.
+def compiled(blocks: tuple[Block, ...], size: int, names: Names, context: FloatArray, *, guarded: tuple[Block, ...] = ()) -> NativeFunction:
+    """Return a native function that writes the values of blocks into an array of ``size`` numbers.
 
-    The machine code depends on the trees and the order of the names, never on the parameters' values.
+    The machine code depends on the blocks and the order of the names, never on what stands in ``context``.
+
+    Parameters
+    ----------
+    context : ndarray of float64
+        Parameters, values of switches and addresses of tables, in the order of ``names``.
+    guarded : tuple of Block
+        What is computed instead where an answer is no number: formulas whose switches are not held.
     """
-    address, engine = _machine_code(tuple(outputs.items()), size, states, tuple(parameters))
-    # one number more than needed: an empty array would have no address to speak of
-    context = np.array([*parameters.values(), 0.0])
+    address, engine = _machine_code(blocks, guarded, size, names)
     return NativeFunction(address, size, context, keep=(engine,))
 
 
 @functools.lru_cache(maxsize=256)
 def _machine_code(
-    outputs: tuple[tuple[int, Node], ...], size: int, states: tuple[str, ...], parameters: tuple[str, ...]
+    blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int, names: Names
 ) -> tuple[int, object]:
     from unhurried_heron.native.engine import compile_module
 
-    return compile_module(Emitter(states, parameters).module(dict(outputs), size))
+    optimised = any(block.loops for block in blocks)
+    return compile_module(emit_module(blocks, guarded, size, names), optimised=optimised)

@@ -3,30 +3,58 @@
 from __future__ import annotations
 
 import functools
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
+from unhurried_heron.native.clamp import clamped
+from unhurried_heron.native.emit import Names
 from unhurried_heron.native.expressions import compiled
-from unhurried_heron.native.signature import NativeFunction
+from unhurried_heron.native.signature import FloatArray, NativeFunction
 from unhurried_heron.problem.differentiate import jacobian
 from unhurried_heron.problem.event import GOING, Event
-from unhurried_heron.problem.expression import Node
 from unhurried_heron.problem.functions import NamedFunction, is_compiled
+from unhurried_heron.problem.layout import Block, Layout, single
+from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.model import Watched
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.problem.switches import Switch
+
+# how a watched formula must change: a held switch ends where its formula falls below zero
+LEAVES = 2
+_EITHER = 0
 
 
 @dataclass(frozen=True)
 class NativeSystem:
-    """Rates, Jacobian and events of a problem as native functions; keep it alive while a kernel runs.
+    """Rates, Jacobian, events and switches of a problem as native functions; keep it alive while a kernel runs.
 
-    ``jacobian`` is None where it must be found by differences.
+    Attributes
+    ----------
+    jacobian : NativeFunction, or None
+        None where it must be found by differences.
+    context : ndarray of float64
+        Parameters, switches, and addresses of tables: what all written formulas share.
+    slots : dict of str to int
+        Where each switch stands in the context.
+    located : tuple of Switch
+        Switches found during the march, in the order of ``watched``.
+    rows : tuple
+        Measured inputs: the table, its rows in memory, and where the address of the row in use stands.
+    limits : ndarray, shape (2,), or None
+        Between which times a Python function may be asked.
     """
 
     rates: NativeFunction
     jacobian: NativeFunction | None
     events: tuple[NativeFunction, ...]
+    watched: tuple[NativeFunction, ...] = ()
+    context: FloatArray = field(default_factory=lambda: np.zeros(1))
+    slots: dict[str, int] = field(default_factory=dict)
+    located: tuple[Switch, ...] = ()
+    rows: tuple[tuple[Measured, FloatArray, int], ...] = ()
+    limits: FloatArray | None = None
 
     def addresses(self) -> tuple[int, int, int, int]:
         """Return rates, their context, Jacobian and its context (zeros without one)."""
@@ -36,41 +64,99 @@ class NativeSystem:
         return rates.address, rates.context_address, jacobian.address, jacobian.context_address
 
     def event_addresses(self) -> np.ndarray:
-        """Return one row (address, context) for each event, int64 (m, 2)."""
-        rows = [[event.address, event.context_address] for event in self.events]
+        """Return one row (address, context) for each event and located switch, int64 (m, 2)."""
+        rows = [[event.address, event.context_address] for event in (*self.events, *self.watched)]
         return np.array(rows, dtype=np.int64).reshape(-1, 2)
 
+    def hold_between(self, start: float, end: float) -> None:
+        """Take the rows of the tables in use between two times, and keep Python functions within them."""
+        middle = 0.5 * (start + end)
+        for table, rows, slot in self.rows:
+            place = int(np.clip(np.searchsorted(table.times, middle, side="right") - 1, 0, table.times.size - 1))
+            self.context.view(np.int64)[slot + 1] = rows.ctypes.data + 8 * (1 + 5 * place)
+        if self.limits is not None:
+            self.limits[:] = sorted([np.nextafter(start, end), np.nextafter(end, start)])
 
-def native_system(problem: Problem, events: tuple[Event, ...], *, with_jacobian: bool) -> NativeSystem:
-    """Make a problem callable; what was compiled before for the same structure is used again."""
+
+def native_system(
+    problem: Problem, events: tuple[Event, ...], *, with_jacobian: bool, held: bool = True
+) -> NativeSystem:
+    """Make a problem callable; what was compiled before for the same structure is used again.
+
+    ``held`` says that the march holds the switches and crosses them one by one.
+    """
     model = problem.model
+    switches = problem.switches if held else ()
+    names, context, tables = _context(problem, held=held)
+    own = tuple(switch for switch in switches if switch.times is None)
+    blocks: tuple[Block, ...] | NamedFunction = model.rates
+    guarded: tuple[Block, ...] = ()
+    limits = None
+    if isinstance(model.rates, NamedFunction):
+        rates = _native_function(model.rates, problem, model.layout.size)
+        slopes = _own_jacobian(model.jacobian, problem) if with_jacobian and model.jacobian else None
+        if any(switch.times for switch in switches):
+            limits = np.array([-np.inf, np.inf])
+            rates = clamped(rates, limits)
+            slopes = clamped(slopes, limits) if slopes else None
+    else:
+        if held:
+            blocks, guarded = model.smooth.blocks, model.rates if any(switch.slot for switch in own) else ()
+        rates = compiled(blocks, model.layout.size, names, context, guarded=guarded)  # type: ignore[arg-type]  # blocks
+        slopes = _native_jacobian(blocks, model.layout, names, context) if with_jacobian else None  # type: ignore[arg-type]
     return NativeSystem(
-        rates=_native(model.rates, problem, len(model.states)),
-        jacobian=_native_jacobian(problem) if with_jacobian else None,
-        events=tuple(_native_event(model.watch(event), problem) for event in events),
+        rates=rates,
+        jacobian=slopes,
+        events=tuple(_native_event(model.watch(event, problem.units), problem) for event in events),
+        watched=tuple(_native_switch(switch, problem, names, context) for switch in own),
+        context=context,
+        slots={switch.slot: names.parameters.index(switch.slot) for switch in switches if switch.slot},
+        located=own,
+        rows=tables if held else (),
+        limits=limits,
     )
 
 
+def _context(problem: Problem, *, held: bool) -> tuple[Names, FloatArray, tuple[tuple[Measured, FloatArray, int], ...]]:
+    """Return the names of everything outside the state, and the array their values stand in."""
+    model = problem.model
+    slots = [switch.slot for switch in model.smooth.switches if switch.slot] if held else []
+    words = (*model.parameters, *slots)
+    inputs = tuple((name, len(words) + 2 * place) for place, name in enumerate(model.inputs))
+    context = np.zeros(len(words) + 2 * len(inputs) + 1)
+    context[: len(model.parameters)] = [problem.parameters.get(name, np.nan) for name in model.parameters]
+    tables = []
+    for name, slot in inputs:
+        table = problem.inputs[name]
+        rows = np.concatenate([[float(table.times.size)], table.pieces.ravel()])
+        context.view(np.int64)[slot] = rows.ctypes.data
+        tables.append((table, rows, slot))
+    return Names(tuple(model.layout.scalars.items()), words, inputs, held), context, tuple(tables)
+
+
+def _plain(problem: Problem, blocks: tuple[Block, ...], size: int) -> NativeFunction:
+    """Compile formulas in which nothing is held."""
+    names, context, tables = _context(problem, held=False)
+    made = compiled(blocks, size, names, context)
+    return replace(made, keep=(*made.keep, tables))
+
+
 def native_derived(problem: Problem) -> NativeFunction:
-    """Return a native function of all derived quantities, in order."""
-    return _native(tuple(problem.model.derived.values()), problem, len(problem.model.derived))
+    """Return a native function of the written derived quantities, in order."""
+    return _plain(problem, problem.model.derived, problem.model.derived_layout.size)
 
 
 def native_exact(problem: Problem) -> NativeFunction:
     """Return a native function of the closed forms, in the order they were given."""
-    return _native(tuple(problem.model.exact.values()), problem, len(problem.model.exact))
+    exact = problem.model.exact.values()
+    return _plain(problem, tuple(single(node, place) for place, node in enumerate(exact)), len(exact))
 
 
-def going_codes(events: tuple[Event, ...]) -> tuple[np.ndarray, np.ndarray]:
-    """Return direction and stop flag of each event, int64 (m,)."""
-    going = np.array([GOING[event.going] for event in events], dtype=np.int64)
-    return going, np.array([int(event.stop) for event in events], dtype=np.int64)
-
-
-def _native(what: tuple[object, ...] | NamedFunction, problem: Problem, size: int) -> NativeFunction:
-    if isinstance(what, NamedFunction):
-        return _native_function(what, problem, size)
-    return compiled(dict(enumerate(what)), size, problem.states, problem.parameters)  # type: ignore[arg-type]  # trees
+def going_codes(events: tuple[Event, ...], located: tuple[Switch, ...] = ()) -> tuple[np.ndarray, np.ndarray]:
+    """Return direction and stop flag of each event and of each located switch, int64 (m,)."""
+    going = [GOING[event.going] for event in events] + [LEAVES if switch.slot else _EITHER for switch in located]
+    stop = [int(event.stop) for event in events] + [1] * len(located)
+    return np.array(going, dtype=np.int64), np.array(stop, dtype=np.int64)
 
 
 def _native_function(function: NamedFunction, problem: Problem, size: int) -> NativeFunction:
@@ -84,20 +170,31 @@ def _native_function(function: NamedFunction, problem: Problem, size: int) -> Na
     return python_function(function, values, size)
 
 
+def _own_jacobian(function: NamedFunction, problem: Problem) -> NativeFunction:
+    """Put a user's Jacobian behind an address; the matrix is written row by row."""
+    given: Any = function.function
+    flat = replace(function, function=lambda *arguments: np.asarray(given(*arguments), dtype=np.float64).ravel())
+    return _native_function(flat, problem, len(function.states) ** 2)
+
+
 def _native_event(watched: Watched, problem: Problem) -> NativeFunction:
     if isinstance(watched, NamedFunction):
         return _native_function(watched, problem, 0)
-    return compiled({0: watched}, 1, problem.states, problem.parameters)
+    return _plain(problem, (single(watched, 0),), 1)
 
 
-def _native_jacobian(problem: Problem) -> NativeFunction | None:
-    rates, states = problem.model.rates, problem.states
-    if isinstance(rates, NamedFunction):
-        return None
-    return compiled(_jacobian_entries(rates, states), len(states) ** 2, states, problem.parameters)
+def _native_switch(switch: Switch, problem: Problem, names: Names, context: FloatArray) -> NativeFunction:
+    if switch.function is not None:
+        return _native_function(switch.function, problem, 0)
+    return compiled((single(switch.watched, 0),), 1, names, context)
+
+
+def _native_jacobian(
+    blocks: tuple[Block, ...], layout: Layout, names: Names, context: FloatArray
+) -> NativeFunction:
+    return compiled(_jacobian_blocks(blocks, layout), layout.size**2, names, context)
 
 
 @functools.lru_cache(maxsize=64)
-def _jacobian_entries(rates: tuple[Node, ...], states: tuple[str, ...]) -> dict[int, Node]:
-    """Nonzero entries by their place in the row-major matrix."""
-    return {i * len(states) + j: slope for (i, j), slope in jacobian(list(rates), states).items()}
+def _jacobian_blocks(rates: tuple[Block, ...], layout: Layout) -> tuple[Block, ...]:
+    return jacobian(rates, layout)

@@ -7,12 +7,15 @@ that the value is taken from counts.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Final
 
-from unhurried_heron.problem.expression import ONE, Node, add, div, mul, neg, number, power, where
+from unhurried_heron.problem.expression import ONE, SUM, Node, add, div, mul, neg, number, power, upwards, where
+from unhurried_heron.problem.layout import Block, Layout, Loop
 
-Gradient = dict[str, Node]
+# what is differentiated by: a name, or a place among the states together with the sums that its index runs through
+Variable = tuple[Node, tuple[Loop, ...]]
+Gradient = dict[Variable, Node]
 
 _TWO: Final = number(2.0)
 _HALF: Final = number(0.5)
@@ -42,23 +45,32 @@ _OUTER: Final[dict[str, Callable[[Node], Node]]] = {
 
 
 class Differentiator:
-    """Gradients of trees with respect to a fixed set of names; shared subtrees are differentiated once."""
+    """Gradients of trees by a set of names and by all places of states; equal subtrees are differentiated once."""
 
-    def __init__(self, variables: tuple[str, ...]) -> None:
+    def __init__(self, variables: Iterable[str]) -> None:
         self.variables = frozenset(variables)
         self._done: dict[Node, Gradient] = {}
 
     def gradient(self, node: Node) -> Gradient:
-        """Return the nonzero partial derivatives of a tree by name."""
-        found = self._done.get(node)
-        if found is None:
-            found = self._done[node] = self._differentiate(node)
-        return found
+        """Return the nonzero partial derivatives of a tree."""
+        if node not in self._done:
+            for part in upwards(node):
+                if part not in self._done:
+                    self._done[part] = self._differentiate(part)
+        return self._done[node]
+
+    def by_name(self, node: Node) -> dict[str, Node]:
+        """Return the nonzero partial derivatives by name; for trees without families."""
+        return {str(variable.args[0]): slope for (variable, _), slope in self.gradient(node).items()}
 
     def _differentiate(self, node: Node) -> Gradient:
         op = node.op
         if op == "name":
-            return {str(node.args[0]): ONE} if node.args[0] in self.variables else {}
+            return {(node, ()): ONE} if node.args[0] in self.variables else {}
+        if op == "slot":
+            return {(node, ()): ONE}
+        if op == SUM:
+            return self._sum(node)
         parts = [self.gradient(operand) for operand in node.operands]
         if not any(parts):
             return {}
@@ -87,6 +99,18 @@ class Differentiator:
         # what is left jumps between constants: comparisons, logic, sign, floor, ceil, step, pulse
         return self._weighted([(outer(a[0]), parts[0])]) if outer else {}
 
+    def _sum(self, node: Node) -> Gradient:
+        index, first, last, body = node.args
+        found: Gradient = {}
+        for (variable, loops), slope in self.gradient(body).items():
+            moving = any(key == index for key, _ in variable.args[1:]) if variable.op == "slot" else False
+            if moving:
+                found[variable, (Loop(index, int(first.args[0]), int(last.args[0])), *loops)] = slope
+            else:
+                whole = Node(SUM, index, first, last, slope)
+                found[variable, loops] = add(found[variable, loops], whole) if (variable, loops) in found else whole
+        return found
+
     @staticmethod
     def _weighted(terms: list[tuple[Node, Gradient]]) -> Gradient:
         gathered: dict[str, list[Node]] = {}
@@ -111,10 +135,25 @@ class Differentiator:
         return slope
 
 
-def jacobian(rates: list[Node], states: tuple[str, ...]) -> dict[tuple[int, int], Node]:
-    """Return the nonzero entries of d rates_i / d state_j as trees, keyed (i, j)."""
-    index = {state: j for j, state in enumerate(states)}
-    differentiator = Differentiator(states)
-    return {
-        (i, index[key]): slope for i, rate in enumerate(rates) for key, slope in differentiator.gradient(rate).items()
-    }
+def jacobian(rates: tuple[Block, ...], layout: Layout) -> tuple[Block, ...]:
+    """Return the nonzero entries of d rates / d states as blocks of the row-major square matrix."""
+    n = layout.size
+    differentiator = Differentiator(layout.scalars)
+    entries = []
+    for block in rates:
+        slopes = differentiator.gradient(block.node)
+        # two references of a loop may meet in one place: u[i-1] and u[1], say
+        adds = any(loops for _, loops in slopes) or (bool(block.loops) and len(slopes) > 1)
+        for (variable, loops), slope in slopes.items():
+            column, moves = _column(variable, layout)
+            run = (*block.loops, *loops)
+            rows = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
+            strides = tuple(n * rows.get(loop.index, 0) + moves.get(loop.index, 0) for loop in run)
+            entries.append(Block(run, n * block.base + column, strides, slope, adds))
+    return tuple(entries)
+
+
+def _column(variable: Node, layout: Layout) -> tuple[int, dict[str, int]]:
+    if variable.op == "name":
+        return layout.scalars[str(variable.args[0])], {}
+    return int(variable.args[0]), dict(variable.args[1:])

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import tomllib
-from pathlib import Path
+from dataclasses import replace
+from pathlib import Path, PurePosixPath
 from typing import Any, Literal
 
 from pydantic import (
@@ -19,8 +20,11 @@ from pydantic import (
 
 from unhurried_heron.errors import DocumentError, near_spelling
 from unhurried_heron.problem.event import Event
+from unhurried_heron.problem.measured import Measured
+from unhurried_heron.problem.said import Said
 
 Number = StrictFloat | StrictInt
+Word = StrictStr
 
 
 class _Table(BaseModel):
@@ -28,38 +32,67 @@ class _Table(BaseModel):
 
 
 class _Interval(_Table):
-    start: Number = Field(alias="from")
-    end: Number = Field(alias="to")
+    """From when to when; a text may carry a unit, as in "3 d"."""
+
+    start: Number | Word = Field(alias="from")
+    end: Number | Word = Field(alias="to")
+
+
+class _Input(_Table):
+    """A measured quantity: two columns of a CSV file beside this one, or the numbers themselves."""
+
+    file: Word | None = None
+    time: Word | None = None
+    value: Word | None = None
+    times: list[Number] | None = None
+    values: list[Number] | None = None
+    between: Literal["previous", "linear", "cubic"] = "linear"
 
 
 class _Event(_Table):
-    name: StrictStr = ""
-    when: StrictStr
+    """Something to look for in every run."""
+
+    name: Word = ""
+    when: Word
     going: Literal["up", "down", "either"] = "either"
     stop: StrictBool = False
 
 
 class _Integrate(_Table):
-    method: StrictStr | None = None
+    """How `heron run` integrates, unless its options say otherwise."""
+
+    method: Word | None = None
     rtol: Number | dict[str, Number] | None = None
     atol: Number | dict[str, Number] | None = None
     step: Number | None = None
     record: StrictInt | list[Number] | Literal["steps"] | None = None
+    switches: StrictBool | None = None
 
 
 class _Document(_Table):
-    title: StrictStr = ""
-    equations: StrictStr
+    """A problem file of Unhurried Heron."""
+
+    title: Word = ""
+    equations: Word | None = Field(None, description="Equations, one to a line.")
+    lagrangian: Word | None = Field(None, description="kinetic = … and potential = …, instead of equations.")
+    hamiltonian: Word | None = Field(None, description="hamiltonian = …, instead of equations.")
+    coordinates: list[Word] | dict[str, Word] | None = Field(
+        None, description="Coordinates of the energies; of a Hamiltonian each with its momentum."
+    )
+    forces: dict[str, Word] = Field(default_factory=dict, description="Forces along coordinates.")
     interval: _Interval
-    initial: dict[str, Number]
-    parameters: dict[str, Number] = Field(default_factory=dict)
-    units: dict[str, StrictStr] = Field(default_factory=dict)
+    initial: dict[str, Number | Word | list[Any]] = Field(description="Numbers, quantities, formulas or arrays.")
+    parameters: dict[str, Number | Word] = Field(
+        default_factory=dict, description='Numbers, quantities such as "1800 m^2", formulas, or "open".'
+    )
+    units: dict[str, Word] = Field(default_factory=dict, description="Units by name; t is the time.")
+    inputs: dict[str, _Input] = Field(default_factory=dict, description="Measured quantities by name.")
     events: list[_Event] = Field(default_factory=list)
-    exact: dict[str, StrictStr] = Field(default_factory=dict)
+    exact: dict[str, Word] = Field(default_factory=dict, description="Closed forms of states.")
     integrate: _Integrate = Field(default_factory=_Integrate)
 
 
-_TABLES: dict[str, type[_Table]] = {"interval": _Interval, "events": _Event, "integrate": _Integrate}
+_TABLES: dict[str, type[_Table]] = {"interval": _Interval, "events": _Event, "integrate": _Integrate, "inputs": _Input}
 _WANTED = {
     "missing": "this key",
     "float_type": "a number",
@@ -72,15 +105,25 @@ _WANTED = {
 }
 
 
-def read_document(path: Path) -> dict[str, Any]:
+def read_document(path: Path) -> Said:
     """Read a problem file; return what `parse_document` returns.
 
     Raises
     ------
     DocumentError
     """
+    return parse_document(load_toml(path), str(path), path.parent)
+
+
+def load_toml(path: Path) -> dict[str, Any]:
+    """Return the content of a TOML file.
+
+    Raises
+    ------
+    DocumentError
+    """
     try:
-        content = tomllib.loads(path.read_bytes().decode("utf-8"))
+        return tomllib.loads(path.read_bytes().decode("utf-8"))
     except OSError as error:
         raise DocumentError(
             f"cannot read the problem file: {error.strerror}",
@@ -93,32 +136,88 @@ def read_document(path: Path) -> dict[str, Any]:
         raise DocumentError(
             "the problem file is not TOML", name=str(path), place=str(path), expected="TOML", given=str(error)
         ) from None
-    return parse_document(content, str(path))
 
 
-def parse_document(content: dict[str, Any], where: str) -> dict[str, Any]:
-    """Check the content of a problem file; return the arguments of `Problem.from_text` and ``integrate_options``.
+def parse_document(content: dict[str, Any], where: str, folder: Path | None = None) -> Said:
+    """Check the content of a problem file and return what it says.
+
+    Parameters
+    ----------
+    folder : Path, optional
+        Where tables that the file names are looked for; without one, they cannot be read.
 
     Raises
     ------
     DocumentError
         Keys are unknown, missing or of the wrong type; all of them are listed.
+    InputError
+        A table cannot be used.
     """
     try:
         document = _Document.model_validate(content)
     except ValidationError as error:
         raise _explained(error, where) from None
-    return {
-        "equations": document.equations,
-        "initial": document.initial,
-        "parameters": document.parameters,
-        "interval": (document.interval.start, document.interval.end),
-        "events": [Event(event.when, event.name, event.going, event.stop) for event in document.events],
-        "exact": document.exact,
-        "units": document.units,
-        "title": document.title,
-        "integrate_options": document.integrate.model_dump(exclude_none=True),
-    }
+    forms = {"equations": document.equations, "lagrangian": document.lagrangian, "hamiltonian": document.hamiltonian}
+    given = [form for form, text in forms.items() if text is not None]
+    if len(given) != 1:
+        raise _misfit(where, "equations", "one of equations, lagrangian and hamiltonian", ", ".join(given) or "none")
+    coordinates, momenta = _coordinates(document, given[0], where)
+    return Said(
+        form=given[0],  # type: ignore[arg-type]  # one of the three
+        text=forms[given[0]] or "",
+        initial=document.initial,
+        parameters=document.parameters,
+        interval=(document.interval.start, document.interval.end),
+        events=tuple(Event(event.when, event.name, event.going, event.stop) for event in document.events),
+        exact=document.exact,
+        units=document.units,
+        inputs={name: _measured(name, table, where, folder) for name, table in document.inputs.items()},
+        coordinates=coordinates,
+        momenta=momenta,
+        forces=document.forces,
+        title=document.title,
+        integrate_options=document.integrate.model_dump(exclude_none=True),
+    )
+
+
+def schema() -> dict[str, Any]:
+    """Return the JSON Schema of the problem file."""
+    made = _Document.model_json_schema(by_alias=True)
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **made, "title": "Unhurried Heron problem file"}
+
+
+def _misfit(where: str, name: str, expected: str, given: str) -> DocumentError:
+    return DocumentError("the problem file does not fit", name=name, place=where, expected=expected, given=given)
+
+
+def _coordinates(document: _Document, form: str, where: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    given = document.coordinates
+    if form == "equations":
+        if given is not None or document.forces:
+            raise _misfit(where, "coordinates", "coordinates and forces with energies only", "equations")
+        return (), ()
+    if form == "lagrangian":
+        if not isinstance(given, list):
+            raise _misfit(where, "coordinates", 'a list, such as coordinates = ["z"]', repr(given)[:60])
+        return tuple(given), ()
+    if not isinstance(given, dict):
+        raise _misfit(where, "coordinates", 'the momentum of each, such as coordinates = {z = "p"}', repr(given)[:60])
+    return tuple(given), tuple(given.values())
+
+
+def _measured(name: str, table: _Input, where: str, folder: Path | None) -> Measured:
+    if table.file is not None:
+        if table.time is None or table.value is None or table.times is not None or table.values is not None:
+            raise _misfit(where, f"inputs.{name}", "file, time and value, the columns of the table", "other keys")
+        # a problem file reaches tables beside it, and nothing else
+        relative = PurePosixPath(table.file)
+        if folder is None or relative.is_absolute() or ".." in relative.parts or "\\" in table.file or ":" in table.file:
+            raise _misfit(where, f"inputs.{name}.file", "a table in the folder of the problem file", table.file[:80])
+        read = Measured.from_csv(folder / relative, time=table.time, value=table.value, between=table.between)
+        return replace(read, file=(str(folder.resolve()), table.file, table.time, table.value))
+    if table.times is None or table.values is None:
+        raise _misfit(where, f"inputs.{name}", "file, time and value, or times and values", "neither")
+    return Measured(table.times, table.values, table.between, f"the input '{name}' of {where}")
 
 
 def _explained(error: ValidationError, where: str) -> DocumentError:

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from unhurried_heron.errors import ExpressionError, ValueGivenError, near_spelling
-from unhurried_heron.problem.expression import add, neg
+from unhurried_heron.problem.definitions import QUANTITY
+from unhurried_heron.problem.expression import add, neg, number
 from unhurried_heron.problem.grammar import Source, Written, read
 
 Going = Literal["up", "down", "either"]
@@ -75,8 +76,10 @@ class Event:
             label = self.when.strip() if isinstance(self.when, str) else getattr(self.when, "__name__", "event")
             object.__setattr__(self, "name", label)
 
-    def read(self) -> Written:
+    def read(self, plain: Callable[[float, str, str], float] | None = None) -> Written:
         """Read the equation of a written event as ``left - right``.
+
+        ``plain`` turns a quantity such as ``80 cm``, beside the text on the other side, into a plain number.
 
         Raises
         ------
@@ -95,6 +98,15 @@ class Event:
                 given=text,
             )
         source = Source(text, where)
-        sides = [read(source, 0, len(left)), read(source, len(left) + 1)]
+        ends = [(0, len(left), right), (len(left) + 1, len(text), left)]
+        sides = []
+        for begin, end, beside in ends:
+            quantity = QUANTITY.match(text[begin:end]) if plain and end - begin < 200 else None
+            if quantity and plain:
+                value = plain(float(quantity["number"]), quantity["unit"].strip(), beside.strip())
+                sides.append(Written(number(value), source, {}))
+            else:
+                sides.append(read(source, begin, end))
         mentions = {**sides[1].mentions, **sides[0].mentions}
-        return Written(add(sides[0].node, neg(sides[1].node)), source, mentions)
+        spans = {**sides[1].spans, **sides[0].spans}
+        return Written(add(sides[0].node, neg(sides[1].node)), source, mentions, spans)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterator
-from typing import Final
+from typing import Any, ClassVar, Final
+from weakref import WeakValueDictionary
 
 CONSTANTS: Final = {"pi": math.pi, "e": math.e}
 TIME: Final = "t"
@@ -20,30 +21,41 @@ FUNCTIONS: Final[dict[str, tuple[int, int | None]]] = {
     "where": (3, 3),
 }
 COMPARISONS: Final = frozenset({"lt", "le", "gt", "ge", "eq", "ne"})
-RESERVED: Final = frozenset({TIME, *CONSTANTS, *FUNCTIONS, "and", "or", "not"})
+SUM: Final = "sum"
+# marks the index of a sum, so that it is never taken for another name
+BOUND: Final = "\u00b7"
+RESERVED: Final = frozenset({TIME, *CONSTANTS, *FUNCTIONS, SUM, "and", "or", "not"})
 
 
 class Node:
-    """One node of an expression tree: an operation and its operands, immutable and hashable.
+    """One node of an expression tree: an operation and its operands, immutable.
 
     ``op`` is "number" (one float), "name" (one string), an operation ("add", "mul", "div", "pow", "neg",
-    a comparison, "and", "or", "not") or a function of `FUNCTIONS`. Equal trees compare equal.
+    a comparison, "and", "or", "not") or a function of `FUNCTIONS`. Of families of states: "at" (a name, then the
+    indices), "slot" (a place among the states that depends linearly on loop indices: ``base, (index, coefficient), …``)
+    and "sum" (an index name, then its first and last value and the summand).
+
+    Equal trees are one and the same object, so that comparing them takes no time however deep they are.
     """
 
-    __slots__ = ("_hash", "args", "op")
+    __slots__ = ("__weakref__", "args", "op")
+    _known: ClassVar[WeakValueDictionary[Any, Node]] = WeakValueDictionary()
+    op: str
+    args: tuple[Any, ...]
 
-    def __init__(self, op: str, *args: Node | float | str) -> None:
-        self.op = op
-        self.args = args
-        self._hash = hash((op, args))
+    def __new__(cls, op: str, *args: Any) -> Node:
+        """Return the one node of this content."""
+        # 0.0 and -0.0 are equal, but not the same number
+        key = (op, args[0].hex()) if op == "number" else (op, *args)
+        found = cls._known.get(key)
+        if found is None:
+            found = super().__new__(cls)
+            found.op, found.args = op, args
+            found = cls._known.setdefault(key, found)
+        return found
 
-    def __hash__(self) -> int:
-        return self._hash
-
-    def __eq__(self, other: object) -> bool:
-        if self is other:
-            return True
-        return isinstance(other, Node) and self._hash == other._hash and self.op == other.op and self.args == other.args
+    def __reduce__(self) -> Any:
+        return Node, (self.op, *self.args)
 
     def __repr__(self) -> str:
         return f"{self.op}({', '.join(map(repr, self.args))})"
@@ -51,12 +63,20 @@ class Node:
     @property
     def operands(self) -> tuple[Node, ...]:
         """The operands that are nodes themselves (none for numbers and names)."""
-        return self.args if self.op not in ("number", "name") else ()  # type: ignore[return-value]  # only leaves hold non-nodes
+        return self.args[_LEAD[self.op] :] if self.op in _LEAD else self.args
 
     @property
     def value(self) -> float | None:
         """The number this node is, or None."""
-        return float(self.args[0]) if self.op == "number" else None  # type: ignore[arg-type]  # numbers hold a float
+        return float(self.args[0]) if self.op == "number" else None
+
+    def with_operands(self, operands: tuple[Node, ...]) -> Node:
+        """Return the same operation on other operands."""
+        return Node(self.op, *self.args[: _LEAD.get(self.op, 0)], *operands)
+
+
+# how many arguments of an operation come before its operands, where there are any
+_LEAD: Final = {"number": 1, "name": 1, "at": 1, "sum": 1, "slot": 1_000_000}
 
 
 def number(value: float) -> Node:
@@ -111,8 +131,8 @@ def where(condition: Node, chosen: Node, otherwise: Node) -> Node:
 
 
 def names_in(*roots: Node) -> set[str]:
-    """Return all names that the trees mention."""
-    return {str(node.args[0]) for node in walk(*roots) if node.op == "name"}
+    """Return all names that the trees mention, those of families and of indices included."""
+    return {str(node.args[0]) for node in walk(*roots) if node.op in ("name", "at")}
 
 
 def walk(*roots: Node) -> Iterator[Node]:
@@ -120,21 +140,39 @@ def walk(*roots: Node) -> Iterator[Node]:
     stack, seen = list(roots), set()
     while stack:
         node = stack.pop()
-        if id(node) not in seen:
-            seen.add(id(node))
+        if node not in seen:
+            seen.add(node)
             yield node
             stack.extend(node.operands)
 
 
+def upwards(*roots: Node) -> Iterator[Node]:
+    """Every distinct node of the trees, operands before what uses them: recursion never goes deep in this order."""
+    seen: set[Node] = set()
+    stack: list[tuple[Node, bool]] = [(root, False) for root in reversed(roots)]
+    while stack:
+        node, ready = stack.pop()
+        if ready:
+            yield node
+        elif node not in seen:
+            seen.add(node)
+            stack.append((node, True))
+            stack.extend((operand, False) for operand in reversed(node.operands))
+
+
+def rewrite(root: Node, substitute: Callable[[Node], Node | None], done: dict[Node, Node]) -> Node:
+    """Put other trees in the place of nodes, from the leaves up; ``done`` remembers what was rebuilt.
+
+    ``substitute`` sees each node with its operands already rewritten, and returns None to leave it.
+    """
+    for node in upwards(root):
+        if node not in done:
+            operands = tuple(done[operand] for operand in node.operands)
+            rebuilt = node if operands == node.operands else node.with_operands(operands)
+            done[node] = substitute(rebuilt) or rebuilt
+    return done[root]
+
+
 def replace_names(root: Node, substitute: Callable[[str], Node | None], done: dict[Node, Node]) -> Node:
     """Put other trees in the place of names; ``done`` remembers what was rebuilt, so sharing is kept."""
-    found = done.get(root)
-    if found is None:
-        if root.op == "name":
-            found = substitute(str(root.args[0])) or root
-        elif root.op == "number":
-            found = root
-        else:
-            found = Node(root.op, *(replace_names(child, substitute, done) for child in root.operands))
-        done[root] = found
-    return found
+    return rewrite(root, lambda node: substitute(str(node.args[0])) if node.op == "name" else None, done)

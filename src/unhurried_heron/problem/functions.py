@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 from collections import namedtuple
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -100,7 +100,9 @@ def match_arguments(
             expected="a Python function, an @njit function or an object with __call__",
             given=repr(function),
         ) from None
-    known = [TIME, STATE, PARAMETERS, *states, *parameters]
+    # z' cannot be the name of an argument: it is asked for as z_prime
+    spoken = {state.replace("'", "_prime"): state for state in states if "'" in state}
+    known = [TIME, STATE, PARAMETERS, *states, *parameters, *spoken]
     wanted = []
     for argument in signature.parameters.values():
         if argument.kind in (argument.VAR_POSITIONAL, argument.VAR_KEYWORD, argument.KEYWORD_ONLY):
@@ -120,14 +122,14 @@ def match_arguments(
                 given=f"a state or parameter called '{argument.name}'",
             )
         if argument.name in known:
-            wanted.append(argument.name)
+            wanted.append(spoken.get(argument.name, argument.name))
         elif argument.default is argument.empty:
             raise RateFunctionError(
                 f"{label} asks for '{argument.name}', which is nothing known" + near_spelling(argument.name, known),
                 name=argument.name,
                 place=label,
                 expected="t (time), y (whole state), p (all parameters), or a name among "
-                + ", ".join([*states, *parameters]),
+                + ", ".join([*(state.replace("'", "_prime") for state in states[:40]), *parameters]),
                 given=argument.name,
             )
         else:
@@ -136,16 +138,28 @@ def match_arguments(
 
 
 def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> NamedFunction:
-    """Call a rate function once and learn what it returns.
+    """Call a rate function and learn what it returns.
 
     Raises
     ------
     RateFunctionError
-        It raises, or returns neither a sequence of as many numbers as there are states nor a dict by state name.
+        It raises, or returns neither a sequence of as many numbers as there are states nor a dict by state name; it
+        changes its arguments, or answers the same question twice in different ways.
     """
-    result = _try(function, time, state, values)
+    given = np.array([*state.values()])
+    result = _try(function, time, given, values)
+    if not np.array_equal(given, [*state.values()]):
+        place = int(np.flatnonzero(given != [*state.values()])[0])
+        raise RateFunctionError(
+            f"{function.label} changes the state it is given",
+            name=function.label,
+            place=f"{function.label}, called at t = {time:g}",
+            expected="a function that leaves its arguments as they are and returns new numbers",
+            given=f"y[{place}] ({function.states[place]}) became {given[place]:g}",
+        )
     n = len(function.states)
-    if isinstance(result, Mapping):
+    by_name = isinstance(result, Mapping)
+    if by_name:
         missing = [name for name in function.states if name not in result]
         extra = [str(name) for name in result if name not in function.states]
         if missing or extra:
@@ -157,25 +171,63 @@ def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], 
                 expected="one rate for each of " + ", ".join(function.states),
                 given=", ".join(map(str, result)) or "an empty dict",
             )
-        _numbers(function, list(result.values()), n)
-        return NamedFunction(function.function, function.arguments, function.states, function.parameters, True)
-    _numbers(function, result, n)
-    return function
+    first = _numbers(function, _ordered(function, result), n)
+    second = _numbers(function, _ordered(function, _try(function, time, given, values)), n)
+    differ = np.flatnonzero(~((first == second) | (np.isnan(first) & np.isnan(second))))
+    if differ.size:
+        raise RateFunctionError(
+            f"{function.label} gives different answers to the same question",
+            name=function.label,
+            place=f"{function.label}, called twice at t = {time:g}",
+            expected="rates that depend on time, state and parameters alone",
+            given=f"{first[differ[0]]:g}, then {second[differ[0]]:g} for {function.states[differ[0]]}",
+        )
+    return replace(function, by_name=by_name)
 
 
-def try_value(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> None:
-    """Call an event function once; it must return one number.
+def _ordered(function: NamedFunction, result: Any) -> Any:
+    return [result[name] for name in function.states] if isinstance(result, Mapping) else result
+
+
+def try_jacobian(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> Any:
+    """Call a Jacobian function once and return what it gives, shape (n_states, n_states).
 
     Raises
     ------
     RateFunctionError
     """
-    _numbers(function, [_try(function, time, state, values)], 1)
-
-
-def _try(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> Any:
+    n = len(function.states)
+    result = _try(function, time, np.array([*state.values()]), values)
     try:
-        return function.caller(values, interpreted=True)(time, np.array([*state.values()]))
+        array = np.asarray(result)
+        good = array.shape == (n, n) and array.dtype.kind in "fiub"
+        given = f"{type(result).__name__} of shape {array.shape}"
+    except (ValueError, TypeError):
+        good, given, array = False, repr(result)[:80], np.empty(0)
+    if not good:
+        raise RateFunctionError(
+            f"{function.label} returned something that is no Jacobian",
+            name=function.label,
+            place=function.label,
+            expected=f"real numbers of shape ({n}, {n}): in row i the derivatives of rate i",
+            given=given,
+        )
+    return array
+
+
+def try_value(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> None:
+    """Call a function that must return one number.
+
+    Raises
+    ------
+    RateFunctionError
+    """
+    _numbers(function, [_try(function, time, np.array([*state.values()]), values)], 1)
+
+
+def _try(function: NamedFunction, time: float, state: Any, values: list[float]) -> Any:
+    try:
+        return function.caller(values, interpreted=True)(time, state)
     except Exception as error:
         raise RateFunctionError(
             f"{function.label} failed in a trial call: {type(error).__name__}: {error}",
@@ -186,7 +238,7 @@ def _try(function: NamedFunction, time: float, state: Mapping[str, float], value
         ) from error
 
 
-def _numbers(function: NamedFunction, result: Any, n: int) -> None:
+def _numbers(function: NamedFunction, result: Any, n: int) -> Any:
     try:
         array = np.asarray(result)
         good = array.shape == (n,) and array.dtype.kind in "fiub"
@@ -202,3 +254,4 @@ def _numbers(function: NamedFunction, result: Any, n: int) -> None:
             + (" in the order " + ", ".join(function.states) if n > 1 else ""),
             given=given,
         )
+    return np.asarray(array, dtype=np.float64)

@@ -7,11 +7,12 @@ import math
 import re
 import unicodedata
 import warnings
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Final
 
 from unhurried_heron.errors import ExpressionError, near_spelling
-from unhurried_heron.problem.expression import CONSTANTS, FUNCTIONS, Node, name, neg, number
+from unhurried_heron.problem.expression import BOUND, CONSTANTS, FUNCTIONS, RESERVED, SUM, Node, name, neg, number
+from unhurried_heron.problem.spelling import PRIME, to_python
 
 MAX_DEPTH: Final = 100
 MAX_EXPONENT: Final = 1000.0
@@ -69,11 +70,20 @@ class Source:
 
 @dataclass(frozen=True)
 class Written:
-    """An expression that has been read: its tree, its text and where each name was first mentioned."""
+    """An expression that has been read: its tree, its text, and where names and terms first stand in it.
+
+    ``spans`` tells the user's own words for a part of the tree, as (begin, end) in the text of ``source``.
+    """
 
     node: Node
     source: Source
     mentions: dict[str, int]
+    spans: dict[Node, tuple[int, int]] = field(default_factory=dict)
+
+    def words(self, node: Node) -> str:
+        """Return what the user wrote for a part of the tree, or an empty text."""
+        begin, end = self.spans.get(node, (0, 0))
+        return " ".join(self.source.text[begin:end].split())
 
 
 def read(source: Source, begin: int = 0, end: int | None = None) -> Written:
@@ -97,6 +107,13 @@ def read(source: Source, begin: int = 0, end: int | None = None) -> Written:
             expected=f"at most {MAX_LENGTH} characters",
             given=str(len(text)),
         )
+    if "|" in text:
+        raise ExpressionError(
+            "this operator is not allowed in an equation",
+            place=source.point(begin + text.index("|")),
+            expected="+ - * / ^, and or not",
+            given="|",
+        )
     return _Reader(source, begin, text).read()
 
 
@@ -104,14 +121,10 @@ class _Reader:
     def __init__(self, source: Source, begin: int, text: str) -> None:
         self.source = source
         self.mentions: dict[str, int] = {}
-        # '^' means power here; in Python's syntax it has another meaning and another rank, so it becomes '**'
-        parts, self.offsets = [], []
-        for offset, character in enumerate(text, begin):
-            piece = {"^": "**", "\n": " "}.get(character, character)
-            parts.append(piece)
-            self.offsets.extend([offset] * len(piece.encode("utf-8", "replace")))
-        self.offsets.append(begin + len(text))
-        self.python = "".join(parts)
+        self.spans: dict[Node, tuple[int, int]] = {}
+        # indices of the sums around the present place, under names that nothing else has
+        self.bound: dict[str, str] = {}
+        self.python, self.offsets = to_python(text, begin)
 
     def read(self) -> Written:
         text = self.python
@@ -131,18 +144,29 @@ class _Reader:
             raise self.refuse("the expression is nested too deeply", 0, "more than can be read") from None
         except ValueError as error:
             raise self.refuse("cannot read this as a formula", 0, str(error)) from None
-        return Written(self.build(tree, 0), self.source, self.mentions)
+        return Written(self.build(tree, 0), self.source, self.mentions, self.spans)
 
     def refuse(self, message: str, offset: int, given: str, expected: str = "") -> ExpressionError:
         place = self.offsets[min(max(offset, 0), len(self.offsets) - 1)]
         return ExpressionError(message, place=self.source.point(place), expected=expected, given=given)
 
+    def span(self, tree: ast.expr) -> tuple[int, int]:
+        last = len(self.offsets) - 1
+        start = self.offsets[min(tree.col_offset, last)]
+        # the offset of the last byte that belongs to it, so that a moved prime does not stretch it
+        end = max(self.offsets[min(place, last)] for place in (tree.col_offset, (tree.end_col_offset or 1) - 1)) + 1
+        return start, end
+
     def excerpt(self, tree: ast.expr) -> str:
-        start = self.offsets[min(tree.col_offset, len(self.offsets) - 1)]
-        end = self.offsets[min(tree.end_col_offset or 0, len(self.offsets) - 1)]
+        start, end = self.span(tree)
         return self.source.text[start : min(end, start + 60)]
 
     def build(self, tree: ast.expr, depth: int) -> Node:
+        node = self.build_node(tree, depth)
+        self.spans.setdefault(node, self.span(tree))
+        return node
+
+    def build_node(self, tree: ast.expr, depth: int) -> Node:
         if depth > MAX_DEPTH:
             raise self.refuse(
                 "the expression is nested too deeply",
@@ -166,6 +190,8 @@ class _Reader:
             return self.build_name(tree)
         if isinstance(tree, ast.Call):
             return self.build_call(tree, depth)
+        if isinstance(tree, ast.Subscript) and isinstance(tree.value, ast.Name):
+            return self.build_member(tree, tree.value, depth)
         if isinstance(tree, ast.BoolOp):
             op = "and" if isinstance(tree.op, ast.And) else "or"
             return Node(op, *(self.build(value, depth + 1) for value in tree.values))
@@ -245,23 +271,67 @@ class _Reader:
 
     def build_name(self, tree: ast.Name) -> Node:
         identifier = unicodedata.normalize("NFKC", tree.id)
-        if not PLAIN_NAME.fullmatch(identifier):
+        base = identifier.rstrip(PRIME)
+        primes = len(identifier) - len(base)
+        if PRIME in base or not base:
             raise self.refuse(
-                "a name may not begin with an underscore", tree.col_offset, identifier, "a name such as level"
+                "a prime stands where there is no name", tree.col_offset, self.excerpt(tree), "a name, as in z'"
             )
-        if identifier in CONSTANTS:
-            return number(CONSTANTS[identifier])
-        if identifier in FUNCTIONS:
+        if not PLAIN_NAME.fullmatch(base):
+            raise self.refuse("a name may not begin with an underscore", tree.col_offset, base, "a name such as level")
+        if primes and (base in RESERVED or base in self.bound):
+            raise self.refuse(f"'{base}' has no derivative", tree.col_offset, self.excerpt(tree), "a state, as in z'")
+        if base in CONSTANTS:
+            return number(CONSTANTS[base])
+        if base in FUNCTIONS or base == SUM:
+            raise self.refuse(f"the function '{base}' needs its arguments in parentheses", tree.col_offset, base)
+        if base in self.bound:
+            return name(self.bound[base])
+        found = base + "'" * primes
+        self.mentions.setdefault(found, self.offsets[min(tree.col_offset, len(self.offsets) - 1)])
+        return name(found)
+
+    def build_member(self, tree: ast.Subscript, family: ast.Name, depth: int) -> Node:
+        """One member of a family of states: ``u[i-1]``, ``c[i, j]``."""
+        indices = tree.slice.elts if isinstance(tree.slice, ast.Tuple) else [tree.slice]
+        if any(isinstance(index, ast.Slice) for index in indices):
+            raise self.refuse("a stretch of a family is not allowed here", tree.col_offset, self.excerpt(tree), "u[i]")
+        node = self.build_name(family)
+        if node.op != "name":
+            raise self.refuse("only a family of states has an index", tree.col_offset, self.excerpt(tree), "u[i]")
+        return Node("at", node.args[0], *(self.build(index, depth + 1) for index in indices))
+
+    def build_sum(self, tree: ast.Call, depth: int) -> Node:
+        """``sum(u[i]*dx for i in 1..n)``, with as many ranges as wanted."""
+        inside = tree.args[0] if len(tree.args) == 1 and not tree.keywords else None
+        if not isinstance(inside, ast.GeneratorExp):
             raise self.refuse(
-                f"the function '{identifier}' needs its arguments in parentheses", tree.col_offset, identifier
+                "cannot read this sum", tree.col_offset, self.excerpt(tree), "sum(u[i]*dx for i in 1..n)"
             )
-        self.mentions.setdefault(identifier, self.offsets[min(tree.col_offset, len(self.offsets) - 1)])
-        return name(identifier)
+        ranges, outside = [], self.bound
+        for part in inside.generators:
+            span, target = part.iter, part.target
+            whole = isinstance(span, ast.BinOp) and isinstance(span.op, ast.BitOr)
+            if not whole or part.ifs or not isinstance(target, ast.Name) or target.id in RESERVED:
+                raise self.refuse(
+                    "cannot read the range of this sum", tree.col_offset, self.excerpt(tree), "… for i in 1..n"
+                )
+            assert isinstance(span, ast.BinOp)
+            inner = f"{target.id}{BOUND}{len(self.bound)}"
+            ranges.append((inner, self.build(span.left, depth + 1), self.build(span.right, depth + 1)))
+            self.bound = {**self.bound, target.id: inner}
+        node = self.build(inside.elt, depth + 1)
+        self.bound = outside
+        for index, first, last in reversed(ranges):
+            node = Node(SUM, index, first, last, node)
+        return node
 
     def build_call(self, tree: ast.Call, depth: int) -> Node:
         if not isinstance(tree.func, ast.Name):
             raise self.refuse("only named functions can be called", tree.col_offset, self.excerpt(tree))
         called = tree.func.id
+        if called == SUM:
+            return self.build_sum(tree, depth)
         if called not in FUNCTIONS:
             raise self.refuse(
                 f"there is no function '{called}'{near_spelling(called, FUNCTIONS)}",

@@ -1,107 +1,108 @@
-"""The structure of a problem without its values, and the checks on its names."""
+"""The structure of a problem without its values: what is compiled once and shared by changed copies."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import Any
 
-from unhurried_heron.errors import MissingRateError, NameClashError, UnusedValueError, near_spelling
-from unhurried_heron.problem.equations import check_defined, in_order
+from unhurried_heron.errors import UnusedValueError, near_spelling
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.expression import Node, replace_names
+from unhurried_heron.problem.families import Resolver
+from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.functions import NamedFunction, match_arguments
 from unhurried_heron.problem.grammar import Source, Written, read
+from unhurried_heron.problem.layout import Block, Layout
+from unhurried_heron.problem.names import check_defined, in_order
+from unhurried_heron.problem.quantities import number_for
+from unhurried_heron.problem.statements import Statement
+from unhurried_heron.problem.switches import Smooth
 
 Watched = Node | NamedFunction
 
 
 @dataclass(frozen=True)
 class Model:
-    """The structure of a problem without its values: what is compiled once and shared by changed copies.
+    """The structure of a problem without its values.
 
     Attributes
     ----------
-    states, parameters : tuple of str
+    layout : Layout
+        The states.
+    parameters, inputs : tuple of str
         Names in order.
-    rates : tuple of Node, or NamedFunction
-        Right-hand sides in the order of the states (derived names written out), or a Python function.
-    derived : dict of str to Node
-        Derived quantities, written out in terms of time, states and parameters.
+    rates : tuple of Block, or NamedFunction
+        Right-hand sides with derived names written out, or a Python function.
+    smooth : Smooth
+        The same with jumps and kinks taken out.
+    derived_layout, derived : Layout, tuple of Block
+        Derived quantities, written out in terms of time, states, parameters and inputs.
+    functions : dict of str to NamedFunction
+        Derived quantities given as Python functions.
+    formulas : dict of str to Node
+        The derived quantities that are no families, for use in events.
     exact : dict of str to Node
         Closed forms of some states, in terms of time and parameters.
-    text : str
-        The equations as the user wrote them, or the name of the function.
+    reduced : tuple of (str, Node, str)
+        The first-order equations as they are shown: left side, formula, ranges of indices.
+    statements : tuple of Statement
+        What the user wrote.
+    sizes : dict of str to float
+        Values of the parameters that the structure depends on.
+    jacobian : NamedFunction, or None
+        A Jacobian of the user's own.
     """
 
-    states: tuple[str, ...]
+    layout: Layout
     parameters: tuple[str, ...]
-    rates: tuple[Node, ...] | NamedFunction
-    derived: Mapping[str, Node]
-    exact: Mapping[str, Node]
-    text: str
+    rates: tuple[Block, ...] | NamedFunction
+    inputs: tuple[str, ...] = ()
+    smooth: Smooth = field(default_factory=lambda: Smooth((), (), ()))
+    derived_layout: Layout = field(default_factory=lambda: Layout(()))
+    derived: tuple[Block, ...] = ()
+    functions: Mapping[str, NamedFunction] = field(default_factory=dict)
+    formulas: Mapping[str, Node] = field(default_factory=dict)
+    exact: Mapping[str, Node] = field(default_factory=dict)
+    reduced: tuple[tuple[str, Node, str], ...] = ()
+    statements: tuple[Statement, ...] = ()
+    sizes: Mapping[str, float] = field(default_factory=dict)
+    resolver: Resolver = field(default_factory=lambda: Resolver(Layout(())))
+    orders: Mapping[str, int] = field(default_factory=dict)
+    jacobian: NamedFunction | None = None
 
-    def watch(self, event: Event) -> Watched:
+    def watch(self, event: Event, units: Mapping[str, str]) -> Watched:
         """Return the expression or function whose sign change is the event.
 
         Raises
         ------
-        ExpressionError, UndefinedNameError, RateFunctionError
+        ExpressionError, UndefinedNameError, UnitError, RateFunctionError
         """
         if callable(event.when):
-            return match_arguments(event.when, self.states, self.parameters)
-        written = event.read()
-        check_defined({event.name: written}, [*self.states, *self.parameters, *self.derived], "an event")
-        return self.written_out(written.node)
+            return match_arguments(event.when, self.layout.names, self.parameters)
+        written = self.read_event(event, units)
+        return self.written_out(written.node, f"the event '{event.name}'")
 
-    def written_out(self, node: Node) -> Node:
-        """Return a tree with derived names replaced by their formulas."""
-        return replace_names(node, self.derived.get, {})
+    def read_event(self, event: Event, units: Mapping[str, str]) -> Written:
+        """Read the equation of an event, its quantities turned into plain numbers, and check its names."""
+        states = {group.name for group in self.layout.groups}
 
+        def plain(value: float, unit: str, beside: str) -> float:
+            return number_for(value, unit, beside, units, states, f"the event '{event.name}'")
 
-def refuse_clashes(parameters: Mapping[str, float], states: tuple[str, ...], derived: tuple[str, ...]) -> None:
-    """Refuse names with two meanings.
+        written = event.read(plain)
+        known = [*self.layout.by_name, *self.parameters, *self.formulas, *self.derived_layout.by_name, *self.inputs]
+        check_defined({event.name: written}, known, "an event")
+        return written
 
-    Raises
-    ------
-    NameClashError
-    """
-    known = set(states)
-    for named in (*parameters, *derived):
-        kinds = [
-            kind
-            for kind, group in (("parameter", parameters), ("state", known), ("derived quantity", derived))
-            if named in group
-        ]
-        if len(kinds) > 1:
-            raise NameClashError(
-                f"'{named}' is used for two things",
-                name=named,
-                place=" and ".join(kinds),
-                expected="one meaning for each name",
-                given=f"a {' and a '.join(kinds)}",
-            )
+    def written_out(self, node: Node, where: str = "") -> Node:
+        """Return a tree with derived names replaced by their formulas, and members of families by their places.
 
-
-def refuse_missing_rates(
-    initial: Mapping[str, float], states: tuple[str, ...], equations: Mapping[str, Written]
-) -> None:
-    """Refuse names that have an initial value and are used, but have no equation.
-
-    Raises
-    ------
-    MissingRateError
-    """
-    used = {mention for formula in equations.values() for mention in formula.mentions}
-    known = {*states, *equations}
-    missing = [named for named in initial if named not in known and named in used]
-    if missing:
-        raise MissingRateError(
-            "no equation says how " + ", ".join(f"'{named}'" for named in missing) + " changes",
-            name=", ".join(missing),
-            place="the equations",
-            expected="; ".join(f"a line {named}' = …" for named in missing),
-            given="an initial value and uses, but no rate",
-        )
+        Raises
+        ------
+        FamilyError
+        """
+        return self.resolver.single(replace_names(node, self.formulas.get, {}), where)
 
 
 def write_out(derived: Mapping[str, Node]) -> dict[str, Node]:
@@ -112,29 +113,33 @@ def write_out(derived: Mapping[str, Node]) -> dict[str, Node]:
     CircularDerivedError
     """
     ready: dict[str, Node] = {}
+    done: dict[Node, Node] = {}
     for key, node in in_order(derived).items():
-        ready[key] = replace_names(node, ready.get, {})
+        ready[key] = replace_names(node, ready.get, done)
     return {key: ready[key] for key in derived}
 
 
 def read_exact(
-    exact: Mapping[str, str] | None, states: tuple[str, ...], parameters: Mapping[str, float]
-) -> dict[str, Node]:
+    exact: Mapping[str, str] | None, layout: Layout, parameters: Mapping[str, Any] | tuple[str, ...], findings: Findings
+) -> dict[str, Written]:
     """Read closed forms of states in terms of time and parameters.
 
     Raises
     ------
     UnusedValueError, UndefinedNameError, ExpressionError
     """
-    formulas = {key: read(Source(text, f"the closed form of '{key}'")) for key, text in (exact or {}).items()}
-    for key in formulas:
-        if key not in states:
-            raise UnusedValueError(
-                f"a closed form for '{key}', which is no state{near_spelling(key, states)}",
-                name=key,
-                place="exact",
-                expected="closed forms of " + ", ".join(states),
-                given=key,
-            )
-    check_defined(formulas, parameters, "closed forms")
-    return {key: formula.node for key, formula in formulas.items()}
+    formulas = {}
+    for key, text in (exact or {}).items():
+        with findings.gathering():
+            if layout.slot(key) is None:
+                raise UnusedValueError(
+                    f"a closed form for '{key}', which is no state{near_spelling(key, layout.by_name)}",
+                    name=key,
+                    place="exact",
+                    expected="closed forms of " + ", ".join(layout.by_name),
+                    given=key,
+                )
+            formulas[key] = read(Source(text, f"the closed form of '{key}'"))
+    with findings.gathering():
+        check_defined(formulas, parameters, "closed forms")
+    return formulas

@@ -4,93 +4,84 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from types import MappingProxyType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenError, near_spelling
-from unhurried_heron.problem.equations import check_defined, check_name, read_equations
+import numpy as np
+
+from unhurried_heron.errors import OpenParameterError, UnusedValueError, near_spelling
 from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.expression import TIME, Node, names_in, replace_names
-from unhurried_heron.problem.functions import NamedFunction, match_arguments, try_rates, try_value
-from unhurried_heron.problem.grammar import Source, read
-from unhurried_heron.problem.model import Model, read_exact, refuse_clashes, refuse_missing_rates, write_out
-from unhurried_heron.problem.values import finite_values, initial_for, interval_ends, refuse_unused
+from unhurried_heron.problem.findings import Findings
+from unhurried_heron.problem.first_order import FirstOrder
+from unhurried_heron.problem.layout import Values
+from unhurried_heron.problem.measured import Measured
+from unhurried_heron.problem.model import Model
+from unhurried_heron.problem.said import Said
+from unhurried_heron.problem.settle import Settled, merged_initial, settle
+from unhurried_heron.problem.switches import Switch, input_switch, with_times
+
+if TYPE_CHECKING:
+    from unhurried_heron.problem.checks import Report
+    from unhurried_heron.problem.dimensions import Disagreement
 
 
 @dataclass(frozen=True)
 class Problem:
-    """An initial-value problem: first-order equations, initial values, parameters and an interval.
+    """An initial-value problem: equations, initial values, parameters and an interval.
 
-    Make one with `from_text`, `from_file` or `from_rates`; change one with `with_`, which gives a copy.
+    Make one with `from_text`, `from_lagrangian`, `from_hamiltonian`, `from_file` or `from_rates`; change one with
+    `with_`, which gives a copy.
 
     Attributes
     ----------
     initial : mapping of str to float
-        Starting value of each state, in the order of the states.
+        Starting value of each state, in the order of the states; NaN where a parameter is still open.
     parameters : mapping of str to float
-        Value of each parameter.
+        Value of each parameter that has one.
+    open : tuple of str
+        Parameters that still need a value.
     interval : tuple of float
         Times from which and to which to integrate; it may run backwards.
     events : tuple of Event
         What every run of this problem looks for.
+    inputs : mapping of str to Measured
+        Measured quantities that the equations use.
     units : mapping of str to str
-        Units of states, derived quantities and the time ``t``, shown on axes.
+        Units by name (``t`` for the time).
     title : str
         What figures and tables call the problem.
     integrate_options : mapping of str to object
         What a problem file says under ``[integrate]``.
     """
 
-    model: Model = field(repr=False)
-    initial: Mapping[str, float]
-    parameters: Mapping[str, float]
-    interval: tuple[float, float]
-    events: tuple[Event, ...] = ()
-    units: Mapping[str, str] = field(default_factory=dict)
-    title: str = ""
-    integrate_options: Mapping[str, Any] = field(default_factory=dict, repr=False)
+    said: Said = field(repr=False)
+    settled: Settled = field(repr=False, compare=False)
 
-    def __post_init__(self) -> None:
-        for attribute in ("initial", "parameters", "units", "integrate_options"):
-            object.__setattr__(self, attribute, MappingProxyType(dict(getattr(self, attribute))))
-        seen: set[str] = set()
-        for event in self.events:
-            if not isinstance(event, Event):
-                raise ValueGivenError(
-                    "events are given as Event objects",
-                    name="events",
-                    place="events",
-                    expected='Event("level = 1.2")',
-                    given=repr(event)[:80],
-                )
-            if event.name in seen:
-                raise NameClashError(
-                    f"two events are called '{event.name}'",
-                    name=event.name,
-                    place="events",
-                    expected="a name for each event",
-                    given=event.name,
-                )
-            seen.add(event.name)
-            watched = self.model.watch(event)
-            if isinstance(watched, NamedFunction):
-                try_value(watched, self.interval[0], self.initial, [*self.parameters.values()])
+    @classmethod
+    def of(cls, said: Said, model: Model | None = None) -> Problem:
+        """Make a problem of everything said; a ``model`` made before for the same structure is used again."""
+        return cls(said, settle(said, Findings(), model))
 
     def __reduce__(self) -> Any:
-        kept = (self.model, dict(self.initial), dict(self.parameters), self.interval, self.events)
-        return Problem, (*kept, dict(self.units), self.title, dict(self.integrate_options))
+        return Problem, (self.said, self.settled)
+
+    def __repr__(self) -> str:
+        kept = {"initial": self.initial, "parameters": dict(self.parameters), "interval": self.interval}
+        return f"Problem({self.title!r}, " + ", ".join(f"{key}={value!r}" for key, value in kept.items()) + ")"
 
     @classmethod
     def from_text(
         cls,
         equations: str,
         *,
-        initial: Mapping[str, float],
-        interval: tuple[float, float],
-        parameters: Mapping[str, float] | None = None,
+        initial: Mapping[str, Any],
+        interval: tuple[Any, Any],
+        parameters: Mapping[str, Any] | None = None,
+        inputs: Mapping[str, Measured] | None = None,
         events: Iterable[Event] = (),
         exact: Mapping[str, str] | None = None,
         units: Mapping[str, str] | None = None,
@@ -101,19 +92,24 @@ class Problem:
         Parameters
         ----------
         equations : str
-            Lines ``name' = formula`` for states and ``name = formula`` for derived quantities, in any order.
-            Formulas use ``+ - * / ^``, parentheses, comparisons, ``and or not``, the time ``t`` and the functions
-            listed in the documentation.
-        initial, parameters : mapping of str to float
-            A value for every state and for every constant.
+            Equations in any order and arrangement, of any order of derivative (``z''``); ``name = formula`` for derived
+            quantities; ``u[i]' = … for i in 1..n`` for families of states. Formulas use ``+ - * / ^``, parentheses,
+            comparisons, ``and or not``, the time ``t`` and the functions listed in the documentation.
+        initial : mapping of str to float, str or array
+            A value for every state (``z``, ``z'``): a number, a quantity such as ``"80 cm"``, or a formula of
+            parameters; for families also an array, or ``"u[i]": "formula of i"``.
+        parameters : mapping of str to float, str or None
+            A value for every constant: a number, a quantity, a formula of others, or None where it is left open.
         interval : (from, to)
             Two different times; ``from`` may be the later one.
+        inputs : mapping of str to Measured, optional
+            Measured quantities, by the names they have in the equations.
         events : iterable of Event
             What to look for in every run.
         exact : mapping of str to str, optional
             Closed forms of states in terms of ``t`` and parameters, used to measure errors.
         units : mapping of str to str, optional
-            Units shown on axes, by name (``t`` for the time).
+            Units by name (``t`` for the time); `check_units` holds the equations to them.
         title : str
             What figures and tables call the problem.
 
@@ -124,34 +120,113 @@ class Problem:
 
         Examples
         --------
-        >>> decay = Problem.from_text("oxygen' = -k*oxygen", initial={"oxygen": 9}, parameters={"k": 0.2},
-        ...                           interval=(0, 24))
-        >>> decay.states
-        ('oxygen',)
+        >>> slosh = Problem.from_text("m*z'' + k*z = 0", initial={"z": 0.1, "z'": 0}, parameters={"m": 2, "k": 8},
+        ...                           interval=(0, 10))
+        >>> slosh.states
+        ('z', "z'")
         """
-        read_in = read_equations(equations)
-        values = finite_values(parameters, "parameters")
-        start = finite_values(initial, "initial")
-        states = tuple(read_in.rates)
-        refuse_clashes(values, states, tuple(read_in.derived))
-        refuse_missing_rates(start, states, {**read_in.rates, **read_in.derived})
-        written = {f"{state}'": formula for state, formula in read_in.rates.items()} | read_in.derived
-        check_defined(written, [*states, *read_in.derived, *values], "the equations")
-        derived = write_out({key: formula.node for key, formula in read_in.derived.items()})
-        done: dict[Node, Node] = {}
-        rates = tuple(replace_names(formula.node, derived.get, done) for formula in read_in.rates.values())
-        model = Model(states, tuple(values), rates, derived, read_exact(exact, states, values), equations)
-        return cls._finish(model, start, values, interval, tuple(events), units, title)
+        return cls.of(
+            Said(
+                form="equations",
+                text=equations,
+                initial=initial,
+                parameters=parameters,
+                interval=interval,
+                inputs=dict(inputs or {}),
+                events=tuple(events),
+                exact=dict(exact or {}),
+                units=dict(units or {}),
+                title=title,
+            )
+        )
+
+    @classmethod
+    def from_lagrangian(
+        cls,
+        energies: str,
+        coordinates: Sequence[str],
+        *,
+        forces: Mapping[str, str] | None = None,
+        initial: Mapping[str, Any],
+        interval: tuple[Any, Any],
+        **more: Any,
+    ) -> Problem:
+        """Say a problem by its energies; the equations of motion are derived.
+
+        Parameters
+        ----------
+        energies : str
+            Lines ``kinetic = …`` and ``potential = …`` (or ``lagrangian = …``) in the coordinates and their first
+            derivatives, and formulas they use.
+        coordinates : sequence of str
+            Generalised coordinates.
+        forces : mapping of str to str, optional
+            Forces along coordinates that do not come from the potential, friction for one.
+        initial : mapping
+            A value for each coordinate and for its first derivative.
+        interval, **more
+            As for `from_text`.
+
+        Raises
+        ------
+        FormulationError
+            One of its subclasses.
+
+        Notes
+        -----
+        Lagrange's equations d/dt(dL/dq') - dL/dq = Q: H. Goldstein, C. Poole and J. Safko, *Classical Mechanics*,
+        3rd ed. (2002), section 1.4. The ``energy`` among the derived quantities is q' dL/dq' - L (section 2.7).
+        """
+        return cls.of(_energies("lagrangian", energies, tuple(coordinates), (), forces, initial, interval, more))
+
+    @classmethod
+    def from_hamiltonian(
+        cls,
+        energies: str,
+        coordinates: Mapping[str, str],
+        *,
+        forces: Mapping[str, str] | None = None,
+        initial: Mapping[str, Any],
+        interval: tuple[Any, Any],
+        **more: Any,
+    ) -> Problem:
+        """Say a problem by its Hamiltonian; Hamilton's equations are derived.
+
+        Parameters
+        ----------
+        energies : str
+            A line ``hamiltonian = …`` (or ``kinetic`` and ``potential``), and formulas it uses.
+        coordinates : mapping of str to str
+            The momentum of each coordinate, as in ``{"z": "p"}``.
+        forces : mapping of str to str, optional
+            Forces along coordinates, added to the rates of their momenta.
+        initial, interval, **more
+            As for `from_text`.
+
+        Raises
+        ------
+        FormulationError
+            One of its subclasses.
+
+        Notes
+        -----
+        H. Goldstein, C. Poole and J. Safko, *Classical Mechanics*, 3rd ed. (2002), section 8.1.
+        """
+        places, momenta = tuple(coordinates), tuple(coordinates.values())
+        return cls.of(_energies("hamiltonian", energies, places, momenta, forces, initial, interval, more))
 
     @classmethod
     def from_rates(
         cls,
         rates: Callable[..., Any],
         *,
-        initial: Mapping[str, float],
-        interval: tuple[float, float],
-        parameters: Mapping[str, float] | None = None,
-        derived: Mapping[str, str] | None = None,
+        initial: Mapping[str, Any],
+        interval: tuple[Any, Any],
+        parameters: Mapping[str, Any] | None = None,
+        derived: Mapping[str, str | Callable[..., Any]] | None = None,
+        switches: Iterable[str | Callable[..., Any]] = (),
+        jacobian: Callable[..., Any] | None = None,
+        sparsity: Any = None,
         events: Iterable[Event] = (),
         exact: Mapping[str, str] | None = None,
         units: Mapping[str, str] | None = None,
@@ -165,30 +240,41 @@ class Problem:
             Its arguments are matched by name: ``t`` is the time, ``y`` the whole state (an array of shape
             (n_states,)), ``p`` the parameters (``p.area``), any other the state or parameter of that name. It
             returns a sequence of n_states numbers in the order of ``initial``, or a dict by state name.
-        derived : mapping of str to str, optional
-            Formulas of states, parameters and ``t`` that appear in every table and figure.
+        derived : mapping of str to str or callable, optional
+            Formulas of states, parameters and ``t``, or functions of them, that appear in every table and figure.
+        switches : iterable of str or callable
+            Where the function jumps or has a kink: equations such as ``"t = 6"`` or ``"level = crest"``, or functions
+            that are zero there.
+        jacobian : callable, optional
+            d rates / d states, shape (n_states, n_states), its arguments matched like those of ``rates``.
+        sparsity : array_like, optional
+            Nonzero where that matrix can be, shape (n_states, n_states).
         initial, interval, parameters, events, exact, units, title
             As for `from_text`; the order of ``initial`` is the order of the states.
 
         Raises
         ------
         FormulationError
-            One of its subclasses. The function is called once, at the start, to check what it returns.
+            One of its subclasses. The function is called at the start to check what it returns, that it leaves its
+            arguments alone, and that it gives the same answer twice.
         """
-        values = finite_values(parameters, "parameters")
-        start = finite_values(initial, "initial")
-        states = tuple(start)
-        initial_for(states or ("at least one",), start)
-        formulas = {key: read(Source(text, f"derived '{key}'")) for key, text in (derived or {}).items()}
-        for key in formulas:
-            check_name(key, "derived")
-        refuse_clashes(values, states, tuple(formulas))
-        check_defined(formulas, [*states, *formulas, *values], "derived quantities")
-        ends = interval_ends(interval)
-        function = try_rates(match_arguments(rates, states, tuple(values)), ends[0], start, [*values.values()])
-        written_out = write_out({key: formula.node for key, formula in formulas.items()})
-        model = Model(states, tuple(values), function, written_out, read_exact(exact, states, values), function.label)
-        return cls._finish(model, start, values, interval, tuple(events), units, title)
+        return cls.of(
+            Said(
+                form="rates",
+                function=rates,
+                initial=initial,
+                parameters=parameters,
+                interval=interval,
+                events=tuple(events),
+                exact=dict(exact or {}),
+                units=dict(units or {}),
+                derived=dict(derived or {}),
+                switches=tuple(switches),
+                jacobian=jacobian,
+                sparsity=sparsity,
+                title=title,
+            )
+        )
 
     @classmethod
     def from_file(cls, path: str | Path, *, events: Iterable[Event] = ()) -> Problem:
@@ -203,95 +289,226 @@ class Problem:
         """
         from unhurried_heron.problem.document import read_document
 
-        said = read_document(Path(path))
-        return cls.from_content(said, events=events)
+        return cls.from_content(read_document(Path(path)), events=events)
 
     @classmethod
-    def from_content(cls, said: Mapping[str, Any], *, events: Iterable[Event] = ()) -> Problem:
+    def from_content(cls, said: Said, *, events: Iterable[Event] = ()) -> Problem:
         """Make a problem of what `document.parse_document` returns."""
-        arguments = dict(said)
-        options = arguments.pop("integrate_options")
-        problem = cls.from_text(arguments.pop("equations"), **arguments)
-        return replace(problem, events=(*problem.events, *events), integrate_options=options)
+        return cls.of(replace(said, events=(*said.events, *events)))
 
-    @classmethod
-    def _finish(
-        cls,
-        model: Model,
-        initial: dict[str, float],
-        parameters: dict[str, float],
-        interval: Any,
-        events: tuple[Event, ...],
-        units: Mapping[str, str] | None,
-        title: str,
-    ) -> Problem:
-        start = initial_for(model.states, initial)
-        problem = cls(model, start, parameters, interval_ends(interval), events, units or {}, title)
-        if not isinstance(model.rates, NamedFunction):
-            watched = [model.watch(event) for event in events]
-            if not any(isinstance(each, NamedFunction) for each in watched):
-                trees = [*model.rates, *model.derived.values(), *model.exact.values()]
-                refuse_unused(parameters, names_in(*trees, *(w for w in watched if isinstance(w, Node))))
-        for named in problem.units:
-            known = [TIME, *model.states, *model.derived, *model.parameters]
-            if named not in known:
-                raise UnusedValueError(
-                    f"a unit for '{named}', which is nothing known{near_spelling(named, known)}",
-                    name=named,
-                    place="units",
-                    expected="units of " + ", ".join(known),
-                    given=named,
-                )
-        return problem
+    def to_file(self, path: str | Path) -> None:
+        """Write the problem as `from_file` reads it, as it was said; a table that stands elsewhere becomes part of it.
+
+        Raises
+        ------
+        DocumentError
+            The problem holds Python functions, which no file can.
+        OSError
+            The file cannot be written.
+        """
+        from unhurried_heron.problem.writing import write_document
+
+        Path(path).write_bytes(write_document(self.said, Path(path).parent))
+
+    @property
+    def model(self) -> Model:
+        """The structure without values."""
+        return self.settled.model
+
+    @property
+    def initial(self) -> Mapping[str, float]:
+        """Starting value of each state."""
+        return self.settled.initial
+
+    @property
+    def start(self) -> Any:
+        """Starting values as an array, shape (n_states,)."""
+        values = self.settled.initial
+        return values.array.copy() if isinstance(values, Values) else np.array([*values.values()])
+
+    @property
+    def parameters(self) -> Mapping[str, float]:
+        """Value of each parameter that has one."""
+        return MappingProxyType(self.settled.values)
+
+    @property
+    def open(self) -> tuple[str, ...]:
+        """Parameters that were left open, and so still need a value."""
+        return self.settled.open
+
+    @property
+    def interval(self) -> tuple[float, float]:
+        """From when to when."""
+        return self.settled.interval
+
+    @property
+    def units(self) -> Mapping[str, str]:
+        """Units by name."""
+        return MappingProxyType(dict(self.settled.units))
+
+    @property
+    def events(self) -> tuple[Event, ...]:
+        """What every run looks for."""
+        return self.said.events
+
+    @property
+    def inputs(self) -> Mapping[str, Measured]:
+        """Measured quantities by name."""
+        return MappingProxyType(dict(self.said.inputs))
+
+    @property
+    def title(self) -> str:
+        """What figures and tables call the problem."""
+        return self.said.title
+
+    @property
+    def integrate_options(self) -> Mapping[str, Any]:
+        """What a problem file says under ``[integrate]``."""
+        return MappingProxyType(dict(self.said.integrate_options))
 
     @property
     def states(self) -> tuple[str, ...]:
-        """Names of the states, in order."""
-        return self.model.states
+        """Names of the states, in order; members of a family one by one."""
+        return self.model.layout.names
 
     @property
     def derived(self) -> tuple[str, ...]:
         """Names of the derived quantities, in order."""
-        return tuple(self.model.derived)
+        return (*self.model.derived_layout.names, *self.model.functions)
+
+    @cached_property
+    def switches(self) -> tuple[Switch, ...]:
+        """Jumps and kinks that a run treats one by one: those of known times lands on, the others it locates."""
+        found = [with_times(each, self.parameters, self.interval) for each in self.model.smooth.switches]
+        for name, table in self.said.inputs.items():
+            found.append(input_switch(name, table.kinks, table.between == "previous", self.interval))
+        return tuple(found)
+
+    def first_order(self) -> FirstOrder:
+        """Return the first-order equations that are integrated, to be printed or put into LaTeX.
+
+        Raises
+        ------
+        OrderError
+            The rates are a Python function.
+        """
+        return FirstOrder.of(self.model)
+
+    def jacobian_pattern(self) -> Any:
+        """Return where d rates / d states can be nonzero, a SciPy sparse matrix of booleans, shape (n, n).
+
+        It is exact for written equations; for a Python function it is the ``sparsity`` given, or everything.
+        """
+        from unhurried_heron.problem.pattern import pattern_of
+
+        return pattern_of(self.model, self.said.sparsity)
+
+    def check(self) -> Report:
+        """Look the problem over before a run: units, starting values, switches, stiffness, size."""
+        from unhurried_heron.problem.checks import check_problem
+
+        return check_problem(self)
+
+    def check_units(self) -> tuple[Disagreement, ...]:
+        """Hold every term of every equation to the declared units; empty where all agree.
+
+        Raises
+        ------
+        UnitError
+            A declared unit is none.
+        """
+        from unhurried_heron.problem.dimensions import disagreements
+
+        return disagreements(self)
 
     def with_(
         self,
         *,
-        parameters: Mapping[str, float] | None = None,
-        initial: Mapping[str, float] | None = None,
-        interval: tuple[float, float] | None = None,
+        parameters: Mapping[str, Any] | None = None,
+        initial: Mapping[str, Any] | None = None,
+        interval: tuple[Any, Any] | None = None,
         events: Iterable[Event] | None = None,
     ) -> Problem:
-        """Return a copy with some values changed; nothing is compiled again.
+        """Return a copy with some values changed; nothing is compiled again unless the size of a family changes.
 
         Raises
         ------
         UnusedValueError
             A name is no parameter or no state.
         """
-        return replace(
-            self,
-            parameters=_changed(self.parameters, finite_values(parameters, "parameters"), "parameter"),
-            initial=_changed(self.initial, finite_values(initial, "initial"), "state"),
-            interval=self.interval if interval is None else interval_ends(interval),
-            events=self.events if events is None else tuple(events),
+        said = self.said
+        for name in parameters or {}:
+            if name not in self.model.parameters:
+                known = self.model.parameters
+                raise UnusedValueError(
+                    f"there is no parameter '{name}'{near_spelling(str(name), known)}",
+                    name=str(name),
+                    place="with_, parameters",
+                    expected="one of " + (", ".join(known) or "none"),
+                    given=str(name),
+                )
+        changed = replace(
+            said,
+            parameters={**(said.parameters or {}), **(parameters or {})},
+            initial=merged_initial(said.initial, initial),
+            interval=said.interval if interval is None else interval,
+            events=said.events if events is None else tuple(events),
         )
+        return Problem.of(changed, self.model)
+
+    def refuse_open(self) -> None:
+        """Refuse to run with open parameters.
+
+        Raises
+        ------
+        OpenParameterError
+            All of them are named.
+        """
+        if self.open:
+            raise OpenParameterError(
+                "parameters are still open: " + ", ".join(f"'{name}'" for name in self.open),
+                names=self.open,
+                place="parameters",
+                expected="a value for each: integrate(…, parameters={…}) or problem.with_(parameters={…})",
+            )
 
     @property
     def fingerprint(self) -> str:
         """A hash of all that decides the solution: equations, values and interval (64 hexadecimal digits)."""
-        said = [self.model.text, dict(self.initial), dict(self.parameters), self.interval]
-        return hashlib.sha256(json.dumps(said, sort_keys=True).encode()).hexdigest()
+        said, rates = self.said, getattr(self.model.rates, "label", "")
+        words = [said.form, said.text, rates, said.coordinates, said.momenta, sorted(said.forces.items())]
+        numbers = [dict(self.parameters), self.interval, hashlib.sha256(self.start.tobytes()).hexdigest()]
+        for name, table in sorted(said.inputs.items()):
+            rows = np.concatenate([table.times, table.values]).tobytes()
+            numbers.append([name, table.between, hashlib.sha256(rows).hexdigest()])
+        return hashlib.sha256(json.dumps([words, numbers], sort_keys=True).encode()).hexdigest()
 
 
-def _changed(old: Mapping[str, float], new: Mapping[str, float], kind: str) -> dict[str, float]:
-    for named in new:
-        if named not in old:
-            raise UnusedValueError(
-                f"there is no {kind} '{named}'{near_spelling(named, old)}",
-                name=named,
-                place=f"with_, {kind}s",
-                expected="one of " + (", ".join(old) or "none"),
-                given=named,
-            )
-    return {**old, **new}
+def _energies(
+    form: Any,
+    text: str,
+    coordinates: tuple[str, ...],
+    momenta: tuple[str, ...],
+    forces: Mapping[str, str] | None,
+    initial: Mapping[str, Any],
+    interval: tuple[Any, Any],
+    more: Mapping[str, Any],
+) -> Said:
+    known = ("parameters", "inputs", "events", "exact", "units", "title")
+    for name in more:
+        if name not in known:
+            raise TypeError(f"'{name}' is no argument here{near_spelling(name, known)}")
+    kept = {key: dict(value or {}) for key, value in more.items() if key in ("inputs", "exact", "units")}
+    return Said(
+        form=form,
+        text=text,
+        coordinates=coordinates,
+        momenta=momenta,
+        forces=dict(forces or {}),
+        initial=initial,
+        interval=interval,
+        parameters=more.get("parameters"),
+        events=tuple(more.get("events", ())),
+        title=more.get("title", ""),
+        **kept,
+    )

@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-import keyword
 import math
 import numbers
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from typing import Any
 
 from unhurried_heron.errors import (
-    ExpressionError,
     IntervalError,
-    MissingInitialError,
     UnusedValueError,
     ValueGivenError,
     near_spelling,
 )
-from unhurried_heron.problem.equations import check_name
 
 
 def finite_number(value: Any, name: str, place: str) -> float:
@@ -41,29 +37,6 @@ def finite_number(value: Any, name: str, place: str) -> float:
             given=repr(value)[:80],
         )
     return result
-
-
-def finite_values(values: Mapping[str, Any] | None, place: str) -> dict[str, float]:
-    """Return a mapping of names to floats, names and numbers checked."""
-    if values is None:
-        return {}
-    if not isinstance(values, Mapping):
-        raise ValueGivenError(
-            f"{place} must be given by name",
-            name=place,
-            place=place,
-            expected='a dict such as {"level": 0.4}',
-            given=repr(values)[:80],
-        )
-    checked = {}
-    for name, value in values.items():
-        if not isinstance(name, str) or keyword.iskeyword(name):
-            raise ExpressionError(
-                f"{name!r} cannot be a name", name=str(name), place=place, expected="a name", given=repr(name)
-            )
-        check_name(name, place)
-        checked[name] = finite_number(value, name, place)
-    return checked
 
 
 def interval_ends(interval: Any) -> tuple[float, float]:
@@ -105,38 +78,7 @@ def interval_ends(interval: Any) -> tuple[float, float]:
     return start, end
 
 
-def initial_for(states: tuple[str, ...], initial: Mapping[str, float]) -> dict[str, float]:
-    """Return the initial values in the order of the states.
-
-    Raises
-    ------
-    MissingInitialError, UnusedValueError
-        A state has none, or one belongs to no state.
-    """
-    missing = [state for state in states if state not in initial]
-    known = set(states)
-    extra = [name for name in initial if name not in known]
-    if missing:
-        hint = near_spelling(missing[0], extra)
-        raise MissingInitialError(
-            f"no initial value for {_listed(missing)}{hint}",
-            name=", ".join(missing),
-            place="initial",
-            expected="one value for each state: " + ", ".join(states),
-            given=", ".join(initial) or "none",
-        )
-    if extra:
-        raise UnusedValueError(
-            f"an initial value for {_listed(extra)}, which is no state{near_spelling(extra[0], states)}",
-            name=", ".join(extra),
-            place="initial",
-            expected="values for the states only: " + ", ".join(states),
-            given=", ".join(initial),
-        )
-    return {state: initial[state] for state in states}
-
-
-def refuse_unused(parameters: Mapping[str, float], used: Iterable[str]) -> None:
+def refuse_unused(parameters: Iterable[str], used: Iterable[str]) -> None:
     """Refuse parameters that appear nowhere.
 
     Raises
@@ -147,7 +89,7 @@ def refuse_unused(parameters: Mapping[str, float], used: Iterable[str]) -> None:
     extra = [name for name in parameters if name not in used]
     if extra:
         raise UnusedValueError(
-            f"parameter {_listed(extra)} appears in no equation, event or closed form"
+            f"parameter {_listed(extra)} appears in no equation, event, value or closed form"
             + near_spelling(extra[0], used - set(parameters)),
             name=", ".join(extra),
             place="parameters",

@@ -5,7 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-EndingReason = Literal["end", "event", "not finite", "step too small", "Newton failed", "budget", "interrupted"]
+EndingReason = Literal[
+    "end", "event", "not finite", "step too small", "Newton failed", "switching", "budget", "interrupted"
+]
 
 
 @dataclass(frozen=True)
@@ -16,7 +18,8 @@ class Ending:
     ----------
     reason : str
         "end" (reached the end of the interval), "event" (an event that stops), "not finite" (overflow, or rates that
-        are no numbers), "step too small", "Newton failed", "budget" or "interrupted".
+        are no numbers), "step too small", "Newton failed", "switching" (a switch goes back and forth without end),
+        "budget" or "interrupted".
     time : float
         Where the run ended.
     message : str

@@ -46,6 +46,8 @@ class Run:
     _watched: tuple[Event, ...] = field(repr=False)
     _events: tuple[Array, Array, Array] = field(repr=False)
     _ledger: Array | None = field(repr=False)
+    _crossings: tuple[tuple[float, str, float], ...] = field(default=(), repr=False)
+    _landings: tuple[tuple[int, str], ...] = field(default=(), repr=False)
 
     @property
     def times(self) -> Array:
@@ -63,15 +65,23 @@ class Run:
         return (*self.problem.states, *self.problem.derived)
 
     def __getitem__(self, name: str) -> Array:
-        """Return the recorded values of a state or derived quantity, shape (n_times,).
+        """Return the recorded values of a state or derived quantity, shape (n_times,); of a family, (n_times, …).
 
         Raises
         ------
         RunError
             There is no such state or derived quantity.
         """
-        if name in self.problem.states:
-            return self.states[:, self.problem.states.index(name)]
+        model = self.problem.model
+        place = model.layout.slot(name)
+        if place is not None:
+            return self.states[:, place]
+        stretch = model.layout.stretch(name)
+        if stretch is not None:
+            return self.states[:, stretch].reshape(-1, *model.layout.by_name[name].shape)
+        stretch = model.derived_layout.stretch(name)
+        if stretch is not None and model.derived_layout.by_name[name].box:
+            return self._derived[:, stretch].reshape(-1, *model.derived_layout.by_name[name].shape)
         if name in self.problem.derived:
             return self._derived[:, self.problem.derived.index(name)]
         raise RunError(
@@ -90,9 +100,16 @@ class Run:
         from unhurried_heron.native.rows import evaluate_rows
         from unhurried_heron.native.system import native_derived
 
-        if not self.problem.derived:
-            return np.empty((times.size, 0))
-        return evaluate_rows(native_derived(self.problem), times, states)
+        model = self.problem.model
+        written = np.empty((times.size, 0))
+        if model.derived_layout.size:
+            written = evaluate_rows(native_derived(self.problem), times, states)
+        if not model.functions:
+            return written
+        numbers = [*self.problem.parameters.values()]
+        calls = [function.caller(numbers) for function in model.functions.values()]
+        rows = [[call(float(t), y.copy()) for call in calls] for t, y in zip(times, states, strict=True)]
+        return np.hstack([written, np.array(rows, dtype=np.float64).reshape(-1, len(calls))])
 
     def at(self, t: Any) -> Array:
         """Evaluate the solution anywhere in the run.
@@ -150,9 +167,10 @@ class Run:
 
     @property
     def ledger(self) -> pd.DataFrame:
-        """One row for each attempted step: ``time``, ``step``, ``error``, ``accepted``, ``iterations``.
+        """One row for each attempted step: ``time``, ``step``, ``error``, ``accepted``, ``iterations``, ``switch``.
 
         ``error`` is the estimate in units of the tolerance: at most 1 for an accepted step, NaN where there is none.
+        ``switch`` names what a step landed on, and is empty elsewhere.
 
         Raises
         ------
@@ -170,7 +188,17 @@ class Run:
                 given=f"record={self.options.get('record')!r}",
             )
         frame = pd.DataFrame(self._ledger, columns=["time", "step", "error", "accepted", "iterations"])
-        return frame.astype({"accepted": bool, "iterations": np.int64})
+        frame = frame.astype({"accepted": bool, "iterations": np.int64})
+        landed = dict(self._landings)
+        frame["switch"] = [landed.get(row, "") for row in range(len(frame))]
+        return frame
+
+    @property
+    def switches(self) -> pd.DataFrame:
+        """The switches that were crossed, in order: ``time``, ``switch`` and the value it took (1 true, 0 false)."""
+        import pandas as pd
+
+        return pd.DataFrame(list(self._crossings), columns=["time", "switch", "value"])
 
     def __repr__(self) -> str:
         counts = f"{self.tally.accepted} steps accepted, {self.tally.refused} refused"

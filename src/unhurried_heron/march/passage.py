@@ -1,0 +1,215 @@
+"""Crossing jumps and kinks: the march lands on each, the switch changes its value, and the march starts again.
+
+Between two switches the rates are smooth, so every method keeps its order across them. See L. F. Shampine, I. Gladwell
+and S. Thompson, *Solving ODEs with MATLAB* (2003), section 2.3.5, and E. Hairer, S. P. Norsett and G. Wanner, *Solving
+Ordinary Differential Equations I*, 2nd ed. (1993), section II.6.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.kernels.control import Reason
+from unhurried_heron.march.families import March
+from unhurried_heron.native.rows import evaluate_rows
+from unhurried_heron.native.signature import NativeFunction
+from unhurried_heron.problem.evaluate import STATE, evaluate
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.problem.switches import Switch
+
+Crossing = tuple[float, str, float]
+# so many crossings in a row without getting on: both sides push back to the switch
+_MOST_IN_PLACE = 60
+_IN_PLACE = 1e-10
+_TINY = 1e-300
+
+
+class Passage:
+    """Holds the switches of one run and takes the march across them.
+
+    Parameters
+    ----------
+    events : int
+        Number of the user's events; the located switches come after them.
+    starting_step : callable
+        Returns the signed length of the first step from where the march stands to a time, and what it cost; None for
+        fixed steps.
+    """
+
+    def __init__(
+        self,
+        problem: Problem,
+        march: March,
+        events: int,
+        starting_step: Callable[[float], tuple[float, int]] | None,
+        *,
+        held: bool,
+    ) -> None:
+        self._problem, self._march, self._events, self._starting_step = problem, march, events, starting_step
+        self._switches = problem.switches if held else ()
+        self._timed = [switch for switch in self._switches if switch.times is not None and switch.slot]
+        self._landings = _landings(self._switches, problem.interval)
+        self._next = 0
+        self._values: dict[str, float] = {}
+        self._in_place = 0
+        self._last = problem.interval[0]
+        self.crossings: list[Crossing] = []
+        self.marks: list[tuple[int, str]] = []
+        self.endless = ""
+
+    def begin(self) -> None:
+        """Give every switch its value at the start, and the march its first place to land on."""
+        start, _ = self._problem.interval
+        self._aim(start)
+        for switch in self._march.native.located:
+            if switch.slot:
+                self._set(switch, float(evaluate(switch.live, self._surroundings(start))))
+
+    def cross(self, reason: Reason, rows: int) -> bool:
+        """Take the march across what it has come to; False if it has come to its end.
+
+        ``rows`` counts the rows of the ledger so far.
+        """
+        control = self._march.control
+        time = float(control["time"][0])
+        if reason is Reason.REACHED_END:
+            if self._next >= len(self._landings):
+                return False
+            self._land(time, rows)
+            self._refresh_watched(time, None)
+        else:
+            index = int(control["stopped_by"][0]) - self._events
+            if index < 0:
+                return False
+            switch = self._march.native.located[index]
+            self._flip(switch, time, rows)
+            if self._runs_in_place(switch, time):
+                return False
+            if self._events:
+                self._refresh_events(time)
+            self._refresh_watched(time, index)
+        self._restart(time)
+        return True
+
+    def _land(self, time: float, rows: int) -> None:
+        _, labels = self._landings[self._next]
+        before = dict(self._values)
+        self._next += 1
+        self._aim(time)
+        for switch in labels:
+            slot = switch.slot
+            if not slot or self._values[slot] != before[slot]:
+                value = switch.told(self._values[slot]) if slot else np.nan
+                self.crossings.append((time, switch.text, value))
+        self.marks.append((rows - 1, ", ".join(switch.text for switch in labels)))
+
+    def _aim(self, time: float) -> None:
+        """Set the next landing, and every switch of known times to its value until then."""
+        end = self._landings[self._next][0] if self._next < len(self._landings) else self._problem.interval[1]
+        self._march.control["end"] = end
+        self._march.native.hold_between(time, end)
+        middle = {"t": 0.5 * (time + end), **self._problem.parameters}
+        for switch in self._timed:
+            self._set(switch, float(evaluate(switch.live, middle)))
+        self._settle_nested(time, None)
+
+    def _flip(self, switch: Switch, time: float, rows: int) -> None:
+        value = np.nan
+        if switch.slot:
+            held = self._values[switch.slot]
+            value = 1.0 - held
+            if switch.whole:
+                gap = float(evaluate(switch.gap, self._surroundings(time)))
+                rises = gap - held > (0.5 if switch.whole == "floor" else -0.5)
+                value = held + (1.0 if rises else -1.0)
+            self._set(switch, value)
+            self._settle_nested(time, switch)
+        self.crossings.append((time, switch.text, switch.told(value)))
+        self.marks.append((rows - 1, switch.text))
+
+    def _runs_in_place(self, switch: Switch, time: float) -> bool:
+        start, end = self._problem.interval
+        stays = abs(time - self._last) <= _IN_PLACE * abs(end - start)
+        self._in_place = self._in_place + 1 if stays else 0
+        self._last = time
+        if self._in_place >= _MOST_IN_PLACE:
+            self.endless = switch.text
+        return bool(self.endless)
+
+    def _set(self, switch: Switch, value: float) -> None:
+        self._values[switch.slot] = value
+        self._march.native.context[self._march.native.slots[switch.slot]] = value
+
+    def _settle_nested(self, time: float, flipped: Switch | None) -> None:
+        """Switches that depend on others may be on their other side now."""
+        for switch in self._march.native.located:
+            if switch.nested and switch is not flipped and switch.slot in self._values:
+                gap = float(evaluate(switch.gap, self._surroundings(time)))
+                whole = {"floor": np.floor, "ceil": np.ceil}.get(switch.whole)
+                self._set(switch, float(whole(gap)) if whole else float(gap >= 0.0))
+
+    def _surroundings(self, time: float) -> dict[str, Any]:
+        """Everything a condition may mention, at a time."""
+        state = self._march.system.state
+        scalars = {name: state[place] for name, place in self._problem.model.layout.scalars.items()}
+        problem = self._problem
+        return {**problem.inputs, **problem.parameters, **self._values, **scalars, "t": time, STATE: state}
+
+    def _value_of(self, function: NativeFunction, time: float) -> float:
+        found = evaluate_rows(function, np.array([time]), self._march.system.state[None, :])
+        return float(found[0, 0]) if found.size else float("nan")
+
+    def _refresh_events(self, time: float) -> None:
+        """Set what each event's function was at the start of the next step, so that none is lost or found twice."""
+        watch, control = self._march.watch, self._march.control
+        count = int(control["n_events"][0])
+        slack = 1e-14 * max(abs(time), abs(float(control["step"][0])))
+        for e in range(self._events):
+            before = float(watch.values[0, e])
+            now = self._value_of(self._march.native.events[e], time)
+            here = [float(watch.times[k]) for k in range(count) if watch.which[k] == e]
+            if here and abs(here[-1] - time) <= slack:
+                now = 0.0
+            elif not here and before != 0.0 and now * before <= 0.0:
+                # it is reached within rounding of the switch: the next step finds it
+                now = np.copysign(_TINY, before)
+            watch.values[0, e] = now
+
+    def _refresh_watched(self, time: float, crossed: int | None) -> None:
+        native, values = self._march.native, self._march.watch.values
+        for k, switch in enumerate(native.located):
+            found = self._value_of(native.watched[k], time)
+            # a switch without a value of its own was just passed: its zero must not be found again
+            values[0, self._events + k] = 0.0 if k == crossed and not switch.slot else found
+
+    def _restart(self, time: float) -> None:
+        control = self._march.control
+        control["started"] = -1
+        for field in ("previous_step", "error_memory", "after_refusal", "jacobian_age", "factored_step"):
+            control[field] = 0
+        control["bad_component"] = -1
+        if self._starting_step is None:
+            control["origin"], control["fixed_steps"] = time, 0
+        else:
+            size, calls = self._starting_step(float(control["end"][0]))
+            control["step"] = size
+            control["rate_evaluations"] += calls
+
+
+def _landings(
+    switches: tuple[Switch, ...], interval: tuple[float, float]
+) -> list[tuple[float, tuple[Switch, ...]]]:
+    """Return the known times in the order of the run, each with the switches crossed there."""
+    sign = 1.0 if interval[1] > interval[0] else -1.0
+    found = sorted(((time, k) for k, each in enumerate(switches) for time in each.times or ()), key=lambda f: sign * f[0])
+    merged: list[tuple[float, tuple[Switch, ...]]] = []
+    close = 8 * np.finfo(float).eps * max(abs(interval[0]), abs(interval[1]))
+    for time, k in found:
+        if merged and abs(time - merged[-1][0]) <= close:
+            merged[-1] = (merged[-1][0], (*merged[-1][1], switches[k]))
+        elif abs(time - interval[0]) > close and abs(time - interval[1]) > close:
+            merged.append((time, (switches[k],)))
+    return merged

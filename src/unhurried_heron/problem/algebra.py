@@ -1,0 +1,136 @@
+"""Solving small coupled linear equations with formulas as coefficients, by SymPy's algebra.
+
+Imported only where equations are coupled in their highest derivatives.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Final
+
+import sympy
+
+from unhurried_heron.problem.expression import Node, add, div, mul, name, neg, number, power, rewrite, upwards, walk
+from unhurried_heron.problem.simplify import simplified
+
+# more equations than this are eliminated one by one: a determinant written out grows too fast
+MOST_TOGETHER: Final = 4
+# formulas up to this size are handed over as they are, so that common factors cancel; larger ones as one symbol
+_SMALL: Final = 40
+_MOST_SYMBOLS: Final = 10
+
+
+def solve_linear(matrix: list[list[Node]], right: list[Node]) -> list[Node] | None:
+    """Return the solution of ``matrix x = right`` by Cramer's rule, or None if the determinant is zero."""
+    symbols: dict[Node, sympy.Symbol] = {}
+    entries = [[_to_sympy(entry, symbols, whole=False) for entry in row] for row in matrix]
+    if len(symbols) > _MOST_SYMBOLS:
+        symbols.clear()
+        entries = [[_to_sympy(entry, symbols, whole=True) for entry in row] for row in matrix]
+    sides = [sympy.expand(_to_sympy(side, symbols, whole=False)) for side in right]
+    square = sympy.Matrix(entries)
+    determinant = _tidy(square.det(method="berkowitz"))
+    if determinant == 0:
+        return None
+    back = {symbol: node for node, symbol in symbols.items()}
+    n = len(right)
+    found = []
+    for k in range(n):
+        # the adjugate's row, so that the right sides stand out as they were written
+        weights = [_tidy((-1) ** (k + row) * square.minor(row, k)) for row in range(n)]
+        common = _tidy(sympy.gcd_list([*weights, determinant])) if all(map(_polynomial, weights)) else 1
+        above = sympy.Add(*(sympy.cancel(w / common) * side for w, side in zip(weights, sides, strict=True)))
+        found.append(_quotient(above, _tidy(sympy.cancel(determinant / common)), back))
+    return found
+
+
+def _polynomial(expression: Any) -> bool:
+    return bool(expression.is_polynomial())
+
+
+def _tidy(expression: Any) -> Any:
+    """Multiply out, and take common factors out again where that is shorter."""
+    plain = sympy.expand(expression)
+    factored = sympy.factor_terms(plain)
+    return factored if factored.count_ops() <= plain.count_ops() else plain
+
+
+def _quotient(above: Any, below: Any, back: Mapping[Any, Node]) -> Node:
+    if below.could_extract_minus_sign():
+        above, below = -above, -below
+    top, bottom = (rewrite(_to_node(part, back), simplified, {}) for part in (above, below))
+    return top if bottom.value == 1.0 else div(top, bottom)
+
+
+def _to_sympy(root: Node, symbols: dict[Node, Any], *, whole: bool) -> Any:
+    """Turn sums, products, quotients and whole powers into SymPy's; anything else is a symbol."""
+    if whole and root.value is None:
+        return symbols.setdefault(root, sympy.Dummy(f"s{len(symbols)}"))
+    if sum(1 for _ in walk(root)) > _SMALL:
+        return symbols.setdefault(root, sympy.Dummy(f"s{len(symbols)}"))
+    done: dict[Node, Any] = {}
+    needed = _polynomial_part(root)
+    for node in upwards(root):
+        if node not in needed:
+            continue
+        operands = [done.get(operand) for operand in node.operands]
+        if node.value is not None:
+            done[node] = sympy.Rational(*node.value.as_integer_ratio())
+        elif node.op == "add":
+            done[node] = sympy.Add(*operands)
+        elif node.op == "mul":
+            done[node] = sympy.Mul(*operands)
+        elif node.op == "neg":
+            done[node] = -operands[0]
+        elif node.op == "div" and operands[1] != 0:
+            done[node] = operands[0] / operands[1]
+        elif node.op == "pow" and node in needed and _small_power(node):
+            done[node] = operands[0] ** int(float(node.operands[1].args[0]))
+        else:
+            done[node] = symbols.setdefault(node, sympy.Dummy(f"s{len(symbols)}"))
+    return done[root]
+
+
+def _small_power(node: Node) -> bool:
+    exponent = node.operands[1].value
+    return exponent is not None and exponent == int(exponent) and 0 <= exponent <= 4
+
+
+def _polynomial_part(root: Node) -> set[Node]:
+    """Collect the nodes that are reached through arithmetic alone."""
+    seen: set[Node] = set()
+    stack = [root]
+    while stack:
+        node = stack.pop()
+        if node in seen:
+            continue
+        seen.add(node)
+        if node.op in ("add", "mul", "neg", "div") or (node.op == "pow" and _small_power(node)):
+            stack.extend(node.operands)
+    return seen
+
+
+def _to_node(expression: Any, back: Mapping[Any, Node]) -> Node:
+    if expression.is_Symbol:
+        return back.get(expression) or name(str(expression))
+    if expression.is_Rational:
+        value = number(float(abs(expression)))
+        return neg(value) if expression < 0 else value
+    if expression.is_Pow:
+        base, exponent = expression.as_base_exp()
+        if exponent.is_negative:
+            return div(number(1.0), power(_to_node(base, back), number(float(-exponent))))
+        return power(_to_node(base, back), number(float(exponent)))
+    if expression.is_Mul:
+        negative = expression.could_extract_minus_sign()
+        above, below = (-expression if negative else expression).as_numer_denom()
+        if below != 1:
+            made = div(_to_node(above, back), _to_node(below, back))
+        else:
+            made = mul(*(_to_node(factor, back) for factor in above.as_ordered_factors()))
+        return neg(made) if negative else made
+    if expression.is_Add:
+        terms = [_to_node(term, back) for term in expression.as_ordered_terms()]
+        terms.sort(key=lambda term: term.op == "neg")
+        return add(*terms)
+    raise AssertionError(f"no rule for {expression}")

@@ -1,0 +1,232 @@
+"""Holding every term of every equation to the declared units."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Final
+
+import numpy as np
+
+from unhurried_heron.problem.evaluate import evaluate
+from unhurried_heron.problem.expression import COMPARISONS, SUM, TIME, Node, upwards
+from unhurried_heron.problem.grammar import Written
+from unhurried_heron.problem.units import PLAIN, CoherentSet, Unit, coherent_set, read_unit
+from unhurried_heron.problem.written import to_text
+
+if TYPE_CHECKING:
+    from unhurried_heron.problem.problem import Problem
+
+_PLAIN_ONLY: Final = frozenset(
+    ("sin", "cos", "tan", "asin", "acos", "atan", "sinh", "cosh", "tanh", "exp", "log", "log10", "floor", "ceil")
+)
+_ALIKE: Final = frozenset({"add", "min", "max", "pulse", "atan2", *COMPARISONS})
+
+
+@dataclass(frozen=True)
+class Disagreement:
+    """Two things whose units should be the same and are not.
+
+    Attributes
+    ----------
+    one, other : str
+        The two, in the user's words.
+    unit, other_unit : str
+        Their units.
+    place : str
+        The equation they stand in.
+    """
+
+    one: str
+    unit: str
+    other: str
+    other_unit: str
+    place: str
+
+    def __str__(self) -> str:
+        return f"'{self.one}' is in {self.unit}, but '{self.other}' in {self.other_unit}\n  at {self.place}"
+
+
+@dataclass(frozen=True)
+class _Any:
+    """A quantity of unknown unit, or zero, which fits every unit."""
+
+
+_UNKNOWN: Final = _Any()
+Measure = Unit | _Any
+
+
+def disagreements(problem: Problem) -> tuple[Disagreement, ...]:
+    """Return every disagreement of units, in the order of the equations; nothing where no unit is declared.
+
+    Raises
+    ------
+    UnitError
+        A declared unit is none.
+    """
+    if not any(problem.units.values()):
+        return ()
+    checker = _Checker(problem)
+    return tuple(dict.fromkeys(checker.all()))
+
+
+class _Checker:
+    def __init__(self, problem: Problem) -> None:
+        self.problem, self.model = problem, problem.model
+        self.declared: dict[str, Measure] = {
+            name: read_unit(text, f"units, '{name}'") for name, text in problem.units.items() if text
+        }
+        groups = {group.name: problem.units.get(group.name, "") for group in self.model.layout.groups}
+        base = {name: text for name, text in groups.items() if text}
+        if problem.units.get(TIME):
+            base[TIME] = problem.units[TIME]
+        self.together: CoherentSet = coherent_set(base or dict(problem.units))
+        self.units: dict[str, Measure] = {**self.declared}
+        self.found: list[Disagreement] = []
+        for base_name, order in self.model.orders.items():
+            for k in range(1, order + 1):
+                self.units.setdefault(base_name + "'" * k, self._slope(self.of_name(base_name + "'" * (k - 1))))
+
+    def _slope(self, measure: Measure) -> Measure:
+        time = self.units.get(TIME, _UNKNOWN)
+        return measure / time if isinstance(measure, Unit) and isinstance(time, Unit) else _UNKNOWN
+
+    def of_name(self, name: str) -> Measure:
+        return self.units.get(name, _UNKNOWN)
+
+    def all(self) -> Iterator[Disagreement]:
+        """Check equations, then forces, parameters, starting values, closed forms and events."""
+        helpers = {s.target.name: s for s in self.model.statements if s.target and not s.target.primes}
+        for name in self._in_order(helpers):
+            statement = helpers[name]
+            own = self.of_name(name)
+            measure = self.measure(statement.right, statement.where, {r.index for r in statement.ranges})
+            if isinstance(own, _Any):
+                self.units[name] = measure
+            else:
+                self._compare(statement.left, statement.left.node, own, statement.right, measure, statement.where)
+        for statement in self.model.statements:
+            if statement.target is not None and helpers.get(statement.target.name) is statement:
+                continue
+            indices = {r.index for r in statement.ranges}
+            left = self.measure(statement.left, statement.where, indices)
+            right = self.measure(statement.right, statement.where, indices)
+            self._compare(statement.left, statement.left.node, left, statement.right, right, statement.where)
+        for name, written, wanted, where in self._others():
+            measure = self.measure(written, where, set())
+            if isinstance(wanted, Unit) and isinstance(measure, Unit) and not wanted.same(measure):
+                words = written.words(written.node) or to_text(written.node)
+                self.found.append(Disagreement(name, self.say(wanted), words, self.say(measure), where))
+        yield from self.found
+
+    def _in_order(self, helpers: Mapping[str, object]) -> Sequence[str]:
+        """Derived quantities in an order in which each uses only those before it."""
+        formulas = [name for name in self.model.formulas if name in helpers]
+        return [*formulas, *(name for name in helpers if name not in formulas)]
+
+    def _others(self) -> Iterator[tuple[str, Written, Measure, str]]:
+        problem = self.problem
+        for name, definition in problem.settled.definitions.items():
+            if definition.formula is not None:
+                yield name, definition.formula, self.of_name(name.partition("[")[0]), definition.formula.source.where
+        for event in problem.events:
+            if isinstance(event.when, str):
+                written = self.model.read_event(event, problem.units)
+                yield event.name, written, _UNKNOWN, f"the event '{event.name}': {event.when}"
+
+    def measure(self, written: Written, where: str, indices: set[str]) -> Measure:
+        """Return the unit of a formula, noting what disagrees within it."""
+        done: dict[Node, Measure] = {}
+        for node in upwards(written.node):
+            done[node] = self._of(node, done, written, where, indices)
+        return done[written.node]
+
+    def _of(self, node: Node, done: Mapping[Node, Measure], written: Written, where: str, indices: set[str]) -> Measure:
+        op = node.op
+        if op == "number":
+            return _UNKNOWN if node.value == 0.0 else PLAIN
+        if op == "name":
+            return PLAIN if node.args[0] in indices or "\u00b7" in node.args[0] else self.of_name(str(node.args[0]))
+        if op == "at":
+            return self.of_name(str(node.args[0]))
+        parts = [done[operand] for operand in node.operands]
+        if op == SUM:
+            return parts[2]
+        if op in ("neg", "abs"):
+            return parts[0]
+        if op in ("and", "or", "not", "sign", "step"):
+            return PLAIN
+        if op in ("mul", "div"):
+            return self._product(parts, op)
+        if op in ("pow", "sqrt"):
+            return self._power(node, parts, written, where)
+        if op == "where":
+            return self._alike(node.operands[1:], parts[1:], written, where)
+        if op in _ALIKE:
+            same = self._alike(node.operands, parts, written, where)
+            return PLAIN if op in COMPARISONS or op in ("pulse", "atan2") else same
+        if op in _PLAIN_ONLY:
+            self._plain(op, node.operands[0], parts[0], written, where)
+        return PLAIN
+
+    @staticmethod
+    def _product(parts: Sequence[Measure], op: str) -> Measure:
+        total: Unit = PLAIN
+        for k, part in enumerate(parts):
+            if not isinstance(part, Unit):
+                return _UNKNOWN
+            total = total / part if op == "div" and k else total * part
+        return total
+
+    def _power(self, node: Node, parts: Sequence[Measure], written: Written, where: str) -> Measure:
+        base = parts[0]
+        if not isinstance(base, Unit):
+            return _UNKNOWN
+        if node.op == "sqrt":
+            return base**0.5
+        exponent = node.operands[1]
+        self._plain("an exponent", exponent, parts[1], written, where)
+        if base.same(PLAIN):
+            return PLAIN
+        try:
+            value = float(evaluate(exponent, self.problem.parameters))
+        except (KeyError, TypeError, ValueError):
+            return _UNKNOWN
+        return base**value if np.isfinite(value) and abs(value) < 100 else _UNKNOWN
+
+    def _plain(self, what: str, node: Node, measure: Measure, written: Written, where: str) -> None:
+        if isinstance(measure, Unit) and not measure.same(PLAIN):
+            words = written.words(node) or to_text(node)
+            label = what if what.startswith("an ") else f"the argument of {what}"
+            self.found.append(Disagreement(words, self.say(measure), label, "no unit, a plain number", where))
+
+    def _alike(self, nodes: Sequence[Node], parts: Sequence[Measure], written: Written, where: str) -> Measure:
+        first: tuple[Node, Unit] | None = None
+        for node, part in zip(nodes, parts, strict=True):
+            if not isinstance(part, Unit):
+                continue
+            if first is None:
+                first = (node, part)
+            elif not first[1].same(part):
+                self._compare(written, first[0], first[1], written, part, where, node)
+                return _UNKNOWN
+        return first[1] if first else _UNKNOWN
+
+    def _compare(
+        self, a: Written, one: Node, unit: Measure, b: Written, other_unit: Measure, where: str, other: Node | None = None
+    ) -> None:
+        if isinstance(unit, Unit) and isinstance(other_unit, Unit) and not unit.same(other_unit):
+            other = b.node if other is None else other
+            # the sign of a term is not part of it
+            one, other = (node.operands[0] if node.op == "neg" else node for node in (one, other))
+            words = (a.words(one) or to_text(one), b.words(other) or to_text(other))
+            self.found.append(Disagreement(words[0], self.say(unit), words[1], self.say(other_unit), where))
+
+    def say(self, unit: Unit) -> str:
+        """Write a unit by the names the user declared."""
+        for name, text in self.problem.units.items():
+            if text and isinstance(self.declared.get(name), Unit) and self.declared[name] == unit:
+                return text
+        return self.together.describe(unit)
+
+

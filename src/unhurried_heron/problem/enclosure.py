@@ -1,0 +1,113 @@
+"""Bounds of formulas over intervals of time, for many intervals at once.
+
+R. E. Moore, R. B. Kearfott and M. J. Cloud, *Introduction to Interval Analysis* (2009), chapters 2 and 5.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.problem.expression import TIME, Node, upwards
+
+Bounds = tuple[Any, Any]
+
+_RISING: Final[dict[str, Callable[[Any], Any]]] = {
+    "exp": np.exp,
+    "sinh": np.sinh,
+    "tanh": np.tanh,
+    "atan": np.arctan,
+    "sqrt": lambda x: np.sqrt(np.maximum(x, 0.0)),
+    "log": lambda x: np.log(np.maximum(x, 0.0)),
+    "log10": lambda x: np.log10(np.maximum(x, 0.0)),
+    "floor": np.floor,
+    "ceil": np.ceil,
+    "sign": np.sign,
+    "step": lambda x: np.where(x >= 0.0, 1.0, 0.0),
+}
+
+
+def enclose(root: Node, values: Mapping[str, Any], low: Any, high: Any) -> Bounds:
+    """Return lower and upper bounds of a formula of ``t`` and parameters for ``t`` in [low, high].
+
+    Parameters
+    ----------
+    low, high : ndarray, shape (n,)
+    """
+    done: dict[Node, Bounds] = {}
+    with np.errstate(all="ignore"):
+        for node in upwards(root):
+            a, b = _bounds(node, values, low, high, done)
+            # a bound that is no number says nothing; a little is added for rounding
+            slack = 4e-16 * np.maximum(np.abs(a), np.abs(b))
+            lower, upper = np.where(np.isnan(a), -np.inf, a - slack), np.where(np.isnan(b), np.inf, b + slack)
+            done[node] = (np.broadcast_to(lower, low.shape), np.broadcast_to(upper, low.shape))
+    return done[root]
+
+
+def _bounds(node: Node, values: Mapping[str, Any], low: Any, high: Any, done: Mapping[Node, Bounds]) -> Bounds:
+    op, operands = node.op, [done[operand] for operand in node.operands]
+    if op == "number":
+        return node.args[0], node.args[0]
+    if op == "name":
+        named = str(node.args[0])
+        return (low, high) if named == TIME else (values[named], values[named])
+    if op == "add":
+        return sum(part[0] for part in operands), sum(part[1] for part in operands)
+    if op == "neg":
+        return -operands[0][1], -operands[0][0]
+    if op == "mul":
+        total = operands[0]
+        for part in operands[1:]:
+            total = _product(total, part)
+        return total
+    if op == "div":
+        a, b = operands[1]
+        holds_zero = (a <= 0) & (b >= 0)
+        quotient = _product(operands[0], (1.0 / b, 1.0 / a))
+        return np.where(holds_zero, -np.inf, quotient[0]), np.where(holds_zero, np.inf, quotient[1])
+    if op == "pow" and node.operands[1].value is not None:
+        return _power(operands[0], float(node.operands[1].args[0]))
+    if op in ("sin", "cos"):
+        return _wave(*operands[0], 0.0 if op == "cos" else 0.5 * np.pi)
+    if op == "abs":
+        a, b = operands[0]
+        return np.where((a <= 0) & (b >= 0), 0.0, np.minimum(np.abs(a), np.abs(b))), np.maximum(np.abs(a), np.abs(b))
+    if op in ("min", "max"):
+        pick: Any = np.minimum if op == "min" else np.maximum
+        return pick.reduce([part[0] for part in operands]), pick.reduce([part[1] for part in operands])
+    if op == "where":
+        return np.minimum(operands[1][0], operands[2][0]), np.maximum(operands[1][1], operands[2][1])
+    if op in ("lt", "le", "gt", "ge", "eq", "ne", "and", "or", "not", "pulse"):
+        return np.zeros_like(low), np.ones_like(low)
+    if op in _RISING:
+        return _RISING[op](operands[0][0]), _RISING[op](operands[0][1])
+    return np.full_like(low, -np.inf), np.full_like(low, np.inf)
+
+
+def _product(x: Bounds, y: Bounds) -> Bounds:
+    corners = [np.nan_to_num(a * b, nan=0.0, posinf=np.inf, neginf=-np.inf) for a in x for b in y]
+    return np.minimum.reduce(corners), np.maximum.reduce(corners)
+
+
+def _power(base: Bounds, exponent: float) -> Bounds:
+    a, b = base
+    if exponent != int(exponent):
+        a, b = np.maximum(a, 0.0), np.maximum(b, 0.0)
+        return (a**exponent, b**exponent) if exponent > 0 else (b**exponent, a**exponent)
+    ends = [a**exponent, b**exponent]
+    low, high = np.minimum(*ends), np.maximum(*ends)
+    holds_zero = (a <= 0) & (b >= 0)
+    if exponent < 0:
+        return np.where(holds_zero, -np.inf, low), np.where(holds_zero, np.inf, high)
+    return (np.where(holds_zero, 0.0, low), high) if exponent % 2 == 0 else (low, high)
+
+
+def _wave(a: Any, b: Any, shift: float) -> Bounds:
+    """Bounds of cos(x - shift): its highest points are at shift + 2 pi k."""
+    ends = [np.cos(a - shift), np.cos(b - shift)]
+    turns_high = np.floor((b - shift) / (2 * np.pi)) >= np.ceil((a - shift) / (2 * np.pi))
+    turns_low = np.floor((b - shift - np.pi) / (2 * np.pi)) >= np.ceil((a - shift - np.pi) / (2 * np.pi))
+    return np.where(turns_low, -1.0, np.minimum(*ends)), np.where(turns_high, 1.0, np.maximum(*ends))

@@ -1,0 +1,203 @@
+"""Equations of motion from energies: Lagrange's and Hamilton's.
+
+H. Goldstein, C. Poole and J. Safko, *Classical Mechanics*, 3rd ed. (2002), sections 1.4, 2.7 and 8.1.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from unhurried_heron.errors import ExpressionError, NameClashError, UndefinedNameError
+from unhurried_heron.problem.differentiate import Differentiator
+from unhurried_heron.problem.expression import TIME, ZERO, Node, add, mul, name, names_in, neg, rewrite
+from unhurried_heron.problem.findings import Findings
+from unhurried_heron.problem.grammar import Source, Written, read
+from unhurried_heron.problem.names import check_name, in_order
+from unhurried_heron.problem.reduction import Residual
+from unhurried_heron.problem.simplify import simplified
+from unhurried_heron.problem.spelling import base_of
+from unhurried_heron.problem.statements import Statement
+
+KINETIC, POTENTIAL, LAGRANGIAN, HAMILTONIAN, ENERGY = "kinetic", "potential", "lagrangian", "hamiltonian", "energy"
+
+
+@dataclass(frozen=True)
+class Motion:
+    """What energies say: equations as residuals, or rates; and the energy."""
+
+    orders: dict[str, int]
+    residuals: tuple[Residual, ...]
+    rates: dict[str, Node]
+    energy: Node
+
+
+def read_forces(forces: Mapping[str, str], coordinates: Sequence[str], findings: Findings) -> dict[str, Written]:
+    """Read the forces along coordinates.
+
+    Raises
+    ------
+    ExpressionError, UndefinedNameError
+    """
+    found = {}
+    for named, text in forces.items():
+        with findings.gathering():
+            if named not in coordinates:
+                raise UndefinedNameError(
+                    f"a force along '{named}', which is no coordinate",
+                    names=(named,),
+                    place="forces",
+                    expected="forces along " + ", ".join(coordinates),
+                )
+            found[named] = read(Source(str(text), f"the force along '{named}'"))
+    return found
+
+
+def check_coordinates(coordinates: Sequence[str]) -> None:
+    """Refuse names that cannot be coordinates.
+
+    Raises
+    ------
+    ExpressionError, NameClashError
+    """
+    for named in coordinates:
+        check_name(named, "coordinates")
+    if not coordinates or len(set(coordinates)) < len(coordinates):
+        raise NameClashError(
+            "the coordinates must be different names",
+            name="coordinates",
+            place="coordinates",
+            expected='names such as ["z", "w"]',
+            given=", ".join(coordinates) or "none",
+        )
+
+
+def _written_out(statements: Sequence[Statement], wanted: Sequence[str]) -> dict[str, Node]:
+    """Return the named formulas of a text in terms of coordinates, parameters and time."""
+    formulas = {}
+    for statement in statements:
+        target = statement.target
+        if target is None or target.primes or target.indices or statement.ranges:
+            raise ExpressionError(
+                "a text of energies holds formulas only",
+                place=statement.where,
+                expected="name = formula, with " + " and ".join(wanted),
+                given=statement.text[:80],
+            )
+        if target.name in formulas:
+            raise NameClashError(
+                f"'{target.name}' is defined twice",
+                name=target.name,
+                place=statement.where,
+                expected="one formula for each name",
+                given="a second one",
+            )
+        formulas[target.name] = statement.right.node
+    ready: dict[str, Node] = {}
+    for key, node in in_order(formulas).items():
+        ready[key] = rewrite(node, lambda part: ready.get(str(part.args[0])) if part.op == "name" else None, {})
+    return ready
+
+
+def _missing(names: str, statements: Sequence[Statement], wanted: str) -> ExpressionError:
+    return ExpressionError(
+        f"the text gives no {names}",
+        name=names,
+        place="the energies",
+        expected=wanted,
+        given="; ".join(statement.text for statement in statements)[:80] or "nothing",
+    )
+
+
+def lagrange(statements: Sequence[Statement], coordinates: Sequence[str], forces: Mapping[str, Node]) -> Motion:
+    """Return the equations of motion d/dt(dL/dq') - dL/dq = Q, and the energy q' dL/dq' - L.
+
+    Raises
+    ------
+    ExpressionError
+        The text gives neither a ``lagrangian`` nor both ``kinetic`` and ``potential``.
+    """
+    known = _written_out(statements, (KINETIC, POTENTIAL))
+    if LAGRANGIAN in known:
+        function = known[LAGRANGIAN]
+    elif KINETIC in known and POTENTIAL in known:
+        function = add(known[KINETIC], neg(known[POTENTIAL]))
+    else:
+        missing = POTENTIAL if KINETIC in known else KINETIC
+        raise _missing(f"'{missing}'", statements, "kinetic = … and potential = …, or lagrangian = …")
+    _refuse_accelerations(function, coordinates)
+    function = _tidy(function)
+    speeds = [q + "'" for q in coordinates]
+    first = Differentiator((*coordinates, *speeds, TIME)).by_name(function)
+    residuals = []
+    for q, speed in zip(coordinates, speeds, strict=True):
+        momentum = _tidy(first.get(speed, ZERO))
+        slopes = Differentiator((*coordinates, *speeds, TIME)).by_name(momentum)
+        change = [mul(slopes.get(v, ZERO), name(v + "'")) for v in speeds]
+        change += [mul(slopes.get(x, ZERO), name(v)) for x, v in zip(coordinates, speeds, strict=True)]
+        change += [slopes.get(TIME, ZERO), neg(first.get(q, ZERO)), neg(forces.get(q, ZERO))]
+        residuals.append(Residual(_tidy(add(*change)), f"the equation of motion of '{q}'"))
+    energy = add(*(mul(name(v), first.get(v, ZERO)) for v in speeds), neg(function))
+    return Motion(dict.fromkeys(coordinates, 2), tuple(residuals), {}, _energy(known, energy))
+
+
+def _energy(known: Mapping[str, Node], general: Node) -> Node:
+    """Prefer kinetic plus potential where that is the energy: kinetic quadratic in the speeds, no time."""
+    if KINETIC not in known or POTENTIAL not in known:
+        return _tidy(general)
+    kinetic, potential = known[KINETIC], known[POTENTIAL]
+    speeds = {named for named in names_in(kinetic) if base_of(named) != named}
+    if any(base_of(named) != named for named in names_in(potential)):
+        return _tidy(general)
+    slopes = Differentiator(speeds).by_name(kinetic)
+    # a form is quadratic where its second slopes no longer hold speeds and it vanishes with them (Euler)
+    seconds = [s for slope in slopes.values() for s in Differentiator(speeds).by_name(slope).values()]
+    zero = rewrite(kinetic, lambda part: ZERO if part.op == "name" and part.args[0] in speeds else simplified(part), {})
+    flat = [
+        rewrite(slope, lambda part: ZERO if part.op == "name" and part.args[0] in speeds else simplified(part), {})
+        for slope in slopes.values()
+    ]
+    quadratic = not any(names_in(second) & speeds for second in map(_tidy, seconds))
+    if quadratic and zero is ZERO and all(part is ZERO for part in flat):
+        return add(kinetic, potential)
+    return _tidy(general)
+
+
+def _refuse_accelerations(function: Node, coordinates: Sequence[str]) -> None:
+    for named in sorted(names_in(function)):
+        if named.endswith("''") or (named.endswith("'") and base_of(named) not in coordinates):
+            raise ExpressionError(
+                f"'{named}' cannot stand in an energy",
+                name=named,
+                place="the energies",
+                expected="coordinates (" + ", ".join(coordinates) + ") and their first derivatives",
+                given=named,
+            )
+
+
+def hamilton(
+    statements: Sequence[Statement], coordinates: Mapping[str, str], forces: Mapping[str, Node]
+) -> Motion:
+    """Return the rates q' = dH/dp, p' = -dH/dq + Q, and the energy H; ``coordinates`` gives the momentum of each.
+
+    Raises
+    ------
+    ExpressionError
+        The text gives neither a ``hamiltonian`` nor both ``kinetic`` and ``potential``.
+    """
+    known = _written_out(statements, (HAMILTONIAN,))
+    if HAMILTONIAN in known:
+        function = known[HAMILTONIAN]
+    elif KINETIC in known and POTENTIAL in known:
+        function = add(known[KINETIC], known[POTENTIAL])
+    else:
+        raise _missing(f"'{HAMILTONIAN}'", statements, "hamiltonian = …, or kinetic = … and potential = …")
+    _refuse_accelerations(function, ())
+    slopes = Differentiator((*coordinates, *coordinates.values())).by_name(function)
+    rates = {q: _tidy(slopes.get(p, ZERO)) for q, p in coordinates.items()}
+    rates |= {p: _tidy(add(neg(slopes.get(q, ZERO)), forces.get(q, ZERO))) for q, p in coordinates.items()}
+    return Motion(dict.fromkeys(rates, 1), (), rates, function)
+
+
+def _tidy(node: Node) -> Node:
+    return rewrite(node, simplified, {})

@@ -1,0 +1,114 @@
+"""Values of expression trees in NumPy: constants of a problem, starting values, checks before a run."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.problem.expression import SUM, Node, upwards
+
+STATE: Final = "the state"  # where `evaluate` finds the whole state, if there is one
+
+_PLAIN: Final[dict[str, Callable[..., Any]]] = {
+    **{name: getattr(np, name) for name in ("sin", "cos", "tan", "sinh", "cosh", "tanh", "exp", "log", "log10")},
+    **{name: getattr(np, name) for name in ("sqrt", "abs", "sign", "floor", "ceil")},
+    "asin": np.arcsin,
+    "acos": np.arccos,
+    "atan": np.arctan,
+    "atan2": np.arctan2,
+    "div": np.divide,
+    "pow": np.power,
+    "neg": np.negative,
+    "lt": np.less,
+    "le": np.less_equal,
+    "gt": np.greater,
+    "ge": np.greater_equal,
+    "eq": np.equal,
+    "ne": np.not_equal,
+    "not": np.logical_not,
+    "where": np.where,
+    "step": lambda x: np.where(np.isnan(x), x, np.greater_equal(x, 0.0)),
+    "pulse": lambda x, a, b: np.where(np.isnan(x), x, (x >= a) & (x < b)),
+}
+_FOLDED: Final[dict[str, Callable[..., Any]]] = {
+    "add": np.add,
+    "mul": np.multiply,
+    "min": np.minimum,
+    "max": np.maximum,
+    "and": np.logical_and,
+    "or": np.logical_or,
+}
+
+
+def evaluate(node: Node, values: Mapping[str, Any]) -> Any:
+    """Return the value of a tree; names, loop indices and measured inputs take theirs from ``values``.
+
+    Parameters
+    ----------
+    values : mapping of str to float, array or callable
+        A callable is a measured input: it is called with the time ``t``. Arrays must fit each other.
+
+    Returns
+    -------
+    float or ndarray
+
+    Raises
+    ------
+    KeyError
+        A name has no value.
+    """
+    with np.errstate(all="ignore"):
+        return _evaluate(node, values)
+
+
+def _evaluate(root: Node, values: Mapping[str, Any]) -> Any:
+    done: dict[Node, Any] = {}
+    within = {part for node in upwards(root) if node.op == SUM for part in upwards(node.args[3])}
+    for node in upwards(root):
+        # what stands inside a sum is computed there, where its index has values
+        if node in within and any(str(name).find("\u00b7") >= 0 for name in _free_names(node)):
+            continue
+        done[node] = _value(node, values, done)
+    return done[root]
+
+
+def _free_names(node: Node) -> list[str]:
+    names = []
+    for part in upwards(node):
+        names += [str(part.args[0])] if part.op == "name" else []
+        names += [str(index) for index, _ in part.args[1:]] if part.op == "slot" else []
+    return names
+
+
+def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> Any:
+    op = node.op
+    if op == "number":
+        return node.args[0]
+    if op == "name":
+        value = values[str(node.args[0])]
+        return value(values["t"]) if callable(value) else value
+    if op == "slot":
+        place = node.args[0]
+        for index, coefficient in node.args[1:]:
+            place = place + coefficient * values[index]
+        return values[STATE][np.asarray(place, dtype=np.int64)]
+    if op == SUM:
+        index, first, last, body = node.args
+        steps = np.arange(round(_evaluate(first, values)), round(_evaluate(last, values)) + 1.0)
+        inner = {
+            key: value[..., None] if isinstance(value, np.ndarray) and value.ndim and key != STATE else value
+            for key, value in values.items()
+        }
+        inside = _evaluate(body, {**inner, index: steps})
+        return np.sum(np.broadcast_to(inside, np.broadcast_shapes(np.shape(inside), steps.shape)), axis=-1)
+    operands = [done[operand] for operand in node.operands]
+    if op in _FOLDED:
+        total = operands[0]
+        for operand in operands[1:]:
+            total = _FOLDED[op](total, operand)
+        return total
+    if op == "pow":
+        operands[0] = np.asarray(operands[0], dtype=np.float64)
+    return _PLAIN[op](*operands)

@@ -1,0 +1,396 @@
+"""Families of states: rules with indices become loops whose every reference is a known place."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from unhurried_heron.errors import CircularDerivedError, FamilyError, NameClashError
+from unhurried_heron.problem.expression import BOUND, SUM, Node, add, name, number, replace_names, rewrite, walk
+from unhurried_heron.problem.layout import Block, Box, Group, Layout, Loop
+from unhurried_heron.problem.written import to_text
+
+MOST_MEMBERS = 20_000_000
+_MOST_BLOCKS = 20_000
+_DEEPEST = 40
+Affine = tuple[int, dict[str, int]]
+
+
+@dataclass(frozen=True)
+class Rule:
+    """An equation of some members of a family: their indices (loop names or numbers), and the formula.
+
+    ``where`` is the equation in the user's words. A quantity that is no family has no indices and no loops.
+    """
+
+    name: str
+    indices: tuple[Node, ...]
+    loops: tuple[Loop, ...]
+    node: Node
+    where: str = ""
+
+    def box(self) -> Box:
+        """First and last value of each index."""
+        ends = {loop.index: (loop.first, loop.last) for loop in self.loops}
+        found = []
+        for index in self.indices:
+            value = index.value
+            found.append(ends[str(index.args[0])] if value is None else (int(value), int(value)))
+        return tuple(found)
+
+
+def whole(value: float | None, words: str, where: str) -> int:
+    """Return a whole number.
+
+    Raises
+    ------
+    FamilyError
+    """
+    if value is None or not abs(value) < 1e15 or value != round(value):
+        raise FamilyError(
+            f"'{words}' is no whole number", name=words, place=where, expected="a whole number", given=f"{value}"
+        )
+    return round(value)
+
+
+def affine(node: Node, constants: Mapping[str, float], where: str) -> Affine:
+    """Return an index such as ``2*i - n + 1`` as a constant and the coefficient of each loop index.
+
+    Raises
+    ------
+    FamilyError
+        It is not linear in the loop indices, or not whole.
+    """
+    op, operands = node.op, node.operands
+    if op == "number":
+        return whole(node.value, to_text(node), where), {}
+    if op == "name":
+        named = str(node.args[0])
+        return (whole(constants[named], named, where), {}) if named in constants else (0, {named: 1})
+    if op in ("add", "neg", "mul"):
+        parts = [affine(operand, constants, where) for operand in operands]
+        if op == "neg":
+            return -parts[0][0], {key: -value for key, value in parts[0][1].items()}
+        if op == "add":
+            keys = dict.fromkeys(key for _, part in parts for key in part)
+            return sum(part[0] for part in parts), {key: sum(part[1].get(key, 0) for part in parts) for key in keys}
+        if sum(bool(part[1]) for part in parts) <= 1:
+            scale = int(np.prod([part[0] for part in parts if not part[1]], dtype=np.int64))
+            varying = next((part for part in parts if part[1]), (1, {}))
+            return scale * varying[0], {key: scale * value for key, value in varying[1].items()}
+    if op == "div":
+        above, below = (affine(operand, constants, where) for operand in operands)
+        if not below[1] and below[0] and all(value % below[0] == 0 for value in (above[0], *above[1].values())):
+            return above[0] // below[0], {key: value // below[0] for key, value in above[1].items()}
+    raise FamilyError(
+        f"the index '{to_text(node)}' cannot be followed",
+        name=to_text(node),
+        place=where,
+        expected="an index such as i, i-1, n or 2*i+1",
+        given=to_text(node),
+    )
+
+
+def layout_of(rules: Mapping[str, Sequence[Rule]], what: str) -> Layout:
+    """Return the layout of families and single quantities in the order given.
+
+    Raises
+    ------
+    FamilyError
+        The equations of a family leave gaps, overlap, or are too many.
+    """
+    groups = [_group(named, own, what) for named, own in rules.items()]
+    layout = Layout(tuple(groups))
+    if layout.size > MOST_MEMBERS:
+        raise FamilyError(
+            "there are too many unknowns",
+            name=", ".join(group.name for group in layout.families),
+            place=what,
+            expected=f"at most {MOST_MEMBERS:,}",
+            given=f"{layout.size:,}",
+        )
+    return layout
+
+
+def _group(named: str, rules: Sequence[Rule], what: str) -> Group:
+    boxes = [rule.box() for rule in rules]
+    if len({len(box) for box in boxes}) > 1:
+        raise NameClashError(
+            f"'{named}' is used with different numbers of indices",
+            name=named,
+            place="; ".join(rule.where for rule in rules),
+            expected="one way of writing it",
+            given=", ".join(f"{len(box)} indices" for box in boxes),
+        )
+    if not boxes[0]:
+        return Group(named)
+    for (a, one), (b, other) in itertools.combinations(zip(boxes, rules, strict=True), 2):
+        if all(max(p[0], q[0]) <= min(p[1], q[1]) for p, q in zip(a, b, strict=True)):
+            shared = ",".join(str(max(p[0], q[0])) for p, q in zip(a, b, strict=True))
+            raise FamilyError(
+                f"'{named}[{shared}]' is defined twice",
+                name=named,
+                place=f"{one.where}; {other.where}",
+                expected="one equation for each member",
+                given="two",
+            )
+    hull = tuple((min(box[d][0] for box in boxes), max(box[d][1] for box in boxes)) for d in range(len(boxes[0])))
+    group = Group(named, hull)
+    if sum(Group("", box).size for box in boxes) != group.size:
+        raise FamilyError(
+            f"no equation says what '{named}[{_first_gap(group, boxes)}]' is",
+            name=named,
+            place=what + ", " + "; ".join(rule.where for rule in rules),
+            expected=f"an equation for every member from {named}[{','.join(str(a) for a, _ in hull)}] "
+            f"to {named}[{','.join(str(b) for _, b in hull)}]",
+            given=f"{sum(Group('', box).size for box in boxes):,} of {group.size:,}",
+        )
+    return group
+
+
+def _first_gap(group: Group, boxes: Iterable[Box]) -> str:
+    if group.size > MOST_MEMBERS:
+        return "…"
+    covered = np.zeros(group.shape, dtype=bool)
+    for box in boxes:
+        covered[tuple(slice(a - g[0], b - g[0] + 1) for (a, b), g in zip(box, group.box, strict=True))] = True
+    gap = np.argwhere(~covered)[0]
+    return ",".join(str(int(k) + first) for k, (first, _) in zip(gap, group.box, strict=True))
+
+
+@dataclass(frozen=True)
+class Resolver:
+    """Turns references to members of families into places in the state vector.
+
+    Attributes
+    ----------
+    layout : Layout
+        The states.
+    constants : mapping of str to float
+        Parameters that sizes and indices may use.
+    rules : mapping of str to sequence of Rule
+        Derived families, and members of families of states that are given by a formula (boundary values).
+    """
+
+    layout: Layout
+    constants: Mapping[str, float] = field(default_factory=dict)
+    rules: Mapping[str, tuple[Rule, ...]] = field(default_factory=dict)
+
+    def blocks(self, rule: Rule, place: Callable[[Box], tuple[int, tuple[int, ...]]]) -> list[Block]:
+        """Return the loops that compute a rule; ``place`` gives base and strides of its family's places."""
+        base, strides = place(rule.box())
+        out = []
+        for loops, node in self._pieces(rule.loops, rule.node, rule.where, 0):
+            run = {loop.index: loop for loop in loops if loop.first != loop.last}
+            fixed = {loop.index: number(loop.first) for loop in loops if loop.first == loop.last}
+            begin, steps = base, {}
+            for index, stride in zip(rule.indices, strides, strict=True):
+                value = index.value
+                if value is not None:
+                    begin += stride * int(value)
+                elif str(index.args[0]) in fixed:
+                    begin += stride * int(fixed[str(index.args[0])].args[0])
+                else:
+                    steps[str(index.args[0])] = stride
+            node = _with_fixed(node, fixed)
+            out.append(Block(tuple(run.values()), begin, tuple(steps.get(index, 0) for index in run), node))
+        return out
+
+    def single(self, node: Node, where: str = "") -> Node:
+        """Resolve a formula without loops.
+
+        Raises
+        ------
+        FamilyError
+        """
+        if not any(part.op in ("at", SUM) for part in walk(node)):
+            return node
+        (_, found), *_ = self._pieces((), node, where, 0)
+        return found
+
+    def _pieces(
+        self, loops: tuple[Loop, ...], node: Node, where: str, depth: int
+    ) -> list[tuple[tuple[Loop, ...], Node]]:
+        """Split loops so that each reference stays within one piece of its family, and resolve the references."""
+        if depth > _DEEPEST:
+            raise CircularDerivedError(
+                "derived families need each other in a circle, or a family needs itself",
+                place=where,
+                expected="derived families that can be computed from the states",
+                given=f"more than {_DEEPEST} levels",
+            )
+        node = self._split_sums(node, loops, where)
+        members = [part for part in walk(node) if part.op == "at"]
+        if not members:
+            return [(loops, node)]
+        ranges = {loop.index: (loop.first, loop.last) for loop in loops}
+        cuts: dict[str, set[int]] = {loop.index: set() for loop in loops}
+        for member in members:
+            self._cut(member, cuts, where)
+        parts = [_divided(loop, cuts[loop.index]) for loop in loops]
+        if np.prod([len(part) for part in parts], dtype=np.float64) > _MOST_BLOCKS:
+            raise FamilyError("the families have too many pieces", place=where, expected="fewer boundary equations")
+        sums = {part.args[0]: part for part in walk(node) if part.op == SUM}
+        inner = {index: (int(part.args[1].value or 0), int(part.args[2].value or 0)) for index, part in sums.items()}
+        out = []
+        for chosen in itertools.product(*parts):
+            here = {**inner, **ranges, **{loop.index: (loop.first, loop.last) for loop in chosen}}
+            found = {member: self._reference(member, here, where) for member in members}
+            resolved = rewrite(node, lambda part, found=found: found.get(part), {})  # type: ignore[misc]  # bound on purpose
+            if any(part.op == "at" for part in walk(resolved)):
+                out += self._pieces(chosen, resolved, where, depth + 1)
+            else:
+                out.append((chosen, resolved))
+        return out
+
+    def _boxes(self, named: str, where: str, count: int) -> list[tuple[Box, Rule | None]]:
+        group = self.layout.by_name.get(named)
+        known: list[tuple[Box, Rule | None]] = [(rule.box(), rule) for rule in self.rules.get(named, ())]
+        if group is not None and group.box:
+            known.append((group.box, None))
+        known = [(box, rule) for box, rule in known if box]
+        if not known or len(known[0][0]) != count:
+            wanted = f"{named}[{', '.join('ijkl'[: len(known[0][0])])}]" if known else f"{named} without an index"
+            raise FamilyError(
+                f"'{named}' is no family" if not known else f"'{named}' has {len(known[0][0])} indices",
+                name=named,
+                place=where,
+                expected=wanted,
+                given=f"{named}[…] with {count} ind{'ex' if count == 1 else 'ices'}",
+            )
+        return known
+
+    def _cut(self, member: Node, cuts: dict[str, set[int]], where: str) -> None:
+        boxes = self._boxes(member.args[0], where, len(member.operands))
+        if len(boxes) == 1:
+            return
+        for d, index in enumerate(member.operands):
+            constant, slopes = affine(index, self.constants, where)
+            moving = [(key, slope) for key, slope in slopes.items() if slope]
+            if len(moving) == 1 and moving[0][0] in cuts:
+                key, slope = moving[0]
+                for box, _ in boxes:
+                    # the first values of the loop's index on this side and on that side of the piece's ends
+                    first, last = box[d][0] - constant, box[d][1] - constant
+                    low, high = (first, last) if slope > 0 else (last, first)
+                    cuts[key] |= {-(-low // slope), high // slope + 1}
+
+    def _reference(self, member: Node, ranges: Mapping[str, tuple[int, int]], where: str) -> Node:
+        """Return the place of a member, or the formula it stands for."""
+        named, indices = member.args[0], [affine(index, self.constants, where) for index in member.operands]
+        reach = []
+        for constant, slopes in indices:
+            for key in slopes:
+                if key not in ranges:
+                    raise FamilyError(
+                        f"the index '{_plain(key)}' has no range",
+                        name=_plain(key),
+                        place=where,
+                        expected=f"… for {_plain(key)} in 1..n at the end of the equation",
+                        given=to_text(member),
+                    )
+            ends = [[slope * ranges[key][0], slope * ranges[key][1]] for key, slope in slopes.items()]
+            reach.append((constant + sum(map(min, ends)), constant + sum(map(max, ends))))
+        boxes = self._boxes(named, where, len(indices))
+        for box, rule in boxes:
+            if all(a <= low and high <= b for (low, high), (a, b) in zip(reach, box, strict=True)):
+                return self._place(named, indices) if rule is None else _instance(rule, member.operands)
+        hull = [(min(box[d][0] for box, _ in boxes), max(box[d][1] for box, _ in boxes)) for d in range(len(indices))]
+        outside = [low if low < a else high for (low, high), (a, b) in zip(reach, hull, strict=True)]
+        runs = ", ".join(f"{_plain(key)} from {a} to {b}" for key, (a, b) in ranges.items())
+        raise FamilyError(
+            f"'{to_text(member)}' reaches {named}[{','.join(map(str, outside))}], which has no equation",
+            name=named,
+            place=where,
+            expected=f"members from {named}[{','.join(str(a) for a, _ in hull)}] to "
+            f"{named}[{','.join(str(b) for _, b in hull)}], or a boundary equation for the others",
+            given=runs or to_text(member),
+        )
+
+    def _place(self, named: str, indices: Sequence[Affine]) -> Node:
+        group = self.layout.by_name[named]
+        base, slopes = self.layout.offsets[named], dict[str, int]()
+        for (constant, own), stride, (first, _) in zip(indices, group.strides, group.box, strict=True):
+            base += stride * (constant - first)
+            for key, slope in own.items():
+                slopes[key] = slopes.get(key, 0) + stride * slope
+        return Node("slot", base, *sorted((key, slope) for key, slope in slopes.items() if slope))
+
+    def _split_sums(self, root: Node, loops: tuple[Loop, ...], where: str) -> Node:
+        """Give sums whole ends, and split them where a member changes from one piece of its family to another."""
+
+        def split(node: Node) -> Node | None:
+            if node.op != SUM:
+                return None
+            index, first, last, body = node.args
+            ends = []
+            for end in (first, last):
+                constant, slopes = affine(end, self.constants, where)
+                if slopes:
+                    raise FamilyError(
+                        "the ends of a sum depend on an index",
+                        place=where,
+                        expected="ends that are the same for every member",
+                        given=to_text(node),
+                    )
+                ends.append(constant)
+            if ends[1] < ends[0]:
+                return number(0.0)
+            cuts: dict[str, set[int]] = {index: set()}
+            for member in walk(body):
+                if member.op == "at":
+                    self._cut(member, cuts, where)
+            pieces = _divided(Loop(index, *ends), cuts[index])
+            if len(pieces) > _MOST_BLOCKS:
+                raise FamilyError("the families have too many pieces", place=where, expected="fewer boundary equations")
+            return add(*(Node(SUM, index, number(p.first), number(p.last), body) for p in pieces))
+
+        return rewrite(root, split, {}) if any(part.op == SUM for part in walk(root)) else root
+
+
+def _divided(loop: Loop, cuts: set[int]) -> list[Loop]:
+    begins = sorted({loop.first, *(cut for cut in cuts if loop.first < cut <= loop.last)})
+    ends = [begin - 1 for begin in begins[1:]] + [loop.last]
+    return [Loop(loop.index, a, b) for a, b in zip(begins, ends, strict=True)]
+
+
+def _instance(rule: Rule, indices: tuple[Node, ...]) -> Node:
+    """Return a rule's formula with other indices in the place of its own."""
+    given = {str(own.args[0]): index for own, index in zip(rule.indices, indices, strict=True) if own.value is None}
+    free = {str(part.args[0]) for index in indices for part in walk(index) if part.op == "name"}
+    taken = {part.args[0] for part in walk(rule.node) if part.op == SUM} & free
+    node = rule.node
+    for index in taken:
+        # a sum in the formula must not catch an index that comes from outside
+        fresh = index + BOUND
+        node = rewrite(
+            node,
+            lambda part, index=index, fresh=fresh: (  # type: ignore[misc]  # bound on purpose
+                name(fresh) if part == name(index) else Node(SUM, fresh, *part.args[1:])
+                if part.op == SUM and part.args[0] == index else None
+            ),
+            {},
+        )  # fmt: skip
+    return replace_names(node, given.get, {})
+
+
+def _with_fixed(node: Node, fixed: Mapping[str, Node]) -> Node:
+    """Put numbers in the place of indices that take one value only."""
+
+    def put(part: Node) -> Node | None:
+        if part.op == "name":
+            return fixed.get(str(part.args[0]))
+        if part.op != "slot":
+            return None
+        moves = [(key, slope) for key, slope in part.args[1:] if key not in fixed]
+        steps = (slope * int(fixed[key].args[0]) for key, slope in part.args[1:] if key in fixed)
+        return Node("slot", part.args[0] + sum(steps), *moves)
+
+    return rewrite(node, put, {}) if fixed else node
+
+
+def _plain(index: str) -> str:
+    return index.partition(BOUND)[0]

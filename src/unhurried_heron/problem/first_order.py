@@ -1,0 +1,80 @@
+"""The first-order equations of a problem, shown back as text and as LaTeX."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from unhurried_heron.errors import OrderError
+from unhurried_heron.problem.expression import Node
+from unhurried_heron.problem.functions import NamedFunction
+from unhurried_heron.problem.model import Model
+from unhurried_heron.problem.written import name_latex, to_latex, to_text
+
+
+@dataclass(frozen=True)
+class FirstOrder:
+    """A first-order system, one equation for each state; printing it gives the text.
+
+    Attributes
+    ----------
+    equations : tuple of (str, Node, str)
+        State, formula of its rate, and the ranges of its indices.
+    """
+
+    equations: tuple[tuple[str, Node, str], ...]
+
+    @classmethod
+    def of(cls, model: Model) -> FirstOrder:
+        """Return the first-order equations of a model.
+
+        Raises
+        ------
+        OrderError
+            The rates are a Python function.
+        """
+        if isinstance(model.rates, NamedFunction):
+            raise OrderError(
+                "the rates of this problem are a Python function",
+                name=model.rates.label,
+                place="first_order",
+                expected="a problem of written equations",
+                given=model.rates.label,
+            )
+        return cls(model.reduced)
+
+    @property
+    def text(self) -> str:
+        """The equations as one would type them; the derivative of z' is written (z')'."""
+        lefts = [_dotted(state) for state, _, _ in self.equations]
+        width = max(map(len, lefts))
+        return "\n".join(
+            f"{left:<{width}} = {to_text(node)}" + (f"  for {ranges}" if ranges else "")
+            for left, (_, node, ranges) in zip(lefts, self.equations, strict=True)
+        )
+
+    @property
+    def latex(self) -> str:
+        """The equations as an ``aligned`` block."""
+        rows = []
+        for state, node, ranges in self.equations:
+            left = rf"\frac{{\mathrm{{d}} {_state_latex(state)}}}{{\mathrm{{d}} t}}"
+            spoken = ranges.replace("..", r", \dots, ").replace(" in ", " = ")
+            where = rf" \quad ({spoken})" if ranges else ""
+            rows.append(f"{left} &= {to_latex(node)}{where}")
+        return "\\begin{aligned}\n" + " \\\\\n".join(rows) + "\n\\end{aligned}"
+
+    def __str__(self) -> str:
+        return self.text
+
+    def _repr_latex_(self) -> str:
+        return f"$\\displaystyle {self.latex}$"
+
+
+def _dotted(state: str) -> str:
+    return f"({state})'" if "'" in state else f"{state}'"
+
+
+def _state_latex(state: str) -> str:
+    name, bracket, rest = state.partition("[")
+    inside, _, primes = rest.partition("]")
+    return name_latex(name + primes) + (f"_{{{inside}}}" if bracket else "")

@@ -1,0 +1,178 @@
+"""Where each state stands in the state vector, and loops over families of them."""
+
+from __future__ import annotations
+
+import itertools
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.problem.expression import Node
+
+Box = tuple[tuple[int, int], ...]
+_MEMBER = re.compile(r"(?P<name>[^\[\]\s]+)\s*\[(?P<indices>[\d\s,-]+)\]$")
+
+
+@dataclass(frozen=True)
+class Group:
+    """A state (``box`` empty) or a family of them: its name and the first and last value of each index."""
+
+    name: str
+    box: Box = ()
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """How many values each index has."""
+        return tuple(last - first + 1 for first, last in self.box)
+
+    @property
+    def size(self) -> int:
+        """How many members there are."""
+        return int(np.prod(self.shape, dtype=np.int64)) if self.box else 1
+
+    @property
+    def strides(self) -> tuple[int, ...]:
+        """How far apart neighbours stand, for each index; the last index runs fastest."""
+        shape = self.shape
+        return tuple(int(np.prod(shape[d + 1 :], dtype=np.int64)) for d in range(len(shape)))
+
+    def members(self) -> Iterator[str]:
+        """Names of all members, in order."""
+        if not self.box:
+            yield self.name
+        elif len(self.box) == 1:
+            yield from (f"{self.name}[{i}]" for i in range(self.box[0][0], self.box[0][1] + 1))
+        else:
+            ranges = [range(first, last + 1) for first, last in self.box]
+            yield from (f"{self.name}[{','.join(map(str, index))}]" for index in itertools.product(*ranges))
+
+
+@dataclass(frozen=True)
+class Layout:
+    """The order of states, or of derived quantities: one group after the other."""
+
+    groups: tuple[Group, ...]
+
+    @cached_property
+    def offsets(self) -> dict[str, int]:
+        """Where each group begins."""
+        ends = itertools.accumulate((group.size for group in self.groups), initial=0)
+        return {group.name: begin for group, begin in zip(self.groups, ends, strict=False)}
+
+    @cached_property
+    def size(self) -> int:
+        """How many numbers there are."""
+        return sum(group.size for group in self.groups)
+
+    @cached_property
+    def names(self) -> tuple[str, ...]:
+        """The name of each number."""
+        return tuple(itertools.chain.from_iterable(group.members() for group in self.groups))
+
+    @cached_property
+    def by_name(self) -> dict[str, Group]:
+        """The groups by name."""
+        return {group.name: group for group in self.groups}
+
+    @cached_property
+    def families(self) -> tuple[Group, ...]:
+        """The groups that are families."""
+        return tuple(group for group in self.groups if group.box)
+
+    @cached_property
+    def scalars(self) -> dict[str, int]:
+        """Places of the states that are no family, by name."""
+        return {group.name: self.offsets[group.name] for group in self.groups if not group.box}
+
+    def slot(self, name: str) -> int | None:
+        """Return the place of a state or a member of a family, or None."""
+        place = self.scalars.get(name)
+        if place is not None:
+            return place
+        match = _MEMBER.match(name)
+        group = self.by_name.get(match["name"]) if match else None
+        if group is None or match is None:
+            return None
+        try:
+            indices = [int(part) for part in match["indices"].split(",")]
+        except ValueError:
+            return None
+        if len(indices) != len(group.box) or any(
+            not first <= i <= last for i, (first, last) in zip(indices, group.box, strict=True)
+        ):
+            return None
+        steps = [(i - first) * s for i, (first, _), s in zip(indices, group.box, group.strides, strict=True)]
+        return self.offsets[group.name] + sum(steps)
+
+    def stretch(self, name: str) -> slice | None:
+        """Return the places of a whole group, or None."""
+        if name not in self.by_name:
+            return None
+        begin = self.offsets[name]
+        return slice(begin, begin + self.by_name[name].size)
+
+
+class Values(Mapping[str, float]):
+    """Numbers by the names of a layout: a mapping that keeps an array and makes names only where they are asked for."""
+
+    def __init__(self, layout: Layout, array: Any) -> None:
+        self.layout = layout
+        self.array = np.array(array, dtype=np.float64)
+        self.array.setflags(write=False)
+
+    def __getitem__(self, name: str) -> float:
+        place = self.layout.slot(name)
+        if place is None:
+            raise KeyError(name)
+        return float(self.array[place])
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.layout.names)
+
+    def __len__(self) -> int:
+        return self.layout.size
+
+    def __repr__(self) -> str:
+        shown = {name: float(value) for name, value in zip(self.layout.names[:12], self.array[:12], strict=True)}
+        return f"{str(shown)[:-1]}{', …' if len(self) > 12 else ''}}}"
+
+
+@dataclass(frozen=True)
+class Loop:
+    """An index that runs over whole numbers, both ends included."""
+
+    index: str
+    first: int
+    last: int
+
+
+@dataclass(frozen=True)
+class Block:
+    """A formula and where its values go: place ``base + sum(stride*index)`` for all values of the loops' indices.
+
+    ``adds`` tells that the values are added to what is there, because several blocks may write to one place.
+    """
+
+    loops: tuple[Loop, ...]
+    base: int
+    strides: tuple[int, ...]
+    node: Node
+    adds: bool = False
+
+
+def single(node: Node, place: int) -> Block:
+    """Return the block of one formula for one place."""
+    return Block((), place, (), node)
+
+
+def places(loops: tuple[Loop, ...], base: int, strides: Mapping[str, int]) -> Any:
+    """Return the places that loops run through, in their order, shape (n_turns,)."""
+    found = np.array([base], dtype=np.int64)
+    for loop in loops:
+        steps = strides.get(loop.index, 0) * np.arange(loop.first, loop.last + 1, dtype=np.int64)
+        found = (found[:, None] + steps[None, :]).ravel()
+    return found

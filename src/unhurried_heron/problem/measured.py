@@ -1,0 +1,187 @@
+"""Measured inputs: a table of a quantity against time, and how to read between its rows."""
+
+from __future__ import annotations
+
+import csv
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import Any, Final, Literal
+
+import numpy as np
+
+from unhurried_heron.errors import InputError, near_spelling
+
+Between = Literal["previous", "linear", "cubic"]
+BETWEEN: Final = ("previous", "linear", "cubic")
+# slopes that differ by less than rounding make no kink
+_STRAIGHT: Final = 1e-12
+
+
+@dataclass(frozen=True, eq=False)
+class Measured:
+    """A quantity known at some times, to be used in equations by its name.
+
+    Parameters
+    ----------
+    times : array_like, shape (n_rows,)
+        Increasing times, at least two.
+    values : array_like, shape (n_rows,)
+        The quantity at these times.
+    between : {"linear", "previous", "cubic"}
+        How it runs between them: straight, constant until the next time, or as a monotone cubic that overshoots
+        nowhere (F. N. Fritsch and J. Butland, SIAM J. Sci. Stat. Comput. 5 (1984) 300-304).
+    source : str
+        Where the table comes from, for messages.
+    file : mapping, optional
+        What a problem file says of the table, so that it can be written again.
+
+    Raises
+    ------
+    InputError
+        The table is too short, not finite or out of order, or ``between`` is something else.
+
+    Examples
+    --------
+    >>> tide = Measured([0, 6, 12], [0.2, 1.4, 0.3])
+    >>> tide(3.0)
+    0.8
+    """
+
+    times: Any
+    values: Any
+    between: Between = "linear"
+    source: str = "the table"
+    file: Any = field(default=None, repr=False)
+
+    def __post_init__(self) -> None:
+        if self.between not in BETWEEN:
+            raise InputError(
+                f"between the rows there is no '{self.between}'{near_spelling(str(self.between), BETWEEN)}",
+                name="between",
+                place=self.source,
+                expected=", ".join(BETWEEN),
+                given=repr(self.between)[:80],
+            )
+        try:
+            columns = [np.array(column, dtype=np.float64) for column in (self.times, self.values)]
+        except (TypeError, ValueError, OverflowError):
+            raise self._unusable("numbers", "something that is not") from None
+        times, values = columns
+        if times.ndim != 1 or times.shape != values.shape or times.size < 2:
+            raise self._unusable("two columns of the same length, at least 2", f"{times.shape} and {values.shape}")
+        for name, column in (("time", times), ("value", values)):
+            if not np.isfinite(column).all():
+                row = int(np.argmin(np.isfinite(column)))
+                raise self._unusable(f"a finite {name} in every row", f"{column[row]} in row {row + 1}")
+        if (np.diff(times) <= 0).any():
+            row = int(np.argmax(np.diff(times) <= 0))
+            raise self._unusable("times that increase", f"{times[row]:g} then {times[row + 1]:g} in row {row + 2}")
+        for attribute, column in (("times", times), ("values", values)):
+            column.setflags(write=False)
+            object.__setattr__(self, attribute, column)
+
+    def _unusable(self, expected: str, given: str) -> InputError:
+        return InputError(
+            "this measured input is not usable", name=self.source, place=self.source, expected=expected, given=given
+        )
+
+    @classmethod
+    def from_csv(cls, path: str | Path, *, time: str, value: str, between: Between = "linear") -> Measured:
+        """Read two columns of a CSV file with a header row.
+
+        Parameters
+        ----------
+        time, value : str
+            Names of the columns.
+
+        Raises
+        ------
+        InputError
+            The file cannot be read, lacks a column, or holds something that is no number; the row is named.
+        """
+        where = Path(path).name
+        try:
+            with open(path, encoding="utf-8-sig", newline="") as file:
+                rows = list(csv.reader(line for line in file if line.strip() and not line.startswith("#")))
+        except (OSError, UnicodeDecodeError, csv.Error) as error:
+            raise InputError(
+                f"cannot read the table {where}",
+                name=str(path),
+                place=str(path),
+                expected="a CSV file",
+                given=getattr(error, "strerror", None) or str(error),
+            ) from None
+        header = [cell.strip() for cell in rows[0]] if rows else []
+        for column in (time, value):
+            if column not in header:
+                raise InputError(
+                    f"the table {where} has no column '{column}'{near_spelling(column, header)}",
+                    name=column,
+                    place=str(path),
+                    expected="one of " + (", ".join(header) or "no columns at all"),
+                    given=column,
+                )
+        places = [header.index(column) for column in (time, value)]
+        numbers: list[list[float]] = []
+        for count, row in enumerate(rows[1:], 2):
+            try:
+                numbers.append([float(row[place]) for place in places])
+            except (ValueError, IndexError):
+                raise InputError(
+                    f"row {count} of the table {where} holds no number",
+                    name=where,
+                    place=f"{path}, row {count}",
+                    expected=f"numbers under {time} and {value}",
+                    given=",".join(row)[:80],
+                ) from None
+        table = np.array(numbers).reshape(-1, 2)
+        return cls(table[:, 0], table[:, 1], between, where)
+
+    @cached_property
+    def pieces(self) -> Any:
+        """For each stretch between rows: its start, then four coefficients of powers of the time since; (n_rows, 5)."""
+        times, values = self.times, self.values
+        rows = np.zeros((times.size, 5))
+        rows[:, 0], rows[:, 1] = times, values
+        if self.between == "linear":
+            rows[:-1, 2] = np.diff(values) / np.diff(times)
+        elif self.between == "cubic":
+            from scipy.interpolate import PchipInterpolator
+
+            rows[:-1, 1:] = PchipInterpolator(times, values).c[::-1].T
+        return rows
+
+    @cached_property
+    def kinks(self) -> Any:
+        """Times where the quantity or one of its first three derivatives jumps."""
+        if self.between == "linear":
+            slopes = self.pieces[:-1, 2]
+            bent = np.abs(np.diff(slopes)) > _STRAIGHT * np.abs(slopes).max(initial=0.0)
+            return self.times[1:-1][bent]
+        return self.times[1:]
+
+    def __call__(self, time: Any) -> Any:
+        """Return the quantity at a time or at several."""
+        rows = self.pieces[np.clip(np.searchsorted(self.times, time, side="right") - 1, 0, self.times.size - 1)]
+        since = np.asarray(time) - rows[..., 0]
+        value = rows[..., 1] + since * (rows[..., 2] + since * (rows[..., 3] + since * rows[..., 4]))
+        return float(value) if np.ndim(value) == 0 else value
+
+    def check_covers(self, name: str, interval: tuple[float, float]) -> None:
+        """Refuse an interval that leaves the table.
+
+        Raises
+        ------
+        InputError
+        """
+        first, last = float(self.times[0]), float(self.times[-1])
+        low, high = min(interval), max(interval)
+        if low < first or high > last:
+            raise InputError(
+                f"the run would leave the table of '{name}'",
+                name=name,
+                place=self.source,
+                expected=f"an interval within {first:g} to {last:g}",
+                given=f"{interval[0]:g} to {interval[1]:g}",
+            )

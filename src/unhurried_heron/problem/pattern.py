@@ -1,0 +1,28 @@
+"""Where the Jacobian can be nonzero: exactly, from the references that the rates make."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.problem.differentiate import jacobian
+from unhurried_heron.problem.functions import NamedFunction
+from unhurried_heron.problem.layout import places
+from unhurried_heron.problem.model import Model
+
+
+def pattern_of(model: Model, sparsity: Any = None) -> Any:
+    """Return a SciPy sparse matrix of booleans, shape (n_states, n_states)."""
+    from scipy.sparse import csr_array
+
+    n = model.layout.size
+    if isinstance(model.rates, NamedFunction):
+        return csr_array(np.ones((n, n), dtype=bool) if sparsity is None else np.asarray(sparsity) != 0)
+    found = []
+    for block in jacobian(model.rates, model.layout):
+        strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
+        found.append(places(block.loops, block.base, strides))
+    together = np.unique(np.concatenate(found)) if found else np.empty(0, dtype=np.int64)
+    rows, columns = together // max(n, 1), together % max(n, 1)
+    return csr_array((np.ones(together.size, dtype=bool), (rows, columns)), shape=(n, n))

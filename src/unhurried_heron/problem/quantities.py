@@ -1,0 +1,159 @@
+"""Numbers with units as text, brought to the units that the states and the time are reckoned in."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from unhurried_heron.errors import UnitError
+from unhurried_heron.problem.definitions import QUANTITY, Definition
+from unhurried_heron.problem.expression import TIME
+from unhurried_heron.problem.findings import Findings
+from unhurried_heron.problem.values import finite_number, interval_ends
+
+
+@dataclass(frozen=True)
+class Quantities:
+    """Definitions whose numbers are in the units of the problem, and those units by name."""
+
+    parameters: Mapping[str, Definition]
+    initial: Mapping[str, Definition]
+    interval: tuple[float, float]
+    units: Mapping[str, str] = field(default_factory=dict)
+
+
+def settle(
+    parameters: Mapping[str, Definition],
+    initial: Mapping[str, Definition],
+    interval: Any,
+    units: Mapping[str, str],
+    findings: Findings,
+) -> Quantities:
+    """Convert every quantity to the unit declared for its name, or to the set of units the states belong to.
+
+    Raises
+    ------
+    UnitError
+        A unit is none, or of another kind than the one declared.
+    IntervalError, ValueGivenError
+    """
+    found = dict(units)
+    ends = _Ends((0.0, 1.0))
+    with findings.gathering():
+        ends = _read_ends(interval)
+    if ends.unit:
+        found.setdefault(TIME, ends.unit)
+    for name, each in initial.items():
+        if each.unit:
+            found.setdefault(name.partition("[")[0], each.unit)
+    if not any(each.unit for each in (*parameters.values(), *initial.values())) and not ends.units:
+        return Quantities(parameters, initial, _checked_ends(ends.values, findings), found)
+    known = dict(found)
+    start = {
+        name: _converted(name, each, known.get(name.partition("[")[0], ""), "initial", findings)
+        for name, each in initial.items()
+    }
+    base = {key: text for key, text in known.items() if key == TIME or key in _plain_names(initial)} or known
+    constants = {}
+    for name, each in parameters.items():
+        constants[name] = each
+        with findings.gathering():
+            if each.unit and name not in units:
+                found[name] = _coherent_label(each.unit, base, f"parameters, '{name}'")
+        constants[name] = _converted(name, each, found.get(name, ""), "parameters", findings)
+    values = ends.values
+    with findings.gathering():
+        converted = [
+            _in_unit(value, unit, found[TIME], "the interval") if unit else value
+            for value, unit in zip(ends.values, ends.units, strict=True)
+        ]
+        values = (converted[0], converted[1])
+    return Quantities(constants, start, _checked_ends(values, findings), found)
+
+
+def _plain_names(initial: Mapping[str, Definition]) -> set[str]:
+    return {name.partition("[")[0] for name in initial}
+
+
+@dataclass(frozen=True)
+class _Ends:
+    values: tuple[float, float]
+    units: tuple[str, ...] = ()
+
+    @property
+    def unit(self) -> str:
+        return next((unit for unit in self.units if unit), "")
+
+
+def _read_ends(interval: Any) -> _Ends:
+    """Read the ends of an interval as numbers and their units."""
+    if not isinstance(interval, tuple | list) or len(interval) != 2 or not any(isinstance(e, str) for e in interval):
+        return _Ends(interval)
+    values, units = [], []
+    for name, end in zip(("from", "to"), interval, strict=True):
+        match = QUANTITY.match(end) if isinstance(end, str) and len(end) < 200 else None
+        units.append(match["unit"].strip() if match else "")
+        values.append(finite_number(float(match["number"]) if match else end, name, "the interval"))
+    return _Ends((values[0], values[1]), tuple(units))
+
+
+def _checked_ends(interval: Any, findings: Findings) -> tuple[float, float]:
+    with findings.gathering():
+        return interval_ends(interval)
+    return 0.0, 1.0
+
+
+def _converted(name: str, each: Definition, wanted: str, place: str, findings: Findings) -> Definition:
+    if not each.unit or each.unit == wanted:
+        return each
+    with findings.gathering():
+        return replace(each, value=_in_unit(each.value, each.unit, wanted, f"{place}, '{name}'"), unit=wanted)
+    return each
+
+
+def _in_unit(value: float, given: str, wanted: str, place: str) -> float:
+    from unhurried_heron.problem.units import convert, read_unit
+
+    unit, target = read_unit(given, place), read_unit(wanted, place)
+    if not unit.same_kind(target):
+        raise UnitError(
+            f"the unit of this value is of another kind than '{wanted or 'a plain number'}'",
+            name=given,
+            place=place,
+            expected=f"a value in {wanted or 'no unit'}, or in a unit of the same kind",
+            given=f"{value:g} {given}",
+        )
+    return finite_number(convert(value, unit, target), place, place)
+
+
+def _coherent_label(given: str, declared: Mapping[str, str], place: str) -> str:
+    """Return the unit of the set that the declared units form, or the one given where that has no name."""
+    from unhurried_heron.problem.units import PLAIN, coherent_set, read_unit
+
+    unit = read_unit(given, place)
+    if unit.powers == PLAIN.powers:
+        return ""
+    together = coherent_set(declared)
+    wanted = together.unit(unit.powers)
+    if wanted.same(unit):
+        return given
+    label = together.describe(wanted)
+    try:
+        return label if read_unit(label).same(wanted) else given
+    except UnitError:
+        return given
+
+
+def number_for(value: float, unit: str, beside: str, units: Mapping[str, str], states: set[str], place: str) -> float:
+    """Return a quantity in an event as a plain number: in the unit of the name beside it, else in the common set.
+
+    Raises
+    ------
+    UnitError
+    """
+    wanted = units.get(beside, "")
+    if not wanted:
+        base = {key: text for key, text in units.items() if key == TIME or key in states} or dict(units)
+        wanted = _coherent_label(unit, base, place)
+    return _in_unit(value, unit, wanted, place)

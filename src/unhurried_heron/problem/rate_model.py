@@ -1,0 +1,98 @@
+"""The model of a problem whose rates are a Python function."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from unhurried_heron.errors import ValueGivenError
+from unhurried_heron.problem.event import Event
+from unhurried_heron.problem.expression import TIME, ZERO, Node, names_in
+from unhurried_heron.problem.families import Resolver
+from unhurried_heron.problem.findings import Findings
+from unhurried_heron.problem.functions import match_arguments
+from unhurried_heron.problem.grammar import Source, Written, read
+from unhurried_heron.problem.layout import Group, Layout, single
+from unhurried_heron.problem.model import Model, read_exact, write_out
+from unhurried_heron.problem.names import check_defined, check_name
+from unhurried_heron.problem.said import Said
+from unhurried_heron.problem.switches import Smooth, Switch
+
+
+def rate_model(said: Said, parameters: tuple[str, ...], states: Sequence[str], findings: Findings) -> Model:
+    """Match the functions to their arguments, and read the formulas beside them.
+
+    Raises
+    ------
+    FormulationError
+        One of its subclasses.
+    """
+    layout = Layout(tuple(Group(name) for name in states))
+    formulas: dict[str, Written] = {}
+    functions = {}
+    for key, given in said.derived.items():
+        check_name(key, "derived")
+        if callable(given):
+            functions[key] = match_arguments(given, layout.names, parameters)
+        else:
+            formulas[key] = read(Source(str(given), f"derived '{key}'"))
+    known = [*states, *formulas, *parameters, *said.inputs]
+    check_defined(formulas, known, "derived quantities")
+    written = write_out({key: formula.node for key, formula in formulas.items()})
+    assert said.function is not None
+    rates = match_arguments(said.function, layout.names, parameters)
+    exact = read_exact(said.exact, layout, parameters, findings)
+    derived_layout = Layout(tuple(Group(key) for key in written))
+    switches = tuple(_switch(each, layout, parameters, written, tuple(said.inputs)) for each in said.switches)
+    jacobian = said.jacobian and match_arguments(said.jacobian, layout.names, parameters)
+    return Model(
+        layout,
+        parameters,
+        rates,
+        tuple(said.inputs),
+        Smooth((), switches, ()),
+        derived_layout,
+        tuple(single(node, place) for place, node in enumerate(written.values())),
+        functions,
+        written,
+        {key: formula.node for key, formula in exact.items()},
+        resolver=Resolver(layout),
+        orders=dict.fromkeys(states, 1),
+        jacobian=jacobian or None,
+    )
+
+
+def _switch(
+    given: object, layout: Layout, parameters: tuple[str, ...], formulas: Mapping[str, Node], inputs: tuple[str, ...]
+) -> Switch:
+    """Return a switch said by an equation such as ``"t = 6"``, or by a function whose zero it is.
+
+    Raises
+    ------
+    ExpressionError, UndefinedNameError, RateFunctionError, ValueGivenError
+    """
+    if callable(given):
+        function = match_arguments(given, layout.names, parameters)
+        return Switch(function.label, "jump", "state", None, "", ZERO, ZERO, "", function)
+    if not isinstance(given, str):
+        raise ValueGivenError(
+            "a switch needs a condition",
+            name="switches",
+            place="switches",
+            expected='an equation such as "t = 6" or "level = crest", or a function whose zero it is',
+            given=repr(given)[:80],
+        )
+    written = Event(given, name=given).read()
+    check_defined({given: written}, [*layout.names, *parameters, *formulas, *inputs], "a switch")
+    model = Model(layout, parameters, (), formulas=formulas, resolver=Resolver(layout))
+    gap = model.written_out(written.node)
+    names = names_in(gap)
+    cause = "state" if names & set(layout.names) else "input" if names & set(inputs) else "time"
+    if cause == "time" and TIME not in names:
+        raise ValueGivenError(
+            f"the switch '{given}' never changes",
+            name=given,
+            place="switches",
+            expected="a condition on the time or on states",
+            given=given,
+        )
+    return Switch(given, "jump", cause, None, "", gap, Node("ge", gap, ZERO))  # type: ignore[arg-type]  # one of the three

@@ -1,0 +1,212 @@
+"""Solving equations for their highest derivatives: any arrangement, linear in them, then first order by renaming."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from unhurried_heron.errors import OrderError
+from unhurried_heron.problem.differentiate import Differentiator
+from unhurried_heron.problem.expression import (
+    ZERO,
+    Node,
+    add,
+    div,
+    names_in,
+    neg,
+    rewrite,
+    walk,
+)
+from unhurried_heron.problem.grammar import Written
+from unhurried_heron.problem.simplify import simplified
+from unhurried_heron.problem.written import to_text
+
+
+@dataclass(frozen=True)
+class Residual:
+    """An equation ``node = 0`` in unknown highest derivatives; ``where`` and ``sides`` are the user's own words."""
+
+    node: Node
+    where: str
+    sides: tuple[Written, ...] = ()
+
+
+def solve_highest(residuals: Sequence[Residual], unknowns: Sequence[str]) -> dict[str, Node]:
+    """Return a formula for each unknown highest derivative.
+
+    Equations are solved together only where they share unknowns: one alone by division, several by SymPy.
+
+    Raises
+    ------
+    OrderError
+        An equation is not linear in the unknowns, there are too few or too many, or they do not determine them.
+    """
+    coefficients = [_coefficients(residual, unknowns) for residual in residuals]
+    solved: dict[str, Node] = {}
+    for rows in _coupled(coefficients):
+        names = list(dict.fromkeys(name for row in rows for name in coefficients[row]))
+        places = "; ".join(residuals[row].where for row in rows)
+        if not names:
+            raise OrderError(
+                "an equation holds no highest derivative: it is a constraint, which no method here takes yet",
+                name=residuals[rows[0]].where,
+                place=places,
+                expected="a highest derivative in each equation"
+                + (f": one of {', '.join(unknowns)}" if unknowns else ""),
+                given=to_text(residuals[rows[0]].node)[:80] + " = 0",
+            )
+        if len(names) != len(rows):
+            raise OrderError(
+                f"{len(rows)} equation{'s' * (len(rows) > 1)} for {len(names)} highest derivative"
+                f"{'s' * (len(names) > 1)}: " + ", ".join(f"'{name}'" for name in names),
+                name=", ".join(names),
+                place=places,
+                expected="as many equations as highest derivatives in them",
+                given=f"{len(rows)} and {len(names)}",
+            )
+        zero = dict.fromkeys(names, ZERO)
+        matrix = [[coefficients[row].get(name, ZERO) for name in names] for row in rows]
+        right = [simplified(neg(_with_values(residuals[row].node, zero))) for row in rows]
+        found = [_quotient(right[0], matrix[0][0])] if len(rows) == 1 else _solve_together(matrix, right)
+        if found is None:
+            raise OrderError(
+                "the equations do not determine " + " and ".join(f"'{name}'" for name in names),
+                name=", ".join(names),
+                place=places,
+                expected="equations that are independent in their highest derivatives",
+                given="a matrix of coefficients whose determinant is zero",
+            )
+        solved.update(zip(names, found, strict=True))
+    missing = [name for name in unknowns if name not in solved]
+    if missing:
+        raise OrderError(
+            "no equation holds " + ", ".join(f"'{name}'" for name in missing),
+            name=", ".join(missing),
+            place="the equations",
+            expected="; ".join(f"an equation with {name} in it" for name in missing),
+            given=f"{len(residuals)} equations for " + ", ".join(unknowns),
+        )
+    return solved
+
+
+def _with_values(node: Node, values: Mapping[str, Node]) -> Node:
+    def put(part: Node) -> Node | None:
+        return values.get(str(part.args[0])) if part.op == "name" else simplified(part)
+
+    return rewrite(node, put, {})
+
+
+def _quotient(above: Node, below: Node) -> Node:
+    if below.value is not None and below.value < 0:
+        above, below = simplified(neg(above)), simplified(neg(below))
+    return simplified(div(above, below))
+
+
+def _coefficients(residual: Residual, unknowns: Sequence[str]) -> dict[str, Node]:
+    """Return the factor of each unknown in an equation.
+
+    Raises
+    ------
+    OrderError
+        The equation is not linear in them; the term is named.
+    """
+    mentioned = names_in(residual.node)
+    involved = [name for name in unknowns if name in mentioned]
+    slopes = Differentiator(involved).by_name(residual.node)
+    found = {name: _with_values(slopes[name], {}) for name in involved if name in slopes}
+    bent = [name for name, slope in found.items() if names_in(slope) & set(involved)]
+    flat = [name for name in involved if name not in found]
+    if bent or flat:
+        name = (bent or flat)[0]
+        raise OrderError(
+            f"'{name}' does not stand linearly in this equation",
+            name=name,
+            place=residual.where,
+            expected=f"{name} only in sums and times factors without it, so that the equation can be solved for it",
+            given=f"the term {_bent_term(residual, involved)}",
+        )
+    return {name: slope for name, slope in found.items() if slope is not ZERO}
+
+
+def _bent_term(residual: Residual, involved: Sequence[str]) -> str:
+    """Find the user's words for the smallest term that is not linear in the highest derivatives."""
+    for side in residual.sides:
+        terms = [side.node]
+        while terms:
+            term = terms.pop()
+            if term.op in ("add", "neg"):
+                terms.extend(term.operands)
+            elif not _linear(term, involved):
+                return side.words(term) or to_text(term)
+    return to_text(residual.node)[:80]
+
+
+def _linear(term: Node, involved: Sequence[str]) -> bool:
+    slopes = Differentiator(involved).by_name(term)
+    present = names_in(term) & set(involved)
+    return present == set(slopes) and not any(names_in(slope) & set(involved) for slope in slopes.values())
+
+
+def _coupled(coefficients: Sequence[Mapping[str, Node]]) -> list[list[int]]:
+    """Group equations that share unknowns, directly or through others, in their order."""
+    leader = list(range(len(coefficients)))
+
+    def find(row: int) -> int:
+        while leader[row] != row:
+            leader[row] = leader[leader[row]]
+            row = leader[row]
+        return row
+
+    first: dict[str, int] = {}
+    for row, own in enumerate(coefficients):
+        for name in own:
+            leader[find(row)] = find(first.setdefault(name, row))
+    groups: dict[int, list[int]] = {}
+    for row in range(len(coefficients)):
+        groups.setdefault(find(row), []).append(row)
+    return list(groups.values())
+
+
+def _solve_together(matrix: list[list[Node]], right: list[Node]) -> list[Node] | None:
+    """Return the solution of coupled equations, or None where their determinant is zero."""
+    from unhurried_heron.problem.algebra import MOST_TOGETHER, solve_linear
+
+    if len(right) <= MOST_TOGETHER:
+        return solve_linear(matrix, right)
+    return _eliminate([row[:] for row in matrix], right[:])
+
+
+def _eliminate(matrix: list[list[Node]], right: list[Node]) -> list[Node] | None:
+    """Solve many coupled equations by elimination: the formulas share their parts, so they stay of bounded size.
+
+    The pivot is a number where there is one, else the shortest entry; mass matrices need no exchange of rows.
+    """
+    n = len(right)
+    for k in range(n):
+        rows = [row for row in range(k, n) if matrix[row][k] is not ZERO]
+        if not rows:
+            return None
+        best = min(rows, key=lambda row: (matrix[row][k].value is None, sum(1 for _ in walk(matrix[row][k])), row))
+        matrix[k], matrix[best], right[k], right[best] = matrix[best], matrix[k], right[best], right[k]
+        for row in range(k + 1, n):
+            if matrix[row][k] is ZERO:
+                continue
+            factor = simplified(div(matrix[row][k], matrix[k][k]))
+            for column in range(k + 1, n):
+                matrix[row][column] = _less(matrix[row][column], factor, matrix[k][column])
+            right[row] = _less(right[row], factor, right[k])
+    solution = [ZERO] * n
+    for k in reversed(range(n)):
+        total = right[k]
+        for column in range(k + 1, n):
+            total = _less(total, matrix[k][column], solution[column])
+        solution[k] = _quotient(total, matrix[k][k])
+    return solution
+
+
+def _less(start: Node, factor: Node, other: Node) -> Node:
+    """Return ``start - factor*other``."""
+    if factor is ZERO or other is ZERO:
+        return start
+    product = simplified(Node("mul", factor, other))
+    return simplified(add(start, simplified(neg(product))))

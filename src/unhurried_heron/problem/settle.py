@@ -1,0 +1,219 @@
+"""Everything a problem's words come to: its model, the values of parameters and states, the interval, the units."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenError, near_spelling
+from unhurried_heron.problem.definitions import (
+    Definition,
+    initial_key,
+    initial_values,
+    parameter_values,
+    read_initial,
+    read_parameters,
+)
+from unhurried_heron.problem.event import Event
+from unhurried_heron.problem.expression import TIME, names_in
+from unhurried_heron.problem.findings import Findings
+from unhurried_heron.problem.formulate import formulate
+from unhurried_heron.problem.functions import NamedFunction, try_jacobian, try_rates, try_value
+from unhurried_heron.problem.layout import Layout, Values
+from unhurried_heron.problem.measured import Measured
+from unhurried_heron.problem.model import Model, Watched
+from unhurried_heron.problem.names import check_name
+from unhurried_heron.problem.quantities import Quantities
+from unhurried_heron.problem.quantities import settle as settle_quantities
+from unhurried_heron.problem.rate_model import rate_model
+from unhurried_heron.problem.said import Said
+from unhurried_heron.problem.values import refuse_unused
+
+
+@dataclass(frozen=True)
+class Settled:
+    """A model with the values that go into it."""
+
+    model: Model
+    values: dict[str, float]
+    open: tuple[str, ...]
+    initial: Values
+    interval: tuple[float, float]
+    units: Mapping[str, str]
+    definitions: Mapping[str, Definition] = field(default_factory=dict)
+
+
+def settle(said: Said, findings: Findings, model: Model | None = None) -> Settled:
+    """Work out what was said.
+
+    Parameters
+    ----------
+    model : Model, optional
+        One made before of the same equations: it is used again if the sizes of families are the same.
+
+    Raises
+    ------
+    FormulationError
+        One of its subclasses.
+    """
+    parameters = read_parameters(said.parameters, findings)
+    initial = read_initial(said.initial, findings)
+    found = settle_quantities(parameters, initial, said.interval, said.units, findings)
+    known_values = parameter_values(found.parameters, findings)
+    values = {name: known_values[name] for name in parameters if name in known_values}
+    left_open = tuple(name for name, each in parameters.items() if each.is_open)
+    for name, table in said.inputs.items():
+        with findings.gathering():
+            _check_input(name, table, found.interval)
+    if model is not None and not all(values.get(name) == value for name, value in model.sizes.items()):
+        model = None
+    fresh = model is None
+    if model is None:
+        model = _model(said, values, tuple(parameters), found, findings)
+    # an open parameter may be used, but has no value yet
+    known = {**dict.fromkeys(parameters), **values}
+    start, needed = initial_values(found.initial, model.layout, known, findings)
+    definitions = {**found.parameters, **found.initial}
+    initials = Values(model.layout, start)
+    settled = Settled(model, values, left_open, initials, found.interval, found.units, definitions)
+    if isinstance(model.rates, NamedFunction) and fresh and _complete(settled):
+        settled = replace(settled, model=_tried(model, settled, findings))
+    watched = _watched(said.events, settled, findings)
+    if not isinstance(model.rates, NamedFunction):
+        used = _names_used(said, settled.model, found, watched) | needed
+        with findings.gathering():
+            if not any(isinstance(each, NamedFunction) for each in watched):
+                refuse_unused(parameters, used)
+    with findings.gathering():
+        _check_units_belong(said, settled.model)
+    return settled
+
+
+def _complete(settled: Settled) -> bool:
+    return not settled.open and bool(np.isfinite(settled.initial.array).all())
+
+
+def _check_input(name: str, table: Any, interval: tuple[float, float]) -> None:
+    check_name(name, "inputs")
+    if not isinstance(table, Measured):
+        raise ValueGivenError(
+            f"the input '{name}' is no table",
+            name=name,
+            place="inputs",
+            expected="Measured(times, values) or Measured.from_csv(…)",
+            given=repr(table)[:80],
+        )
+    table.check_covers(name, interval)
+
+
+def _model(
+    said: Said, values: Mapping[str, float], parameters: tuple[str, ...], found: Quantities, findings: Findings
+) -> Model:
+    if said.form != "rates":
+        return formulate(said, values, parameters, found.initial, findings)
+    if not found.initial:
+        # the order of the states is that of the initial values, so there have to be some
+        initial_values({}, Layout(()), {}, findings)
+        findings.add(
+            ValueGivenError(
+                "there are no states", name="initial", place="initial", expected="a value for each state", given="none"
+            )
+        )
+    clash = [name for name in found.initial if name in parameters]
+    if clash:
+        raise NameClashError(
+            f"'{clash[0]}' is used for two things",
+            name=clash[0],
+            place="parameter and state",
+            expected="one meaning for each name",
+            given="a parameter and a state",
+        )
+    return rate_model(said, parameters, tuple(found.initial), findings)
+
+
+def _tried(model: Model, settled: Settled, findings: Findings) -> Model:
+    """Call every function once at the start."""
+    time, start = settled.interval[0], settled.initial
+    numbers = [settled.values[name] for name in model.parameters]
+    rates = model.rates
+    assert isinstance(rates, NamedFunction)
+    with findings.gathering():
+        rates = try_rates(rates, time, start, numbers)
+    with findings.gathering():
+        if model.jacobian is not None:
+            try_jacobian(model.jacobian, time, start, numbers)
+    functions = [*model.functions.values(), *(s.function for s in model.smooth.switches if s.function is not None)]
+    for function in functions:
+        with findings.gathering():
+            try_value(function, time, start, numbers)
+    return replace(model, rates=rates)
+
+
+def _watched(events: tuple[Event, ...], settled: Settled, findings: Findings) -> list[Watched]:
+    """Check the events one by one."""
+    seen: set[str] = set()
+    watched = []
+    for event in events:
+        with findings.gathering():
+            if not isinstance(event, Event):
+                raise ValueGivenError(
+                    "events are given as Event objects",
+                    name="events",
+                    place="events",
+                    expected='Event("level = 1.2")',
+                    given=repr(event)[:80],
+                )
+            if event.name in seen:
+                raise NameClashError(
+                    f"two events are called '{event.name}'",
+                    name=event.name,
+                    place="events",
+                    expected="a name for each event",
+                    given=event.name,
+                )
+            seen.add(event.name)
+            found = settled.model.watch(event, settled.units)
+            if isinstance(found, NamedFunction) and _complete(settled):
+                numbers = [settled.values[name] for name in settled.model.parameters]
+                try_value(found, settled.interval[0], settled.initial, numbers)
+            watched.append(found)
+    return watched
+
+
+def _names_used(said: Said, model: Model, found: Quantities, watched: list[Watched]) -> set[str]:
+    trees = [each for each in watched if not isinstance(each, NamedFunction)]
+    used = names_in(*trees, *model.exact.values()) | set(model.sizes)
+    for statement in model.statements:
+        sides = [statement.left, statement.right, *(end for r in statement.ranges for end in (r.first, r.last))]
+        used |= {mention for side in sides for mention in side.mentions}
+    used |= {mention for each in found.parameters.values() if each.formula for mention in each.formula.mentions}
+    if said.forces:
+        used |= {n for block in model.rates for n in names_in(block.node)} if isinstance(model.rates, tuple) else set()
+    return used
+
+
+def _check_units_belong(said: Said, model: Model) -> None:
+    known = [TIME, *model.layout.by_name, *model.derived_layout.by_name, *model.functions, *model.parameters]
+    known += [*model.inputs, *model.orders]
+    for named in said.units:
+        if named not in known and named.rstrip("'") not in model.orders:
+            raise UnusedValueError(
+                f"a unit for '{named}', which is nothing known{near_spelling(named, known)}",
+                name=named,
+                place="units",
+                expected="units of " + ", ".join(known),
+                given=named,
+            )
+
+
+def merged_initial(old: Any, new: Mapping[str, Any] | None) -> Any:
+    """Return starting values with some of them replaced, whichever way their names are written."""
+    if not new:
+        return old
+    merged = {initial_key(str(key)): value for key, value in (old or {}).items()}
+    return {**merged, **{initial_key(str(key)): value for key, value in new.items()}}
+
+

@@ -1,0 +1,54 @@
+"""From the signs of paper to those of Python's grammar, with the way back to each place in the user's text."""
+
+from __future__ import annotations
+
+import re
+from typing import Final
+
+# a letter to Python's grammar, so that z'' is one name; it becomes ' again when the name is read
+PRIME: Final = "\u02b9"
+_SIGNS: Final = {"^": "**", "\n": " ", "'": PRIME, "\u2032": PRIME, "\u2033": 2 * PRIME, "\u2034": 3 * PRIME}
+# in u[i]' the prime belongs to the family, so it goes before the index
+_PRIMED_INDEX: Final = re.compile(r"(\[[^\[\]]*\])(['\u2032-\u2034]+)")
+PRIMES: Final = re.compile(r"['\u2032-\u2034]+$")
+
+
+def count_primes(text: str) -> int:
+    """Count the primes at the end of a name."""
+    found = PRIMES.search(text)
+    return sum(len(_SIGNS[sign]) for sign in found[0]) if found else 0
+
+
+def with_primes(name: str, count: int) -> str:
+    """Return the name of a derivative."""
+    return name + "'" * count
+
+
+def base_of(name: str) -> str:
+    """Return a name without its primes."""
+    return name.rstrip("'")
+
+
+def to_python(text: str, begin: int) -> tuple[str, list[int]]:
+    """Return the text in Python's signs, and for each of its UTF-8 bytes the offset in the user's text.
+
+    ``'`` after a name becomes part of it, ``^`` becomes ``**`` and ``..`` becomes ``|``, which nothing else uses.
+    """
+    order = list(range(len(text)))
+    for found in _PRIMED_INDEX.finditer(text):
+        a, b, c = found.start(1), found.start(2), found.end(2)
+        order[a:c] = [*range(b, c), *range(a, b)]
+    parts, offsets = [], []
+    skip = False
+    for place, offset in enumerate(order):
+        if skip:
+            skip = False
+            continue
+        piece = _SIGNS.get(text[offset], text[offset])
+        if text[offset] == "." and place + 1 < len(order) and text[order[place + 1]] == ".":
+            # blanks, so that 1..n is not read as the number 1. and something else
+            piece, skip = " | ", True
+        parts.append(piece)
+        offsets.extend([begin + offset] * len(piece.encode("utf-8", "replace")))
+    offsets.append(begin + len(text))
+    return "".join(parts), offsets

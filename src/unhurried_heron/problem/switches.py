@@ -1,0 +1,237 @@
+"""Jumps and kinks inside formulas: found, named, and taken out, so that what is left between them is smooth.
+
+A condition becomes the name of a *switch*, whose value the march sets and holds until the switch is crossed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, Final, Literal
+
+import numpy as np
+
+from unhurried_heron.problem.crossings import crossing_times
+from unhurried_heron.problem.expression import BOUND, ONE, TIME, ZERO, Node, add, name, names_in, neg, number, upwards
+from unhurried_heron.problem.functions import NamedFunction
+from unhurried_heron.problem.layout import Block
+from unhurried_heron.problem.written import to_text
+
+Kind = Literal["jump", "kink"]
+Cause = Literal["time", "state", "input"]
+_SLOT: Final = "switch "
+_WHOLE: Final = ("floor", "ceil")
+_LONGEST_TEXT: Final = 60
+
+
+@dataclass(frozen=True)
+class Switch:
+    """A place where a formula jumps or has a kink.
+
+    Attributes
+    ----------
+    text : str
+        The condition in the user's words, such as ``level > crest``.
+    kind : {"jump", "kink"}
+        Whether a value can jump there, or only its slope (``abs``, ``min``, ``max``, measured inputs).
+    cause : {"time", "state", "input"}
+        What it follows from. The times of a switch that follows from time and parameters alone are known before a run.
+    times : tuple of float, or None
+        Where it is crossed within the interval, if that is known beforehand.
+    """
+
+    text: str
+    kind: Kind
+    cause: Cause
+    times: tuple[float, ...] | None = None
+    slot: str = ""
+    gap: Node = ZERO
+    live: Node = ZERO
+    whole: str = ""
+    function: NamedFunction | None = None
+    opposite: bool = False
+
+    def told(self, value: float) -> float:
+        """Return the value of the condition as the user wrote it: 1 true, 0 false, or a whole number."""
+        return 1.0 - value if self.opposite else value
+
+    @property
+    def watched(self) -> Node:
+        """The formula that is positive as long as the switch keeps its value; without a slot, that is zero there."""
+        if not self.slot:
+            return self.gap
+        held = name(self.slot)
+        if self.whole == "floor":
+            return Node("min", add(self.gap, neg(held)), add(held, ONE, neg(self.gap)))
+        if self.whole == "ceil":
+            return Node("min", add(held, neg(self.gap)), add(self.gap, ONE, neg(held)))
+        return Node("where", held, self.gap, neg(self.gap))
+
+    @property
+    def nested(self) -> bool:
+        """Whether the switch depends on others."""
+        return any(found.startswith(_SLOT) for found in names_in(self.gap))
+
+    def __repr__(self) -> str:
+        if self.times is None:
+            return f"<Switch {self.text}: {self.kind}, located during the run>"
+        return f"<Switch {self.text}: {self.kind} at {len(self.times)} known times>"
+
+
+@dataclass(frozen=True)
+class Smooth:
+    """Blocks with their switches taken out; ``left`` names the conditions inside families, which are not followed."""
+
+    blocks: tuple[Block, ...]
+    switches: tuple[Switch, ...]
+    left: tuple[str, ...]
+
+
+def take_out(
+    blocks: Sequence[Block], states: Iterable[str], inputs: Iterable[str], known: Mapping[Node, str]
+) -> Smooth:
+    """Replace every condition that can change during a run by the name of a switch.
+
+    Parameters
+    ----------
+    known : mapping of Node to str
+        Formulas that have a name of their own, for the switches' texts.
+    """
+    finder = _Finder(frozenset(states), frozenset(inputs), known)
+    smooth = []
+    for block in blocks:
+        finder.indices = frozenset(loop.index for loop in block.loops)
+        smooth.append(replace(block, node=finder.rewrite(block.node)))
+    return Smooth(tuple(smooth), tuple(finder.switches.values()), tuple(dict.fromkeys(finder.left)))
+
+
+class _Finder:
+    def __init__(self, states: frozenset[str], inputs: frozenset[str], known: Mapping[Node, str]) -> None:
+        self.states, self.inputs, self.known = states, inputs, known
+        self.indices: frozenset[str] = frozenset()
+        self.switches: dict[Node, Switch] = {}
+        self.left: list[str] = []
+        self._done: dict[Node, Node] = {}
+        self._causes: dict[Node, frozenset[str]] = {}
+
+    def rewrite(self, root: Node) -> Node:
+        if self.indices:
+            self._done = {}
+        for node in upwards(root):
+            if node not in self._done:
+                smooth = tuple(self._done[operand] for operand in node.operands)
+                plain = node if smooth == node.operands else node.with_operands(smooth)
+                self._done[node] = self._replace(node, plain, smooth) or plain
+        done = self._done[root]
+        if self.indices:
+            self._done = {}
+        return done
+
+    def _cause(self, root: Node) -> frozenset[str]:
+        for node in upwards(root):
+            if node in self._causes:
+                continue
+            found = frozenset().union(*(self._causes[operand] for operand in node.operands))
+            if node.op == "slot":
+                found |= {"family" if node.args[1:] else "state"}
+            elif node.op == "name":
+                named = str(node.args[0])
+                found |= {self._kind_of(named)} - {""}
+            self._causes[node] = found
+        return self._causes[root]
+
+    def _kind_of(self, named: str) -> str:
+        if named == TIME:
+            return "time"
+        if named in self.states:
+            return "state"
+        return "input" if named in self.inputs else "index" if BOUND in named else ""
+
+    def _replace(self, node: Node, plain: Node, smooth: tuple[Node, ...]) -> Node | None:
+        op, own = node.op, node.operands
+        if op in ("gt", "ge", "lt", "le"):
+            at_least = op in ("gt", "ge")
+            truth = self._switch(node, "jump", own, smooth)
+            return None if truth is None else truth if at_least else Node("not", truth)
+        if op == "step":
+            return self._switch(node, "jump", (own[0], ZERO), (smooth[0], ZERO))
+        if op == "pulse":
+            ends = [
+                self._switch(node, "jump", (own[0], own[k]), (smooth[0], smooth[k])) or Node("ge", smooth[0], smooth[k])
+                for k in (1, 2)
+            ]
+            held = Node("and", ends[0], Node("not", ends[1]))
+            return None if ends[0].op == ends[1].op == "ge" else Node("where", held, ONE, ZERO)
+        if op == "abs":
+            truth = self._switch(node, "kink", (own[0], ZERO), (smooth[0], ZERO))
+            return truth and Node("where", truth, smooth[0], neg(smooth[0]))
+        if op == "sign":
+            truth = self._switch(node, "jump", (own[0], ZERO), (smooth[0], ZERO))
+            return truth and Node("where", truth, ONE, number(-1.0))
+        if op in ("min", "max"):
+            return self._extreme(node, plain, smooth)
+        if op in _WHOLE:
+            return self._switch(node, "jump", (own[0], ZERO), (smooth[0], ZERO), op)
+        return None
+
+    def _extreme(self, node: Node, plain: Node, smooth: tuple[Node, ...]) -> Node | None:
+        best, own = smooth[0], node.operands[0]
+        for operand, part in zip(node.operands[1:], smooth[1:], strict=True):
+            truth = self._switch(node, "kink", (own, operand), (best, part))
+            if truth is None:
+                best = Node(node.op, best, part)
+            else:
+                best = Node("where", truth, *((best, part) if node.op == "max" else (part, best)))
+            own = Node(node.op, own, operand)
+        return None if best == plain else best
+
+    def _switch(
+        self, node: Node, kind: Kind, own: Sequence[Node], smooth: Sequence[Node], whole: str = ""
+    ) -> Node | None:
+        """Return the name of the switch for ``own[0] >= own[1]``, or None where nothing can change it."""
+        gap, live = _difference(*smooth), _difference(*own)
+        causes = self._cause(live)
+        if not causes & {"time", "state", "input", "family"}:
+            return None
+        text = to_text(node, self.known)
+        text = text if len(text) <= _LONGEST_TEXT else text[: _LONGEST_TEXT - 1] + "…"
+        if "family" in causes or "index" in causes or names_in(live) & self.indices:
+            self.left.append(text)
+            return None
+        turned = not whole and _difference(smooth[1], smooth[0]) in self.switches
+        key = _difference(smooth[1], smooth[0]) if turned else Node(whole, gap) if whole else gap
+        if key not in self.switches:
+            cause: Cause = "state" if "state" in causes else "input" if "input" in causes else "time"
+            truth = Node(whole, live) if whole else Node("ge", live, ZERO)
+            slot = f"{_SLOT}{len(self.switches)}"
+            opposite = node.op in ("lt", "le")
+            self.switches[key] = Switch(text, kind, cause, None, slot, gap, truth, whole, opposite=opposite)
+        elif kind == "jump":
+            self.switches[key] = replace(self.switches[key], kind="jump")
+        found = name(self.switches[key].slot)
+        return Node("not", found) if turned else found
+
+
+def _difference(a: Node, b: Node) -> Node:
+    return a if b is ZERO else neg(b) if a is ZERO else add(a, neg(b))
+
+
+def with_times(switch: Switch, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:
+    """Return a switch with its times within an interval, where they follow from time and parameters alone."""
+    if switch.cause != "time" or switch.function is not None:
+        return switch
+    found = crossing_times(switch.live, values, interval)
+    if found is None:
+        return replace(switch, cause="state")
+    low, high = min(interval), max(interval)
+    inside = sorted({float(time) for time in found if low < time < high}, reverse=interval[1] < interval[0])
+    return replace(switch, times=tuple(inside))
+
+
+def input_switch(named: str, kinks: Any, jumps: bool, interval: tuple[float, float]) -> Switch:
+    """Return the switch that stands for the kinks of a measured input."""
+    low, high = min(interval), max(interval)
+    inside = np.sort(kinks[(kinks > low) & (kinks < high)])
+    times = tuple((inside if interval[0] < interval[1] else inside[::-1]).tolist())
+    return Switch(f"{named} (measured)", "jump" if jumps else "kink", "input", times)
+

@@ -1,0 +1,179 @@
+"""Writing expression trees as text and as LaTeX."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Mapping
+from typing import Final
+
+from unhurried_heron.problem.expression import BOUND, COMPARISONS, SUM, Node, upwards
+
+# how tightly an operation binds; what binds less tightly than its surroundings needs parentheses
+_RANK: Final = {"where": 9, "or": 1, "and": 2, "not": 3, **dict.fromkeys(COMPARISONS, 4), "add": 5, "neg": 6}
+_RANK.update({"mul": 7, "div": 7, "pow": 8})
+_ATOM: Final = 9
+_SIGNS: Final = {"lt": "<", "le": "<=", "gt": ">", "ge": ">=", "eq": "==", "ne": "!="}
+_LATEX_SIGNS: Final = {"lt": "<", "le": r"\le", "gt": ">", "ge": r"\ge", "eq": "=", "ne": r"\ne"}
+_GREEK: Final = frozenset(
+    name
+    for row in (
+        "alpha beta gamma delta epsilon zeta eta theta iota kappa lambda mu nu xi rho sigma tau phi chi psi omega",
+        "Gamma Delta Theta Lambda Xi Sigma Phi Psi Omega",
+    )
+    for name in row.split(" ")
+)
+_LATEX_FUNCTIONS: Final = {
+    **{name: f"\\{name}" for name in ("sin", "cos", "tan", "sinh", "cosh", "tanh", "exp", "min", "max")},
+    "log": r"\ln",
+    "log10": r"\log_{10}",
+    "asin": r"\arcsin",
+    "acos": r"\arccos",
+    "atan": r"\arctan",
+}
+_LONGEST: Final = 100_000
+
+
+def number_text(value: float) -> str:
+    """Write a number shortly and exactly."""
+    if value == math.pi:
+        return "pi"
+    return str(int(value)) if value == int(value) and abs(value) < 1e15 else repr(value)
+
+
+def to_text(root: Node, known: Mapping[Node, str] | None = None) -> str:
+    """Write a tree in the notation it is read in; a text that would be endless ends in dots.
+
+    ``known`` gives names for formulas: where one stands within the tree, its name is written.
+    """
+    done: dict[Node, tuple[str, int]] = {}
+    for node in upwards(root):
+        named = known.get(node) if known and node is not root else None
+        text, rank = (named, _ATOM) if named else _text(node, done)
+        done[node] = (text, rank) if len(text) < _LONGEST else ("…", _ATOM)
+    return done[root][0]
+
+
+def _wrapped(node: Node, done: Mapping[Node, tuple[str, int]], least: int) -> str:
+    text, rank = done[node]
+    return text if rank >= least else f"({text})"
+
+
+def _text(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
+    op, operands = node.op, node.operands
+    rank = _RANK.get(op, _ATOM)
+    if op == "number":
+        value = float(node.args[0])
+        return number_text(value), _ATOM if value >= 0 else _RANK["neg"]
+    if op == "name":
+        return str(node.args[0]).partition(BOUND)[0], _ATOM
+    if op == "add":
+        text = _wrapped(operands[0], done, rank)
+        for term in operands[1:]:
+            negative = term.op == "neg"
+            part = _wrapped(term.operands[0] if negative else term, done, rank + (1 if negative else 0))
+            text += f" - {part}" if negative else f" - {part[1:]}" if part.startswith("-") else f" + {part}"
+        return text, rank
+    if op == "mul":
+        parts = [_wrapped(factor, done, rank if i == 0 else rank + 1) for i, factor in enumerate(operands)]
+        return "*".join(parts), rank
+    if op == "div":
+        return f"{_wrapped(operands[0], done, rank)}/{_wrapped(operands[1], done, rank + 1)}", rank
+    if op == "neg":
+        return f"-{_wrapped(operands[0], done, rank + 1)}", rank
+    if op == "pow":
+        return f"{_wrapped(operands[0], done, rank + 1)}^{_wrapped(operands[1], done, rank + 1)}", rank
+    if op in _SIGNS:
+        return f"{_wrapped(operands[0], done, rank + 1)} {_SIGNS[op]} {_wrapped(operands[1], done, rank + 1)}", rank
+    if op in ("and", "or"):
+        return f" {op} ".join(_wrapped(part, done, rank + 1) for part in operands), rank
+    if op == "not":
+        return f"not {_wrapped(operands[0], done, rank)}", rank
+    inside = ", ".join(done[part][0] for part in operands)
+    if op == "at":
+        base = str(node.args[0])
+        plain = base.rstrip("'")
+        return f"{plain}[{inside.replace(' ', '')}]{base[len(plain) :]}", _ATOM
+    if op == SUM:
+        first, last, body = (done[part][0] for part in operands)
+        return f"sum({body} for {str(node.args[0]).partition(BOUND)[0]} in {first}..{last})", _ATOM
+    if op == "slot":
+        return f"state {node.args[0]}", _ATOM
+    return f"{op}({inside})", _ATOM
+
+
+def name_latex(name: str) -> str:
+    """Write a name in LaTeX: Greek letters by name, what follows an underscore or a digit as an index."""
+    base = name.partition(BOUND)[0].rstrip("'")
+    primes = name.count("'")
+    parts = [part for part in re.split(r"_|(?<=[^\W\d])(?=\d)", base) if part]
+    words = [f"\\{part}" if part in _GREEK else part if len(part) == 1 else rf"\mathrm{{{part}}}" for part in parts]
+    text = words[0] + (f"_{{{','.join(words[1:])}}}" if words[1:] else "")
+    return text + "'" * primes
+
+
+def to_latex(root: Node) -> str:
+    """Write a tree in LaTeX."""
+    done: dict[Node, tuple[str, int]] = {}
+    for node in upwards(root):
+        text, rank = _latex(node, done)
+        done[node] = (text, rank) if len(text) < _LONGEST else (r"\dots", _ATOM)
+    return done[root][0]
+
+
+def _grouped(node: Node, done: Mapping[Node, tuple[str, int]], least: int) -> str:
+    text, rank = done[node]
+    return text if rank >= least else rf"\left({text}\right)"
+
+
+def _latex(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
+    op, operands = node.op, node.operands
+    rank = _RANK.get(op, _ATOM)
+    if op == "number":
+        return (r"\pi" if node.value == math.pi else _latex_number(float(node.args[0]))), _text(node, {})[1]
+    if op == "name":
+        return name_latex(str(node.args[0])), _ATOM
+    if op == "add":
+        text = _grouped(operands[0], done, rank)
+        for term in operands[1:]:
+            negative = term.op == "neg"
+            part = _grouped(term.operands[0] if negative else term, done, rank + (1 if negative else 0))
+            text += f" - {part}" if negative else part if part.startswith("-") else f" + {part}"
+        return text, rank
+    if op == "mul":
+        return r" \, ".join(_grouped(factor, done, rank) for factor in operands), rank
+    if op == "div":
+        return rf"\frac{{{done[operands[0]][0]}}}{{{done[operands[1]][0]}}}", _RANK["pow"]
+    if op == "neg":
+        return f"-{_grouped(operands[0], done, rank + 1)}", rank
+    if op == "pow":
+        return f"{_grouped(operands[0], done, _ATOM)}^{{{done[operands[1]][0]}}}", rank
+    if op in _LATEX_SIGNS:
+        sign = _LATEX_SIGNS[op]
+        return f"{_grouped(operands[0], done, rank + 1)} {sign} {_grouped(operands[1], done, rank + 1)}", rank
+    if op in ("and", "or"):
+        return rf" \ \mathrm{{{op}}}\ ".join(_grouped(part, done, rank + 1) for part in operands), rank
+    if op == "not":
+        return rf"\mathrm{{not}}\ {_grouped(operands[0], done, rank)}", rank
+    if op == "sqrt":
+        return rf"\sqrt{{{done[operands[0]][0]}}}", _ATOM
+    if op == "abs":
+        return rf"\left|{done[operands[0]][0]}\right|", _ATOM
+    if op == "where":
+        condition, chosen, other = (done[part][0] for part in operands)
+        return rf"\begin{{cases}} {chosen} & {condition} \\ {other} & \text{{otherwise}} \end{{cases}}", _ATOM
+    inside = ", ".join(done[part][0] for part in operands)
+    if op == "at":
+        base = str(node.args[0])
+        return f"{name_latex(base.rstrip(chr(39)))}_{{{inside}}}{base[len(base.rstrip(chr(39))) :]}", _ATOM
+    if op == SUM:
+        first, last, body = (_grouped(part, done, 6) for part in operands)
+        return rf"\sum_{{{name_latex(node.args[0])}={first}}}^{{{last}}} {body}", _RANK["add"]
+    function = _LATEX_FUNCTIONS.get(op, rf"\mathrm{{{op}}}")
+    return rf"{function}\left({inside}\right)", _ATOM
+
+
+def _latex_number(value: float) -> str:
+    text = number_text(value)
+    mantissa, sign, exponent = text.partition("e")
+    return rf"{mantissa} \cdot 10^{{{int(exponent)}}}" if sign else text
