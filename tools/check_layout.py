@@ -17,10 +17,11 @@ ROOMS += ["study", "show", "files", "demo", "cli"]
 # rooms beside the line: what they may import
 BESIDE = {"testing": {"march", "methods", "problem", "run"}, "__init__": set(ROOMS) - {"cli", "demo"}}
 FORBIDDEN_ROOMS = {"utils", "core", "common", "helpers"}
-HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic"}
+HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", "tomli_w"}
 # modules that are themselves loaded late, and so may import heavy libraries at their top
 NUMBA_LATE = ("call", "compiling", "decoding", "dense_lu", "events", "newton", "outcome", "polynomial")
-LATE = {"problem/document.py", *(f"kernels/{name}.py" for name in (*NUMBA_LATE, "explicit_runge_kutta", "collocation"))}
+LATE = {f"problem/{name}.py" for name in ("document", "writing", "units", "algebra")}
+LATE |= {*(f"kernels/{name}.py" for name in (*NUMBA_LATE, "explicit_runge_kutta", "collocation"))}
 MOST_LINES, MOST_ARGUMENTS = 400, 8
 
 

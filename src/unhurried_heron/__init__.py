@@ -14,6 +14,7 @@ from unhurried_heron.march.options import Budget
 from unhurried_heron.methods.catalogue import methods
 from unhurried_heron.methods.runge_kutta import RungeKutta
 from unhurried_heron.problem.event import Event
+from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
@@ -30,6 +31,7 @@ __all__ = [
     "FormulationError",
     "HeronError",
     "IncompleteRunWarning",
+    "Measured",
     "MethodError",
     "OptionError",
     "Problem",

@@ -84,7 +84,7 @@ def test_exit_codes_and_errors(tmp_path: Path) -> None:
         (["run", tmp_path / "bad.toml"], "widht"),
         (["run", pond, "--method", "radau"], "did you mean 'radau-iia-5'"),
         (["run", pond, "--set", "crst=1"], "did you mean 'crest'"),
-        (["run", pond, "--set", "crest=high"], "no number"),
+        (["run", pond, "--set", "crest=high"], "not defined"),
         (["run", pond, "--rtol", "0"], "tolerance"),
         (["run", pond, "--rtol", "1e-5", "--step", "1"], "exclude"),
         (["run", pond, "--csv", tmp_path / "no" / "x.csv"], "no folder"),
@@ -99,7 +99,7 @@ def test_exit_codes_and_errors(tmp_path: Path) -> None:
     assert "Traceback" in heron("run", tmp_path / "bad.toml", "--debug").stderr
 
 
-@pytest.mark.parametrize("verb", ["demo", "run", "compare", "methods"])
+@pytest.mark.parametrize("verb", ["demo", "new", "check", "run", "compare", "methods"])
 def test_help(verb: str) -> None:
     assert heron(verb, "--help").returncode == 0
 

@@ -35,7 +35,7 @@ def jacobian_row(formula: str, point: tuple[float, float]) -> np.ndarray:
         parameters={"k": 0.7},
         interval=(0, 1),
     )
-    function = native_system(problem, (), with_jacobian=True).jacobian
+    function = native_system(problem, (), with_jacobian=True, held=False).jacobian
     assert function is not None
     return evaluate_rows(function, np.array([0.0]), np.array([point]))[0, :2]
 
@@ -88,10 +88,10 @@ def test_nothing_is_compiled_twice(pond: uh.Problem, monkeypatch: pytest.MonkeyP
     run_all(pond)
     compiled = []
     genuine = engine.compile_functions
-    monkeypatch.setattr(engine, "compile_functions", lambda *a: compiled.append(a) or genuine(*a))
+    monkeypatch.setattr(engine, "compile_functions", lambda *a, **k: compiled.append(a) or genuine(*a, **k))
     run_all(pond)
     run_all(pond.with_(parameters={"crest": 0.5}, initial={"level": 0.1}, interval=(0, 9)))
-    run_all(uh.Problem.from_text(pond.model.text, initial={"level": 1}, parameters=pond.parameters, interval=(1, 2)))
+    run_all(uh.Problem.from_text(pond.said.text, initial={"level": 1}, parameters=pond.parameters, interval=(1, 2)))
     assert not compiled
     uh.integrate(uh.Problem.from_text("x' = -3.25*x", initial={"x": 1}, interval=(0, 1)))
     assert len(compiled) == 1

@@ -64,7 +64,7 @@ def test_demo_files_are_problems(name: str) -> None:
         ("when", "whne", ["events[0].whne", "did you mean 'when'"]),
         ('"up"', '"upp"', ["events[0].going", "'up', 'down' or 'either'"]),
         ("stop = true", "stop = 1", ["events[0].stop", "true or false"]),
-        ("level = 1\n", 'level = "1"\n', ["initial.level", "a number", "'1'"]),
+        ("level = 1\n", "level = true\n", ["'initial.level' is True", "a number"]),
         ("rtol = 1e-9", 'rtol = "small"', ["integrate.rtol"]),
         ("title = ", "title = = ", ["not TOML"]),
         ("\nlevel = 1", "", ["no initial value for 'level'"]),

@@ -123,17 +123,27 @@ def test_results_that_go_bad_during_the_run() -> None:
 
 
 def test_the_state_handed_out_is_a_copy() -> None:
-    kept = []
+    kept, seen = [], []
 
-    def meddling(t, y):
+    def keeping(t, y):
         kept.append(y)
-        rates = -y
-        y[:] = 99.0
-        return rates
+        seen.append(y[0])
+        return -y
 
-    problem = uh.Problem.from_rates(meddling, initial={"x": 1.0}, interval=(0, 1))
+    problem = uh.Problem.from_rates(keeping, initial={"x": 1.0}, interval=(0, 1))
     assert uh.integrate(problem).final["x"] == pytest.approx(np.exp(-1), rel=1e-6)
-    assert all(array[0] == 99.0 for array in kept)
+    assert [array[0] for array in kept] == seen
+
+
+def test_functions_that_meddle_or_waver_are_refused() -> None:
+    def meddling(t, y):
+        y[1] = 99.0
+        return [y[1], y[0]]
+
+    answers = iter(range(10))
+    for rates, words in ((meddling, "changes the state"), (lambda t, y: [next(answers), 0.0], "different answers")):
+        with pytest.raises(errors.RateFunctionError, match=words):
+            uh.Problem.from_rates(rates, **SAID)
 
 
 def test_event_functions() -> None:

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from unhurried_heron.cli.verbs import compare, demo, methods, run
+from unhurried_heron.cli.verbs import check, compare, demo, methods, new, run
 from unhurried_heron.errors import HeronError
 
 app = typer.Typer(
@@ -17,7 +17,7 @@ app = typer.Typer(
     add_completion=False,
     pretty_exceptions_enable=False,
 )
-for verb in (demo, run, compare, methods):
+for verb in (demo, new, check, run, compare, methods):
     app.command()(verb)
 
 

@@ -14,7 +14,11 @@ from unhurried_heron.problem.problem import Problem
 File = Annotated[Path, typer.Argument(metavar="FILE", help="A problem file (TOML).", show_default=False)]
 Changes = Annotated[
     list[str] | None,
-    typer.Option("--set", metavar="NAME=VALUE", help="Another value for a parameter or an initial value; repeatable."),
+    typer.Option(
+        "--set",
+        metavar="NAME=VALUE",
+        help="Another value for a parameter or an initial value, also with a unit; repeatable.",
+    ),
 ]
 
 
@@ -92,17 +96,63 @@ def methods() -> None:
     console().print(methods_table(catalogue()))
 
 
+def check(
+    file: File,
+    latex: Annotated[
+        bool, typer.Option("--latex", help="Print the first-order system in LaTeX, and nothing else.")
+    ] = False,
+) -> None:
+    """Look a problem over before it runs: names, units, starting values, switches, order, stiffness, size."""
+    from unhurried_heron.problem.checks import check_file
+    from unhurried_heron.show.tables import check_report, console
+
+    report, problem = check_file(file)
+    if latex and problem is not None:
+        print(problem.first_order().latex)
+    else:
+        console().print(check_report(report))
+    if not report.ok:
+        raise typer.Exit(1)
+
+
+def new(
+    name: Annotated[str, typer.Argument(metavar="NAME", help="What to call it.", show_default=False)],
+) -> None:
+    """Write a commented problem file NAME.toml to begin with."""
+    from unhurried_heron.demo import starter
+
+    path = Path(name).with_suffix(".toml")
+    _check_writable(path)
+    if not path.stem.replace("-", "").replace("_", "").isalnum():
+        raise OptionError(
+            "this cannot be the name of a problem",
+            name=name,
+            place="NAME",
+            expected="letters, digits, - and _",
+            given=name,
+        )
+    try:
+        with open(path, "x", encoding="utf-8") as file:
+            file.write(starter(path.stem))
+    except FileExistsError:
+        raise OptionError(
+            f"there is a file {path} already", name=name, place="NAME", expected="a new name", given=name
+        ) from None
+    _say(f"problem file: {path}")
+
+
 def demo(
     out: Annotated[Path, typer.Option(metavar="DIR", help="Folder to write into.")] = Path("heron-demo"),
 ) -> None:
-    """Run the demo problems of Mirror Fen, compare methods on them, and write tables and figures."""
-    from unhurried_heron.demo import NAMES, demo_file
+    """Run the demo problems of Mirror Fen, compare methods on them, and write files, tables and figures."""
+    from unhurried_heron.demo import NAMES, copy_demo_files, demo_file
     from unhurried_heron.march.integrate import integrate
     from unhurried_heron.show.figures import draw_steps, draw_work
     from unhurried_heron.show.tables import comparison_report, console, run_report
     from unhurried_heron.study.compare import compare as compare_methods
 
     out.mkdir(parents=True, exist_ok=True)
+    copy_demo_files(out)
     for name in NAMES:
         problem = Problem.from_file(demo_file(name))
         outcome = integrate(problem, **_options(problem, {}), ledger=True)
@@ -115,7 +165,7 @@ def demo(
         _say(f"table: {out / f'{name}-comparison.csv'}")
         _save(draw_work(table), out / f"{name}-work.png")
         console().print()
-    _say(f"All of it is in the folder {out}.")
+    _say(f"All of it is in the folder {out}, the problem files too: try heron check {out / 'mistakes.toml'}")
 
 
 def _options(problem: Problem, given: dict[str, Any]) -> dict[str, Any]:
@@ -131,13 +181,15 @@ def _options(problem: Problem, given: dict[str, Any]) -> dict[str, Any]:
 
 
 def _changed(problem: Problem, changes: list[str]) -> Problem:
-    parameters: dict[str, float] = {}
-    initial: dict[str, float] = {}
+    parameters: dict[str, Any] = {}
+    initial: dict[str, Any] = {}
+    model = problem.model
     for change in changes:
         name, sign, text = change.partition("=")
         name = name.strip()
-        known = [*problem.parameters, *problem.states]
-        if not sign or name not in known:
+        known = [*model.parameters, *model.layout.by_name]
+        state = model.layout.slot(name) is not None or name in model.layout.by_name
+        if not sign or not (state or name in known):
             raise OptionError(
                 f"cannot set '{name}'{near_spelling(name, known)}",
                 name=name,
@@ -145,13 +197,25 @@ def _changed(problem: Problem, changes: list[str]) -> Problem:
                 expected="NAME=VALUE with a name among " + ", ".join(known),
                 given=change,
             )
-        (initial if name in problem.states else parameters)[name] = _numbers(text, f"--set {name}")[-1]
-    return problem.with_(parameters=parameters, initial=initial)
+        (initial if state else parameters)[name] = _value(text, name)
+    return problem.with_(parameters=parameters, initial=initial) if changes else problem
+
+
+def _value(text: str, name: str) -> float | str:
+    """Return a number, or a quantity or formula as it was typed."""
+    try:
+        return float(text)
+    except ValueError:
+        if text.strip():
+            return text
+    raise OptionError(
+        "this is no number", name=name, place=f"--set {name}", expected="a number, a quantity or a formula", given=text
+    )
 
 
 def _numbers(text: str, place: str) -> list[float]:
     try:
-        numbers = [float(part) for part in text.split(",")] if text.strip() or "--set" in place else []
+        numbers = [float(part) for part in text.split(",")] if text.strip() else []
     except ValueError:
         raise OptionError(
             "this is no number", name=place, place=place, expected="a number such as 1e-6", given=text

@@ -1,13 +1,33 @@
-"""The demo problems of Mirror Fen, a made-up wetland with a field station; all numbers are invented."""
+"""The demo problems of Mirror Fen, as the files a user would write."""
 
 from __future__ import annotations
 
-from importlib.resources import files
+import shutil
 from pathlib import Path
 
-NAMES = ("sluice-pond", "food-chain", "carbonate")
+NAMES = ("sluice-pond", "culvert", "gate", "tide", "sediment", "food-chain", "carbonate")
+# beside those: the culvert said by its energies, a file to be checked, and the measured tide
+BESIDE = ("culvert-energies.toml", "mistakes.toml", "lagoon-gauge.csv")
+_FOLDER = Path(__file__).parent
 
 
 def demo_file(name: str) -> Path:
-    """Return the path of a packaged problem file."""
-    return Path(str(files(__name__).joinpath(f"{name}.toml")))
+    """Return the path of a demo problem."""
+    return _FOLDER / f"{name}.toml"
+
+
+def copy_demo_files(folder: Path) -> None:
+    """Copy every demo file into a folder, to be read, changed and run.
+
+    Raises
+    ------
+    OSError
+    """
+    for name in (*(f"{name}.toml" for name in NAMES), *BESIDE):
+        shutil.copyfile(_FOLDER / name, folder / name)
+
+
+def starter(name: str) -> str:
+    """Return a commented problem file to begin with."""
+    text = (_FOLDER / "starter.toml").read_text(encoding="utf-8")
+    return text.replace("{name}", name).replace("{title}", name.replace("-", " ").replace("_", " ").capitalize())

@@ -14,6 +14,7 @@ from unhurried_heron.march.options import (
     Record,
     Tolerance,
     check_fits,
+    check_size,
     positive_option,
     record_times,
     tolerances,
@@ -123,6 +124,7 @@ def integrate(
     if parameters:
         problem = problem.with_(parameters=parameters)
     problem.refuse_open()
+    check_size(chosen, problem.model.layout.size)
     times = record_times(problem, record)
     extra = tuple(events)
     # a changed copy checks the new events as the problem's own were checked

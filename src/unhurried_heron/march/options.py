@@ -12,6 +12,7 @@ import numpy as np
 
 from unhurried_heron.errors import MethodError, OptionError, near_spelling
 from unhurried_heron.methods.catalogue import Method
+from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
 
@@ -19,6 +20,8 @@ DEFAULT_RTOL: Final = 1e-7
 # absolute tolerance in units of the relative one, where none is given
 ATOL_SHARE: Final = 1e-3
 SMALLEST_RTOL: Final = 1e-14
+# more states than this are work for sparse linear algebra
+MOST_DENSE: Final = 5000
 
 Tolerance = float | Mapping[str, float] | None
 Record = str | int | Sequence[float] | Array
@@ -101,37 +104,51 @@ def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Arra
         absolute = default_atol
     elif isinstance(atol, Mapping):
         absolute = _for_states(problem, atol, "atol", 0.0)
-        named = np.array([state in atol for state in problem.states])
+        named = _places(problem, atol)
         absolute = np.where(named, absolute, default_atol)
     else:
         absolute = _for_states(problem, atol, "atol", 0.0)
-    for state, r, a in zip(problem.states, relative, absolute, strict=True):
-        if 0 < r < SMALLEST_RTOL or (r == 0 and a == 0):
-            raise OptionError(
-                f"the tolerance of '{state}' cannot be met in floating-point numbers",
-                name="rtol",
-                place=f"rtol of {state}",
-                expected=f"rtol of at least {SMALLEST_RTOL:g}, or rtol = 0 with a positive atol",
-                given=f"rtol = {r:g}, atol = {a:g}",
-            )
+    unmet = ((relative > 0) & (relative < SMALLEST_RTOL)) | ((relative == 0) & (absolute == 0))
+    if unmet.any():
+        place = int(np.argmax(unmet))
+        state = problem.states[place]
+        raise OptionError(
+            f"the tolerance of '{state}' cannot be met in floating-point numbers",
+            name="rtol",
+            place=f"rtol of {state}",
+            expected=f"rtol of at least {SMALLEST_RTOL:g}, or rtol = 0 with a positive atol",
+            given=f"rtol = {relative[place]:g}, atol = {absolute[place]:g}",
+        )
     return relative, absolute
 
 
+def _stretch(problem: Problem, state: str) -> slice | None:
+    """Return the places of a state, of a member of a family, or of a whole family."""
+    layout = problem.model.layout
+    place = layout.slot(state)
+    return layout.stretch(state) if place is None else slice(place, place + 1)
+
+
+def _places(problem: Problem, given: Mapping[str, float]) -> Any:
+    named = np.zeros(problem.model.layout.size, dtype=bool)
+    for state in given:
+        named[_stretch(problem, state)] = True
+    return named
+
+
 def _for_states(problem: Problem, given: Any, name: str, default: float) -> Array:
-    if isinstance(given, Mapping):
-        for state in given:
-            if state not in problem.states:
-                raise OptionError(
-                    f"{name} is given for '{state}', which is no state{near_spelling(str(state), problem.states)}",
-                    name=name,
-                    place=name,
-                    expected="one of " + ", ".join(problem.states),
-                    given=str(state),
-                )
-        values = [given.get(state, default) for state in problem.states]
-    else:
-        values = [given] * len(problem.states)
-    for value in values:
+    layout = problem.model.layout
+    values = np.full(layout.size, default)
+    for state, value in given.items() if isinstance(given, Mapping) else [(None, given)]:
+        stretch = slice(None) if state is None else _stretch(problem, str(state))
+        if stretch is None:
+            raise OptionError(
+                f"{name} is given for '{state}', which is no state{near_spelling(str(state), layout.by_name)}",
+                name=name,
+                place=name,
+                expected="one of " + ", ".join(layout.by_name),
+                given=str(state),
+            )
         if not _finite(value) or float(value) < 0:
             raise OptionError(
                 f"{name} is not usable",
@@ -140,7 +157,25 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
                 expected="a number of at least 0, or one for each state by name",
                 given=repr(given)[:80],
             )
-    return np.array([float(value) for value in values])
+        values[stretch] = float(value)
+    return values
+
+
+def check_size(method: Method, n: int) -> None:
+    """Refuse a method with full matrices for a system that is too large for them.
+
+    Raises
+    ------
+    MethodError
+    """
+    if isinstance(method, Collocation) and n > MOST_DENSE:
+        raise MethodError(
+            f"{method.name} solves its equations with full matrices, which {n:,} states make too large",
+            name=method.name,
+            place="method",
+            expected=f"at most {MOST_DENSE:,} states, or an explicit method such as dormand-prince-54",
+            given=f"{n:,} states: {4 * 8 * n * n / 1e9:.3g} GB of matrices",
+        )
 
 
 def check_fits(method: Method, step: float | None, rtol: Tolerance, atol: Tolerance) -> None:

@@ -199,12 +199,12 @@ class Passage:
             control["rate_evaluations"] += calls
 
 
-def _landings(
-    switches: tuple[Switch, ...], interval: tuple[float, float]
-) -> list[tuple[float, tuple[Switch, ...]]]:
+def _landings(switches: tuple[Switch, ...], interval: tuple[float, float]) -> list[tuple[float, tuple[Switch, ...]]]:
     """Return the known times in the order of the run, each with the switches crossed there."""
     sign = 1.0 if interval[1] > interval[0] else -1.0
-    found = sorted(((time, k) for k, each in enumerate(switches) for time in each.times or ()), key=lambda f: sign * f[0])
+    found = sorted(
+        ((time, k) for k, each in enumerate(switches) for time in each.times or ()), key=lambda f: sign * f[0]
+    )
     merged: list[tuple[float, tuple[Switch, ...]]] = []
     close = 8 * np.finfo(float).eps * max(abs(interval[0]), abs(interval[1]))
     for time, k in found:

@@ -234,7 +234,7 @@ class Emitter:
     def _emit(self, node: Node) -> str:
         op, operands = node.op, node.operands
         if op == "number":
-            return literal(float(node.args[0]))  # type: ignore[arg-type]  # numbers hold a float
+            return literal(float(node.args[0]))
         if op == "name":
             return self._load(str(node.args[0]))
         if op == "slot":

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import functools
 
-from unhurried_heron.native.blocks import Names, emit_module
+from unhurried_heron.native.blocks import emit_module
+from unhurried_heron.native.emit import Names
 from unhurried_heron.native.signature import FloatArray, NativeFunction
 from unhurried_heron.problem.layout import Block
 
 
-def compiled(blocks: tuple[Block, ...], size: int, names: Names, context: FloatArray, *, guarded: tuple[Block, ...] = ()) -> NativeFunction:
+def compiled(
+    blocks: tuple[Block, ...], size: int, names: Names, context: FloatArray, *, guarded: tuple[Block, ...] = ()
+) -> NativeFunction:
     """Return a native function that writes the values of blocks into an array of ``size`` numbers.
 
     The machine code depends on the blocks and the order of the names, never on what stands in ``context``.
@@ -26,9 +29,7 @@ def compiled(blocks: tuple[Block, ...], size: int, names: Names, context: FloatA
 
 
 @functools.lru_cache(maxsize=256)
-def _machine_code(
-    blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int, names: Names
-) -> tuple[int, object]:
+def _machine_code(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int, names: Names) -> tuple[int, object]:
     from unhurried_heron.native.engine import compile_module
 
     optimised = any(block.loops for block in blocks)

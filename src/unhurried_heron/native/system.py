@@ -189,9 +189,7 @@ def _native_switch(switch: Switch, problem: Problem, names: Names, context: Floa
     return compiled((single(switch.watched, 0),), 1, names, context)
 
 
-def _native_jacobian(
-    blocks: tuple[Block, ...], layout: Layout, names: Names, context: FloatArray
-) -> NativeFunction:
+def _native_jacobian(blocks: tuple[Block, ...], layout: Layout, names: Names, context: FloatArray) -> NativeFunction:
     return compiled(_jacobian_blocks(blocks, layout), layout.size**2, names, context)
 
 

@@ -73,7 +73,7 @@ def _to_sympy(root: Node, symbols: dict[Node, Any], *, whole: bool) -> Any:
     for node in upwards(root):
         if node not in needed:
             continue
-        operands = [done.get(operand) for operand in node.operands]
+        operands: list[Any] = [done.get(operand) for operand in node.operands]
         if node.value is not None:
             done[node] = sympy.Rational(*node.value.as_integer_ratio())
         elif node.op == "add":

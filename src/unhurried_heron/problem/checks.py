@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -94,6 +95,17 @@ def check_said(said: Said) -> tuple[Report, Problem | None]:
     return _report(problem, wrong, sound=not wrong), problem if not wrong else None
 
 
+def check_file(path: Path) -> tuple[Report, Problem | None]:
+    """Check a problem file, gathering every mistake; return the problem too where there is one."""
+    from unhurried_heron.problem.document import read_document
+
+    try:
+        said = read_document(path)
+    except FormulationError as error:
+        return Report(path.name, (Finding("wrong", _about(error), str(error)),)), None
+    return check_said(said)
+
+
 def check_problem(problem: Problem) -> Report:
     """Check a problem that was made without mistakes."""
     return _report(problem, [], sound=True)
@@ -108,7 +120,7 @@ def _once(errors: list[FormulationError]) -> list[FormulationError]:
 
 def _about(error: FormulationError) -> str:
     words = "".join(" " + c.lower() if c.isupper() else c for c in type(error).__name__.removesuffix("Error"))
-    return words.strip()
+    return {"unit": "units", "value given": "value"}.get(words.strip(), words.strip())
 
 
 def _report(problem: Problem, wrong: list[Finding], *, sound: bool) -> Report:
@@ -177,15 +189,18 @@ def _start(problem: Problem) -> Iterator[Finding]:
         yield Finding(
             "doubtful",
             "initial",
-            f"{', '.join(zero)} start{'s' * (len(zero) == 1)} at zero, where a relative tolerance alone allows no error; "
-            "give an atol",
+            f"{', '.join(zero)} start{'s' * (len(zero) == 1)} at zero, where a relative tolerance alone "
+            "allows no error; give an atol",
         )
     rates = _rates(problem, start)
     bad = np.flatnonzero(~np.isfinite(rates))
     if bad.size:
         names = [model.layout.names[k] for k in bad[:6]]
-        yield Finding("wrong", "initial", f"the rate of {', '.join(names)} is not finite at the start: look for a root or "
-                      "logarithm of a negative number, or a division by zero")  # fmt: skip
+        message = (
+            f"the rate of {', '.join(names)} is not finite at the start: look for a root or logarithm of a negative "
+            "number, or a division by zero"
+        )
+        yield Finding("wrong", "initial", message)
     elif n and not rates.any():
         yield Finding("doubtful", "initial", "all rates are zero at the start: the problem begins at an equilibrium")
     yield from _size(problem)
@@ -200,7 +215,8 @@ def _size(problem: Problem) -> Iterator[Finding]:
         return
     filled = problem.jacobian_pattern().nnz
     share = f"{100 * filled / n**2:.3g} %" if n else "none"
-    yield Finding("note", "size", f"{n:,} state{'s' * (n != 1)}; {filled:,} entries of the Jacobian can be nonzero ({share})")
+    yield Finding("note", "size", f"{n:,} state{'s' * (n != 1)}; "
+                  f"{filled:,} of the Jacobian's {n**2:,} entries can be nonzero ({share})")  # fmt: skip
 
 
 def _surroundings(problem: Problem, start: Any) -> dict[str, Any]:
@@ -265,11 +281,14 @@ def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
             "doubtful",
             "stiffness",
             f"stiff at the start: the fastest decay takes {scale}, and the interval {length:.6g}; an explicit method "
-            f"would need about {steps:.2g} steps to stay stable. Try method = \"radau-iia-5\"",
+            f'would need about {steps:.2g} steps to stay stable. Try method = "radau-iia-5"',
         )
     else:
-        yield Finding("note", "stiffness", f"not stiff at the start: the fastest decay takes {scale}; an explicit method "
-                      f"needs at least {max(1, round(steps)):,} steps to stay stable")  # fmt: skip
+        message = (
+            f"not stiff at the start: the fastest decay takes {scale}; an explicit method needs at least "
+            f"{max(1, round(steps)):,} step{'s' * (round(steps) > 1)} to stay stable"
+        )
+        yield Finding("note", "stiffness", message)
 
 
 def _differences(problem: Problem, start: Any) -> Any:

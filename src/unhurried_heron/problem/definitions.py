@@ -28,7 +28,7 @@ from unhurried_heron.problem.values import finite_number
 OPEN: Final = "open"
 # a number followed by something that begins like a unit
 QUANTITY: Final = re.compile(
-    r"\s*(?P<number>[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?)\s*(?P<unit>[^\W\d][^()]*|[%°][^()]*)\s*$"
+    r"\s*(?P<number>[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?)(?:\s+|(?=[^\s\d]))(?P<unit>[^\W\d][^()]*|[%°][^()]*|1\s*/[^()]*)\s*$"
 )
 _INDEXED: Final = re.compile(r"(?P<name>\w+)(?P<primes>['′-‴]*)\s*\[(?P<inside>[^\[\]]*)\](?P<more>['′-‴]*)$")
 
@@ -192,7 +192,7 @@ def _array(value: Any, name: str) -> Any:
 
 
 def initial_values(
-    definitions: Mapping[str, Definition], layout: Layout, values: Mapping[str, float], findings: Findings
+    definitions: Mapping[str, Definition], layout: Layout, values: Mapping[str, float | None], findings: Findings
 ) -> tuple[Any, set[str]]:
     """Return the starting values of all states, NaN where a parameter is still open, and the parameters they need.
 

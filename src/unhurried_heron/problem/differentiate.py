@@ -113,7 +113,7 @@ class Differentiator:
 
     @staticmethod
     def _weighted(terms: list[tuple[Node, Gradient]]) -> Gradient:
-        gathered: dict[str, list[Node]] = {}
+        gathered: dict[Variable, list[Node]] = {}
         for weight, part in terms:
             for key, slope in part.items():
                 gathered.setdefault(key, []).append(mul(weight, slope))

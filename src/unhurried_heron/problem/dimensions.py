@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Final
 import numpy as np
 
 from unhurried_heron.problem.evaluate import evaluate
-from unhurried_heron.problem.expression import COMPARISONS, SUM, TIME, Node, upwards
+from unhurried_heron.problem.expression import COMPARISONS, CONSTANTS, SUM, TIME, Node, upwards
 from unhurried_heron.problem.grammar import Written
-from unhurried_heron.problem.units import PLAIN, CoherentSet, Unit, coherent_set, read_unit
+from unhurried_heron.problem.units import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
 from unhurried_heron.problem.written import to_text
 
 if TYPE_CHECKING:
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 _PLAIN_ONLY: Final = frozenset(
     ("sin", "cos", "tan", "asin", "acos", "atan", "sinh", "cosh", "tanh", "exp", "log", "log10", "floor", "ceil")
 )
+_CONSTANTS: Final = frozenset(CONSTANTS.values())
 _ALIKE: Final = frozenset({"add", "min", "max", "pulse", "atan2", *COMPARISONS})
 
 
@@ -32,7 +33,7 @@ class Disagreement:
     one, other : str
         The two, in the user's words.
     unit, other_unit : str
-        Their units.
+        Their units; ``other_unit`` is empty where a plain number was wanted.
     place : str
         The equation they stand in.
     """
@@ -44,7 +45,13 @@ class Disagreement:
     place: str
 
     def __str__(self) -> str:
-        return f"'{self.one}' is in {self.unit}, but '{self.other}' in {self.other_unit}\n  at {self.place}"
+        one, other = (_in_words(words, unit) for words, unit in ((self.one, self.unit), (self.other, self.other_unit)))
+        told = f"{one}, but {other}" if self.other_unit else f"{self.other} must be a plain number, but {one}"
+        return f"{told}\n  at {self.place}"
+
+
+def _in_words(words: str, unit: str) -> str:
+    return f"'{words}' is {unit}" if unit == PLAIN_WORDS else f"'{words}' is in {unit}"
 
 
 @dataclass(frozen=True)
@@ -144,7 +151,8 @@ class _Checker:
     def _of(self, node: Node, done: Mapping[Node, Measure], written: Written, where: str, indices: set[str]) -> Measure:
         op = node.op
         if op == "number":
-            return _UNKNOWN if node.value == 0.0 else PLAIN
+            # zero fits every unit, and a quantity has been converted to the right one already
+            return PLAIN if node.value != 0.0 and (node in written.spans or node.value in _CONSTANTS) else _UNKNOWN
         if op == "name":
             return PLAIN if node.args[0] in indices or "\u00b7" in node.args[0] else self.of_name(str(node.args[0]))
         if op == "at":
@@ -198,7 +206,7 @@ class _Checker:
         if isinstance(measure, Unit) and not measure.same(PLAIN):
             words = written.words(node) or to_text(node)
             label = what if what.startswith("an ") else f"the argument of {what}"
-            self.found.append(Disagreement(words, self.say(measure), label, "no unit, a plain number", where))
+            self.found.append(Disagreement(words, self.say(measure), label, "", where))
 
     def _alike(self, nodes: Sequence[Node], parts: Sequence[Measure], written: Written, where: str) -> Measure:
         first: tuple[Node, Unit] | None = None
@@ -213,7 +221,14 @@ class _Checker:
         return first[1] if first else _UNKNOWN
 
     def _compare(
-        self, a: Written, one: Node, unit: Measure, b: Written, other_unit: Measure, where: str, other: Node | None = None
+        self,
+        a: Written,
+        one: Node,
+        unit: Measure,
+        b: Written,
+        other_unit: Measure,
+        where: str,
+        other: Node | None = None,
     ) -> None:
         if isinstance(unit, Unit) and isinstance(other_unit, Unit) and not unit.same(other_unit):
             other = b.node if other is None else other
@@ -228,5 +243,3 @@ class _Checker:
             if text and isinstance(self.declared.get(name), Unit) and self.declared[name] == unit:
                 return text
         return self.together.describe(unit)
-
-

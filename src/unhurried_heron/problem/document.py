@@ -100,7 +100,7 @@ _WANTED = {
     "string_type": "a text",
     "bool_type": "true or false",
     "dict_type": "a table",
-    "list_type": "a list of tables",
+    "list_type": "a list",
     "model_type": "a table",
 }
 
@@ -211,7 +211,13 @@ def _measured(name: str, table: _Input, where: str, folder: Path | None) -> Meas
             raise _misfit(where, f"inputs.{name}", "file, time and value, the columns of the table", "other keys")
         # a problem file reaches tables beside it, and nothing else
         relative = PurePosixPath(table.file)
-        if folder is None or relative.is_absolute() or ".." in relative.parts or "\\" in table.file or ":" in table.file:
+        if (
+            folder is None
+            or relative.is_absolute()
+            or ".." in relative.parts
+            or "\\" in table.file
+            or ":" in table.file
+        ):
             raise _misfit(where, f"inputs.{name}.file", "a table in the folder of the problem file", table.file[:80])
         read = Measured.from_csv(folder / relative, time=table.time, value=table.value, between=table.between)
         return replace(read, file=(str(folder.resolve()), table.file, table.time, table.value))
@@ -255,6 +261,9 @@ def _path(location: list[int | str]) -> str:
         "literal['steps']",
         "list[union[float,int]]",
         "dict[str,union[float,int]]",
+        "list[any]",
+        "list[str]",
+        "dict[str,str]",
     }
     text = ""
     for part in location:

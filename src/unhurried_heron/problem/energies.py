@@ -175,9 +175,7 @@ def _refuse_accelerations(function: Node, coordinates: Sequence[str]) -> None:
             )
 
 
-def hamilton(
-    statements: Sequence[Statement], coordinates: Mapping[str, str], forces: Mapping[str, Node]
-) -> Motion:
+def hamilton(statements: Sequence[Statement], coordinates: Mapping[str, str], forces: Mapping[str, Node]) -> Motion:
     """Return the rates q' = dH/dp, p' = -dH/dq + Q, and the energy H; ``coordinates`` gives the momentum of each.
 
     Raises

@@ -14,12 +14,14 @@ class Findings:
     """What a formulation has found wrong.
 
     With ``gather`` false (the rule), the first mistake is raised. With it, mistakes are kept and the work goes on with
-    what is left. ``assumed`` are names that a refused line would have defined, so that one mistake is told once.
+    what is left. ``assumed`` are names that a refused line would have defined, ``suspected`` those it uses: each
+    mistake is told once.
     """
 
     gather: bool = False
     wrong: list[FormulationError] = field(default_factory=list)
     assumed: set[str] = field(default_factory=set)
+    suspected: set[str] = field(default_factory=set)
 
     @contextmanager
     def gathering(self) -> Iterator[None]:

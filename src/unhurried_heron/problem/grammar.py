@@ -305,9 +305,7 @@ class _Reader:
         """``sum(u[i]*dx for i in 1..n)``, with as many ranges as wanted."""
         inside = tree.args[0] if len(tree.args) == 1 and not tree.keywords else None
         if not isinstance(inside, ast.GeneratorExp):
-            raise self.refuse(
-                "cannot read this sum", tree.col_offset, self.excerpt(tree), "sum(u[i]*dx for i in 1..n)"
-            )
+            raise self.refuse("cannot read this sum", tree.col_offset, self.excerpt(tree), "sum(u[i]*dx for i in 1..n)")
         ranges, outside = [], self.bound
         for part in inside.generators:
             span, target = part.iter, part.target

@@ -2,35 +2,28 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from functools import cached_property
+from dataclasses import dataclass, replace
 from pathlib import Path
-from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
-from unhurried_heron.errors import OpenParameterError, UnusedValueError, near_spelling
+from unhurried_heron.errors import UnusedValueError, near_spelling
 from unhurried_heron.problem.event import Event
+from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.first_order import FirstOrder
-from unhurried_heron.problem.layout import Values
 from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.model import Model
 from unhurried_heron.problem.said import Said
-from unhurried_heron.problem.settle import Settled, merged_initial, settle
-from unhurried_heron.problem.switches import Switch, input_switch, with_times
+from unhurried_heron.problem.settle import merged_initial, settle
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.checks import Report
     from unhurried_heron.problem.dimensions import Disagreement
 
 
-@dataclass(frozen=True)
-class Problem:
+@dataclass(frozen=True, repr=False)
+class Problem(Facts):
     """An initial-value problem: equations, initial values, parameters and an interval.
 
     Make one with `from_text`, `from_lagrangian`, `from_hamiltonian`, `from_file` or `from_rates`; change one with
@@ -58,9 +51,6 @@ class Problem:
         What a problem file says under ``[integrate]``.
     """
 
-    said: Said = field(repr=False)
-    settled: Settled = field(repr=False, compare=False)
-
     @classmethod
     def of(cls, said: Said, model: Model | None = None) -> Problem:
         """Make a problem of everything said; a ``model`` made before for the same structure is used again."""
@@ -68,10 +58,6 @@ class Problem:
 
     def __reduce__(self) -> Any:
         return Problem, (self.said, self.settled)
-
-    def __repr__(self) -> str:
-        kept = {"initial": self.initial, "parameters": dict(self.parameters), "interval": self.interval}
-        return f"Problem({self.title!r}, " + ", ".join(f"{key}={value!r}" for key, value in kept.items()) + ")"
 
     @classmethod
     def from_text(
@@ -310,80 +296,6 @@ class Problem:
 
         Path(path).write_bytes(write_document(self.said, Path(path).parent))
 
-    @property
-    def model(self) -> Model:
-        """The structure without values."""
-        return self.settled.model
-
-    @property
-    def initial(self) -> Mapping[str, float]:
-        """Starting value of each state."""
-        return self.settled.initial
-
-    @property
-    def start(self) -> Any:
-        """Starting values as an array, shape (n_states,)."""
-        values = self.settled.initial
-        return values.array.copy() if isinstance(values, Values) else np.array([*values.values()])
-
-    @property
-    def parameters(self) -> Mapping[str, float]:
-        """Value of each parameter that has one."""
-        return MappingProxyType(self.settled.values)
-
-    @property
-    def open(self) -> tuple[str, ...]:
-        """Parameters that were left open, and so still need a value."""
-        return self.settled.open
-
-    @property
-    def interval(self) -> tuple[float, float]:
-        """From when to when."""
-        return self.settled.interval
-
-    @property
-    def units(self) -> Mapping[str, str]:
-        """Units by name."""
-        return MappingProxyType(dict(self.settled.units))
-
-    @property
-    def events(self) -> tuple[Event, ...]:
-        """What every run looks for."""
-        return self.said.events
-
-    @property
-    def inputs(self) -> Mapping[str, Measured]:
-        """Measured quantities by name."""
-        return MappingProxyType(dict(self.said.inputs))
-
-    @property
-    def title(self) -> str:
-        """What figures and tables call the problem."""
-        return self.said.title
-
-    @property
-    def integrate_options(self) -> Mapping[str, Any]:
-        """What a problem file says under ``[integrate]``."""
-        return MappingProxyType(dict(self.said.integrate_options))
-
-    @property
-    def states(self) -> tuple[str, ...]:
-        """Names of the states, in order; members of a family one by one."""
-        return self.model.layout.names
-
-    @property
-    def derived(self) -> tuple[str, ...]:
-        """Names of the derived quantities, in order."""
-        return (*self.model.derived_layout.names, *self.model.functions)
-
-    @cached_property
-    def switches(self) -> tuple[Switch, ...]:
-        """Jumps and kinks that a run treats one by one: those of known times lands on, the others it locates."""
-        found = [with_times(each, self.parameters, self.interval) for each in self.model.smooth.switches]
-        for name, table in self.said.inputs.items():
-            found.append(input_switch(name, table.kinks, table.between == "previous", self.interval))
-        return tuple(found)
-
     def first_order(self) -> FirstOrder:
         """Return the first-order equations that are integrated, to be printed or put into LaTeX.
 
@@ -456,33 +368,6 @@ class Problem:
         )
         return Problem.of(changed, self.model)
 
-    def refuse_open(self) -> None:
-        """Refuse to run with open parameters.
-
-        Raises
-        ------
-        OpenParameterError
-            All of them are named.
-        """
-        if self.open:
-            raise OpenParameterError(
-                "parameters are still open: " + ", ".join(f"'{name}'" for name in self.open),
-                names=self.open,
-                place="parameters",
-                expected="a value for each: integrate(…, parameters={…}) or problem.with_(parameters={…})",
-            )
-
-    @property
-    def fingerprint(self) -> str:
-        """A hash of all that decides the solution: equations, values and interval (64 hexadecimal digits)."""
-        said, rates = self.said, getattr(self.model.rates, "label", "")
-        words = [said.form, said.text, rates, said.coordinates, said.momenta, sorted(said.forces.items())]
-        numbers = [dict(self.parameters), self.interval, hashlib.sha256(self.start.tobytes()).hexdigest()]
-        for name, table in sorted(said.inputs.items()):
-            rows = np.concatenate([table.times, table.values]).tobytes()
-            numbers.append([name, table.between, hashlib.sha256(rows).hexdigest()])
-        return hashlib.sha256(json.dumps([words, numbers], sort_keys=True).encode()).hexdigest()
-
 
 def _energies(
     form: Any,
@@ -498,7 +383,6 @@ def _energies(
     for name in more:
         if name not in known:
             raise TypeError(f"'{name}' is no argument here{near_spelling(name, known)}")
-    kept = {key: dict(value or {}) for key, value in more.items() if key in ("inputs", "exact", "units")}
     return Said(
         form=form,
         text=text,
@@ -509,6 +393,8 @@ def _energies(
         interval=interval,
         parameters=more.get("parameters"),
         events=tuple(more.get("events", ())),
+        inputs=dict(more.get("inputs") or {}),
+        exact=dict(more.get("exact") or {}),
+        units=dict(more.get("units") or {}),
         title=more.get("title", ""),
-        **kept,
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from difflib import get_close_matches
 from typing import Any
 
 import numpy as np
@@ -30,6 +31,7 @@ from unhurried_heron.problem.quantities import Quantities
 from unhurried_heron.problem.quantities import settle as settle_quantities
 from unhurried_heron.problem.rate_model import rate_model
 from unhurried_heron.problem.said import Said
+from unhurried_heron.problem.spelling import with_primes
 from unhurried_heron.problem.values import refuse_unused
 
 
@@ -77,8 +79,8 @@ def settle(said: Said, findings: Findings, model: Model | None = None) -> Settle
     known = {**dict.fromkeys(parameters), **values}
     start, needed = initial_values(found.initial, model.layout, known, findings)
     definitions = {**found.parameters, **found.initial}
-    initials = Values(model.layout, start)
-    settled = Settled(model, values, left_open, initials, found.interval, found.units, definitions)
+    units = _with_slopes(found.units, model.orders)
+    settled = Settled(model, values, left_open, Values(model.layout, start), found.interval, units, definitions)
     if isinstance(model.rates, NamedFunction) and fresh and _complete(settled):
         settled = replace(settled, model=_tried(model, settled, findings))
     watched = _watched(said.events, settled, findings)
@@ -86,10 +88,22 @@ def settle(said: Said, findings: Findings, model: Model | None = None) -> Settle
         used = _names_used(said, settled.model, found, watched) | needed
         with findings.gathering():
             if not any(isinstance(each, NamedFunction) for each in watched):
-                refuse_unused(parameters, used)
+                suspected = [name for error in findings.wrong for name in getattr(error, "names", ())]
+                misspelt = {near for name in suspected for near in get_close_matches(name, parameters, n=1)}
+                refuse_unused(parameters, used | findings.suspected | misspelt)
     with findings.gathering():
         _check_units_belong(said, settled.model)
     return settled
+
+
+def _with_slopes(units: Mapping[str, str], orders: Mapping[str, int]) -> dict[str, str]:
+    """Add the units of derivatives that are states: z in m and t in s give z' in m/s."""
+    found, time = dict(units), units.get(TIME, "")
+    for base, order in orders.items():
+        for k in range(1, order):
+            if time and units.get(base):
+                found.setdefault(with_primes(base, k), f"{units[base]}/{time}" + (f"^{k}" if k > 1 else ""))
+    return found
 
 
 def _complete(settled: Settled) -> bool:
@@ -215,5 +229,3 @@ def merged_initial(old: Any, new: Mapping[str, Any] | None) -> Any:
         return old
     merged = {initial_key(str(key)): value for key, value in (old or {}).items()}
     return {**merged, **{initial_key(str(key)): value for key, value in new.items()}}
-
-

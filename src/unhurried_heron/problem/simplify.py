@@ -71,7 +71,7 @@ def _ratio(above: Node, below: Node) -> Node:
     # numbers are joined where that is exact: 2*m/4 is m/2, but x/3 stays as it is
     if abs(scale) != round(abs(scale)) and abs(1.0 / scale) == round(abs(1.0 / scale)):
         up, down = math.copysign(1.0, scale), abs(1.0 / scale)
-    elif abs(scale) == round(abs(scale)) or not bottom and not top:
+    elif abs(scale) == round(abs(scale)) or (not bottom and not top):
         up, down = scale, 1.0
     else:
         up, down = math.copysign(abs(up), scale), abs(down)

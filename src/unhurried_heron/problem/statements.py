@@ -70,13 +70,14 @@ def read_statements(text: str, findings: Findings, where: str = "the equations")
     ExpressionError, NameClashError
         A line is no equation or its formula is refused, unless the findings gather what is wrong.
     """
-    statements = []
+    statements: list[Statement] = []
     for line, words in _lines(text):
         count = len(statements)
         with findings.gathering():
             statements.append(_read_statement(words, Source(words, where, line), line))
         if len(statements) == count:
             findings.assumed |= _names_on_the_left(words)
+            findings.suspected |= set(re.findall(r"\w+", words))
     return statements
 
 
@@ -98,20 +99,17 @@ def _read_statement(words: str, source: Source, line: int) -> Statement:
             expected="one equals sign: name' = formula, name = formula for a derived quantity, or formula = formula",
             given=words.strip()[:80],
         )
+    match = _PLAIN_LEFT.match(words[: signs[0]])
+    named = unicodedata.normalize("NFKC", match["name"]) if match else ""
+    if match is not None:
+        check_name(named, source.point(match.start("name")))
     left = read(source, 0, signs[0])
     right = read(source, signs[0] + 1, len(body))
-    return Statement(line, " ".join(words.split()), left, right, _target(words[: signs[0]], left, source), ranges)
-
-
-def _target(words: str, left: Written, source: Source) -> Target | None:
-    match = _PLAIN_LEFT.match(words)
-    if match is None:
-        return None
-    primes = count_primes(match["primes"]) + count_primes(match["more"])
-    named = unicodedata.normalize("NFKC", match["name"])
-    check_name(named, source.point(match.start("name")))
-    node = left.node
-    return Target(named, primes, node.operands if node.op == "at" else ())
+    target = None
+    if match is not None:
+        primes = count_primes(match["primes"]) + count_primes(match["more"])
+        target = Target(named, primes, left.node.operands if left.node.op == "at" else ())
+    return Statement(line, " ".join(words.split()), left, right, target, ranges)
 
 
 def _split_ranges(words: str, source: Source) -> tuple[str, tuple[Range, ...]]:
@@ -157,5 +155,3 @@ def _lines(text: str) -> Iterator[tuple[int, str]]:
             pending, depth = "", 0
     if pending:
         yield first, pending
-
-

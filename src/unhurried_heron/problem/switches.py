@@ -234,4 +234,3 @@ def input_switch(named: str, kinks: Any, jumps: bool, interval: tuple[float, flo
     inside = np.sort(kinks[(kinks > low) & (kinks < high)])
     times = tuple((inside if interval[0] < interval[1] else inside[::-1]).tolist())
     return Switch(f"{named} (measured)", "jump" if jumps else "kink", "input", times)
-

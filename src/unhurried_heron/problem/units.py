@@ -64,6 +64,7 @@ def _sorted(powers: Mapping[str, float]) -> tuple[tuple[str, float], ...]:
 
 
 PLAIN: Final = Unit(1.0, ())
+PLAIN_WORDS: Final = "a plain number"
 
 
 @functools.cache
@@ -172,12 +173,12 @@ class CoherentSet:
         factor = unit.factor / self.unit(unit.powers).factor
         parts = {sign: [(base, sign * p) for base, p in unit.powers if sign * p > 0] for sign in (1, -1)}
         above, below = ([self._power(base, p) for base, p in parts[sign]] for sign in (1, -1))
-        text = "*".join(above) or ("1" if below else "a plain number")
+        text = "*".join(above) or ("1" if below else PLAIN_WORDS)
         text += "/" + "/".join(below) if below else ""
         return text if math.isclose(factor, 1.0, rel_tol=1e-9) else f"{factor:.6g} {text}"
 
     def _power(self, base: str, power: float) -> str:
-        label = self.labels.get(base) or _SHORT.get(base, base)
+        label = self.labels.get(base) or str(_SHORT.get(base, base))
         return label if power == 1.0 else f"{label}^{power:g}"
 
 
@@ -221,5 +222,5 @@ def _name_of(base: str, factor: float, text: str) -> str:
     for word in re.findall(r"[^\W\d]\w*", text):
         unit = read_unit(word)
         if unit.powers == ((base, 1.0),) and math.isclose(unit.factor, factor, rel_tol=1e-9):
-            return word
+            return str(word)
     return "" if math.isclose(factor, 1.0) else f"({factor:.6g} {_SHORT.get(base, base)})"

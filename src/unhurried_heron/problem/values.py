@@ -89,8 +89,8 @@ def refuse_unused(parameters: Iterable[str], used: Iterable[str]) -> None:
     extra = [name for name in parameters if name not in used]
     if extra:
         raise UnusedValueError(
-            f"parameter {_listed(extra)} appears in no equation, event, value or closed form"
-            + near_spelling(extra[0], used - set(parameters)),
+            f"parameter{'s' * (len(extra) > 1)} {_listed(extra)} appear{'s' * (len(extra) == 1)} in no equation, "
+            "event, value or closed form" + near_spelling(extra[0], used - set(parameters)),
             name=", ".join(extra),
             place="parameters",
             expected="only parameters that are used",

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.errors import OptionError
 from unhurried_heron.run.run import Run
-from unhurried_heron.show.records import StatesRecord, states_record, steps_record, work_record
+from unhurried_heron.show.records import Map, StatesRecord, states_record, steps_record, work_record
 from unhurried_heron.study.compare import Comparison
 
 if TYPE_CHECKING:
@@ -31,7 +31,7 @@ def _style(index: int) -> dict[str, Any]:
     }
 
 
-def _figure(rows: int, axes: Any) -> tuple[Figure, list[Axes]]:
+def _figure(rows: int, axes: Any, *, shared: bool = True) -> tuple[Figure, list[Axes]]:
     if axes is not None:
         given = list(axes) if isinstance(axes, Sequence) or hasattr(axes, "__len__") else [axes]
         if len(given) != rows:
@@ -47,7 +47,7 @@ def _figure(rows: int, axes: Any) -> tuple[Figure, list[Axes]]:
 
     # wide enough for a legend beside the curves, never over them
     figure = Figure(figsize=(12.8, max(4.5, min(8.0, 2.2 * rows + 1.3))), dpi=100, layout="constrained")
-    made = figure.subplots(rows, 1, sharex=True, squeeze=False)
+    made = figure.subplots(rows, 1, sharex=shared, squeeze=False)
     return figure, list(made[:, 0])
 
 
@@ -83,9 +83,10 @@ def draw_states(run: Run, names: Sequence[str] | None = None, *, axes: Any = Non
         The number of axes does not fit.
     """
     record = states_record(run, names, split_sizes=axes is None)
-    figure, panels = _figure(len(record.panels), axes)
+    timed = all(shown.x_label == record.time_label for shown in record.maps)
+    figure, panels = _figure(len(record.panels) + len(record.maps), axes, shared=timed)
     colour = 0
-    for ax, (label, curves) in zip(panels, record.panels, strict=True):
+    for ax, (label, curves) in zip(panels, record.panels, strict=False):
         for curve in curves:
             ax.plot(curve.x, curve.y, label=curve.label, linewidth=1.8, **_style(colour))
             colour += 1
@@ -94,8 +95,19 @@ def draw_states(run: Run, names: Sequence[str] | None = None, *, axes: Any = Non
         ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False)
         _finish(ax)
     panels[-1].set_xlabel(record.time_label)
+    for ax, shown in zip(panels[len(record.panels) :], record.maps, strict=True):
+        _draw_map(ax, shown)
     panels[0].set_title(record.title, loc="left")
     return figure
+
+
+def _draw_map(ax: Axes, shown: Map) -> None:
+    mesh = ax.pcolormesh(shown.x, shown.y, shown.values, shading="nearest", cmap="viridis", rasterized=True)
+    ax.figure.colorbar(mesh, ax=ax, label=shown.label, pad=0.02)
+    ax.set_xlabel(shown.x_label)
+    ax.set_ylabel(shown.y_label)
+    # the first member lies on top, as the first layer of a column does
+    ax.invert_yaxis()
 
 
 def _draw_marks(ax: Axes, record: StatesRecord) -> None:

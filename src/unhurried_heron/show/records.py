@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import RunError, near_spelling
+from unhurried_heron.problem.layout import Group
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.compare import Comparison
@@ -17,6 +18,9 @@ from unhurried_heron.study.compare import Comparison
 _POINTS = 600
 # a curve this many times smaller than another is flat beside it
 _SEEN_BESIDE = 20.0
+# a family with more members than this is drawn as a map, at so many times
+_MOST_CURVES = 8
+_MAP_POINTS = 300
 
 
 @dataclass(frozen=True)
@@ -26,6 +30,21 @@ class Curve:
     label: str
     x: Array
     y: Array
+
+
+@dataclass(frozen=True)
+class Map:
+    """A family against time (one index), or at the end (two indices).
+
+    ``x`` and ``y`` are times and indices, or the two indices; ``values`` has shape (n_y, n_x).
+    """
+
+    label: str
+    x_label: str
+    y_label: str
+    x: Array
+    y: Array
+    values: Array
 
 
 @dataclass(frozen=True)
@@ -44,6 +63,7 @@ class StatesRecord:
     time_label: str
     panels: tuple[tuple[str, tuple[Curve, ...]], ...]
     marks: tuple[Mark, ...]
+    maps: tuple[Map, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -92,22 +112,19 @@ def states_record(run: Run, names: Sequence[str] | None = None, *, split_sizes: 
     RunError
         A name is no state or derived quantity.
     """
-    wanted = tuple(names) if names is not None else run.problem.states
-    for name in wanted:
-        if name not in run.columns:
-            raise RunError(
-                f"there is no state or derived quantity '{name}'{near_spelling(name, run.columns)}",
-                name=name,
-                place="names",
-                expected="among " + ", ".join(run.columns),
-                given=name,
-            )
+    asked = names if names is not None else [group.name for group in run.problem.model.layout.groups]
+    wanted, families = _sorted_names(run, asked)
     times, table = run.times, {name: run[name] for name in wanted}
     if isinstance(run._trajectory, StepTrajectory) and times.size > 1:
-        times = np.union1d(times, np.linspace(times[0], times[-1], _POINTS))
+        if families:
+            times = np.linspace(times[0], times[-1], _MAP_POINTS)
+        else:
+            times = np.union1d(times, np.linspace(times[0], times[-1], _POINTS))
         states = run.at(times)
         values = np.hstack([states, run._derive(times, states)])
-        table = {name: values[:, run.columns.index(name)] for name in wanted}
+        columns = {name: place for place, name in enumerate(run.columns)}
+        table = {name: values[:, columns[name]] for name in wanted}
+    maps = tuple(_map(run, group, times) for group in families)
     units = run.problem.units
     panels: list[tuple[str, list[Curve]]] = []
     for unit in dict.fromkeys(units.get(name, "") for name in wanted):
@@ -118,7 +135,52 @@ def states_record(run: Run, names: Sequence[str] | None = None, *, split_sizes: 
     for unit, curves in panels:
         only = curves[0].label if len(curves) == 1 else ""
         grouped.append((_with_unit(only, unit) if only else f"[{unit}]" if unit else "", tuple(curves)))
-    return StatesRecord(_title(run), _time_label(run), tuple(grouped), marks)
+    return StatesRecord(_title(run), _time_label(run), tuple(grouped), marks, maps)
+
+
+def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group]]:
+    """Tell what is drawn as curves from the families that are drawn as maps.
+
+    Raises
+    ------
+    RunError
+    """
+    model = run.problem.model
+    curves: list[str] = []
+    families: list[Group] = []
+    for name in names:
+        group = model.layout.by_name.get(name) or model.derived_layout.by_name.get(name)
+        if group is not None and group.box:
+            if group.size > _MOST_CURVES and len(group.box) <= 2:
+                families.append(group)
+            else:
+                curves += group.members()
+        elif name in run.columns:
+            curves.append(name)
+        else:
+            known = [*model.layout.by_name, *model.derived_layout.by_name, *model.functions]
+            raise RunError(
+                f"there is no state or derived quantity '{name}'{near_spelling(name, known)}",
+                name=name,
+                place="names",
+                expected="among " + ", ".join(known),
+                given=name,
+            )
+    return curves, families
+
+
+def _map(run: Run, group: Group, times: Array) -> Map:
+    """Return a family against time, or a family of two indices at the end of the run."""
+    label = _with_unit(group.name, run.problem.units.get(group.name, ""))
+    indices = [np.arange(first, last + 1.0) for first, last in group.box]
+    kept = isinstance(run._trajectory, StepTrajectory)
+    if len(group.box) == 2:
+        last = run[group.name][-1]
+        return Map(f"{label} at the end", "second index", "first index", indices[1], indices[0], last)
+    if group.name not in run.problem.model.layout.by_name or not kept:
+        return Map(label, _time_label(run), "index", run.times, indices[0], run[group.name].T)
+    stretch = run.problem.model.layout.stretch(group.name)
+    return Map(label, _time_label(run), "index", times, indices[0], run.at(times)[:, stretch].T)
 
 
 def _by_size(curves: list[Curve]) -> list[list[Curve]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable
+from textwrap import indent
 from typing import Any
 
 from rich.box import SIMPLE_HEAD
@@ -12,11 +13,14 @@ from rich.table import Table
 from rich.text import Text
 
 from unhurried_heron.methods.catalogue import Method
+from unhurried_heron.problem.checks import Report
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.compare import Comparison
 
 _PLAIN_WIDTH = 140
 _MOST_EVENTS = 12
+# a family with more members than this is told by its range
+_MOST_MEMBERS = 8
 
 
 def console(*, error: bool = False) -> Console:
@@ -82,13 +86,33 @@ def run_report(run: Run) -> RenderableType:
         Text(str(run.ending), style="" if run.ending.as_asked else "bold red"),
         Text(f"{work}; {tally.seconds:.3g} s"),
     ]
+    landed: Any = run.switches["switch"].value_counts(sort=False) if run._crossings else {}
+    if len(landed):
+        told = "; ".join(f"{text} ({count:,} time{'s' * (count > 1)})" for text, count in landed.items())
+        parts.append(Text(f"landed on switches: {told}"))
     if run.happenings:
         parts.append(_events_table(run))
     table = _table([("at the end", "left"), ("value", "right"), ("unit", "left")])
-    for name, value in run.final.items():
-        table.add_row(name, f"{value:.8g}", run.problem.units.get(name, ""))
+    for name, value in _final_rows(run):
+        table.add_row(name, value, run.problem.units.get(name.partition("[")[0], ""))
     parts.append(table)
     return Group(*parts)
+
+
+def _final_rows(run: Run) -> Iterable[tuple[str, str]]:
+    """States and derived quantities at the end; a large family as its smallest and largest value."""
+    model, final = run.problem.model, list(run.final.items())
+    begin = 0
+    for group in (*model.layout.groups, *model.derived_layout.groups):
+        rows = final[begin : begin + group.size]
+        begin += group.size
+        if group.size > _MOST_MEMBERS:
+            values = [value for _, value in rows]
+            ends = ",".join(f"{first}..{last}" for first, last in group.box)
+            yield f"{group.name}[{ends}]", f"{min(values):.6g} … {max(values):.6g}"
+        else:
+            yield from ((name, f"{value:.8g}") for name, value in rows)
+    yield from ((name, f"{value:.8g}") for name, value in final[begin:])
 
 
 def _tolerance(value: Any) -> str:
@@ -96,14 +120,39 @@ def _tolerance(value: Any) -> str:
 
 
 def _events_table(run: Run) -> Table:
-    table = _table([("event", "left"), ("time", "right"), *((state, "right") for state in run.problem.states)])
+    layout = run.problem.model.layout
+    shown = list(layout.scalars.items())[:_MOST_MEMBERS]
+    table = _table([("event", "left"), ("time", "right"), *((state, "right") for state, _ in shown)])
     for name, time, state in run.happenings[:_MOST_EVENTS]:
-        table.add_row(name, f"{time:.8g}", *(f"{value:.8g}" for value in state))
+        table.add_row(name, f"{time:.8g}", *(f"{state[place]:.8g}" for _, place in shown))
     if len(run.happenings) > _MOST_EVENTS:
         more = len(run.happenings) - _MOST_EVENTS
         table.caption = f"{more} more events: see run.events, or the summary written with --json"
         table.caption_justify = "left"
     return table
+
+
+_COLOURS = {"wrong": "bold red", "doubtful": "yellow", "note": "dim"}
+
+
+def check_report(report: Report) -> RenderableType:
+    """Everything a check found, what is wrong first, and the reduced system."""
+    grid = Table.grid(padding=(0, 2))
+    grid.add_column(no_wrap=True)
+    grid.add_column(no_wrap=True)
+    grid.add_column(overflow="fold")
+    for each in report.findings:
+        colour = _COLOURS[each.weight]
+        grid.add_row(Text(each.weight, style=colour), Text(each.about, style="bold"), Text(each.message))
+        if each.weight == "wrong":
+            grid.add_row("")
+    parts: list[RenderableType] = [Text(report.title or "Problem", style="bold"), grid]
+    if report.first_order:
+        parts += [Text("as a first-order system", style="bold"), Text(indent(report.first_order, "  "))]
+    count = len(report.wrong)
+    told = f"{count} thing{'s' * (count != 1)} wrong" if count else "nothing wrong"
+    parts.append(Text(told, style="bold red" if count else "bold green"))
+    return Group(*parts)
 
 
 def comparison_report(comparison: Comparison) -> RenderableType:

@@ -166,7 +166,7 @@ def _row(
 
 
 def _errors(run: Run, truth: Truth) -> dict[str, Any]:
-    columns = [run.problem.states.index(name) for name in truth.names]
+    columns = [slot for slot in map(run.problem.model.layout.slot, truth.names) if slot is not None]
     # a run that an event stopped has fewer times than the grid
     known = truth.values[: run.times.size]
     misses = np.abs(run.states[:, columns] - known) / size_of(truth.values)

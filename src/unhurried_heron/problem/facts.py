@@ -1,0 +1,141 @@
+"""What can be read off a problem."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from types import MappingProxyType
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.errors import OpenParameterError
+from unhurried_heron.problem.event import Event
+from unhurried_heron.problem.measured import Measured
+from unhurried_heron.problem.model import Model
+from unhurried_heron.problem.said import Said
+from unhurried_heron.problem.settle import Settled
+from unhurried_heron.problem.switches import Switch, input_switch, with_times
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What was said, and what it comes to.
+
+    Attributes
+    ----------
+    said : Said
+        The words.
+    settled : Settled
+        Model and values.
+    """
+
+    said: Said = field(repr=False)
+    settled: Settled = field(repr=False, compare=False)
+
+    def __repr__(self) -> str:
+        kept = {"initial": self.initial, "parameters": dict(self.parameters), "interval": self.interval}
+        return f"Problem({self.title!r}, " + ", ".join(f"{key}={value!r}" for key, value in kept.items()) + ")"
+
+    @property
+    def model(self) -> Model:
+        """The structure without values."""
+        return self.settled.model
+
+    @property
+    def initial(self) -> Mapping[str, float]:
+        """Starting value of each state."""
+        return self.settled.initial
+
+    @property
+    def start(self) -> Any:
+        """Starting values as an array, shape (n_states,)."""
+        return self.settled.initial.array.copy()
+
+    @property
+    def parameters(self) -> Mapping[str, float]:
+        """Value of each parameter that has one."""
+        return MappingProxyType(self.settled.values)
+
+    @property
+    def open(self) -> tuple[str, ...]:
+        """Parameters that were left open, and so still need a value."""
+        return self.settled.open
+
+    @property
+    def interval(self) -> tuple[float, float]:
+        """From when to when."""
+        return self.settled.interval
+
+    @property
+    def units(self) -> Mapping[str, str]:
+        """Units by name."""
+        return MappingProxyType(dict(self.settled.units))
+
+    @property
+    def events(self) -> tuple[Event, ...]:
+        """What every run looks for."""
+        return self.said.events
+
+    @property
+    def inputs(self) -> Mapping[str, Measured]:
+        """Measured quantities by name."""
+        return MappingProxyType(dict(self.said.inputs))
+
+    @property
+    def title(self) -> str:
+        """What figures and tables call the problem."""
+        return self.said.title
+
+    @property
+    def integrate_options(self) -> Mapping[str, Any]:
+        """What a problem file says under ``[integrate]``."""
+        return MappingProxyType(dict(self.said.integrate_options))
+
+    @property
+    def states(self) -> tuple[str, ...]:
+        """Names of the states, in order; members of a family one by one."""
+        return self.model.layout.names
+
+    @property
+    def derived(self) -> tuple[str, ...]:
+        """Names of the derived quantities, in order."""
+        return (*self.model.derived_layout.names, *self.model.functions)
+
+    @cached_property
+    def switches(self) -> tuple[Switch, ...]:
+        """Jumps and kinks that a run treats one by one: those of known times lands on, the others it locates."""
+        found = [with_times(each, self.parameters, self.interval) for each in self.model.smooth.switches]
+        for name, table in self.said.inputs.items():
+            found.append(input_switch(name, table.kinks, table.between == "previous", self.interval))
+        return tuple(found)
+
+    def refuse_open(self) -> None:
+        """Refuse to run with open parameters.
+
+        Raises
+        ------
+        OpenParameterError
+            All of them are named.
+        """
+        if self.open:
+            raise OpenParameterError(
+                "parameters are still open: " + ", ".join(f"'{name}'" for name in self.open),
+                names=self.open,
+                place="parameters",
+                expected="a value for each: integrate(…, parameters={…}) or problem.with_(parameters={…})",
+            )
+
+    @property
+    def fingerprint(self) -> str:
+        """A hash of all that decides the solution: equations, values and interval (64 hexadecimal digits)."""
+        said, rates = self.said, getattr(self.model.rates, "label", "")
+        words = [said.form, said.text, rates, said.coordinates, said.momenta, sorted(said.forces.items())]
+        numbers = [dict(self.parameters), self.interval, hashlib.sha256(self.start.tobytes()).hexdigest()]
+        for name, table in sorted(said.inputs.items()):
+            rows = np.concatenate([table.times, table.values]).tobytes()
+            numbers.append([name, table.between, hashlib.sha256(rows).hexdigest()])
+        return hashlib.sha256(json.dumps([words, numbers], sort_keys=True).encode()).hexdigest()
