@@ -1,4 +1,4 @@
-"""A bank is cut at a known time and the pond's leak grows tenfold: does a method keep its order across the jump?
+"""Does a method keep its order where a bank is cut at a known time and the pond's leak grows tenfold.
 
 Draws the error at the end against the step, with the switch crossed and without, into order-across-a-jump.png.
 """

@@ -11,6 +11,7 @@ NEVER = 2.0
 FAILED = -1.0
 # the direction of a switch: it is watched for falling below zero, wherever it was before
 _LEAVES = 2
+_NEAREST_PROBE = 1e-7
 
 
 @inner
@@ -49,7 +50,18 @@ def _locate(watch, event, start, step, coefficients, shape):
     g_left, g_right = watch.values[event], watch.values[watch.m + event]
     begun_below = g_left < 0.0
     if watch.going[event] == _LEAVES and g_left <= 0.0:
-        return 0.0
+        # at the switch itself: look for where the formula is positive before it falls, or leave at once
+        theta = 0.5
+        while theta > _NEAREST_PROBE and g_left <= 0.0:
+            evaluate_step(coefficients, degree, n, theta, watch.trial)
+            if call_native(address, start + theta * step, watch.trial, value, context) != 1:
+                return FAILED
+            if value[0] > 0.0:
+                left, g_left = theta, value[0]
+            theta *= 0.5
+        if g_left <= 0.0:
+            return 0.0
+        begun_below = False
     side = 0
     resolution = max(2.0 * _EPSILON * max(abs(start), abs(step)) / abs(step), _EPSILON)
     for count in range(100):

@@ -312,9 +312,8 @@ def _refuse_extra(layout: Layout, extra: list[str], definitions: Mapping[str, De
     if not extra:
         return
     known = [group.name for group in layout.groups]
-    hint = near_spelling(extra[0], known)
-    if not hint and base_of(extra[0]) in map(base_of, known):
-        hint = f"; the states are {', '.join(name for name in known if base_of(name) == base_of(extra[0]))}"
+    derivatives = [name for name in known if base_of(name) == base_of(extra[0])]
+    hint = f"; the states are {', '.join(derivatives)}" if derivatives else near_spelling(extra[0], known)
     raise UnusedValueError(
         "an initial value for " + ", ".join(f"'{name}'" for name in extra) + f", which is no state{hint}",
         name=", ".join(extra),

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from unhurried_heron.errors import ExpressionError
 from unhurried_heron.problem.expression import Node, name, names_in, number, replace_names
 from unhurried_heron.problem.families import Resolver, Rule, layout_of
 from unhurried_heron.problem.findings import Findings
@@ -105,16 +104,6 @@ class _Maker:
 
     def _solve(self, found: Gathered, unknowns: list[str]) -> dict[str, Node]:
         open_ones = [label for label in unknowns if label not in found.rates]
-        for label in open_ones:
-            base = base_of(label)
-            if base in found.derived:
-                raise ExpressionError(
-                    f"'{base}' is a derived quantity; its derivative cannot be used",
-                    name=base,
-                    place="the equations",
-                    expected="derivatives of states",
-                    given=label,
-                )
         if not found.residuals and not open_ones:
             return {}
         # derived quantities that hold unknowns are written out, the others keep their names

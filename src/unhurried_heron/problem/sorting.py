@@ -188,7 +188,15 @@ class Sorter:
                 return
         elif target is not None and not target.primes and target.name not in self.parameters:
             if target.name in orders and not held:
-                raise self._twice(target.name, statement)
+                if any(s.target and s.target.primes and s.target.name == target.name for s in self.statements):
+                    raise self._twice(target.name, statement)
+                raise ExpressionError(
+                    f"'{target.name}' is a derived quantity; its derivative cannot be used",
+                    name=target.name,
+                    place=statement.where,
+                    expected="derivatives of states",
+                    given=with_primes(target.name, orders[target.name]),
+                )
             if target.name not in orders:
                 if target.name in found.derived or target.name in found.derived_rules:
                     raise self._twice(target.name, statement)

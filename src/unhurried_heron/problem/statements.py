@@ -14,7 +14,9 @@ from unhurried_heron.problem.grammar import Source, Written, read
 from unhurried_heron.problem.names import check_name
 from unhurried_heron.problem.spelling import count_primes
 
-_PLAIN_LEFT = re.compile(r"\s*(?P<name>\w+)\s*(?P<primes>['′-‴]*)\s*(?P<index>\[[^\[\]]*\])?\s*(?P<more>['′-‴]*)\s*$")
+_PLAIN_LEFT = re.compile(
+    r"\s*(?P<name>[^\W\d]\w*)\s*(?P<primes>['′-‴]*)\s*(?P<index>\[[^\[\]]*\])?\s*(?P<more>['′-‴]*)\s*$"
+)
 _FOR = re.compile(r"\bfor\b")
 _RANGE = re.compile(r"\s*(?P<index>\w+)\s+in\b(?P<span>.*)$", re.S)
 _EQUALS = re.compile(r"(?<![<>=!])=(?!=)")
