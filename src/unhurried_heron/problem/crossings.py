@@ -16,6 +16,7 @@ from unhurried_heron.problem.simplify import simplified
 MOST_TIMES: Final = 100_000
 _MOST_CELLS: Final = 200_000
 _FIRST_CELLS: Final = 64
+_TOUCH: Final = 1e-6
 _BROKEN: Final = frozenset({"where", "step", "pulse", "sign", "floor", "ceil", "abs", "min", "max", *COMPARISONS})
 
 
@@ -64,6 +65,7 @@ def _isolate(
     lows, highs = edges[:-1], edges[1:]
     smallest = 1e-13 * max(abs(interval[0]), abs(interval[1]))
     found: list[float] = []
+    touched: list[float] = []
     work = 0
     while lows.size:
         work += lows.size
@@ -75,33 +77,39 @@ def _isolate(
         if not broken and lows.size:
             below, above = enclose(slope, values, lows, highs)
             steady = (below > 0.0) | (above < 0.0)
-            found += _one_each(gap, values, lows[steady], highs[steady])
+            crossed, zeros = _one_each(gap, values, lows[steady], highs[steady])
+            found += crossed
+            touched += zeros
             lows, highs = lows[~steady], highs[~steady]
         tiny = highs - lows <= smallest
-        found += [float(high) for high in highs[tiny]]
+        touched += [float(high) for high in highs[tiny]]
         lows, highs = lows[~tiny], highs[~tiny]
         middles = 0.5 * (lows + highs)
         lows, highs = np.concatenate([lows, middles]), np.concatenate([middles, highs])
-    return _apart(found, 4.0 * smallest)
+    # where a curve only touches zero, rounding leaves many cells in doubt
+    low, high = interval
+    touched = [time for time in touched if low + 4.0 * smallest < time < high - 4.0 * smallest]
+    near = 4.0 * smallest if broken else _TOUCH * (interval[1] - interval[0])
+    return _apart(found + _apart(touched, near), 4.0 * smallest)
 
 
-def _one_each(gap: Node, values: Mapping[str, Any], lows: Any, highs: Any) -> list[float]:
-    """Find the root of a formula that only rises or only falls on each cell."""
+def _one_each(gap: Node, values: Mapping[str, Any], lows: Any, highs: Any) -> tuple[list[float], list[float]]:
+    """Find the roots of a formula that only rises or only falls on each cell, those at its edge apart."""
     if not lows.size:
-        return []
+        return [], []
     from scipy.optimize import brentq
 
     def height(time: Any) -> Any:
         return evaluate(gap, {**values, TIME: time})
 
     left, right = np.broadcast_to(height(lows), lows.shape), np.broadcast_to(height(highs), highs.shape)
-    found = []
+    found, zeros = [], []
     for a, b, p, q in zip(lows, highs, left, right, strict=True):
         if p == 0.0:
-            found.append(float(a))
+            zeros.append(float(a))
         elif p * q < 0.0:
             found.append(float(brentq(height, a, b, xtol=1e-300, rtol=8.9e-16)))
-    return found
+    return found, zeros
 
 
 def _apart(times: list[float], least: float) -> list[float]:

@@ -79,12 +79,38 @@ def _bounds(node: Node, values: Mapping[str, Any], low: Any, high: Any, done: Ma
         pick: Any = np.minimum if op == "min" else np.maximum
         return pick.reduce([part[0] for part in operands]), pick.reduce([part[1] for part in operands])
     if op == "where":
-        return np.minimum(operands[1][0], operands[2][0]), np.maximum(operands[1][1], operands[2][1])
-    if op in ("lt", "le", "gt", "ge", "eq", "ne", "and", "or", "not", "pulse"):
+        return _chosen(*operands)
+    if op in ("lt", "le", "gt", "ge"):
+        smaller, larger = operands if op in ("lt", "le") else operands[::-1]
+        return np.where(smaller[1] < larger[0], 1.0, 0.0), np.where(smaller[0] > larger[1], 0.0, 1.0)
+    if op == "not":
+        return np.where(_false(operands[0]), 1.0, 0.0), np.where(_true(operands[0]), 0.0, 1.0)
+    if op in ("and", "or"):
+        told, other = (_true, _false) if op == "and" else (_false, _true)
+        sure = np.where(np.all([told(part) for part in operands], axis=0), 1.0, 0.0)
+        never = np.where(np.any([other(part) for part in operands], axis=0), 0.0, 1.0)
+        return (sure, never) if op == "and" else (1.0 - never, 1.0 - sure)
+    if op in ("eq", "ne", "pulse"):
         return np.zeros_like(low), np.ones_like(low)
     if op in _RISING:
         return _RISING[op](operands[0][0]), _RISING[op](operands[0][1])
     return np.full_like(low, -np.inf), np.full_like(low, np.inf)
+
+
+def _true(condition: Bounds) -> Any:
+    return (condition[0] > 0.0) | (condition[1] < 0.0)
+
+
+def _false(condition: Bounds) -> Any:
+    return (condition[0] == 0.0) & (condition[1] == 0.0)
+
+
+def _chosen(condition: Bounds, one: Bounds, other: Bounds) -> Bounds:
+    """Bounds of either formula where the condition is decided, of both where it is not."""
+    yes, no = _true(condition), _false(condition)
+    low = np.where(yes, one[0], np.where(no, other[0], np.minimum(one[0], other[0])))
+    high = np.where(yes, one[1], np.where(no, other[1], np.maximum(one[1], other[1])))
+    return low, high
 
 
 def _product(x: Bounds, y: Bounds) -> Bounds:

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from unhurried_heron.errors import ExpressionError, ValueGivenError, near_spelling
 from unhurried_heron.problem.definitions import QUANTITY
-from unhurried_heron.problem.expression import add, neg, number
+from unhurried_heron.problem.expression import Node, add, number
 from unhurried_heron.problem.grammar import Source, Written, read
 
 Going = Literal["up", "down", "either"]
@@ -109,4 +109,4 @@ class Event:
                 sides.append(read(source, begin, end))
         mentions = {**sides[1].mentions, **sides[0].mentions}
         spans = {**sides[1].spans, **sides[0].spans}
-        return Written(add(sides[0].node, neg(sides[1].node)), source, mentions, spans)
+        return Written(add(sides[0].node, Node("neg", sides[1].node)), source, mentions, spans)

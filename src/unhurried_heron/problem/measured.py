@@ -149,7 +149,8 @@ class Measured:
         elif self.between == "cubic":
             from scipy.interpolate import PchipInterpolator
 
-            rows[:-1, 1:] = PchipInterpolator(times, values).c[::-1].T
+            with np.errstate(all="ignore"):
+                rows[:-1, 1:] = PchipInterpolator(times, values).c[::-1].T
         return rows
 
     @cached_property

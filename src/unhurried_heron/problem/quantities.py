@@ -66,7 +66,7 @@ def settle(
     with findings.gathering():
         converted = [
             _in_unit(value, unit, found[TIME], "the interval") if unit else value
-            for value, unit in zip(ends.values, ends.units, strict=True)
+            for value, unit in zip(ends.values, ends.units or ("", ""), strict=True)
         ]
         values = (converted[0], converted[1])
     return Quantities(constants, start, _checked_ends(values, findings), found)

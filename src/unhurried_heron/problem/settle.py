@@ -84,7 +84,8 @@ def settle(said: Said, findings: Findings, model: Model | None = None) -> Settle
     if isinstance(model.rates, NamedFunction) and fresh and _complete(settled):
         settled = replace(settled, model=_tried(model, settled, findings))
     watched = _watched(said.events, settled, findings)
-    if not isinstance(model.rates, NamedFunction):
+    # a changed copy may leave a parameter without use
+    if fresh and not isinstance(model.rates, NamedFunction):
         used = _names_used(said, settled.model, found, watched) | needed
         with findings.gathering():
             if not any(isinstance(each, NamedFunction) for each in watched):

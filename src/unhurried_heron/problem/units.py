@@ -139,7 +139,8 @@ def convert(value: float, given: Unit, wanted: Unit) -> float:
     """Return a value in another unit of the same kind."""
     if given == wanted:
         return value
-    factor = given.factor / wanted.factor
+    # 3.6 and not 3.6000000000000005: the factors of units are short decimal numbers
+    factor = float(f"{given.factor / wanted.factor:.14g}")
     # 1/60 is not a floating-point number, 60 is: dividing by it gives the nearest result
     if given.offset == wanted.offset == 0.0:
         turned = wanted.factor / given.factor

@@ -1,0 +1,130 @@
+"""Looking a problem over: everything at once, and every finding true."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+from unhurried_heron.demo import BESIDE, NAMES, demo_file, starter
+from unhurried_heron.problem.checks import check_file
+
+
+def found(problem: uh.Problem, about: str) -> list[tuple[str, str]]:
+    return [(each.weight, each.message) for each in problem.check().findings if each.about == about]
+
+
+def test_all_six_mistakes_at_once() -> None:
+    report, problem = check_file(demo_file("mistakes"))
+    assert problem is None
+    assert not report.ok
+    messages = [each.message for each in report.wrong]
+    wanted = ["another kind than 'm'", "unmatched ')'", "did you mean 'width'", "'silt'", "'depth'", "argument of sin"]
+    assert len(messages) == len(wanted)
+    for words in wanted:
+        assert sum(words in message for message in messages) == 1, words
+    assert str(report).endswith("6 things wrong")
+
+
+@pytest.mark.parametrize("name", [*NAMES, *(n.removesuffix(".toml") for n in BESIDE if n == "culvert-energies.toml")])
+def test_demo_problems_pass(name: str) -> None:
+    report, problem = check_file(demo_file(name))
+    assert report.ok, str(report)
+    assert problem is not None
+    assert problem.check_units() == ()
+
+
+def test_the_starter_file_passes(tmp_path: Path) -> None:
+    (tmp_path / "mill-race.toml").write_text(starter("mill-race"))
+    report, problem = check_file(tmp_path / "mill-race.toml")
+    assert report.ok, str(report)
+    assert problem is not None
+    assert uh.integrate(problem, **problem.integrate_options).ending.reason == "end"
+
+
+def test_stiffness_is_estimated_from_the_eigenvalues() -> None:
+    text = "x' = -1000*x + y\ny' = -0.1*y"
+    stiff = uh.Problem.from_text(text, initial={"x": 1, "y": 1}, interval=(0, 100), units={"t": "d"})
+    ((weight, message),) = found(stiff, "stiffness")
+    assert weight == "doubtful"
+    assert "0.001 d" in message
+    assert "3e+04 steps" in message
+    tally = uh.integrate(stiff, rtol=1e-4).tally
+    assert 0.5 < (tally.accepted + tally.refused) / 3e4 < 2
+    ((weight, message),) = found(stiff.with_(interval=(0, 0.01)), "stiffness")
+    assert weight == "note"
+    by_function = uh.Problem.from_rates(
+        lambda x, z: [-1000 * x + z, -0.1 * z], initial={"x": 1.0, "z": 1.0}, interval=(0, 100)
+    )
+    assert "0.001" in found(by_function, "stiffness")[0][1]
+
+
+def test_suspicious_starts() -> None:
+    def at(text: str, **initial: float) -> uh.Problem:
+        return uh.Problem.from_text(text, initial=initial, interval=(0, 1))
+
+    assert found(at("x' = log(x - 1)", x=0.5), "initial")[0] == (
+        "wrong",
+        "the rate of x is not finite at the start: look for a root or logarithm of a negative number, or a "
+        "division by zero",
+    )
+    assert not at("x' = 1/x", x=0).check().ok
+    assert "equilibrium" in found(at("x' = x*(1 - x)", x=1), "initial")[0][1]
+    assert not found(at("x' = x*(1 - x)", x=0.5), "initial")
+
+
+def test_zero_with_a_relative_tolerance_alone(tmp_path: Path) -> None:
+    text = "equations = \"x' = 1\\ny' = x\"\n[interval]\nfrom = 0\nto = 1\n[initial]\nx = 0\ny = 1\n"
+    text += "[integrate]\nrtol = 1e-6\n"
+    for atol, doubts in (("atol = 0\n", 1), ("", 0)):
+        (tmp_path / "zero.toml").write_text(text + atol)
+        report, _ = check_file(tmp_path / "zero.toml")
+        assert sum("starts at zero" in each.message for each in report.findings) == doubts
+
+
+def test_size_and_open_parameters_are_told() -> None:
+    problem = uh.Problem.from_text(
+        "u[i]' = k*(u[i+1] - u[i]) for i in 1..n\nu[n+1] = 0",
+        initial={"u": 1},
+        parameters={"k": None, "n": 50},
+        interval=(0, 1),
+    )
+    assert found(problem, "parameters") == [("note", "still open: k")]
+    assert found(problem, "size") == [("note", "50 states; 99 of the Jacobian's 2,500 entries can be nonzero (3.96 %)")]
+    patterned = uh.Problem.from_rates(
+        lambda t, y: -y, initial=dict.fromkeys("abc", 1.0), interval=(0, 1), sparsity=np.eye(3)
+    )
+    assert patterned.jacobian_pattern().nnz == 3
+
+
+def test_a_jacobian_of_ones_own() -> None:
+    calls = []
+
+    def slopes(x, v, k):
+        calls.append(x)
+        return [[0.0, 1.0], [-k, -0.2]]
+
+    said = {"initial": {"x": 1.0, "v": 0.0}, "parameters": {"k": 4.0}, "interval": (0, 5)}
+    given = uh.Problem.from_rates(lambda x, v, k: [v, -k * x - 0.2 * v], jacobian=slopes, **said)
+    written = uh.Problem.from_text("x' = v\nv' = -k*x - 0.2*v", **said)
+    one, other = (uh.integrate(problem, "radau-iia-5", rtol=1e-8) for problem in (given, written))
+    assert one.final["x"] == pytest.approx(other.final["x"], rel=1e-12)
+    assert one.tally.rate_evaluations == other.tally.rate_evaluations
+    assert len(calls) == one.tally.jacobians + 1
+    with pytest.raises(uh.FormulationError, match="no Jacobian"):
+        uh.Problem.from_rates(lambda x, v, k: [v, -x], jacobian=lambda x: [1.0, 2.0], **said)
+
+
+def test_derived_quantities_as_functions() -> None:
+    problem = uh.Problem.from_rates(
+        lambda t, y: [y[1], -y[0]],
+        initial={"x": 0.0, "v": 1.0},
+        interval=(0, 1),
+        derived={"energy": "x^2/2 + v^2/2", "phase": lambda x, v: np.arctan2(x, v)},
+    )
+    run = uh.integrate(problem, rtol=1e-10)
+    assert problem.derived == ("energy", "phase")
+    assert run["phase"] == pytest.approx(run.times, abs=1e-8)
+    assert run.frame()["energy"].to_numpy() == pytest.approx(np.full(run.times.size, 0.5), rel=1e-8)

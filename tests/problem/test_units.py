@@ -1,0 +1,146 @@
+"""Units: numbers converted exactly, and every disagreement named with its two units."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import unhurried_heron as uh
+from unhurried_heron import errors
+from unhurried_heron.problem.units import read_unit
+
+POND = """
+level'  = (inflow - spill) / area
+inflow  = base + swing*sin(2*pi*t/tide)
+spill   = width * max(level - crest, 0)^1.5
+"""
+SAID = {
+    "parameters": {
+        "area": "1800 m^2",
+        "base": "25 l/s",
+        "swing": "70 m^3/h",
+        "tide": "12.4 h",
+        "width": "640 m^1.5/h",
+        "crest": "80 cm",
+    },
+    "initial": {"level": "400 mm"},
+    "interval": (0, "3 d"),
+    "units": {"t": "h", "level": "m", "inflow": "m^3/h", "spill": "m^3/h"},
+}
+
+
+def pond(equations: str = POND, **changes) -> uh.Problem:
+    said = {
+        key: ({**value, **changes[key]} if isinstance(value, dict) and key in changes else value)
+        for key, value in SAID.items()
+    }
+    return uh.Problem.from_text(equations, **{**changes, **said})
+
+
+def test_values_come_in_the_units_of_the_states() -> None:
+    problem = pond(events=[uh.Event("level = 85 cm", name="high", going="up")])
+    assert problem.parameters == {"area": 1800, "base": 90, "swing": 70, "tide": 12.4, "width": 640, "crest": 0.8}
+    assert problem.initial["level"] == 0.4
+    assert problem.interval == (0.0, 72.0)
+    assert problem.units["base"] == "m^3/h"
+    assert problem.check_units() == ()
+    run = uh.integrate(problem, rtol=1e-10)
+    assert [state for _, _, (state,) in run.happenings] == pytest.approx([0.85] * len(run.events), abs=1e-9)
+    plain = uh.Problem.from_text(POND, parameters=problem.parameters, initial={"level": 0.4}, interval=(0, 72))
+    assert uh.integrate(plain, rtol=1e-10).final == run.final
+    again = problem.with_(parameters={"crest": "1 m"}, initial={"level": "50 cm"}, interval=(0, "90 min"))
+    assert (again.parameters["crest"], again.initial["level"], again.interval[1]) == (1.0, 0.5, 1.5)
+
+
+@pytest.mark.parametrize(
+    ("given", "unit", "wanted"),
+    [
+        ("1 d", "h", 24.0),
+        ("90 min", "h", 1.5),
+        ("12 degC", "K", 285.15),
+        ("300 K", "degC", 26.85),
+        ("3 W/degC", "W/K", 3.0),
+        ("5 %", "", 0.05),
+        ("0.1 1/d", "1/h", 0.1 / 24),
+        ("2 mol/l", "mmol/m^3", 2e6),
+        ("-1e-3 km", "m", -1.0),
+        ("7m", "cm", 700.0),
+    ],
+)
+def test_conversions(given: str, unit: str, wanted: float) -> None:
+    problem = uh.Problem.from_text(
+        "x' = k*x", parameters={"k": given}, initial={"x": 1}, interval=(0, 1), units={"k": unit} if unit else {}
+    )
+    assert problem.parameters["k"] == pytest.approx(wanted, rel=1e-14)
+
+
+DISAGREE = [
+    ({"equations": POND.replace("2*pi*t/tide", "2*pi*t") + "half = tide/2"}, "argument of sin", "'2*pi*t' is in h"),
+    ({"equations": POND.replace("- spill", "- level")}, "'inflow' is in m^3/h", "'level' is in m"),
+    ({"equations": POND.replace("^1.5", "^2")}, "'spill' is in m^3/h", "in m^3.5/h"),
+    ({"equations": POND.replace("crest, 0", "crest, area")}, "'level - crest' is in m", "'area' is in m^2"),
+    ({"equations": POND.replace("/ area", "/ area^2")}, "'level'' is in m/h", "1/m/h"),
+    ({"equations": POND + "late = where(t > 3, 1, 2)"}, "'t' is in h", "'3' is a plain number"),
+    ({"equations": POND + "root = sqrt(area) + crest^level"}, "an exponent must be a plain number", "'level' is in m"),
+    ({"units": {"spill": "l/s"}}, "'spill' is in l/s", "in m^3/h"),
+    ({"events": [uh.Event("level = area")]}, "'level' is in m", "'area' is in m^2"),
+    ({"events": [uh.Event("level = 1.2")]}, "'level' is in m", "'1.2' is a plain number"),
+    ({"parameters": {"crest": "2*tide"}, "units": {"crest": "m"}}, "'crest' is in m", "'2*tide' is in h"),
+]
+
+
+@pytest.mark.parametrize(("changes", "one", "other"), DISAGREE, ids=[one for _, one, _ in DISAGREE])
+def test_every_disagreement_is_named(changes: dict, one: str, other: str) -> None:
+    (found, *more) = pond(**changes).check_units()
+    assert len(more) == (one == "'spill' is in l/s")
+    assert one in str(found)
+    assert other in str(found)
+    assert found.place.startswith(("line ", "the event", "parameters"))
+
+
+def test_nothing_is_asked_without_units() -> None:
+    plain = uh.Problem.from_text("x' = sin(t) + x^1.5 - t", initial={"x": 1}, interval=(0, 1))
+    assert plain.check_units() == ()
+    # what has no unit is not guessed at
+    some = uh.Problem.from_text(
+        "x' = k*x + m", initial={"x": 1}, parameters={"k": 1, "m": 2}, interval=(0, 1), units={"x": "m", "t": "s"}
+    )
+    assert some.check_units() == ()
+
+
+@pytest.mark.parametrize(
+    ("changes", "words"),
+    [
+        ({"initial": {"level": "3 h"}}, "another kind"),
+        ({"parameters": {"tide": "3 florins"}}, "no unit"),
+        ({"units": {"level": "metre^^2"}}, "no unit"),
+        ({"interval": (0, "3 m")}, "another kind"),
+        ({"events": [uh.Event("level = 3 h")]}, "another kind"),
+        ({"parameters": {"area": "1800 m^999"}}, "no unit"),
+    ],
+)
+def test_units_that_are_none_or_of_another_kind(changes: dict, words: str) -> None:
+    said = {
+        **SAID,
+        **{key: {**SAID[key], **value} if isinstance(value, dict) else value for key, value in changes.items()},
+    }
+    with pytest.raises(errors.UnitError, match=words):
+        uh.Problem.from_text(POND, **said).check_units()
+
+
+@settings(max_examples=200, deadline=None)
+@given(
+    st.one_of(
+        st.text(max_size=30),
+        st.lists(
+            st.sampled_from(["m", "h", "kg", "^", "**", "*", "/", "(", ")", "-", "1", "9", "%", "e5", "__", ".", "l/s"])
+        ).map("".join),
+    )
+)
+def test_junk_is_a_unit_or_our_own_error(text: str) -> None:
+    try:
+        unit = read_unit(text)
+    except errors.UnitError:
+        return
+    assert unit.factor > 0
