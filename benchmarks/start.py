@@ -13,7 +13,7 @@ from pathlib import Path
 from unhurried_heron.demo import demo_file
 
 HERON = Path(sys.executable).with_name("heron")
-HEAVY = ("matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic")
+HEAVY = ("matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", "tomli_w")
 # top-level packages whose import times are listed
 LISTED = ("numpy", "numba", "llvmlite", "pydantic", "typer", "rich", "unhurried_heron")
 

@@ -5,23 +5,60 @@ Imported only where equations are coupled in their highest derivatives.
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Mapping
 from typing import Any, Final
 
 import sympy
 
-from unhurried_heron.problem.expression import Node, add, div, mul, name, neg, number, power, rewrite, upwards, walk
+from unhurried_heron.problem.expression import (
+    BOUND,
+    Node,
+    add,
+    div,
+    mul,
+    name,
+    neg,
+    number,
+    power,
+    replace_names,
+    rewrite,
+    upwards,
+    walk,
+)
 from unhurried_heron.problem.simplify import simplified
 
 # more equations than this are eliminated one by one: a determinant written out grows too fast
 MOST_TOGETHER: Final = 4
 # formulas up to this size are handed over as they are, so that common factors cancel; larger ones as one symbol
 _SMALL: Final = 40
+# whole numbers below this are kept as they are, since they may cancel
+_PLAIN_NUMBERS: Final = 100
 _MOST_SYMBOLS: Final = 10
 
 
 def solve_linear(matrix: list[list[Node]], right: list[Node]) -> list[Node] | None:
-    """Return the solution of ``matrix x = right`` by Cramer's rule, or None if the determinant is zero."""
+    """Return the solution of ``matrix x = right`` by Cramer's rule, or None if the determinant is zero.
+
+    Equations that differ in their names and numbers alone are solved once.
+    """
+    letters: dict[Node, Node] = {}
+
+    def renamed(node: Node) -> Node | None:
+        plain = node.value is not None and node.value == round(node.value) and abs(node.value) < _PLAIN_NUMBERS
+        if node.op not in ("name", "number") or plain:
+            return None
+        return letters.setdefault(node, name(f"{BOUND}{len(letters)}"))
+
+    done: dict[Node, Node] = {}
+    rows = tuple(tuple(rewrite(entry, renamed, done) for entry in row) for row in matrix)
+    found = _solve(rows, tuple(rewrite(side, renamed, done) for side in right))
+    back = {str(letter.args[0]): own for own, letter in letters.items()}
+    return None if found is None else [replace_names(node, back.get, {}) for node in found]
+
+
+@functools.lru_cache(maxsize=512)
+def _solve(matrix: tuple[tuple[Node, ...], ...], right: tuple[Node, ...]) -> tuple[Node, ...] | None:
     symbols: dict[Node, sympy.Symbol] = {}
     entries = [[_to_sympy(entry, symbols, whole=False) for entry in row] for row in matrix]
     if len(symbols) > _MOST_SYMBOLS:
@@ -41,7 +78,7 @@ def solve_linear(matrix: list[list[Node]], right: list[Node]) -> list[Node] | No
         common = _tidy(sympy.gcd_list([*weights, determinant])) if all(map(_polynomial, weights)) else 1
         above = sympy.Add(*(sympy.cancel(w / common) * side for w, side in zip(weights, sides, strict=True)))
         found.append(_quotient(above, _tidy(sympy.cancel(determinant / common)), back))
-    return found
+    return tuple(found)
 
 
 def _polynomial(expression: Any) -> bool:

@@ -71,7 +71,7 @@ def _bounds(node: Node, values: Mapping[str, Any], low: Any, high: Any, done: Ma
     if op == "pow" and node.operands[1].value is not None:
         return _power(operands[0], float(node.operands[1].args[0]))
     if op in ("sin", "cos"):
-        return _wave(*operands[0], 0.0 if op == "cos" else 0.5 * np.pi)
+        return _wave(*operands[0], np.cos, 0.0) if op == "cos" else _wave(*operands[0], np.sin, 0.5 * np.pi)
     if op == "abs":
         a, b = operands[0]
         return np.where((a <= 0) & (b >= 0), 0.0, np.minimum(np.abs(a), np.abs(b))), np.maximum(np.abs(a), np.abs(b))
@@ -131,9 +131,9 @@ def _power(base: Bounds, exponent: float) -> Bounds:
     return (np.where(holds_zero, 0.0, low), high) if exponent % 2 == 0 else (low, high)
 
 
-def _wave(a: Any, b: Any, shift: float) -> Bounds:
-    """Bounds of cos(x - shift): its highest points are at shift + 2 pi k."""
-    ends = [np.cos(a - shift), np.cos(b - shift)]
+def _wave(a: Any, b: Any, function: Any, shift: float) -> Bounds:
+    """Bounds of a wave whose highest points are at shift + 2 pi k."""
+    ends = [function(a), function(b)]
     turns_high = np.floor((b - shift) / (2 * np.pi)) >= np.ceil((a - shift) / (2 * np.pi))
     turns_low = np.floor((b - shift - np.pi) / (2 * np.pi)) >= np.ceil((a - shift - np.pi) / (2 * np.pi))
     return np.where(turns_low, -1.0, np.minimum(*ends)), np.where(turns_high, 1.0, np.maximum(*ends))

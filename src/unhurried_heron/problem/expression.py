@@ -22,6 +22,8 @@ FUNCTIONS: Final[dict[str, tuple[int, int | None]]] = {
 }
 COMPARISONS: Final = frozenset({"lt", "le", "gt", "ge", "eq", "ne"})
 SUM: Final = "sum"
+_FAMILY: Final = frozenset({"at", SUM})
+CONDITIONS: Final = frozenset({"gt", "ge", "lt", "le", "step", "pulse", "abs", "sign", "min", "max", "floor", "ceil"})
 # marks the index of a sum, so that it is never taken for another name
 BOUND: Final = "\u00b7"
 RESERVED: Final = frozenset({TIME, *CONSTANTS, *FUNCTIONS, SUM, "and", "or", "not"})
@@ -38,10 +40,13 @@ class Node:
     Equal trees are one and the same object, so that comparing them takes no time however deep they are.
     """
 
-    __slots__ = ("__weakref__", "args", "op")
+    __slots__ = ("__weakref__", "args", "has_condition", "has_family", "op")
     _known: ClassVar[WeakValueDictionary[Any, Node]] = WeakValueDictionary()
     op: str
     args: tuple[Any, ...]
+    # whether members of families or sums, or conditions that can jump or have a kink, stand anywhere within it
+    has_family: bool
+    has_condition: bool
 
     def __new__(cls, op: str, *args: Any) -> Node:
         """Return the one node of this content."""
@@ -51,6 +56,9 @@ class Node:
         if found is None:
             found = super().__new__(cls)
             found.op, found.args = op, args
+            operands = found.operands
+            found.has_family = op in _FAMILY or any(part.has_family for part in operands)
+            found.has_condition = op in CONDITIONS or any(part.has_condition for part in operands)
             found = cls._known.setdefault(key, found)
         return found
 

@@ -206,7 +206,7 @@ class Resolver:
         ------
         FamilyError
         """
-        if not any(part.op in ("at", SUM) for part in walk(node)):
+        if not node.has_family:
             return node
         (_, found), *_ = self._pieces((), node, where, 0)
         return found
@@ -240,7 +240,7 @@ class Resolver:
             here = {**inner, **ranges, **{loop.index: (loop.first, loop.last) for loop in chosen}}
             found = {member: self._reference(member, here, where) for member in members}
             resolved = rewrite(node, lambda part, found=found: found.get(part), {})  # type: ignore[misc]  # bound on purpose
-            if any(part.op == "at" for part in walk(resolved)):
+            if resolved.has_family and any(part.op == "at" for part in walk(resolved)):
                 out += self._pieces(chosen, resolved, where, depth + 1)
             else:
                 out.append((chosen, resolved))

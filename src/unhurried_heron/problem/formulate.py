@@ -61,7 +61,7 @@ class _Maker:
         self._sorter.note_sizes([rule.node for own in (*rules.values(), *found.rate_rules.values()) for rule in own])
         formulas = write_out(derived)
         done: dict[Node, Node] = {}
-        plain = {key: replace_names(node, formulas.get, done) for key, node in rates.items()}
+        plain = {key: replace_names(node, formulas.get, done) if formulas else node for key, node in rates.items()}
 
         def written_out(group: Mapping[str, Sequence[Rule]]) -> dict[str, tuple[Rule, ...]]:
             return {

@@ -154,8 +154,7 @@ class _Reader:
         last = len(self.offsets) - 1
         start = self.offsets[min(tree.col_offset, last)]
         # the offset of the last byte that belongs to it, so that a moved prime does not stretch it
-        end = max(self.offsets[min(place, last)] for place in (tree.col_offset, (tree.end_col_offset or 1) - 1)) + 1
-        return start, end
+        return start, max(start, self.offsets[min((tree.end_col_offset or 1) - 1, last)]) + 1
 
     def excerpt(self, tree: ast.expr) -> str:
         start, end = self.span(tree)
@@ -163,7 +162,8 @@ class _Reader:
 
     def build(self, tree: ast.expr, depth: int) -> Node:
         node = self.build_node(tree, depth)
-        self.spans.setdefault(node, self.span(tree))
+        if node not in self.spans:
+            self.spans[node] = self.span(tree)
         return node
 
     def build_node(self, tree: ast.expr, depth: int) -> Node:

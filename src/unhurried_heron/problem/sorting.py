@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 from unhurried_heron.errors import (
     ExpressionError,
@@ -38,6 +39,11 @@ class Gathered:
     derived_rules: dict[str, list[Rule]] = field(default_factory=dict)
     residuals: list[Residual] = field(default_factory=list)
     orders: dict[str, int] = field(default_factory=dict)
+
+    @cached_property
+    def highest(self) -> frozenset[str]:
+        """The highest derivative of each state."""
+        return frozenset(with_primes(base, order) for base, order in self.orders.items())
 
 
 class Sorter:
@@ -167,8 +173,7 @@ class Sorter:
             check_defined(written, known, "the equations")
 
     def _sort(self, statement: Statement, found: Gathered) -> None:
-        target, orders = statement.target, found.orders
-        highest = {with_primes(base, order) for base, order in orders.items()}
+        target, orders, highest = statement.target, found.orders, found.highest
         if target is not None and target.indices:
             self._sort_family(statement, found)
             return
@@ -229,7 +234,7 @@ class Sorter:
                 expected=f"an equation for {with_primes(target.name, found.orders[target.name])}[…]",
                 given=statement.text[:80],
             )
-        highest = {with_primes(base, order) for base, order in found.orders.items()}
+        highest = found.highest
         held = sorted(set(statement.right.mentions) & highest)
         if held:
             raise ExpressionError(
@@ -313,7 +318,7 @@ class Sorter:
     def note_sizes(self, nodes: Iterable[Node]) -> None:
         """Add the parameters in the indices and ends of sums of trees to the sizes."""
         known = set(self.parameters)
-        for node in walk(*nodes):
+        for node in walk(*(node for node in nodes if node.has_family)):
             parts = node.operands if node.op == "at" else node.operands[:2] if node.op == SUM else ()
             for part in parts:
                 used = {n for n in names_in(part) if BOUND not in n} & known

@@ -10,6 +10,7 @@ PRIME: Final = "\u02b9"
 _SIGNS: Final = {"^": "**", "\n": " ", "'": PRIME, "\u2032": PRIME, "\u2033": 2 * PRIME, "\u2034": 3 * PRIME}
 # in u[i]' the prime belongs to the family, so it goes before the index
 _PRIMED_INDEX: Final = re.compile(r"(\[[^\[\]]*\])(['\u2032-\u2034]+)")
+_ASCII_SIGN: Final = re.compile(r"[\^\n']|\.\.")
 PRIMES: Final = re.compile(r"['\u2032-\u2034]+$")
 
 
@@ -34,6 +35,8 @@ def to_python(text: str, begin: int) -> tuple[str, list[int]]:
 
     ``'`` after a name becomes part of it, ``^`` becomes ``**`` and ``..`` becomes ``|``, which nothing else uses.
     """
+    if text.isascii() and not _PRIMED_INDEX.search(text):
+        return _plain_to_python(text, begin)
     order = list(range(len(text)))
     for found in _PRIMED_INDEX.finditer(text):
         a, b, c = found.start(1), found.start(2), found.end(2)
@@ -51,4 +54,20 @@ def to_python(text: str, begin: int) -> tuple[str, list[int]]:
         parts.append(piece)
         offsets.extend([begin + offset] * len(piece.encode("utf-8", "replace")))
     offsets.append(begin + len(text))
+    return "".join(parts), offsets
+
+
+def _plain_to_python(text: str, begin: int) -> tuple[str, list[int]]:
+    """Do the same for a text of plain characters, stretch by stretch."""
+    parts: list[str] = []
+    offsets: list[int] = []
+    done = 0
+    for found in _ASCII_SIGN.finditer(text):
+        piece = " | " if found[0] == ".." else _SIGNS[found[0]]
+        parts += [text[done : found.start()], piece]
+        offsets.extend(range(begin + done, begin + found.start()))
+        offsets.extend([begin + found.start()] * len(piece.encode()))
+        done = found.end()
+    parts.append(text[done:])
+    offsets.extend(range(begin + done, begin + len(text) + 1))
     return "".join(parts), offsets

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from unhurried_heron.errors import ExpressionError
-from unhurried_heron.problem.expression import Node
+from unhurried_heron.problem.expression import Node, name
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.grammar import Source, Written, read
 from unhurried_heron.problem.names import check_name
@@ -105,13 +105,22 @@ def _read_statement(words: str, source: Source, line: int) -> Statement:
     named = unicodedata.normalize("NFKC", match["name"]) if match else ""
     if match is not None:
         check_name(named, source.point(match.start("name")))
-    left = read(source, 0, signs[0])
+    left = _plain_name(match, named, source) if match else read(source, 0, signs[0])
     right = read(source, signs[0] + 1, len(body))
     target = None
     if match is not None:
         primes = count_primes(match["primes"]) + count_primes(match["more"])
         target = Target(named, primes, left.node.operands if left.node.op == "at" else ())
     return Statement(line, " ".join(words.split()), left, right, target, ranges)
+
+
+def _plain_name(match: re.Match[str], named: str, source: Source) -> Written:
+    """Read the left side of most equations without the whole grammar."""
+    if match["index"]:
+        return read(source, 0, match.end())
+    found = named + "'" * (count_primes(match["primes"]) + count_primes(match["more"]))
+    node, begin = name(found), match.start("name")
+    return Written(node, source, {found: begin}, {node: (begin, len(match[0].rstrip()))})
 
 
 def _split_ranges(words: str, source: Source) -> tuple[str, tuple[Range, ...]]:

@@ -12,7 +12,19 @@ from typing import Any, Final, Literal
 import numpy as np
 
 from unhurried_heron.problem.crossings import crossing_times
-from unhurried_heron.problem.expression import BOUND, ONE, TIME, ZERO, Node, add, name, names_in, neg, number, upwards
+from unhurried_heron.problem.expression import (
+    BOUND,
+    ONE,
+    TIME,
+    ZERO,
+    Node,
+    add,
+    name,
+    names_in,
+    neg,
+    number,
+    upwards,
+)
 from unhurried_heron.problem.functions import NamedFunction
 from unhurried_heron.problem.layout import Block
 from unhurried_heron.problem.written import to_text
@@ -115,6 +127,8 @@ class _Finder:
         self._causes: dict[Node, frozenset[str]] = {}
 
     def rewrite(self, root: Node) -> Node:
+        if not root.has_condition:
+            return root
         if self.indices:
             self._done = {}
         for node in upwards(root):
