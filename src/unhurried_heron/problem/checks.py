@@ -28,6 +28,7 @@ _MOST_EIGENVALUES = 400
 # an explicit method of order 4 or 5 is stable up to about this product of step and eigenvalue
 _STABLE = 3.3
 _STIFF_STEPS = 5_000.0
+_FOR_STIFF = "radau-iia-5"
 _SHOWN_TIMES = 4
 
 
@@ -272,20 +273,23 @@ def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
     fastest = float(decays.max(initial=0.0))
     steps = fastest * length / _STABLE
     unit = problem.units.get("t", "")
-    if fastest <= 0.0:
-        yield Finding("note", "stiffness", "nothing decays at the start; an explicit method will do")
+    swing = float(np.abs(values.imag).max(initial=0.0))
+    told = f"; the fastest swing takes {2 * np.pi / swing:.3g}{' ' + unit if unit else ''}" if swing > 0.0 else ""
+    if fastest <= 1e-12 * swing or fastest <= 0.0:
+        yield Finding("note", "stiffness", f"nothing decays at the start{told}; an explicit method will do")
         return
     scale = f"{1.0 / fastest:.3g}{' ' + unit if unit else ''}"
     if steps > _STIFF_STEPS:
-        yield Finding(
-            "doubtful",
-            "stiffness",
-            f"stiff at the start: the fastest decay takes {scale}, and the interval {length:.6g}; an explicit method "
-            f'would need about {steps:.2g} steps to stay stable. Try method = "radau-iia-5"',
+        chosen = problem.integrate_options.get("method") == _FOR_STIFF
+        message = (
+            f"stiff at the start: the fastest decay takes {scale}, and the interval {length:.6g} {unit}".rstrip()
+            + f"; an explicit method would need about {steps:.2g} steps to stay stable. "
+            + (f"{_FOR_STIFF} is the right kind" if chosen else f'Try method = "{_FOR_STIFF}"')
         )
+        yield Finding("note" if chosen else "doubtful", "stiffness", message)
     else:
         message = (
-            f"not stiff at the start: the fastest decay takes {scale}; an explicit method needs at least "
+            f"not stiff at the start: the fastest decay takes {scale}{told}; an explicit method needs at least "
             f"{max(1, round(steps)):,} step{'s' * (round(steps) > 1)} to stay stable"
         )
         yield Finding("note", "stiffness", message)

@@ -18,7 +18,7 @@ from unhurried_heron.problem.expression import (
     walk,
 )
 from unhurried_heron.problem.grammar import Written
-from unhurried_heron.problem.simplify import simplified
+from unhurried_heron.problem.simplify import ratio_of_sums, simplified
 from unhurried_heron.problem.written import to_text
 
 
@@ -99,7 +99,7 @@ def _with_values(node: Node, values: Mapping[str, Node]) -> Node:
 def _quotient(above: Node, below: Node) -> Node:
     if below.value is not None and below.value < 0:
         above, below = simplified(neg(above)), simplified(neg(below))
-    return simplified(div(above, below))
+    return ratio_of_sums(above, below)
 
 
 def _coefficients(residual: Residual, unknowns: Sequence[str]) -> dict[str, Node]:

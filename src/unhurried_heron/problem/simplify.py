@@ -81,6 +81,29 @@ def _ratio(above: Node, below: Node) -> Node:
     return minus(made) if up < 0 else made
 
 
+def ratio_of_sums(above: Node, below: Node) -> Node:
+    """Return a quotient without the factors that all terms of a sum share with the divisor."""
+    terms = list(above.operands) if above.op == "add" else [above]
+    parts = [_above_and_below(term) for term in terms]
+    scale, rest = _factors(below)
+    for factor in list(rest):
+        if all(factor in top for top, _ in parts):
+            rest.remove(factor)
+            for top, _ in parts:
+                top.remove(factor)
+    made = [_ratio(_product(tuple(top)) if len(top) > 1 else (top or [ONE])[0], bottom) for top, bottom in parts]
+    return _ratio(simplified(Node("add", *made)) if len(made) > 1 else made[0], _made(scale, rest))
+
+
+def _above_and_below(term: Node) -> tuple[list[Node], Node]:
+    """Return the factors of a term, its sign among them, and what it is divided by."""
+    if term.op == "neg":
+        top, bottom = _above_and_below(term.operands[0])
+        return [number(-1.0), *top], bottom
+    above, bottom = term.operands if term.op == "div" else (term, ONE)
+    return list(above.operands) if above.op == "mul" else [above], bottom
+
+
 def minus(node: Node) -> Node:
     """Return the negative of a tree, the sign taken into a sum and out of a double negation."""
     if node.op == "neg":
