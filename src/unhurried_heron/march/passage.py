@@ -12,11 +12,11 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.formulas.evaluate import STATE, evaluate
 from unhurried_heron.kernels.control import Reason
 from unhurried_heron.march.families import March
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.native.signature import NativeFunction
-from unhurried_heron.problem.evaluate import STATE, evaluate
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.switches import Switch
 

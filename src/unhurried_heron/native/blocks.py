@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Final
 
+from unhurried_heron.formulas.layout import Block, Loop
 from unhurried_heron.native.emit import Emitter, Names
-from unhurried_heron.problem.layout import Block, Loop
 
 _HEAD: Final = (
     "define i32 @{name}(double %t, ptr noalias readonly %y, ptr noalias %out, ptr noalias readonly %p) nounwind {{"

@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.native.signature import FloatArray, NativeFunction
-from unhurried_heron.problem.expression import TIME
 from unhurried_heron.problem.functions import PARAMETERS, STATE, NamedFunction
 
 # longer tuples are an array's work

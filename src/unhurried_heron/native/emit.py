@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Final
 
-from unhurried_heron.problem.expression import COMPARISONS, SUM, TIME, Node, upwards
+from unhurried_heron.formulas.expression import COMPARISONS, SUM, TIME, Node, upwards
 
 # functions LLVM knows itself (and may fold or inline); the others are called from the C mathematics library
 _INTRINSIC: Final = {

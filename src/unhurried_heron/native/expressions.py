@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import functools
 
+from unhurried_heron.formulas.layout import Block
 from unhurried_heron.native.blocks import emit_module
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.signature import FloatArray, NativeFunction
-from unhurried_heron.problem.layout import Block
 
 
 def compiled(

@@ -8,14 +8,14 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.formulas.differentiate import jacobian
+from unhurried_heron.formulas.layout import Block, Layout, single
 from unhurried_heron.native.clamp import clamped
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.expressions import compiled
 from unhurried_heron.native.signature import FloatArray, NativeFunction
-from unhurried_heron.problem.differentiate import jacobian
 from unhurried_heron.problem.event import GOING, Event
 from unhurried_heron.problem.functions import NamedFunction, is_compiled
-from unhurried_heron.problem.layout import Block, Layout, single
 from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.model import Watched
 from unhurried_heron.problem.problem import Problem

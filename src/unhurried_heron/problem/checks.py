@@ -5,22 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
 import numpy as np
 
 from unhurried_heron.errors import FormulationError
+from unhurried_heron.formulas.evaluate import STATE, evaluate
+from unhurried_heron.formulas.layout import Block, places
 from unhurried_heron.problem.dimensions import disagreements
-from unhurried_heron.problem.evaluate import STATE, evaluate
+from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.functions import NamedFunction
-from unhurried_heron.problem.layout import Block, places
 from unhurried_heron.problem.said import Said
 from unhurried_heron.problem.settle import settle
 from unhurried_heron.problem.switches import Switch
-
-if TYPE_CHECKING:
-    from unhurried_heron.problem.problem import Problem
 
 Weight = Literal["wrong", "doubtful", "note"]
 # beyond this many states the eigenvalues of a full matrix take too long to look at beforehand
@@ -80,14 +78,12 @@ class Report:
         return "\n".join(lines)
 
 
-def check_said(said: Said) -> tuple[Report, Problem | None]:
+def check_said(said: Said) -> tuple[Report, Facts | None]:
     """Check what was said, gathering every mistake; return the problem too where there is one."""
-    from unhurried_heron.problem.problem import Problem
-
     findings = Findings(gather=True)
-    problem: Problem | None = None
+    problem: Facts | None = None
     try:
-        problem = Problem(said, settle(said, findings))
+        problem = Facts(said, settle(said, findings))
     except FormulationError as error:
         findings.wrong.append(error)
     wrong = [Finding("wrong", _about(error), str(error)) for error in _once(findings.wrong)]
@@ -96,7 +92,7 @@ def check_said(said: Said) -> tuple[Report, Problem | None]:
     return _report(problem, wrong, sound=not wrong), problem if not wrong else None
 
 
-def check_file(path: Path) -> tuple[Report, Problem | None]:
+def check_file(path: Path) -> tuple[Report, Facts | None]:
     """Check a problem file, gathering every mistake; return the problem too where there is one."""
     from unhurried_heron.problem.document import read_document
 
@@ -107,7 +103,7 @@ def check_file(path: Path) -> tuple[Report, Problem | None]:
     return check_said(said)
 
 
-def check_problem(problem: Problem) -> Report:
+def check_problem(problem: Facts) -> Report:
     """Check a problem that was made without mistakes."""
     return _report(problem, [], sound=True)
 
@@ -124,7 +120,7 @@ def _about(error: FormulationError) -> str:
     return {"unit": "units", "value given": "value"}.get(words.strip(), words.strip())
 
 
-def _report(problem: Problem, wrong: list[Finding], *, sound: bool) -> Report:
+def _report(problem: Facts, wrong: list[Finding], *, sound: bool) -> Report:
     found = [*wrong, *_units(problem)]
     if sound:
         found += _open(problem)
@@ -137,7 +133,7 @@ def _report(problem: Problem, wrong: list[Finding], *, sound: bool) -> Report:
     return Report(problem.title, tuple(found), problem.first_order().text if sound and higher and written else "")
 
 
-def _units(problem: Problem) -> Iterator[Finding]:
+def _units(problem: Facts) -> Iterator[Finding]:
     try:
         yield from (Finding("wrong", "units", str(each)) for each in disagreements(problem))
     except FormulationError as error:
@@ -148,17 +144,17 @@ def _units(problem: Problem) -> Iterator[Finding]:
             yield Finding("note", "units", "not declared, so not checked: " + ", ".join(bare))
 
 
-def _plain_number(problem: Problem, name: str) -> bool:
+def _plain_number(problem: Facts, name: str) -> bool:
     """Whether a parameter was declared to be a plain number, or is a size."""
     return name in problem.units or name in problem.model.sizes
 
 
-def _open(problem: Problem) -> Iterator[Finding]:
+def _open(problem: Facts) -> Iterator[Finding]:
     if problem.open:
         yield Finding("note", "parameters", "still open: " + ", ".join(problem.open))
 
 
-def _switches(problem: Problem) -> Iterator[Finding]:
+def _switches(problem: Facts) -> Iterator[Finding]:
     if problem.open:
         return
     for switch in problem.switches:
@@ -177,7 +173,7 @@ def _when(switch: Switch) -> str:
     return f"a {switch.kind} at t = {shown}" + (f" and {more:,} more times" if more > 0 else "") + ", landed on"
 
 
-def _start(problem: Problem) -> Iterator[Finding]:
+def _start(problem: Facts) -> Iterator[Finding]:
     """Look at starting values, rates and eigenvalues there, and say the size."""
     model, n = problem.model, problem.model.layout.size
     start = problem.start
@@ -209,7 +205,7 @@ def _start(problem: Problem) -> Iterator[Finding]:
         yield from _stiffness(problem, start)
 
 
-def _size(problem: Problem) -> Iterator[Finding]:
+def _size(problem: Facts) -> Iterator[Finding]:
     n = problem.model.layout.size
     if isinstance(problem.model.rates, NamedFunction) and problem.said.sparsity is None:
         yield Finding("note", "size", f"{n:,} state{'s' * (n != 1)}; a Python function, its Jacobian taken as full")
@@ -220,7 +216,7 @@ def _size(problem: Problem) -> Iterator[Finding]:
                   f"{filled:,} of the Jacobian's {n**2:,} entries can be nonzero ({share})")  # fmt: skip
 
 
-def _surroundings(problem: Problem, start: Any) -> dict[str, Any]:
+def _surroundings(problem: Facts, start: Any) -> dict[str, Any]:
     layout = problem.model.layout
     scalars = {name: start[place] for name, place in layout.scalars.items()}
     return {**problem.inputs, **problem.parameters, **scalars, "t": problem.interval[0], STATE: start}
@@ -239,7 +235,7 @@ def _filled(blocks: tuple[Block, ...], size: int, values: dict[str, Any]) -> Any
     return out
 
 
-def _rates(problem: Problem, start: Any) -> Any:
+def _rates(problem: Facts, start: Any) -> Any:
     rates = problem.model.rates
     if not isinstance(rates, NamedFunction):
         return _filled(rates, start.size, _surroundings(problem, start))
@@ -254,9 +250,9 @@ def _rates(problem: Problem, start: Any) -> Any:
         return ask(start.copy())
 
 
-def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
+def _stiffness(problem: Facts, start: Any) -> Iterator[Finding]:
     """Estimate from the eigenvalues of the Jacobian how an explicit method would fare."""
-    from unhurried_heron.problem.differentiate import jacobian
+    from unhurried_heron.formulas.differentiate import jacobian
 
     model, n = problem.model, start.size
     if isinstance(model.rates, NamedFunction):
@@ -295,7 +291,7 @@ def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
         yield Finding("note", "stiffness", message)
 
 
-def _differences(problem: Problem, start: Any) -> Any:
+def _differences(problem: Facts, start: Any) -> Any:
     base = _rates(problem, start)
     matrix = np.empty((start.size, start.size))
     for k in range(start.size):

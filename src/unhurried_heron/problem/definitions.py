@@ -16,13 +16,13 @@ from unhurried_heron.errors import (
     ValueGivenError,
     near_spelling,
 )
-from unhurried_heron.problem.evaluate import evaluate
-from unhurried_heron.problem.expression import TIME
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.layout import Group, Layout
+from unhurried_heron.formulas.spelling import PRIMES, base_of, count_primes, with_primes
 from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.grammar import Source, Written, read
-from unhurried_heron.problem.layout import Group, Layout
 from unhurried_heron.problem.names import check_defined, check_name, in_order
-from unhurried_heron.problem.spelling import PRIMES, base_of, count_primes, with_primes
 from unhurried_heron.problem.values import finite_number
 
 OPEN: Final = "open"

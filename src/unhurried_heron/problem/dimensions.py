@@ -4,18 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Final
+from typing import Final
 
 import numpy as np
 
-from unhurried_heron.problem.evaluate import evaluate
-from unhurried_heron.problem.expression import COMPARISONS, CONSTANTS, SUM, TIME, Node, upwards
-from unhurried_heron.problem.grammar import Written
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.formulas.expression import COMPARISONS, CONSTANTS, SUM, TIME, Node, upwards
+from unhurried_heron.formulas.grammar import Written
+from unhurried_heron.formulas.written import to_text
+from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.units import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
-from unhurried_heron.problem.written import to_text
-
-if TYPE_CHECKING:
-    from unhurried_heron.problem.problem import Problem
 
 _PLAIN_ONLY: Final = frozenset(
     ("sin", "cos", "tan", "asin", "acos", "atan", "sinh", "cosh", "tanh", "exp", "log", "log10", "floor", "ceil")
@@ -63,7 +61,7 @@ _UNKNOWN: Final = _Any()
 Measure = Unit | _Any
 
 
-def disagreements(problem: Problem) -> tuple[Disagreement, ...]:
+def disagreements(problem: Facts) -> tuple[Disagreement, ...]:
     """Return every disagreement of units, in the order of the equations; nothing where no unit is declared.
 
     Raises
@@ -78,7 +76,7 @@ def disagreements(problem: Problem) -> tuple[Disagreement, ...]:
 
 
 class _Checker:
-    def __init__(self, problem: Problem) -> None:
+    def __init__(self, problem: Facts) -> None:
         self.problem, self.model = problem, problem.model
         self.declared: dict[str, Measure] = {
             name: read_unit(text, f"units, '{name}'") for name, text in problem.units.items() if text

@@ -9,14 +9,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from unhurried_heron.errors import ExpressionError, NameClashError, UndefinedNameError
-from unhurried_heron.problem.differentiate import Differentiator
-from unhurried_heron.problem.expression import TIME, ZERO, Node, add, mul, name, names_in, neg, rewrite
+from unhurried_heron.formulas.differentiate import Differentiator
+from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, names_in, neg, rewrite
+from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.simplify import simplified
+from unhurried_heron.formulas.spelling import base_of
 from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.grammar import Source, Written, read
 from unhurried_heron.problem.names import check_name, in_order
 from unhurried_heron.problem.reduction import Residual
-from unhurried_heron.problem.simplify import simplified
-from unhurried_heron.problem.spelling import base_of
 from unhurried_heron.problem.statements import Statement
 
 KINETIC, POTENTIAL, LAGRANGIAN, HAMILTONIAN, ENERGY = "kinetic", "potential", "lagrangian", "hamiltonian", "energy"

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from unhurried_heron.errors import ExpressionError, ValueGivenError, near_spelling
+from unhurried_heron.formulas.expression import Node, add, number
+from unhurried_heron.formulas.grammar import Source, Written, read
 from unhurried_heron.problem.definitions import QUANTITY
-from unhurried_heron.problem.expression import Node, add, number
-from unhurried_heron.problem.grammar import Source, Written, read
 
 Going = Literal["up", "down", "either"]
 GOING: dict[str, int] = {"up": 1, "down": -1, "either": 0}

@@ -14,6 +14,7 @@ import numpy as np
 
 from unhurried_heron.errors import OpenParameterError
 from unhurried_heron.problem.event import Event
+from unhurried_heron.problem.first_order import FirstOrder
 from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.model import Model
 from unhurried_heron.problem.said import Said
@@ -112,6 +113,25 @@ class Facts:
         for name, table in self.said.inputs.items():
             found.append(input_switch(name, table.kinks, table.between == "previous", self.interval))
         return tuple(found)
+
+    def first_order(self) -> FirstOrder:
+        """Return the first-order equations that are integrated, to be printed or put into LaTeX.
+
+        Raises
+        ------
+        OrderError
+            The rates are a Python function.
+        """
+        return FirstOrder.of(self.model)
+
+    def jacobian_pattern(self) -> Any:
+        """Return where d rates / d states can be nonzero, a SciPy sparse matrix of booleans, shape (n, n).
+
+        It is exact for written equations; for a Python function it is the ``sparsity`` given, or everything.
+        """
+        from unhurried_heron.problem.pattern import pattern_of
+
+        return pattern_of(self.model, self.said.sparsity)
 
     def refuse_open(self) -> None:
         """Refuse to run with open parameters.

@@ -9,9 +9,9 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from unhurried_heron.errors import CircularDerivedError, FamilyError, NameClashError
-from unhurried_heron.problem.expression import BOUND, SUM, Node, add, name, number, replace_names, rewrite, walk
-from unhurried_heron.problem.layout import Block, Box, Group, Layout, Loop
-from unhurried_heron.problem.written import to_text
+from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, name, number, replace_names, rewrite, walk
+from unhurried_heron.formulas.layout import Block, Box, Group, Layout, Loop
+from unhurried_heron.formulas.written import to_text
 
 MOST_MEMBERS = 20_000_000
 _MOST_BLOCKS = 20_000

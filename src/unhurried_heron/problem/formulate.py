@@ -5,18 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from unhurried_heron.problem.expression import Node, name, names_in, number, replace_names
+from unhurried_heron.formulas.expression import Node, name, names_in, number, replace_names
+from unhurried_heron.formulas.layout import Block, Box, Layout, single
+from unhurried_heron.formulas.spelling import base_of, with_primes
+from unhurried_heron.formulas.written import to_text
 from unhurried_heron.problem.families import Resolver, Rule, layout_of
 from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.layout import Block, Box, Layout, single
 from unhurried_heron.problem.model import Model, read_exact, write_out
 from unhurried_heron.problem.reduction import solve_highest
 from unhurried_heron.problem.said import Said
 from unhurried_heron.problem.sorting import Gathered, Sorter
-from unhurried_heron.problem.spelling import base_of, with_primes
 from unhurried_heron.problem.statements import read_statements
 from unhurried_heron.problem.switches import Smooth, take_out
-from unhurried_heron.problem.written import to_text
 
 
 def formulate(

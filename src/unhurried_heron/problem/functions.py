@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import NameClashError, RateFunctionError, near_spelling
-from unhurried_heron.problem.expression import TIME
+from unhurried_heron.formulas.expression import TIME
 
 STATE, PARAMETERS = "y", "p"
 

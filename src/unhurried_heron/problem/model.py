@@ -7,13 +7,13 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from unhurried_heron.errors import UnusedValueError, near_spelling
+from unhurried_heron.formulas.expression import Node, replace_names
+from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.layout import Block, Layout
 from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.expression import Node, replace_names
 from unhurried_heron.problem.families import Resolver
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.functions import NamedFunction, match_arguments
-from unhurried_heron.problem.grammar import Source, Written, read
-from unhurried_heron.problem.layout import Block, Layout
 from unhurried_heron.problem.names import check_defined, in_order
 from unhurried_heron.problem.quantities import number_for
 from unhurried_heron.problem.statements import Statement

@@ -11,8 +11,8 @@ from unhurried_heron.errors import (
     UndefinedNameError,
     near_spelling,
 )
-from unhurried_heron.problem.expression import RESERVED, TIME, Node, names_in
-from unhurried_heron.problem.grammar import PLAIN_NAME, Written
+from unhurried_heron.formulas.expression import RESERVED, TIME, Node, names_in
+from unhurried_heron.formulas.grammar import PLAIN_NAME, Written
 
 
 def check_name(defined: str, place: str) -> None:

@@ -6,9 +6,9 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.problem.differentiate import jacobian
+from unhurried_heron.formulas.differentiate import jacobian
+from unhurried_heron.formulas.layout import places
 from unhurried_heron.problem.functions import NamedFunction
-from unhurried_heron.problem.layout import places
 from unhurried_heron.problem.model import Model
 
 

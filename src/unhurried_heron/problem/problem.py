@@ -11,7 +11,6 @@ from unhurried_heron.errors import UnusedValueError, near_spelling
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.first_order import FirstOrder
 from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.model import Model
 from unhurried_heron.problem.said import Said
@@ -295,25 +294,6 @@ class Problem(Facts):
         from unhurried_heron.problem.writing import write_document
 
         Path(path).write_bytes(write_document(self.said, Path(path).parent))
-
-    def first_order(self) -> FirstOrder:
-        """Return the first-order equations that are integrated, to be printed or put into LaTeX.
-
-        Raises
-        ------
-        OrderError
-            The rates are a Python function.
-        """
-        return FirstOrder.of(self.model)
-
-    def jacobian_pattern(self) -> Any:
-        """Return where d rates / d states can be nonzero, a SciPy sparse matrix of booleans, shape (n, n).
-
-        It is exact for written equations; for a Python function it is the ``sparsity`` given, or everything.
-        """
-        from unhurried_heron.problem.pattern import pattern_of
-
-        return pattern_of(self.model, self.said.sparsity)
 
     def check(self) -> Report:
         """Look the problem over before a run: units, starting values, switches, stiffness, size."""

@@ -7,8 +7,8 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from unhurried_heron.errors import UnitError
+from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.problem.definitions import QUANTITY, Definition
-from unhurried_heron.problem.expression import TIME
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.values import finite_number, interval_ends
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from unhurried_heron.errors import ValueGivenError
+from unhurried_heron.formulas.expression import TIME, ZERO, Node, names_in
+from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.layout import Group, Layout, single
 from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.expression import TIME, ZERO, Node, names_in
 from unhurried_heron.problem.families import Resolver
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.functions import match_arguments
-from unhurried_heron.problem.grammar import Source, Written, read
-from unhurried_heron.problem.layout import Group, Layout, single
 from unhurried_heron.problem.model import Model, read_exact, write_out
 from unhurried_heron.problem.names import check_defined, check_name
 from unhurried_heron.problem.said import Said

@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from unhurried_heron.errors import OrderError
-from unhurried_heron.problem.differentiate import Differentiator
-from unhurried_heron.problem.expression import (
+from unhurried_heron.formulas.differentiate import Differentiator
+from unhurried_heron.formulas.expression import (
     ZERO,
     Node,
     add,
@@ -17,9 +17,9 @@ from unhurried_heron.problem.expression import (
     rewrite,
     walk,
 )
-from unhurried_heron.problem.grammar import Written
-from unhurried_heron.problem.simplify import ratio_of_sums, simplified
-from unhurried_heron.problem.written import to_text
+from unhurried_heron.formulas.grammar import Written
+from unhurried_heron.formulas.simplify import ratio_of_sums, simplified
+from unhurried_heron.formulas.written import to_text
 
 
 @dataclass(frozen=True)
@@ -169,7 +169,7 @@ def _coupled(coefficients: Sequence[Mapping[str, Node]]) -> list[list[int]]:
 
 def _solve_together(matrix: list[list[Node]], right: list[Node]) -> list[Node] | None:
     """Return the solution of coupled equations, or None where their determinant is zero."""
-    from unhurried_heron.problem.algebra import MOST_TOGETHER, solve_linear
+    from unhurried_heron.formulas.algebra import MOST_TOGETHER, solve_linear
 
     if len(right) <= MOST_TOGETHER:
         return solve_linear(matrix, right)

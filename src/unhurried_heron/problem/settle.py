@@ -10,6 +10,9 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenError, near_spelling
+from unhurried_heron.formulas.expression import TIME, names_in
+from unhurried_heron.formulas.layout import Layout, Values
+from unhurried_heron.formulas.spelling import with_primes
 from unhurried_heron.problem.definitions import (
     Definition,
     initial_key,
@@ -19,11 +22,9 @@ from unhurried_heron.problem.definitions import (
     read_parameters,
 )
 from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.expression import TIME, names_in
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.formulate import formulate
 from unhurried_heron.problem.functions import NamedFunction, try_jacobian, try_rates, try_value
-from unhurried_heron.problem.layout import Layout, Values
 from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.model import Model, Watched
 from unhurried_heron.problem.names import check_name
@@ -31,7 +32,6 @@ from unhurried_heron.problem.quantities import Quantities
 from unhurried_heron.problem.quantities import settle as settle_quantities
 from unhurried_heron.problem.rate_model import rate_model
 from unhurried_heron.problem.said import Said
-from unhurried_heron.problem.spelling import with_primes
 from unhurried_heron.problem.values import refuse_unused
 
 

@@ -14,18 +14,18 @@ from unhurried_heron.errors import (
     OpenParameterError,
     UndefinedNameError,
 )
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, names_in, neg, number, replace_names, walk
+from unhurried_heron.formulas.grammar import Written
+from unhurried_heron.formulas.layout import Loop
+from unhurried_heron.formulas.spelling import base_of, with_primes
 from unhurried_heron.problem.energies import ENERGY, LAGRANGIAN, check_coordinates, hamilton, lagrange, read_forces
-from unhurried_heron.problem.evaluate import evaluate
-from unhurried_heron.problem.expression import BOUND, SUM, Node, add, names_in, neg, number, replace_names, walk
 from unhurried_heron.problem.families import Rule, whole
 from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.grammar import Written
-from unhurried_heron.problem.layout import Loop
 from unhurried_heron.problem.model import write_out
 from unhurried_heron.problem.names import check_defined
 from unhurried_heron.problem.reduction import Residual
 from unhurried_heron.problem.said import Said
-from unhurried_heron.problem.spelling import base_of, with_primes
 from unhurried_heron.problem.statements import Statement
 
 

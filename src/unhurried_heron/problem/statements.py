@@ -8,11 +8,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from unhurried_heron.errors import ExpressionError
-from unhurried_heron.problem.expression import Node, name
+from unhurried_heron.formulas.expression import Node, name
+from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.spelling import count_primes
 from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.grammar import Source, Written, read
 from unhurried_heron.problem.names import check_name
-from unhurried_heron.problem.spelling import count_primes
 
 _PLAIN_LEFT = re.compile(
     r"\s*(?P<name>[^\W\d]\w*)\s*(?P<primes>['′-‴]*)\s*(?P<index>\[[^\[\]]*\])?\s*(?P<more>['′-‴]*)\s*$"

@@ -11,8 +11,8 @@ from typing import Any, Final, Literal
 
 import numpy as np
 
-from unhurried_heron.problem.crossings import crossing_times
-from unhurried_heron.problem.expression import (
+from unhurried_heron.formulas.crossings import crossing_times
+from unhurried_heron.formulas.expression import (
     BOUND,
     ONE,
     TIME,
@@ -25,9 +25,9 @@ from unhurried_heron.problem.expression import (
     number,
     upwards,
 )
+from unhurried_heron.formulas.layout import Block
+from unhurried_heron.formulas.written import to_text
 from unhurried_heron.problem.functions import NamedFunction
-from unhurried_heron.problem.layout import Block
-from unhurried_heron.problem.written import to_text
 
 Kind = Literal["jump", "kink"]
 Cause = Literal["time", "state", "input"]

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import RunError, near_spelling
-from unhurried_heron.problem.layout import Group
+from unhurried_heron.formulas.layout import Group
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.compare import Comparison

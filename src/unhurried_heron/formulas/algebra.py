@@ -11,7 +11,7 @@ from typing import Any, Final
 
 import sympy
 
-from unhurried_heron.problem.expression import (
+from unhurried_heron.formulas.expression import (
     BOUND,
     Node,
     add,
@@ -26,7 +26,7 @@ from unhurried_heron.problem.expression import (
     upwards,
     walk,
 )
-from unhurried_heron.problem.simplify import simplified
+from unhurried_heron.formulas.simplify import simplified
 
 # more equations than this are eliminated one by one: a determinant written out grows too fast
 MOST_TOGETHER: Final = 4

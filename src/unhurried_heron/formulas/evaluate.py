@@ -7,7 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.problem.expression import SUM, Node, upwards
+from unhurried_heron.formulas.expression import SUM, Node, upwards
 
 STATE: Final = "the state"  # where `evaluate` finds the whole state, if there is one
 

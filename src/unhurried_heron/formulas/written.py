@@ -7,7 +7,7 @@ import re
 from collections.abc import Mapping
 from typing import Final
 
-from unhurried_heron.problem.expression import BOUND, COMPARISONS, SUM, Node, upwards
+from unhurried_heron.formulas.expression import BOUND, COMPARISONS, SUM, Node, upwards
 
 # how tightly an operation binds; what binds less tightly than its surroundings needs parentheses
 _RANK: Final = {"where": 9, "or": 1, "and": 2, "not": 3, **dict.fromkeys(COMPARISONS, 4), "add": 5, "neg": 6}

@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 from typing import Final
 
 from unhurried_heron.errors import ExpressionError, near_spelling
-from unhurried_heron.problem.expression import BOUND, CONSTANTS, FUNCTIONS, RESERVED, SUM, Node, name, neg, number
-from unhurried_heron.problem.spelling import PRIME, to_python
+from unhurried_heron.formulas.expression import BOUND, CONSTANTS, FUNCTIONS, RESERVED, SUM, Node, name, neg, number
+from unhurried_heron.formulas.spelling import PRIME, to_python
 
 MAX_DEPTH: Final = 100
 MAX_EXPONENT: Final = 1000.0

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.problem.expression import Node
+from unhurried_heron.formulas.expression import Node
 
 Box = tuple[tuple[int, int], ...]
 _MEMBER = re.compile(r"(?P<name>[^\[\]\s]+)\s*\[(?P<indices>[\d\s,-]+)\]$")

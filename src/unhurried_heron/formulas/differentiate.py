@@ -10,8 +10,8 @@ import math
 from collections.abc import Callable, Iterable
 from typing import Final
 
-from unhurried_heron.problem.expression import ONE, SUM, Node, add, div, mul, neg, number, power, upwards, where
-from unhurried_heron.problem.layout import Block, Layout, Loop
+from unhurried_heron.formulas.expression import ONE, SUM, Node, add, div, mul, neg, number, power, upwards, where
+from unhurried_heron.formulas.layout import Block, Layout, Loop
 
 # what is differentiated by: a name, or a place among the states together with the sums that its index runs through
 Variable = tuple[Node, tuple[Loop, ...]]

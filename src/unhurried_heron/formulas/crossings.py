@@ -7,11 +7,11 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.problem.differentiate import Differentiator
-from unhurried_heron.problem.enclosure import enclose
-from unhurried_heron.problem.evaluate import evaluate
-from unhurried_heron.problem.expression import COMPARISONS, TIME, ZERO, Node, add, names_in, number, rewrite, walk
-from unhurried_heron.problem.simplify import simplified
+from unhurried_heron.formulas.differentiate import Differentiator
+from unhurried_heron.formulas.enclosure import enclose
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.formulas.expression import COMPARISONS, TIME, ZERO, Node, add, names_in, number, rewrite, walk
+from unhurried_heron.formulas.simplify import simplified
 
 MOST_TIMES: Final = 100_000
 _MOST_CELLS: Final = 200_000

@@ -10,7 +10,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.problem.expression import TIME, Node, upwards
+from unhurried_heron.formulas.expression import TIME, Node, upwards
 
 Bounds = tuple[Any, Any]
 

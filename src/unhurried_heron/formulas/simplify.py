@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from unhurried_heron.problem.expression import ONE, ZERO, Node, add, div, mul, neg, number, power
+from unhurried_heron.formulas.expression import ONE, ZERO, Node, add, div, mul, neg, number, power
 
 
 def simplified(node: Node) -> Node:

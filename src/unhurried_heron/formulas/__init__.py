@@ -1,0 +1,1 @@
+"""Formulas: read, written, differentiated, simplified, bounded; trees that know nothing of problems."""
