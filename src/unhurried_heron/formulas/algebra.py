@@ -6,6 +6,7 @@ Imported only where equations are coupled in their highest derivatives.
 from __future__ import annotations
 
 import functools
+import math
 from collections.abc import Mapping
 from typing import Any, Final
 
@@ -24,14 +25,14 @@ from unhurried_heron.formulas.expression import (
     replace_names,
     rewrite,
     upwards,
-    walk,
 )
 from unhurried_heron.formulas.simplify import simplified
 
 # more equations than this are eliminated one by one: a determinant written out grows too fast
 MOST_TOGETHER: Final = 4
-# formulas up to this size are handed over as they are, so that common factors cancel; larger ones as one symbol
-_SMALL: Final = 40
+# formulas of up to so many terms are handed over as they are, so that common factors cancel; larger ones as one symbol
+_MOST_TERMS: Final = {2: 4, 3: 2, 4: 1}
+_MOST_TERMS_BESIDE: Final = 40
 # whole numbers below this are kept as they are, since they may cancel
 _PLAIN_NUMBERS: Final = 100
 _MOST_SYMBOLS: Final = 10
@@ -60,17 +61,18 @@ def solve_linear(matrix: list[list[Node]], right: list[Node]) -> list[Node] | No
 @functools.lru_cache(maxsize=512)
 def _solve(matrix: tuple[tuple[Node, ...], ...], right: tuple[Node, ...]) -> tuple[Node, ...] | None:
     symbols: dict[Node, sympy.Symbol] = {}
-    entries = [[_to_sympy(entry, symbols, whole=False) for entry in row] for row in matrix]
+    n = len(right)
+    # the determinant has as many terms as an entry has to the power of n, times n factorial
+    entries = [[_to_sympy(entry, symbols, _MOST_TERMS[n]) for entry in row] for row in matrix]
     if len(symbols) > _MOST_SYMBOLS:
         symbols.clear()
-        entries = [[_to_sympy(entry, symbols, whole=True) for entry in row] for row in matrix]
-    sides = [sympy.expand(_to_sympy(side, symbols, whole=False)) for side in right]
+        entries = [[_to_sympy(entry, symbols, 1) for entry in row] for row in matrix]
+    sides = [sympy.expand(_to_sympy(side, symbols, _MOST_TERMS_BESIDE)) for side in right]
     square = sympy.Matrix(entries)
     determinant = _tidy(square.det(method="berkowitz"))
     if determinant == 0:
         return None
     back = {symbol: node for node, symbol in symbols.items()}
-    n = len(right)
     found = []
     for k in range(n):
         # the adjugate's row, so that the right sides stand out as they were written
@@ -99,32 +101,38 @@ def _quotient(above: Any, below: Any, back: Mapping[Any, Node]) -> Node:
     return top if bottom.value == 1.0 else div(top, bottom)
 
 
-def _to_sympy(root: Node, symbols: dict[Node, Any], *, whole: bool) -> Any:
-    """Turn sums, products, quotients and whole powers into SymPy's; anything else is a symbol."""
-    if whole and root.value is None:
-        return symbols.setdefault(root, sympy.Dummy(f"s{len(symbols)}"))
-    if sum(1 for _ in walk(root)) > _SMALL:
-        return symbols.setdefault(root, sympy.Dummy(f"s{len(symbols)}"))
+def _to_sympy(root: Node, symbols: dict[Node, Any], most_terms: int) -> Any:
+    """Turn sums, products, quotients and whole powers into SymPy's; what would multiply out too far is a symbol."""
     done: dict[Node, Any] = {}
     needed = _polynomial_part(root)
+    # how many terms each part has when it is multiplied out
+    terms: dict[Node, int] = {}
     for node in upwards(root):
         if node not in needed:
             continue
         operands: list[Any] = [done.get(operand) for operand in node.operands]
+        sizes = [terms.get(operand, 1) for operand in node.operands]
+        terms[node] = {"add": sum(sizes), "mul": math.prod(sizes), "div": math.prod(sizes)}.get(
+            node.op, max(sizes, default=1)
+        )
+        if node.op == "pow" and _small_power(node):
+            terms[node] = sizes[0] ** int(float(node.operands[1].args[0]))
+        small = terms[node] <= most_terms
         if node.value is not None:
             done[node] = sympy.Rational(*node.value.as_integer_ratio())
-        elif node.op == "add":
+        elif node.op == "add" and small:
             done[node] = sympy.Add(*operands)
-        elif node.op == "mul":
+        elif node.op == "mul" and small:
             done[node] = sympy.Mul(*operands)
         elif node.op == "neg":
             done[node] = -operands[0]
-        elif node.op == "div" and operands[1] != 0:
+        elif node.op == "div" and small and operands[1] != 0:
             done[node] = operands[0] / operands[1]
-        elif node.op == "pow" and node in needed and _small_power(node):
+        elif node.op == "pow" and small and _small_power(node):
             done[node] = operands[0] ** int(float(node.operands[1].args[0]))
         else:
             done[node] = symbols.setdefault(node, sympy.Dummy(f"s{len(symbols)}"))
+            terms[node] = 1
     return done[root]
 
 

@@ -16,6 +16,7 @@ from unhurried_heron.formulas.simplify import simplified
 MOST_TIMES: Final = 100_000
 _MOST_CELLS: Final = 200_000
 _FIRST_CELLS: Final = 64
+_MOST_CURVED_STEPS: Final = 2_000
 _TOUCH: Final = 1e-6
 _BROKEN: Final = frozenset({"where", "step", "pulse", "sign", "floor", "ceil", "abs", "min", "max", *COMPARISONS})
 
@@ -38,8 +39,15 @@ def crossing_times(truth: Node, values: Mapping[str, Any], interval: tuple[float
     first, last = float(bounds[0][0]), float(bounds[1][0])
     if not (last - first < MOST_TIMES):
         return None
+    steps = np.arange(np.floor(first), np.ceil(last) + 1.0)
+    line = _line(gap, values)
+    if line is not None:
+        start, steepness = line
+        return ((steps - start) / steepness).tolist() if steepness else []
+    if steps.size > _MOST_CURVED_STEPS:
+        return None
     found: list[float] = []
-    for whole in range(int(np.floor(first)), int(np.ceil(last)) + 1):
+    for whole in steps:
         times = _roots(add(gap, number(-float(whole))), values, low, high)
         if times is None or len(found) + len(times) > MOST_TIMES:
             return None
@@ -48,13 +56,26 @@ def crossing_times(truth: Node, values: Mapping[str, Any], interval: tuple[float
 
 
 def _roots(gap: Node, values: Mapping[str, Any], low: float, high: float) -> list[float] | None:
+    line = _line(gap, values)
+    if line is not None:
+        start, steepness = line
+        return [-start / steepness] if steepness else []
     broken = any(node.op in _BROKEN for node in walk(gap))
-    slope = rewrite(Differentiator([TIME]).by_name(gap).get(TIME, ZERO), simplified, {})
-    if not broken and TIME not in names_in(slope):
-        steepness = float(evaluate(slope, values))
-        start = float(evaluate(gap, {**values, TIME: 0.0}))
-        return [-start / steepness] if steepness != 0.0 and np.isfinite(start / steepness) else []
-    return _isolate(gap, slope, values, (low, high), broken)
+    return _isolate(gap, _slope(gap), values, (low, high), broken)
+
+
+def _slope(gap: Node) -> Node:
+    return rewrite(Differentiator([TIME]).by_name(gap).get(TIME, ZERO), simplified, {})
+
+
+def _line(gap: Node, values: Mapping[str, Any]) -> tuple[float, float] | None:
+    """Return the value at time zero and the slope of a formula that is linear in the time, or None."""
+    slope = _slope(gap)
+    if TIME in names_in(slope) or any(node.op in _BROKEN for node in walk(gap)):
+        return None
+    steepness, start = float(evaluate(slope, values)), float(evaluate(gap, {**values, TIME: 0.0}))
+    usable = steepness != 0.0 and np.isfinite(steepness) and np.isfinite(start / steepness)
+    return (start, steepness) if usable else (0.0, 0.0)
 
 
 def _isolate(

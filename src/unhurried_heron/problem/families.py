@@ -13,7 +13,7 @@ from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, name, num
 from unhurried_heron.formulas.layout import Block, Box, Group, Layout, Loop
 from unhurried_heron.formulas.written import to_text
 
-MOST_MEMBERS = 20_000_000
+MOST_MEMBERS = 10_000_000
 _MOST_BLOCKS = 20_000
 _DEEPEST = 40
 Affine = tuple[int, dict[str, int]]

@@ -17,6 +17,8 @@ from unhurried_heron.problem.names import check_name
 _PLAIN_LEFT = re.compile(
     r"\s*(?P<name>[^\W\d]\w*)\s*(?P<primes>['′-‴]*)\s*(?P<index>\[[^\[\]]*\])?\s*(?P<more>['′-‴]*)\s*$"
 )
+# so that no text takes long to be refused
+MOST_CHARACTERS = 200_000
 _FOR = re.compile(r"\bfor\b")
 _RANGE = re.compile(r"\s*(?P<index>\w+)\s+in\b(?P<span>.*)$", re.S)
 _EQUALS = re.compile(r"(?<![<>=!])=(?!=)")
@@ -72,6 +74,16 @@ def read_statements(text: str, findings: Findings, where: str = "the equations")
     ExpressionError, NameClashError
         A line is no equation or its formula is refused, unless the findings gather what is wrong.
     """
+    if len(text) > MOST_CHARACTERS:
+        findings.add(
+            ExpressionError(
+                "the text is too long",
+                place=where,
+                expected=f"at most {MOST_CHARACTERS:,} characters; families of states (u[i]) say more in fewer",
+                given=f"{len(text):,}",
+            )
+        )
+        return []
     statements: list[Statement] = []
     for line, words in _lines(text):
         count = len(statements)
