@@ -1,6 +1,6 @@
 """Benchmarks as ratios, both sides measured in turn within one run.
 
-Usage: python benchmarks/run.py [--part explicit|python|collocation|chunks|formulation|start]; needs gcc.
+Usage: python benchmarks/run.py [--part explicit|python|collocation|chunks|formulation|start|refusals]; needs gcc.
 Trust the ratios, not the times: machines differ and drift.
 """
 
@@ -15,6 +15,7 @@ import explicit
 import formulation
 import implicit
 import rates
+import refusals
 import start
 
 PARTS: dict[str, Callable[[], None]] = {
@@ -24,6 +25,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "chunks": chunks.report,
     "formulation": formulation.report,
     "start": start.report,
+    "refusals": refusals.report,
 }
 
 

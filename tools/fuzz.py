@@ -19,8 +19,8 @@ with atheris.instrument_imports(include=["unhurried_heron.problem", "unhurried_h
 
 MOST_SECONDS, MOST_BYTES = 2.0, 500e6
 GRAMMAR = """
-    x x' x'' x''' y y' z'' u[i] u[i]' u[i-1] u[n] u[1]' c[i,j] for in 1..n 2..n-1 i j n k t + - * / ^ ( ) , < > == <= and
-    or not sin( cos( where( max( abs( floor( step( pulse( sum( sqrt( exp( 0 1 2 0.5 1e300 1e-300 -1 9 pi e kinetic =
+    x x' x'' x''' y y' z'' u[i] u[i]' u[i-1] u[n] u[1]' c[i,j] for in 1..n 2..n-1 i j n k t + - * / ^ ( ) , < > == <=
+    and or not sin( cos( where( max( abs( floor( step( pulse( sum( sqrt( exp( 0 1 2 0.5 1e300 1e-300 -1 9 pi e kinetic =
     potential = lagrangian hamiltonian [ ] ' ' # . .. | ** // @ : ; _ __x é ² ′ ″ lambda if else import open 3m 5% m^2
 """
 PLACES = "x x' y y' x'' y'' z k t 2 0.5 n 0 1e300 u[n] u[1] v u[i] u[i-1]"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import os
 import pty
 import select
@@ -146,3 +147,34 @@ def test_a_terminal_sees_progress(tmp_path: Path) -> None:
     os.close(reader)
     assert b"steps" in seen
     assert b"%" in seen
+
+
+def test_check_and_new(tmp_path: Path) -> None:
+    good = heron("check", demo_file("culvert"))
+    assert (good.returncode, good.stderr) == (0, "")
+    assert "nothing wrong" in good.stdout
+    bad = heron("check", demo_file("mistakes"))
+    assert (bad.returncode, bad.stderr) == (1, "")
+    assert "6 things wrong" in bad.stdout
+    assert heron("check", tmp_path / "none.toml").returncode == 1
+    latex = heron("check", demo_file("culvert"), "--latex").stdout
+    assert latex.startswith("\\begin{aligned}")
+    made = heron("new", "mill", cwd=tmp_path)
+    assert made.returncode == 0
+    assert heron("check", tmp_path / "mill.toml").returncode == 0
+    assert heron("run", tmp_path / "mill.toml", "--set", "shut_at=1 d", "--set", "level=crest/4").returncode == 0
+    for name, words in (("mill", "already"), ("a b", "name of a problem"), ("none/mill", "no folder")):
+        again = heron("new", name, cwd=tmp_path)
+        assert (again.returncode, words in again.stderr) == (2, True), again.stderr
+
+
+def test_open_parameters_are_set_on_the_line(tmp_path: Path) -> None:
+    path = tmp_path / "open.toml"
+    equations = "equations = \"z'' = -k*z\"\n[interval]\nfrom = 0\nto = 1\n"
+    path.write_text(equations + '[initial]\nz = 1\n"z\'" = 0\n[parameters]\nk = "open"\n')
+    refused = heron("run", path)
+    assert refused.returncode == 2
+    assert "still open: 'k'" in refused.stderr
+    done = heron("run", path, "--set", "k=4", "--set", "z'=0.5")
+    assert done.returncode == 0
+    assert f"{math.cos(2) + 0.25 * math.sin(2):.6f}"[:7] in done.stdout

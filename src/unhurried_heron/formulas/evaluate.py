@@ -7,7 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.formulas.expression import SUM, Node, upwards
+from unhurried_heron.formulas.expression import BOUND, SUM, Node, upwards
 
 STATE: Final = "the state"  # where `evaluate` finds the whole state, if there is one
 
@@ -68,7 +68,7 @@ def _evaluate(root: Node, values: Mapping[str, Any]) -> Any:
     within = {part for node in upwards(root) if node.op == SUM for part in upwards(node.args[3])}
     for node in upwards(root):
         # what stands inside a sum is computed there, where its index has values
-        if node in within and any(str(name).find("\u00b7") >= 0 for name in _free_names(node)):
+        if node in within and any(BOUND in name and name not in values for name in _free_names(node)):
             continue
         done[node] = _value(node, values, done)
     return done[root]

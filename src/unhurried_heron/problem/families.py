@@ -9,14 +9,15 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from unhurried_heron.errors import CircularDerivedError, FamilyError, NameClashError
-from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, name, number, replace_names, rewrite, walk
+from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, mul, name, number, replace_names, rewrite, walk
 from unhurried_heron.formulas.layout import Block, Box, Group, Layout, Loop
 from unhurried_heron.formulas.written import to_text
+from unhurried_heron.problem.indices import Affine, affine, plain_index
 
 MOST_MEMBERS = 10_000_000
 _MOST_BLOCKS = 20_000
-_DEEPEST = 40
-Affine = tuple[int, dict[str, int]]
+_DEEPEST = 20
+_MOST_REWRITTEN = 500
 
 
 @dataclass(frozen=True)
@@ -40,58 +41,6 @@ class Rule:
             value = index.value
             found.append(ends[str(index.args[0])] if value is None else (int(value), int(value)))
         return tuple(found)
-
-
-def whole(value: float | None, words: str, where: str) -> int:
-    """Return a whole number.
-
-    Raises
-    ------
-    FamilyError
-    """
-    if value is None or not abs(value) < 1e15 or value != round(value):
-        raise FamilyError(
-            f"'{words}' is no whole number", name=words, place=where, expected="a whole number", given=f"{value}"
-        )
-    return round(value)
-
-
-def affine(node: Node, constants: Mapping[str, float], where: str) -> Affine:
-    """Return an index such as ``2*i - n + 1`` as a constant and the coefficient of each loop index.
-
-    Raises
-    ------
-    FamilyError
-        It is not linear in the loop indices, or not whole.
-    """
-    op, operands = node.op, node.operands
-    if op == "number":
-        return whole(node.value, to_text(node), where), {}
-    if op == "name":
-        named = str(node.args[0])
-        return (whole(constants[named], named, where), {}) if named in constants else (0, {named: 1})
-    if op in ("add", "neg", "mul"):
-        parts = [affine(operand, constants, where) for operand in operands]
-        if op == "neg":
-            return -parts[0][0], {key: -value for key, value in parts[0][1].items()}
-        if op == "add":
-            keys = dict.fromkeys(key for _, part in parts for key in part)
-            return sum(part[0] for part in parts), {key: sum(part[1].get(key, 0) for part in parts) for key in keys}
-        if sum(bool(part[1]) for part in parts) <= 1:
-            scale = int(np.prod([part[0] for part in parts if not part[1]], dtype=np.int64))
-            varying = next((part for part in parts if part[1]), (1, {}))
-            return scale * varying[0], {key: scale * value for key, value in varying[1].items()}
-    if op == "div":
-        above, below = (affine(operand, constants, where) for operand in operands)
-        if not below[1] and below[0] and all(value % below[0] == 0 for value in (above[0], *above[1].values())):
-            return above[0] // below[0], {key: value // below[0] for key, value in above[1].items()}
-    raise FamilyError(
-        f"the index '{to_text(node)}' cannot be followed",
-        name=to_text(node),
-        place=where,
-        expected="an index such as i, i-1, n or 2*i+1",
-        given=to_text(node),
-    )
 
 
 def layout_of(rules: Mapping[str, Sequence[Rule]], what: str) -> Layout:
@@ -183,7 +132,7 @@ class Resolver:
         """Return the loops that compute a rule; ``place`` gives base and strides of its family's places."""
         base, strides = place(rule.box())
         out = []
-        for loops, node in self._pieces(rule.loops, rule.node, rule.where, 0):
+        for loops, node in self._pieces(rule.loops, rule.node, rule.where):
             run = {loop.index: loop for loop in loops if loop.first != loop.last}
             fixed = {loop.index: number(loop.first) for loop in loops if loop.first == loop.last}
             begin, steps = base, {}
@@ -208,20 +157,33 @@ class Resolver:
         """
         if not node.has_family:
             return node
-        (_, found), *_ = self._pieces((), node, where, 0)
+        (_, found), *_ = self._pieces((), node, where)
         return found
 
-    def _pieces(
-        self, loops: tuple[Loop, ...], node: Node, where: str, depth: int
-    ) -> list[tuple[tuple[Loop, ...], Node]]:
+    def _pieces(self, loops: tuple[Loop, ...], node: Node, where: str) -> list[tuple[tuple[Loop, ...], Node]]:
         """Split loops so that each reference stays within one piece of its family, and resolve the references."""
-        if depth > _DEEPEST:
-            raise CircularDerivedError(
-                "derived families need each other in a circle, or a family needs itself",
-                place=where,
-                expected="derived families that can be computed from the states",
-                given=f"more than {_DEEPEST} levels",
-            )
+        out: list[tuple[tuple[Loop, ...], Node]] = []
+        level, work = [(loops, node)], 0
+        for _ in range(_DEEPEST):
+            deeper: list[tuple[tuple[Loop, ...], Node]] = []
+            for part in level:
+                for found in self._one_level(*part, where):
+                    (deeper if any(each.op == "at" for each in walk(found[1])) else out).append(found)
+                    work += 1
+            if not deeper:
+                return out
+            level = deeper
+            if work > _MOST_REWRITTEN:
+                break
+        raise CircularDerivedError(
+            "derived families need each other in a circle, or a family needs itself",
+            place=where,
+            expected="derived families that can be computed from the states",
+            given=f"formulas written out {work:,} times, and still not in terms of states",
+        )
+
+    def _one_level(self, loops: tuple[Loop, ...], node: Node, where: str) -> list[tuple[tuple[Loop, ...], Node]]:
+        """Split loops at the ends of the pieces that are referred to, and put formulas or places in their stead."""
         node = self._split_sums(node, loops, where)
         members = [part for part in walk(node) if part.op == "at"]
         if not members:
@@ -239,11 +201,7 @@ class Resolver:
         for chosen in itertools.product(*parts):
             here = {**inner, **ranges, **{loop.index: (loop.first, loop.last) for loop in chosen}}
             found = {member: self._reference(member, here, where) for member in members}
-            resolved = rewrite(node, lambda part, found=found: found.get(part), {})  # type: ignore[misc]  # bound on purpose
-            if resolved.has_family and any(part.op == "at" for part in walk(resolved)):
-                out += self._pieces(chosen, resolved, where, depth + 1)
-            else:
-                out.append((chosen, resolved))
+            out.append((chosen, rewrite(node, lambda part, found=found: found.get(part), {})))  # type: ignore[misc]  # bound
         return out
 
     def _boxes(self, named: str, where: str, count: int) -> list[tuple[Box, Rule | None]]:
@@ -286,10 +244,10 @@ class Resolver:
             for key in slopes:
                 if key not in ranges:
                     raise FamilyError(
-                        f"the index '{_plain(key)}' has no range",
-                        name=_plain(key),
+                        f"the index '{plain_index(key)}' has no range",
+                        name=plain_index(key),
                         place=where,
-                        expected=f"… for {_plain(key)} in 1..n at the end of the equation",
+                        expected=f"… for {plain_index(key)} in 1..n at the end of the equation",
                         given=to_text(member),
                     )
             ends = [[slope * ranges[key][0], slope * ranges[key][1]] for key, slope in slopes.items()]
@@ -297,10 +255,10 @@ class Resolver:
         boxes = self._boxes(named, where, len(indices))
         for box, rule in boxes:
             if all(a <= low and high <= b for (low, high), (a, b) in zip(reach, box, strict=True)):
-                return self._place(named, indices) if rule is None else _instance(rule, member.operands)
+                return self._place(named, indices) if rule is None else _instance(rule, indices)
         hull = [(min(box[d][0] for box, _ in boxes), max(box[d][1] for box, _ in boxes)) for d in range(len(indices))]
         outside = [low if low < a else high for (low, high), (a, b) in zip(reach, hull, strict=True)]
-        runs = ", ".join(f"{_plain(key)} from {a} to {b}" for key, (a, b) in ranges.items())
+        runs = ", ".join(f"{plain_index(key)} from {a} to {b}" for key, (a, b) in ranges.items())
         raise FamilyError(
             f"'{to_text(member)}' reaches {named}[{','.join(map(str, outside))}], which has no equation",
             name=named,
@@ -357,8 +315,13 @@ def _divided(loop: Loop, cuts: set[int]) -> list[Loop]:
     return [Loop(loop.index, a, b) for a, b in zip(begins, ends, strict=True)]
 
 
-def _instance(rule: Rule, indices: tuple[Node, ...]) -> Node:
+def _instance(rule: Rule, affines: Sequence[Affine]) -> Node:
     """Return a rule's formula with other indices in the place of its own."""
+    # written in one way only, so that i-1+1 is i and nothing is written out twice
+    indices = [
+        add(*(mul(number(slope), name(key)) for key, slope in sorted(slopes.items())), number(constant))
+        for constant, slopes in affines
+    ]
     given = {str(own.args[0]): index for own, index in zip(rule.indices, indices, strict=True) if own.value is None}
     free = {str(part.args[0]) for index in indices for part in walk(index) if part.op == "name"}
     taken = {part.args[0] for part in walk(rule.node) if part.op == SUM} & free
@@ -390,7 +353,3 @@ def _with_fixed(node: Node, fixed: Mapping[str, Node]) -> Node:
         return Node("slot", part.args[0] + sum(steps), *moves)
 
     return rewrite(node, put, {}) if fixed else node
-
-
-def _plain(index: str) -> str:
-    return index.partition(BOUND)[0]

@@ -20,8 +20,9 @@ from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.layout import Loop
 from unhurried_heron.formulas.spelling import base_of, with_primes
 from unhurried_heron.problem.energies import ENERGY, LAGRANGIAN, check_coordinates, hamilton, lagrange, read_forces
-from unhurried_heron.problem.families import Rule, whole
+from unhurried_heron.problem.families import Rule
 from unhurried_heron.problem.findings import Findings
+from unhurried_heron.problem.indices import whole
 from unhurried_heron.problem.model import write_out
 from unhurried_heron.problem.names import check_defined
 from unhurried_heron.problem.reduction import Residual

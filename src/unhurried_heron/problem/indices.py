@@ -1,0 +1,70 @@
+"""Indices of families: whole numbers that depend linearly on loop indices."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from unhurried_heron.errors import FamilyError
+from unhurried_heron.formulas.expression import BOUND, Node
+from unhurried_heron.formulas.written import to_text
+
+Affine = tuple[int, dict[str, int]]
+
+
+def whole(value: float | None, words: str, where: str) -> int:
+    """Return a whole number.
+
+    Raises
+    ------
+    FamilyError
+    """
+    if value is None or not abs(value) < 1e15 or value != round(value):
+        raise FamilyError(
+            f"'{words}' is no whole number", name=words, place=where, expected="a whole number", given=f"{value}"
+        )
+    return round(value)
+
+
+def affine(node: Node, constants: Mapping[str, float], where: str) -> Affine:
+    """Return an index such as ``2*i - n + 1`` as a constant and the coefficient of each loop index.
+
+    Raises
+    ------
+    FamilyError
+        It is not linear in the loop indices, or not whole.
+    """
+    op, operands = node.op, node.operands
+    if op == "number":
+        return whole(node.value, to_text(node), where), {}
+    if op == "name":
+        named = str(node.args[0])
+        return (whole(constants[named], named, where), {}) if named in constants else (0, {named: 1})
+    if op in ("add", "neg", "mul"):
+        parts = [affine(operand, constants, where) for operand in operands]
+        if op == "neg":
+            return -parts[0][0], {key: -value for key, value in parts[0][1].items()}
+        if op == "add":
+            keys = dict.fromkeys(key for _, part in parts for key in part)
+            return sum(part[0] for part in parts), {key: sum(part[1].get(key, 0) for part in parts) for key in keys}
+        if sum(bool(part[1]) for part in parts) <= 1:
+            scale = int(np.prod([part[0] for part in parts if not part[1]], dtype=np.int64))
+            varying = next((part for part in parts if part[1]), (1, {}))
+            return scale * varying[0], {key: scale * value for key, value in varying[1].items()}
+    if op == "div":
+        above, below = (affine(operand, constants, where) for operand in operands)
+        if not below[1] and below[0] and all(value % below[0] == 0 for value in (above[0], *above[1].values())):
+            return above[0] // below[0], {key: value // below[0] for key, value in above[1].items()}
+    raise FamilyError(
+        f"the index '{to_text(node)}' cannot be followed",
+        name=to_text(node),
+        place=where,
+        expected="an index such as i, i-1, n or 2*i+1",
+        given=to_text(node),
+    )
+
+
+def plain_index(index: str) -> str:
+    """Return an index as the user wrote it."""
+    return index.partition(BOUND)[0]
