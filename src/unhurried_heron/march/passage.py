@@ -7,7 +7,7 @@ Ordinary Differential Equations I*, 2nd ed. (1993), section II.6.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -63,7 +63,7 @@ class Passage:
     def begin(self) -> None:
         """Give every switch its value at the start, and the march its first place to land on."""
         start, _ = self._problem.interval
-        self._aim(start)
+        self._aim(start, self._timed)
         for switch in self._march.native.located:
             if switch.slot:
                 self._set(switch, float(evaluate(switch.live, self._surroundings(start))))
@@ -98,7 +98,7 @@ class Passage:
         _, labels = self._landings[self._next]
         before = dict(self._values)
         self._next += 1
-        self._aim(time)
+        self._aim(time, [switch for switch in labels if switch.slot])
         for switch in labels:
             slot = switch.slot
             if not slot or self._values[slot] != before[slot]:
@@ -106,15 +106,15 @@ class Passage:
                 self.crossings.append((time, switch.text, value))
         self.marks.append((rows - 1, ", ".join(switch.text for switch in labels)))
 
-    def _aim(self, time: float) -> None:
-        """Set the next landing, and every switch of known times to its value until then."""
+    def _aim(self, time: float, changing: Sequence[Switch]) -> None:
+        """Set the next landing, and switches of known times to their values until then."""
         end = self._landings[self._next][0] if self._next < len(self._landings) else self._problem.interval[1]
         self._march.control["end"] = end
         self._march.native.hold_between(time, end)
-        middle = {"t": 0.5 * (time + end), **self._problem.parameters}
-        for switch in self._timed:
-            self._set(switch, float(evaluate(switch.live, middle)))
-        self._settle_nested(time, None)
+        for switch in changing:
+            self._set(switch, float(evaluate(switch.live, {**self._problem.parameters, "t": 0.5 * (time + end)})))
+        if changing:
+            self._settle_nested(time, None)
 
     def _flip(self, switch: Switch, time: float, rows: int) -> None:
         value = np.nan

@@ -232,7 +232,8 @@ def _difference(a: Node, b: Node) -> Node:
 
 def with_times(switch: Switch, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:
     """Return a switch with its times within an interval, where they follow from time and parameters alone."""
-    if switch.cause != "time" or switch.function is not None:
+    waits = any(named != TIME and named not in values for named in names_in(switch.live))
+    if switch.cause != "time" or switch.function is not None or waits:
         return switch
     found = crossing_times(switch.live, values, interval)
     if found is None:
