@@ -85,9 +85,11 @@ class Switch:
         return any(found.startswith(_SLOT) for found in names_in(self.gap))
 
     def __repr__(self) -> str:
+        if self.times is None and self.cause == "time":
+            return f"<Switch {self.text}: {self.kind}, its times waiting for parameters>"
         if self.times is None:
             return f"<Switch {self.text}: {self.kind}, located during the run>"
-        return f"<Switch {self.text}: {self.kind} at {len(self.times)} known times>"
+        return f"<Switch {self.text}: {self.kind} at {len(self.times)} known time{'s' * (len(self.times) != 1)}>"
 
 
 @dataclass(frozen=True)
