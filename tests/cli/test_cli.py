@@ -175,6 +175,9 @@ def test_open_parameters_are_set_on_the_line(tmp_path: Path) -> None:
     refused = heron("run", path)
     assert refused.returncode == 2
     assert "still open: 'k'" in refused.stderr
+    kinked = demo_file("sluice-pond")
+    assert "landed on" in heron("run", kinked).stdout
+    assert "landed on" not in heron("run", kinked, "--no-switches").stdout
     done = heron("run", path, "--set", "k=4", "--set", "z'=0.5")
     assert done.returncode == 0
     assert f"{math.cos(2) + 0.25 * math.sin(2):.6f}"[:7] in done.stdout

@@ -100,6 +100,15 @@ def test_two_switches_at_once(method: str) -> None:
     assert run.switches["time"].to_numpy() == pytest.approx([1, 1, 2], abs=1e-9)
 
 
+def test_conditions_that_stay_on_their_limit() -> None:
+    # floor(x) is 0 for a while: > and >= are different things there
+    for condition, rate in (("floor(x) > 0", 2), ("floor(x) >= 0", 1), ("floor(x) < 0", 2), ("floor(x) <= 0", 1)):
+        problem = uh.Problem.from_text(f"x' = where({condition}, 1, 2)", initial={"x": 0.1}, interval=(0, 0.3))
+        assert uh.integrate(problem).final["x"] == pytest.approx(0.1 + 0.3 * rate), condition
+    still = uh.Problem.from_text("x' = where(y > 0, 1, 2)\ny' = 0", initial={"x": 0, "y": 0}, interval=(0, 1))
+    assert uh.integrate(still).final["x"] == pytest.approx(2.0)
+
+
 def test_work_is_counted_and_budgets_hold_across_switches() -> None:
     problem = uh.Problem.from_text("x' = sign(sin(40*t))", initial={"x": 0}, interval=(0, 10))
     run = uh.integrate(problem)

@@ -146,6 +146,18 @@ def test_functions_that_meddle_or_waver_are_refused() -> None:
             uh.Problem.from_rates(rates, **SAID)
 
 
+def test_functions_wait_for_open_parameters() -> None:
+    problem = uh.Problem.from_rates(
+        lambda x, k: {"x": -k * x}, initial={"x": "start"}, parameters={"k": None, "start": 2}, interval=(0, 1)
+    )
+    assert problem.open == ("k",)
+    # what the function returns is learnt when it can be called
+    assert uh.integrate(problem, parameters={"k": 1}, rtol=1e-9).final["x"] == pytest.approx(2 * np.exp(-1), rel=1e-8)
+    bad = uh.Problem.from_rates(lambda x, k: [k, x], initial={"x": 1}, parameters={"k": None}, interval=(0, 1))
+    with pytest.raises(errors.RateFunctionError, match="not 1 real number"):
+        bad.with_(parameters={"k": 1})
+
+
 def test_event_functions() -> None:
     events = [
         uh.Event(lambda v: v, name="python"),

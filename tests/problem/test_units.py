@@ -53,6 +53,31 @@ def test_values_come_in_the_units_of_the_states() -> None:
     assert (again.parameters["crest"], again.initial["level"], again.interval[1]) == (1.0, 0.5, 1.5)
 
 
+def test_states_without_declared_units_take_those_that_fit_together() -> None:
+    problem = uh.Problem.from_text(
+        "m*a'' + c*(a' - b') + k*a = 0\nb' = -b/late + a'\nlate = 2*pi/turn\nmass' = -mass/late",
+        parameters={"m": "500 g", "c": "0.3 N*s/m", "k": "5 N/m", "turn": "2*pi/period", "period": "3 min"},
+        initial={"a": "10 cm", "a'": "3 m/min", "b": "5 mm", "mass": "7 g"},
+        interval=("0 s", "2 min"),
+    )
+    # the first length is a's, the first mass that of mass, and everything else follows them
+    assert {key: problem.units[key] for key in ("t", "a", "a'", "b", "mass")} == {
+        "t": "s", "a": "cm", "a'": "cm/s", "b": "cm", "mass": "g"
+    }  # fmt: skip
+    assert dict(problem.initial) == pytest.approx({"a": 10, "a'": 5, "b": 0.5, "mass": 7})
+    assert problem.parameters["m"] == 500
+    assert problem.parameters["c"] == pytest.approx(300)
+    # the unit of a parameter made of others is that of its formula
+    assert problem.check_units() == ()
+    wrong = uh.Problem.from_text(
+        "x' = x*turn",
+        parameters={"turn": "2*pi*period", "period": "3 s"},
+        initial={"x": "1 m"},
+        interval=("0 s", "1 s"),
+    )
+    assert "'x*turn' is in m*s" in str(wrong.check_units()[0])
+
+
 @pytest.mark.parametrize(
     ("given", "unit", "wanted"),
     [

@@ -28,6 +28,9 @@ def run(
     rtol: Annotated[float | None, typer.Option(help="Relative tolerance.")] = None,
     atol: Annotated[float | None, typer.Option(help="Absolute tolerance.")] = None,
     step: Annotated[float | None, typer.Option(help="A fixed step instead of tolerances.")] = None,
+    switches: Annotated[
+        bool | None, typer.Option("--switches/--no-switches", help="Land on jumps and kinks, or step over them.")
+    ] = None,
     changes: Changes = None,
     record: Annotated[int | None, typer.Option(metavar="N", help="Keep N equally spaced times.")] = None,
     csv: Annotated[
@@ -41,7 +44,9 @@ def run(
     from unhurried_heron.show.tables import console, run_report
 
     problem = _changed(Problem.from_file(file), changes or [])
-    options = _options(problem, {"method": method, "rtol": rtol, "atol": atol, "step": step, "record": record})
+    options = _options(
+        problem, {"method": method, "rtol": rtol, "atol": atol, "step": step, "record": record, "switches": switches}
+    )
     for path in (csv, json, plot):
         _check_writable(path)
     with warnings.catch_warnings():

@@ -75,10 +75,13 @@ def _text(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
             text += f" - {part}" if negative else f" - {part[1:]}" if part.startswith("-") else f" + {part}"
         return text, rank
     if op == "mul":
-        parts = [_wrapped(factor, done, rank if i == 0 else rank + 1) for i, factor in enumerate(operands)]
-        return "*".join(parts), rank
+        # a leading sign needs no parentheses: -x*y is read as (-x)*y
+        least = _RANK["neg"] if operands[0].op == "neg" else rank
+        parts = [_wrapped(factor, done, rank + 1 if i else least) for i, factor in enumerate(operands)]
+        return "*".join(parts), least
     if op == "div":
-        return f"{_wrapped(operands[0], done, rank)}/{_wrapped(operands[1], done, rank + 1)}", rank
+        least = _RANK["neg"] if operands[0].op == "neg" else rank
+        return f"{_wrapped(operands[0], done, least)}/{_wrapped(operands[1], done, rank + 1)}", least
     if op == "neg":
         return f"-{_wrapped(operands[0], done, rank + 1)}", rank
     if op == "pow":

@@ -129,6 +129,7 @@ def _report(problem: Facts, wrong: list[Finding], *, sound: bool) -> Report:
     order = {"wrong": 0, "doubtful": 1, "note": 2}
     found.sort(key=lambda each: order[each.weight])
     higher = any(k > 1 for k in problem.model.orders.values()) or problem.said.form != "equations"
+    higher = higher or any(statement.target is None for statement in problem.model.statements)
     written = not isinstance(problem.model.rates, NamedFunction)
     return Report(problem.title, tuple(found), problem.first_order().text if sound and higher and written else "")
 
@@ -145,8 +146,9 @@ def _units(problem: Facts) -> Iterator[Finding]:
 
 
 def _plain_number(problem: Facts, name: str) -> bool:
-    """Whether a parameter was declared to be a plain number, or is a size."""
-    return name in problem.units or name in problem.model.sizes
+    """Whether a parameter was declared to be a plain number, is a size, or has the unit of its formula."""
+    formula = problem.settled.definitions[name].formula
+    return name in problem.units or name in problem.model.sizes or formula is not None
 
 
 def _open(problem: Facts) -> Iterator[Finding]:

@@ -13,6 +13,7 @@ from unhurried_heron.formulas.expression import COMPARISONS, CONSTANTS, SUM, TIM
 from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.written import to_text
 from unhurried_heron.problem.facts import Facts
+from unhurried_heron.problem.names import in_order
 from unhurried_heron.problem.units import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
 
 _PLAIN_ONLY: Final = frozenset(
@@ -100,7 +101,8 @@ class _Checker:
         return self.units.get(name, _UNKNOWN)
 
     def all(self) -> Iterator[Disagreement]:
-        """Check equations, then forces, parameters, starting values, closed forms and events."""
+        """Check equations, then parameters, starting values and events."""
+        self._measure_parameters()
         helpers = {s.target.name: s for s in self.model.statements if s.target and not s.target.primes}
         for name in self._in_order(helpers):
             statement = helpers[name]
@@ -123,6 +125,16 @@ class _Checker:
                 words = written.words(written.node) or to_text(written.node)
                 self.found.append(Disagreement(name, self.say(wanted), words, self.say(measure), where))
         yield from self.found
+
+    def _measure_parameters(self) -> None:
+        """Parameters that are formulas of others have the units of their formulas, where none is declared."""
+        definitions = self.problem.settled.definitions
+        formulas = {
+            key: each.formula for key, each in definitions.items() if each.formula and key in self.model.parameters
+        }
+        for key in in_order({key: formula.node for key, formula in formulas.items()}, "parameters"):
+            if isinstance(self.of_name(key), _Any):
+                self.units[key] = self.measure(formulas[key], formulas[key].source.where, set())
 
     def _in_order(self, helpers: Mapping[str, object]) -> Sequence[str]:
         """Derived quantities in an order in which each uses only those before it."""

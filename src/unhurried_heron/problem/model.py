@@ -52,6 +52,8 @@ class Model:
         Values of the parameters that the structure depends on.
     jacobian : NamedFunction, or None
         A Jacobian of the user's own.
+    tried : bool
+        Whether Python functions have been called once, which tells what they return.
     """
 
     layout: Layout
@@ -70,6 +72,7 @@ class Model:
     resolver: Resolver = field(default_factory=lambda: Resolver(Layout(())))
     orders: Mapping[str, int] = field(default_factory=dict)
     jacobian: NamedFunction | None = None
+    tried: bool = False
 
     def watch(self, event: Event, units: Mapping[str, str]) -> Watched:
         """Return the expression or function whose sign change is the event.

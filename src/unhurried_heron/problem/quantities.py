@@ -8,6 +8,7 @@ from typing import Any
 
 from unhurried_heron.errors import UnitError
 from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.formulas.spelling import base_of
 from unhurried_heron.problem.definitions import QUANTITY, Definition
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.values import finite_number, interval_ends
@@ -44,9 +45,8 @@ def settle(
         ends = _read_ends(interval)
     if ends.unit:
         found.setdefault(TIME, ends.unit)
-    for name, each in initial.items():
-        if each.unit:
-            found.setdefault(name.partition("[")[0], each.unit)
+    with findings.gathering():
+        _adopt_units(initial, found)
     if not any(each.unit for each in (*parameters.values(), *initial.values())) and not ends.units:
         return Quantities(parameters, initial, _checked_ends(ends.values, findings), found)
     known = dict(found)
@@ -70,6 +70,20 @@ def settle(
         ]
         values = (converted[0], converted[1])
     return Quantities(constants, start, _checked_ends(values, findings), found)
+
+
+def _adopt_units(initial: Mapping[str, Definition], units: dict[str, str]) -> None:
+    """Give states without a declared unit one that fits the others: the first of each kind is taken as it was said."""
+    said = {name.partition("[")[0]: each.unit for name, each in initial.items() if each.unit}
+    for name in sorted(said, key=lambda name: name.count("'")):
+        root, order = base_of(name), len(name) - len(base_of(name))
+        if name in units:
+            continue
+        if order and units.get(root) and units.get(TIME):
+            units[name] = f"{units[root]}/{units[TIME]}" + (f"^{order}" if order > 1 else "")
+        else:
+            known = {key: text for key, text in units.items() if key == TIME or key in said}
+            units[name] = _coherent_label(said[name], known, f"initial, '{name}'", new=True) if known else said[name]
 
 
 def _plain_names(initial: Mapping[str, Definition]) -> set[str]:
@@ -127,8 +141,11 @@ def _in_unit(value: float, given: str, wanted: str, place: str) -> float:
     return finite_number(convert(value, unit, target), place, place)
 
 
-def _coherent_label(given: str, declared: Mapping[str, str], place: str) -> str:
-    """Return the unit of the set that the declared units form, or the one given where that has no name."""
+def _coherent_label(given: str, declared: Mapping[str, str], place: str, *, new: bool = False) -> str:
+    """Return the unit of the set that the declared units form, or the one given where that has no name.
+
+    ``new`` keeps the one given where it is of a kind that the others tell nothing of.
+    """
     from unhurried_heron.problem.units import PLAIN, coherent_set, read_unit
 
     unit = read_unit(given, place)
@@ -136,7 +153,7 @@ def _coherent_label(given: str, declared: Mapping[str, str], place: str) -> str:
         return ""
     together = coherent_set(declared)
     wanted = together.unit(unit.powers)
-    if wanted.same(unit):
+    if wanted.same(unit) or (new and not all(base in together.factors for base, _ in unit.powers)):
         return given
     label = together.describe(wanted)
     try:

@@ -81,7 +81,7 @@ def settle(said: Said, findings: Findings, model: Model | None = None) -> Settle
     definitions = {**found.parameters, **found.initial}
     units = _with_slopes(found.units, model.orders)
     settled = Settled(model, values, left_open, Values(model.layout, start), found.interval, units, definitions)
-    if isinstance(model.rates, NamedFunction) and fresh and _complete(settled):
+    if isinstance(model.rates, NamedFunction) and not model.tried and _complete(settled):
         settled = replace(settled, model=_tried(model, settled, findings))
     watched = _watched(said.events, settled, findings)
     # a changed copy may leave a parameter without use
@@ -164,7 +164,7 @@ def _tried(model: Model, settled: Settled, findings: Findings) -> Model:
     for function in functions:
         with findings.gathering():
             try_value(function, time, start, numbers)
-    return replace(model, rates=rates)
+    return replace(model, rates=rates, tried=True)
 
 
 def _watched(events: tuple[Event, ...], settled: Settled, findings: Findings) -> list[Watched]:

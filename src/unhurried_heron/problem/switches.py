@@ -166,9 +166,10 @@ class _Finder:
     def _replace(self, node: Node, plain: Node, smooth: tuple[Node, ...]) -> Node | None:
         op, own = node.op, node.operands
         if op in ("gt", "ge", "lt", "le"):
-            at_least = op in ("gt", "ge")
-            truth = self._switch(node, "jump", own, smooth)
-            return None if truth is None else truth if at_least else Node("not", truth)
+            # a > b is not b >= a: a value that stays on the limit makes the difference
+            turned, denied = op in ("gt", "le"), op in ("gt", "lt")
+            truth = self._switch(node, "jump", own[::-1] if turned else own, smooth[::-1] if turned else smooth)
+            return Node("not", truth) if truth is not None and denied else truth
         if op == "step":
             return self._switch(node, "jump", (own[0], ZERO), (smooth[0], ZERO))
         if op == "pulse":
@@ -214,18 +215,16 @@ class _Finder:
         if "family" in causes or "index" in causes or names_in(live) & self.indices:
             self.left.append(text)
             return None
-        turned = not whole and _difference(smooth[1], smooth[0]) in self.switches
-        key = _difference(smooth[1], smooth[0]) if turned else Node(whole, gap) if whole else gap
+        key = Node(whole, gap) if whole else gap
         if key not in self.switches:
             cause: Cause = "state" if "state" in causes else "input" if "input" in causes else "time"
             truth = Node(whole, live) if whole else Node("ge", live, ZERO)
             slot = f"{_SLOT}{len(self.switches)}"
-            opposite = node.op in ("lt", "le")
-            self.switches[key] = Switch(text, kind, cause, None, slot, gap, truth, whole, opposite=opposite)
+            denied = node.op in ("gt", "lt")
+            self.switches[key] = Switch(text, kind, cause, None, slot, gap, truth, whole, opposite=denied)
         elif kind == "jump":
             self.switches[key] = replace(self.switches[key], kind="jump")
-        found = name(self.switches[key].slot)
-        return Node("not", found) if turned else found
+        return name(self.switches[key].slot)
 
 
 def _difference(a: Node, b: Node) -> Node:
