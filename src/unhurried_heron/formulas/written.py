@@ -38,7 +38,9 @@ def number_text(value: float) -> str:
     """Write a number shortly and exactly."""
     if value == math.pi:
         return "pi"
-    return str(int(value)) if value == int(value) and abs(value) < 1e15 else repr(value)
+    if value == int(value) and abs(value) < 1e15:
+        return f"{value:.0f}"
+    return repr(value)
 
 
 def to_text(root: Node, known: Mapping[Node, str] | None = None) -> str:
@@ -64,7 +66,7 @@ def _text(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
     rank = _RANK.get(op, _ATOM)
     if op == "number":
         value = float(node.args[0])
-        return number_text(value), _ATOM if value >= 0 else _RANK["neg"]
+        return number_text(value), _ATOM if math.copysign(1.0, value) > 0 else _RANK["neg"]
     if op == "name":
         return str(node.args[0]).partition(BOUND)[0], _ATOM
     if op == "add":
@@ -76,11 +78,11 @@ def _text(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
         return text, rank
     if op == "mul":
         # a leading sign needs no parentheses: -x*y is read as (-x)*y
-        least = _RANK["neg"] if operands[0].op == "neg" else rank
+        least = _RANK["neg"] if done[operands[0]][1] == _RANK["neg"] else rank
         parts = [_wrapped(factor, done, rank + 1 if i else least) for i, factor in enumerate(operands)]
         return "*".join(parts), least
     if op == "div":
-        least = _RANK["neg"] if operands[0].op == "neg" else rank
+        least = _RANK["neg"] if done[operands[0]][1] == _RANK["neg"] else rank
         return f"{_wrapped(operands[0], done, least)}/{_wrapped(operands[1], done, rank + 1)}", least
     if op == "neg":
         return f"-{_wrapped(operands[0], done, rank + 1)}", rank
