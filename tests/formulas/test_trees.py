@@ -23,8 +23,27 @@ LEAVES = st.sampled_from(["x", "y", "k'", "2", "3", "0.5", "1", "0", "pi"])
 
 
 def grown(inner: st.SearchStrategy[str]) -> st.SearchStrategy[str]:
-    shapes = ["({} + {})", "({} - {})", "({}*{})", "({}/{})", "({} - {} - {})", "-({})", "({})^2", "({})^3", "({})^1"]
-    shapes += ["sin({})", "exp({}/9)", "max({}, {})", "where({} < {}, {}, {})", "({})^{}", "abs({})", "({}*{}/{})"]
+    shapes = [
+        "({} + {})",
+        "({} - {})",
+        "({}*{})",
+        "({}/(3 + ({})^2))",
+        "({} - {} - {})",
+        "-({})",
+        "({})^2",
+        "({})^3",
+        "({})^1",
+    ]
+    shapes += [
+        "sin({})",
+        "exp({}/9)",
+        "max({}, {})",
+        "where({} < {}, {}, {})",
+        "({})^{}",
+        "abs({})",
+        "({}*{}/5)",
+        "(2*{}/(4*exp({}/9)))",
+    ]
     return st.sampled_from(shapes).flatmap(
         lambda shape: st.tuples(*[inner] * shape.count("{}")).map(lambda parts: shape.format(*parts))
     )

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 import unhurried_heron as uh
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import native_system
+from unhurried_heron.native.system import native_derived, native_system
 from unhurried_heron.problem.checks import _filled, _surroundings
 
 PLACES = ["u[i]", "u[i-1]", "u[i+1]", "v[i]", "v[n+1-i]", "u[1]", "v[n]", "w", "i", "k", "t", "2", "0.5"]
@@ -92,3 +92,26 @@ def test_loops_keep_to_their_own_memory() -> None:
     wanted |= {"c[2,6]": 26, "c[3,4]": 34, "c[3,5]": 35, "c[3,6]": 36, "d": -1}
     assert final == pytest.approx(wanted)
     assert list(final) == list(wanted)
+
+
+def test_indices_of_sums_never_catch_each_other() -> None:
+    # the same letter in sums within sums, and in a derived family whose own sum uses the letter of the sum around it
+    problem = uh.Problem.from_text(
+        """
+        u[i]' = sum(sum(sum(u[j]*i for j in 1..n)*u[j] for j in 1..n)*u[j] for j in 1..n) for i in 1..n
+        b[i] = sum(u[j]*i for j in 1..n) for i in 1..n
+        total = sum(b[j] for j in 1..n)
+        square = sum(u[i]*u[j] for i in 1..n for j in 1..n)
+        """,
+        initial={"u": [1.0, 2.0, 4.0]},
+        parameters={"n": 3},
+        interval=(0, 1),
+    )
+    rates = native_system(problem, (), with_jacobian=True)
+    start = problem.start[None, :]
+    assert evaluate_rows(rates.rates, np.array([0.0]), start)[0].tolist() == [343.0, 686.0, 1029.0]
+    # d/du of i*(u1 + u2 + u3)^3
+    slopes = evaluate_rows(rates.jacobian, np.array([0.0]), start)[0].reshape(3, 3)
+    assert slopes == pytest.approx(3 * 49.0 * np.outer([1, 2, 3], [1, 1, 1]))
+    derived = evaluate_rows(native_derived(problem), np.array([0.0]), start)[0]
+    assert derived.tolist() == [42.0, 49.0, 7.0, 14.0, 21.0]

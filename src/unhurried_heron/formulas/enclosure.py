@@ -19,9 +19,9 @@ _RISING: Final[dict[str, Callable[[Any], Any]]] = {
     "sinh": np.sinh,
     "tanh": np.tanh,
     "atan": np.arctan,
-    "sqrt": lambda x: np.sqrt(np.maximum(x, 0.0)),
-    "log": lambda x: np.log(np.maximum(x, 0.0)),
-    "log10": lambda x: np.log10(np.maximum(x, 0.0)),
+    "sqrt": np.sqrt,
+    "log": np.log,
+    "log10": np.log10,
     "floor": np.floor,
     "ceil": np.ceil,
     "sign": np.sign,
@@ -40,9 +40,11 @@ def enclose(root: Node, values: Mapping[str, Any], low: Any, high: Any) -> Bound
     with np.errstate(all="ignore"):
         for node in upwards(root):
             a, b = _bounds(node, values, low, high, done)
-            # a bound that is no number says nothing; a little is added for rounding
+            # where a bound is no number, part of the interval lies outside the formula's domain, and nothing is known;
+            # a little is added for rounding
             slack = 4e-16 * np.maximum(np.abs(a), np.abs(b))
-            lower, upper = np.where(np.isnan(a), -np.inf, a - slack), np.where(np.isnan(b), np.inf, b + slack)
+            unknown = np.isnan(a) | np.isnan(b)
+            lower, upper = np.where(unknown, -np.inf, a - slack), np.where(unknown, np.inf, b + slack)
             done[node] = (np.broadcast_to(lower, low.shape), np.broadcast_to(upper, low.shape))
     return done[root]
 
@@ -121,7 +123,6 @@ def _product(x: Bounds, y: Bounds) -> Bounds:
 def _power(base: Bounds, exponent: float) -> Bounds:
     a, b = base
     if exponent != int(exponent):
-        a, b = np.maximum(a, 0.0), np.maximum(b, 0.0)
         return (a**exponent, b**exponent) if exponent > 0 else (b**exponent, a**exponent)
     ends = [a**exponent, b**exponent]
     low, high = np.minimum(*ends), np.maximum(*ends)

@@ -7,7 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.formulas.expression import BOUND, SUM, Node, upwards
+from unhurried_heron.formulas.expression import BOUND, SUM, Node, free_names, upwards
 
 STATE: Final = "the state"  # where `evaluate` finds the whole state, if there is one
 
@@ -68,18 +68,10 @@ def _evaluate(root: Node, values: Mapping[str, Any]) -> Any:
     within = {part for node in upwards(root) if node.op == SUM for part in upwards(node.args[3])}
     for node in upwards(root):
         # what stands inside a sum is computed there, where its index has values
-        if node in within and any(BOUND in name and name not in values for name in _free_names(node)):
+        if node in within and any(BOUND in name and name not in values for name in free_names(node)):
             continue
         done[node] = _value(node, values, done)
     return done[root]
-
-
-def _free_names(node: Node) -> list[str]:
-    names = []
-    for part in upwards(node):
-        names += [str(part.args[0])] if part.op == "name" else []
-        names += [str(index) for index, _ in part.args[1:]] if part.op == "slot" else []
-    return names
 
 
 def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> Any:

@@ -143,6 +143,21 @@ def names_in(*roots: Node) -> set[str]:
     return {str(node.args[0]) for node in walk(*roots) if node.op in ("name", "at")}
 
 
+def free_names(root: Node) -> frozenset[str]:
+    """Return the names and indices that a tree takes from around it: all but the indices of its own sums."""
+    free: dict[Node, frozenset[str]] = {}
+    for node in upwards(root):
+        found: frozenset[str] = frozenset().union(*(free[part] for part in node.operands))
+        if node.op == "name":
+            found |= {str(node.args[0])}
+        elif node.op == "slot":
+            found |= {str(index) for index, _ in node.args[1:]}
+        elif node.op == SUM:
+            found -= {str(node.args[0])}
+        free[node] = found
+    return free[root]
+
+
 def walk(*roots: Node) -> Iterator[Node]:
     """Every distinct node of the trees, parents before children."""
     stack, seen = list(roots), set()

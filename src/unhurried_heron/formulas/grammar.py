@@ -124,6 +124,7 @@ class _Reader:
         self.spans: dict[Node, tuple[int, int]] = {}
         # indices of the sums around the present place, under names that nothing else has
         self.bound: dict[str, str] = {}
+        self.sums = 0
         self.python, self.offsets = to_python(text, begin)
 
     def read(self) -> Written:
@@ -315,11 +316,13 @@ class _Reader:
                     "cannot read the range of this sum", tree.col_offset, self.excerpt(tree), "… for i in 1..n"
                 )
             assert isinstance(span, ast.BinOp)
-            inner = f"{target.id}{BOUND}{len(self.bound)}"
+            inner = f"{target.id}{BOUND}{self.sums}"
+            self.sums += 1
             ranges.append((inner, self.build(span.left, depth + 1), self.build(span.right, depth + 1)))
             self.bound = {**self.bound, target.id: inner}
         node = self.build(inside.elt, depth + 1)
         self.bound = outside
+        self.sums -= len(ranges)
         for index, first, last in reversed(ranges):
             node = Node(SUM, index, first, last, node)
         return node

@@ -36,8 +36,8 @@ _LONGEST: Final = 100_000
 
 def number_text(value: float) -> str:
     """Write a number shortly and exactly."""
-    if value == math.pi:
-        return "pi"
+    if abs(value) == math.pi:
+        return "pi" if value > 0 else "-pi"
     if value == int(value) and abs(value) < 1e15:
         return f"{value:.0f}"
     return repr(value)
@@ -135,7 +135,7 @@ def _latex(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
     op, operands = node.op, node.operands
     rank = _RANK.get(op, _ATOM)
     if op == "number":
-        return (r"\pi" if node.value == math.pi else _latex_number(float(node.args[0]))), _text(node, {})[1]
+        return _latex_number(float(node.args[0])), _text(node, {})[1]
     if op == "name":
         return name_latex(str(node.args[0])), _ATOM
     if op == "add":
@@ -179,6 +179,6 @@ def _latex(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
 
 
 def _latex_number(value: float) -> str:
-    text = number_text(value)
+    text = number_text(value).replace("pi", r"\pi")
     mantissa, sign, exponent = text.partition("e")
     return rf"{mantissa} \cdot 10^{{{int(exponent)}}}" if sign else text

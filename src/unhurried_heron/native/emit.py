@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Final
 
-from unhurried_heron.formulas.expression import COMPARISONS, SUM, TIME, Node, upwards
+from unhurried_heron.formulas.expression import COMPARISONS, SUM, TIME, Node, free_names
 
 # functions LLVM knows itself (and may fold or inline); the others are called from the C mathematics library
 _INTRINSIC: Final = {
@@ -120,7 +120,7 @@ class Emitter:
     def _scope_of(self, node: Node) -> Scope:
         """Return the innermost scope that a node needs."""
         if node.op == SUM:
-            return self._deepest(_free_indices(node))
+            return self._deepest(free_names(node))
         if node.op == "name":
             return self._deepest([str(node.args[0])])
         if node.op == "slot":
@@ -339,18 +339,3 @@ class Emitter:
 
     def _keep_nan(self, x: str, result: str) -> str:
         return self._select(self._new(f"fcmp uno double {x}, {x}"), x, result)
-
-
-def _free_indices(root: Node) -> set[str]:
-    """Return the indices that a sum takes from around it."""
-    free: dict[Node, frozenset[str]] = {}
-    for node in upwards(root):
-        found = frozenset().union(*(free[part] for part in node.operands))
-        if node.op == "name":
-            found |= {str(node.args[0])}
-        elif node.op == "slot":
-            found |= {str(index) for index, _ in node.args[1:]}
-        elif node.op == SUM:
-            found -= {str(node.args[0])}
-        free[node] = found
-    return set(free[root])
