@@ -25,7 +25,7 @@ def hard_texts() -> dict[str, str]:
     tripled = "sum(sum(sum(u[j]*u[k]*u[m] for j in 1..99) for k in 1..99) for m in 1..99)"
     return {
         "300,000 characters": "x' = 1\n" * 40_000 + "x' = ",
-        "180,000 characters, the last wrong": "\n".join(f"a{i} = x*{i} + sin(x)" for i in range(8_000)) + "\nx' = b",
+        "140,000 characters, the last wrong": "\n".join(f"a{i} = x*{i} + sin(x)" for i in range(6_000)) + "\nx' = b",
         "a sum of 30,000 terms": "x' = " + " + ".join(["x*2"] * 20_000) + " + wrong",
         "600 levels of doubling": f"{doubling}\nx' = d599",
         "four equations with powers of 256": coupled,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 
 from unhurried_heron.formulas.expression import ONE, ZERO, Node, add, div, mul, neg, number, power
 
@@ -15,7 +16,7 @@ def simplified(node: Node) -> Node:
         values = [term.value for term in terms if term.value is not None]
         rest = [term for term in terms if term.value is None]
         total = math.fsum(values)
-        return add(*rest, number(total)) if math.isfinite(total) else add(*terms)
+        return add(*_merged(rest), number(total)) if math.isfinite(total) else add(*terms)
     if op == "mul":
         return _product(operands)
     if op == "neg":
@@ -23,6 +24,27 @@ def simplified(node: Node) -> Node:
     if op == "div":
         return _ratio(*operands)
     return power(*operands) if op == "pow" else node
+
+
+def _merged(terms: list[Node]) -> list[Node]:
+    """Add up terms that differ in their numbers only, so that what cancels is gone."""
+    scales: dict[frozenset[tuple[Node, int]], float] = {}
+    first: dict[frozenset[tuple[Node, int]], tuple[Node, list[Node]]] = {}
+    for term in terms:
+        scale, factors = _factors(term.operands[0] if term.op == "neg" else term)
+        scale = -scale if term.op == "neg" else scale
+        key = frozenset(Counter(factors).items())
+        if key in first:
+            scales[key] += scale
+            first[key] = (first[key][0], factors)
+        else:
+            scales[key], first[key] = scale, (term, [])
+    if len(first) == len(terms) or not all(map(math.isfinite, scales.values())):
+        return terms
+    # a term that stands alone stays as it was written
+    return [
+        _made(scales[key], factors) if factors else term for key, (term, factors) in first.items() if scales[key] != 0.0
+    ]
 
 
 def _factors(node: Node) -> tuple[float, list[Node]]:

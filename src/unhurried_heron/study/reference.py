@@ -13,8 +13,6 @@ from unhurried_heron.errors import IncompleteRunWarning, OptionError
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget, Record
 from unhurried_heron.methods.catalogue import Method
-from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import native_exact
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
@@ -88,6 +86,9 @@ class References:
         exact = tuple(self._problem.model.exact)
         if exact:
             no_state = np.zeros((self.grid.size, len(self._problem.states)))
+            from unhurried_heron.native.rows import evaluate_rows
+            from unhurried_heron.native.system import native_exact
+
             values = evaluate_rows(native_exact(self._problem), self.grid, no_state)
             return Truth(exact, values, "closed form of " + ", ".join(exact))
         # another family first; its own where the other cannot do the problem (an explicit method on a stiff one)
