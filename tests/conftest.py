@@ -3,12 +3,19 @@
 from __future__ import annotations
 
 import json
+import os
 from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import settings
 
 import unhurried_heron as uh
+
+# the same examples at every run; HYPOTHESIS_PROFILE=search looks for new ones
+settings.register_profile("same", derandomize=True)
+settings.register_profile("search", derandomize=False)
+settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "same"))
 
 REFERENCES: dict[str, Any] = {
     problem["name"]: problem
