@@ -11,6 +11,8 @@ from pathlib import Path
 
 import pytest
 
+from unhurried_heron.demo import demo_file
+
 ROOT = Path(__file__).parents[1]
 LAYOUT = ROOT / "tools" / "check_layout.py"
 
@@ -26,7 +28,18 @@ def test_importing_is_light() -> None:
     done = python("-X", "importtime", "-c", "import unhurried_heron")
     loaded = {line.rsplit("|", 1)[-1].strip().partition(".")[0] for line in done.stderr.splitlines()}
     assert "numpy" in loaded
-    assert not loaded & {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic"}
+    assert not loaded & {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", "tomli_w"}
+
+
+def test_a_run_loads_only_what_it_needs() -> None:
+    run = "import sys; from unhurried_heron.cli.app import main; sys.argv = ['heron', 'run', {!r}]; main()"
+    for name, wanted in (("food-chain", set()), ("culvert", {"pint"})):
+        done = python("-X", "importtime", "-c", run.format(str(demo_file(name))))
+        loaded = {line.rsplit("|", 1)[-1].strip().partition(".")[0] for line in done.stderr.splitlines()}
+        assert "pydantic" in loaded, done.stderr[-500:]
+        # units that come as text need their library (which brings SciPy with it); nothing else does
+        assert loaded & {"matplotlib", "sympy", "pint", "tomli_w"} == wanted
+        assert wanted or "scipy" not in loaded
 
 
 def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:

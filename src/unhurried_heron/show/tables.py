@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 from textwrap import indent
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rich.box import SIMPLE_HEAD
 from rich.console import Console, Group, RenderableType
@@ -13,9 +13,12 @@ from rich.table import Table
 from rich.text import Text
 
 from unhurried_heron.methods.catalogue import Method
-from unhurried_heron.problem.checks import Report
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.compare import Comparison
+
+if TYPE_CHECKING:
+    # the checks know units, whose library takes long to import
+    from unhurried_heron.problem.checks import Report
 
 _PLAIN_WIDTH = 140
 _MOST_EVENTS = 12
