@@ -16,7 +16,7 @@ from unhurried_heron.problem.reduction import solve_highest
 from unhurried_heron.problem.said import Said
 from unhurried_heron.problem.sorting import Gathered, Sorter
 from unhurried_heron.problem.statements import read_statements
-from unhurried_heron.problem.switches import Smooth, take_out
+from unhurried_heron.problem.switches import take_out
 
 
 def formulate(
@@ -85,21 +85,20 @@ class _Maker:
         exact = read_exact(self._sorter.said.exact, layout, self._sorter.parameters, self._sorter.findings)
         known = {resolver.single(node): key for key, node in formulas.items() if node.operands}
         return Model(
-            layout,
-            self._sorter.parameters,
-            blocks,
-            self._sorter.inputs,
-            self._smooth(blocks, layout, known),
-            derived_layout,
-            tuple(derived_blocks),
-            {},
-            formulas,
-            {key: formula.node for key, formula in exact.items()},
-            self._reduced(orders, rates, found.rate_rules),
-            tuple(self._sorter.statements),
-            dict(resolver.constants),
-            resolver,
-            dict(orders),
+            layout=layout,
+            parameters=self._sorter.parameters,
+            rates=blocks,
+            inputs=self._sorter.inputs,
+            smooth=take_out(blocks, layout.scalars, self._sorter.inputs, known),
+            derived_layout=derived_layout,
+            derived=tuple(derived_blocks),
+            formulas=formulas,
+            exact={key: formula.node for key, formula in exact.items()},
+            reduced=self._reduced(orders, rates, found.rate_rules),
+            statements=tuple(self._sorter.statements),
+            sizes=dict(resolver.constants),
+            resolver=resolver,
+            orders=dict(orders),
         )
 
     def _solve(self, found: Gathered, unknowns: list[str]) -> dict[str, Node]:
@@ -107,8 +106,7 @@ class _Maker:
         if not found.residuals and not open_ones:
             return {}
         # derived quantities that hold unknowns are written out, the others keep their names
-        holding = dict(found.derived)
-        formulas = write_out(holding)
+        formulas = write_out(found.derived)
         wanted = set(unknowns)
         carriers = {key: node for key, node in formulas.items() if names_in(node) & wanted}
         residuals = []
@@ -126,9 +124,6 @@ class _Maker:
                 rules = rate_rules.get(base, (Rule(base, (), (), number(0.0)),))
                 states[with_primes(base, k)] = [replace(rule, name=with_primes(base, k)) for rule in rules]
         return states
-
-    def _smooth(self, blocks: tuple[Block, ...], layout: Layout, known: Mapping[Node, str]) -> Smooth:
-        return take_out(blocks, layout.scalars, self._sorter.inputs, known)
 
     def _reduced(
         self, orders: Mapping[str, int], rates: Mapping[str, Node], rate_rules: Mapping[str, Sequence[Rule]]
