@@ -8,6 +8,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, free_names, upwards
+from unhurried_heron.formulas.work import refuse_many
 
 STATE: Final = "the state"  # where `evaluate` finds the whole state, if there is one
 
@@ -88,7 +89,10 @@ def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> A
         return values[STATE][np.asarray(place, dtype=np.int64)]
     if op == SUM:
         index, first, last, body = node.args
-        steps = np.arange(round(_evaluate(first, values)), round(_evaluate(last, values)) + 1.0)
+        begin, end = round(_evaluate(first, values)), round(_evaluate(last, values))
+        around = max((value.size for key, value in values.items() if isinstance(value, np.ndarray) and key != STATE), default=1)
+        refuse_many((end - begin + 1) * max(around, 1), "a sum")
+        steps = np.arange(begin, end + 1.0)
         inner = {
             key: value[..., None] if isinstance(value, np.ndarray) and value.ndim and key != STATE else value
             for key, value in values.items()

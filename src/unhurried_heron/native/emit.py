@@ -49,12 +49,15 @@ class Names:
         follows.
     held : bool
         Whether measured inputs are read from the row in use, as long as the march holds it.
+    n_states : int
+        How many numbers the state has.
     """
 
     scalars: tuple[tuple[str, int], ...]
     parameters: tuple[str, ...]
     inputs: tuple[tuple[str, int], ...] = ()
     held: bool = False
+    n_states: int = 0
 
 
 class Scope:

@@ -5,7 +5,9 @@ from __future__ import annotations
 import functools
 
 from unhurried_heron.formulas.layout import Block
+from unhurried_heron.formulas.work import refuse_endless
 from unhurried_heron.native.blocks import emit_module
+from unhurried_heron.native.bounds import hold_within
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.signature import FloatArray, NativeFunction
 
@@ -32,5 +34,7 @@ def compiled(
 def _machine_code(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int, names: Names) -> tuple[int, object]:
     from unhurried_heron.native.engine import compile_module
 
+    refuse_endless((*blocks, *guarded), "what is compiled")
+    hold_within((*blocks, *guarded), size, names.n_states)
     optimised = any(block.loops for block in blocks)
     return compile_module(emit_module(blocks, guarded, size, names), optimised=optimised)

@@ -131,7 +131,7 @@ def _context(problem: Problem, *, held: bool) -> tuple[Names, FloatArray, tuple[
         rows = np.concatenate([[float(table.times.size)], table.pieces.ravel()])
         context.view(np.int64)[slot] = rows.ctypes.data
         tables.append((table, rows, slot))
-    return Names(tuple(model.layout.scalars.items()), words, inputs, held), context, tuple(tables)
+    return Names(tuple(model.layout.scalars.items()), words, inputs, held, model.layout.size), context, tuple(tables)
 
 
 def _plain(problem: Problem, blocks: tuple[Block, ...], size: int) -> NativeFunction:

@@ -258,7 +258,8 @@ class Resolver:
                 return self._place(named, indices) if rule is None else _instance(rule, indices)
         hull = [(min(box[d][0] for box, _ in boxes), max(box[d][1] for box, _ in boxes)) for d in range(len(indices))]
         outside = [low if low < a else high for (low, high), (a, b) in zip(reach, hull, strict=True)]
-        runs = ", ".join(f"{plain_index(key)} from {a} to {b}" for key, (a, b) in ranges.items())
+        moving = [key for key in ranges if any(slopes.get(key) for _, slopes in indices)]
+        runs = ", ".join(f"{plain_index(key)} from {ranges[key][0]} to {ranges[key][1]}" for key in moving)
         raise FamilyError(
             f"'{to_text(member)}' reaches {named}[{','.join(map(str, outside))}], which has no equation",
             name=named,
@@ -279,6 +280,15 @@ class Resolver:
 
     def _split_sums(self, root: Node, loops: tuple[Loop, ...], where: str) -> Node:
         """Give sums whole ends, and split them where a member changes from one piece of its family to another."""
+
+        # one range for each index: two sums that share an index, or two pieces of one sum, reach different members
+        ranges: dict[str, tuple[int, int]] = {}
+
+        def piece(index: str, part: Loop, body: Node) -> Node:
+            own, ends = index, (part.first, part.last)
+            while ranges.setdefault(own, ends) != ends:
+                own += BOUND
+            return Node(SUM, own, number(part.first), number(part.last), _renamed(body, index, own))
 
         def split(node: Node) -> Node | None:
             if node.op != SUM:
@@ -304,7 +314,7 @@ class Resolver:
             pieces = _divided(Loop(index, *ends), cuts[index])
             if len(pieces) > _MOST_BLOCKS:
                 raise FamilyError("the families have too many pieces", place=where, expected="fewer boundary equations")
-            return add(*(Node(SUM, index, number(p.first), number(p.last), body) for p in pieces))
+            return add(*(piece(index, part, body) for part in pieces))
 
         return rewrite(root, split, {}) if any(part.op == SUM for part in walk(root)) else root
 
@@ -338,6 +348,11 @@ def _instance(rule: Rule, affines: Sequence[Affine]) -> Node:
             {},
         )  # fmt: skip
     return replace_names(node, given.get, {})
+
+
+def _renamed(body: Node, index: str, own: str) -> Node:
+    """Return the summand of a sum whose index takes another name."""
+    return body if own == index else replace_names(body, lambda text: name(own) if text == index else None, {})
 
 
 def _with_fixed(node: Node, fixed: Mapping[str, Node]) -> Node:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from unhurried_heron.formulas.expression import Node, name, names_in, number, replace_names
 from unhurried_heron.formulas.layout import Block, Box, Layout, single
 from unhurried_heron.formulas.spelling import base_of, with_primes
+from unhurried_heron.formulas.work import refuse_endless
 from unhurried_heron.formulas.written import to_text
 from unhurried_heron.problem.families import Resolver, Rule, layout_of
 from unhurried_heron.problem.findings import Findings
@@ -82,6 +83,8 @@ class _Maker:
         for key, group_rules in own.items():
             for rule in group_rules:
                 derived_blocks += resolver.blocks(rule, _Places(derived_layout, key))
+        refuse_endless(blocks, "the equations")
+        refuse_endless(derived_blocks, "the derived quantities")
         exact = read_exact(self._sorter.said.exact, layout, self._sorter.parameters, self._sorter.findings)
         known = {resolver.single(node): key for key, node in formulas.items() if node.operands}
         return Model(

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
-
-import numpy as np
 
 from unhurried_heron.errors import FamilyError
 from unhurried_heron.formulas.expression import BOUND, Node
@@ -49,7 +48,7 @@ def affine(node: Node, constants: Mapping[str, float], where: str) -> Affine:
             keys = dict.fromkeys(key for _, part in parts for key in part)
             return sum(part[0] for part in parts), {key: sum(part[1].get(key, 0) for part in parts) for key in keys}
         if sum(bool(part[1]) for part in parts) <= 1:
-            scale = int(np.prod([part[0] for part in parts if not part[1]], dtype=np.int64))
+            scale = math.prod(part[0] for part in parts if not part[1])
             varying = next((part for part in parts if part[1]), (1, {}))
             return scale * varying[0], {key: scale * value for key, value in varying[1].items()}
     if op == "div":

@@ -1,0 +1,69 @@
+"""How many terms formulas come to: what is computed in one go cannot be interrupted, so it is bounded and told."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable
+from typing import Final
+
+from unhurried_heron.errors import FamilyError
+from unhurried_heron.formulas.expression import SUM, Node, free_names, upwards
+from unhurried_heron.formulas.layout import Block, Loop
+
+# about a tenth of a second of additions
+MOST_TERMS: Final = 50_000_000
+
+
+def refuse_endless(blocks: Iterable[Block], place: str) -> None:
+    """Refuse blocks whose sums and loops come to too many terms for one evaluation.
+
+    Raises
+    ------
+    FamilyError
+    """
+    total, within = 0, dict[Node, frozenset[Node]]()
+    for block in blocks:
+        total += math.prod(map(_turns, block.loops))
+        if block.node.has_family:
+            total += sum(_terms(each, block.loops, within) for each in _sums_within(block.node, within))
+    refuse_many(total, place)
+
+
+def refuse_many(terms: int, place: str) -> None:
+    """Refuse a number of terms that is too large.
+
+    Raises
+    ------
+    FamilyError
+    """
+    if terms > MOST_TERMS:
+        raise FamilyError(
+            "the sums and families come to too many terms",
+            name="sum",
+            place=place,
+            expected=f"at most {MOST_TERMS:,} terms in one evaluation, which nothing can interrupt",
+            given=f"{terms:,} terms",
+        )
+
+
+def _turns(loop: Loop) -> int:
+    return loop.last - loop.first + 1
+
+
+def _terms(node: Node, loops: tuple[Loop, ...], within: dict[Node, frozenset[Node]]) -> int:
+    """How many terms a sum comes to within loops: it is computed where its outermost needed index is known."""
+    needed = free_names(node)
+    depth = max((place + 1 for place, loop in enumerate(loops) if loop.index in needed), default=0)
+    index, first, last, body = node.args
+    own = Loop(index, int(first.args[0]), int(last.args[0]))
+    around = (*loops[:depth], own)
+    return math.prod(map(_turns, around)) + sum(_terms(each, around, within) for each in _sums_within(body, within))
+
+
+def _sums_within(root: Node, within: dict[Node, frozenset[Node]]) -> frozenset[Node]:
+    """Return the outermost sums of a tree."""
+    for node in upwards(root):
+        if node not in within:
+            below = frozenset[Node]().union(*(within[part] for part in node.operands if within[part]))
+            within[node] = frozenset({node}) if node.op == SUM else below
+    return within[root]

@@ -1,0 +1,86 @@
+"""Holding laid-out blocks to the arrays they read and write, before they become machine code.
+
+Formulation has proven every index already. This looks at the result alone, by other means, so that no slip there can
+reach memory: each place is a linear form, whose least and greatest value over its loops and sums must lie inside.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Final
+
+from unhurried_heron.errors import HeronError
+from unhurried_heron.formulas.expression import SUM, Node, upwards
+from unhurried_heron.formulas.layout import Block, Loop
+
+# least and greatest value so far, and the indices that still have to run
+Form = tuple[int, int, tuple[tuple[str, int], ...]]
+_FURTHEST: Final = 2**53
+
+
+def hold_within(blocks: Iterable[Block], size: int, n_states: int) -> None:
+    """Refuse blocks that would read outside ``n_states`` numbers or write outside ``size``.
+
+    Raises
+    ------
+    HeronError
+        A place lies outside: formulation has let through what it should have refused.
+    """
+    forms: dict[Node, frozenset[Form]] = {}
+    for block in blocks:
+        _inside(_over((block.base, block.base, _moving(block.strides, block.loops)), block.loops), size, "written to")
+        for node in upwards(block.node):
+            if node not in forms:
+                forms[node] = _reach(node, forms, n_states)
+        for form in forms[block.node]:
+            _inside(_over(form, block.loops), n_states, "read from")
+
+
+def _moving(strides: tuple[int, ...], loops: tuple[Loop, ...]) -> tuple[tuple[str, int], ...]:
+    return tuple((loop.index, stride) for loop, stride in zip(loops, strides, strict=True) if stride)
+
+
+def _reach(node: Node, forms: dict[Node, frozenset[Form]], n_states: int) -> frozenset[Form]:
+    """Return where a tree reads, as far as that depends on indices from around it."""
+    if node.op == "slot":
+        base, *moves = node.args
+        return _open({(base, base, tuple(moves))}, n_states)
+    found = frozenset[Form]().union(*(forms[part] for part in node.operands if forms[part]))
+    if node.op == SUM and found:
+        index, first, last = str(node.args[0]), int(node.args[1].args[0]), int(node.args[2].args[0])
+        return _open({_over(form, (Loop(index, first, last),)) for form in found}, n_states)
+    return found
+
+
+def _open(forms: set[Form], n_states: int) -> frozenset[Form]:
+    """Look at forms without indices at once, and return the others."""
+    for form in forms:
+        if not form[2]:
+            _inside(form, n_states, "read from")
+    return frozenset(form for form in forms if form[2])
+
+
+def _over(form: Form, loops: tuple[Loop, ...]) -> Form:
+    low, high, moves = form
+    ends = {loop.index: (loop.first, loop.last) for loop in loops}
+    left = []
+    for index, slope in moves:
+        if index in ends:
+            reach = (slope * ends[index][0], slope * ends[index][1])
+            low, high = low + min(reach), high + max(reach)
+        else:
+            left.append((index, slope))
+    return low, high, tuple(left)
+
+
+def _inside(form: Form, size: int, what: str) -> None:
+    low, high, moves = form
+    if moves or not (0 <= low <= high < size) or max(abs(low), abs(high)) > _FURTHEST:
+        raise HeronError(
+            f"a formula would be {what} memory that is not its own; nothing was run",
+            name="family",
+            place="the laid-out equations",
+            expected=f"places 0 to {size - 1}",
+            given=f"{low} to {high}" + "".join(f", an index '{index}' without a range" for index, _ in moves),
+        )
+
