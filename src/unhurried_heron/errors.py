@@ -130,5 +130,9 @@ class RunError(HeronError, RuntimeError):
     """Something is asked of a run that it does not hold."""
 
 
+class CacheWarning(UserWarning):
+    """Compiled kernels are not kept on disk, or not taken from there."""
+
+
 class IncompleteRunWarning(UserWarning):
     """A run ended before the end of its interval for a reason nobody asked for."""

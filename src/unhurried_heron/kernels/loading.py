@@ -1,7 +1,7 @@
 """Kernels as machine code on disk: compiled at their first use on a machine, loaded without Numba ever after.
 
 The folder's name holds a hash of all kernel sources, of the versions of Numba, llvmlite and Python, and of the
-processor's abilities; each file begins with the kernel's symbol and a hash of the code that follows.
+processor's abilities; each file begins with the kernel's symbol and a hash of it and of the code that follows.
 """
 
 from __future__ import annotations
@@ -10,57 +10,30 @@ import ctypes
 import functools
 import hashlib
 import importlib
-import os
 import platform
 import sys
-import tempfile
 from collections.abc import Callable
 from importlib.metadata import version
 from pathlib import Path
-from typing import Any, Final
+from typing import Any
 
 import numpy as np
 
 from unhurried_heron.errors import HeronError
+from unhurried_heron.kernels.cache import private_folder, read_code, write_code
 from unhurried_heron.native.engine import emit_object, host_description, load_object
-
-CACHE_VARIABLE: Final = "UNHURRIED_HERON_CACHE"
 
 Kernel = Callable[[Any], int]
 
 
-def _user_cache() -> Path:
-    chosen = os.environ.get(CACHE_VARIABLE)
-    if chosen:
-        return Path(chosen)
-    if sys.platform == "win32":
-        base = Path(os.environ.get("LOCALAPPDATA") or Path.home() / "AppData" / "Local")
-    elif sys.platform == "darwin":
-        base = Path.home() / "Library" / "Caches"
-    else:
-        base = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
-    return base / "unhurried-heron"
-
-
 @functools.cache
-def cache_folder() -> Path:
-    """Return the folder of compiled kernels, made if need be; a temporary one if no other can be written."""
+def cache_folder() -> Path | None:
+    """Return the folder of compiled kernels, or None if there can be none."""
     versions = f"{version('numba')} {version('llvmlite')} {platform.python_version()} {host_description()}"
     digest = hashlib.sha256(versions.encode())
     for source in sorted(Path(__file__).parent.glob("*.py")):
         digest.update(source.read_bytes())
-    name = f"kernels-{digest.hexdigest()[:16]}"
-    try:
-        folder = _user_cache() / name
-        folder.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryFile(dir=folder):
-            return folder
-    except (OSError, RuntimeError):
-        # RuntimeError: there is no home folder
-        owner = os.getuid() if hasattr(os, "getuid") else "user"
-        folder = Path(tempfile.gettempdir()) / f"unhurried-heron-{owner}" / name
-        folder.mkdir(parents=True, exist_ok=True)
-        return folder
+    return private_folder(f"kernels-{digest.hexdigest()[:16]}")
 
 
 @functools.cache
@@ -69,12 +42,14 @@ def load_kernel(module: str, function: str) -> Kernel:
 
     The call releases Python's global lock.
     """
-    path = cache_folder() / f"{module}.{function}.machine-code"
-    found = _read(path)
+    folder = cache_folder()
+    path = folder and folder / f"{module}.{function}.machine-code"
+    found = read_code(path) if path else None
     if found is None:
         print("unhurried-heron: compiling a stepping kernel for this machine (once, some seconds) …", file=sys.stderr)
         found = _compile(module, function)
-        _write(path, *found)
+        if path:
+            write_code(path, *found)
     symbol, code = found
     address, engine = load_object(code, symbol)
     native = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_int64)(address)
@@ -82,7 +57,7 @@ def load_kernel(module: str, function: str) -> Kernel:
     def call(table: Any, engine: Any = engine) -> int:
         result, unused = ctypes.c_int64(0), ctypes.c_void_p()
         if native(ctypes.addressof(result), ctypes.addressof(unused), table.ctypes.data) != 0:
-            raise HeronError(f"the kernel {module}.{function} failed", place=str(path))
+            raise HeronError(f"the kernel {module}.{function} failed", place="its machine code")
         return result.value
 
     return call
@@ -94,24 +69,6 @@ def _compile(module: str, function: str) -> tuple[str, bytes]:
     source = importlib.import_module(f"unhurried_heron.kernels.{module}")
     text, symbol = compile_entry(getattr(source, function))
     return symbol, emit_object(text)
-
-
-def _read(path: Path) -> tuple[str, bytes] | None:
-    """Return symbol and code, or None if there is no whole file."""
-    try:
-        head, _, code = path.read_bytes().partition(b"\n")
-        symbol, digest = head.decode().split()
-    except (OSError, ValueError):
-        return None
-    return (symbol, code) if hashlib.sha256(code).hexdigest() == digest else None
-
-
-def _write(path: Path, symbol: str, code: bytes) -> None:
-    # whole or not at all, also when several processes do it at once
-    digest = hashlib.sha256(code).hexdigest()
-    with tempfile.NamedTemporaryFile(dir=path.parent, delete=False) as file:
-        file.write(f"{symbol} {digest}\n".encode() + code)
-    os.replace(file.name, path)
 
 
 def evaluate_at(starts: Any, steps: Any, coefficients: Any, index: Any, times: Any, out: Any) -> None:

@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import HeronError
 from unhurried_heron.kernels.control import Reason
 from unhurried_heron.march.families import March
 from unhurried_heron.march.interrupt import HeldInterrupt
@@ -67,7 +66,7 @@ class Driver:
                     break
         self.ctrl_c = held.hit
         if reason in (Reason.RATES_STOPPED, Reason.EVENT_STOPPED):
-            self._raise_user_error(reason)
+            self.march.native.raise_pending(float(control["bad_time"][0]))
         return reason
 
     def _stop(self) -> None:
@@ -113,18 +112,6 @@ class Driver:
         if budget.seconds is not None and self.seconds >= budget.seconds:
             return f"{budget.seconds:g} seconds"
         return ""
-
-    def _raise_user_error(self, reason: Reason) -> None:
-        native, control = self.march.native, self.march.control
-        at = float(control["bad_time"][0])
-        functions = [native.rates] if reason is Reason.RATES_STOPPED else list(native.events)
-        for function in functions:
-            error = function.pending_error(at, self.march.own.trial)
-            if error is not None:
-                kind = "rates" if reason is Reason.RATES_STOPPED else "an event function"
-                error.add_note(f"(raised by {kind} at t = {at:.12g})")
-                raise error
-        raise HeronError("a native function stopped the run without saying why", place=f"t = {at:.12g}")
 
     def events(self) -> tuple[Array, Array, Array]:
         """Times, indices and states of the events, in the order they happened."""

@@ -260,10 +260,7 @@ def _estimate_starting_step(
     def evaluate(time: float, state: Array) -> Array | None:
         out = evaluate_rows(rates, np.array([time]), state[None, :])
         if not out.size:
-            error = rates.pending_error(time, state)
-            if error is not None:
-                error.add_note(f"(raised by rates at t = {time:.12g})")
-                raise error
+            rates.raise_pending("rates")
         return out[0] if out.size else None
 
     state = march.system.state

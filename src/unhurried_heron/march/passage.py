@@ -159,7 +159,10 @@ class Passage:
         return {**problem.inputs, **problem.parameters, **self._values, **scalars, "t": time, STATE: state}
 
     def _value_of(self, function: NativeFunction, time: float) -> float:
-        found = evaluate_rows(function, np.array([time]), self._march.system.state[None, :])
+        state = self._march.system.state
+        found = evaluate_rows(function, np.array([time]), state[None, :])
+        if not found.size:
+            function.raise_pending("an event or switch function")
         return float(found[0, 0]) if found.size else float("nan")
 
     def _refresh_events(self, time: float) -> None:

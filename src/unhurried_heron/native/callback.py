@@ -16,10 +16,9 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import RateFunctionError
 from unhurried_heron.native.engine import compile_module
 from unhurried_heron.native.signature import FINE, STOP, FloatArray, NativeFunction
-from unhurried_heron.problem.functions import NamedFunction
+from unhurried_heron.problem.functions import NamedFunction, unusable_answer
 
 _CALLBACK = ctypes.CFUNCTYPE(None, ctypes.c_double)
 
@@ -69,7 +68,7 @@ def python_function(function: NamedFunction, values: list[float], n_outputs: int
     # cells: the callback, where the state goes, where the result comes from
     block = np.zeros(3, dtype=np.int64)
     result: FloatArray = np.zeros(size + 1)
-    caught: list[BaseException] = []
+    caught: list[tuple[BaseException, float]] = []
     callback = _CALLBACK(_make_callback(function, values, n_outputs, block, result, caught))
     block[0] = ctypes.cast(callback, ctypes.c_void_p).value or 0
     block[2] = result.ctypes.data
@@ -78,8 +77,13 @@ def python_function(function: NamedFunction, values: list[float], n_outputs: int
         size,
         block.view(np.float64),
         (engine, callback, result),
-        lambda time, _: caught.pop() if caught else None,
+        lambda: caught.pop() if caught else None,
     )
+
+
+def _fixed_size(n: int) -> FloatArray:
+    """Return an array that its user cannot resize, because its memory belongs to another object."""
+    return np.frombuffer(bytearray(8 * n), dtype=np.float64)
 
 
 def _make_callback(
@@ -88,7 +92,7 @@ def _make_callback(
     n_outputs: int,
     block: Any,
     result: FloatArray,
-    caught: list[BaseException],
+    caught: list[tuple[BaseException, float]],
 ) -> Callable[[float], None]:
     call = function.caller(values)
     names = function.states if function.by_name else None
@@ -98,7 +102,7 @@ def _make_callback(
     seal: Any = memoryview(result.data)[size:]
     pack, raw = struct.Struct(f"{size}d").pack_into, numbers.cast("B")
     array, many = np.ndarray, n_outputs > 0
-    state: FloatArray = np.zeros(len(function.states))
+    state = _fixed_size(len(function.states))
     block[1] = state.ctypes.data
 
     def holders() -> int:
@@ -110,7 +114,7 @@ def _make_callback(
     def hand_over() -> None:
         """Leave the array to the user who has kept it; the next state goes into a new one."""
         nonlocal state
-        state = np.zeros(state.size)
+        state = _fixed_size(len(function.states))
         block[1] = state.ctypes.data
 
     def take(answer: Any) -> None:
@@ -129,13 +133,7 @@ def _make_callback(
             else:
                 pack(raw, 0, answer)
         except (struct.error, TypeError, KeyError):
-            raise RateFunctionError(
-                f"{function.label} returned something unusable during the run",
-                name=function.label,
-                place=function.label,
-                expected=f"{size} real numbers",
-                given=repr(answer)[:80],
-            ) from None
+            raise unusable_answer(function, answer, size) from None
 
     def callback(time: float) -> None:
         try:
@@ -158,6 +156,6 @@ def _make_callback(
                 hand_over()
             seal[0] = 1.0
         except BaseException as error:
-            caught.append(error)
+            caught.append((error, time))
 
     return callback

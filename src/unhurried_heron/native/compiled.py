@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.formulas.expression import TIME
-from unhurried_heron.native.signature import FloatArray, NativeFunction
-from unhurried_heron.problem.functions import PARAMETERS, STATE, NamedFunction
+from unhurried_heron.native.signature import NativeFunction
+from unhurried_heron.problem.functions import PARAMETERS, STATE, NamedFunction, unusable
 
 # longer tuples are an array's work
 _MAX_TUPLE = 64
@@ -20,18 +20,24 @@ def njit_function(function: NamedFunction, values: list[float], n_outputs: int) 
     """Put an ``@njit`` function behind an address; compiled once for each function and set of names.
 
     ``n_outputs`` is 0 for one bare number (an event function). A function that raises is called once more from Python
-    at the same point, so that its exception reaches the user.
+    at the time and state at which it did, so that its exception reaches the user.
     """
     machine = _machine_code(function, n_outputs)
+    n = len(function.states)
+    # after the parameters: whether the function stopped, and the time and the state at which it did
+    context = np.array([*values, 0.0, 0.0, *[0.0] * n])
+    stopped = context[len(values) :]
 
-    def raised(time: float, state: FloatArray) -> BaseException | None:
+    def raised() -> tuple[BaseException, float] | None:
+        if stopped[0] == 0.0:
+            return None
+        stopped[0], time = 0.0, float(stopped[1])
         try:
-            function.caller(values)(time, state.copy())
-        except Exception as error:
-            return error
-        return None
+            answer = function.caller(values)(time, stopped[2:].copy())
+        except BaseException as error:
+            return error, time
+        return unusable(function, answer, n_outputs), time
 
-    context = np.array([*values, 0.0])
     return NativeFunction(machine.address, max(n_outputs, 1), context, (machine,), raised)
 
 
@@ -49,7 +55,8 @@ def _machine_code(function: NamedFunction, n_outputs: int) -> Any:
     exec(compile(source, "<native wrapper of an njit function>", "exec"), names)
     doubles = numba.types.CPointer(numba.types.float64)
     signature = numba.types.int32(numba.types.float64, doubles, doubles, doubles)
-    return numba.cfunc(signature, error_model="numpy")(names["evaluate"])
+    # the error model is the one an njit function has by itself: what raises when called by hand raises here
+    return numba.cfunc(signature, error_model="python")(names["evaluate"])
 
 
 def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
@@ -62,14 +69,18 @@ def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
         **{name: f"p[{i}]" for i, name in enumerate(function.parameters)},
     }
     call = f"function({', '.join(words[name] for name in function.arguments)})"
+    short = f"if len(r) != {n}: raise ValueError"
     if n_outputs == 0:
         body = [f"out[0] = {call}"]
     elif function.by_name:
         # the keys of a typed dict are the user's names, which are identifiers
-        body = [f"r = {call}", *(f"out[{i}] = r[{name!r}]" for i, name in enumerate(function.states))]
+        body = [f"r = {call}", short, *(f"out[{i}] = r[{name!r}]" for i, name in enumerate(function.states))]
     elif n <= _MAX_TUPLE:
-        body = [f"r = {call}", *(f"out[{i}] = r[{i}]" for i in range(n))]
+        body = [f"r = {call}", short, *(f"out[{i}] = r[{i}]" for i in range(n))]
     else:
-        body = [f"r = {call}", f"for i in range({n}):", "    out[i] = r[i]"]
-    lines = ["try:", *(f"    {line}" for line in body), "except Exception:", "    return -1", "return 1"]
+        body = [f"r = {call}", short, f"for i in range({n}):", "    out[i] = r[i]"]
+    place = len(function.parameters)
+    kept = [f"p[{place}] = 1.0", f"p[{place + 1}] = t"]
+    kept += [f"for i in range({n}):", f"    p[{place + 2} + i] = y[i]", "return -1"]
+    lines = ["try:", *(f"    {line}" for line in body), "except Exception:", *(f"    {line}" for line in kept), "return 1"]
     return "def evaluate(t, y, out, p):\n" + "\n".join(f"    {line}" for line in lines)

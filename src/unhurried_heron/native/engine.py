@@ -7,6 +7,8 @@ from typing import Any
 
 import llvmlite.binding as llvm
 
+from unhurried_heron.errors import HeronError
+
 
 @functools.cache
 def _host() -> tuple[Any, str, str]:
@@ -37,7 +39,15 @@ def compile_functions(text: str, names: tuple[str, ...], *, optimised: bool = Fa
         builder.getModulePassManager().run(module, builder)
     engine = llvm.create_mcjit_compiler(module, machine)
     engine.finalize_object()
-    return [engine.get_function_address(name) for name in names], engine
+    return [_found(engine, name) for name in names], engine
+
+
+def _found(engine: Any, symbol: str) -> int:
+    address = int(engine.get_function_address(symbol))
+    if address == 0:
+        raise HeronError("machine code lacks what was to be called", name=symbol, place="the compiled code",
+                         expected=f"a function '{symbol}'", given="none")  # fmt: skip
+    return address
 
 
 def compile_module(text: str, *, optimised: bool = False) -> tuple[int, Any]:
@@ -65,4 +75,4 @@ def load_object(code: bytes, symbol: str) -> tuple[int, Any]:
     engine = llvm.create_mcjit_compiler(llvm.parse_assembly(""), _target_machine())
     engine.add_object_file(llvm.ObjectFileRef.from_data(code))
     engine.finalize_object()
-    return engine.get_function_address(symbol), engine
+    return _found(engine, symbol), engine

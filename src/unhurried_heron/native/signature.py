@@ -37,16 +37,22 @@ class NativeFunction:
     keep : tuple
         Engine, callbacks and arrays that the address and the context point into.
     pending_error : callable
-        Returns the exception that made the function stop, given the time and state of the failed call.
+        Returns the exception that made the function stop and the time of that call, or None.
     """
 
     address: int
     n_outputs: int
     context: FloatArray
     keep: tuple[Any, ...] = field(default=(), repr=False)
-    pending_error: Callable[[float, FloatArray], BaseException | None] = field(
-        default=lambda time, state: None, repr=False
-    )
+    pending_error: Callable[[], tuple[BaseException, float] | None] = field(default=lambda: None, repr=False)
+
+    def raise_pending(self, what: str) -> None:
+        """Raise the exception that made the function stop, with a note of what it was and when; nothing if none did."""
+        found = self.pending_error()
+        if found is not None:
+            error, time = found
+            error.add_note(f"(raised by {what} at t = {time:.12g})")
+            raise error
 
     @property
     def context_address(self) -> int:

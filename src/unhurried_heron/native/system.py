@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.errors import HeronError
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.layout import Block, Layout, single
 from unhurried_heron.native.clamp import clamped
@@ -15,7 +16,7 @@ from unhurried_heron.native.emit import Names
 from unhurried_heron.native.expressions import compiled
 from unhurried_heron.native.signature import FloatArray, NativeFunction
 from unhurried_heron.problem.event import GOING, Event
-from unhurried_heron.problem.functions import NamedFunction, is_compiled
+from unhurried_heron.problem.functions import NamedFunction, is_compiled, unusable_answer
 from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.model import Watched
 from unhurried_heron.problem.problem import Problem
@@ -67,6 +68,21 @@ class NativeSystem:
         """Return one row (address, context) for each event and located switch, int64 (m, 2)."""
         rows = [[event.address, event.context_address] for event in (*self.events, *self.watched)]
         return np.array(rows, dtype=np.int64).reshape(-1, 2)
+
+    def raise_pending(self, time: float) -> None:
+        """Raise the exception of whichever of the user's functions stopped a march.
+
+        Raises
+        ------
+        BaseException
+            Whatever it was; a `HeronError` if no function tells why.
+        """
+        named = [(self.rates, "rates"), *([(self.jacobian, "the Jacobian")] if self.jacobian else [])]
+        named += [(event, "an event function") for event in self.events]
+        named += [(switch, "a switch function") for switch in self.watched]
+        for function, what in named:
+            function.raise_pending(what)
+        raise HeronError("a native function stopped the run without saying why", place=f"t = {time:.12g}")
 
     def hold_between(self, start: float, end: float) -> None:
         """Take the rows of the tables in use between two times, and keep Python functions within them."""
@@ -173,8 +189,17 @@ def _native_function(function: NamedFunction, problem: Problem, size: int) -> Na
 def _own_jacobian(function: NamedFunction, problem: Problem) -> NativeFunction:
     """Put a user's Jacobian behind an address; the matrix is written row by row."""
     given: Any = function.function
-    flat = replace(function, function=lambda *arguments: np.asarray(given(*arguments), dtype=np.float64).ravel())
-    return _native_function(flat, problem, len(function.states) ** 2)
+    n = len(function.states)
+
+    def flat(*arguments: Any) -> Any:
+        answer = given(*arguments)
+        matrix = np.asarray(answer)
+        if matrix.shape != (n, n) or matrix.dtype.kind not in "fiub":
+            raise unusable_answer(function, answer, n * n)
+        return matrix.astype(np.float64).ravel()
+
+    flat.__name__ = getattr(given, "__name__", "jacobian")
+    return _native_function(replace(function, function=flat), problem, n * n)
 
 
 def _native_event(watched: Watched, problem: Problem) -> NativeFunction:

@@ -255,3 +255,24 @@ def _numbers(function: NamedFunction, result: Any, n: int) -> Any:
             given=given,
         )
     return np.asarray(array, dtype=np.float64)
+
+
+def unusable_answer(function: NamedFunction, answer: Any, n: int) -> RateFunctionError:
+    """Return the error that an answer given during a run is no ``n`` real numbers."""
+    return RateFunctionError(
+        f"{function.label} returned something unusable during the run",
+        name=function.label,
+        place=function.label,
+        expected=f"{n} real number{'s' * (n != 1)}",
+        given=repr(answer)[:80],
+    )
+
+
+def unusable(function: NamedFunction, answer: Any, n_outputs: int) -> RateFunctionError:
+    """Return the error that belongs to an answer of a function that stopped without raising."""
+    count = max(n_outputs, 1)
+    length = len(answer) if hasattr(answer, "__len__") else 1
+    error = unusable_answer(function, answer, count)
+    if length == count:
+        error.args = (f"{function.label} stopped the run, and answered when it was called again at the same point",)
+    return error
