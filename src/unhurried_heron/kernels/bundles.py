@@ -1,20 +1,20 @@
 """The groups of things a march works on, and the table of addresses in which they reach a kernel.
 
 Each bundle has two forms with the same fields. The driver fills it with arrays and whole numbers, all allocated by it
-and
-C-ordered, float64 unless said otherwise; a kernel sees pointers in the place of the arrays (`decoding`). Between the
-two
-they travel as one int64 table, bundle after bundle, field after field, an array by its address. So a kernel has one
+and C-ordered, float64 unless said otherwise; a kernel sees pointers in the place of the arrays (`decoding`). Between the
+two they travel as one int64 table, bundle after bundle, field after field, an array by its address. So a kernel has one
 argument and can be called without Numba. n is the number of states, m of events.
 """
 
 from __future__ import annotations
 
-from typing import Any, Final, NamedTuple
+from typing import Annotated, Any, Final, NamedTuple
 
 import numpy as np
 
-Array = Any  # an array on the driver's side, a pointer on the kernel's
+# arrays of doubles and of whole numbers on the driver's side, pointers on the kernel's: the decoders are made from these
+Array = Annotated[Any, float]
+LongArray = Annotated[Any, int]
 
 
 class System(NamedTuple):
@@ -45,12 +45,12 @@ class Watch(NamedTuple):
 
     m: int
     room: int
-    addresses: Array
-    going: Array
-    stop: Array
+    addresses: LongArray
+    going: LongArray
+    stop: LongArray
     values: Array
     times: Array
-    which: Array
+    which: LongArray
     states: Array
     trial: Array
 
@@ -90,28 +90,34 @@ class Tableau(NamedTuple):
     order: int
     stages: Array
     trial: Array
-    where: Array
+    where: LongArray
 
 
 class DenseWork(NamedTuple):
     """A three-stage collocation method and its work space with dense linear algebra, kept between chunks.
 
-    ``constants`` (35,) as in `collocation_constants`; ``jacobian``, ``real``, ``re``, ``im`` (n, n): the Jacobian
-    and the
-    factors; ``pivots``, ``pivots_complex`` int64 (n,). The vectors (n,): ``trial`` a state; ``rates`` at the
-    present point;
-    ``scale`` allowed errors; ``z``, ``w`` stage increments, plain and transformed; ``g`` right-hand sides; ``p``
-    the polynomial
-    of the step before.
+    ``constants`` as in `collocation_constants`. ``jacobian``, ``real``, ``re``, ``im`` (n, n): the Jacobian and the
+    factors; ``pivots``, ``pivots_complex`` (n,). The vectors (n,): ``trial`` a state; ``rates`` at the present point;
+    ``scale`` allowed errors; ``z``, ``w`` stage increments, plain and transformed; ``g`` right-hand sides; ``p`` the
+    polynomial of the step before; ``d`` what the step polynomial misses at two points. For fixed steps where simplified
+    iterations fail, ``whole`` (3 n, 3 n) with ``whole_pivots``, ``stacked`` and ``direction`` (3 n,); ``stubborn`` tells
+    whether these are there; ``small`` likewise of ``spare`` (n, n), for eigenvalues.
     """
 
+    stubborn: int
+    small: int
     constants: Array
     jacobian: Array
     real: Array
     re: Array
     im: Array
-    pivots: Array
-    pivots_complex: Array
+    whole: Array
+    spare: Array
+    pivots: LongArray
+    pivots_complex: LongArray
+    whole_pivots: LongArray
+    stacked: Array
+    direction: Array
     trial: Array
     rates: Array
     scale: Array
@@ -127,6 +133,8 @@ class DenseWork(NamedTuple):
     p1: Array
     p2: Array
     p3: Array
+    d1: Array
+    d2: Array
 
 
 # where each bundle begins in a march's table: the control record, then the bundles every march has, then its own

@@ -21,7 +21,8 @@ CONTROL: Final = np.dtype(
         ("step", np.float64),
         ("previous_step", np.float64),
         ("error_memory", np.float64),
-        ("contraction", np.float64),
+        ("contraction", np.float64),  # what was left of a correction when it was last seen, and of how large a one
+        ("correction", np.float64),
         ("started", np.int64),  # 0 not yet, 1 yes, -1 to be started again beyond a switch
         ("fixed_steps", np.int64),
         ("after_refusal", np.int64),
@@ -73,6 +74,10 @@ NOT_FINITE: Final = int(Reason.NOT_FINITE)
 STEP_TOO_SMALL: Final = int(Reason.STEP_TOO_SMALL)
 NEWTON_FAILED: Final = int(Reason.NEWTON_FAILED)
 EVENT_STOPPED: Final = int(Reason.EVENT_STOPPED)
+
+# age of a Jacobian: found at the present step, or at one before
+FRESH: Final = 2
+OLD: Final = 1
 
 LEDGER_COLUMNS: Final = ("time", "step", "error", "accepted", "iterations")
 SMALLEST_RELATIVE_STEP: Final = 16 * float(np.finfo(float).eps)

@@ -65,10 +65,11 @@ def _locate(watch, event, start, step, coefficients, shape):
     side = 0
     resolution = max(2.0 * _EPSILON * max(abs(start), abs(step)) / abs(step), _EPSILON)
     for count in range(100):
-        if right - left <= resolution or g_right == 0.0:
+        if right - left <= resolution:
             break
+        # a zero on the right is no place to aim at: the function may have been zero for a while
         theta = (left * g_right - right * g_left) / (g_right - g_left)
-        if count % 4 == 3 or not (left < theta < right):
+        if count % 4 == 3 or g_right == 0.0 or not (left < theta < right):
             theta = 0.5 * (left + right)
         evaluate_step(coefficients, degree, n, theta, watch.trial)
         if call_native(address, start + theta * step, watch.trial, value, context) != 1:

@@ -29,10 +29,10 @@ from unhurried_heron.kernels.decoding import output_in, system_in, tableau_in, w
 from unhurried_heron.kernels.events import FAILED, NEVER, step_events
 from unhurried_heron.kernels.outcome import (
     begin,
-    finish_time,
     first_not_finite,
     keep_row,
     keep_step,
+    next_place,
     next_step,
     pause_reason,
     too_short,
@@ -122,7 +122,9 @@ def march(address):
         reason = pause_reason(control, output, watch)
         if reason != REACHED_END:
             return reason
-        h, last = next_step(control)
+        h, finish = next_step(control)
+        if h == 0.0:
+            return STEP_TOO_SMALL
         code = _try_step(system, tableau, control, h)
         if code < 1:
             return RATES_STOPPED
@@ -139,9 +141,9 @@ def march(address):
             if reason != REACHED_END:
                 return reason
             continue
-        coefficients = keep_step(control, output, h)
+        coefficients, start = next_place(control, output), control.time
         call_polynomial(tableau.polynomial, h, y, stages, coefficients, n)
-        start, finish = control.time, finish_time(control, h, last)
+        keep_step(control, output, h)
         theta = step_events(watch, control, start, h, finish, trial, coefficients, (tableau.degree, n))
         if theta == FAILED:
             return EVENT_STOPPED

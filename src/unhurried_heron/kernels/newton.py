@@ -16,6 +16,7 @@ from unhurried_heron.kernels.collocation_constants import (
     C1,
     C2,
     GAMMA,
+    NEWTON,
     T00,
     T01,
     T02,
@@ -37,37 +38,61 @@ from unhurried_heron.kernels.collocation_constants import (
 )
 from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.dense_lu import factor_complex, factor_real, solve_complex, solve_real
+from unhurried_heron.kernels.eigenvalues import fastest_growth
 
 _EPSILON = 2.220446049250313e-16
-MOST_ITERATIONS = 8
+# an iteration that gains less than a factor of two each time is worth less than a shorter step with new factors:
+# ten of them gain a thousand
+MOST_ITERATIONS = 10
 # a fixed step cannot be shortened where the iteration is slow
-MOST_ITERATIONS_FIXED = 60
-CONVERGED, DIVERGED, STOPPED = 1, 0, -1
+MOST_ITERATIONS_FIXED = 50
+# contraction is about proportional to the step: after a failure it is to be a quarter, which five iterations turn
+# into a thousandth
+_AIM, _LEAST_SHRINK, _MOST_SHRINK = 0.25, 0.1, 0.5
+# the contraction seen in an earlier step counts so much worse with every step since, and so is soon seen again
+_DOUBT = 30.0
+_SAYS_SOMETHING = 10.0
+CONVERGED, DIVERGED, STOPPED, GROWS = 1, 0, -1, 2
+
+
+@inner
+def weight(allowed, relative, change):
+    """One over the allowed error; where a state starts at zero without an absolute tolerance, of its change."""
+    size = allowed if allowed > 0.0 else relative * abs(change)
+    return 1.0 / size if size > 0.0 else 0.0
 
 
 @inner
 def find_jacobian(system, work, control):
     """Fill the Jacobian at the present time and state; return the code of the function called."""
-    control.jacobians += 1
-    control.bad_time = control.time
-    if system.jacobian != 0:
-        return call_native(system.jacobian, control.time, system.state, work.jacobian, system.jacobian_context)
-    return _difference_jacobian(system, work, control)
+    return jacobian_at(system, work, control, control.time, system.state, work.rates)
 
 
 @inner
-def _difference_jacobian(system, work, control):
+def jacobian_at(system, work, control, time, state, rates):
+    """Fill the Jacobian at a time and state with known rates; return the code of the function called."""
+    control.jacobians += 1
+    control.bad_time = time
+    if system.jacobian != 0:
+        return call_native(system.jacobian, time, state, work.jacobian, system.jacobian_context)
+    return _difference_jacobian(system, work, control, time, state, rates)
+
+
+@inner
+def _difference_jacobian(system, work, control, time, y, f):
     """Forward differences, column by column; increments follow the size of the state and of its change in a step."""
-    n, y, f, shifted = system.n, system.state, work.rates, work.g3
+    n, shifted = system.n, work.g3
     for k in range(n):
         work.trial[k] = y[k]
     for j in range(n):
         move = control.step * f[j]
         size = max(abs(y[j]), max(abs(move), work.scale[j]))
+        if size == 0.0:
+            size = 1.0
         work.trial[j] = y[j] + np.copysign(np.sqrt(_EPSILON) * size, move)
         increment = work.trial[j] - y[j]
         control.rate_evaluations += 1
-        code = call_native(system.rates, control.time, work.trial, shifted, system.context)
+        code = call_native(system.rates, time, work.trial, shifted, system.context)
         if code != 1:
             return code
         for i in range(n):
@@ -92,6 +117,42 @@ def form_and_factor(method, work, control, n, h):
 
 
 @inner
+def steps_over_growth(work, n, h):
+    """Whether an odd number of real growing modes is so fast that the step would follow their unstable branch.
+
+    The determinant of gamma/h - J is the product of gamma/h - lambda over the eigenvalues: its sign, free from the
+    factors, tells whether h lambda > gamma for an odd number of real ones. Beyond that the method damps what grows.
+    """
+    odd = False
+    for k in range(n):
+        # a pivot's sign, an exchange of rows, and the sign of h itself
+        odd ^= (work.real[k * n + k] < 0.0) ^ (work.pivots[k] != k) ^ (h < 0.0)
+    return odd
+
+
+@inner
+def stands_still(system, work):
+    """Whether a component moves in a step by less than the tolerance: it may rest on top of something that grows."""
+    for k in range(system.n):
+        if abs(work.z3[k]) <= work.scale[k]:
+            return True
+    return False
+
+
+@inner
+def longest_seen(control, work, n, h):
+    """Return the longest step that shows what grows, by the last Jacobian: one radian or e-fold of the fastest growth."""
+    if work.small == 0:
+        return np.inf
+    sign = 1.0 if h > 0.0 else -1.0
+    for i in range(n * n):
+        work.spare[i] = sign * work.jacobian[i]
+    growth, modulus = fastest_growth(work.spare, n)
+    # what hardly grows until the end does no harm
+    return 1.0 / modulus if growth * abs(control.end - control.time) > 1.0 else np.inf
+
+
+@inner
 def guess_increments(method, work, n, ratio):
     """Start the iteration from the polynomial of the step before, ``ratio`` times its length further on."""
     x1, x2, x3 = method[C1] * ratio, method[C2] * ratio, ratio
@@ -107,7 +168,7 @@ def guess_increments(method, work, n, ratio):
 
 
 @inner
-def _stage_rates(system, trial, control, z, time, out):
+def stage_rates(system, trial, control, z, time, out):
     """Write the rates at one stage, the state plus the increment z; return the code of the rates."""
     for k in range(system.n):
         trial[k] = system.state[k] + z[k]
@@ -117,7 +178,18 @@ def _stage_rates(system, trial, control, z, time, out):
 
 
 @inner
-def _displacement(method, work, n, h):
+def all_stage_rates(system, method, work, control, h):
+    """Write the rates at the three stages to g1, g2, g3; return the code of the rates."""
+    code = stage_rates(system, work.trial, control, work.z1, control.time + method[C1] * h, work.g1)
+    if code == 1:
+        code = stage_rates(system, work.trial, control, work.z2, control.time + method[C2] * h, work.g2)
+    if code == 1:
+        code = stage_rates(system, work.trial, control, work.z3, control.time + h, work.g3)
+    return code
+
+
+@inner
+def _displacement(system, method, work, n, h):
     """Turn the rates in g1, g2, g3 into the Newton correction of w; return its size in units of the tolerance."""
     a, b, c = method[GAMMA] / h, method[ALPHA] / h, method[BETA] / h
     g1, g2, g3, w1, w2, w3 = work.g1, work.g2, work.g3, work.w1, work.w2, work.w3
@@ -130,7 +202,7 @@ def _displacement(method, work, n, h):
     solve_complex(work.re, work.im, work.pivots_complex, n, g2, g3)
     total = 0.0
     for k in range(n):
-        inverse = 1.0 / work.scale[k]
+        inverse = weight(work.scale[k], system.relative[k], work.z3[k])
         x1, x2, x3 = g1[k] * inverse, g2[k] * inverse, g3[k] * inverse
         total += x1 * x1 + x2 * x2 + x3 * x3
     return np.sqrt(total / (3 * n))
@@ -148,46 +220,45 @@ def _correct(method, work, n):
 
 
 @inner
-def iterate(system, method, work, control, h, threshold):
+def iterate(system, method, work, control, h):
     """Solve for the stage increments.
 
     Returns the outcome, the number of iterations, the observed rate of contraction, and by which factor the step
     should shrink if the iteration diverged.
     """
-    n = system.n
-    most = MOST_ITERATIONS if control.adaptive == 1 else MOST_ITERATIONS_FIXED
-    factor = max(control.contraction, _EPSILON) ** 0.8
-    theta, before, shrink = 0.0, 0.0, 0.5
+    n, adaptive, threshold = system.n, control.adaptive == 1, method[NEWTON]
+    most = MOST_ITERATIONS if adaptive else MOST_ITERATIONS_FIXED
+    theta, before, shrink, rest, first = 0.0, 0.0, _MOST_SHRINK, 1.0, 0.0
     for count in range(1, most + 1):
-        code = _stage_rates(system, work.trial, control, work.z1, control.time + method[C1] * h, work.g1)
-        if code == 1:
-            code = _stage_rates(system, work.trial, control, work.z2, control.time + method[C2] * h, work.g2)
-        if code == 1:
-            code = _stage_rates(system, work.trial, control, work.z3, control.time + h, work.g3)
+        code = all_stage_rates(system, method, work, control, h)
         if code < 1:
             return STOPPED, count, theta, shrink
         if code > 1:
             return DIVERGED, count, theta, shrink
-        size = _displacement(method, work, n, h)
+        size = _displacement(system, method, work, n, h)
         control.solves += 1
         control.iterations += 1
         if not (size < 1e300):
             return DIVERGED, count, theta, shrink
-        if count > 1:
-            ratio = size / before
-            theta = ratio if count == 2 else np.sqrt(ratio * theta)
+        if count == 1:
+            # what is left after it is not known yet; it grows with the correction where the equations are bent
+            first = size
+            rest = _DOUBT * control.contraction * max(1.0, size / control.correction)
+        else:
+            theta = size / before
             # at rounding level the corrections no longer contract; there is nothing left to gain
-            if theta >= 0.99:
-                return (CONVERGED if size <= threshold else DIVERGED), count, theta, shrink
-            factor = theta / (1.0 - theta)
-            left = most - count
-            foreseen = factor * size * theta**left / threshold
-            if foreseen >= 1.0 and factor * size > threshold:
-                shrink = 0.8 * min(max(foreseen, 1e-4), 20.0) ** (-1.0 / (4.0 + left))
+            if theta >= 1.0:
+                shrink = max(_LEAST_SHRINK, min(_MOST_SHRINK, _AIM / theta))
+                return (CONVERGED if size <= threshold else DIVERGED), count, 0.0, shrink
+            rest = theta / (1.0 - theta)
+            if adaptive and rest * size * theta ** (most - count) > threshold:
+                shrink = max(_LEAST_SHRINK, min(_MOST_SHRINK, _AIM / theta))
                 return DIVERGED, count, theta, shrink
+        # how corrections of the size of rounding contract says nothing
+        seen = theta if before > _SAYS_SOMETHING * threshold else 0.0
         before = max(size, 1e-300)
         _correct(method, work, n)
-        if factor * size <= threshold:
-            control.contraction = factor
-            return CONVERGED, count, theta, shrink
+        if rest * size <= threshold:
+            control.contraction, control.correction = max(rest, _EPSILON), max(first, 1e-300)
+            return CONVERGED, count, seen, shrink
     return DIVERGED, most, theta, shrink

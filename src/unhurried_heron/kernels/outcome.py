@@ -65,15 +65,26 @@ def too_short(control):
 
 @inner
 def next_step(control):
-    """Return the length of the next attempt (with its sign) and whether it lands on the end."""
-    h = control.step
-    if abs(h) > control.largest_step:
-        h = np.copysign(control.largest_step, h)
+    """Return the length of the next attempt (with its sign) and the time at its end; no length where none is left.
+
+    The length is the difference of the two times as they are kept, so that nothing is lost far from time zero. Fixed
+    steps are counted, so that rounding does not add up.
+    """
     left = control.end - control.time
+    if control.adaptive == 1:
+        h = control.step
+        if abs(h) > control.largest_step:
+            h = np.copysign(control.largest_step, h)
+        finish = control.time + h
+    else:
+        finish = control.origin + (control.fixed_steps + 1) * control.step
+    h = finish - control.time
     # a step that would leave a sliver is stretched onto the end
     if abs(h) * 1.0000001 >= abs(left):
-        return left, True
-    return h, False
+        return left, control.end
+    if control.adaptive == 1 and too_short(control):
+        return 0.0, finish
+    return h, finish
 
 
 @inner
@@ -90,22 +101,17 @@ def keep_row(control, output, h, error, accepted, iterations):
 
 
 @inner
+def next_place(control, output):
+    """Return where the polynomial of the next accepted step goes."""
+    return offset_by(output.coefficients, control.n_steps * output.size)
+
+
+@inner
 def keep_step(control, output, h):
-    """Count an accepted step, keep its start and length, and return where its polynomial goes."""
+    """Count an accepted step, and keep its start and length."""
     place = control.n_steps
     output.starts[place] = control.time
     output.steps[place] = h
     control.n_steps += 1
     control.accepted += 1
-    return offset_by(output.coefficients, place * output.size)
-
-
-@inner
-def finish_time(control, h, last):
-    """Return the time at the end of an accepted step; fixed steps are counted, so that rounding does not add up."""
-    if last:
-        return control.end
-    if control.adaptive == 1:
-        return control.time + h
     control.fixed_steps += 1
-    return control.origin + control.fixed_steps * control.step

@@ -13,6 +13,7 @@ from unhurried_heron.kernels.collocation_constants import constants_of
 from unhurried_heron.kernels.control import CONTROL, LEDGER_COLUMNS
 from unhurried_heron.kernels.loading import Kernel, load_kernel
 from unhurried_heron.kernels.tableau_code import compile_tableau
+from unhurried_heron.march.error_scale import ErrorScale
 from unhurried_heron.methods.catalogue import Method
 from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.methods.runge_kutta import RungeKutta
@@ -24,6 +25,10 @@ from unhurried_heron.run.trajectory import Array
 CHUNK_STEPS = 1024
 CHUNK_BYTES = 4_194_304
 EVENT_ROOM = 64
+# so many unknowns of all stages together are solved by one full matrix, where nothing else helps
+MOST_WHOLE = 1500
+# so many modes are looked at one by one for growth that no error estimate can see
+MOST_EIGENVALUES = 64
 
 
 @dataclass
@@ -56,7 +61,7 @@ class March:
 
 
 def lay_out(
-    method: Method, native: NativeSystem, state: Array, scales: tuple[Array, Array], events: tuple[Event, ...]
+    method: Method, native: NativeSystem, state: Array, scales: ErrorScale, events: tuple[Event, ...], *, fixed: bool
 ) -> March:
     """Allocate everything a march needs.
 
@@ -66,13 +71,15 @@ def lay_out(
     native : NativeSystem
     state : ndarray, shape (n_states,)
         The start; the march writes into a copy of it.
-    scales : tuple of ndarray, shape (n_states,) each
-        Relative and absolute tolerance of the error estimate.
+    scales : ErrorScale
+        Tolerances of the error estimate.
     events : tuple of Event
+    fixed : bool
+        Whether the steps are fixed.
     """
     n = state.size
     control = np.zeros(1, dtype=CONTROL)
-    system = System(n, *native.addresses(), state.copy(), *scales)
+    system = System(n, *native.addresses(), state.copy(), scales.relative, scales.absolute)
     watch = _watch(native, events, n)
     if isinstance(method, RungeKutta):
         tableau, engine = _tableau(method, n)
@@ -80,7 +87,8 @@ def lay_out(
         kernel = load_kernel("explicit_runge_kutta", "march")
         return March(kernel, control, system, watch, output, tableau, native, (engine,))
     kernel = load_kernel("collocation", "march")
-    return March(kernel, control, system, watch, _output(n, method.stages), _dense_work(method, n), native)
+    output = _output(n, method.stages + 1)
+    return March(kernel, control, system, watch, output, _dense_work(method, n, scales, fixed=fixed), native)
 
 
 def _tableau(method: RungeKutta, n: int) -> tuple[Tableau, Any]:
@@ -98,11 +106,19 @@ def _tableau_code(method: RungeKutta) -> tuple[tuple[int, int, int], Any]:
     return compile_tableau(a, b, c, method.error_weights, method.interpolant)
 
 
-def _dense_work(method: Collocation, n: int) -> DenseWork:
-    matrices = [np.zeros((n, n)) for _ in range(4)]
-    pivots = [np.zeros(n, dtype=np.int64) for _ in range(2)]
-    vectors = [np.zeros(n) for _ in range(len(DenseWork._fields) - 7)]
-    return DenseWork(constants_of(method), *matrices, *pivots, *vectors)
+def _dense_work(method: Collocation, n: int, scales: ErrorScale, *, fixed: bool) -> DenseWork:
+    stubborn = fixed and 3 * n <= MOST_WHOLE
+    m = 3 * n if stubborn else 0
+    shapes: dict[str, Any] = {name: n for name in DenseWork._fields}
+    shapes |= dict.fromkeys(("jacobian", "real", "re", "im"), (n, n))
+    small = n <= MOST_EIGENVALUES
+    shapes |= {"spare": (n, n) if small else 0, "whole": (m, m), "whole_pivots": m, "stacked": m, "direction": m}
+    whole_numbers = ("pivots", "pivots_complex", "whole_pivots")
+    arrays = {
+        name: np.zeros(shape, dtype=np.int64 if name in whole_numbers else np.float64) for name, shape in shapes.items()
+    }
+    constants = constants_of(method, scales.newton, scales.between)
+    return DenseWork(**{**arrays, "stubborn": int(stubborn), "small": int(small), "constants": constants})  # type: ignore[arg-type]  # by name
 
 
 def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:

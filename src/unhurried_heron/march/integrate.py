@@ -9,6 +9,7 @@ from typing import Any, Literal
 import numpy as np
 
 from unhurried_heron.errors import IncompleteRunWarning, OptionError, near_spelling
+from unhurried_heron.march.error_scale import ErrorScale, error_scale
 from unhurried_heron.march.options import (
     Budget,
     Record,
@@ -28,8 +29,6 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 
 DEFAULT_METHOD = "dormand-prince-54"
-# how closely Newton's iteration is solved where no tolerance says so (fixed steps)
-_FIXED_STEP_NEWTON = 1e-10
 
 
 def integrate(
@@ -144,8 +143,8 @@ def integrate(
     from unhurried_heron.native.system import native_system
 
     native = native_system(problem, watched, with_jacobian=isinstance(chosen, Collocation), held=switches)
-    scales = _inner_tolerances(chosen, relative, absolute, state, step)
-    march = lay_out(chosen, native, state, scales, watched)
+    scales = error_scale(chosen, relative, absolute, state, fixed=step is not None)
+    march = lay_out(chosen, native, state, scales, watched, fixed=step is not None)
     control = march.control
     control["time"] = control["origin"] = start
     control["end"] = end
@@ -227,30 +226,8 @@ def _budget(budget: Budget | Mapping[str, Any] | None) -> Budget:
     return Budget(**budget)
 
 
-def _inner_tolerances(
-    method: Method, relative: Array, absolute: Array, state: Array, step: float | None
-) -> tuple[Array, Array]:
-    """Return the tolerances in which the method's error estimate is measured.
-
-    The estimate of a collocation method has a lower order than its solution. With an estimate of size h^(q+1) and a
-    local error of size h^(p+1), a local error of ``rtol`` corresponds to an estimate of about rtol^((q+1)/(p+1)).
-    """
-    if not isinstance(method, Collocation):
-        return relative, absolute
-    if step is not None:
-        largest = float(np.abs(state).max())
-        return np.full_like(state, _FIXED_STEP_NEWTON), np.full_like(
-            state, _FIXED_STEP_NEWTON * (1e-3 * largest or 1e-3)
-        )
-    share = (method.embedded_order + 1) / (method.order + 1)
-    # pure absolute tolerances have no scale that such a power could refer to: the estimate is taken as it is
-    with np.errstate(divide="ignore"):
-        loosened = np.where(relative > 0, 0.1 * relative ** (share - 1.0), 1.0)
-    return relative * loosened, absolute * loosened
-
-
 def _estimate_starting_step(
-    interval: tuple[float, float], march: Any, scales: tuple[Array, Array], method: Method
+    interval: tuple[float, float], march: Any, scales: ErrorScale, method: Method
 ) -> tuple[float, int]:
     from unhurried_heron.march.start import starting_step
     from unhurried_heron.native.rows import evaluate_rows
@@ -264,8 +241,8 @@ def _estimate_starting_step(
         return out[0] if out.size else None
 
     state = march.system.state
-    scale = scales[0] * np.abs(state) + scales[1]
-    scale = np.where(scale > 0, scale, np.maximum(scales[0], 1e-300))
+    scale = scales.relative * np.abs(state) + scales.absolute
+    scale = np.where(scale > 0, scale, np.maximum(scales.relative, 1e-300))
     order = min(method.order, method.embedded_order)
     return starting_step(evaluate, state, interval, scale, order)
 

@@ -1,0 +1,90 @@
+"""Choosing the next step of a collocation march, and whether Jacobian and factors are kept.
+
+The trend of the error is carried on from step to step: K. Gustafsson, ACM Trans. Math. Softw. 20 (1994) 496-517.
+"""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.compiling import inner
+from unhurried_heron.kernels.control import (
+    FRESH,
+    NEWTON_FAILED,
+    NOT_FINITE,
+    OLD,
+    REACHED_END,
+    STEP_TOO_SMALL,
+)
+from unhurried_heron.kernels.outcome import first_not_finite, too_short
+
+# the error, which goes with the fourth power of the step, is aimed at half of what is allowed: a refusal costs a whole
+# step, and aiming there costs a sixth of one
+_AIM = 0.5
+# what was learnt at one step says little of another more than so many times as long: the error would change a
+# thousandfold
+_GROW, _SHRINK = 6.0, 1.0 / 6.0
+# errors below this are as good as none: growth is at its bound already
+_SMALLEST_ERROR = _AIM / _GROW**4
+# below this contraction the third iteration of the next step is spared, which is worth an old Jacobian
+_GOOD_CONTRACTION = 3e-3
+# new factors cost about as much as a tenth to a third of a step (measured: 8 to 100 states), so longer steps must gain that
+_WORTH_GROWING = 1.25
+# a step that would damp what grows is shortened by as much as it may be from one step to the next
+_BELOW_GROWTH = 1.0 / 6.0
+
+
+@inner
+def after_divergence(control, work, n, shrink, h, grows):
+    """Shorten the step, or try a fixed one with a fresh Jacobian; return a reason to give up, or REACHED_END."""
+    control.refused += 1
+    control.after_refusal = 1
+    if grows:
+        control.step = h * _BELOW_GROWTH
+        return STEP_TOO_SMALL if too_short(control) else REACHED_END
+    control.bad_component = first_not_finite(work.trial, work.g1, n)
+    if control.bad_component >= 0:
+        control.bad_time = control.time + h
+    stale = control.jacobian_age == OLD
+    if stale:
+        control.jacobian_age = 0
+    if control.adaptive == 0:
+        if stale:
+            return REACHED_END
+    else:
+        control.step = h * shrink
+        if not too_short(control):
+            return REACHED_END
+    return NOT_FINITE if control.bad_component >= 0 else NEWTON_FAILED
+
+
+@inner
+def after_refusal(control, error, h):
+    """Shorten the step after too large an error; return a reason to give up, or REACHED_END."""
+    control.refused += 1
+    # an error that is no number says nothing but "shorter"
+    factor = (_AIM / error) ** 0.25 if error < 1e300 else _SHRINK
+    control.step = h * max(_SHRINK, factor)
+    control.after_refusal = 1
+    if control.jacobian_age == OLD:
+        control.jacobian_age = 0
+    if too_short(control):
+        return STEP_TOO_SMALL
+    return REACHED_END
+
+
+@inner
+def after_acceptance(control, error, theta, h):
+    """Choose the next step and decide whether Jacobian and factors are kept."""
+    error = max(error, _SMALLEST_ERROR)
+    factor = (_AIM / error) ** 0.25
+    if control.previous_step != 0.0:
+        trend = factor * (h / control.previous_step) * (control.error_memory / error) ** 0.25
+        factor = min(factor, trend)
+    factor = min(_GROW, max(_SHRINK, factor))
+    if control.after_refusal == 1:
+        factor = min(factor, 1.0)
+    control.error_memory = error
+    control.previous_step = h
+    control.after_refusal = 0
+    control.jacobian_age = OLD if theta <= _GOOD_CONTRACTION else 0
+    if control.adaptive == 1 and not (control.jacobian_age == OLD and 1.0 <= factor <= _WORTH_GROWING):
+        control.step = h * factor

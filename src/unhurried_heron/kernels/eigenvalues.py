@@ -1,0 +1,131 @@
+"""The fastest growth among the modes of a small full matrix: its largest real part of an eigenvalue.
+
+Reduction to Hessenberg form and implicit double-shift QR iterations, eigenvalues only: G. H. Golub and C. F. Van Loan,
+*Matrix Computations*, 4th ed. (2013), sections 7.4 and 7.5.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.call import offset_by
+from unhurried_heron.kernels.compiling import inner
+
+_EPSILON = 2.220446049250313e-16
+_MOST_SWEEPS = 40
+# real parts below this share of the matrix cannot be told from rounding
+_SIGNIFICANT = 1e-9
+
+
+@inner
+def _to_hessenberg(a, n):
+    """Eliminate below the first subdiagonal, with exchanges of rows and columns."""
+    for m in range(1, n - 1):
+        best = m
+        for i in range(m, n):
+            if abs(a[i * n + m - 1]) > abs(a[best * n + m - 1]):
+                best = i
+        if best != m:
+            for j in range(n):
+                a[best * n + j], a[m * n + j] = a[m * n + j], a[best * n + j]
+            for i in range(n):
+                a[i * n + best], a[i * n + m] = a[i * n + m], a[i * n + best]
+        pivot = a[m * n + m - 1]
+        if pivot == 0.0:
+            continue
+        for i in range(m + 1, n):
+            factor = a[i * n + m - 1] / pivot
+            if factor != 0.0:
+                for j in range(m - 1, n):
+                    a[i * n + j] -= factor * a[m * n + j]
+                a[i * n + m - 1] = 0.0
+                for j in range(n):
+                    a[j * n + m] += factor * a[j * n + i]
+
+
+@inner
+def _reflect(a, n, top, low, high, k, x, y, z, three):
+    """Apply the reflection that turns (x, y, z) into a multiple of the first axis from both sides, at row k."""
+    size = np.sqrt(x * x + y * y + z * z)
+    if size == 0.0:
+        return
+    v0, v1, v2 = x + np.copysign(size, x), y, z
+    scale = 2.0 / (v0 * v0 + v1 * v1 + v2 * v2)
+    for j in range(low, top + 1):
+        total = v0 * a[k * n + j] + v1 * a[(k + 1) * n + j]
+        if three:
+            total += v2 * a[(k + 2) * n + j]
+        total *= scale
+        a[k * n + j] -= total * v0
+        a[(k + 1) * n + j] -= total * v1
+        if three:
+            a[(k + 2) * n + j] -= total * v2
+    for i in range(high[0], high[1] + 1):
+        row = offset_by(a, i * n + k)
+        total = v0 * row[0] + v1 * row[1]
+        if three:
+            total += v2 * row[2]
+        total *= scale
+        row[0] -= total * v0
+        row[1] -= total * v1
+        if three:
+            row[2] -= total * v2
+
+
+@inner
+def _sweep(a, n, low, top, odd):
+    """One double-shift QR step on the rows and columns from low to top."""
+    p, q, r, s = a[(top - 1) * n + top - 1], a[(top - 1) * n + top], a[top * n + top - 1], a[top * n + top]
+    trace, determinant = p + s, p * s - q * r
+    if odd:
+        # the usual shifts have not worked for long: others break the tie
+        size = abs(r) + abs(a[(top - 1) * n + top - 2])
+        trace, determinant = 1.5 * size, size * size
+    d, e = a[low * n + low], a[(low + 1) * n + low]
+    x = d * d + a[low * n + low + 1] * e - trace * d + determinant
+    y = e * (d + a[(low + 1) * n + low + 1] - trace)
+    z = e * a[(low + 2) * n + low + 1]
+    for k in range(low, top - 1):
+        _reflect(a, n, top, max(low, k - 1), (low, min(k + 3, top)), k, x, y, z, True)
+        x, y = a[(k + 1) * n + k], a[(k + 2) * n + k]
+        if k < top - 2:
+            z = a[(k + 3) * n + k]
+    _reflect(a, n, top, top - 2, (low, top), top - 1, x, y, 0.0, False)
+
+
+@inner
+def fastest_growth(a, n):
+    """Return the largest real part of the eigenvalues and that mode's modulus, 0 where none is positive.
+
+    The matrix is destroyed.
+    """
+    size = 0.0
+    for k in range(n * n):
+        size = max(size, abs(a[k]))
+    if not size < 1e150:
+        return 0.0, 0.0
+    _to_hessenberg(a, n)
+    growth, modulus, top, count = 0.0, 0.0, n - 1, 0
+    while top >= 0 and count < _MOST_SWEEPS:
+        low = top
+        while low > 0:
+            beside = abs(a[(low - 1) * n + low - 1]) + abs(a[low * n + low])
+            if abs(a[low * n + low - 1]) <= _EPSILON * (beside if beside > 0.0 else size):
+                break
+            low -= 1
+        if low == top:
+            real, imaginary = a[top * n + top], 0.0
+            top, count = top - 1, 0
+        elif low == top - 1:
+            half = 0.5 * (a[low * n + low] + a[top * n + top])
+            gap = 0.5 * (a[low * n + low] - a[top * n + top])
+            under = gap * gap + a[low * n + top] * a[top * n + low]
+            real, imaginary = half + np.sqrt(max(under, 0.0)), np.sqrt(max(-under, 0.0))
+            top, count = top - 2, 0
+        else:
+            count += 1
+            _sweep(a, n, low, top, count % 10 == 0)
+            continue
+        if real > growth and real > _SIGNIFICANT * size:
+            growth, modulus = real, np.sqrt(real * real + imaginary * imaginary)
+    return growth, modulus
