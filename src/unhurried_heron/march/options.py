@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import numbers
+import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
@@ -20,6 +21,8 @@ DEFAULT_RTOL: Final = 1e-7
 # absolute tolerance in units of the relative one, where none is given
 ATOL_SHARE: Final = 1e-3
 SMALLEST_RTOL: Final = 1e-14
+# a step must be so many times the spacing of the times it leads to
+SMALLEST_STEP: Final = 16 * float(np.finfo(float).eps)
 # more states than this are work for sparse linear algebra
 MOST_DENSE: Final = 5000
 
@@ -205,6 +208,57 @@ def check_fits(method: Method, step: float | None, rtol: Tolerance, atol: Tolera
             )
 
 
+def steps_wanted(
+    interval: tuple[float, float], *, step: Any, starting_step: Any, largest_step: Any
+) -> tuple[float | None, float | None, float]:
+    """Return the fixed step, the first step and the bound on all steps, each a size; None and infinity where not given.
+
+    Raises
+    ------
+    OptionError
+        One is not positive, or below the spacing of the times; or a fixed step is given with one of the others.
+    """
+    named = {"step": step, "starting_step": starting_step, "largest_step": largest_step}
+    given = {name: positive_option(value, name) for name, value in named.items() if value is not None}
+    beside = [name for name in given if name != "step"]
+    if step is not None and beside:
+        raise OptionError(
+            f"a fixed step and {beside[0]} exclude each other",
+            name=beside[0],
+            place=beside[0],
+            expected="step=… alone, or tolerances with starting_step=… and largest_step=…",
+            given=f"step={step!r}, {beside[0]}={named[beside[0]]!r}",
+        )
+    smallest = SMALLEST_STEP * max(map(abs, interval))
+    for name, size in given.items():
+        if size < smallest:
+            raise OptionError(
+                f"{name} is below the spacing of floating-point times",
+                name=name,
+                place=name,
+                expected=f"at least {smallest:.3g} for times up to {max(map(abs, interval)):g}",
+                given=repr(named[name]),
+            )
+    return given.get("step"), given.get("starting_step"), given.get("largest_step", math.inf)
+
+
+def one_of(value: Any, name: str, allowed: Mapping[Any, str]) -> None:
+    """Refuse a value that is none of a few; the mapping tells how each is written.
+
+    Raises
+    ------
+    OptionError
+    """
+    if not any(value is each or (isinstance(value, str) and value == each) for each in allowed):
+        raise OptionError(
+            f"{name} is not usable",
+            name=name,
+            place=name,
+            expected=" or ".join(allowed.values()),
+            given=repr(value)[:80],
+        )
+
+
 def record_times(problem: Problem, record: Record) -> Array | None:
     """Return the times to record in the direction of the run, or None for every accepted step.
 
@@ -233,6 +287,7 @@ def record_times(problem: Problem, record: Record) -> Array | None:
                 expected="a count of at least 2 (both ends are among them)",
                 given=str(record),
             )
+        _refuse_memory(int(record), problem.model.layout.size)
         return np.linspace(start, end, int(record))
     try:
         times = np.array(record, dtype=np.float64)
@@ -257,3 +312,51 @@ def record_times(problem: Problem, record: Record) -> Array | None:
             given=f"{times[outside][0]:g}" if outside.any() else "times out of order",
         )
     return times
+
+
+def _refuse_memory(count: int, n: int) -> None:
+    """Refuse a count of times whose states would take more than half the machine's memory."""
+    try:
+        most = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 2
+    except (AttributeError, ValueError, OSError):
+        most = 8_000_000_000
+    wanted = 8 * count * (n + 1)
+    if wanted > most:
+        raise OptionError(
+            "so many times do not fit into memory",
+            name="record",
+            place="record",
+            expected=f"at most {most // (8 * (n + 1)):,} times of {n:,} states on this machine",
+            given=f"{count:,}" if count < 10**18 else f"{float(min(count, 10**300)):.0e}",
+        )
+
+
+def budget_of(budget: Any) -> Budget:
+    """Return the limits of a run.
+
+    Raises
+    ------
+    OptionError
+        It is neither a `Budget` nor a mapping, or limits something unknown.
+    """
+    if budget is None or isinstance(budget, Budget):
+        return budget or Budget()
+    known = list(Budget.__dataclass_fields__)
+    if not isinstance(budget, Mapping):
+        raise OptionError(
+            "this is no budget",
+            name="budget",
+            place="budget",
+            expected="a mapping such as {'seconds': 10}, or a Budget",
+            given=repr(budget)[:80],
+        )
+    for name in budget:
+        if name not in known:
+            raise OptionError(
+                f"a run has no budget of '{name}'{near_spelling(str(name), known)}",
+                name="budget",
+                place="budget",
+                expected="one of " + ", ".join(known),
+                given=str(name),
+            )
+    return Budget(**budget)

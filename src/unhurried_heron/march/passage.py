@@ -1,18 +1,18 @@
 """Crossing jumps and kinks: the march lands on each, the switch changes its value, and the march starts again.
 
-Between two switches the rates are smooth, so every method keeps its order across them. See L. F. Shampine, I. Gladwell
-and S. Thompson, *Solving ODEs with MATLAB* (2003), section 2.3.5, and E. Hairer, S. P. Norsett and G. Wanner, *Solving
-Ordinary Differential Equations I*, 2nd ed. (1993), section II.6.
+Between two switches the rates are smooth, so every method keeps its order across them: E. Hairer, S. P. Norsett and G.
+Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), section II.6.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from unhurried_heron.formulas.evaluate import STATE, evaluate
+from unhurried_heron.formulas.narrow import Window
 from unhurried_heron.kernels.control import Reason
 from unhurried_heron.march.families import March
 from unhurried_heron.native.rows import evaluate_rows
@@ -51,7 +51,9 @@ class Passage:
         self._problem, self._march, self._events, self._starting_step = problem, march, events, starting_step
         self._switches = problem.switches if held else ()
         self._timed = [switch for switch in self._switches if switch.times is not None and switch.slot]
-        self._landings = _landings(self._switches, problem.interval)
+        windows = () if starting_step is None else problem.narrow
+        self._landings = _landings(self._switches, windows, problem.interval)
+        self._longest = float(march.control["largest_step"][0])
         self._next = 0
         self._values: dict[str, float] = {}
         self._in_place = 0
@@ -63,6 +65,10 @@ class Passage:
     def begin(self) -> None:
         """Give every switch its value at the start, and the march its first place to land on."""
         start, _ = self._problem.interval
+        # what begins where the run does is there from the start
+        while self._next < len(self._landings) and self._landings[self._next].time == start:
+            self._march.control["largest_step"] = min(self._longest, self._landings[self._next].longest or np.inf)
+            self._next += 1
         self._aim(start, self._timed)
         for switch in self._march.native.located:
             if switch.slot:
@@ -78,7 +84,8 @@ class Passage:
         if reason is Reason.REACHED_END:
             if self._next >= len(self._landings):
                 return False
-            self._land(time, rows)
+            if not self._land(time, rows):
+                return True
             self._refresh_watched(time, None)
         else:
             index = int(control["stopped_by"][0]) - self._events
@@ -94,21 +101,27 @@ class Passage:
         self._restart(time)
         return True
 
-    def _land(self, time: float, rows: int) -> None:
-        _, labels = self._landings[self._next]
+    def _land(self, time: float, rows: int) -> bool:
+        """Pass a place that was landed on; False if nothing but the bound on the steps changes there."""
+        landing = self._landings[self._next]
         before = dict(self._values)
         self._next += 1
+        if landing.longest is not None:
+            self._march.control["largest_step"] = min(self._longest, landing.longest)
+        labels = landing.switches
         self._aim(time, [switch for switch in labels if switch.slot])
         for switch in labels:
             slot = switch.slot
             if not slot or self._values[slot] != before[slot]:
                 value = switch.told(self._values[slot]) if slot else np.nan
                 self.crossings.append((time, switch.text, value))
-        self.marks.append((rows - 1, ", ".join(switch.text for switch in labels)))
+        if labels:
+            self.marks.append((rows - 1, ", ".join(switch.text for switch in labels)))
+        return bool(labels)
 
     def _aim(self, time: float, changing: Sequence[Switch]) -> None:
         """Set the next landing, and switches of known times to their values until then."""
-        end = self._landings[self._next][0] if self._next < len(self._landings) else self._problem.interval[1]
+        end = self._landings[self._next].time if self._next < len(self._landings) else self._problem.interval[1]
         self._march.control["end"] = end
         self._march.native.hold_between(time, end)
         for switch in changing:
@@ -202,17 +215,35 @@ class Passage:
             control["rate_evaluations"] += calls
 
 
-def _landings(switches: tuple[Switch, ...], interval: tuple[float, float]) -> list[tuple[float, tuple[Switch, ...]]]:
-    """Return the known times in the order of the run, each with the switches crossed there."""
+class Landing(NamedTuple):
+    """A known time at which the march ends a step: the switches there, and the bound on the steps from there on."""
+
+    time: float
+    switches: tuple[Switch, ...] = ()
+    longest: float | None = None
+
+
+def _landings(
+    switches: tuple[Switch, ...], windows: tuple[Window, ...], interval: tuple[float, float]
+) -> list[Landing]:
+    """Return the known times in the order of the run."""
     sign = 1.0 if interval[1] > interval[0] else -1.0
-    found = sorted(
-        ((time, k) for k, each in enumerate(switches) for time in each.times or ()), key=lambda f: sign * f[0]
-    )
-    merged: list[tuple[float, tuple[Switch, ...]]] = []
     close = 8 * np.finfo(float).eps * max(abs(interval[0]), abs(interval[1]))
-    for time, k in found:
-        if merged and abs(time - merged[-1][0]) <= close:
-            merged[-1] = (merged[-1][0], (*merged[-1][1], switches[k]))
-        elif abs(time - interval[0]) > close and abs(time - interval[1]) > close:
-            merged.append((time, (switches[k],)))
+    found = [Landing(time, (each,)) for each in switches for time in each.times or ()]
+    found = [each for each in found if min(abs(each.time - interval[0]), abs(each.time - interval[1])) > close]
+    edges: dict[float, float] = {}
+    for window in windows[:: 1 if sign > 0 else -1]:
+        first, last = (window.start, window.end) if sign > 0 else (window.end, window.start)
+        # one that begins where another ends takes its place
+        edges[first] = window.longest
+        edges.setdefault(last, np.inf)
+    found += [Landing(time, (), longest) for time, longest in edges.items() if time != interval[1]]
+    merged: list[Landing] = []
+    for each in sorted(found, key=lambda landing: sign * landing.time):
+        if merged and abs(each.time - merged[-1].time) <= close:
+            last_one = merged[-1]
+            longest = last_one.longest if each.longest is None else each.longest
+            merged[-1] = Landing(last_one.time, (*last_one.switches, *each.switches), longest)
+        else:
+            merged.append(each)
     return merged

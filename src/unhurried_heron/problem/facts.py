@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import OpenParameterError
+from unhurried_heron.formulas.narrow import Window, narrow_windows, time_formulas
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.first_order import FirstOrder
 from unhurried_heron.problem.measured import Measured
@@ -113,6 +114,13 @@ class Facts:
         for name, table in self.said.inputs.items():
             found.append(input_switch(name, table.kinks, table.between == "previous", self.interval))
         return tuple(found)
+
+    @cached_property
+    def narrow(self) -> tuple[Window, ...]:
+        """Where formulas of time alone vary within a small part of the interval, and how long steps may be there."""
+        blocks = self.model.smooth.blocks
+        formulas = time_formulas([block.node for block in blocks], self.model.parameters) if blocks else ()
+        return narrow_windows(formulas, self.parameters, self.interval) if formulas else ()
 
     def first_order(self) -> FirstOrder:
         """Return the first-order equations that are integrated, to be printed or put into LaTeX.
