@@ -1,6 +1,7 @@
 """Unhurried Heron: initial-value problems said as on paper, integrated at the speed of C, their error stated."""
 
 from unhurried_heron.errors import (
+    DoubtWarning,
     FormulationError,
     HeronError,
     IncompleteRunWarning,
@@ -26,6 +27,7 @@ __version__ = VERSION
 __all__ = [
     "Budget",
     "Comparison",
+    "DoubtWarning",
     "Ending",
     "Event",
     "FormulationError",

@@ -134,5 +134,9 @@ class CacheWarning(UserWarning):
     """Compiled kernels are not kept on disk, or not taken from there."""
 
 
+class DoubtWarning(UserWarning):
+    """Something is less sure than it looks."""
+
+
 class IncompleteRunWarning(UserWarning):
     """A run ended before the end of its interval for a reason nobody asked for."""

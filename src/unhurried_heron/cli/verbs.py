@@ -65,9 +65,9 @@ def compare(
     methods: Annotated[
         str, typer.Option(metavar="A,B,…", help="Methods to compare.")
     ] = "dormand-prince-54,radau-iia-5",
-    rtol: Annotated[str, typer.Option(metavar="R,…", help="Tolerances of adaptive methods.")] = "1e-4,1e-6,1e-8",
+    rtol: Annotated[str, typer.Option(metavar="R,…", help="Tolerances; 1e-4,1e-6,1e-8 if nothing is said.")] = "",
     atol: Annotated[float | None, typer.Option(help="Absolute tolerance.")] = None,
-    step: Annotated[str, typer.Option(metavar="H,…", help="Steps of the other methods.")] = "",
+    step: Annotated[str, typer.Option(metavar="H,…", help="Fixed steps instead, for all methods.")] = "",
     changes: Changes = None,
     csv: Annotated[Path | None, typer.Option(metavar="OUT", help="Write the table.")] = None,
     plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw error against work (png, svg, pdf).")] = None,
@@ -80,7 +80,8 @@ def compare(
     for path in (csv, plot):
         _check_writable(path)
     names = [name.strip() for name in methods.split(",") if name.strip()]
-    outcome = compare_methods(problem, names, rtol=_numbers(rtol, "--rtol"), atol=atol, step=_numbers(step, "--step"))
+    tolerances, steps = _numbers(rtol, "--rtol") or None, _numbers(step, "--step") or None
+    outcome = compare_methods(problem, names, rtol=tolerances, atol=atol, step=steps)
     console().print(comparison_report(outcome))
     if csv is not None:
         outcome.frame().to_csv(csv, index=False)

@@ -114,12 +114,14 @@ def measure_error(system, method, work, control, coefficients, h):
     """Measure the error of the step polynomial and take it away; return the code of the rates and the size."""
     n = system.n
     a, b = PLACE_1, PLACE_2
-    code, first = _filtered_defect(system, work, control, coefficients, h, a, work.d1)
-    if code != 1:
-        return code, first
-    code, second = _filtered_defect(system, work, control, coefficients, h, b, work.d2)
-    if code != 1:
-        return code, second
+    code, largest = 1, 0.0
+    for i in range(2):
+        out = work.d1 if i == 0 else work.d2
+        code, size = _filtered_defect(system, work, control, coefficients, h, a if i == 0 else b, out)
+        # NaN must come through
+        largest = largest if size <= largest else size
+        if code != 1:
+            return code, size
     s1, s2, s3 = method[S1], method[S2], method[S3]
     at_a, at_b = ((a - s1) * a + s2) * a - s3, ((b - s1) * b + s2) * b - s3
     for k in range(n):
@@ -130,4 +132,4 @@ def measure_error(system, method, work, control, coefficients, h):
         coefficients[2 * n + k] += s2 * (free / 2.0 + pulled)
         coefficients[3 * n + k] -= s1 * (free / 3.0 + pulled)
         coefficients[4 * n + k] += free / 4.0 + pulled
-    return code, max(first, second)
+    return code, largest

@@ -100,12 +100,12 @@ class DenseWork(NamedTuple):
     factors; ``pivots``, ``pivots_complex`` (n,). The vectors (n,): ``trial`` a state; ``rates`` at the present point;
     ``scale`` allowed errors; ``z``, ``w`` stage increments, plain and transformed; ``g`` right-hand sides; ``p`` the
     polynomial of the step before; ``d`` what the step polynomial misses at two points. For fixed steps where simplified
-    iterations fail, ``whole`` (3 n, 3 n) with ``whole_pivots``, ``stacked`` and ``direction`` (3 n,); ``stubborn`` tells
-    whether these are there; ``small`` likewise of ``spare`` (n, n), for eigenvalues.
+    iterations fail, ``whole`` (3 n, 3 n) with ``whole_pivots``, ``stacked`` and ``direction`` (3 n,); ``spare`` (n, n) for
+    eigenvalues. ``insist`` and ``growth`` are the addresses of the kernels that use these, 0 where they are not there.
     """
 
-    stubborn: int
-    small: int
+    insist: int
+    growth: int
     constants: Array
     jacobian: Array
     real: Array

@@ -28,6 +28,22 @@ def call_native(typing_context, address, time, state, out, context):
     return signature, generate
 
 
+@intrinsic
+def call_kernel(typing_context, address, table):
+    """Call another entry kernel (`compiling.compile_entry`) at an address, on the same table; return its result."""
+    signature = types.int64(types.int64, types.int64)
+
+    def generate(codegen_context, builder, _, arguments):
+        long, pointer = ir.IntType(64), ir.IntType(64).as_pointer()
+        result, unused = builder.alloca(long), builder.alloca(long)
+        builder.store(ir.Constant(long, 0), unused)
+        function = builder.inttoptr(arguments[0], ir.FunctionType(ir.IntType(32), [pointer, pointer, long]).as_pointer())
+        builder.call(function, [result, unused, arguments[1]])
+        return builder.load(result)
+
+    return signature, generate
+
+
 def _cast_to(kind):
     """Return an intrinsic that takes an address for a pointer (or record) of a kind."""
 

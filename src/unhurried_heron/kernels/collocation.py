@@ -9,11 +9,11 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.between import foreseen_error, keep_for_guess, measure_error, write_polynomial
-from unhurried_heron.kernels.call import as_control, as_longs, call_native
+from unhurried_heron.kernels.call import as_control, as_longs, call_kernel, call_native
 from unhurried_heron.kernels.collocation_constants import BETWEEN, E1, E2, E3
 from unhurried_heron.kernels.collocation_control import after_acceptance, after_divergence, after_refusal
 from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.control import EVENT, EVENT_STOPPED, FRESH, NOT_FINITE, RATES_STOPPED, REACHED_END, STEP_TOO_SMALL
+from unhurried_heron.kernels.control import EVENT, EVENT_STOPPED, FRESH, NOT_FINITE, OLD, PAUSED, RATES_STOPPED, REACHED_END, STEP_TOO_SMALL
 from unhurried_heron.kernels.decoding import dense_work_in, output_in, system_in, watch_in
 from unhurried_heron.kernels.dense_lu import solve_real
 from unhurried_heron.kernels.events import FAILED, NEVER, step_events
@@ -41,7 +41,6 @@ from unhurried_heron.kernels.outcome import (
     pause_reason,
 )
 from unhurried_heron.kernels.polynomial import evaluate_step
-from unhurried_heron.kernels.stubborn import insist
 
 # factors of a step that differs by no more than rounding of the times are as good as its own
 _SAME_STEP = 1e-3
@@ -141,16 +140,23 @@ def _prepare(system, method, work, control, h):
 @inner
 def _solve_step(system, method, work, control, h):
     """Find the stage increments; return the outcome, the iterations, the contraction and how to shrink the step."""
-    outcome = _prepare(system, method, work, control, h)
-    if outcome != CONVERGED:
-        return outcome, 0, 0.0, 0.5
-    guess_increments(method, work, system.n, 0.0 if control.previous_step == 0.0 else h / control.previous_step)
-    outcome, count, theta, shrink = iterate(system, method, work, control, h)
-    if outcome == DIVERGED and work.stubborn == 1 and control.jacobian_age == FRESH:
-        outcome, more = insist(system, method, work, control, h)
-        count += more
+    total = 0
+    while True:
+        outcome = _prepare(system, method, work, control, h)
+        if outcome != CONVERGED:
+            return outcome, 0, 0.0, 0.5
+        guess_increments(method, work, system.n, 0.0 if control.previous_step == 0.0 else h / control.previous_step)
+        outcome, count, theta, shrink = iterate(system, method, work, control, h)
+        total += count
+        if outcome != DIVERGED or control.adaptive == 1 or control.jacobian_age != OLD:
+            break
+        # a fixed step cannot be shortened: it gets a Jacobian of its own
         control.jacobian_age = 0
-    return outcome, count, theta, shrink
+    if outcome == DIVERGED and work.insist != 0 and control.jacobian_age == FRESH:
+        answer = call_kernel(work.insist, control.table)
+        outcome, total = answer % 4 - 1, total + answer // 4
+        control.jacobian_age = 0
+    return outcome, total, theta, shrink
 
 
 def march(address):
@@ -179,6 +185,10 @@ def march(address):
         if h == 0.0:
             return STEP_TOO_SMALL
         outcome, count, theta, shrink = _solve_step(system, method, work, control, h)
+        if control.stop != 0:
+            # what was under way is not to be used, should the march go on
+            control.jacobian_age, control.factored_step = 0, 0.0
+            return PAUSED
         if outcome == DIVERGED or outcome == GROWS:
             keep_row(control, output, h, np.nan, False, count)
             reason = after_divergence(control, work, n, shrink, h, outcome == GROWS)

@@ -10,11 +10,13 @@ import numpy as np
 CONTROL: Final = np.dtype(
     [
         # set by the driver
+        ("table", np.int64),  # address of the march's own table, for kernels that call each other
         ("end", np.float64),
         ("largest_step", np.float64),
         ("adaptive", np.int64),
         ("attempts_left", np.int64),  # also the stop cell: zeroed to make the march return
         ("evaluation_limit", np.int64),
+        ("stop", np.int64),  # set from outside to make the march return in the middle of long work
         # the march's own state
         ("time", np.float64),
         ("origin", np.float64),  # fixed steps are counted from here, so that rounding does not add up

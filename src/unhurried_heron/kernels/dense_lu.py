@@ -13,9 +13,11 @@ from unhurried_heron.kernels.compiling import inner_fast_sums
 
 
 @inner_fast_sums
-def factor_real(a, pivots, n):
-    """Factor an n x n matrix; False if it is singular or not finite."""
+def factor_real(a, pivots, n, control):
+    """Factor an n x n matrix; False if it is singular or not finite, or the march was stopped."""
     for k in range(n):
+        if control.stop != 0:
+            return False
         row_k = offset_by(a, k * n)
         best, size = k, abs(row_k[k])
         for i in range(k + 1, n):
@@ -61,9 +63,11 @@ def solve_real(a, pivots, n, b):
 
 
 @inner_fast_sums
-def factor_complex(re, im, pivots, n):
-    """Factor an n x n complex matrix; False if it is singular or not finite."""
+def factor_complex(re, im, pivots, n, control):
+    """Factor an n x n complex matrix; False if it is singular or not finite, or the march was stopped."""
     for k in range(n):
+        if control.stop != 0:
+            return False
         re_k, im_k = offset_by(re, k * n), offset_by(im, k * n)
         best, size = k, abs(re_k[k]) + abs(im_k[k])
         for i in range(k + 1, n):

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import offset_by
+from unhurried_heron.kernels.call import as_longs, offset_by
 from unhurried_heron.kernels.compiling import inner
+from unhurried_heron.kernels.decoding import dense_work_in, system_in
 
 _EPSILON = 2.220446049250313e-16
 _MOST_SWEEPS = 40
@@ -44,14 +45,18 @@ def _to_hessenberg(a, n):
 
 
 @inner
-def _reflect(a, n, top, low, high, k, x, y, z, three):
-    """Apply the reflection that turns (x, y, z) into a multiple of the first axis from both sides, at row k."""
+def _reflect(a, n, k, bounds, vector, three):
+    """Apply the reflection that turns a vector into a multiple of the first axis from both sides, at row k.
+
+    ``bounds``: the first and last column, and the first and last row, that it reaches.
+    """
+    x, y, z = vector
     size = np.sqrt(x * x + y * y + z * z)
     if size == 0.0:
         return
     v0, v1, v2 = x + np.copysign(size, x), y, z
     scale = 2.0 / (v0 * v0 + v1 * v1 + v2 * v2)
-    for j in range(low, top + 1):
+    for j in range(bounds[0], bounds[1] + 1):
         total = v0 * a[k * n + j] + v1 * a[(k + 1) * n + j]
         if three:
             total += v2 * a[(k + 2) * n + j]
@@ -60,7 +65,7 @@ def _reflect(a, n, top, low, high, k, x, y, z, three):
         a[(k + 1) * n + j] -= total * v1
         if three:
             a[(k + 2) * n + j] -= total * v2
-    for i in range(high[0], high[1] + 1):
+    for i in range(bounds[2], bounds[3] + 1):
         row = offset_by(a, i * n + k)
         total = v0 * row[0] + v1 * row[1]
         if three:
@@ -86,11 +91,11 @@ def _sweep(a, n, low, top, odd):
     y = e * (d + a[(low + 1) * n + low + 1] - trace)
     z = e * a[(low + 2) * n + low + 1]
     for k in range(low, top - 1):
-        _reflect(a, n, top, max(low, k - 1), (low, min(k + 3, top)), k, x, y, z, True)
+        _reflect(a, n, k, (max(low, k - 1), top, low, min(k + 3, top)), (x, y, z), True)
         x, y = a[(k + 1) * n + k], a[(k + 2) * n + k]
         if k < top - 2:
             z = a[(k + 3) * n + k]
-    _reflect(a, n, top, top - 2, (low, top), top - 1, x, y, 0.0, False)
+    _reflect(a, n, top - 1, (top - 2, top, low, top), (x, y, 0.0), False)
 
 
 @inner
@@ -129,3 +134,12 @@ def fastest_growth(a, n):
         if real > growth and real > _SIGNIFICANT * size:
             growth, modulus = real, np.sqrt(real * real + imaginary * imaginary)
     return growth, modulus
+
+
+def growth(address):
+    """Replace the matrix in ``spare`` by its fastest growth (first) and that mode's modulus (behind the matrix)."""
+    table = as_longs(address)
+    system, work = system_in(table), dense_work_in(table)
+    found, modulus = fastest_growth(work.spare, system.n)
+    work.spare[0], work.spare[system.n * system.n] = found, modulus
+    return 0

@@ -12,7 +12,8 @@ import hashlib
 import importlib
 import platform
 import sys
-from collections.abc import Callable
+from dataclasses import dataclass, field
+from functools import cached_property
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any
@@ -23,7 +24,25 @@ from unhurried_heron.errors import HeronError
 from unhurried_heron.kernels.cache import private_folder, read_code, write_code
 from unhurried_heron.native.engine import emit_object, host_description, load_object
 
-Kernel = Callable[[Any], int]
+
+@dataclass(frozen=True)
+class Kernel:
+    """An entry kernel: where it is, how it is called, and what must stay alive meanwhile."""
+
+    name: str
+    address: int
+    engine: Any = field(repr=False)
+
+    @cached_property
+    def _native(self) -> Any:
+        return ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_int64)(self.address)
+
+    def __call__(self, table: Any) -> int:
+        """Call it on an int64 array; Python's global lock is released meanwhile."""
+        result, unused = ctypes.c_int64(0), ctypes.c_void_p()
+        if self._native(ctypes.addressof(result), ctypes.addressof(unused), table.ctypes.data) != 0:
+            raise HeronError(f"the kernel {self.name} failed", place="its machine code")
+        return result.value
 
 
 @functools.cache
@@ -38,10 +57,7 @@ def cache_folder() -> Path | None:
 
 @functools.cache
 def load_kernel(module: str, function: str) -> Kernel:
-    """Return an entry kernel as ``call(table) -> int``, the table an int64 array; compiled now if it never was.
-
-    The call releases Python's global lock.
-    """
+    """Return an entry kernel, compiled now if it never was."""
     folder = cache_folder()
     path = folder and folder / f"{module}.{function}.machine-code"
     found = read_code(path) if path else None
@@ -52,15 +68,7 @@ def load_kernel(module: str, function: str) -> Kernel:
             write_code(path, *found)
     symbol, code = found
     address, engine = load_object(code, symbol)
-    native = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_int64)(address)
-
-    def call(table: Any, engine: Any = engine) -> int:
-        result, unused = ctypes.c_int64(0), ctypes.c_void_p()
-        if native(ctypes.addressof(result), ctypes.addressof(unused), table.ctypes.data) != 0:
-            raise HeronError(f"the kernel {module}.{function} failed", place="its machine code")
-        return result.value
-
-    return call
+    return Kernel(f"{module}.{function}", address, engine)
 
 
 def _compile(module: str, function: str) -> tuple[str, bytes]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import call_native
+from unhurried_heron.kernels.call import call_kernel, call_native
 from unhurried_heron.kernels.collocation_constants import (
     ALPHA,
     BETA,
@@ -38,7 +38,6 @@ from unhurried_heron.kernels.collocation_constants import (
 )
 from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.dense_lu import factor_complex, factor_real, solve_complex, solve_real
-from unhurried_heron.kernels.eigenvalues import fastest_growth
 
 _EPSILON = 2.220446049250313e-16
 # an iteration that gains less than a factor of two each time is worth less than a shorter step with new factors:
@@ -85,6 +84,8 @@ def _difference_jacobian(system, work, control, time, y, f):
     for k in range(n):
         work.trial[k] = y[k]
     for j in range(n):
+        if control.stop != 0:
+            return 1
         move = control.step * f[j]
         size = max(abs(y[j]), max(abs(move), work.scale[j]))
         if size == 0.0:
@@ -113,7 +114,9 @@ def form_and_factor(method, work, control, n, h):
         work.re[i * n + i] += b
         work.im[i * n + i] = c
     control.factorisations += 1
-    return factor_real(work.real, work.pivots, n) and factor_complex(work.re, work.im, work.pivots_complex, n)
+    if not factor_real(work.real, work.pivots, n, control):
+        return False
+    return factor_complex(work.re, work.im, work.pivots_complex, n, control)
 
 
 @inner
@@ -142,12 +145,13 @@ def stands_still(system, work):
 @inner
 def longest_seen(control, work, n, h):
     """Return the longest step that shows what grows, by the last Jacobian: one radian or e-fold of the fastest growth."""
-    if work.small == 0:
+    if work.growth == 0:
         return np.inf
     sign = 1.0 if h > 0.0 else -1.0
     for i in range(n * n):
         work.spare[i] = sign * work.jacobian[i]
-    growth, modulus = fastest_growth(work.spare, n)
+    call_kernel(work.growth, control.table)
+    growth, modulus = work.spare[0], work.spare[n * n]
     # what hardly grows until the end does no harm
     return 1.0 / modulus if growth * abs(control.end - control.time) > 1.0 else np.inf
 
@@ -168,23 +172,20 @@ def guess_increments(method, work, n, ratio):
 
 
 @inner
-def stage_rates(system, trial, control, z, time, out):
-    """Write the rates at one stage, the state plus the increment z; return the code of the rates."""
-    for k in range(system.n):
-        trial[k] = system.state[k] + z[k]
-    control.rate_evaluations += 1
-    control.bad_time = time
-    return call_native(system.rates, time, trial, out, system.context)
-
-
-@inner
 def all_stage_rates(system, method, work, control, h):
     """Write the rates at the three stages to g1, g2, g3; return the code of the rates."""
-    code = stage_rates(system, work.trial, control, work.z1, control.time + method[C1] * h, work.g1)
-    if code == 1:
-        code = stage_rates(system, work.trial, control, work.z2, control.time + method[C2] * h, work.g2)
-    if code == 1:
-        code = stage_rates(system, work.trial, control, work.z3, control.time + h, work.g3)
+    code = 1
+    for i in range(3):
+        z = work.z1 if i == 0 else (work.z2 if i == 1 else work.z3)
+        out = work.g1 if i == 0 else (work.g2 if i == 1 else work.g3)
+        time = control.time + (h if i == 2 else method[C1 + i] * h)
+        for k in range(system.n):
+            work.trial[k] = system.state[k] + z[k]
+        control.rate_evaluations += 1
+        control.bad_time = time
+        code = call_native(system.rates, time, work.trial, out, system.context)
+        if code != 1:
+            break
     return code
 
 

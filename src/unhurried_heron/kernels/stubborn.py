@@ -8,11 +8,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import offset_by
+from unhurried_heron.kernels.call import as_control, as_longs, offset_by
 from unhurried_heron.kernels.collocation_constants import C1, C2, GAMMA, I00, NEWTON
 from unhurried_heron.kernels.compiling import inner
+from unhurried_heron.kernels.decoding import dense_work_in, system_in
 from unhurried_heron.kernels.dense_lu import factor_real, solve_real
 from unhurried_heron.kernels.newton import CONVERGED, DIVERGED, STOPPED, all_stage_rates, jacobian_at, weight
+from unhurried_heron.kernels.outcome import next_step
 
 _MOST_ITERATIONS = 100
 # a step of Newton's method that must be cut by more than this goes nowhere
@@ -60,7 +62,7 @@ def _form(system, method, work, control, h):
                     row[j * n + k] = -work.jacobian[r * n + k] if i == j else 0.0
                 row[j * n + r] += method[I00 + 3 * i + j] / h
     control.factorisations += 1
-    return 1 if factor_real(work.whole, work.whole_pivots, size) else 2
+    return 1 if factor_real(work.whole, work.whole_pivots, size, control) else 2
 
 
 @inner
@@ -124,16 +126,23 @@ def _newton(system, method, work, control, h):
     return DIVERGED, _MOST_ITERATIONS
 
 
-@inner
-def insist(system, method, work, control, h):
-    """Solve a step from where the iteration ended, then from no change at all; return the outcome and the iterations."""
+def insist(address):
+    """Solve the next step from where the iteration ended, then from no change at all; return 4 * iterations + outcome + 1.
+
+    ``address``: of the table of a collocation march.
+    """
+    table = as_longs(address)
+    control = as_control(table[0])
+    system, work = system_in(table), dense_work_in(table)
     n, total = system.n, 0
+    h, _ = next_step(control)
+    outcome = DIVERGED
     for start in range(_STARTS):
         for k in range(n):
             if start > 0 or not (abs(work.z1[k]) + abs(work.z2[k]) + abs(work.z3[k]) < 1e300):
                 work.z1[k] = work.z2[k] = work.z3[k] = 0.0
-        outcome, count = _newton(system, method, work, control, h)
+        outcome, count = _newton(system, work.constants, work, control, h)
         total += count
         if outcome != DIVERGED:
-            return outcome, total
-    return DIVERGED, total
+            break
+    return 4 * total + outcome + 1

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from contextlib import nullcontext
 from typing import Any
 
 import numpy as np
@@ -14,11 +15,16 @@ from unhurried_heron.march.options import Budget
 from unhurried_heron.march.passage import Passage
 from unhurried_heron.march.progress import ProgressBar
 from unhurried_heron.march.recorder import Recorder
+from unhurried_heron.march.watchdog import Watchdog
 from unhurried_heron.run.trajectory import Array
 
-# a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon
+# a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon; the first attempt tells how long
+# one takes
 _SLICE_SECONDS = 0.05
-_FIRST_SLICE = 512
+_FIRST_SLICE = 1
+_MOST_GROWTH = 512.0
+# with full matrices of this size a single attempt may last longer than that
+_LARGE = 300
 _UNLIMITED = 2**62
 
 
@@ -48,7 +54,8 @@ class Driver:
         control = self.march.control
         control["evaluation_limit"] = self.budget.rate_evaluations or _UNLIMITED
         begun = time.perf_counter()
-        with HeldInterrupt(self._stop) as held:
+        large = self.march.implicit and self.march.system.n >= _LARGE
+        with HeldInterrupt(self._stop) as held, Watchdog(self._stop, self.budget.seconds) if large else nullcontext():
             while True:
                 reason = self._next_slice()
                 self.seconds = time.perf_counter() - begun
@@ -71,6 +78,7 @@ class Driver:
 
     def _stop(self) -> None:
         self.march.control["attempts_left"] = 0
+        self.march.control["stop"] = 1
 
     def _attempts(self) -> int:
         control = self.march.control
@@ -87,7 +95,7 @@ class Driver:
         taken = time.perf_counter() - before
         self._keep()
         if reason is Reason.PAUSED:
-            growth = min(8.0, max(0.1, _SLICE_SECONDS / max(taken, 1e-9)))
+            growth = min(_MOST_GROWTH, max(0.1, _SLICE_SECONDS / max(taken, 1e-9)))
             self._slice = int(min(1e9, max(1.0, self._slice * growth)))
         return reason
 

@@ -21,16 +21,25 @@ def ending_of(reason: Reason, time: float, problem: Problem, method: Method, det
     at = f"t = {time:.10g}"
     if details.get("interrupted"):
         return Ending("interrupted", time, f"interrupted at {at}: incomplete.", f"The solution up to {at} was kept.")
+    noise = str(details.get("noise") or "")
+    stiff = (
+        f"Its {details.get('steps'):,} steps were held back by stability and not by accuracy: the problem is stiff "
+        "there. Try an implicit method, radau-iia-5."
+        if details.get("stiff")
+        else ""
+    )
     if reason is Reason.REACHED_END:
-        return Ending("end", time, f"reached the end, {at}.")
+        return Ending("end", time, f"reached the end, {at}.", " ".join(filter(None, (stiff, noise))))
     if reason is Reason.EVENT:
-        return Ending("event", time, f"stopped by the event '{details['event']}' at {at}.")
+        advice = " ".join(filter(None, (stiff, noise)))
+        return Ending("event", time, f"stopped by the event '{details['event']}' at {at}.", advice)
     if reason is Reason.PAUSED:
+        again = f"Raise the budget, or start again from run.final with interval=({time:.10g}, {end:.10g})."
         return Ending(
             "budget",
             time,
             f"the budget of {details['budget']} was used up at {at}: incomplete.",
-            f"Raise the budget, or start again from run.final with interval=({time:.10g}, {end:.10g}).",
+            f"{stiff} Or: {again[0].lower()}{again[1:]}" if stiff else again,
         )
     if reason is Reason.SWITCHING:
         return Ending(

@@ -47,6 +47,12 @@ class March:
 
     def __post_init__(self) -> None:
         self.table = address_table(self.control, *self.system, *self.watch, *self.output, *self.own)
+        self.control["table"] = self.table.ctypes.data
+
+    @property
+    def implicit(self) -> bool:
+        """Whether an attempt solves linear systems."""
+        return isinstance(self.own, DenseWork)
 
     def chunk(self) -> int:
         """March on until the kernel returns; its reason."""
@@ -112,13 +118,17 @@ def _dense_work(method: Collocation, n: int, scales: ErrorScale, *, fixed: bool)
     shapes: dict[str, Any] = {name: n for name in DenseWork._fields}
     shapes |= dict.fromkeys(("jacobian", "real", "re", "im"), (n, n))
     small = n <= MOST_EIGENVALUES
-    shapes |= {"spare": (n, n) if small else 0, "whole": (m, m), "whole_pivots": m, "stacked": m, "direction": m}
+    shapes |= {"spare": n * n + 1 if small else 0, "whole": (m, m), "whole_pivots": m, "stacked": m, "direction": m}
     whole_numbers = ("pivots", "pivots_complex", "whole_pivots")
     arrays = {
         name: np.zeros(shape, dtype=np.int64 if name in whole_numbers else np.float64) for name, shape in shapes.items()
     }
+    addresses = {
+        "insist": load_kernel("stubborn", "insist").address if stubborn else 0,
+        "growth": load_kernel("eigenvalues", "growth").address if small else 0,
+    }
     constants = constants_of(method, scales.newton, scales.between)
-    return DenseWork(**{**arrays, "stubborn": int(stubborn), "small": int(small), "constants": constants})  # type: ignore[arg-type]  # by name
+    return DenseWork(**{**arrays, **addresses, "constants": constants})  # type: ignore[arg-type]  # by name
 
 
 def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:

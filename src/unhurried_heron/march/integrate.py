@@ -4,29 +4,35 @@ from __future__ import annotations
 
 import warnings
 from collections.abc import Iterable, Mapping
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
-from unhurried_heron.errors import IncompleteRunWarning, OptionError, near_spelling
+from unhurried_heron.errors import IncompleteRunWarning, OptionError
 from unhurried_heron.march.error_scale import ErrorScale, error_scale
 from unhurried_heron.march.options import (
     Budget,
     Record,
     Tolerance,
+    budget_of,
     check_fits,
     check_size,
-    positive_option,
+    one_of,
     record_times,
+    steps_wanted,
     tolerances,
 )
 from unhurried_heron.methods.catalogue import Method, find_method
 from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.run.ending import Tally
+from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
+
+if TYPE_CHECKING:
+    from unhurried_heron.kernels.control import Reason
+    from unhurried_heron.march.driver import Driver
 
 DEFAULT_METHOD = "dormand-prince-54"
 
@@ -41,6 +47,8 @@ def integrate(
     record: Record = "steps",
     events: Iterable[Event] = (),
     parameters: Mapping[str, Any] | None = None,
+    initial: Mapping[str, Any] | None = None,
+    interval: tuple[Any, Any] | None = None,
     switches: bool = True,
     budget: Budget | Mapping[str, Any] | None = None,
     starting_step: float | None = None,
@@ -70,13 +78,17 @@ def integrate(
         What to look for, besides the problem's own events.
     parameters : mapping of str, optional
         Other values for parameters, and values for those left open.
+    initial : mapping of str, optional
+        Other starting values.
+    interval : tuple, optional
+        Another interval.
     switches : bool
         Whether to land on jumps and kinks (``problem.switches``) and start again beyond each, which keeps the order of
         the method; otherwise the error estimate alone has to notice them.
     budget : Budget or mapping, optional
         The most steps, rate evaluations or seconds to use.
     starting_step, largest_step : float, optional
-        Size of the first step, otherwise estimated; bound on every step.
+        Size of the first step, otherwise estimated; bound on every step. Neither goes with a fixed ``step``.
     ledger : bool, optional
         Whether to keep one row for each attempted step; by default where every step is recorded.
     progress : bool, optional
@@ -108,34 +120,26 @@ def integrate(
     """
     chosen = find_method(method)
     check_fits(chosen, step, rtol, atol)
-    if on_interrupt not in ("raise", "return"):
-        raise OptionError(
-            "on_interrupt is not usable",
-            name="on_interrupt",
-            place="on_interrupt",
-            expected='"raise" or "return"',
-            given=repr(on_interrupt),
-        )
-    if not isinstance(switches, bool):
-        raise OptionError(
-            "switches are on or off", name="switches", place="switches", expected="True or False", given=repr(switches)
-        )
-    if parameters:
-        problem = problem.with_(parameters=parameters)
+    one_of(on_interrupt, "on_interrupt", {"raise": '"raise"', "return": '"return"'})
+    one_of(switches, "switches", {True: "True", False: "False"})
+    one_of(ledger, "ledger", {None: "None", True: "True", False: "False"})
+    one_of(progress, "progress", {None: "None", True: "True", False: "False"})
+    extra, limits = _event_list(events), budget_of(budget)
+    if parameters is not None or initial is not None or interval is not None:
+        problem = problem.with_(parameters=parameters, initial=initial, interval=interval)
     problem.refuse_open()
     check_size(chosen, problem.model.layout.size)
+    fixed, first, longest = steps_wanted(
+        problem.interval, step=step, starting_step=starting_step, largest_step=largest_step
+    )
     times = record_times(problem, record)
-    extra = tuple(events)
     # a changed copy checks the new events as the problem's own were checked
     watched = problem.with_(events=(*problem.events, *extra)).events if extra else problem.events
-    limits = _budget(budget)
     relative, absolute = tolerances(problem, rtol, atol)
     state = problem.start
     start, end = problem.interval
 
-    from unhurried_heron.kernels.control import Reason
     from unhurried_heron.march.driver import Driver
-    from unhurried_heron.march.endings import ending_of
     from unhurried_heron.march.families import lay_out
     from unhurried_heron.march.passage import Passage
     from unhurried_heron.march.progress import ProgressBar
@@ -143,26 +147,24 @@ def integrate(
     from unhurried_heron.native.system import native_system
 
     native = native_system(problem, watched, with_jacobian=isinstance(chosen, Collocation), held=switches)
-    scales = error_scale(chosen, relative, absolute, state, fixed=step is not None)
-    march = lay_out(chosen, native, state, scales, watched, fixed=step is not None)
+    scales = error_scale(chosen, relative, absolute, state, fixed=fixed is not None)
+    march = lay_out(chosen, native, state, scales, watched, fixed=fixed is not None)
     control = march.control
     control["time"] = control["origin"] = start
     control["end"] = end
-    control["adaptive"] = int(step is None)
+    control["adaptive"] = int(fixed is None)
     control["bad_component"] = -1
-    control["largest_step"] = np.inf if largest_step is None else positive_option(largest_step, "largest_step")
+    control["largest_step"] = longest
 
     def step_towards(until: float) -> tuple[float, int]:
-        interval = (float(control["time"][0]), until)
-        size, calls = _estimate_starting_step(interval, march, scales, chosen)
+        size, calls = _estimate_starting_step((float(control["time"][0]), until), march, scales, chosen)
         return float(np.copysign(size, end - start)), calls
 
-    passage = Passage(problem, march, len(watched), None if step is not None else step_towards, held=switches)
+    passage = Passage(problem, march, len(watched), None if fixed is not None else step_towards, held=switches)
     passage.begin()
-    if step is not None:
-        control["step"] = np.copysign(step, end - start)
-    elif starting_step is not None:
-        control["step"] = np.copysign(positive_option(starting_step, "starting_step"), end - start)
+    given = fixed if fixed is not None else first
+    if given is not None:
+        control["step"] = np.copysign(given, end - start)
     else:
         control["step"], control["rate_evaluations"] = step_towards(float(control["end"][0]))
     keep_ledger = times is None if ledger is None else ledger
@@ -176,24 +178,13 @@ def integrate(
     # also where the run was just done: a loop over short runs must not swallow Ctrl-C
     if driver.ctrl_c and on_interrupt == "raise":
         raise KeyboardInterrupt
-    end_time = float(control["time"][0])
-    found = driver.events()
-    bad = int(control["bad_component"][0])
-    details: dict[str, object] = {
-        "interrupted": driver.interrupted,
-        "budget": driver.exhausted,
-        "event": watched[int(control["stopped_by"][0])].name if reason is Reason.EVENT else "",
-        "switch": passage.endless,
-        "component": problem.states[bad] if bad >= 0 else "",
-        "bad_time": float(control["bad_time"][0]),
-        "fixed": step is not None,
-    }
-    ending = ending_of(reason, end_time, problem, chosen, details)
+    trajectory = recorder.trajectory(float(control["time"][0]), march.system.state.copy())
+    ending = _ending(reason, driver, problem, chosen, watched, trajectory.states, absolute, fixed=fixed is not None)
     if not ending.as_asked and ending.reason not in ("budget", "interrupted"):
         warnings.warn(f"{ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2)
     counts = {key: int(control[key][0]) for key in Tally.__dataclass_fields__ if key != "seconds"}
-    options = {"rtol": rtol, "atol": atol, "step": step, "record": record}
-    if step is None:
+    options = {"rtol": rtol, "atol": atol, "step": fixed, "record": record}
+    if fixed is None:
         options |= {"rtol": _simplest(problem, relative), "atol": _simplest(problem, absolute)}
     return Run(
         problem=problem,
@@ -201,29 +192,58 @@ def integrate(
         options=options,
         ending=ending,
         tally=Tally(**counts, seconds=driver.seconds),
-        _trajectory=recorder.trajectory(end_time, march.system.state.copy()),
+        _trajectory=trajectory,
         _watched=watched,
-        _events=found,
+        _events=driver.events(),
         _ledger=driver.ledger(),
         _crossings=tuple(passage.crossings),
         _landings=tuple(passage.marks),
     )
 
 
-def _budget(budget: Budget | Mapping[str, Any] | None) -> Budget:
-    if budget is None or isinstance(budget, Budget):
-        return budget or Budget()
-    known = list(Budget.__dataclass_fields__)
-    for name in budget:
-        if name not in known:
-            raise OptionError(
-                f"there is no budget of '{name}'{near_spelling(str(name), known)}",
-                name="budget",
-                place="budget",
-                expected="one of " + ", ".join(known),
-                given=str(name),
-            )
-    return Budget(**budget)
+def _event_list(events: Any) -> tuple[Event, ...]:
+    try:
+        return tuple(events)
+    except TypeError:
+        raise OptionError(
+            "events are given as a list",
+            name="events",
+            place="events",
+            expected='a list such as [Event("level = 1.2")]',
+            given=repr(events)[:80],
+        ) from None
+
+
+def _ending(
+    reason: Reason,
+    driver: Driver,
+    problem: Problem,
+    method: Method,
+    watched: tuple[Event, ...],
+    states: Array,
+    absolute: Array,
+    *,
+    fixed: bool,
+) -> Ending:
+    from unhurried_heron.kernels.control import Reason
+    from unhurried_heron.march.doubts import held_back, noise
+    from unhurried_heron.march.endings import ending_of
+
+    control = driver.march.control
+    bad = int(control["bad_component"][0])
+    details: dict[str, object] = {
+        "interrupted": driver.interrupted,
+        "budget": driver.exhausted,
+        "event": watched[int(control["stopped_by"][0])].name if reason is Reason.EVENT else "",
+        "switch": driver.passage.endless,
+        "component": problem.states[bad] if bad >= 0 else "",
+        "bad_time": float(control["bad_time"][0]),
+        "fixed": fixed,
+        "stiff": not fixed and not driver.interrupted and held_back(driver.march, method),
+        "noise": "" if fixed else noise(problem, states, absolute),
+        "steps": int(control["accepted"][0]),
+    }
+    return ending_of(reason, float(control["time"][0]), problem, method, details)
 
 
 def _estimate_starting_step(

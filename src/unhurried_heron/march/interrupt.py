@@ -23,7 +23,9 @@ class HeldInterrupt:
     def __enter__(self) -> HeldInterrupt:
         # None: a handler that was not set from Python, which could not be put back
         on_main = threading.current_thread() is threading.main_thread()
-        if on_main and signal.getsignal(signal.SIGINT) is not None:
+        present = signal.getsignal(signal.SIGINT) if on_main else None
+        # where Ctrl-C is ignored on purpose, as in a job in the background, it stays so
+        if present is not None and present is not signal.SIG_IGN:
             self._before = signal.signal(signal.SIGINT, self._handle)
         return self
 

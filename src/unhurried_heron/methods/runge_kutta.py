@@ -134,6 +134,14 @@ class RungeKutta:
         return stability_function(self.a, self.b)
 
     @cached_property
+    def real_stability_limit(self) -> float:
+        """The largest x for which steps of a decay are stable up to h lambda = -x, from the stability function."""
+        top = np.array([float(x) for x in self.stability[0]])[::-1]
+        x = np.linspace(0.0, 4.0 * self.stages**2 + 1.0, 20_001)
+        unstable = np.abs(np.polyval(top, -x)) > 1.0 + 1e-12
+        return float(x[int(np.argmax(unstable)) - 1]) if unstable.any() else float(x[-1])
+
+    @cached_property
     def _continuous(self) -> tuple[Matrix, int]:
         if self.first_same_as_last:
             return continuous_weights(self.a, self.b, self.order)

@@ -15,6 +15,7 @@ from unhurried_heron.native.clamp import clamped
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.expressions import compiled
 from unhurried_heron.native.signature import FloatArray, NativeFunction
+from unhurried_heron.problem.closed_forms import with_starting_values
 from unhurried_heron.problem.event import GOING, Event
 from unhurried_heron.problem.functions import NamedFunction, is_compiled, unusable_answer
 from unhurried_heron.problem.measured import Measured
@@ -164,7 +165,8 @@ def native_derived(problem: Problem) -> NativeFunction:
 
 def native_exact(problem: Problem) -> NativeFunction:
     """Return a native function of the closed forms, in the order they were given."""
-    exact = problem.model.exact.values()
+    model, start = problem.model, problem.start
+    exact = [with_starting_values(node, model.layout, problem.parameters, start) for node in model.exact.values()]
     return _plain(problem, tuple(single(node, place) for place, node in enumerate(exact)), len(exact))
 
 

@@ -10,9 +10,10 @@ from unhurried_heron.formulas.layout import Block, Box, Layout, single
 from unhurried_heron.formulas.spelling import base_of, with_primes
 from unhurried_heron.formulas.work import refuse_endless
 from unhurried_heron.formulas.written import to_text
+from unhurried_heron.problem.closed_forms import read_closed_forms
 from unhurried_heron.problem.families import Resolver, Rule, layout_of
 from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.model import Model, read_exact, write_out
+from unhurried_heron.problem.model import Model, write_out
 from unhurried_heron.problem.reduction import solve_highest
 from unhurried_heron.problem.said import Said
 from unhurried_heron.problem.sorting import Gathered, Sorter
@@ -85,7 +86,7 @@ class _Maker:
                 derived_blocks += resolver.blocks(rule, _Places(derived_layout, key))
         refuse_endless(blocks, "the equations")
         refuse_endless(derived_blocks, "the derived quantities")
-        exact = read_exact(self._sorter.said.exact, layout, self._sorter.parameters, self._sorter.findings)
+        exact = read_closed_forms(self._sorter.said.exact, layout, self._sorter.parameters, self._sorter.findings)
         known = {resolver.single(node): key for key, node in formulas.items() if node.operands}
         return Model(
             layout=layout,

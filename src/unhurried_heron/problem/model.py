@@ -4,15 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
-
-from unhurried_heron.errors import UnusedValueError, near_spelling
 from unhurried_heron.formulas.expression import Node, replace_names
-from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.layout import Block, Layout
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.families import Resolver
-from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.functions import NamedFunction, match_arguments
 from unhurried_heron.problem.names import check_defined, in_order
 from unhurried_heron.problem.quantities import number_for
@@ -120,29 +116,3 @@ def write_out(derived: Mapping[str, Node]) -> dict[str, Node]:
     for key, node in in_order(derived).items():
         ready[key] = replace_names(node, ready.get, done)
     return {key: ready[key] for key in derived}
-
-
-def read_exact(
-    exact: Mapping[str, str] | None, layout: Layout, parameters: Mapping[str, Any] | tuple[str, ...], findings: Findings
-) -> dict[str, Written]:
-    """Read closed forms of states in terms of time and parameters.
-
-    Raises
-    ------
-    UnusedValueError, UndefinedNameError, ExpressionError
-    """
-    formulas = {}
-    for key, text in (exact or {}).items():
-        with findings.gathering():
-            if layout.slot(key) is None:
-                raise UnusedValueError(
-                    f"a closed form for '{key}', which is no state{near_spelling(key, layout.by_name)}",
-                    name=key,
-                    place="exact",
-                    expected="closed forms of " + ", ".join(layout.by_name),
-                    given=key,
-                )
-            formulas[key] = read(Source(text, f"the closed form of '{key}'"))
-    with findings.gathering():
-        check_defined(formulas, parameters, "closed forms")
-    return formulas

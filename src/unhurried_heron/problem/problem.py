@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from unhurried_heron.errors import UnusedValueError, near_spelling
+from unhurried_heron.errors import DoubtWarning, UnusedValueError, near_spelling
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.model import Model
 from unhurried_heron.problem.said import Said
-from unhurried_heron.problem.settle import merged_initial, settle
+from unhurried_heron.problem.quantities import keep_kinds
+from unhurried_heron.problem.settle import merged_initial, settle, settle_again
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.checks import Report
@@ -346,7 +348,17 @@ class Problem(Facts):
             interval=said.interval if interval is None else interval,
             events=said.events if events is None else tuple(events),
         )
-        return Problem.of(changed, self.model)
+        changed, settled, dropped = settle_again(changed, self.settled)
+        made = Problem(changed, settled)
+        for name, (begins, start) in dropped.items():
+            warnings.warn(
+                f"the closed form of '{name}' begins with {begins:.6g} and not with {start:.6g}: it was dropped, and "
+                f"errors are not measured against it. (It may name the starting value: {name}_0.)",
+                DoubtWarning,
+                stacklevel=2,
+            )
+        keep_kinds(self.units, made.units, {**(parameters or {}), **(initial or {})})
+        return made
 
 
 def _energies(

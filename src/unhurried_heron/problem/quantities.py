@@ -75,6 +75,10 @@ def settle(
 def _adopt_units(initial: Mapping[str, Definition], units: dict[str, str]) -> None:
     """Give states without a declared unit one that fits the others: the first of each kind is taken as it was said."""
     said = {name.partition("[")[0]: each.unit for name, each in initial.items() if each.unit}
+    if said:
+        from unhurried_heron.problem.units import without_angles
+
+        said = {name: without_angles(unit) for name, unit in said.items()}
     for name in sorted(said, key=lambda name: name.count("'")):
         root, order = base_of(name), len(name) - len(base_of(name))
         if name in units:
@@ -150,7 +154,7 @@ def _coherent_label(given: str, declared: Mapping[str, str], place: str, *, new:
 
     unit = read_unit(given, place)
     if unit.powers == PLAIN.powers:
-        return ""
+        return given if unit == PLAIN and new else ""
     together = coherent_set(declared)
     wanted = together.unit(unit.powers)
     if wanted.same(unit) or (new and not all(base in together.factors for base, _ in unit.powers)):
@@ -174,3 +178,17 @@ def number_for(value: float, unit: str, beside: str, units: Mapping[str, str], s
         base = {key: text for key, text in units.items() if key == TIME or key in states} or dict(units)
         wanted = _coherent_label(unit, base, place)
     return _in_unit(value, unit, wanted, place)
+
+
+def keep_kinds(units: Mapping[str, str], new_units: Mapping[str, str], changed: Mapping[str, Any]) -> None:
+    """Refuse a changed value in a unit of another kind than the value before it had.
+
+    Raises
+    ------
+    UnitError
+    """
+    for name, value in changed.items():
+        quantity = QUANTITY.match(value) if isinstance(value, str) and len(value) < 200 else None
+        named = str(name).partition("[")[0]
+        if quantity and units.get(named) and units[named] != new_units.get(named, ""):
+            _in_unit(float(quantity["number"]), quantity["unit"].strip(), units[named], f"with_, '{name}'")

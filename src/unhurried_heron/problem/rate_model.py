@@ -9,10 +9,11 @@ from unhurried_heron.formulas.expression import TIME, ZERO, Node, names_in
 from unhurried_heron.formulas.grammar import Source, Written, read
 from unhurried_heron.formulas.layout import Group, Layout, single
 from unhurried_heron.problem.event import Event
+from unhurried_heron.problem.closed_forms import read_closed_forms
 from unhurried_heron.problem.families import Resolver
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.functions import match_arguments
-from unhurried_heron.problem.model import Model, read_exact, write_out
+from unhurried_heron.problem.model import Model, write_out
 from unhurried_heron.problem.names import check_defined, check_name
 from unhurried_heron.problem.said import Said
 from unhurried_heron.problem.switches import Smooth, Switch
@@ -40,7 +41,7 @@ def rate_model(said: Said, parameters: tuple[str, ...], states: Sequence[str], f
     written = write_out({key: formula.node for key, formula in formulas.items()})
     assert said.function is not None
     rates = match_arguments(said.function, layout.names, parameters)
-    exact = read_exact(said.exact, layout, parameters, findings)
+    exact = read_closed_forms(said.exact, layout, parameters, findings)
     derived_layout = Layout(tuple(Group(key) for key in written))
     switches = tuple(_switch(each, layout, parameters, written, tuple(said.inputs)) for each in said.switches)
     jacobian = said.jacobian and match_arguments(said.jacobian, layout.names, parameters)

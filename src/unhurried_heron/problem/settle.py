@@ -13,6 +13,7 @@ from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenE
 from unhurried_heron.formulas.expression import TIME, names_in
 from unhurried_heron.formulas.layout import Layout, Values
 from unhurried_heron.formulas.spelling import with_primes
+from unhurried_heron.problem.closed_forms import misfits, refuse_misfits
 from unhurried_heron.problem.definitions import (
     Definition,
     initial_key,
@@ -94,7 +95,26 @@ def settle(said: Said, findings: Findings, model: Model | None = None) -> Settle
                 refuse_unused(parameters, used | findings.suspected | misspelt)
     with findings.gathering():
         _check_units_belong(said, settled.model)
+    refuse_misfits(misfits(model.exact, model.layout, values, start, found.interval[0]), findings)
     return settled
+
+
+def settle_again(said: Said, before: Settled) -> tuple[Said, Settled, dict[str, tuple[float, float]]]:
+    """Work out changed words; closed forms that no longer begin as their states do are dropped, and told.
+
+    Raises
+    ------
+    FormulationError
+        One of its subclasses.
+    """
+    exact = before.model.exact
+    if not exact:
+        return said, settle(said, Findings(), before.model), {}
+    made = settle(replace(said, exact={}), Findings(), replace(before.model, exact={}))
+    wrong = misfits(exact, made.model.layout, made.values, made.initial.array, made.interval[0])
+    kept = {key: node for key, node in exact.items() if key not in wrong and made.model.layout.slot(key) is not None}
+    said = replace(said, exact={key: text for key, text in said.exact.items() if key in kept})
+    return said, replace(made, model=replace(made.model, exact=kept)), wrong
 
 
 def _with_slopes(units: Mapping[str, str], orders: Mapping[str, int]) -> dict[str, str]:

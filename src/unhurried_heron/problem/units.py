@@ -92,11 +92,25 @@ def read_unit(text: str, place: str = "units") -> Unit:
         zero, one = (registry.Quantity(value, words).to_base_units() for value in (0.0, 1.0))
     except Exception as error:
         raise _refusal(text, place, str(error)) from None
-    powers = {str(base): float(power) for base, power in one.unit_items()}
+    # an angle is a plain number, of radians
+    powers = {str(base): float(power) for base, power in one.unit_items() if str(base) != "radian"}
     unit = Unit(float(one.magnitude - zero.magnitude), _sorted(powers), float(zero.magnitude))
     if not (math.isfinite(unit.factor) and unit.factor > 0):
         raise _refusal(text, place, "too large or too small a unit")
     return unit
+
+
+def without_angles(text: str) -> str:
+    """Return a unit with its angles in radians: ``deg/s`` becomes ``rad/s``."""
+
+    def angle(found: re.Match[str]) -> str:
+        try:
+            plain = not read_unit(found[0]).powers and found[0] not in ("%", "percent", "ppm", "permille")
+        except UnitError:
+            return found[0]
+        return "rad" if plain else found[0]
+
+    return re.sub(r"[^\W\d]\w*|°(?![CF])", angle, text)
 
 
 def _plain(name: str) -> str:
@@ -140,7 +154,10 @@ def convert(value: float, given: Unit, wanted: Unit) -> float:
     if given == wanted:
         return value
     # 3.6 and not 3.6000000000000005: the factors of units are short decimal numbers
-    factor = float(f"{given.factor / wanted.factor:.14g}")
+    factor = given.factor / wanted.factor
+    decimal = f"{factor:.14g}"
+    if len(decimal.replace(".", "").lstrip("0").split("e")[0]) < 13:
+        factor = float(decimal)
     # 1/60 is not a floating-point number, 60 is: dividing by it gives the nearest result
     if given.offset == wanted.offset == 0.0:
         turned = wanted.factor / given.factor

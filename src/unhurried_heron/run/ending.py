@@ -25,7 +25,7 @@ class Ending:
     message : str
         What happened, in a sentence.
     advice : str
-        What to try; empty where nothing is wrong.
+        What to try, or to know of the values; empty where there is nothing to say.
     """
 
     reason: EndingReason

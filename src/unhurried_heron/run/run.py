@@ -205,8 +205,9 @@ class Run:
         final = ", ".join(f"{name} = {value:.6g}" for name, value in list(self.final.items())[:4])
         more = " …" if len(self.columns) > 4 else ""
         title = f" of '{self.problem.title}'" if self.problem.title else ""
+        advice = f"\n {self.ending.advice}" if self.ending.advice else ""
         return (
-            f"<Run{title} with {self.method}: {self.ending.message}\n"
+            f"<Run{title} with {self.method}: {self.ending.message}{advice}\n"
             f" {counts}, {self.tally.rate_evaluations} rate evaluations, {self.tally.seconds:.3g} s\n"
             f" at t = {self.ending.time:.6g}: {final}{more}>"
         )

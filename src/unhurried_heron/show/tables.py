@@ -32,6 +32,15 @@ def console(*, error: bool = False) -> Console:
     return made if made.is_terminal else Console(stderr=error, highlight=False, width=_PLAIN_WIDTH)
 
 
+def as_text(report: RenderableType) -> str:
+    """Return what would be printed on a page wide enough for every table."""
+    from io import StringIO
+
+    page = StringIO()
+    Console(file=page, highlight=False, width=_PLAIN_WIDTH).print(report)
+    return page.getvalue().rstrip()
+
+
 def _table(columns: Iterable[tuple[str, str]], title: str = "") -> Table:
     table = Table(box=SIMPLE_HEAD, title=title or None, title_justify="left", title_style="bold", pad_edge=False)
     for name, justify in columns:
@@ -190,5 +199,7 @@ def comparison_report(comparison: Comparison) -> RenderableType:
         lines.append(
             Text(f"The references differ by at most {comparison.disagreement:.1e}; no smaller error is certain.")
         )
+    elif notes and not comparison.problem.model.exact:
+        lines.append(Text("Only one reference could be had: nothing tells how certain it is."))
     lines += [Text(failure, style="bold red") for failure in failures]
     return Group(table, *lines)

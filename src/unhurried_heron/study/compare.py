@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numbers
 import warnings
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
@@ -60,6 +61,12 @@ class Comparison:
     runs: tuple[Run | None, ...] = field(repr=False)
     disagreement: float | None
 
+    def __str__(self) -> str:
+        """The table as `heron compare` prints it."""
+        from unhurried_heron.show.tables import as_text, comparison_report
+
+        return as_text(comparison_report(self))
+
     def frame(self) -> pd.DataFrame:
         """Return a DataFrame, one row for each method and tolerance.
 
@@ -73,9 +80,9 @@ class Comparison:
 
 def compare(
     problem: Problem,
-    methods: Iterable[str | Method],
+    methods: str | Method | Iterable[str | Method],
     *,
-    rtol: float | Sequence[float] = DEFAULT_RTOL,
+    rtol: float | Sequence[float] | None = None,
     atol: float | None = None,
     step: float | Sequence[float] | None = None,
     budget: Budget | None = None,
@@ -89,13 +96,13 @@ def compare(
     Parameters
     ----------
     problem : Problem
-    methods : iterable of str, RungeKutta or Collocation
-    rtol : float or sequence of float
-        Tolerances of the methods that adapt their steps.
+    methods : str, RungeKutta or Collocation, or iterable of them
+    rtol : float or sequence of float, optional
+        Tolerances; 1e-4, 1e-6 and 1e-8 without them and without steps.
     atol : float, optional
         Absolute tolerance of all runs; by default a thousandth of each ``rtol``.
     step : float or sequence of float, optional
-        Steps of the methods that cannot adapt theirs.
+        Fixed steps of all methods, instead of tolerances.
     budget : Budget, optional
         Limit of each run.
 
@@ -104,26 +111,41 @@ def compare(
     MethodError, OptionError
         A method is unknown, a tolerance unusable, or nothing is to be compared.
     """
-    chosen = [find_method(method) for method in methods]
-    tolerances = [positive_option(value, "rtol") for value in _listed(rtol)]
-    steps = [positive_option(value, "step") for value in _listed(step)]
-    if not chosen or not tolerances:
+    single = isinstance(methods, str | Method)
+    try:
+        chosen = [find_method(method) for method in ([methods] if single else methods)]  # type: ignore[list-item, union-attr]  # told apart by single
+    except TypeError:
+        raise OptionError(
+            "these are no methods",
+            name="methods",
+            place="compare",
+            expected="names of methods, such as ['dormand-prince-54', 'radau-iia-5']",
+            given=repr(methods)[:80],
+        ) from None
+    if step is not None and (rtol is not None or atol is not None):
+        raise OptionError(
+            "fixed steps and tolerances exclude each other",
+            name="step",
+            place="compare",
+            expected="either step=… or rtol=… and atol=…, for all methods alike",
+            given=f"step={step!r}, rtol={rtol!r}, atol={atol!r}",
+        )
+    tolerances = [] if step is not None else _listed(DEFAULT_RTOL if rtol is None else rtol, "rtol")
+    steps = _listed(step, "step")
+    settings: list[dict[str, Any]] = [{"step": value} for value in steps]
+    settings += [{"rtol": value, "atol": atol} for value in tolerances]
+    if not chosen or not settings:
         raise OptionError(
             "there is nothing to compare",
             name="methods",
             place="compare",
-            expected="at least one method and one tolerance",
-            given=f"{len(chosen)} methods, {len(tolerances)} tolerances",
+            expected="at least one method and one tolerance or step",
+            given=f"{len(chosen)} methods, {len(tolerances)} tolerances, {len(steps)} steps",
         )
     problem = up_to_its_stop(problem)
-    references = References(problem, min(tolerances))
+    references = References(problem, min(tolerances, default=0.0))
     rows, runs = [], []
     for method in chosen:
-        settings: list[dict[str, Any]] = (
-            [{"rtol": value, "atol": atol} for value in tolerances]
-            if method.adaptive
-            else [{"step": value} for value in steps] or [{}]
-        )
         for setting in settings:
             row, run = _row(problem, method, setting, budget, references)
             rows.append(row)
@@ -131,10 +153,12 @@ def compare(
     return Comparison(problem, tuple(rows), tuple(runs), references.disagreement())
 
 
-def _listed(values: float | Sequence[float] | None) -> list[float]:
+def _listed(values: Any, name: str) -> list[float]:
+    """Return one number or several as a list of positive numbers."""
     if values is None:
         return []
-    return [values] if isinstance(values, int | float) else list(values)
+    single = isinstance(values, numbers.Real | str) or not isinstance(values, Iterable)
+    return [positive_option(value, name) for value in ([values] if single else values)]
 
 
 def _row(

@@ -22,6 +22,7 @@ _TIGHTER: Final = 1e-3
 _TIGHTEST, _LOOSEST = 1e-13, 1e-12
 # how long a reference may take before it is given up
 _SECONDS: Final = 20.0
+_LEAST_SECONDS: Final = 0.5
 _FAMILY_METHODS: Final = {"collocation": "radau-iia-5", "explicit Runge-Kutta": "dormand-prince-54"}
 # times at which errors are looked for: equally spaced, ever denser towards the start, and where the reference stepped
 _EVEN, _TOWARDS_START, _STEPS = 401, 121, 2000
@@ -106,7 +107,16 @@ class References:
         )
 
     def disagreement(self) -> float | None:
-        """Return the largest difference of the two families' runs, relative to each state's size; None with fewer."""
+        """Return the largest difference of the two families' runs, relative to each state's size; None with fewer.
+
+        The second is tried for ten times as long as the first took.
+        """
+        if not self._problem.model.exact:
+            taken = max((run.tally.seconds for run in self._runs.values()), default=0.0)
+            for family in _FAMILY_METHODS:
+                if family not in self._runs:
+                    seconds = min(_SECONDS, max(_LEAST_SECONDS, 10.0 * taken))
+                    self._runs[family] = self._integrate(family, self.grid, seconds)
         complete = [run.states for run in self._runs.values() if run.ending.reason == "end"]
         if len(complete) < 2:
             return None
@@ -117,12 +127,12 @@ class References:
             self._runs[family] = self._integrate(family, self.grid)
         return self._runs[family]
 
-    def _integrate(self, family: str, record: Record) -> Run:
-        return _quietly(self._problem, _FAMILY_METHODS[family], self.rtol, record)
+    def _integrate(self, family: str, record: Record, seconds: float = _SECONDS) -> Run:
+        return _quietly(self._problem, _FAMILY_METHODS[family], self.rtol, record, seconds)
 
 
-def _quietly(problem: Problem, method: str, rtol: float, record: Record) -> Run:
-    budget = Budget(seconds=_SECONDS)
+def _quietly(problem: Problem, method: str, rtol: float, record: Record, seconds: float = _SECONDS) -> Run:
+    budget = Budget(seconds=seconds)
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", IncompleteRunWarning)
         return integrate(problem, method, rtol=rtol, record=record, budget=budget, ledger=False, progress=False)

@@ -1,0 +1,81 @@
+"""What a run should say of itself when it ends: steps held back by stability, states that are noise."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.march.families import March
+from unhurried_heron.methods.runge_kutta import RungeKutta
+from unhurried_heron.native.rows import evaluate_rows
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.trajectory import Array
+
+# fewer steps than this are quick anyway
+_MANY_STEPS: Final = 1000
+_MOST_TURNS: Final = 20
+_NUDGE: Final = 1e-7
+# a step chosen for its stability stays within this share of the limit
+_LEAST, _MOST = 0.5, 2.0
+_SHOWN: Final = 4
+
+
+def held_back(march: March, method: Any) -> bool:
+    """Whether an explicit method's steps were as long as its stability allows at the end of the run.
+
+    The fastest decay is found by power iteration on differences of the rates, whose calls are counted.
+    """
+    control = march.control
+    step, time = abs(float(control["step"][0])), float(control["time"][0])
+    if not isinstance(method, RungeKutta) or int(control["accepted"][0]) < _MANY_STEPS:
+        return False
+    with np.errstate(all="ignore"):
+        decay = _fastest_decay(march, time)
+    limit = method.real_stability_limit
+    return _LEAST * limit <= decay * step <= _MOST * limit
+
+
+def _fastest_decay(march: March, time: float) -> float:
+    state, sign = march.system.state, 1.0 if float(march.control["step"][0]) > 0 else -1.0
+    size = np.maximum(np.abs(state), march.system.absolute + march.system.relative * np.abs(state).max(initial=0.0))
+    base = _rates(march, time, state)
+    direction = np.random.default_rng(0).standard_normal(state.size)
+    decay = 0.0
+    for _ in range(_MOST_TURNS):
+        direction /= np.sqrt(np.mean(direction**2))
+        moved = state + _NUDGE * direction * size
+        found = _rates(march, time, moved)
+        if base is None or found is None:
+            return 0.0
+        shift, answer = (moved - state) / size, (found - base) / size
+        if not (np.isfinite(answer).all() and answer.any()):
+            return 0.0
+        decay = -sign * float(answer @ shift) / float(shift @ shift)
+        direction = answer
+    return decay
+
+
+def _rates(march: March, time: float, state: Array) -> Array | None:
+    found = evaluate_rows(march.native.rates, np.array([time]), state[None, :])
+    march.control["rate_evaluations"] += 1
+    if found.size:
+        return np.array(found[0])
+    march.native.rates.pending_error()
+    return None
+
+
+def noise(problem: Problem, states: Array, absolute: Array) -> str:
+    """Return a sentence on the states that never came above ten times their absolute tolerance; empty without any."""
+    largest = np.abs(states).max(axis=0, initial=0.0)
+    quiet = np.flatnonzero((largest > 0.0) & (largest < 10.0 * absolute))
+    if not quiet.size:
+        return ""
+    names = problem.states
+    told = ", ".join(f"'{names[k]}'" for k in quiet[:_SHOWN]) + (" and others" if quiet.size > _SHOWN else "")
+    worst = int(quiet[0])
+    return (
+        f"{told} never came above ten times {'its' if quiet.size == 1 else 'their'} absolute tolerance "
+        f"(at most {largest[worst]:.2g}, atol {absolute[worst]:.2g}): little or nothing of these values is certain. "
+        "Give a smaller atol=…, by name where states differ in size."
+    )

@@ -1,0 +1,62 @@
+"""Stopping a march in the middle of a long piece of work: a factorisation, a Jacobian by differences.
+
+While native code runs, Python's signal handlers wait. The operating system's part of them does not: it writes a byte, which
+a thread of ours reads; the same thread knows when the budget of seconds is used up. All it does is to set a cell that the
+kernels look at.
+"""
+
+from __future__ import annotations
+
+import os
+import select
+import signal
+import threading
+import time
+from collections.abc import Callable
+from types import TracebackType
+
+
+class Watchdog:
+    """While held, calls ``stop`` soon after Ctrl-C or after so many seconds, whatever native code is running."""
+
+    def __init__(self, stop: Callable[[], None], seconds: float | None) -> None:
+        self._stop = stop
+        self._deadline = None if seconds is None else time.monotonic() + seconds
+        self._before = -1
+        self._on_main = threading.current_thread() is threading.main_thread()
+
+    def __enter__(self) -> Watchdog:
+        self._end_read, self._end_write = os.pipe()
+        self._read, self._write = os.pipe()
+        if self._on_main:
+            os.set_blocking(self._write, False)
+            self._before = signal.set_wakeup_fd(self._write, warn_on_full_buffer=False)
+        self._thread = threading.Thread(target=self._watch, daemon=True)
+        self._thread.start()
+        return self
+
+    def _watch(self) -> None:
+        while True:
+            left = None if self._deadline is None else max(0.0, self._deadline - time.monotonic())
+            ready, _, _ = select.select([self._read, self._end_read], [], [], left)
+            if self._end_read in ready:
+                return
+            if self._read in ready:
+                signals = os.read(self._read, 64)
+                if self._before != -1:
+                    os.write(self._before, signals)
+                if signal.SIGINT in signals:
+                    self._stop()
+            else:
+                self._deadline = None
+                self._stop()
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._on_main:
+            signal.set_wakeup_fd(self._before, warn_on_full_buffer=False)
+        os.write(self._end_write, b"x")
+        self._thread.join()
+        for handle in (self._read, self._write, self._end_read, self._end_write):
+            os.close(handle)

@@ -1,0 +1,104 @@
+"""Closed forms of states: read, and held against the starting values that they must begin with."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.errors import UnusedValueError, ValueGivenError, near_spelling
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.formulas.expression import TIME, Node, number, replace_names
+from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.layout import Layout
+from unhurried_heron.problem.findings import Findings
+from unhurried_heron.problem.names import check_defined
+
+# a closed form and a starting value that were typed from the same numbers agree far better
+_CLOSE: Final = 1e-9
+
+
+def starting_names(layout: Layout) -> dict[str, int]:
+    """Return by which names closed forms may call starting values: ``level_0``, and ``z_prime_0`` for z'."""
+    return {name.replace("'", "_prime") + "_0": place for name, place in layout.scalars.items()}
+
+
+def read_closed_forms(
+    exact: Mapping[str, str] | None, layout: Layout, parameters: Mapping[str, Any] | tuple[str, ...], findings: Findings
+) -> dict[str, Written]:
+    """Read closed forms of states in terms of time, parameters and starting values.
+
+    Raises
+    ------
+    UnusedValueError, UndefinedNameError, ExpressionError, ValueGivenError
+    """
+    formulas = {}
+    for key, text in (exact or {}).items():
+        with findings.gathering():
+            if not isinstance(key, str) or layout.slot(key) is None:
+                raise UnusedValueError(
+                    f"a closed form for '{key}', which is no state{near_spelling(str(key), layout.by_name)}",
+                    name=str(key),
+                    place="exact",
+                    expected="closed forms of " + ", ".join(layout.by_name),
+                    given=str(key),
+                )
+            if not isinstance(text, str):
+                raise ValueGivenError(
+                    f"the closed form of '{key}' is no formula",
+                    name=key,
+                    place="exact",
+                    expected='a text such as "level_0*exp(-k*t)"',
+                    given=repr(text)[:80],
+                )
+            formulas[key] = read(Source(text, f"the closed form of '{key}'"))
+    with findings.gathering():
+        check_defined(formulas, [*parameters, *starting_names(layout)], "closed forms")
+    return formulas
+
+
+def with_starting_values(node: Node, layout: Layout, parameters: Mapping[str, Any], start: Any) -> Node:
+    """Put the starting values in the place of their names."""
+    names = {name: place for name, place in starting_names(layout).items() if name not in parameters}
+    return replace_names(node, lambda text: number(start[names[text]]) if text in names else None, {})
+
+
+def misfits(
+    exact: Mapping[str, Node], layout: Layout, values: Mapping[str, float], start: Any, time: float
+) -> dict[str, tuple[float, float]]:
+    """Return the closed forms that do not begin with the starting value of their state: what both are, by state."""
+    found = {}
+    for key, node in exact.items():
+        place = layout.slot(key)
+        if place is None or not np.isfinite(start[place]):
+            continue
+        formula = with_starting_values(node, layout, values, start)
+        try:
+            with np.errstate(all="ignore"):
+                begins = float(evaluate(formula, {**values, TIME: time}))
+        except KeyError:
+            # a parameter is still open
+            continue
+        size = max(abs(begins), abs(start[place]), 1e-300)
+        if not abs(begins - start[place]) <= _CLOSE * size and not abs(begins - start[place]) < 1e-14:
+            found[key] = (begins, float(start[place]))
+    return found
+
+
+def refuse_misfits(found: Mapping[str, tuple[float, float]], findings: Findings) -> None:
+    """Refuse closed forms of another start.
+
+    Raises
+    ------
+    ValueGivenError
+    """
+    for key, (begins, start) in found.items():
+        with findings.gathering():
+            raise ValueGivenError(
+                f"the closed form of '{key}' does not begin with its starting value",
+                name=key,
+                place=f"exact, '{key}'",
+                expected=f"{start:.10g} at the start, its initial value (a closed form may name it: {key}_0)",
+                given=f"{begins:.10g}",
+            )
