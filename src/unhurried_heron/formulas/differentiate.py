@@ -6,42 +6,59 @@ that the value is taken from counts.
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable, Iterable
+import functools
+from collections.abc import Iterable
 from typing import Final
 
-from unhurried_heron.formulas.expression import ONE, SUM, Node, add, div, mul, neg, number, power, upwards, where
+from unhurried_heron.formulas.expression import (
+    COMPARISONS,
+    ONE,
+    SUM,
+    Node,
+    add,
+    div,
+    mul,
+    neg,
+    number,
+    power,
+    replace_names,
+    rewrite,
+    upwards,
+    where,
+)
+from unhurried_heron.formulas.grammar import Source, read
 from unhurried_heron.formulas.layout import Block, Layout, Loop
+from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 
 # what is differentiated by: a name, or a place among the states together with the sums that its index runs through
 Variable = tuple[Node, tuple[Loop, ...]]
 Gradient = dict[Variable, Node]
 
-_TWO: Final = number(2.0)
-_HALF: Final = number(0.5)
 
 
-def _call(function: str) -> Callable[[Node], Node]:
-    return lambda x: Node(function, x)
+# constant between their jumps
+_FLAT: Final = COMPARISONS | {"and", "or", "not"}
 
 
-# derivative of each function of one argument, as a function of the argument
-_OUTER: Final[dict[str, Callable[[Node], Node]]] = {
-    "sin": _call("cos"),
-    "cos": lambda x: neg(Node("sin", x)),
-    "tan": lambda x: add(ONE, power(Node("tan", x), _TWO)),
-    "asin": lambda x: div(ONE, Node("sqrt", add(ONE, neg(power(x, _TWO))))),
-    "acos": lambda x: neg(div(ONE, Node("sqrt", add(ONE, neg(power(x, _TWO)))))),
-    "atan": lambda x: div(ONE, add(ONE, power(x, _TWO))),
-    "sinh": _call("cosh"),
-    "cosh": _call("sinh"),
-    "tanh": lambda x: add(ONE, neg(power(Node("tanh", x), _TWO))),
-    "exp": _call("exp"),
-    "log": lambda x: div(ONE, x),
-    "log10": lambda x: div(number(1.0 / math.log(10.0)), x),
-    "sqrt": lambda x: div(_HALF, Node("sqrt", x)),
-    "abs": _call("sign"),
-}
+@functools.cache
+def _slopes(function: str) -> tuple[Node, ...]:
+    """Return the derivatives of a function by its arguments ``x1, x2, …``, as the table of operations has them."""
+    slopes = OPERATIONS[function].slope
+    assert slopes != OWN_RULE, f"no rule to differentiate '{function}'"
+    return tuple(read(Source(slope, f"the slope of {function}")).node for slope in slopes)
+
+
+def _outer(node: Node) -> list[Node]:
+    """Return the derivatives of a function at its arguments."""
+    given = {f"x{place + 1}": operand for place, operand in enumerate(node.operands)}
+    return [rewrite(replace_names(slope, given.get, {}), _tidied, {}) for slope in _slopes(node.op)]
+
+
+def _tidied(node: Node) -> Node | None:
+    """Take away what a number in the place of an argument makes needless."""
+    if node.op == "neg":
+        return neg(node.operands[0])
+    return power(*node.operands) if node.op == "pow" else None
 
 
 class Differentiator:
@@ -88,16 +105,18 @@ class Differentiator:
         if op == "pow":
             down = mul(a[1], power(a[0], add(a[1], neg(ONE)) if a[1].value is None else number(a[1].value - 1.0)))
             return self._weighted([(down, parts[0]), (mul(node, Node("log", a[0])), parts[1])])
-        if op == "atan2":
-            size = add(power(a[0], _TWO), power(a[1], _TWO))
-            return self._weighted([(div(a[1], size), parts[0]), (neg(div(a[0], size)), parts[1])])
         if op == "where":
             return self._choose(a[0], parts[1], parts[2])
         if op in ("min", "max"):
             return self._extreme(op, a, parts)
-        outer = _OUTER.get(op)
-        # what is left jumps between constants: comparisons, logic, sign, floor, ceil, step, pulse
-        return self._weighted([(outer(a[0]), parts[0])]) if outer else {}
+        if op in _FLAT:
+            return {}
+        slopes = [slope if part else ONE for slope, part in zip(_outer(node), parts, strict=True)]
+        return {
+            key: slope
+            for key, slope in self._weighted(list(zip(slopes, parts, strict=True))).items()
+            if slope.value != 0.0
+        }
 
     def _sum(self, node: Node) -> Gradient:
         index, first, last, body = node.args

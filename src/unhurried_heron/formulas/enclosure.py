@@ -5,29 +5,15 @@ R. E. Moore, R. B. Kearfott and M. J. Cloud, *Introduction to Interval Analysis*
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any, Final
+from collections.abc import Mapping
+from typing import Any
 
 import numpy as np
 
 from unhurried_heron.formulas.expression import TIME, Node, upwards
+from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 
 Bounds = tuple[Any, Any]
-
-_RISING: Final[dict[str, Callable[[Any], Any]]] = {
-    "exp": np.exp,
-    "sinh": np.sinh,
-    "tanh": np.tanh,
-    "atan": np.arctan,
-    "sqrt": np.sqrt,
-    "log": np.log,
-    "log10": np.log10,
-    "floor": np.floor,
-    "ceil": np.ceil,
-    "sign": np.sign,
-    "step": lambda x: np.where(x >= 0.0, 1.0, 0.0),
-}
-
 
 def enclose(root: Node, values: Mapping[str, Any], low: Any, high: Any) -> Bounds:
     """Return lower and upper bounds of a formula of ``t`` and parameters for ``t`` in [low, high].
@@ -94,8 +80,16 @@ def _bounds(node: Node, values: Mapping[str, Any], low: Any, high: Any, done: Ma
         return (sure, never) if op == "and" else (1.0 - never, 1.0 - sure)
     if op in ("eq", "ne", "pulse"):
         return np.zeros_like(low), np.ones_like(low)
-    if op in _RISING:
-        return _RISING[op](operands[0][0]), _RISING[op](operands[0][1])
+    if op == "cosh":
+        a, b = operands[0]
+        ends = [np.cosh(a), np.cosh(b)]
+        return np.where((a <= 0) & (b >= 0), 1.0, np.minimum(*ends)), np.maximum(*ends)
+    function = OPERATIONS.get(op)
+    kind = function.bounds if function else "unknown"
+    assert kind != OWN_RULE, f"no rule to bound '{op}'"
+    if function and kind in ("rising", "falling"):
+        ends = [function.value(operands[0][0]), function.value(operands[0][1])]
+        return (ends[0], ends[1]) if kind == "rising" else (ends[1], ends[0])
     return np.full_like(low, -np.inf), np.full_like(low, np.inf)
 
 

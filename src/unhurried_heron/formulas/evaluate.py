@@ -8,17 +8,13 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, free_names, upwards
+from unhurried_heron.formulas.operations import OPERATIONS
 from unhurried_heron.formulas.work import refuse_many
 
 STATE: Final = "the state"  # where `evaluate` finds the whole state, if there is one
 
 _PLAIN: Final[dict[str, Callable[..., Any]]] = {
-    **{name: getattr(np, name) for name in ("sin", "cos", "tan", "sinh", "cosh", "tanh", "exp", "log", "log10")},
-    **{name: getattr(np, name) for name in ("sqrt", "abs", "sign", "floor", "ceil")},
-    "asin": np.arcsin,
-    "acos": np.arccos,
-    "atan": np.arctan,
-    "atan2": np.arctan2,
+    **{name: each.value for name, each in OPERATIONS.items() if each.arguments[1] is not None},
     "div": np.divide,
     "pow": np.power,
     "neg": np.negative,
@@ -29,15 +25,11 @@ _PLAIN: Final[dict[str, Callable[..., Any]]] = {
     "eq": np.equal,
     "ne": np.not_equal,
     "not": np.logical_not,
-    "where": np.where,
-    "step": lambda x: np.where(np.isnan(x), x, np.greater_equal(x, 0.0)),
-    "pulse": lambda x, a, b: np.where(np.isnan(x), x, (x >= a) & (x < b)),
 }
 _FOLDED: Final[dict[str, Callable[..., Any]]] = {
+    **{name: each.value for name, each in OPERATIONS.items() if each.arguments[1] is None},
     "add": np.add,
     "mul": np.multiply,
-    "min": np.minimum,
-    "max": np.maximum,
     "and": np.logical_and,
     "or": np.logical_or,
 }

@@ -7,33 +7,25 @@ from collections.abc import Callable, Iterator
 from typing import Any, ClassVar, Final
 from weakref import WeakValueDictionary
 
+from unhurried_heron.formulas.operations import OPERATIONS
+
 CONSTANTS: Final = {"pi": math.pi, "e": math.e}
 TIME: Final = "t"
 
-# name -> (fewest, most) arguments; None means any number from the fewest on
-FUNCTIONS: Final[dict[str, tuple[int, int | None]]] = {
-    **dict.fromkeys(("sin", "cos", "tan", "asin", "acos", "atan", "sinh", "cosh", "tanh"), (1, 1)),
-    **dict.fromkeys(("exp", "log", "log10", "sqrt", "abs", "sign", "floor", "ceil", "step"), (1, 1)),
-    "atan2": (2, 2),
-    "min": (2, None),
-    "max": (2, None),
-    "pulse": (3, 3),
-    "where": (3, 3),
-}
 COMPARISONS: Final = frozenset({"lt", "le", "gt", "ge", "eq", "ne"})
 SUM: Final = "sum"
 _FAMILY: Final = frozenset({"at", SUM})
-CONDITIONS: Final = frozenset({"gt", "ge", "lt", "le", "step", "pulse", "abs", "sign", "min", "max", "floor", "ceil"})
+CONDITIONS: Final = frozenset({"gt", "ge", "lt", "le", *(name for name, each in OPERATIONS.items() if each.jumps)})
 # marks the index of a sum, so that it is never taken for another name
 BOUND: Final = "\u00b7"
-RESERVED: Final = frozenset({TIME, *CONSTANTS, *FUNCTIONS, SUM, "and", "or", "not"})
+RESERVED: Final = frozenset({TIME, *CONSTANTS, *OPERATIONS, SUM, "and", "or", "not"})
 
 
 class Node:
     """One node of an expression tree: an operation and its operands, immutable.
 
     ``op`` is "number" (one float), "name" (one string), an operation ("add", "mul", "div", "pow", "neg",
-    a comparison, "and", "or", "not") or a function of `FUNCTIONS`. Of families of states: "at" (a name, then the
+    a comparison, "and", "or", "not") or a function of `OPERATIONS`. Of families of states: "at" (a name, then the
     indices), "slot" (a place among the states that depends linearly on loop indices: ``base, (index, coefficient), …``)
     and "sum" (an index name, then its first and last value and the summand).
 

@@ -11,7 +11,8 @@ from dataclasses import dataclass, field
 from typing import Final
 
 from unhurried_heron.errors import ExpressionError, near_spelling
-from unhurried_heron.formulas.expression import BOUND, CONSTANTS, FUNCTIONS, RESERVED, SUM, Node, name, neg, number
+from unhurried_heron.formulas.expression import BOUND, CONSTANTS, RESERVED, SUM, Node, name, neg, number
+from unhurried_heron.formulas.operations import OPERATIONS
 from unhurried_heron.formulas.spelling import PRIME, to_python
 
 MAX_DEPTH: Final = 100
@@ -93,7 +94,7 @@ def read(source: Source, begin: int = 0, end: int | None = None) -> Written:
     ------
     ExpressionError
         The text is malformed, too long or too deep, or uses anything but numbers, names, arithmetic,
-        comparisons, ``and or not`` and the functions of `expression.FUNCTIONS`.
+        comparisons, ``and or not`` and the functions of `operations.OPERATIONS`.
     """
     text = source.text[begin:end]
     if not text.strip():
@@ -284,7 +285,7 @@ class _Reader:
             raise self.refuse(f"'{base}' has no derivative", tree.col_offset, self.excerpt(tree), "a state, as in z'")
         if base in CONSTANTS:
             return number(CONSTANTS[base])
-        if base in FUNCTIONS or base == SUM:
+        if base in OPERATIONS or base == SUM:
             raise self.refuse(f"the function '{base}' needs its arguments in parentheses", tree.col_offset, base)
         if base in self.bound:
             return name(self.bound[base])
@@ -333,16 +334,16 @@ class _Reader:
         called = tree.func.id
         if called == SUM:
             return self.build_sum(tree, depth)
-        if called not in FUNCTIONS:
+        if called not in OPERATIONS:
             raise self.refuse(
-                f"there is no function '{called}'{near_spelling(called, FUNCTIONS)}",
+                f"there is no function '{called}'{near_spelling(called, OPERATIONS)}",
                 tree.col_offset,
                 called,
-                "one of " + ", ".join(FUNCTIONS) + " (a product needs its *)",
+                "one of " + ", ".join(OPERATIONS) + " (a product needs its *)",
             )
         if tree.keywords:
             raise self.refuse(f"'{called}' takes no named arguments", tree.col_offset, self.excerpt(tree))
-        fewest, most = FUNCTIONS[called]
+        fewest, most = OPERATIONS[called].arguments
         count = len(tree.args)
         if count < fewest or (most is not None and count > most):
             wanted = f"{fewest}" if fewest == most else f"at least {fewest}"

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from typing import Final
 
 from unhurried_heron.formulas.expression import BOUND, COMPARISONS, SUM, Node, upwards
+from unhurried_heron.formulas.operations import OPERATIONS
 
 # how tightly an operation binds; what binds less tightly than its surroundings needs parentheses
 _RANK: Final = {"where": 9, "or": 1, "and": 2, "not": 3, **dict.fromkeys(COMPARISONS, 4), "add": 5, "neg": 6}
@@ -23,14 +24,6 @@ _GREEK: Final = frozenset(
     )
     for name in row.split(" ")
 )
-_LATEX_FUNCTIONS: Final = {
-    **{name: f"\\{name}" for name in ("sin", "cos", "tan", "sinh", "cosh", "tanh", "exp", "min", "max")},
-    "log": r"\ln",
-    "log10": r"\log_{10}",
-    "asin": r"\arcsin",
-    "acos": r"\arccos",
-    "atan": r"\arctan",
-}
 _LONGEST: Final = 100_000
 
 
@@ -174,7 +167,7 @@ def _latex(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
     if op == SUM:
         first, last, body = (_grouped(part, done, 6) for part in operands)
         return rf"\sum_{{{name_latex(node.args[0])}={first}}}^{{{last}}} {body}", _RANK["add"]
-    function = _LATEX_FUNCTIONS.get(op, rf"\mathrm{{{op}}}")
+    function = OPERATIONS[op].latex if op in OPERATIONS else rf"\mathrm{{{op}}}"
     return rf"{function}\left({inside}\right)", _ATOM
 
 

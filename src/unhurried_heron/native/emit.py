@@ -5,26 +5,15 @@ No fast-math flag is set: a formula is computed as it was written.
 
 from __future__ import annotations
 
+import math
 import struct
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Final
 
 from unhurried_heron.formulas.expression import COMPARISONS, SUM, TIME, Node, free_names
+from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 
-# functions LLVM knows itself (and may fold or inline); the others are called from the C mathematics library
-_INTRINSIC: Final = {
-    "sin": "llvm.sin.f64",
-    "cos": "llvm.cos.f64",
-    "exp": "llvm.exp.f64",
-    "log": "llvm.log.f64",
-    "log10": "llvm.log10.f64",
-    "sqrt": "llvm.sqrt.f64",
-    "abs": "llvm.fabs.f64",
-    "floor": "llvm.floor.f64",
-    "ceil": "llvm.ceil.f64",
-}
-_LIBRARY: Final = frozenset({"tan", "asin", "acos", "atan", "sinh", "cosh", "tanh", "atan2"})
 _ORDERED: Final = {"lt": "olt", "le": "ole", "gt": "ogt", "ge": "oge", "eq": "oeq", "ne": "une"}
 _MAX_UNROLLED_POWER: Final = 16.0
 
@@ -260,11 +249,8 @@ class Emitter:
             return self._fold("fdiv", registers)
         if op == "neg":
             return self._new(f"fneg double {registers[0]}")
-        if op in _INTRINSIC:
-            return self._call(_INTRINSIC[op], *registers)
-        if op in _LIBRARY:
-            return self._call(op, *registers)
-        return self._jump(op, registers)
+        code = OPERATIONS[op].code
+        return self._jump(op, registers) if code == OWN_RULE else self._call(code, *registers)
 
     def _load(self, name: str) -> str:
         if name == TIME:
@@ -297,9 +283,14 @@ class Emitter:
     def _power(self, base: Node, exponent: Node) -> str:
         x, n = self._known(base), exponent.value
         if n is not None and n != 0.0 and abs(n) <= _MAX_UNROLLED_POWER and 2.0 * n == int(2.0 * n):
+            if n != int(n):
+                # the power of -0 is that of 0, and of minus infinity that of infinity, where a root would say otherwise
+                least, most = literal(-math.inf), literal(math.inf)
+                bit = self._new(f"fcmp oeq double {x}, {least}")
+                x = self._new(f"fadd double {self._select(bit, most, x)}, {literal(0.0)}")
             result = self._whole_power(x, int(abs(n)))
             if n != int(n):
-                root = self._call(_INTRINSIC["sqrt"], x)
+                root = self._call(OPERATIONS["sqrt"].code, x)
                 result = root if result is None else self._new(f"fmul double {result}, {root}")
             assert result is not None
             return self._new(f"fdiv double {literal(1.0)}, {result}") if n < 0 else result

@@ -11,16 +11,13 @@ import numpy as np
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import COMPARISONS, CONSTANTS, SUM, TIME, Node, upwards
 from unhurried_heron.formulas.grammar import Written
+from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 from unhurried_heron.formulas.written import to_text
 from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.names import in_order
 from unhurried_heron.problem.units import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
 
-_PLAIN_ONLY: Final = frozenset(
-    ("sin", "cos", "tan", "asin", "acos", "atan", "sinh", "cosh", "tanh", "exp", "log", "log10", "floor", "ceil")
-)
 _CONSTANTS: Final = frozenset(CONSTANTS.values())
-_ALIKE: Final = frozenset({"add", "min", "max", "pulse", "atan2", *COMPARISONS})
 
 
 @dataclass(frozen=True)
@@ -170,9 +167,9 @@ class _Checker:
         parts = [done[operand] for operand in node.operands]
         if op == SUM:
             return parts[2]
-        if op in ("neg", "abs"):
+        if op == "neg":
             return parts[0]
-        if op in ("and", "or", "not", "sign", "step"):
+        if op in ("and", "or", "not"):
             return PLAIN
         if op in ("mul", "div"):
             return self._product(parts, op)
@@ -180,10 +177,13 @@ class _Checker:
             return self._power(node, parts, written, where)
         if op == "where":
             return self._alike(node.operands[1:], parts[1:], written, where)
-        if op in _ALIKE:
-            same = self._alike(node.operands, parts, written, where)
-            return PLAIN if op in COMPARISONS or op in ("pulse", "atan2") else same
-        if op in _PLAIN_ONLY:
+        kind = "same" if op == "add" else "compared" if op in COMPARISONS else OPERATIONS[op].unit
+        assert kind != OWN_RULE, f"no rule for the unit of '{op}'"
+        if kind == "same":
+            return self._alike(node.operands, parts, written, where)
+        if kind == "compared":
+            self._alike(node.operands, parts, written, where)
+        if kind == "plain":
             self._plain(op, node.operands[0], parts[0], written, where)
         return PLAIN
 

@@ -1,0 +1,107 @@
+"""Every function of formulas, from the one table: value, machine code, derivative, bounds, unit and writing agree."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+from unhurried_heron.formulas.differentiate import Differentiator
+from unhurried_heron.formulas.enclosure import enclose
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.formulas.expression import Node, name
+from unhurried_heron.formulas.grammar import Source, read
+from unhurried_heron.formulas.operations import OPERATIONS, Operation
+from unhurried_heron.formulas.written import to_latex, to_text
+from unhurried_heron.native.rows import evaluate_rows
+from unhurried_heron.native.system import native_derived, native_system
+
+PLACES = ("t", "a", "b")
+# inside the domain of every function, off every jump and kink
+POINTS = [(0.31, 0.12, 0.57), (0.83, 0.9, 0.2), (0.07, 0.55, 0.61)]
+
+
+def tree(operation: str) -> Node:
+    fewest, most = OPERATIONS[operation].arguments
+    return Node(operation, *(name(place) for place in PLACES[: most or 3]))
+
+
+def value(node: Node, point: tuple[float, ...]) -> float:
+    return float(evaluate(node, dict(zip(PLACES, point, strict=True))))
+
+
+def machine(text: str, point: tuple[float, ...]) -> float:
+    problem = uh.Problem.from_text(
+        f"x' = {text} + 0*(a + b)", initial={"x": 0}, parameters={"a": point[1], "b": point[2]}, interval=(0, 1)
+    )
+    rates = native_system(problem, (), with_jacobian=False, held=False).rates
+    return float(evaluate_rows(rates, np.array([point[0]]), np.zeros((1, 1)))[0, 0])
+
+
+@pytest.mark.parametrize("operation", OPERATIONS)
+def test_one_table_serves_all(operation: str) -> None:
+    node = tree(operation)
+    assert read(Source(to_text(node), "written")).node == node
+    assert to_latex(node).startswith(OPERATIONS[operation].latex)
+    for point in POINTS:
+        assert machine(to_text(node), point) == pytest.approx(value(node, point), rel=1e-14)
+        slopes = Differentiator(PLACES).by_name(node)
+        for place, key in enumerate(PLACES):
+            ends = [tuple(x + s * 1e-6 * (k == place) for k, x in enumerate(point)) for s in (1, -1)]
+            wanted = (value(node, ends[0]) - value(node, ends[1])) / 2e-6
+            found = value(slopes[key], point) if key in slopes else 0.0
+            assert found == pytest.approx(wanted, rel=1e-6, abs=1e-8), key
+    for low, high in ((-2.3, 1.7), (0.1, 0.9), (-0.4, -0.2)):
+        values = {"a": 0.12, "b": 0.57}
+        below, above = enclose(node, values, np.array([low]), np.array([high]))
+        with np.errstate(invalid="ignore"):
+            inside = evaluate(node, {**values, "t": np.linspace(low, high, 201)})
+        known = np.broadcast_to(inside, 201)[np.isfinite(np.broadcast_to(inside, 201))]
+        assert (known >= below - 1e-15).all()
+        assert (known <= above + 1e-15).all()
+
+
+@pytest.mark.parametrize(("low", "high"), [(1.0, 2.0), (4.0, 5.0), (-2.0, -1.0), (0.0, 0.1), (5.0, 9.0)])
+def test_bounds_of_a_wave_are_tight(low: float, high: float) -> None:
+    for operation in ("sin", "cos"):
+        below, above = enclose(tree(operation), {}, np.array([low]), np.array([high]))
+        inside = getattr(np, operation)(np.linspace(low, high, 100_001))
+        assert below[0] == pytest.approx(inside.min(), abs=1e-8)
+        assert above[0] == pytest.approx(inside.max(), abs=1e-8)
+
+
+def test_a_function_without_a_rule_is_noticed(monkeypatch: pytest.MonkeyPatch) -> None:
+    with pytest.raises(TypeError):
+        Operation((1, 1), np.sin, ("cos(x1)",), "llvm.sin.f64", "rising", "plain", jumps=False)
+    row = Operation((1, 1), np.sin, "own rule", "own rule", "own rule", "own rule", jumps=False, latex="")
+    monkeypatch.setitem(OPERATIONS, "sinc", row)
+    node = Node("sinc", name("t"))
+    with pytest.raises(AssertionError, match="differentiate 'sinc'"):
+        Differentiator(["t"]).by_name(node)
+    with pytest.raises(AssertionError, match="bound 'sinc'"):
+        enclose(node, {}, np.zeros(1), np.ones(1))
+
+
+POWERS = [-2.5, -1.5, -1.0, -0.5, 0.5, 1.5, 2.0, 2.5, 3.0]
+
+
+@pytest.mark.parametrize("power", POWERS)
+@pytest.mark.parametrize("base", [0.0, -0.0, math.inf, -math.inf, 2.0, -2.0, math.nan])
+def test_powers_are_those_of_the_c_library(base: float, power: float) -> None:
+    problem = uh.Problem.from_text(f"x' = 0*t\np = x^({power})", initial={"x": 1.0}, interval=(0, 1))
+    found = evaluate_rows(native_derived(problem), np.zeros(1), np.array([[base]]))[0, 0]
+    try:
+        wanted = math.pow(base, power)
+    except ValueError:
+        # what the C library answers with an error: infinity at zero, no number for a root of a negative one
+        wanted = math.copysign(math.inf, base if power == -1.0 else 1.0) if base == 0.0 else math.nan
+    assert found == pytest.approx(wanted, rel=1e-15, nan_ok=True)
+    assert math.copysign(1.0, found) == math.copysign(1.0, wanted) or math.isnan(wanted)
+
+
+@pytest.mark.parametrize(("text", "times"), [("pulse(t, 1, 2)", (1.0, 2.0)), ("step(t - 1)", (1.0,)), ("max(t, 1)", (1.0,))])
+def test_a_pulse_is_closed_where_it_begins(text: str, times: tuple[float, ...]) -> None:
+    values = [float(evaluate(read(Source(text, "text")).node, {"t": t})) for t in times]
+    assert values == [1.0, 0.0][: len(times)]
