@@ -2,14 +2,32 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from difflib import get_close_matches
+from typing import Any, Final
+
+# all but the end of a line; the last are those that turn the direction of writing
+_CONTROL: Final = re.compile("[\x00-\x09\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 
 
 def near_spelling(name: str, known: Iterable[str]) -> str:
     """Return ``"; did you mean 'x'?"`` for the nearest known name, or an empty string."""
     near = get_close_matches(name, list(known), n=1, cutoff=0.6)
     return f"; did you mean '{near[0]}'?" if near else ""
+
+
+def printable(text: str) -> str:
+    """Return a text without the signs that steer a terminal."""
+    return _CONTROL.sub("\N{REPLACEMENT CHARACTER}", text)
+
+
+def _rebuilt(kind: type[HeronError], args: tuple[Any, ...], attributes: dict[str, Any]) -> HeronError:
+    """Make an error again in another process."""
+    error = kind.__new__(kind, *args)
+    error.args = args
+    error.__dict__.update(attributes)
+    return error
 
 
 class HeronError(Exception):
@@ -30,14 +48,17 @@ class HeronError(Exception):
         self.name, self.place, self.expected, self.given = name, place, expected, given
 
     def __str__(self) -> str:
-        lines = [str(self.args[0])]
+        lines = [str(self.args[0]) if self.args else type(self).__name__]
         if self.expected:
             lines.append(f"  expected: {self.expected}")
         if self.given:
             lines.append(f"  given:    {self.given}")
         if self.place:
             lines.append(f"  at {self.place}")
-        return "\n".join(lines)
+        return printable("\n".join(lines))
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _rebuilt, (type(self), self.args, self.__dict__)
 
 
 class FormulationError(HeronError, ValueError):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import sys
 from typing import Annotated
@@ -9,7 +10,7 @@ from typing import Annotated
 import typer
 
 from unhurried_heron.cli.verbs import check, compare, demo, methods, new, run
-from unhurried_heron.errors import HeronError
+from unhurried_heron.errors import HeronError, printable
 
 app = typer.Typer(
     help="Integrate initial-value problems written as TOML files, and compare methods on them.",
@@ -32,6 +33,10 @@ def _options(
 
 def main() -> None:
     """Run the tool: 0 where a run ended as asked, 1 where it did not, 2 for a mistake in what was asked."""
+    for stream in (sys.stdout, sys.stderr):
+        # a terminal that knows few letters shows question marks in the place of others
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")
     debug = "--debug" in sys.argv
     sys.argv = [argument for argument in sys.argv if argument != "--debug"]
     try:
@@ -48,5 +53,5 @@ def main() -> None:
     except OSError as error:
         if debug:
             raise
-        print(f"heron: {error.strerror}: {error.filename}", file=sys.stderr)
+        print(printable(f"heron: {error.strerror or error}: {error.filename}"), file=sys.stderr)
         sys.exit(2)

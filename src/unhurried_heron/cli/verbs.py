@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import warnings
+import os
+import re
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
-from unhurried_heron.errors import IncompleteRunWarning, OptionError, near_spelling
+from unhurried_heron.errors import OptionError, near_spelling
 from unhurried_heron.problem.problem import Problem
 
 File = Annotated[Path, typer.Argument(metavar="FILE", help="A problem file (TOML).", show_default=False)]
@@ -32,6 +33,11 @@ def run(
         bool | None, typer.Option("--switches/--no-switches", help="Land on jumps and kinks, or step over them.")
     ] = None,
     changes: Changes = None,
+    start: Annotated[str | None, typer.Option("--from", metavar="TIME", help="Begin at another time.")] = None,
+    end: Annotated[str | None, typer.Option("--to", metavar="TIME", help="End at another time, also with a unit.")] = None,
+    budget: Annotated[
+        str | None, typer.Option(metavar="LIMIT", help="The most to use: 20s, 5000steps or 1e6rates.")
+    ] = None,
     record: Annotated[int | None, typer.Option(metavar="N", help="Keep N equally spaced times.")] = None,
     csv: Annotated[
         Path | None, typer.Option(metavar="OUT", help="Write the table of states and derived values.")
@@ -41,17 +47,20 @@ def run(
 ) -> None:
     """Integrate the problem of a file and print what came out."""
     from unhurried_heron.march.integrate import integrate
+    from unhurried_heron.march.quiet import quietly
     from unhurried_heron.show.tables import console, run_report
 
     problem = _changed(Problem.from_file(file), changes or [])
+    if start is not None or end is not None:
+        problem = problem.with_(interval=_interval(problem, start, end))
     options = _options(
         problem, {"method": method, "rtol": rtol, "atol": atol, "step": step, "record": record, "switches": switches}
     )
-    for path in (csv, json, plot):
-        _check_writable(path)
-    with warnings.catch_warnings():
+    if budget is not None:
+        options["budget"] = _budget(budget)
+    _check_outputs(file, csv, json, plot)
+    with quietly():
         # the ending is printed below
-        warnings.simplefilter("ignore", IncompleteRunWarning)
         outcome = integrate(problem, **options, on_interrupt="return")
     console().print(run_report(outcome))
     _keep(outcome, csv, json, plot)
@@ -73,18 +82,18 @@ def compare(
     plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw error against work (png, svg, pdf).")] = None,
 ) -> None:
     """Run several methods on the problem of a file and print errors and work side by side."""
+    from unhurried_heron.problem.disk import write_text
     from unhurried_heron.show.tables import comparison_report, console
     from unhurried_heron.study.compare import compare as compare_methods
 
     problem = _changed(Problem.from_file(file), changes or [])
-    for path in (csv, plot):
-        _check_writable(path)
+    _check_outputs(file, csv, plot)
     names = [name.strip() for name in methods.split(",") if name.strip()]
     tolerances, steps = _numbers(rtol, "--rtol") or None, _numbers(step, "--step") or None
     outcome = compare_methods(problem, names, rtol=tolerances, atol=atol, step=steps)
     console().print(comparison_report(outcome))
     if csv is not None:
-        outcome.frame().to_csv(csv, index=False)
+        write_text(csv, outcome.frame().to_csv(index=False, lineterminator="\n"))
         _say(f"table: {csv}")
     if plot is not None:
         from unhurried_heron.show.figures import draw_work
@@ -127,16 +136,17 @@ def new(
     """Write a commented problem file NAME.toml to begin with."""
     from unhurried_heron.demo import starter
 
-    path = Path(name).with_suffix(".toml")
-    _check_writable(path)
-    if not path.stem.replace("-", "").replace("_", "").isalnum():
+    stem = Path(name).name.removesuffix(".toml")
+    if not stem.replace("-", "").replace("_", "").isalnum():
         raise OptionError(
             "this cannot be the name of a problem",
             name=name,
             place="NAME",
             expected="letters, digits, - and _",
-            given=name,
+            given=repr(name),
         )
+    path = Path(name).parent / f"{stem}.toml"
+    _check_writable(path)
     try:
         with open(path, "x", encoding="utf-8") as file:
             file.write(starter(path.stem))
@@ -152,6 +162,7 @@ def demo(
 ) -> None:
     """Run the demo problems of Mirror Fen, compare methods on them, and write files, tables and figures."""
     from unhurried_heron.demo import NAMES, copy_demo_files, demo_file
+    from unhurried_heron.problem.disk import write_text
     from unhurried_heron.march.integrate import integrate
     from unhurried_heron.show.figures import draw_steps, draw_work
     from unhurried_heron.show.tables import comparison_report, console, run_report
@@ -167,7 +178,7 @@ def demo(
         _save(draw_steps(outcome), out / f"{name}-steps.png")
         table = compare_methods(problem, ["fehlberg-45", "dormand-prince-54", "radau-iia-5"], rtol=[1e-4, 1e-6, 1e-8])
         console().print(comparison_report(table))
-        table.frame().to_csv(out / f"{name}-comparison.csv", index=False)
+        write_text(out / f"{name}-comparison.csv", table.frame().to_csv(index=False, lineterminator="\n"))
         _say(f"table: {out / f'{name}-comparison.csv'}")
         _save(draw_work(table), out / f"{name}-work.png")
         console().print()
@@ -229,10 +240,50 @@ def _numbers(text: str, place: str) -> list[float]:
     return numbers
 
 
-def _check_writable(path: Path | None) -> None:
-    if path is not None and not path.absolute().parent.is_dir():
+def _interval(problem: Problem, start: str | None, end: str | None) -> tuple[Any, Any]:
+    """Return the interval with other ends."""
+    first, last = problem.interval
+    return (first if start is None else _value(start, "--from")), (last if end is None else _value(end, "--to"))
+
+
+def _budget(text: str) -> dict[str, Any]:
+    """Read ``20s``, ``5000steps`` or ``1e6rates``."""
+    found = re.fullmatch(r"\s*(?P<number>[\d.]+(?:e\d+)?)\s*(?P<what>s|steps|rates)\s*", text)
+    try:
+        number = float(found["number"]) if found else 0.0
+    except ValueError:
+        number = 0.0
+    if found is None or number <= 0:
         raise OptionError(
-            f"there is no folder {path.absolute().parent}",
+            "this is no budget", name="--budget", place="--budget", expected="20s, 5000steps or 1e6rates", given=text
+        )
+    name = {"s": "seconds", "steps": "steps", "rates": "rate_evaluations"}[found["what"]]
+    return {name: number if name == "seconds" else int(number)}
+
+
+def _check_outputs(file: Path, *outputs: Path | None) -> None:
+    """Refuse what cannot be written to before anything is computed, and paths that would destroy something."""
+    seen: dict[str, str] = {os.path.realpath(file): "the problem file"}
+    for path in outputs:
+        if path is None:
+            continue
+        _check_writable(path)
+        other = seen.get(os.path.realpath(path))
+        if other is not None and (path.is_file() or not path.exists()):
+            raise OptionError(
+                f"{path} would be written over {other}",
+                name=str(path),
+                place=str(path),
+                expected="a file of its own for each output",
+                given=str(path),
+            )
+        seen[os.path.realpath(path)] = f"another output, {path}"
+
+
+def _check_writable(path: Path) -> None:
+    if "\0" in str(path) or not path.absolute().parent.is_dir() or path.is_dir():
+        raise OptionError(
+            f"{path} is a folder" if path.is_dir() else f"there is no folder {path.absolute().parent}",
             name=str(path),
             place=str(path),
             expected="a file in a folder that exists",
@@ -256,16 +307,19 @@ def _keep(outcome: Any, csv: Path | None, json: Path | None, plot: Path | None) 
 
 
 def _save(figure: Any, path: Path) -> None:
-    try:
-        figure.savefig(path)
-    except ValueError as error:
+    from unhurried_heron.problem.disk import write_whole
+
+    kinds = figure.canvas.get_supported_filetypes()
+    kind = path.suffix.removeprefix(".").lower()
+    if kind not in kinds:
         raise OptionError(
             "cannot draw into this kind of file",
             name=str(path),
             place=str(path),
-            expected=str(error),
-            given=path.suffix,
-        ) from None
+            expected="a name that ends in ." + ", .".join(sorted(kinds)),
+            given=path.suffix or "no ending",
+        )
+    write_whole(path, lambda file: figure.savefig(file, format=kind))
     _say(f"figure: {path}")
 
 

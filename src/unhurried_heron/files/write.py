@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import json
+import math
+import numbers
 import platform
+from collections.abc import Mapping
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
+from unhurried_heron.problem.disk import write_text
 from unhurried_heron.run.run import Run
 from unhurried_heron.version import VERSION
 
@@ -18,10 +22,10 @@ def write_csv(run: Run, path: str | Path) -> None:
     Raises
     ------
     OSError
-        The file cannot be written.
+        The file cannot be written; what was there stays.
     """
     # 17 significant digits bring every double back exactly; repr gives the fewest that do
-    run.frame().to_csv(path, lineterminator="\n")
+    write_text(path, run.frame().to_csv(lineterminator="\n"))
 
 
 def summary(run: Run) -> dict[str, Any]:
@@ -43,7 +47,7 @@ def summary(run: Run) -> dict[str, Any]:
         "method": run.method,
         "options": {
             **run.options,
-            "record": record if isinstance(record, str | int) else [float(x) for x in record or []],
+            "record": record if isinstance(record, str | numbers.Integral) else [float(x) for x in np.asarray(record)],
         },
         "ending": asdict(run.ending),
         "tally": asdict(run.tally),
@@ -69,4 +73,19 @@ def write_summary(run: Run, path: str | Path) -> None:
     OSError
         The file cannot be written.
     """
-    Path(path).write_text(json.dumps(summary(run), indent=2) + "\n", encoding="utf-8")
+    write_text(path, json.dumps(_plain(summary(run)), indent=2, allow_nan=False) + "\n")
+
+
+def _plain(value: Any) -> Any:
+    """Return a value in the words of JSON, which has no NaN and no infinity: those become null."""
+    if isinstance(value, Mapping):
+        return {str(key): _plain(part) for key, part in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(part) for part in value]
+    if isinstance(value, bool | str | int) or value is None:
+        return value
+    if isinstance(value, numbers.Integral):
+        return int(value)
+    if isinstance(value, numbers.Real):
+        return float(value) if math.isfinite(value) else None
+    return str(value)

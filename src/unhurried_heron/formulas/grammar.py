@@ -6,11 +6,13 @@ import ast
 import math
 import re
 import unicodedata
-import warnings
 from dataclasses import dataclass, field
 from typing import Final
 
+import numpy as np
+
 from unhurried_heron.errors import ExpressionError, near_spelling
+from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import BOUND, CONSTANTS, RESERVED, SUM, Node, name, neg, number
 from unhurried_heron.formulas.operations import OPERATIONS
 from unhurried_heron.formulas.spelling import PRIME, to_python
@@ -108,14 +110,47 @@ def read(source: Source, begin: int = 0, end: int | None = None) -> Written:
             expected=f"at most {MAX_LENGTH} characters",
             given=str(len(text)),
         )
-    if "|" in text:
+    strange = _STRANGE.search(text)
+    if strange:
         raise ExpressionError(
-            "this operator is not allowed in an equation",
-            place=source.point(begin + text.index("|")),
+            "this sign is not allowed in an equation",
+            place=source.point(begin + strange.start()),
             expected="+ - * / ^, and or not",
-            given="|",
+            given=strange[0],
         )
     return _Reader(source, begin, text).read()
+
+
+# numbers and what hangs on to them; a name with digits is none
+_NUMBER: Final = re.compile(
+    r"(?<![\w.])(?P<number>\d+(?:\.\d*)?(?:[eE][+-]?\d+)?|\.\d+(?:[eE][+-]?\d+)?)(?P<tail>[^\W\d]\w*)?"
+)
+_STRANGE: Final = re.compile(r"[|\"\\`$?]")
+_KEYWORDS: Final = frozenset({"and", "or", "not", "for", "in", "if", "else", "is"})
+# what people write elsewhere
+_SAID_OTHERWISE: Final = {
+    "ln": "log(x), the natural logarithm",
+    "lg": "log10(x)",
+    "log2": "log(x)/log(2)",
+    "heaviside": "step(x), or step(t - 6) for a step at t = 6",
+    "Heaviside": "step(x), or step(t - 6) for a step at t = 6",
+    "arcsin": "asin(x)",
+    "arccos": "acos(x)",
+    "arctan": "atan(x)",
+    "arctan2": "atan2(y, x)",
+    "sgn": "sign(x)",
+    "fabs": "abs(x)",
+    "pow": "x^n",
+    "sec": "1/cos(x)",
+    "csc": "1/sin(x)",
+    "cot": "1/tan(x)",
+    "if": "where(condition, a, b)",
+    "ifelse": "where(condition, a, b)",
+    "piecewise": "where(condition, a, b)",
+    "Piecewise": "where(condition, a, b)",
+    "dirac": "a narrow pulse(t, from, to) of unit area",
+    "delta": "a narrow pulse(t, from, to) of unit area",
+}
 
 
 class _Reader:
@@ -126,16 +161,22 @@ class _Reader:
         # indices of the sums around the present place, under names that nothing else has
         self.bound: dict[str, str] = {}
         self.sums = 0
+        self.constant: set[Node] = set()
         self.python, self.offsets = to_python(text, begin)
 
     def read(self) -> Written:
         text = self.python
+        # refused here: Python would only warn of some, and the filters of warnings belong to the whole process
+        for found in _NUMBER.finditer(text):
+            if found["tail"]:
+                word = found["tail"] in _KEYWORDS
+                message = f"between '{found['number']}' and '{found['tail']}' a {'space' if word else '*'} is missing"
+                wanted = f"{found['number']}{' ' if word else '*'}{found['tail']}"
+                raise self.refuse(message, len(text[: found.start()].encode()), found[0], wanted)
         lead = len(text) - len(text.lstrip())
         self.offsets = self.offsets[len(text[:lead].encode()) :]
         try:
-            with warnings.catch_warnings():
-                warnings.simplefilter("ignore")
-                tree = ast.parse(text.strip(), mode="eval").body
+            tree = ast.parse(text.strip(), mode="eval").body
         except SyntaxError as error:
             column = (error.offset or 1) - 1
             prefix = text.strip()[: max(column, 0)]
@@ -164,6 +205,12 @@ class _Reader:
 
     def build(self, tree: ast.expr, depth: int) -> Node:
         node = self.build_node(tree, depth)
+        if node.op == "number" or (node.op not in ("name", "at", SUM) and self.constant.issuperset(node.operands)):
+            self.constant.add(node)
+            if node.op != "number" and not np.isfinite(evaluate(node, {})):
+                raise self.refuse(
+                    "a constant is not finite", tree.col_offset, self.excerpt(tree), "a number such as 1/3"
+                )
         if node not in self.spans:
             self.spans[node] = self.span(tree)
         return node
@@ -331,9 +378,17 @@ class _Reader:
     def build_call(self, tree: ast.Call, depth: int) -> Node:
         if not isinstance(tree.func, ast.Name):
             raise self.refuse("only named functions can be called", tree.col_offset, self.excerpt(tree))
-        called = tree.func.id
+        called = tree.func.id.replace(PRIME, "'")
         if called == SUM:
             return self.build_sum(tree, depth)
+        if called.endswith("'"):
+            raise self.refuse(
+                f"'{called}' is written without its argument", tree.col_offset, self.excerpt(tree), called
+            )
+        if called in _SAID_OTHERWISE:
+            raise self.refuse(
+                f"there is no function '{called}' here", tree.col_offset, self.excerpt(tree), _SAID_OTHERWISE[called]
+            )
         if called not in OPERATIONS:
             raise self.refuse(
                 f"there is no function '{called}'{near_spelling(called, OPERATIONS)}",

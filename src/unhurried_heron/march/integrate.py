@@ -19,9 +19,11 @@ from unhurried_heron.march.options import (
     check_size,
     one_of,
     record_times,
+    refuse_no_problem,
     steps_wanted,
     tolerances,
 )
+from unhurried_heron.march.quiet import QUIET
 from unhurried_heron.methods.catalogue import Method, find_method
 from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.problem.event import Event
@@ -118,6 +120,7 @@ def integrate(
     >>> round(run.final["level"], 7)
     0.3678794
     """
+    refuse_no_problem(problem, "integrate")
     chosen = find_method(method)
     check_fits(chosen, step, rtol, atol)
     one_of(on_interrupt, "on_interrupt", {"raise": '"raise"', "return": '"return"'})
@@ -180,7 +183,7 @@ def integrate(
         raise KeyboardInterrupt
     trajectory = recorder.trajectory(float(control["time"][0]), march.system.state.copy())
     ending = _ending(reason, driver, problem, chosen, watched, trajectory.states, absolute, fixed=fixed is not None)
-    if not ending.as_asked and ending.reason not in ("budget", "interrupted"):
+    if not ending.as_asked and ending.reason not in ("budget", "interrupted") and not QUIET.get():
         warnings.warn(f"{ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2)
     counts = {key: int(control[key][0]) for key in Tally.__dataclass_fields__ if key != "seconds"}
     options = {"rtol": rtol, "atol": atol, "step": fixed, "record": record}

@@ -242,6 +242,23 @@ def steps_wanted(
     return given.get("step"), given.get("starting_step"), given.get("largest_step", math.inf)
 
 
+def refuse_no_problem(problem: Any, place: str) -> None:
+    """Refuse what is no problem.
+
+    Raises
+    ------
+    OptionError
+    """
+    if not isinstance(problem, Problem):
+        raise OptionError(
+            "a problem is wanted",
+            name="problem",
+            place=place,
+            expected="a Problem: Problem.from_text(…), from_rates(…) or from_file(…)",
+            given=repr(problem)[:80],
+        )
+
+
 def one_of(value: Any, name: str, allowed: Mapping[Any, str]) -> None:
     """Refuse a value that is none of a few; the mapping tells how each is written.
 

@@ -31,7 +31,7 @@ def find_method(method: str | Method) -> Method:
     """
     if isinstance(method, Method):
         return method
-    if method not in CATALOGUE:
+    if not isinstance(method, str) or method not in CATALOGUE:
         raise MethodError(
             f"there is no method '{method}'{near_spelling(str(method), CATALOGUE)}",
             name="method",

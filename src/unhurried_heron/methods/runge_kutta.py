@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from functools import cached_property
-from typing import Any
+from typing import Any, Final
 
 import numpy as np
 
@@ -14,6 +15,11 @@ from unhurried_heron.errors import MethodError
 from unhurried_heron.methods.interpolant import Matrix, continuous_weights
 from unhurried_heron.methods.rooted_trees import ElementaryWeights, Scalar
 from unhurried_heron.methods.stability import stability_function
+
+
+# decimal powers of more than two digits are no coefficients, and would take endless digits to write out
+_EXPONENT: Final = re.compile(r"[eE][+-]?0*[1-9]\d\d")
+_LARGEST: Final = 1e50
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,6 +66,11 @@ class RungeKutta:
     family: str = field(default="explicit Runge-Kutta", init=False)
 
     def __post_init__(self) -> None:
+        if not isinstance(self.name, str) or not self.name:
+            raise MethodError("a method needs a name", name="name", place="name", expected="a text", given=repr(self.name))
+        for part in ("a", "b", "c"):
+            if not hasattr(getattr(self, part), "__len__"):
+                raise self._refuse(f"{part} is no sequence", "a sequence of numbers", repr(getattr(self, part))[:80])
         b = _row(self.name, "b", self.b, len(self.b))
         s = len(b)
         if len(self.a) != s:
@@ -167,10 +178,26 @@ class RungeKutta:
         return np.array([float(x - y) for x, y in zip(self.b, self.b_embedded, strict=True)])
 
 
+def _number(value: Any) -> Scalar:
+    """Return a coefficient, exact unless it is a float.
+
+    Raises
+    ------
+    ValueError, TypeError, ZeroDivisionError
+        It is no finite number of a sensible size.
+    """
+    if isinstance(value, str) and (len(value) > 200 or _EXPONENT.search(value)):
+        raise ValueError
+    number = value if isinstance(value, float) else Fraction(value)
+    if not abs(number) < _LARGEST:
+        raise ValueError
+    return number
+
+
 def _row(method: str, part: str, values: Sequence[Any], length: int, *, fill: bool = True) -> tuple[Scalar, ...]:
     try:
-        row = [x if isinstance(x, float) else Fraction(x) for x in values]
-    except (TypeError, ValueError, ZeroDivisionError):
+        row = [_number(x) for x in values]
+    except (TypeError, ValueError, ZeroDivisionError, OverflowError):
         raise MethodError(
             f"{method}: {part} holds something that is no number",
             name=method,

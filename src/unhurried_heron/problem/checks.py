@@ -94,10 +94,12 @@ def check_said(said: Said) -> tuple[Report, Facts | None]:
 
 def check_file(path: Path) -> tuple[Report, Facts | None]:
     """Check a problem file, gathering every mistake; return the problem too where there is one."""
-    from unhurried_heron.problem.document import read_document
+    from unhurried_heron.problem.document import load_toml, parse_document
 
+    # a file that cannot be read at all has nothing to be looked over
+    content = load_toml(path)
     try:
-        said = read_document(path)
+        said = parse_document(content, str(path), path.parent)
     except FormulationError as error:
         return Report(path.name, (Finding("wrong", _about(error), str(error)),)), None
     return check_said(said)

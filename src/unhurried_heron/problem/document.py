@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
@@ -21,6 +22,7 @@ from pydantic import (
 from unhurried_heron.errors import DocumentError, near_spelling
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.measured import Measured
+from unhurried_heron.problem.disk import lies_within, read_plain_file
 from unhurried_heron.problem.said import Said
 
 Number = StrictFloat | StrictInt
@@ -105,6 +107,10 @@ _WANTED = {
 }
 
 
+# a key of very many parts, which would take the reader's stack
+_DEEP_KEY = re.compile(r"^(?:[^\n=#]*\.){200}", re.M)
+
+
 def read_document(path: Path) -> Said:
     """Read a problem file; return what `parse_document` returns.
 
@@ -123,7 +129,10 @@ def load_toml(path: Path) -> dict[str, Any]:
     DocumentError
     """
     try:
-        return tomllib.loads(path.read_bytes().decode("utf-8"))
+        text = read_plain_file(path).decode("utf-8")
+        if _DEEP_KEY.search(text):
+            raise ValueError("a key of more than 200 parts")
+        return tomllib.loads(text)
     except OSError as error:
         raise DocumentError(
             f"cannot read the problem file: {error.strerror}",
@@ -219,6 +228,8 @@ def _measured(name: str, table: _Input, where: str, folder: Path | None) -> Meas
             or ":" in table.file
         ):
             raise _misfit(where, f"inputs.{name}.file", "a table in the folder of the problem file", table.file[:80])
+        if not lies_within(folder / relative, folder):
+            raise _misfit(where, f"inputs.{name}.file", "a table in the folder of the problem file, not a link", "a link")
         read = Measured.from_csv(folder / relative, time=table.time, value=table.value, between=table.between)
         return replace(read, file=(str(folder.resolve()), table.file, table.time, table.value))
     if table.times is None or table.values is None:

@@ -72,6 +72,10 @@ class Event:
                 expected='an equation such as "level = 1.2", or a function',
                 given=repr(self.when),
             )
+        if not isinstance(self.name, str):
+            raise ValueGivenError(
+                "the name of an event is a text", name="name", place="an Event", expected="a text", given=repr(self.name)
+            )
         if not self.name:
             label = self.when.strip() if isinstance(self.when, str) else getattr(self.when, "__name__", "event")
             object.__setattr__(self, "name", label)

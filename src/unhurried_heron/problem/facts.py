@@ -16,6 +16,7 @@ from unhurried_heron.errors import OpenParameterError
 from unhurried_heron.formulas.narrow import Window, narrow_windows, time_formulas
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.first_order import FirstOrder
+from unhurried_heron.problem.functions import function_print
 from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.model import Model
 from unhurried_heron.problem.said import Said
@@ -23,7 +24,7 @@ from unhurried_heron.problem.settle import Settled
 from unhurried_heron.problem.switches import Switch, input_switch, with_times
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Facts:
     """What was said, and what it comes to.
 
@@ -37,6 +38,12 @@ class Facts:
 
     said: Said = field(repr=False)
     settled: Settled = field(repr=False, compare=False)
+
+    def __eq__(self, other: object) -> bool:
+        return self.said == other.said if isinstance(other, Facts) else NotImplemented
+
+    def __hash__(self) -> int:
+        return hash(self.fingerprint)
 
     def __repr__(self) -> str:
         kept = {"initial": self.initial, "parameters": dict(self.parameters), "interval": self.interval}
@@ -160,8 +167,10 @@ class Facts:
     @property
     def fingerprint(self) -> str:
         """A hash of all that decides the solution: equations, values and interval (64 hexadecimal digits)."""
-        said, rates = self.said, getattr(self.model.rates, "label", "")
-        words = [said.form, said.text, rates, said.coordinates, said.momenta, sorted(said.forces.items())]
+        said = self.said
+        words = [said.form, said.text, said.coordinates, said.momenta, sorted(said.forces.items())]
+        functions = [said.function, *(each for each in said.switches if callable(each))]
+        words.append([function_print(function) for function in functions if function is not None])
         numbers = [dict(self.parameters), self.interval, hashlib.sha256(self.start.tobytes()).hexdigest()]
         for name, table in sorted(said.inputs.items()):
             rows = np.concatenate([table.times, table.values]).tobytes()

@@ -6,6 +6,7 @@ import inspect
 from collections import namedtuple
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from types import CellType
 from typing import Any
 
 import numpy as np
@@ -14,6 +15,7 @@ from unhurried_heron.errors import NameClashError, RateFunctionError, near_spell
 from unhurried_heron.formulas.expression import TIME
 
 STATE, PARAMETERS = "y", "p"
+_EMPTY_CELL = CellType()
 
 
 def is_compiled(function: Callable[..., Any]) -> bool:
@@ -56,7 +58,7 @@ class NamedFunction:
     def caller(self, values: Sequence[float], *, interpreted: bool = False) -> Callable[[float, Any], Any]:
         """Return ``call(t, y)`` that hands the named arguments to the function."""
         function = getattr(self.function, "py_func", self.function) if interpreted else self.function
-        if self.arguments == (TIME, STATE):
+        if self.arguments == (TIME, STATE) and STATE not in (*self.states, *self.parameters):
             return function
         words = {
             TIME: "t",
@@ -70,7 +72,7 @@ class NamedFunction:
         arguments = ", ".join(words[name] for name in self.arguments)
         numbers = "v = y.tolist()" if "v[" in arguments else "pass"
         known: dict[str, Any] = {"function": function, **{f"k{i}": value for i, value in enumerate(values)}}
-        if PARAMETERS in self.arguments:
+        if PARAMETERS in self.arguments and PARAMETERS not in (*self.states, *self.parameters):
             known["p"] = self.bundle(values)
         exec(f"def call(t, y):\n    {numbers}\n    return function({arguments})", known)
         made: Callable[[float, Any], Any] = known["call"]
@@ -102,7 +104,9 @@ def match_arguments(
         ) from None
     # z' cannot be the name of an argument: it is asked for as z_prime
     spoken = {state.replace("'", "_prime"): state for state in states if "'" in state}
-    known = [TIME, STATE, PARAMETERS, *states, *parameters, *spoken]
+    # a state or parameter called y or p takes the name for itself
+    whole = [word for word in (STATE, PARAMETERS) if word not in (*states, *parameters)]
+    known = [TIME, *whole, *states, *parameters, *spoken]
     wanted = []
     for argument in signature.parameters.values():
         if argument.kind in (argument.VAR_POSITIONAL, argument.VAR_KEYWORD, argument.KEYWORD_ONLY):
@@ -276,3 +280,16 @@ def unusable(function: NamedFunction, answer: Any, n_outputs: int) -> RateFuncti
     if length == count:
         error.args = (f"{function.label} stopped the run, and answered when it was called again at the same point",)
     return error
+
+
+def function_print(function: Callable[..., Any]) -> str:
+    """Return a text that tells a function from others: its code, its constants, and what it has taken from around it."""
+    plain = getattr(function, "py_func", function)
+    code = getattr(plain, "__code__", None)
+    if code is None:
+        return f"{type(plain).__module__}.{type(plain).__qualname__} {plain!r}"
+    cells = [cell.cell_contents for cell in getattr(plain, "__closure__", None) or () if cell != _EMPTY_CELL]
+    around = [repr(each)[:200] for each in (*cells, *(getattr(plain, "__defaults__", None) or ()))]
+    inner = [each.co_code.hex() for each in code.co_consts if hasattr(each, "co_code")]
+    constants = [repr(each) for each in code.co_consts if not hasattr(each, "co_code")]
+    return " ".join([plain.__module__ or "", code.co_code.hex(), *code.co_names, *constants, *inner, *around])

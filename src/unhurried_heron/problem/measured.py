@@ -5,12 +5,14 @@ from __future__ import annotations
 import csv
 from dataclasses import dataclass, field
 from functools import cached_property
+from io import StringIO
 from pathlib import Path
 from typing import Any, Final, Literal
 
 import numpy as np
 
 from unhurried_heron.errors import InputError, near_spelling
+from unhurried_heron.problem.disk import read_plain_file
 
 Between = Literal["previous", "linear", "cubic"]
 BETWEEN: Final = ("previous", "linear", "cubic")
@@ -81,6 +83,15 @@ class Measured:
             column.setflags(write=False)
             object.__setattr__(self, attribute, column)
 
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, Measured):
+            return NotImplemented
+        same = np.array_equal(self.times, other.times) and np.array_equal(self.values, other.values)
+        return same and self.between == other.between
+
+    def __hash__(self) -> int:
+        return hash((self.times.tobytes(), self.values.tobytes(), self.between))
+
     def _unusable(self, expected: str, given: str) -> InputError:
         return InputError(
             "this measured input is not usable", name=self.source, place=self.source, expected=expected, given=given
@@ -102,8 +113,8 @@ class Measured:
         """
         where = Path(path).name
         try:
-            with open(path, encoding="utf-8-sig", newline="") as file:
-                rows = list(csv.reader(line for line in file if line.strip() and not line.startswith("#")))
+            text = read_plain_file(Path(path)).decode("utf-8-sig")
+            rows = list(csv.reader(line for line in StringIO(text) if line.strip() and not line.startswith("#")))
         except (OSError, UnicodeDecodeError, csv.Error) as error:
             raise InputError(
                 f"cannot read the table {where}",

@@ -58,6 +58,8 @@ def check_defined(written: Mapping[str, Written], known: Iterable[str], what: st
                 )
     if missing:
         listed = ", ".join(f"'{name}'" for name in missing)
+        if len(missing) == 1 and missing.keys() <= {"x", "T", "time", "tau", "s"}:
+            listed += " (the independent variable is called t)"
         raise UndefinedNameError(
             f"not defined, but used in {what}: {listed}",
             names=tuple(missing),

@@ -6,10 +6,36 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.errors import ValueGivenError
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.layout import places
 from unhurried_heron.problem.functions import NamedFunction
 from unhurried_heron.problem.model import Model
+
+
+def checked_sparsity(sparsity: Any, n: int) -> Any:
+    """Return where a Jacobian can be nonzero, a matrix of booleans.
+
+    Raises
+    ------
+    ValueGivenError
+        It has another shape, or holds something that is no number.
+    """
+    given = sparsity.toarray() if hasattr(sparsity, "toarray") else sparsity
+    try:
+        matrix = np.asarray(given)
+        usable = matrix.shape == (n, n) and matrix.dtype.kind in "fiub"
+    except (TypeError, ValueError):
+        usable = False
+    if not usable:
+        raise ValueGivenError(
+            "sparsity is not usable",
+            name="sparsity",
+            place="sparsity",
+            expected=f"numbers of shape ({n}, {n}), nonzero where the Jacobian can be",
+            given=repr(sparsity)[:80],
+        )
+    return matrix != 0
 
 
 def pattern_of(model: Model, sparsity: Any = None) -> Any:
@@ -18,7 +44,7 @@ def pattern_of(model: Model, sparsity: Any = None) -> Any:
 
     n = model.layout.size
     if isinstance(model.rates, NamedFunction):
-        return csr_array(np.ones((n, n), dtype=bool) if sparsity is None else np.asarray(sparsity) != 0)
+        return csr_array(np.ones((n, n), dtype=bool) if sparsity is None else checked_sparsity(sparsity, n))
     found = []
     for block in jacobian(model.rates, model.layout):
         strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))

@@ -8,13 +8,13 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from unhurried_heron.errors import DoubtWarning, UnusedValueError, near_spelling
+from unhurried_heron.errors import DoubtWarning, UnusedValueError, ValueGivenError, near_spelling
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.model import Model
-from unhurried_heron.problem.said import Said
+from unhurried_heron.problem.said import Said, by_name, listed
 from unhurried_heron.problem.quantities import keep_kinds
 from unhurried_heron.problem.settle import merged_initial, settle, settle_again
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from unhurried_heron.problem.dimensions import Disagreement
 
 
-@dataclass(frozen=True, repr=False)
+@dataclass(frozen=True, repr=False, eq=False)
 class Problem(Facts):
     """An initial-value problem: equations, initial values, parameters and an interval.
 
@@ -119,10 +119,10 @@ class Problem(Facts):
                 initial=initial,
                 parameters=parameters,
                 interval=interval,
-                inputs=dict(inputs or {}),
-                events=tuple(events),
-                exact=dict(exact or {}),
-                units=dict(units or {}),
+                inputs=by_name(inputs),
+                events=listed(events, "events"),
+                exact=by_name(exact),
+                units=by_name(units),
                 title=title,
             )
         )
@@ -252,11 +252,11 @@ class Problem(Facts):
                 initial=initial,
                 parameters=parameters,
                 interval=interval,
-                events=tuple(events),
-                exact=dict(exact or {}),
-                units=dict(units or {}),
-                derived=dict(derived or {}),
-                switches=tuple(switches),
+                events=listed(events, "events"),
+                exact=by_name(exact),
+                units=by_name(units),
+                derived=by_name(derived),
+                switches=listed(switches, "switches"),
                 jacobian=jacobian,
                 sparsity=sparsity,
                 title=title,
@@ -295,7 +295,10 @@ class Problem(Facts):
         """
         from unhurried_heron.problem.writing import write_document
 
-        Path(path).write_bytes(write_document(self.said, Path(path).parent))
+        from unhurried_heron.problem.disk import write_whole
+
+        content = write_document(self.said, Path(path).parent)
+        write_whole(path, lambda file: file.write(content))
 
     def check(self) -> Report:
         """Look the problem over before a run: units, starting values, switches, stiffness, size."""
@@ -331,6 +334,15 @@ class Problem(Facts):
             A name is no parameter or no state.
         """
         said = self.said
+        for what, given in {"parameters": parameters, "initial": initial}.items():
+            if given is not None and not isinstance(given, Mapping):
+                raise ValueGivenError(
+                    f"{what} must be given by name",
+                    name=what,
+                    place="with_",
+                    expected='a dict such as {"level": 0.4}',
+                    given=repr(given)[:80],
+                )
         for name in parameters or {}:
             if name not in self.model.parameters:
                 known = self.model.parameters
@@ -346,7 +358,7 @@ class Problem(Facts):
             parameters={**(said.parameters or {}), **(parameters or {})},
             initial=merged_initial(said.initial, initial),
             interval=said.interval if interval is None else interval,
-            events=said.events if events is None else tuple(events),
+            events=said.events if events is None else listed(events, "events"),
         )
         changed, settled, dropped = settle_again(changed, self.settled)
         made = Problem(changed, settled)
@@ -380,13 +392,13 @@ def _energies(
         text=text,
         coordinates=coordinates,
         momenta=momenta,
-        forces=dict(forces or {}),
+        forces=by_name(forces),
         initial=initial,
         interval=interval,
         parameters=more.get("parameters"),
-        events=tuple(more.get("events", ())),
-        inputs=dict(more.get("inputs") or {}),
-        exact=dict(more.get("exact") or {}),
-        units=dict(more.get("units") or {}),
+        events=listed(more.get("events", ()), "events"),
+        inputs=by_name(more.get("inputs")),
+        exact=by_name(more.get("exact")),
+        units=by_name(more.get("units")),
         title=more.get("title", ""),
     )

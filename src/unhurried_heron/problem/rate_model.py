@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 
 from unhurried_heron.errors import ValueGivenError
 from unhurried_heron.formulas.expression import TIME, ZERO, Node, names_in
@@ -15,11 +15,12 @@ from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.functions import match_arguments
 from unhurried_heron.problem.model import Model, write_out
 from unhurried_heron.problem.names import check_defined, check_name
+from unhurried_heron.problem.pattern import checked_sparsity
 from unhurried_heron.problem.said import Said
 from unhurried_heron.problem.switches import Smooth, Switch
 
 
-def rate_model(said: Said, parameters: tuple[str, ...], states: Sequence[str], findings: Findings) -> Model:
+def rate_model(said: Said, parameters: tuple[str, ...], layout: Layout, findings: Findings) -> Model:
     """Match the functions to their arguments, and read the formulas beside them.
 
     Raises
@@ -27,7 +28,7 @@ def rate_model(said: Said, parameters: tuple[str, ...], states: Sequence[str], f
     FormulationError
         One of its subclasses.
     """
-    layout = Layout(tuple(Group(name) for name in states))
+    states = tuple(layout.by_name)
     formulas: dict[str, Written] = {}
     functions = {}
     for key, given in said.derived.items():
@@ -44,6 +45,8 @@ def rate_model(said: Said, parameters: tuple[str, ...], states: Sequence[str], f
     exact = read_closed_forms(said.exact, layout, parameters, findings)
     derived_layout = Layout(tuple(Group(key) for key in written))
     switches = tuple(_switch(each, layout, parameters, written, tuple(said.inputs)) for each in said.switches)
+    if said.sparsity is not None:
+        checked_sparsity(said.sparsity, layout.size)
     jacobian = said.jacobian and match_arguments(said.jacobian, layout.names, parameters)
     return Model(
         layout,

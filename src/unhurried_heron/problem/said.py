@@ -3,16 +3,54 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from typing import Any, Literal
 
+import numpy as np
+
+from unhurried_heron.errors import ValueGivenError
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.measured import Measured
 
 Form = Literal["equations", "lagrangian", "hamiltonian", "rates"]
 
 
-@dataclass(frozen=True)
+def by_name(given: Any) -> Any:
+    """Return a copy of a mapping; what is none is kept as it is, to be refused with everything else."""
+    return dict(given) if isinstance(given, Mapping) else {} if given is None else given
+
+
+def listed(given: Any, what: str) -> tuple[Any, ...]:
+    """Return several things as a tuple.
+
+    Raises
+    ------
+    ValueGivenError
+        It is one thing, not several.
+    """
+    try:
+        if isinstance(given, str):
+            raise TypeError
+        return tuple(given)
+    except TypeError:
+        raise ValueGivenError(
+            f"{what} are given as a list", name=what, place=what, expected=f"a list of {what}", given=repr(given)[:80]
+        ) from None
+
+
+def alike(one: Any, other: Any) -> bool:
+    """Whether two things that were said are the same, arrays within them included."""
+    if isinstance(one, np.ndarray) or isinstance(other, np.ndarray):
+        a, b = np.asarray(one), np.asarray(other)
+        return a.shape == b.shape and bool((a == b).all())
+    if isinstance(one, Mapping) and isinstance(other, Mapping):
+        return one.keys() == other.keys() and all(alike(value, other[name]) for name, value in one.items())
+    if isinstance(one, list | tuple) and isinstance(other, list | tuple):
+        return len(one) == len(other) and all(map(alike, one, other))
+    return bool(one == other)
+
+
+@dataclass(frozen=True, eq=False)
 class Said:
     """Every word of a problem; the attributes are the arguments of the constructors of `Problem`."""
 
@@ -35,3 +73,11 @@ class Said:
     sparsity: Any = None
     title: str = ""
     integrate_options: Mapping[str, Any] = field(default_factory=dict)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Said) and all(
+            alike(getattr(self, each.name), getattr(other, each.name)) for each in fields(self)
+        )
+
+    # mutable values within, as dicts are, have no hash; that of a problem comes from its fingerprint
+    __hash__ = None  # type: ignore[assignment]

@@ -9,9 +9,9 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenError, near_spelling
+from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenError, near_spelling, printable
 from unhurried_heron.formulas.expression import TIME, names_in
-from unhurried_heron.formulas.layout import Layout, Values
+from unhurried_heron.formulas.layout import Group, Layout, Values
 from unhurried_heron.formulas.spelling import with_primes
 from unhurried_heron.problem.closed_forms import misfits, refuse_misfits
 from unhurried_heron.problem.definitions import (
@@ -62,6 +62,7 @@ def settle(said: Said, findings: Findings, model: Model | None = None) -> Settle
     FormulationError
         One of its subclasses.
     """
+    _check_containers(said)
     parameters = read_parameters(said.parameters, findings)
     initial = read_initial(said.initial, findings)
     found = settle_quantities(parameters, initial, said.interval, said.units, findings)
@@ -157,6 +158,10 @@ def _model(
                 "there are no states", name="initial", place="initial", expected="a value for each state", given="none"
             )
         )
+    groups: list[Group] = []
+    for name, each in found.initial.items():
+        shape = np.shape(each.value) if isinstance(each.value, np.ndarray) else ()
+        groups.append(Group(name, tuple((1, length) for length in shape)))
     clash = [name for name in found.initial if name in parameters]
     if clash:
         raise NameClashError(
@@ -166,7 +171,7 @@ def _model(
             expected="one meaning for each name",
             given="a parameter and a state",
         )
-    return rate_model(said, parameters, tuple(found.initial), findings)
+    return rate_model(said, parameters, Layout(tuple(groups)), findings)
 
 
 def _tried(model: Model, settled: Settled, findings: Findings) -> Model:
@@ -250,3 +255,40 @@ def merged_initial(old: Any, new: Mapping[str, Any] | None) -> Any:
         return old
     merged = {initial_key(str(key)): value for key, value in (old or {}).items()}
     return {**merged, **{initial_key(str(key)): value for key, value in new.items()}}
+
+
+def _check_containers(said: Said) -> None:
+    """Refuse what is not even of the right kind, before it is looked into.
+
+    Raises
+    ------
+    ValueGivenError
+    """
+    by_name: dict[str, Any] = {"exact": said.exact, "units": said.units, "inputs": said.inputs, "forces": said.forces}
+    by_name |= {"derived": said.derived}
+    for what, given in by_name.items():
+        if not isinstance(given, Mapping) or not all(isinstance(name, str) for name in given):
+            raise _of_another_kind(what, 'a dict by name, such as {"level": …}', given)
+    for what, given in {"units": said.units, "forces": said.forces}.items():
+        for name, text in given.items():
+            if not isinstance(text, str):
+                raise _of_another_kind(what, f"a text for '{name}'", text)
+    texts = {"title": said.title, "equations" if said.form == "equations" else "the energies": said.text}
+    for what, given in texts.items():
+        if not isinstance(given, str):
+            raise _of_another_kind(what, "a text", given)
+    if printable(said.title) != said.title:
+        raise _of_another_kind("title", "a text on one line, without control characters", said.title)
+    for event in said.events:
+        if isinstance(event, Event) and printable(event.name.replace("\n", " ")) != event.name.replace("\n", " "):
+            raise _of_another_kind("the name of an event", "a text without control characters", event.name)
+    if said.form == "rates" and not callable(said.function):
+        raise _of_another_kind("rates", "a function of t, y, p or named states and parameters", said.function)
+    if said.jacobian is not None and not callable(said.jacobian):
+        raise _of_another_kind("jacobian", "a function", said.jacobian)
+
+
+def _of_another_kind(what: str, expected: str, given: Any) -> ValueGivenError:
+    return ValueGivenError(
+        f"{what} cannot be this", name=what, place=what, expected=expected, given=repr(given)[:80]
+    )

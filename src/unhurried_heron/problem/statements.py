@@ -21,6 +21,8 @@ _PLAIN_LEFT = re.compile(
 MOST_CHARACTERS = 150_000
 _FOR = re.compile(r"\bfor\b")
 _RANGE = re.compile(r"\s*(?P<index>\w+)\s+in\b(?P<span>.*)$", re.S)
+# dy/dx, as on paper
+_QUOTIENT = re.compile(r"\s*d\s*(?P<state>[^\W\d]\w*)\s*/\s*d\s*(?P<by>[^\W\d]\w*)\s*$")
 _EQUALS = re.compile(r"(?<![<>=!])=(?!=)")
 
 
@@ -112,6 +114,16 @@ def _read_statement(words: str, source: Source, line: int) -> Statement:
             place=source.point(len(words) - len(words.lstrip())),
             expected="one equals sign: name' = formula, name = formula for a derived quantity, or formula = formula",
             given=words.strip()[:80],
+        )
+    quotient = _QUOTIENT.match(words[: signs[0]])
+    if quotient:
+        state, by = quotient["state"], quotient["by"]
+        other = "" if by == "t" else f" The independent variable is called t here: write t for {by} everywhere."
+        raise ExpressionError(
+            f"a derivative is written with a prime: {state}'.{other}",
+            place=source.point(quotient.start("state")),
+            expected=f"{state}' = …",
+            given=quotient[0].strip(),
         )
     match = _PLAIN_LEFT.match(words[: signs[0]])
     named = unicodedata.normalize("NFKC", match["name"]) if match else ""

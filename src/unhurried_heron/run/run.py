@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -73,13 +73,13 @@ class Run:
             There is no such state or derived quantity.
         """
         model = self.problem.model
-        place = model.layout.slot(name)
+        place = model.layout.slot(name) if isinstance(name, str) else None
         if place is not None:
             return self.states[:, place]
-        stretch = model.layout.stretch(name)
+        stretch = model.layout.stretch(name) if isinstance(name, str) else None
         if stretch is not None:
             return self.states[:, stretch].reshape(-1, *model.layout.by_name[name].shape)
-        stretch = model.derived_layout.stretch(name)
+        stretch = model.derived_layout.stretch(name) if isinstance(name, str) else None
         if stretch is not None and model.derived_layout.by_name[name].box:
             return self._derived[:, stretch].reshape(-1, *model.derived_layout.by_name[name].shape)
         if name in self.problem.derived:
@@ -111,27 +111,55 @@ class Run:
         rows = [[call(float(t), y.copy()) for call in calls] for t, y in zip(times, states, strict=True)]
         return np.hstack([written, np.array(rows, dtype=np.float64).reshape(-1, len(calls))])
 
-    def at(self, t: Any) -> Array:
+    def at(self, t: Any, names: str | Sequence[str] | None = None) -> Array:
         """Evaluate the solution anywhere in the run.
 
         Parameters
         ----------
         t : float or array of shape (n_times,)
             Times between the start and where the run ended.
+        names : str or sequence of str, optional
+            States and derived quantities to return; by default all states in the order of ``run.problem.states``.
 
         Returns
         -------
         ndarray
-            Shape (n_states,) for one time, (n_times, n_states) for several.
+            Shape (n_states,) for one time, (n_times, n_states) for several; one column for each of ``names``, and no such
+            axis for a single name.
 
         Raises
         ------
         RunError
             A time lies outside the run, or the steps were not kept (``record`` was a count or times).
         """
-        times = np.asarray(t, dtype=np.float64)
+        try:
+            times = np.asarray(t, dtype=np.float64)
+        except (TypeError, ValueError, OverflowError):
+            raise RunError(
+                "these are no times", name="t", place="run.at", expected="a time, or an array of times", given=repr(t)[:80]
+            ) from None
         values = self._trajectory.at(np.ascontiguousarray(times.ravel()))
-        return values[0] if times.ndim == 0 else values.reshape(*times.shape, -1)
+        if names is not None:
+            chosen = [names] if isinstance(names, str) else list(names)
+            places = [self._place(name) for name in chosen]
+            flat = times.ravel()
+            derived = self._derive(flat, values) if max(places, default=0) >= values.shape[1] else values[:, :0]
+            values = np.hstack([values, derived])[:, places]
+            if isinstance(names, str):
+                return values[0, 0] if times.ndim == 0 else values.reshape(times.shape)
+        return values[0] if times.ndim == 0 else values.reshape(*times.shape, values.shape[-1])
+
+    def _place(self, name: str) -> int:
+        """Return the place of a state or derived quantity among the columns."""
+        if name not in self.columns:
+            raise RunError(
+                f"there is no state or derived quantity '{name}'{near_spelling(str(name), self.columns)}",
+                name=str(name),
+                place="run.at",
+                expected="one of " + ", ".join(self.columns),
+                given=repr(name),
+            )
+        return self.columns.index(name)
 
     @cached_property
     def final(self) -> dict[str, float]:

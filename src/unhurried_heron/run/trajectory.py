@@ -80,7 +80,7 @@ class StepTrajectory:
             raise RunError(
                 "a time lies outside the run",
                 name="t",
-                place="at",
+                place="run.at",
                 expected=f"times from {low:.12g} to {high:.12g}",
                 given=f"{times[outside][0]:.12g}",
             )
@@ -129,7 +129,7 @@ class RecordedTrajectory:
         raise RunError(
             "this run kept only the times it was asked to record",
             name="t",
-            place="at",
+            place="run.at",
             expected='a recorded time; integrate with record="steps" to evaluate anywhere',
             given=f"{times[0]:.12g}" if times.size else "no time",
         )

@@ -34,13 +34,13 @@ def _style(index: int) -> dict[str, Any]:
 def _figure(rows: int, axes: Any, *, shared: bool = True) -> tuple[Figure, list[Axes]]:
     if axes is not None:
         given = list(axes) if isinstance(axes, Sequence) or hasattr(axes, "__len__") else [axes]
-        if len(given) != rows:
+        if len(given) != rows or not all(hasattr(each, "plot") for each in given):
             raise OptionError(
                 "the axes do not fit the figure",
                 name="axes",
                 place="axes",
                 expected=f"{rows} axes, one for each unit" if rows > 1 else "one Axes",
-                given=str(len(given)),
+                given=f"{len(given)}, of type {type(given[0]).__name__}" if given else "none",
             )
         return given[0].figure, given
     from matplotlib.figure import Figure
@@ -85,20 +85,35 @@ def draw_states(run: Run, names: Sequence[str] | None = None, *, axes: Any = Non
     record = states_record(run, names, split_sizes=axes is None)
     timed = all(shown.x_label == record.time_label for shown in record.maps)
     figure, panels = _figure(len(record.panels) + len(record.maps), axes, shared=timed)
-    colour = 0
     for ax, (label, curves) in zip(panels, record.panels, strict=False):
+        drawn = [str(line.get_label()) for line in ax.lines if not str(line.get_label()).startswith("_")]
         for curve in curves:
-            ax.plot(curve.x, curve.y, label=curve.label, linewidth=1.8, **_style(colour))
-            colour += 1
+            style = _style(len(drawn) + curves.index(curve) if drawn else curve.place)
+            dots = {"marker": "o", "markersize": 4} if curve.dots else {}
+            ax.plot(curve.x, curve.y, label=_fresh(curve.label, run.method, drawn), linewidth=1.8, **style, **dots)
         ax.set_ylabel(label)
         _draw_marks(ax, record)
-        ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False)
+        _legend(ax, own=axes is None)
         _finish(ax)
     panels[-1].set_xlabel(record.time_label)
     for ax, shown in zip(panels[len(record.panels) :], record.maps, strict=True):
         _draw_map(ax, shown)
     panels[0].set_title(record.title, loc="left")
     return figure
+
+
+def _fresh(label: str, method: str, taken: Sequence[str]) -> str:
+    """Return a label that no curve on the axes has yet."""
+    tried = [label, f"{label}, {method}", *(f"{label}, {method} ({count})" for count in range(2, len(taken) + 3))]
+    return next(each for each in tried if each not in taken)
+
+
+def _legend(ax: Axes, *, own: bool) -> None:
+    """Put the legend beside the curves of a figure of our own; on the caller's axes, inside, where it is not cut off."""
+    if own:
+        ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False)
+    else:
+        ax.legend(loc="best", framealpha=0.8)
 
 
 def _draw_map(ax: Axes, shown: Map) -> None:
@@ -158,7 +173,7 @@ def draw_steps(run: Run, *, axes: Any = None) -> Figure:
     ax.set_xlabel(record.time_label)
     ax.set_ylabel(record.step_label)
     ax.set_title(record.title, loc="left")
-    ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False)
+    _legend(ax, own=axes is None)
     _finish(ax)
     return figure
 
@@ -189,7 +204,7 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
     ax.set_xlabel(record.work_label)
     ax.set_ylabel("largest error, relative to each state's size")
     ax.set_title(record.title, loc="left")
-    ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False)
+    _legend(ax, own=axes is None)
     if record.missing:
         note = "no error: " + "; ".join(record.missing)
         ax.annotate(note, (0.0, -0.14), xycoords="axes fraction", fontsize="small", color="0.3", va="top")

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import RunError, near_spelling
+from unhurried_heron.errors import OptionError, RunError, near_spelling
 from unhurried_heron.formulas.layout import Group
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
@@ -16,6 +16,12 @@ from unhurried_heron.study.compare import Comparison
 
 # between the steps of a run the step polynomial is drawn at this many points at least
 _POINTS = 600
+# that much of the height of a curve can be seen
+_SEEN = 0.01
+# so near beside a jump its two sides are drawn, as a share of the time
+_SIDE = 1e-9
+# more points than this run into a line
+_MOST_DOTS = 200
 # a curve this many times smaller than another is flat beside it
 _SEEN_BESIDE = 20.0
 # a family with more members than this is drawn as a map, at so many times
@@ -25,11 +31,17 @@ _MAP_POINTS = 300
 
 @dataclass(frozen=True)
 class Curve:
-    """One labelled curve, shape (n_points,) each."""
+    """One labelled curve, shape (n_points,) each.
+
+    ``place`` is its place among all that were asked for, which settles its colour; ``dots`` tells that its points are all
+    that was computed, and are to be seen.
+    """
 
     label: str
     x: Array
     y: Array
+    place: int = 0
+    dots: bool = False
 
 
 @dataclass(frozen=True)
@@ -112,14 +124,26 @@ def states_record(run: Run, names: Sequence[str] | None = None, *, split_sizes: 
     RunError
         A name is no state or derived quantity.
     """
+    if isinstance(names, str):
+        names = [names]
+    if not isinstance(run, Run) or not (names is None or isinstance(names, Iterable)):
+        raise OptionError(
+            "this cannot be drawn",
+            name="run",
+            place="draw_states",
+            expected="a Run, and a list of names",
+            given=f"{type(run).__name__}, {names!r}"[:80],
+        )
     asked = names if names is not None else [group.name for group in run.problem.model.layout.groups]
     wanted, families = _sorted_names(run, asked)
     times, table = run.times, {name: run[name] for name in wanted}
-    if isinstance(run._trajectory, StepTrajectory) and times.size > 1:
-        if families:
-            times = np.linspace(times[0], times[-1], _MAP_POINTS)
-        else:
-            times = np.union1d(times, np.linspace(times[0], times[-1], _POINTS))
+    smooth = isinstance(run._trajectory, StepTrajectory) and times.size > 1 and not _swings(run)
+    if smooth:
+        times = np.union1d(run.times, np.linspace(times[0], times[-1], _MAP_POINTS if families else _POINTS))
+        # both sides of a jump
+        sides = _SIDE * abs(times[-1] - times[0])
+        crossed = np.array([time for time, _, _ in run._crossings])
+        times = np.union1d(times, np.clip(np.concatenate([crossed - sides, crossed + sides]), times[0], times[-1]))
         states = run.at(times)
         values = np.hstack([states, run._derive(times, states)])
         columns = {name: place for place, name in enumerate(run.columns)}
@@ -128,7 +152,11 @@ def states_record(run: Run, names: Sequence[str] | None = None, *, split_sizes: 
     units = run.problem.units
     panels: list[tuple[str, list[Curve]]] = []
     for unit in dict.fromkeys(units.get(name, "") for name in wanted):
-        curves = [Curve(name, times, table[name]) for name in wanted if units.get(name, "") == unit]
+        curves = [
+            Curve(name, times, table[name], place, dots=not smooth and times.size <= _MOST_DOTS)
+            for place, name in enumerate(wanted)
+            if units.get(name, "") == unit
+        ]
         panels += [(unit, group) for group in (_by_size(curves) if split_sizes else [curves])]
     marks = tuple(Mark(name, time) for name, time, _ in run.happenings)
     grouped = []
@@ -184,7 +212,7 @@ def _map(run: Run, group: Group, times: Array) -> Map:
 
 
 def _by_size(curves: list[Curve]) -> list[list[Curve]]:
-    """Group curves, largest first, so that within a group none is too small to be seen beside the largest."""
+    """Group curves so that within a group none is too small to be seen beside the largest, in the order given."""
     groups: list[list[Curve]] = []
     largest = 0.0
     for curve in sorted(curves, key=lambda c: -float(np.abs(c.y).max())):
@@ -193,7 +221,24 @@ def _by_size(curves: list[Curve]) -> list[list[Curve]]:
             groups.append([])
             largest = size
         groups[-1].append(curve)
-    return groups
+    return sorted((sorted(group, key=lambda c: c.place) for group in groups), key=lambda group: group[0].place)
+
+
+def _swings(run: Run) -> bool:
+    """Whether the polynomials of fixed steps go where the computed points do not.
+
+    The middle of each step is held against a cubic through the four computed points around it.
+    """
+    if run.options.get("step") is None:
+        return False
+    values, times = run.states, run.times
+    if times.size < 5:
+        return True
+    middles = run.at(0.5 * (times[1:-2] + times[2:-1]))
+    cubic = (9.0 * (values[1:-2] + values[2:-1]) - values[:-3] - values[3:]) / 16.0
+    span = values.max(axis=0) - values.min(axis=0)
+    with np.errstate(all="ignore"):
+        return bool((np.abs(middles - cubic) > _SEEN * span).any())
 
 
 def steps_record(run: Run) -> StepsRecord:

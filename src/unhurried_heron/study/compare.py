@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import numbers
-import warnings
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import HeronError, IncompleteRunWarning, OptionError
+from unhurried_heron.errors import HeronError, OptionError
 from unhurried_heron.march.integrate import integrate
-from unhurried_heron.march.options import Budget, positive_option
+from unhurried_heron.march.options import Budget, positive_option, refuse_no_problem
+from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import Method, find_method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
@@ -111,6 +111,7 @@ def compare(
     MethodError, OptionError
         A method is unknown, a tolerance unusable, or nothing is to be compared.
     """
+    refuse_no_problem(problem, "compare")
     single = isinstance(methods, str | Method)
     try:
         chosen = [find_method(method) for method in ([methods] if single else methods)]  # type: ignore[list-item, union-attr]  # told apart by single
@@ -167,8 +168,7 @@ def _row(
     row: dict[str, Any] = dict.fromkeys(COLUMNS)
     row |= {"method": method.name, "rtol": setting.get("rtol"), "step": setting.get("step")}
     try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", IncompleteRunWarning)
+        with quietly():
             run = integrate(problem, method, **setting, record=references.grid, budget=budget, progress=False)
     except HeronError as error:
         row["ending"] = str(error.args[0])

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-import warnings
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Final
 
 import numpy as np
 
-from unhurried_heron.errors import IncompleteRunWarning, OptionError
+from unhurried_heron.errors import OptionError
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget, Record
+from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
@@ -133,8 +133,7 @@ class References:
 
 def _quietly(problem: Problem, method: str, rtol: float, record: Record, seconds: float = _SECONDS) -> Run:
     budget = Budget(seconds=seconds)
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore", IncompleteRunWarning)
+    with quietly():
         return integrate(problem, method, rtol=rtol, record=record, budget=budget, ledger=False, progress=False)
 
 
