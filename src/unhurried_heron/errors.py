@@ -8,7 +8,7 @@ from difflib import get_close_matches
 from typing import Any, Final
 
 # all but the end of a line; the last are those that turn the direction of writing
-_CONTROL: Final = re.compile("[\x00-\x09\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
+_CONTROL: Final = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 
 
 def near_spelling(name: str, known: Iterable[str]) -> str:

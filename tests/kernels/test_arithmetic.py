@@ -7,34 +7,38 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
-from unhurried_heron.kernels.call import as_doubles, as_longs
+from unhurried_heron.kernels.call import as_control, as_doubles, as_longs
+from unhurried_heron.kernels.control import CONTROL
 from unhurried_heron.kernels.dense_lu import factor_complex, factor_real, solve_complex, solve_real
 from unhurried_heron.kernels.loading import evaluate_at
 
 
+GO = np.zeros(1, CONTROL)
+
+
 @numba.njit(error_model="numpy")
-def compiled_real(a, pivots, n, b):
-    good = factor_real(as_doubles(a), as_longs(pivots), n)
+def compiled_real(a, pivots, n, b, control):
+    good = factor_real(as_doubles(a), as_longs(pivots), n, as_control(control))
     solve_real(as_doubles(a), as_longs(pivots), n, as_doubles(b))
     return good
 
 
 @numba.njit(error_model="numpy")
-def compiled_complex(re, im, pivots, n, b, d):
-    good = factor_complex(as_doubles(re), as_doubles(im), as_longs(pivots), n)
+def compiled_complex(re, im, pivots, n, b, d, control):
+    good = factor_complex(as_doubles(re), as_doubles(im), as_longs(pivots), n, as_control(control))
     solve_complex(as_doubles(re), as_doubles(im), as_longs(pivots), n, as_doubles(b), as_doubles(d))
     return good
 
 
 def solved_real(a: np.ndarray, b: np.ndarray) -> bool:
     pivots = np.zeros(b.size, np.int64)
-    return compiled_real(a.ctypes.data, pivots.ctypes.data, b.size, b.ctypes.data)
+    return compiled_real(a.ctypes.data, pivots.ctypes.data, b.size, b.ctypes.data, GO.ctypes.data)
 
 
 def solved_complex(re: np.ndarray, im: np.ndarray, b: np.ndarray, d: np.ndarray) -> bool:
     pivots = np.zeros(b.size, np.int64)
     arrays = (re.ctypes.data, im.ctypes.data, pivots.ctypes.data)
-    return compiled_complex(*arrays, b.size, b.ctypes.data, d.ctypes.data)
+    return compiled_complex(*arrays, b.size, b.ctypes.data, d.ctypes.data, GO.ctypes.data)
 
 
 @pytest.mark.parametrize("n", [1, 2, 3, 8, 17, 40])

@@ -58,7 +58,7 @@ def test_formulas_follow_what_they_are_made_of() -> None:
         ({"k": "start", "start": "k"}, errors.CircularDerivedError, "k needs start needs k"),
         ({"k": "2*lief", "start": 1}, errors.UndefinedNameError, "'lief'"),
         ({"k": "2*t", "start": 1}, errors.ExpressionError, "depends on the time"),
-        ({"k": "1/0", "start": 1}, errors.ValueGivenError, "not finite"),
+        ({"k": "1/0", "start": 1}, errors.ExpressionError, "not finite"),
         ({"k": "x", "start": 1}, errors.UndefinedNameError, "'x'"),
         ({"k": "exp(", "start": 1}, errors.ExpressionError, "cannot read"),
         ({"k": 1, "start": "sqrt(0 - k)"}, errors.ValueGivenError, "not finite"),

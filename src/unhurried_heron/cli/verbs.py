@@ -76,7 +76,7 @@ def compare(
     ] = "dormand-prince-54,radau-iia-5",
     rtol: Annotated[str, typer.Option(metavar="R,…", help="Tolerances; 1e-4,1e-6,1e-8 if nothing is said.")] = "",
     atol: Annotated[float | None, typer.Option(help="Absolute tolerance.")] = None,
-    step: Annotated[str, typer.Option(metavar="H,…", help="Fixed steps instead, for all methods.")] = "",
+    step: Annotated[str, typer.Option(metavar="H,…", help="Fixed steps, for all methods.")] = "",
     changes: Changes = None,
     csv: Annotated[Path | None, typer.Option(metavar="OUT", help="Write the table.")] = None,
     plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw error against work (png, svg, pdf).")] = None,

@@ -15,7 +15,7 @@ from unhurried_heron.errors import ExpressionError, near_spelling
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import BOUND, CONSTANTS, RESERVED, SUM, Node, name, neg, number
 from unhurried_heron.formulas.operations import OPERATIONS
-from unhurried_heron.formulas.spelling import PRIME, to_python
+from unhurried_heron.formulas.spelling import PRIME, SAID_OTHERWISE, to_python
 
 MAX_DEPTH: Final = 100
 MAX_EXPONENT: Final = 1000.0
@@ -123,35 +123,10 @@ def read(source: Source, begin: int = 0, end: int | None = None) -> Written:
 
 # numbers and what hangs on to them; a name with digits is none
 _NUMBER: Final = re.compile(
-    r"(?<![\w.])(?P<number>\d+(?:\.\d*)?(?:[eE][+-]?\d+)?|\.\d+(?:[eE][+-]?\d+)?)(?P<tail>[^\W\d]\w*)?"
+    r"(?<![\w.])(?P<number>\d+(?:\.\d*)?(?:[eE][+-]?\d+)?|\.\d+(?:[eE][+-]?\d+)?)(?P<tail>(?![jJ]\b)[^\W\d\u02b9]\w*)?"
 )
 _STRANGE: Final = re.compile(r"[|\"\\`$?]")
 _KEYWORDS: Final = frozenset({"and", "or", "not", "for", "in", "if", "else", "is"})
-# what people write elsewhere
-_SAID_OTHERWISE: Final = {
-    "ln": "log(x), the natural logarithm",
-    "lg": "log10(x)",
-    "log2": "log(x)/log(2)",
-    "heaviside": "step(x), or step(t - 6) for a step at t = 6",
-    "Heaviside": "step(x), or step(t - 6) for a step at t = 6",
-    "arcsin": "asin(x)",
-    "arccos": "acos(x)",
-    "arctan": "atan(x)",
-    "arctan2": "atan2(y, x)",
-    "sgn": "sign(x)",
-    "fabs": "abs(x)",
-    "pow": "x^n",
-    "sec": "1/cos(x)",
-    "csc": "1/sin(x)",
-    "cot": "1/tan(x)",
-    "if": "where(condition, a, b)",
-    "ifelse": "where(condition, a, b)",
-    "piecewise": "where(condition, a, b)",
-    "Piecewise": "where(condition, a, b)",
-    "dirac": "a narrow pulse(t, from, to) of unit area",
-    "delta": "a narrow pulse(t, from, to) of unit area",
-}
-
 
 class _Reader:
     def __init__(self, source: Source, begin: int, text: str) -> None:
@@ -207,7 +182,7 @@ class _Reader:
         node = self.build_node(tree, depth)
         if node.op == "number" or (node.op not in ("name", "at", SUM) and self.constant.issuperset(node.operands)):
             self.constant.add(node)
-            if node.op != "number" and not np.isfinite(evaluate(node, {})):
+            if node.op == "div" and not np.isfinite(evaluate(node, {})):
                 raise self.refuse(
                     "a constant is not finite", tree.col_offset, self.excerpt(tree), "a number such as 1/3"
                 )
@@ -385,9 +360,9 @@ class _Reader:
             raise self.refuse(
                 f"'{called}' is written without its argument", tree.col_offset, self.excerpt(tree), called
             )
-        if called in _SAID_OTHERWISE:
+        if called in SAID_OTHERWISE:
             raise self.refuse(
-                f"there is no function '{called}' here", tree.col_offset, self.excerpt(tree), _SAID_OTHERWISE[called]
+                f"there is no function '{called}' here", tree.col_offset, self.excerpt(tree), SAID_OTHERWISE[called]
             )
         if called not in OPERATIONS:
             raise self.refuse(

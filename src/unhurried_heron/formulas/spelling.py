@@ -13,6 +13,31 @@ _PRIMED_INDEX: Final = re.compile(r"(\[[^\[\]]*\])(['\u2032-\u2034]+)")
 _ASCII_SIGN: Final = re.compile(r"[\^\n']|\.\.")
 PRIMES: Final = re.compile(r"['\u2032-\u2034]+$")
 
+# what people write elsewhere
+SAID_OTHERWISE: Final = {
+    "ln": "log(x), the natural logarithm",
+    "lg": "log10(x)",
+    "log2": "log(x)/log(2)",
+    "heaviside": "step(x), or step(t - 6) for a step at t = 6",
+    "Heaviside": "step(x), or step(t - 6) for a step at t = 6",
+    "arcsin": "asin(x)",
+    "arccos": "acos(x)",
+    "arctan": "atan(x)",
+    "arctan2": "atan2(y, x)",
+    "sgn": "sign(x)",
+    "fabs": "abs(x)",
+    "pow": "x^n",
+    "sec": "1/cos(x)",
+    "csc": "1/sin(x)",
+    "cot": "1/tan(x)",
+    "if": "where(condition, a, b)",
+    "ifelse": "where(condition, a, b)",
+    "piecewise": "where(condition, a, b)",
+    "Piecewise": "where(condition, a, b)",
+    "dirac": "a narrow pulse(t, from, to) of unit area",
+    "delta": "a narrow pulse(t, from, to) of unit area",
+}
+
 
 def count_primes(text: str) -> int:
     """Count the primes at the end of a name."""

@@ -8,13 +8,13 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from unhurried_heron.errors import DoubtWarning, UnusedValueError, ValueGivenError, near_spelling
+from unhurried_heron.errors import DoubtWarning, UnusedValueError, near_spelling
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.model import Model
-from unhurried_heron.problem.said import Said, by_name, listed
+from unhurried_heron.problem.said import Said, by_name, listed, refuse_unnamed
 from unhurried_heron.problem.quantities import keep_kinds
 from unhurried_heron.problem.settle import merged_initial, settle, settle_again
 
@@ -334,15 +334,7 @@ class Problem(Facts):
             A name is no parameter or no state.
         """
         said = self.said
-        for what, given in {"parameters": parameters, "initial": initial}.items():
-            if given is not None and not isinstance(given, Mapping):
-                raise ValueGivenError(
-                    f"{what} must be given by name",
-                    name=what,
-                    place="with_",
-                    expected='a dict such as {"level": 0.4}',
-                    given=repr(given)[:80],
-                )
+        refuse_unnamed({"parameters": parameters, "initial": initial}, "with_")
         for name in parameters or {}:
             if name not in self.model.parameters:
                 known = self.model.parameters

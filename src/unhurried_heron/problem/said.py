@@ -38,6 +38,24 @@ def listed(given: Any, what: str) -> tuple[Any, ...]:
         ) from None
 
 
+def refuse_unnamed(given: Mapping[str, Any], place: str) -> None:
+    """Refuse values that are not given by name.
+
+    Raises
+    ------
+    ValueGivenError
+    """
+    for what, values in given.items():
+        if values is not None and not isinstance(values, Mapping):
+            raise ValueGivenError(
+                f"{what} must be given by name",
+                name=what,
+                place=place,
+                expected='a dict such as {"level": 0.4}',
+                given=repr(values)[:80],
+            )
+
+
 def alike(one: Any, other: Any) -> bool:
     """Whether two things that were said are the same, arrays within them included."""
     if isinstance(one, np.ndarray) or isinstance(other, np.ndarray):

@@ -32,15 +32,6 @@ def console(*, error: bool = False) -> Console:
     return made if made.is_terminal else Console(stderr=error, highlight=False, width=_PLAIN_WIDTH)
 
 
-def as_text(report: RenderableType) -> str:
-    """Return what would be printed on a page wide enough for every table."""
-    from io import StringIO
-
-    page = StringIO()
-    Console(file=page, highlight=False, width=_PLAIN_WIDTH).print(report)
-    return page.getvalue().rstrip()
-
-
 def _table(columns: Iterable[tuple[str, str]], title: str = "") -> Table:
     table = Table(box=SIMPLE_HEAD, title=title or None, title_justify="left", title_style="bold", pad_edge=False)
     for name, justify in columns:

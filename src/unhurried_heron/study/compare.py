@@ -62,10 +62,15 @@ class Comparison:
     disagreement: float | None
 
     def __str__(self) -> str:
-        """The table as `heron compare` prints it."""
-        from unhurried_heron.show.tables import as_text, comparison_report
-
-        return as_text(comparison_report(self))
+        """The table, what its errors are measured against, and how far that is certain."""
+        frame = self.frame().drop(columns="reference").dropna(axis=1, how="all")
+        lines = [self.problem.title] if self.problem.title else []
+        lines.append(frame.to_string(index=False, na_rep="–", float_format=lambda value: f"{value:.3g}"))
+        references = dict.fromkeys(row["reference"] for row in self.rows if row["reference"])
+        lines += [f"Errors against {reference}." for reference in references]
+        if self.disagreement is not None:
+            lines.append(f"The references differ by at most {self.disagreement:.1e}; no smaller error is certain.")
+        return "\n".join(lines)
 
     def frame(self) -> pd.DataFrame:
         """Return a DataFrame, one row for each method and tolerance.
@@ -98,11 +103,11 @@ def compare(
     problem : Problem
     methods : str, RungeKutta or Collocation, or iterable of them
     rtol : float or sequence of float, optional
-        Tolerances; 1e-4, 1e-6 and 1e-8 without them and without steps.
+        Tolerances at which methods that can choose their steps do so; 1e-4, 1e-6 and 1e-8 without them and without steps.
     atol : float, optional
         Absolute tolerance of all runs; by default a thousandth of each ``rtol``.
     step : float or sequence of float, optional
-        Fixed steps of all methods, instead of tolerances.
+        Fixed steps, which all methods take; those that can adapt run at the tolerances too, if there are any.
     budget : Budget, optional
         Limit of each run.
 
@@ -123,19 +128,11 @@ def compare(
             expected="names of methods, such as ['dormand-prince-54', 'radau-iia-5']",
             given=repr(methods)[:80],
         ) from None
-    if step is not None and (rtol is not None or atol is not None):
-        raise OptionError(
-            "fixed steps and tolerances exclude each other",
-            name="step",
-            place="compare",
-            expected="either step=… or rtol=… and atol=…, for all methods alike",
-            given=f"step={step!r}, rtol={rtol!r}, atol={atol!r}",
-        )
-    tolerances = [] if step is not None else _listed(DEFAULT_RTOL if rtol is None else rtol, "rtol")
+    tolerances = _listed(DEFAULT_RTOL if rtol is None and step is None else rtol, "rtol")
     steps = _listed(step, "step")
-    settings: list[dict[str, Any]] = [{"step": value} for value in steps]
-    settings += [{"rtol": value, "atol": atol} for value in tolerances]
-    if not chosen or not settings:
+    fixed: list[dict[str, Any]] = [{"step": value} for value in steps]
+    adapting: list[dict[str, Any]] = [{"rtol": value, "atol": atol} for value in tolerances]
+    if not chosen or not (fixed or adapting):
         raise OptionError(
             "there is nothing to compare",
             name="methods",
@@ -147,7 +144,7 @@ def compare(
     references = References(problem, min(tolerances, default=0.0))
     rows, runs = [], []
     for method in chosen:
-        for setting in settings:
+        for setting in [*fixed, *(adapting if method.adaptive or not fixed else [])]:
             row, run = _row(problem, method, setting, budget, references)
             rows.append(row)
             runs.append(run)
