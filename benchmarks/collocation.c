@@ -6,7 +6,7 @@
 #include <string.h>
 
 #define NM 32
-#define KMAX 8
+#define KMAX 10
 typedef int32_t (*fun_t)(double t, const double *y, double *out, const double *p);
 
 static int lu_real(int n, double *restrict a, int *piv)
@@ -101,31 +101,44 @@ static void solve_complex(int n, const double *restrict a, const double *restric
     }
 }
 
+/* The defect of the step polynomial at a point, filtered by the real factor, and its size. */
+static double defect(fun_t f, const double *p, int n, double t, double h, double theta, const double *out, const double *mr,
+                     const int *p1, const double *sc, double *w, double *g, double *d)
+{
+    double s = 0;
+    for (int k = 0; k < n; k++)
+        w[k] = out[k] + theta * (out[n + k] + theta * (out[2 * n + k] + theta * (out[3 * n + k] + theta * out[4 * n + k])));
+    f(t + theta * h, w, g, p);
+    for (int k = 0; k < n; k++)
+        d[k] = (out[n + k] + theta * (2 * out[2 * n + k] + theta * (3 * out[3 * n + k] + theta * 4 * out[4 * n + k]))) / h - g[k];
+    solve_real(n, mr, p1, d);
+    for (int k = 0; k < n; k++) { double q = d[k] / sc[k]; s += q * q; }
+    return sqrt(s / n);
+}
+
 /* counts: accepted, refused, rate evaluations, Jacobians, factorisations, solves. Returns attempted steps. */
 long march_collocation(fun_t f, const double *p, fun_t jac, const double *jp, int n, double *y, double t, double end,
                        double h, const double *relative, const double *absolute, const double *K, long room,
                        double *coefficients, long *counts)
 {
     static double J[NM * NM], mr[NM * NM], cr[NM * NM], ci[NM * NM], f0[NM], sc[NM], w[NM], z[3][NM], v[3][NM], g[3][NM],
-        P[3][NM];
+        P[3][NM], d1[NM], d2[NM];
     static int p1[NM], p2[NM];
-    const double c1 = K[0], c2 = K[1], gam = K[2], alp = K[3], bet = K[4], *T = K + 5, *U = K + 14, *V = K + 23, *E = K + 32;
+    const double c1 = K[0], c2 = K[1], gam = K[2], alp = K[3], bet = K[4], *T = K + 5, *U = K + 14, *V = K + 23, *E = K + 41,
+                 s1 = K[44], s2 = K[45], s3 = K[46], largest = K[47], kappa = K[48], allowed = K[49];
     const double eps = 2.220446049250313e-16;
-    double tight = 1;
-    for (int k = 0; k < n; k++) tight = fmin(tight, relative[k]);
-    double kappa = fmax(10 * eps / tight, fmin(0.03, sqrt(tight))), contraction = 1, hold = 0, memory = 1, factored = 0;
+    double contraction = 1, correction = 1, hold = 0, memory = 1, factored = 0;
     int fresh = 0, refused = 0;
     memset(counts, 0, 6 * sizeof(long));
     f(t, y, f0, p); counts[2]++;
     for (int k = 0; k < n; k++) sc[k] = absolute[k] + relative[k] * fabs(y[k]);
     while (t < end) {
-        int last = 0;
-        double hh = h;
-        if (h * 1.0000001 >= end - t) { hh = end - t; last = 1; }
+        double finish = t + h, hh = finish - t;
+        if (hh * 1.0000001 >= end - t) { hh = end - t; finish = end; }
         int ok = 1, it = 0;
         double theta = 0, shrink = 0.5;
         if (!fresh) { jac(t, y, J, jp); counts[3]++; fresh = 2; factored = 0; }
-        if (factored != hh) {
+        if (!(fabs(factored - hh) <= 1e-3 * hh)) {
             double a = gam / hh, b = alp / hh, c = bet / hh;
             for (int i = 0; i < n * n; i++) { mr[i] = cr[i] = -J[i]; ci[i] = 0; }
             for (int i = 0; i < n; i++) { mr[i * n + i] += a; cr[i * n + i] += b; ci[i * n + i] = c; }
@@ -133,8 +146,9 @@ long march_collocation(fun_t f, const double *p, fun_t jac, const double *jp, in
             ok = lu_real(n, mr, p1) && lu_complex(n, cr, ci, p2);
             factored = ok ? hh : 0;
         }
+        double r = hold == 0 ? 0 : hh / hold;
         if (ok) {
-            double r = hold == 0 ? 0 : hh / hold, x1 = c1 * r, x2 = c2 * r;
+            double x1 = c1 * r, x2 = c2 * r;
             for (int k = 0; k < n; k++) {
                 double q1 = P[0][k], q2 = P[1][k], q3 = P[2][k];
                 if (hold == 0) q1 = q2 = q3 = 0;
@@ -143,7 +157,7 @@ long march_collocation(fun_t f, const double *p, fun_t jac, const double *jp, in
                 z[2][k] = r * (q1 + r * (q2 + r * q3));
                 for (int i = 0; i < 3; i++) v[i][k] = U[3 * i] * z[0][k] + U[3 * i + 1] * z[1][k] + U[3 * i + 2] * z[2][k];
             }
-            double factor = pow(fmax(contraction, eps), 0.8), before = 0, a = gam / hh, b = alp / hh, c = bet / hh;
+            double rest = 1, before = 0, seen = 0, first = 0, a = gam / hh, b = alp / hh, c = bet / hh;
             ok = 0;
             for (it = 1; it <= KMAX; it++) {
                 for (int i = 0; i < 3; i++) {
@@ -162,30 +176,29 @@ long march_collocation(fun_t f, const double *p, fun_t jac, const double *jp, in
                 counts[5]++;
                 double s = 0;
                 for (int k = 0; k < n; k++) {
-                    double q = 1 / sc[k], d0 = g[0][k] * q, d1 = g[1][k] * q, d2 = g[2][k] * q;
-                    s += d0 * d0 + d1 * d1 + d2 * d2;
+                    double q = 1 / sc[k], x0 = g[0][k] * q, x1 = g[1][k] * q, x2 = g[2][k] * q;
+                    s += x0 * x0 + x1 * x1 + x2 * x2;
                 }
                 s = sqrt(s / (3 * n));
                 if (!(s < 1e300)) break;
-                if (it > 1) {
-                    double ratio = s / before;
-                    theta = it == 2 ? ratio : sqrt(ratio * theta);
-                    if (theta >= 0.99) { ok = s <= kappa; break; }
-                    factor = theta / (1 - theta);
-                    int left = KMAX - it;
-                    double foreseen = factor * s * pow(theta, left) / kappa;
-                    if (foreseen >= 1 && factor * s > kappa) {
-                        shrink = 0.8 * pow(fmin(fmax(foreseen, 1e-4), 20), -1.0 / (4 + left));
-                        break;
-                    }
+                if (it == 1) {
+                    first = s;
+                    rest = 30 * contraction * fmax(1, s / correction);
+                } else {
+                    theta = s / before;
+                    if (theta >= 1) { ok = s <= kappa; shrink = fmax(0.1, fmin(0.5, 0.25 / theta)); seen = 0; break; }
+                    rest = theta / (1 - theta);
+                    if (rest * s * pow(theta, KMAX - it) > kappa) { shrink = fmax(0.1, fmin(0.5, 0.25 / theta)); break; }
                 }
+                seen = before > 10 * kappa ? theta : 0;
                 before = fmax(s, 1e-300);
                 for (int k = 0; k < n; k++) {
                     for (int i = 0; i < 3; i++) v[i][k] += g[i][k];
                     for (int i = 0; i < 3; i++) z[i][k] = T[3 * i] * v[0][k] + T[3 * i + 1] * v[1][k] + T[3 * i + 2] * v[2][k];
                 }
-                if (factor * s <= kappa) { contraction = factor; ok = 1; break; }
+                if (rest * s <= kappa) { contraction = fmax(rest, eps); correction = fmax(first, 1e-300); ok = 1; break; }
             }
+            theta = seen;
         }
         if (!ok) { counts[1]++; refused = 1; h = hh * shrink; if (fresh == 1) fresh = 0; continue; }
         double e = 0;
@@ -203,33 +216,66 @@ long march_collocation(fun_t f, const double *p, fun_t jac, const double *jp, in
             for (int k = 0; k < n; k++) { double q = g[0][k] / sc[k]; e += q * q; }
             e = sqrt(e / n);
         }
-        double safety = 0.9 * (1 + 2.0 * KMAX) / (it + 2.0 * KMAX);
+        double *out = coefficients + (counts[0] % room) * 5 * n;
+        for (int k = 0; k < n; k++) {
+            double q = -gam / s3 * g[0][k];
+            out[k] = y[k];
+            out[n + k] = V[0] * z[0][k] + V[1] * z[1][k] + V[2] * z[2][k] - s3 * q;
+            out[2 * n + k] = V[3] * z[0][k] + V[4] * z[1][k] + V[5] * z[2][k] + s2 / 2 * q;
+            out[3 * n + k] = V[6] * z[0][k] + V[7] * z[1][k] + V[8] * z[2][k] - s1 / 3 * q;
+            out[4 * n + k] = q / 4;
+        }
+        if (e < 1) {
+            double between = INFINITY;
+            if (hold != 0) {
+                double x = 1 + r, pulled = x * (x * (x * (x - s1) + s2) - s3), s = 0;
+                double free = x * (x * (x * (x / 4 - s1 / 3) + s2 / 2) - s3), power = r * r * r * r;
+                for (int k = 0; k < n; k++) {
+                    double foreseen = r * (P[0][k] + r * (P[1][k] + r * P[2][k]));
+                    double q = ((z[2][k] - foreseen) * power + gam / s3 * g[0][k] * free) / pulled * largest / sc[k];
+                    s += q * q;
+                }
+                between = sqrt(s / n);
+            }
+            if (!(between <= allowed)) {
+                const double a = 0.4, b = 0.85, na = ((a - s1) * a + s2) * a - s3, nb = ((b - s1) * b + s2) * b - s3;
+                between = defect(f, p, n, t, hh, a, out, mr, p1, sc, w, g[1], d1);
+                between = fmax(between, defect(f, p, n, t, hh, b, out, mr, p1, sc, w, g[1], d2));
+                counts[2] += 2; counts[5] += 2;
+                for (int k = 0; k < n; k++) {
+                    double u = -d1[k] / na, q = -d2[k] / nb, pulled = (u - q) / (a - b), free = gam * (u - pulled * a);
+                    out[n + k] -= s3 * (free + pulled);
+                    out[2 * n + k] += s2 * (free / 2 + pulled);
+                    out[3 * n + k] -= s1 * (free / 3 + pulled);
+                    out[4 * n + k] += free / 4 + pulled;
+                }
+            }
+            e = fmax(e, between / allowed);
+        }
         if (!(e < 1)) {
             counts[1]++;
-            h = hh * (hold == 0 ? 0.1 : fmax(0.1, safety * pow(e < 1e300 ? e : 1e4, -0.25)));
+            h = hh * (e < 1e300 ? fmax(1 / 6.0, pow(0.5 / e, 0.25)) : 1 / 6.0);
             refused = 1; if (fresh == 1) fresh = 0;
             continue;
         }
-        double *out = coefficients + (counts[0] % room) * 4 * n;
         for (int k = 0; k < n; k++) {
             double a1 = V[0] * z[0][k] + V[1] * z[1][k] + V[2] * z[2][k];
             double a2 = V[3] * z[0][k] + V[4] * z[1][k] + V[5] * z[2][k];
             double a3 = V[6] * z[0][k] + V[7] * z[1][k] + V[8] * z[2][k];
-            out[k] = y[k]; out[n + k] = a1; out[2 * n + k] = a2; out[3 * n + k] = a3;
             P[0][k] = a1 + 2 * a2 + 3 * a3; P[1][k] = a2 + 3 * a3; P[2][k] = a3;
             y[k] += z[2][k];
             sc[k] = absolute[k] + relative[k] * fabs(y[k]);
         }
         counts[0]++;
-        e = fmax(e, 1e-10);
-        double factor = safety * pow(e, -0.25);
-        if (hold != 0) factor = fmin(factor, 0.9 * (hh / hold) * pow(memory / (e * e), 0.25));
-        factor = fmin(8, fmax(0.2, factor));
+        e = fmax(e, 0.5 / 1296);
+        double factor = pow(0.5 / e, 0.25);
+        if (hold != 0) factor = fmin(factor, factor * (hh / hold) * pow(memory / e, 0.25));
+        factor = fmin(6, fmax(1 / 6.0, factor));
         if (refused) factor = fmin(factor, 1);
-        memory = fmax(e, 1e-2); hold = hh; refused = 0;
-        fresh = theta <= 1e-3 ? 1 : 0;
-        if (!(fresh == 1 && factor >= 1 && factor <= 1.2)) h = hh * factor;
-        t = last ? end : t + hh;
+        memory = e; hold = hh; refused = 0;
+        fresh = theta <= 3e-3 ? 1 : 0;
+        if (!(fresh == 1 && factor >= 1 && factor <= 1.25)) h = hh * factor;
+        t = finish;
         f(t, y, f0, p); counts[2]++;
     }
     return counts[0] + counts[1];

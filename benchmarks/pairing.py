@@ -12,6 +12,7 @@ from pathlib import Path
 
 import numpy as np
 
+from unhurried_heron.march.error_scale import error_scale
 from unhurried_heron.march.families import March, lay_out
 from unhurried_heron.methods.catalogue import Method, find_method
 from unhurried_heron.native.system import native_system
@@ -43,7 +44,8 @@ def prepared(problem: Problem, method: str, rtol: float, atol: float, first: flo
     n = len(problem.states)
     native = native_system(problem, (), with_jacobian=chosen.stiff)
     state = np.array([*problem.initial.values()])
-    march = lay_out(chosen, native, state, (np.full(n, rtol), np.full(n, atol)), ())
+    scale = error_scale(chosen, np.full(n, rtol), np.full(n, atol), state, fixed=False)
+    march = lay_out(chosen, native, state, scale, (), fixed=False)
     rewind(march, problem, first)
     return march
 
@@ -52,6 +54,7 @@ def rewind(march: March, problem: Problem, first: float) -> None:
     """Set a march back to its start."""
     control = march.control
     control[:] = 0
+    control["table"] = march.table.ctypes.data
     control["time"], control["end"] = problem.interval
     control["step"], control["adaptive"] = first, 1
     control["largest_step"], control["bad_component"] = np.inf, -1

@@ -12,7 +12,6 @@ from unhurried_heron.errors import (
 from unhurried_heron.files.write import write_csv, write_summary
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget
-from unhurried_heron.methods.catalogue import methods
 from unhurried_heron.methods.runge_kutta import RungeKutta
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.measured import Measured
@@ -21,6 +20,7 @@ from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
 from unhurried_heron.show.figures import draw_states, draw_steps, draw_work
 from unhurried_heron.study.compare import Comparison, compare
+from unhurried_heron.study.methods_table import methods
 from unhurried_heron.version import VERSION
 
 __version__ = VERSION

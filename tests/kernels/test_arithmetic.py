@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.kernels.call import as_control, as_doubles, as_longs
 from unhurried_heron.kernels.control import CONTROL
 from unhurried_heron.kernels.dense_lu import factor_complex, factor_real, solve_complex, solve_real
@@ -88,7 +89,7 @@ def naive_step(method: uh.RungeKutta, rates, t: float, y: np.ndarray, h: float) 
 
 
 @pytest.mark.parametrize("n", [1, 3, 4, 5, 8, 11])
-@pytest.mark.parametrize("method", [m for m in uh.methods() if not m.stiff], ids=lambda m: m.name)
+@pytest.mark.parametrize("method", [m for m in all_methods() if not m.stiff], ids=lambda m: m.name)
 def test_steps_against_the_textbook(method: uh.RungeKutta, n: int) -> None:
     # every remainder of the groups of four in which the compiled step runs through the states
     def rates(t: float, y: np.ndarray) -> np.ndarray:
@@ -104,7 +105,7 @@ def test_steps_against_the_textbook(method: uh.RungeKutta, n: int) -> None:
 
 
 def test_error_estimate_against_its_definition() -> None:
-    method = uh.methods()[4]
+    method = all_methods()[4]
     text = "a' = -3*a + b\nb' = cos(t) - b*a\nc' = a*b\nd' = a - d\nf' = d"
     problem = uh.Problem.from_text(text, initial=dict.fromkeys("abcdf", 0.4), interval=(0, 2))
     run = uh.integrate(problem, method, rtol=1e-5, atol=1e-7)
@@ -127,7 +128,7 @@ def test_error_estimate_against_its_definition() -> None:
 
 def test_collocation_step_solves_its_equations() -> None:
     # the step polynomial of a collocation method meets the differential equation at the nodes
-    method = uh.methods()[-1]
+    method = all_methods()[-1]
     problem = uh.Problem.from_text(
         "x' = -50*(x - cos(t)) + x*y\ny' = -x*y^2", initial={"x": 1, "y": 0.5}, interval=(0, 1)
     )

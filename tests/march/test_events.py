@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron.methods.catalogue import all_methods
 
-METHODS = [{"method": m.name, **({"rtol": 1e-9} if m.adaptive else {"step": 1e-3})} for m in uh.methods()]
+METHODS = [{"method": m.name, **({"rtol": 1e-9} if m.adaptive else {"step": 1e-3})} for m in all_methods()]
 
 
 @pytest.mark.parametrize("options", METHODS, ids=lambda o: o["method"])

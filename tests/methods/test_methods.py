@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.methods.collocation import RADAU_IIA_5
 from unhurried_heron.methods.explicit import DORMAND_PRINCE_54
 from unhurried_heron.methods.rooted_trees import density, size, trees
@@ -34,7 +35,7 @@ def test_number_of_rooted_trees() -> None:
     ],
 )
 def test_orders_follow_from_the_coefficients(name: str, order: int, embedded: int) -> None:
-    method = next(method for method in uh.methods() if method.name == name)
+    method = next(method for method in all_methods() if method.name == name)
     assert (method.order, method.embedded_order) == (order, embedded)
 
 
@@ -124,7 +125,7 @@ def test_radau_spectrum_against_high_precision() -> None:
     assert np.allclose(RADAU_IIA_5.error_weights, known, atol=1e-13)
 
 
-@pytest.mark.parametrize("method", [m for m in uh.methods() if not m.stiff], ids=lambda m: m.name)
+@pytest.mark.parametrize("method", [m for m in all_methods() if not m.stiff], ids=lambda m: m.name)
 def test_interpolants_join_smoothly(method: uh.RungeKutta) -> None:
     weights = method.interpolant
     width = weights.shape[1]

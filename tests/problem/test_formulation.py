@@ -66,7 +66,7 @@ WRONG = [
     ({"equations": "level' + 1 == 2"}, errors.ExpressionError, "cannot read this line"),
     ({"equations": "depth = 2"}, errors.ExpressionError, "no rate"),
     ({"events": ["level = 1"]}, errors.ValueGivenError, "Event objects"),
-    ({"events": [uh.Event("level > 1")]}, errors.ExpressionError, "one equation"),
+    ({"events": [uh.Event("level != 1")]}, errors.ExpressionError, "one equation"),
     ({"events": [uh.Event("levle = 1")]}, errors.UndefinedNameError, "did you mean 'level'"),
     (
         {"events": [uh.Event("level = 1", name="a"), uh.Event("level = 2", name="a")]},

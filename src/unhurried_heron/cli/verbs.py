@@ -105,10 +105,10 @@ def compare(
 
 def methods() -> None:
     """List the methods: order, stages, whether they adapt their steps and suit stiff problems."""
-    from unhurried_heron.methods.catalogue import methods as catalogue
+    from unhurried_heron.methods.catalogue import all_methods
     from unhurried_heron.show.tables import console, methods_table
 
-    console().print(methods_table(catalogue()))
+    console().print(methods_table(all_methods()))
 
 
 def check(

@@ -39,22 +39,58 @@ def _merged(terms: list[Node]) -> list[Node]:
             first[key] = (first[key][0], factors)
         else:
             scales[key], first[key] = scale, (term, [])
-    if len(first) == len(terms) or not all(map(math.isfinite, scales.values())):
+    round_off = _sines_and_cosines(scales, first)
+    if (len(first) == len(terms) and not round_off) or not all(map(math.isfinite, scales.values())):
         return terms
     # a term that stands alone stays as it was written
     return [
-        _made(scales[key], factors) if factors else term for key, (term, factors) in first.items() if scales[key] != 0.0
+        _made(scales[key], factors) if factors or not key else term for key, (term, factors) in first.items() if scales[key] != 0.0
     ]
+
+
+def _sines_and_cosines(
+    scales: dict[frozenset[tuple[Node, int]], float],
+    first: dict[frozenset[tuple[Node, int]], tuple[Node, list[Node]]],
+) -> bool:
+    """Put 1 in the place of sin^2 + cos^2, other factors alike; True where there was such a pair."""
+    found = False
+    for key in list(first):
+        for factor, count in list(key):
+            base, exponent = _whole_power(factor)
+            if key not in scales or base.op != "sin" or exponent * count != 2:
+                continue
+            rest = dict(key)
+            del rest[factor]
+            cosine = Node("cos", *base.operands)
+            others = [
+                frozenset({**rest, power(cosine, number(2.0)): 1}.items()),
+                frozenset({**rest, cosine: 2}.items()),
+            ]
+            other = next((each for each in others if scales.get(each) == scales[key] != 0.0), None)
+            if other is None:
+                continue
+            scale = scales.pop(key)
+            scales.pop(other)
+            first.pop(key)
+            first.pop(other)
+            together = frozenset(rest.items())
+            factors = [part for part, times in rest.items() for _ in range(times)]
+            scales[together] = scales.get(together, 0.0) + scale
+            first[together] = (_made(scale, factors), factors)
+            found = True
+    return found
 
 
 def _factors(node: Node) -> tuple[float, list[Node]]:
     """Return a product as a number and its other factors."""
-    flat = list(node.operands) if node.op == "mul" else [node]
-    scale, rest = 1.0, []
-    for factor in flat:
+    flat, scale, rest = [node], 1.0, []
+    while flat:
+        factor = flat.pop(0)
         if factor.op == "neg":
             scale, factor = -scale, factor.operands[0]
-        if factor.value is None:
+        if factor.op == "mul":
+            flat = [*factor.operands, *flat]
+        elif factor.value is None:
             rest.append(factor)
         else:
             scale *= factor.value
@@ -62,8 +98,16 @@ def _factors(node: Node) -> tuple[float, list[Node]]:
 
 
 def _made(scale: float, factors: list[Node]) -> Node:
-    made = mul(number(abs(scale)), *factors)
+    made = mul(number(abs(scale)), *_gathered(factors))
     return minus(made) if scale < 0 else made
+
+
+def _gathered(factors: list[Node]) -> list[Node]:
+    """Write repeated factors as powers."""
+    bases = _bases(factors)
+    if len(bases) == len(factors):
+        return factors
+    return [power(base, number(float(exponent))) for base, exponent in bases.items()]
 
 
 def _product(operands: tuple[Node, ...]) -> Node:
@@ -83,10 +127,7 @@ def _ratio(above: Node, below: Node) -> Node:
         return _ratio(above.operands[0], _product((above.operands[1], below)))
     up, top = _factors(above)
     down, bottom = _factors(below)
-    for factor in list(top):
-        if factor in bottom:
-            top.remove(factor)
-            bottom.remove(factor)
+    top, bottom = _cancelled(top, bottom)
     scale = up / down if down and math.isfinite(up) and math.isfinite(down) else math.nan
     if not math.isfinite(scale) or scale == 0.0:
         return div(above, below)
@@ -101,6 +142,44 @@ def _ratio(above: Node, below: Node) -> Node:
     over = mul(number(abs(up)), *top)
     made = over if under is ONE else div(over, under)
     return minus(made) if up < 0 else made
+
+
+def _cancelled(top: list[Node], bottom: list[Node]) -> tuple[list[Node], list[Node]]:
+    """Cancel whole powers of what stands above and below."""
+    above, below = Counter(_bases(top)), Counter(_bases(bottom))
+    shared = {base: min(above[base], below[base]) for base in above.keys() & below.keys()}
+    if not shared:
+        return top, bottom
+    return _without(top, dict(shared)), _without(bottom, dict(shared))
+
+
+def _bases(factors: list[Node]) -> dict[Node, int]:
+    found: Counter[Node] = Counter()
+    for factor in factors:
+        base, exponent = _whole_power(factor)
+        found[base] += exponent
+    return dict(found)
+
+
+def _whole_power(factor: Node) -> tuple[Node, int]:
+    exponent = factor.operands[1].value if factor.op == "pow" else None
+    if exponent is None or exponent != int(exponent) or not 1 <= exponent <= 1000:
+        return factor, 1
+    return factor.operands[0], int(exponent)
+
+
+def _without(factors: list[Node], taken: dict[Node, int]) -> list[Node]:
+    """Take powers away from a product."""
+    left = []
+    for factor in factors:
+        base, exponent = _whole_power(factor)
+        gone = min(exponent, taken.get(base, 0))
+        if gone:
+            taken[base] -= gone
+            factor = power(base, number(float(exponent - gone)))
+        if factor is not ONE:
+            left.append(factor)
+    return left
 
 
 def ratio_of_sums(above: Node, below: Node) -> Node:

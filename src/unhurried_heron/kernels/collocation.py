@@ -42,6 +42,9 @@ from unhurried_heron.kernels.outcome import (
 )
 from unhurried_heron.kernels.polynomial import evaluate_step
 
+# eigenvalues cost about as much as a step: they are looked at where it grows, and now and then
+_LONGER = 1.5
+_NOW_AND_THEN = 16
 # factors of a step that differs by no more than rounding of the times are as good as its own
 _SAME_STEP = 1e-3
 
@@ -225,7 +228,7 @@ def march(address):
         _set_scale(system, work)
         after_acceptance(control, error, theta, h)
         # an error estimate is blind to what grows from below the tolerance
-        longer = abs(control.step) > abs(h) or control.jacobian_age == 0
+        longer = abs(control.step) > _LONGER * abs(h) or control.accepted % _NOW_AND_THEN == 0
         if adaptive and longer and stands_still(system, work):
             control.step = np.copysign(min(abs(control.step), longest_seen(control, work, n, h)), h)
         control.rate_evaluations += 1

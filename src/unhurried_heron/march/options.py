@@ -18,8 +18,8 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
 
 DEFAULT_RTOL: Final = 1e-7
-# absolute tolerance in units of the relative one, where none is given
-ATOL_SHARE: Final = 1e-3
+# the relative tolerance in units of the absolute one, where none is given
+ATOL_PART: Final = 1000.0
 SMALLEST_RTOL: Final = 1e-14
 # a step must be so many times the spacing of the times it leads to
 SMALLEST_STEP: Final = 16 * float(np.finfo(float).eps)
@@ -102,7 +102,7 @@ def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Arra
         A tolerance is negative, not finite, below what floating-point numbers can meet, or both are zero.
     """
     relative = _for_states(problem, DEFAULT_RTOL if rtol is None else rtol, "rtol", DEFAULT_RTOL)
-    default_atol = ATOL_SHARE * relative
+    default_atol = relative / ATOL_PART
     if atol is None:
         absolute = default_atol
     elif isinstance(atol, Mapping):

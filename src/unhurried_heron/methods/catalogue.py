@@ -16,7 +16,7 @@ CATALOGUE: Final[dict[str, Method]] = {
 }
 
 
-def methods() -> tuple[Method, ...]:
+def all_methods() -> tuple[Method, ...]:
     """Return every method of the catalogue, explicit ones first, in rising order."""
     return tuple(CATALOGUE.values())
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Final
 
-from unhurried_heron.formulas.layout import Block, Loop
+from unhurried_heron.formulas.expression import Node
+from unhurried_heron.formulas.layout import Block, Loop, single
 from unhurried_heron.native.emit import Emitter, Names
 
 _HEAD: Final = (
@@ -100,10 +101,25 @@ def emit_module(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int
         text = _function("smooth", blocks, size, names, declared)
         plain = Names(names.scalars, names.parameters, names.inputs)
         text += _function("plain", guarded, size, plain, declared) + _GUARD.format(size=size)
-    if any("@measured" in line for line in declared):
-        text += _MEASURED_ROW + _MEASURED
-        declared = {line for line in declared if "@measured" not in line}
-    return "\n".join(sorted(declared)) + "\n" + text
+    return _with_tables(declared) + text
+
+
+def emit_each(nodes: tuple[Node, ...], names: Names) -> tuple[str, tuple[str, ...]]:
+    """Return the text of a module that defines one function for each formula, and the names of these."""
+    declared: set[str] = set()
+    symbols = tuple(f"evaluate{place}" for place in range(len(nodes)))
+    functions = [
+        _function(symbol, (single(node, 0),), 1, names, declared) for symbol, node in zip(symbols, nodes, strict=True)
+    ]
+    return _with_tables(declared) + "".join(functions), symbols
+
+
+def _with_tables(declared: set[str]) -> str:
+    """Return declarations, and the functions that read tables where they are used."""
+    if not any("@measured" in line for line in declared):
+        return "\n".join(sorted(declared)) + "\n"
+    plain = sorted(line for line in declared if "@measured" not in line)
+    return "\n".join(plain) + "\n" + _MEASURED_ROW + _MEASURED
 
 
 def _function(name: str, blocks: tuple[Block, ...], size: int, names: Names, declared: set[str]) -> str:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import functools
 
-from unhurried_heron.formulas.layout import Block
+from unhurried_heron.formulas.expression import Node
+from unhurried_heron.formulas.layout import Block, single
 from unhurried_heron.formulas.work import refuse_endless
-from unhurried_heron.native.blocks import emit_module
+from unhurried_heron.native.blocks import emit_each, emit_module
 from unhurried_heron.native.bounds import hold_within
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.signature import FloatArray, NativeFunction
@@ -28,6 +29,26 @@ def compiled(
     """
     address, engine = _machine_code(blocks, guarded, size, names)
     return NativeFunction(address, size, context, keep=(engine,))
+
+
+def compiled_each(nodes: tuple[Node, ...], names: Names, context: FloatArray) -> tuple[NativeFunction, ...]:
+    """Return a native function of one output for each formula, all of one module, so that thousands compile at once."""
+    if not nodes:
+        return ()
+    addresses, engine = _machine_code_each(nodes, names)
+    return tuple(NativeFunction(address, 1, context, keep=(engine,)) for address in addresses)
+
+
+@functools.lru_cache(maxsize=64)
+def _machine_code_each(nodes: tuple[Node, ...], names: Names) -> tuple[list[int], object]:
+    from unhurried_heron.native.engine import compile_functions
+
+    for node in nodes:
+        block = (single(node, 0),)
+        refuse_endless(block, "an event")
+        hold_within(block, 1, names.n_states)
+    text, symbols = emit_each(nodes, names)
+    return compile_functions(text, symbols)
 
 
 @functools.lru_cache(maxsize=256)

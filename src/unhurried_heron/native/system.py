@@ -13,7 +13,7 @@ from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.layout import Block, Layout, single
 from unhurried_heron.native.clamp import clamped
 from unhurried_heron.native.emit import Names
-from unhurried_heron.native.expressions import compiled
+from unhurried_heron.native.expressions import compiled, compiled_each
 from unhurried_heron.native.signature import FloatArray, NativeFunction
 from unhurried_heron.problem.closed_forms import with_starting_values
 from unhurried_heron.problem.event import GOING, Event
@@ -124,7 +124,7 @@ def native_system(
     return NativeSystem(
         rates=rates,
         jacobian=slopes,
-        events=tuple(_native_event(model.watch(event, problem.units), problem) for event in events),
+        events=_native_events([model.watch(event, problem.units) for event in events], problem),
         watched=tuple(_native_switch(switch, problem, names, context) for switch in own),
         context=context,
         slots={switch.slot: names.parameters.index(switch.slot) for switch in switches if switch.slot},
@@ -204,10 +204,20 @@ def _own_jacobian(function: NamedFunction, problem: Problem) -> NativeFunction:
     return _native_function(replace(function, function=flat), problem, n * n)
 
 
-def _native_event(watched: Watched, problem: Problem) -> NativeFunction:
-    if isinstance(watched, NamedFunction):
-        return _native_function(watched, problem, 0)
-    return _plain(problem, (single(watched, 0),), 1)
+def _native_events(watched: list[Watched], problem: Problem) -> tuple[NativeFunction, ...]:
+    names, context, tables = _context(problem, held=False)
+    written = tuple(each for each in watched if not isinstance(each, NamedFunction))
+    made = iter(compiled_each(written, names, context))
+    return tuple(
+        _native_function(each, problem, 0)
+        if isinstance(each, NamedFunction)
+        else _keeping(next(made), tables)
+        for each in watched
+    )
+
+
+def _keeping(function: NativeFunction, tables: object) -> NativeFunction:
+    return replace(function, keep=(*function.keep, tables))
 
 
 def _native_switch(switch: Switch, problem: Problem, names: Names, context: FloatArray) -> NativeFunction:

@@ -29,6 +29,9 @@ _STIFF_STEPS = 5_000.0
 _FOR_STIFF = "radau-iia-5"
 _SHOWN_TIMES = 4
 
+# the tolerances of a run that is given none
+_RTOL: Final = 1e-7
+_ATOL_PART: Final = 1000.0
 
 @dataclass(frozen=True)
 class Finding:
@@ -193,6 +196,7 @@ def _start(problem: Facts) -> Iterator[Finding]:
             f"{', '.join(zero)} start{'s' * (len(zero) == 1)} at zero, where a relative tolerance alone "
             "allows no error; give an atol",
         )
+    yield from _tiny(problem, start)
     rates = _rates(problem, start)
     bad = np.flatnonzero(~np.isfinite(rates))
     if bad.size:
@@ -207,6 +211,17 @@ def _start(problem: Facts) -> Iterator[Finding]:
     yield from _size(problem)
     if not bad.size and n <= _MOST_EIGENVALUES:
         yield from _stiffness(problem, start)
+
+
+def _tiny(problem: Facts, start: Any) -> Iterator[Finding]:
+    """Hold starting values against the absolute tolerance that a run would have."""
+    rtol, atol = (problem.integrate_options.get(name) for name in ("rtol", "atol"))
+    allowed = atol if isinstance(atol, int | float) else (rtol if isinstance(rtol, int | float) else _RTOL) / _ATOL_PART
+    tiny = np.flatnonzero((start != 0.0) & (np.abs(start) < 10.0 * allowed))
+    if tiny.size:
+        names = ", ".join(problem.model.layout.names[k] for k in tiny[:6])
+        message = f"{names} start{'s' * (tiny.size == 1)} below ten times the absolute tolerance, {allowed:.2g}: "
+        yield Finding("doubtful", "tolerance", message + "little or nothing of so small a value is certain; give a smaller atol")
 
 
 def _size(problem: Facts) -> Iterator[Finding]:

@@ -72,8 +72,13 @@ def check_coordinates(coordinates: Sequence[str]) -> None:
         )
 
 
-def _written_out(statements: Sequence[Statement], wanted: Sequence[str]) -> dict[str, Node]:
-    """Return the named formulas of a text in terms of coordinates, parameters and time."""
+def _written_out(
+    statements: Sequence[Statement], wanted: Sequence[str], coordinates: Sequence[str] = ()
+) -> dict[str, Node]:
+    """Return the named formulas of a text in terms of coordinates, parameters and time.
+
+    The velocity of a position that is such a formula, as x' is where x = l*sin(angle), follows by the chain rule.
+    """
     formulas = {}
     for statement in statements:
         target = statement.target
@@ -94,9 +99,39 @@ def _written_out(statements: Sequence[Statement], wanted: Sequence[str]) -> dict
             )
         formulas[target.name] = statement.right.node
     ready: dict[str, Node] = {}
-    for key, node in in_order(formulas).items():
-        ready[key] = rewrite(node, lambda part: ready.get(str(part.args[0])) if part.op == "name" else None, {})
+
+    def place(part: Node) -> Node | None:
+        if part.op != "name":
+            return None
+        named = str(part.args[0])
+        if named in ready:
+            return ready[named]
+        moved = named.removesuffix("'") if coordinates else ""
+        return total_slope(ready[moved], coordinates) if moved != named and moved in ready else None
+
+    needs = {
+        key: rewrite(node, lambda part: name(base_of(str(part.args[0]))) if part.op == "name" else None, {})
+        for key, node in formulas.items()
+    }
+    for key in in_order(needs):
+        ready[key] = rewrite(formulas[key], place, {})
     return ready
+
+
+def velocities_of(statements: Sequence[Statement], coordinates: Sequence[str]) -> dict[str, Node]:
+    """Return the velocities that the text uses of positions which are formulas, by name: ``x'``."""
+    used = {mention for statement in statements for mention in statement.right.mentions}
+    if not any(mention.endswith("'") and base_of(mention) not in coordinates for mention in used):
+        return {}
+    ready = _written_out(statements, (KINETIC, POTENTIAL), coordinates)
+    return {key + "'": total_slope(node, coordinates) for key, node in ready.items() if key + "'" in used}
+
+
+def total_slope(node: Node, coordinates: Sequence[str]) -> Node:
+    """Return the derivative by the time of a formula of coordinates."""
+    slopes = Differentiator((*coordinates, TIME)).by_name(node)
+    moves = [mul(slopes[q], name(q + "'")) for q in coordinates if q in slopes]
+    return _tidy(add(*moves, slopes.get(TIME, ZERO)))
 
 
 def _missing(names: str, statements: Sequence[Statement], wanted: str) -> ExpressionError:
@@ -117,7 +152,7 @@ def lagrange(statements: Sequence[Statement], coordinates: Sequence[str], forces
     ExpressionError
         The text gives neither a ``lagrangian`` nor both ``kinetic`` and ``potential``.
     """
-    known = _written_out(statements, (KINETIC, POTENTIAL))
+    known = _written_out(statements, (KINETIC, POTENTIAL), coordinates)
     if LAGRANGIAN in known:
         function = known[LAGRANGIAN]
     elif KINETIC in known and POTENTIAL in known:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Final, Literal
 
 from unhurried_heron.errors import ExpressionError, ValueGivenError, near_spelling
 from unhurried_heron.formulas.expression import Node, add, number
@@ -15,6 +16,11 @@ Going = Literal["up", "down", "either"]
 GOING: dict[str, int] = {"up": 1, "down": -1, "either": 0}
 
 
+_SIGN: Final = re.compile(r"[<>!=]=?=?")
+# which way the left side passes the right one where the relation becomes true
+_DIRECTIONS: Final[dict[str, Going]] = {"=": "either", ">=": "up", ">": "up", "<=": "down", "<": "down"}
+
+
 @dataclass(frozen=True)
 class Event:
     """Something to look for during a run: its time and the state there are recorded.
@@ -22,8 +28,8 @@ class Event:
     Parameters
     ----------
     when : str or callable
-        An equation such as ``"level = 1.2"``, or a function of ``t``, ``y``, ``p`` or named states and
-        parameters whose sign change marks the event.
+        An equation such as ``"level = 1.2"``, a relation such as ``"level >= 1.2"`` for where it becomes true, or a
+        function of ``t``, ``y``, ``p`` or named states and parameters whose sign change marks the event.
     name : str, optional
         What the event is called in tables; the text of ``when`` if left out.
     going : {"up", "down", "either"}
@@ -76,6 +82,9 @@ class Event:
             raise ValueGivenError(
                 "the name of an event is a text", name="name", place="an Event", expected="a text", given=repr(self.name)
             )
+        sign = _SIGN.search(self.when) if isinstance(self.when, str) else None
+        if sign and self.going == "either":
+            object.__setattr__(self, "going", _DIRECTIONS.get(sign[0], "either"))
         if not self.name:
             label = self.when.strip() if isinstance(self.when, str) else getattr(self.when, "__name__", "event")
             object.__setattr__(self, "name", label)
@@ -92,17 +101,18 @@ class Event:
         """
         text = str(self.when)
         where = f"the event '{self.name}'"
-        left, sign, right = text.partition("=")
-        if not sign or right.startswith("=") or left.endswith(("<", ">", "!")) or "=" in right:
+        signs = list(_SIGN.finditer(text))
+        left, right = (text[: signs[0].start()], text[signs[0].end() :]) if signs else (text, "")
+        if len(signs) != 1 or signs[0][0] not in _DIRECTIONS:
             raise ExpressionError(
                 "an event is said by one equation",
                 name=self.name,
                 place=where,
-                expected='"left = right", with going="up" or "down" for a direction',
+                expected='"left = right", or "left >= right" for where it becomes true',
                 given=text,
             )
         source = Source(text, where)
-        ends = [(0, len(left), right), (len(left) + 1, len(text), left)]
+        ends = [(0, len(left), right), (len(text) - len(right), len(text), left)]
         sides = []
         for begin, end, beside in ends:
             quantity = QUANTITY.match(text[begin:end]) if plain and end - begin < 200 else None

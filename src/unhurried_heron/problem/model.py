@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from unhurried_heron.formulas.expression import Node, replace_names
 from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.layout import Block, Layout
+from unhurried_heron.formulas.spelling import with_primes
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.families import Resolver
 from unhurried_heron.problem.functions import NamedFunction, match_arguments
@@ -91,6 +93,7 @@ class Model:
 
         written = event.read(plain)
         known = [*self.layout.by_name, *self.parameters, *self.formulas, *self.derived_layout.by_name, *self.inputs]
+        known += self.highest
         check_defined({event.name: written}, known, "an event")
         return written
 
@@ -101,7 +104,18 @@ class Model:
         ------
         FamilyError
         """
-        return self.resolver.single(replace_names(node, self.formulas.get, {}), where)
+        formulas = {**self.formulas, **self.highest}
+        return self.resolver.single(replace_names(node, formulas.get, {}), where)
+
+    @cached_property
+    def highest(self) -> dict[str, Node]:
+        """The highest derivatives of states that are no families, as the formulas they equal."""
+        if isinstance(self.rates, NamedFunction):
+            return {}
+        by_place = {block.base: block.node for block in self.rates if not block.loops}
+        slopes = {with_primes(base, order): with_primes(base, order - 1) for base, order in self.orders.items()}
+        places = {slope: self.layout.scalars[lower] for slope, lower in slopes.items() if lower in self.layout.scalars}
+        return {slope: by_place[place] for slope, place in places.items() if place in by_place}
 
 
 def write_out(derived: Mapping[str, Node]) -> dict[str, Node]:

@@ -19,7 +19,15 @@ from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, names_in,
 from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.layout import Loop
 from unhurried_heron.formulas.spelling import base_of, with_primes
-from unhurried_heron.problem.energies import ENERGY, LAGRANGIAN, check_coordinates, hamilton, lagrange, read_forces
+from unhurried_heron.problem.energies import (
+    ENERGY,
+    LAGRANGIAN,
+    check_coordinates,
+    hamilton,
+    lagrange,
+    read_forces,
+    velocities_of,
+)
 from unhurried_heron.problem.families import Rule
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.indices import whole
@@ -93,6 +101,10 @@ class Sorter:
         check_coordinates((*said.coordinates, *said.momenta))
         forces = read_forces(said.forces, said.coordinates, self.findings)
         helpers = {s.target.name: s.right.node for s in self.statements if s.target and not s.target.primes}
+        velocities = {}
+        if said.form == "lagrangian":
+            velocities = velocities_of(self.statements, said.coordinates)
+            helpers = {key: replace_names(node, velocities.get, {}) for key, node in helpers.items()}
         written_forces = {key: replace_names(force.node, write_out(helpers).get, {}) for key, force in forces.items()}
         if said.form == "lagrangian":
             motion = lagrange(self.statements, said.coordinates, written_forces)
@@ -105,7 +117,7 @@ class Sorter:
         found.derived.setdefault(ENERGY, motion.energy)
         states = [with_primes(q, k) for q, order in motion.orders.items() for k in range(order)]
         written = {s.text: s.right for s in self.statements} | forces
-        check_defined(written, [*states, *helpers, *self.parameters, *self.inputs], "the energies")
+        check_defined(written, [*states, *helpers, *velocities, *self.parameters, *self.inputs], "the energies")
 
     def _orders(self) -> dict[str, int]:
         """Return the order of each state: how many primes it has at most, in order of appearance."""

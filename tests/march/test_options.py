@@ -1,0 +1,91 @@
+"""Every pair of options of `integrate`, right and wrong values alike: it works, or is refused by an error of our own."""
+
+from __future__ import annotations
+
+import itertools
+import warnings
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+
+PROBLEM = uh.Problem.from_text(
+    "x' = v\nv' = -k*x", initial={"x": 1, "v": 0}, parameters={"k": 1.0}, interval=(0, 2)
+)
+RIGHT: dict[str, list[Any]] = {
+    "method": ["classical-rk-4", "dormand-prince-54", "radau-iia-5"],
+    "rtol": [1e-6, {"x": 1e-7}],
+    "atol": [0, 1e-9, {"v": 1e-8}],
+    "step": [0.1, Fraction(1, 30)],
+    "record": ["steps", 7, [0.0, 0.5, 2.0]],
+    "events": [[uh.Event("v = -0.5")]],
+    "parameters": [{"k": 1.0}],
+    "initial": [{"x": 1}],
+    "interval": [(0, 2)],
+    "switches": [False],
+    "budget": [{"steps": 4000}, uh.Budget(seconds=60)],
+    "starting_step": [0.01],
+    "largest_step": [0.05],
+    "ledger": [True, False],
+    "progress": [False],
+    "on_interrupt": ["return"],
+}
+WRONG: list[Any] = [None, -1, 0, "junk", 1e-300, 10**30, [], {}, object(), float("nan"), True, ["x"], (1,), b"x", 1j]
+PAIRS = [
+    {one: a, other: b}
+    for one, other in itertools.combinations(RIGHT, 2)
+    for a, b in itertools.product(RIGHT[one], RIGHT[other])
+]
+
+
+def outcome(options: dict[str, Any]) -> uh.Run | None:
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", uh.IncompleteRunWarning)
+            warnings.simplefilter("ignore", uh.DoubtWarning)
+            return uh.integrate(PROBLEM, **{"progress": False, **options})
+    except uh.HeronError as error:
+        assert error.place
+        assert error.expected
+        return None
+
+
+def test_every_pair_is_right_or_refused() -> None:
+    ran = 0
+    for options in PAIRS:
+        run = outcome(options)
+        if run is None:
+            continue
+        ran += 1
+        assert run.ending.reason == "end", options
+        assert run.final["x"] == pytest.approx(np.cos(2), abs=2e-4), options
+        assert run.times[-1] == 2.0
+        if "largest_step" in options and run._ledger is not None:
+            assert run.ledger["step"].max() <= 0.05 + 1e-12
+    assert ran > len(PAIRS) / 2
+    assert outcome({"method": "classical-rk-4", "step": 0.5, "largest_step": 0.1}) is None
+    assert outcome({"step": 0.1, "starting_step": 0.1}) is None
+
+
+@pytest.mark.parametrize("option", RIGHT)
+def test_a_wrong_value_beside_a_right_one(option: str) -> None:
+    for wrong in WRONG:
+        for beside in ({}, {"step": 0.1}, {"rtol": 1e-5}):
+            if option not in beside:
+                outcome({option: wrong, **beside})
+
+
+@pytest.mark.parametrize("options", [{"step": 1e-17}, {"largest_step": 1e-17}, {"starting_step": 1e-18}])
+def test_steps_below_the_spacing_of_times(options: dict[str, float]) -> None:
+    with pytest.raises(uh.OptionError, match="spacing"):
+        uh.integrate(PROBLEM, interval=(1, 2), **options)
+
+
+def test_a_rerun_may_have_other_values() -> None:
+    run = uh.integrate(PROBLEM.with_(interval=(0, 1)), initial={"x": 0, "v": 2}, interval=(0, np.pi), rtol=1e-9)
+    assert run.final["v"] == pytest.approx(-2, abs=1e-7)
+    with pytest.raises(uh.OptionError, match="do not fit into memory"):
+        uh.integrate(PROBLEM, record=10**12)
