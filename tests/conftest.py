@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +17,9 @@ import unhurried_heron as uh
 settings.register_profile("same", derandomize=True)
 settings.register_profile("search", derandomize=False)
 settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "same"))
+
+# tests of interruption mean something also where Ctrl-C is ignored, as in jobs in the background
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 REFERENCES: dict[str, Any] = {
     problem["name"]: problem

@@ -5,15 +5,20 @@ Usage: python tools/fuzz.py [SECONDS]; needs atheris. Not part of the checks of 
 
 from __future__ import annotations
 
+import ctypes
+import mmap
 import resource
 import sys
 import time
 import tomllib
 
 import atheris
+import numpy as np
 
 with atheris.instrument_imports(include=["unhurried_heron.problem", "unhurried_heron.formulas"]):
     import unhurried_heron as uh
+    from unhurried_heron.native.rows import evaluate_rows
+    from unhurried_heron.native.system import native_derived, native_system
     from unhurried_heron.problem.checks import check_said
     from unhurried_heron.problem.document import parse_document
 
@@ -58,6 +63,9 @@ u[i]' = u[i-1] + {} for i in 2..n-1
 u[1]' = {}
 u[0] = {}
 u[n+1] = {}
+total = sum(u[k]*{} for k in 1..9)
+u[i]' = u[i-1] + sum(u[k] for k in 0..n) for i in 1..n
+u[i]' = sum(sum(u[j]*u[k] for j in 1..n) for k in {}..n) for i in 1..n
 v[i] = {}*u[i] for i in 1..n
 kinetic = {}*x'^2 + {}*y'^2
 potential = {}
@@ -95,6 +103,33 @@ def said_of(data: atheris.FuzzedDataProvider) -> dict:
     return {"initial": initial, "parameters": parameters, "interval": (0, 1), "units": units}
 
 
+def guarded_page() -> np.ndarray:
+    """Return numbers before and behind which nothing can be read without a fault."""
+    page = mmap.PAGESIZE
+    memory = mmap.mmap(-1, 3 * page)
+    numbers = np.frombuffer(memory, dtype=np.float64)
+    numbers[:] = 0.5
+    protect = ctypes.CDLL(None, use_errno=True).mprotect
+    base = numbers.ctypes.data
+    for place in (base, base + 2 * page):
+        if protect(ctypes.c_void_p(place), page, 0) != 0:
+            raise OSError(ctypes.get_errno(), "mprotect")
+    return numbers[page // 8 : 2 * page // 8]
+
+
+def evaluate_guarded(problem: uh.Problem) -> None:
+    """Evaluate rates and derived quantities with the state against a forbidden page, on either side."""
+    n = len(problem.states)
+    if problem.open or not 0 < n <= PAGE.size:
+        return
+    system = native_system(problem, (), with_jacobian=n <= 50, held=False)
+    functions = [system.rates, native_derived(problem), *([system.jacobian] if system.jacobian else [])]
+    for function in functions:
+        for state in (PAGE[PAGE.size - n :], PAGE[:n]):
+            # a read outside ends the process, which the fuzzer reports with the text
+            evaluate_rows(function, np.array([0.0]), state[None, :])
+
+
 def one(raw: bytes) -> None:
     """Try one input."""
     data = atheris.FuzzedDataProvider(raw)
@@ -114,6 +149,7 @@ def one(raw: bytes) -> None:
             problem = uh.Problem.from_text(text, **said)
             problem.first_order()
             problem.check()
+            evaluate_guarded(problem)
     except (uh.HeronError, tomllib.TOMLDecodeError):
         refused = True
     except (UnicodeEncodeError, RecursionError) as error:
@@ -123,6 +159,9 @@ def one(raw: bytes) -> None:
     slowest[0] = max(slowest[0], taken if refused else 0.0)
     if refused and (taken > MOST_SECONDS or grown > MOST_BYTES):
         raise AssertionError(f"{taken:.1f} s, {grown / 1e6:.0f} MB: {text!r} {said!r}")
+
+
+PAGE = guarded_page()
 
 
 def main() -> None:

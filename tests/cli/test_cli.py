@@ -18,9 +18,9 @@ import pytest
 from unhurried_heron.demo import NAMES, demo_file
 
 
-def heron(*arguments: object, cwd: Path | None = None) -> subprocess.CompletedProcess:
+def heron(*arguments: object, cwd: Path | None = None, env: dict | None = None) -> subprocess.CompletedProcess:
     command = [str(Path(sys.executable).with_name("heron")), *map(str, arguments)]
-    return subprocess.run(command, capture_output=True, text=True, cwd=cwd, timeout=300, check=False)
+    return subprocess.run(command, capture_output=True, text=True, cwd=cwd, env=env, timeout=300, check=False)
 
 
 def test_demo(tmp_path: Path) -> None:
@@ -120,7 +120,17 @@ record = 4
 def test_interrupting_keeps_what_was_done(tmp_path: Path) -> None:
     (tmp_path / "slow.toml").write_text(SLOW)
     command = [str(Path(sys.executable).with_name("heron")), "run", "slow.toml", "--csv", "part.csv"]
-    process = subprocess.Popen(command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    # compiled beforehand, so that what is interrupted is the run
+    assert heron("run", "slow.toml", "--to", "1", cwd=tmp_path).returncode == 0
+    process = subprocess.Popen(
+        command,
+        cwd=tmp_path,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        # where the tests themselves run with Ctrl-C ignored, their children would too
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
+    )
     time.sleep(6)
     process.send_signal(signal.SIGINT)
     out, err = process.communicate(timeout=20)
@@ -181,3 +191,21 @@ def test_open_parameters_are_set_on_the_line(tmp_path: Path) -> None:
     done = heron("run", path, "--set", "k=4", "--set", "z'=0.5")
     assert done.returncode == 0
     assert f"{math.cos(2) + 0.25 * math.sin(2):.6f}"[:7] in done.stdout
+
+
+def test_outputs_harm_nothing(tmp_path: Path) -> None:
+    path = tmp_path / "p.toml"
+    path.write_text('equations = "x\' = -x"\n[interval]\nfrom = 0\nto = 1\n[initial]\nx = 1\n')
+    before = path.read_text()
+    twice = ("--csv", tmp_path / "a", "--json", tmp_path / "a")
+    for options in (("--csv", path), twice, ("--plot", tmp_path / "a.xyz"), ("--csv", tmp_path), ("--json", "")):
+        assert heron("run", path, *options).returncode == 2, options
+    assert path.read_text() == before
+    run = heron("run", path, "--from", "0.5", "--to", "3", "--budget", "3steps")
+    assert run.returncode == 1
+    assert "t = 0.5" not in run.stdout.split("budget")[0]
+    assert "3 steps" in run.stdout
+    assert heron("run", path, "--budget", "lots").returncode == 2
+    assert heron("new", "", cwd=tmp_path).returncode == 2
+    plain = heron("methods", env={**os.environ, "PYTHONIOENCODING": "ascii", "COLUMNS": "60"})
+    assert (plain.returncode, plain.stderr) == (0, "")

@@ -24,7 +24,7 @@ POINTS = [(0.31, 0.12, 0.57), (0.83, 0.9, 0.2), (0.07, 0.55, 0.61)]
 
 
 def tree(operation: str) -> Node:
-    fewest, most = OPERATIONS[operation].arguments
+    _, most = OPERATIONS[operation].arguments
     return Node(operation, *(name(place) for place in PLACES[: most or 3]))
 
 
@@ -101,7 +101,9 @@ def test_powers_are_those_of_the_c_library(base: float, power: float) -> None:
     assert math.copysign(1.0, found) == math.copysign(1.0, wanted) or math.isnan(wanted)
 
 
-@pytest.mark.parametrize(("text", "times"), [("pulse(t, 1, 2)", (1.0, 2.0)), ("step(t - 1)", (1.0,)), ("max(t, 1)", (1.0,))])
+@pytest.mark.parametrize(
+    ("text", "times"), [("pulse(t, 1, 2)", (1.0, 2.0)), ("step(t - 1)", (1.0,)), ("max(t, 1)", (1.0,))]
+)
 def test_a_pulse_is_closed_where_it_begins(text: str, times: tuple[float, ...]) -> None:
     values = [float(evaluate(read(Source(text, "text")).node, {"t": t})) for t in times]
     assert values == [1.0, 0.0][: len(times)]

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import signal
 import threading
-import time
 
 import numpy as np
 import pytest
@@ -51,9 +50,7 @@ def test_budgets() -> None:
     assert steps.tally.accepted + steps.tally.refused == 777
     calls = uh.integrate(problem, budget=uh.Budget(rate_evaluations=1000))
     assert 1000 <= calls.tally.rate_evaluations < 1010
-    begun = time.perf_counter()
     clock = uh.integrate(problem, budget={"seconds": 0.3}, record=5)
-    assert time.perf_counter() - begun < 3.0
     for run in (steps, calls, clock):
         assert run.ending.reason == "budget"
         assert "incomplete" in run.ending.message
@@ -71,7 +68,6 @@ def test_interrupt(native: bool) -> None:
     for on_interrupt in ("return", "raise"):
         timer = threading.Timer(0.4, lambda: os.kill(os.getpid(), signal.SIGINT))
         timer.start()
-        begun = time.perf_counter()
         if on_interrupt == "raise":
             with pytest.raises(KeyboardInterrupt):
                 uh.integrate(problem, record=3)
@@ -81,7 +77,6 @@ def test_interrupt(native: bool) -> None:
             assert "incomplete" in run.ending.message
             assert 0 < run.ending.time < 1e9
             assert run.times.tolist() == [0.0, run.ending.time]
-        assert time.perf_counter() - begun < 2.0
     assert signal.getsignal(signal.SIGINT) is signal.default_int_handler
 
 
@@ -90,15 +85,13 @@ def test_a_loop_over_short_runs_can_be_interrupted() -> None:
     uh.integrate(problem)
     timer = threading.Timer(0.5, lambda: os.kill(os.getpid(), signal.SIGINT))
     timer.start()
-    begun = time.perf_counter()
 
     def loop() -> None:
-        while time.perf_counter() - begun < 10:
+        while True:
             uh.integrate(problem)
 
     with pytest.raises(KeyboardInterrupt):
         loop()
-    assert time.perf_counter() - begun < 2
 
 
 def test_long_marches_are_whole() -> None:

@@ -78,7 +78,10 @@ def test_an_njit_function_keeps_its_own_ways(method: str) -> None:
     fixed = {"step": 0.01} if method == "classical-rk-4" else {"rtol": 1e-6, "largest_step": 0.01}
     for function, kind in ((narrow, LookupError), (divided, ZeroDivisionError), (short, errors.RateFunctionError)):
         problem = uh.Problem.from_rates(
-            function, initial={"x": 1.0, "v": 0.5}, parameters={"k": 2.0} if function is divided else None, interval=(0, 2)
+            function,
+            initial={"x": 1.0, "v": 0.5},
+            parameters={"k": 2.0} if function is divided else None,
+            interval=(0, 2),
         )
         with pytest.raises(kind) as caught:
             uh.integrate(problem, method, **fixed)

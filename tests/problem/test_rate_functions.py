@@ -74,9 +74,7 @@ def raising(t, y):
     return y.no_such_thing
 
 
-@pytest.mark.parametrize(
-    "rates", [wrong_length, wrong_keys, complex_rates, no_answer, unknown_argument, star, raising]
-)
+@pytest.mark.parametrize("rates", [wrong_length, wrong_keys, complex_rates, no_answer, unknown_argument, star, raising])
 def test_bad_functions_are_refused_at_formulation(rates) -> None:
     with pytest.raises(errors.RateFunctionError) as caught:
         uh.Problem.from_rates(rates, **SAID)

@@ -82,3 +82,52 @@ def test_steps_and_work(chain: uh.Problem) -> None:
     assert len(uh.draw_work(comparison, work="seconds").axes[0].lines) == 3
     with pytest.raises(uh.RunError):
         uh.draw_work(comparison, work="money")
+
+
+def test_figures_show_what_was_computed() -> None:
+    swing = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 12))
+    coarse = uh.integrate(swing, "heun-2", step=1.2)
+    (_, (curve, _)), *_ = states_record(coarse).panels
+    assert curve.dots
+    assert np.array_equal(curve.x, coarse.times)
+    assert np.array_equal(curve.y, coarse["x"])
+    line = uh.draw_states(coarse).axes[0].lines[0]
+    assert line.get_marker() == "o"
+    # polynomials that go where the points go are drawn, and those of an adaptive run always
+    for run in (uh.integrate(swing, "classical-rk-4", step=0.1), uh.integrate(swing, rtol=1e-3)):
+        (_, (curve, _)), *_ = states_record(run).panels
+        assert not curve.dots
+        assert curve.x.size >= 600
+        assert np.abs(curve.y - np.cos(curve.x)).max() < 0.02
+
+
+def test_colours_follow_the_order_said() -> None:
+    def colours(small: float) -> dict[str, str]:
+        problem = uh.Problem.from_text(
+            "a' = -a\nb' = -b\nc' = -c", initial={"a": small, "b": 1, "c": 9}, interval=(0, 1)
+        )
+        figure = uh.draw_states(uh.integrate(problem))
+        return {line.get_label(): line.get_color() for ax in figure.axes for line in ax.lines}
+
+    assert colours(1e-4) == colours(100.0)
+    assert list(colours(1e-4)) == ["a", "b", "c"]
+
+
+def test_two_runs_on_one_pair_of_axes(chain: uh.Problem) -> None:
+    figure = Figure()
+    axes = figure.subplots()
+    for method in ("dormand-prince-54", "radau-iia-5", "radau-iia-5"):
+        uh.draw_states(uh.integrate(chain, method), ["algae"], axes=axes)
+    lines = [line for line in axes.lines if line.get_label().startswith("algae")]
+    assert len({line.get_label() for line in lines}) == len({line.get_color() for line in lines}) == 3
+    # inside the axes: beside them, on a figure of the caller's, it would be cut off
+    figure.canvas.draw()
+    assert axes.bbox.contains(*axes.get_legend().get_window_extent().get_points().mean(axis=0))
+
+
+def test_a_jump_is_drawn_as_a_jump() -> None:
+    problem = uh.Problem.from_text("x' = flow\nflow = where(t < 2, 1, -3)", initial={"x": 0}, interval=(0, 4))
+    _, (_, (curve,)) = (None, states_record(uh.integrate(problem), ["flow"]).panels[0])
+    between = np.flatnonzero(np.diff(curve.y))
+    assert between.size == 1
+    assert curve.x[between[0] + 1] - curve.x[between[0]] < 1e-8

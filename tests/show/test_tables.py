@@ -48,8 +48,12 @@ def test_failures_stand_out(pond: uh.Problem) -> None:
 
 
 def test_numbers_and_names_are_never_cut() -> None:
-    narrow = shown(methods_table(all_methods()), width=100)
-    assert all(method.name in narrow for method in all_methods())
+    for width in (100, 60, 34, 20):
+        narrow = shown(methods_table(all_methods()), width=width)
+        if width > 20:
+            assert all(method.name in narrow for method in all_methods())
+            assert ("left out" in narrow) is (width < 100)
+        assert "…" not in narrow
     assert number(None) == number(float("nan")) == "–"
     assert number(1234567) == "1,234,567"
     assert number(0.000123456) == "0.000123"

@@ -34,7 +34,9 @@ def run(
     ] = None,
     changes: Changes = None,
     start: Annotated[str | None, typer.Option("--from", metavar="TIME", help="Begin at another time.")] = None,
-    end: Annotated[str | None, typer.Option("--to", metavar="TIME", help="End at another time, also with a unit.")] = None,
+    end: Annotated[
+        str | None, typer.Option("--to", metavar="TIME", help="End at another time, also with a unit.")
+    ] = None,
     budget: Annotated[
         str | None, typer.Option(metavar="LIMIT", help="The most to use: 20s, 5000steps or 1e6rates.")
     ] = None,
@@ -162,8 +164,8 @@ def demo(
 ) -> None:
     """Run the demo problems of Mirror Fen, compare methods on them, and write files, tables and figures."""
     from unhurried_heron.demo import NAMES, copy_demo_files, demo_file
-    from unhurried_heron.problem.disk import write_text
     from unhurried_heron.march.integrate import integrate
+    from unhurried_heron.problem.disk import write_text
     from unhurried_heron.show.figures import draw_steps, draw_work
     from unhurried_heron.show.tables import comparison_report, console, run_report
     from unhurried_heron.study.compare import compare as compare_methods

@@ -35,7 +35,6 @@ Variable = tuple[Node, tuple[Loop, ...]]
 Gradient = dict[Variable, Node]
 
 
-
 # constant between their jumps
 _FLAT: Final = COMPARISONS | {"and", "or", "not"}
 

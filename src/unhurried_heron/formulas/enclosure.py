@@ -15,6 +15,7 @@ from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 
 Bounds = tuple[Any, Any]
 
+
 def enclose(root: Node, values: Mapping[str, Any], low: Any, high: Any) -> Bounds:
     """Return lower and upper bounds of a formula of ``t`` and parameters for ``t`` in [low, high].
 

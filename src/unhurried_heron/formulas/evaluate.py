@@ -82,7 +82,9 @@ def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> A
     if op == SUM:
         index, first, last, body = node.args
         begin, end = round(_evaluate(first, values)), round(_evaluate(last, values))
-        around = max((value.size for key, value in values.items() if isinstance(value, np.ndarray) and key != STATE), default=1)
+        around = max(
+            (value.size for key, value in values.items() if isinstance(value, np.ndarray) and key != STATE), default=1
+        )
         refuse_many((end - begin + 1) * max(around, 1), "a sum")
         steps = np.arange(begin, end + 1.0)
         inner = {

@@ -128,6 +128,7 @@ _NUMBER: Final = re.compile(
 _STRANGE: Final = re.compile(r"[|\"\\`$?]")
 _KEYWORDS: Final = frozenset({"and", "or", "not", "for", "in", "if", "else", "is"})
 
+
 class _Reader:
     def __init__(self, source: Source, begin: int, text: str) -> None:
         self.source = source

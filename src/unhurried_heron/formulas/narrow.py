@@ -1,7 +1,7 @@
 """Where formulas of time alone vary within a small part of an interval: a step would not see it unless it is told.
 
-Each formula is enclosed in cells of time, which are halved until its bounds on each are a small share of its range; where
-the cells became small beside the interval, something happens. R. E. Moore, R. B. Kearfott and M. J. Cloud,
+Each formula is enclosed in cells of time, which are halved until its bounds on each are a small share of its range;
+where the cells became small beside the interval, something happens. R. E. Moore, R. B. Kearfott and M. J. Cloud,
 *Introduction to Interval Analysis* (2009), chapter 5.
 """
 

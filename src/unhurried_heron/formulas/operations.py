@@ -84,9 +84,7 @@ OPERATIONS: Final[dict[str, Operation]] = {
     "sqrt": Operation(
         (1, 1), np.sqrt, ("0.5/sqrt(x1)",), "llvm.sqrt.f64", "rising", "own rule", jumps=False, latex=r"\sqrt"
     ),
-    "abs": Operation(
-        (1, 1), np.abs, ("sign(x1)",), "llvm.fabs.f64", "own rule", "same", jumps=True, latex=r"\left|"
-    ),
+    "abs": Operation((1, 1), np.abs, ("sign(x1)",), "llvm.fabs.f64", "own rule", "same", jumps=True, latex=r"\left|"),
     "sign": _step(np.sign, OWN_RULE, "rising", "sign", "sign"),
     "floor": _step(np.floor, "llvm.floor.f64", "rising", "plain", "floor"),
     "ceil": _step(np.ceil, "llvm.ceil.f64", "rising", "plain", "ceil"),

@@ -44,7 +44,9 @@ def _merged(terms: list[Node]) -> list[Node]:
         return terms
     # a term that stands alone stays as it was written
     return [
-        _made(scales[key], factors) if factors or not key else term for key, (term, factors) in first.items() if scales[key] != 0.0
+        _made(scales[key], factors) if factors or not key else term
+        for key, (term, factors) in first.items()
+        if scales[key] != 0.0
     ]
 
 

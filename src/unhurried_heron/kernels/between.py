@@ -32,7 +32,6 @@ from unhurried_heron.kernels.collocation_constants import (
 )
 from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.dense_lu import solve_real
-from unhurried_heron.kernels.newton import weight
 from unhurried_heron.kernels.polynomial import evaluate_step
 
 # where the defect is looked at: the middles of the two arcs of x N, away from its zeros at the nodes
@@ -80,7 +79,7 @@ def foreseen_error(system, method, work, ratio):
     for k in range(n):
         foreseen = ratio * (work.p1[k] + ratio * (work.p2[k] + ratio * work.p3[k]))
         missed = (work.z3[k] - foreseen) * power + method[GAMMA] / s3 * work.g1[k] * free
-        error = missed / pulled * method[LARGEST] * weight(work.scale[k], system.relative[k], work.z3[k])
+        error = missed / pulled * method[LARGEST] / work.scale[k]
         total += error * error
     return np.sqrt(total / n)
 
@@ -104,7 +103,7 @@ def _filtered_defect(system, work, control, coefficients, h, theta, out):
     control.solves += 1
     total = 0.0
     for k in range(n):
-        size = out[k] * weight(work.scale[k], system.relative[k], work.z3[k])
+        size = out[k] / work.scale[k]
         total += size * size
     return code, np.sqrt(total / n)
 

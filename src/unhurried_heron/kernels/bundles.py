@@ -1,9 +1,9 @@
 """The groups of things a march works on, and the table of addresses in which they reach a kernel.
 
 Each bundle has two forms with the same fields. The driver fills it with arrays and whole numbers, all allocated by it
-and C-ordered, float64 unless said otherwise; a kernel sees pointers in the place of the arrays (`decoding`). Between the
-two they travel as one int64 table, bundle after bundle, field after field, an array by its address. So a kernel has one
-argument and can be called without Numba. n is the number of states, m of events.
+and C-ordered, float64 unless said otherwise; a kernel sees pointers in the place of the arrays (`decoding`). Between
+the two they travel as one int64 table, bundle after bundle, field after field, an array by its address. So a kernel has
+one argument and can be called without Numba. n is the number of states, m of events.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ from typing import Annotated, Any, Final, NamedTuple
 
 import numpy as np
 
-# arrays of doubles and of whole numbers on the driver's side, pointers on the kernel's: the decoders are made from these
+# arrays of doubles and of whole numbers on the driver's side, pointers on the kernel's; decoders are made from these
 Array = Annotated[Any, float]
 LongArray = Annotated[Any, int]
 
@@ -100,8 +100,9 @@ class DenseWork(NamedTuple):
     factors; ``pivots``, ``pivots_complex`` (n,). The vectors (n,): ``trial`` a state; ``rates`` at the present point;
     ``scale`` allowed errors; ``z``, ``w`` stage increments, plain and transformed; ``g`` right-hand sides; ``p`` the
     polynomial of the step before; ``d`` what the step polynomial misses at two points. For fixed steps where simplified
-    iterations fail, ``whole`` (3 n, 3 n) with ``whole_pivots``, ``stacked`` and ``direction`` (3 n,); ``spare`` (n, n) for
-    eigenvalues. ``insist`` and ``growth`` are the addresses of the kernels that use these, 0 where they are not there.
+    iterations fail, ``whole`` (3 n, 3 n) with ``whole_pivots``, ``stacked`` and ``direction`` (3 n,); ``spare``
+    (n, n) for eigenvalues. ``insist`` and ``growth`` are the addresses of the kernels that use these, 0 where they are
+    not there.
     """
 
     insist: int

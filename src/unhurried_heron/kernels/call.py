@@ -37,7 +37,9 @@ def call_kernel(typing_context, address, table):
         long, pointer = ir.IntType(64), ir.IntType(64).as_pointer()
         result, unused = builder.alloca(long), builder.alloca(long)
         builder.store(ir.Constant(long, 0), unused)
-        function = builder.inttoptr(arguments[0], ir.FunctionType(ir.IntType(32), [pointer, pointer, long]).as_pointer())
+        function = builder.inttoptr(
+            arguments[0], ir.FunctionType(ir.IntType(32), [pointer, pointer, long]).as_pointer()
+        )
         builder.call(function, [result, unused, arguments[1]])
         return builder.load(result)
 

@@ -13,7 +13,17 @@ from unhurried_heron.kernels.call import as_control, as_longs, call_kernel, call
 from unhurried_heron.kernels.collocation_constants import BETWEEN, E1, E2, E3
 from unhurried_heron.kernels.collocation_control import after_acceptance, after_divergence, after_refusal
 from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.control import EVENT, EVENT_STOPPED, FRESH, NOT_FINITE, OLD, PAUSED, RATES_STOPPED, REACHED_END, STEP_TOO_SMALL
+from unhurried_heron.kernels.control import (
+    EVENT,
+    EVENT_STOPPED,
+    FRESH,
+    NOT_FINITE,
+    OLD,
+    PAUSED,
+    RATES_STOPPED,
+    REACHED_END,
+    STEP_TOO_SMALL,
+)
 from unhurried_heron.kernels.decoding import dense_work_in, output_in, system_in, watch_in
 from unhurried_heron.kernels.dense_lu import solve_real
 from unhurried_heron.kernels.events import FAILED, NEVER, step_events
@@ -29,7 +39,6 @@ from unhurried_heron.kernels.newton import (
     longest_seen,
     stands_still,
     steps_over_growth,
-    weight,
 )
 from unhurried_heron.kernels.outcome import (
     begin,
@@ -50,9 +59,21 @@ _SAME_STEP = 1e-3
 
 
 @inner
-def _set_scale(system, work):
+def _set_scale(system, work, step):
+    smallest = np.inf
     for k in range(system.n):
         work.scale[k] = system.absolute[k] + system.relative[k] * abs(system.state[k])
+        smallest = min(smallest, work.scale[k])
+    if smallest == 0.0:
+        # zero, and no absolute tolerance: held to the change in a step, of all states where this one rests
+        change = 0.0
+        for k in range(system.n):
+            change = max(change, abs(step * work.rates[k]))
+        for k in range(system.n):
+            if work.scale[k] == 0.0:
+                own = abs(step * work.rates[k])
+                size = own if own > 0.0 else (change if change > 0.0 else 1.0)
+                work.scale[k] = system.relative[k] * size
 
 
 @inner
@@ -61,7 +82,7 @@ def _filtered_size(system, work):
     solve_real(work.real, work.pivots, system.n, work.g1)
     total = 0.0
     for k in range(system.n):
-        ratio = work.g1[k] * weight(work.scale[k], system.relative[k], work.z3[k])
+        ratio = work.g1[k] / work.scale[k]
         total += ratio * ratio
     return np.sqrt(total / system.n)
 
@@ -179,7 +200,7 @@ def march(address):
         if reason != REACHED_END:
             return reason
         control.contraction = control.correction = 1.0
-        _set_scale(system, work)
+        _set_scale(system, work, control.step)
     while control.time != control.end:
         reason = pause_reason(control, output, watch)
         if reason != REACHED_END:
@@ -192,7 +213,7 @@ def march(address):
             # what was under way is not to be used, should the march go on
             control.jacobian_age, control.factored_step = 0, 0.0
             return PAUSED
-        if outcome == DIVERGED or outcome == GROWS:
+        if outcome in (DIVERGED, GROWS):
             keep_row(control, output, h, np.nan, False, count)
             reason = after_divergence(control, work, n, shrink, h, outcome == GROWS)
             if reason != REACHED_END:
@@ -225,7 +246,7 @@ def march(address):
         control.time = finish
         for k in range(n):
             y[k] = work.trial[k]
-        _set_scale(system, work)
+        _set_scale(system, work, control.step)
         after_acceptance(control, error, theta, h)
         # an error estimate is blind to what grows from below the tolerance
         longer = abs(control.step) > _LONGER * abs(h) or control.accepted % _NOW_AND_THEN == 0

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.control import (
-    FRESH,
     NEWTON_FAILED,
     NOT_FINITE,
     OLD,
@@ -26,7 +25,7 @@ _GROW, _SHRINK = 6.0, 1.0 / 6.0
 _SMALLEST_ERROR = _AIM / _GROW**4
 # below this contraction the third iteration of the next step is spared, which is worth an old Jacobian
 _GOOD_CONTRACTION = 3e-3
-# new factors cost about as much as a tenth to a third of a step (measured: 8 to 100 states), so longer steps must gain that
+# new factors cost about a tenth to a third of a step (measured: 8 to 100 states), which longer steps must gain
 _WORTH_GROWING = 1.25
 # a step that would damp what grows is shortened by as much as it may be from one step to the next
 _BELOW_GROWTH = 1.0 / 6.0

@@ -55,13 +55,6 @@ CONVERGED, DIVERGED, STOPPED, GROWS = 1, 0, -1, 2
 
 
 @inner
-def weight(allowed, relative, change):
-    """One over the allowed error; where a state starts at zero without an absolute tolerance, of its change."""
-    size = allowed if allowed > 0.0 else relative * abs(change)
-    return 1.0 / size if size > 0.0 else 0.0
-
-
-@inner
 def find_jacobian(system, work, control):
     """Fill the Jacobian at the present time and state; return the code of the function called."""
     return jacobian_at(system, work, control, control.time, system.state, work.rates)
@@ -88,8 +81,6 @@ def _difference_jacobian(system, work, control, time, y, f):
             return 1
         move = control.step * f[j]
         size = max(abs(y[j]), max(abs(move), work.scale[j]))
-        if size == 0.0:
-            size = 1.0
         work.trial[j] = y[j] + np.copysign(np.sqrt(_EPSILON) * size, move)
         increment = work.trial[j] - y[j]
         control.rate_evaluations += 1
@@ -136,15 +127,15 @@ def steps_over_growth(work, n, h):
 @inner
 def stands_still(system, work):
     """Whether a component moves in a step by less than the tolerance: it may rest on top of something that grows."""
+    still = False
     for k in range(system.n):
-        if abs(work.z3[k]) <= work.scale[k]:
-            return True
-    return False
+        still |= abs(work.z3[k]) <= work.scale[k]
+    return still
 
 
 @inner
 def longest_seen(control, work, n, h):
-    """Return the longest step that shows what grows, by the last Jacobian: one radian or e-fold of the fastest growth."""
+    """Return the longest step that shows what grows, by the last Jacobian: one radian or e-fold of it."""
     if work.growth == 0:
         return np.inf
     sign = 1.0 if h > 0.0 else -1.0
@@ -190,7 +181,7 @@ def all_stage_rates(system, method, work, control, h):
 
 
 @inner
-def _displacement(system, method, work, n, h):
+def _displacement(method, work, n, h):
     """Turn the rates in g1, g2, g3 into the Newton correction of w; return its size in units of the tolerance."""
     a, b, c = method[GAMMA] / h, method[ALPHA] / h, method[BETA] / h
     g1, g2, g3, w1, w2, w3 = work.g1, work.g2, work.g3, work.w1, work.w2, work.w3
@@ -203,7 +194,7 @@ def _displacement(system, method, work, n, h):
     solve_complex(work.re, work.im, work.pivots_complex, n, g2, g3)
     total = 0.0
     for k in range(n):
-        inverse = weight(work.scale[k], system.relative[k], work.z3[k])
+        inverse = 1.0 / work.scale[k]
         x1, x2, x3 = g1[k] * inverse, g2[k] * inverse, g3[k] * inverse
         total += x1 * x1 + x2 * x2 + x3 * x3
     return np.sqrt(total / (3 * n))
@@ -236,7 +227,7 @@ def iterate(system, method, work, control, h):
             return STOPPED, count, theta, shrink
         if code > 1:
             return DIVERGED, count, theta, shrink
-        size = _displacement(system, method, work, n, h)
+        size = _displacement(method, work, n, h)
         control.solves += 1
         control.iterations += 1
         if not (size < 1e300):

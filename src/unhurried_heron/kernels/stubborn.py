@@ -13,7 +13,7 @@ from unhurried_heron.kernels.collocation_constants import C1, C2, GAMMA, I00, NE
 from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.decoding import dense_work_in, system_in
 from unhurried_heron.kernels.dense_lu import factor_real, solve_real
-from unhurried_heron.kernels.newton import CONVERGED, DIVERGED, STOPPED, all_stage_rates, jacobian_at, weight
+from unhurried_heron.kernels.newton import CONVERGED, DIVERGED, STOPPED, all_stage_rates, jacobian_at
 from unhurried_heron.kernels.outcome import next_step
 
 _MOST_ITERATIONS = 100
@@ -29,7 +29,7 @@ def _residual(system, method, work, h):
     total = 0.0
     for k in range(n):
         z1, z2, z3 = work.z1[k], work.z2[k], work.z3[k]
-        inverse = weight(work.scale[k], system.relative[k], z3) * h / method[GAMMA]
+        inverse = 1.0 / work.scale[k] * h / method[GAMMA]
         for i in range(3):
             row = offset_by(method, I00 + 3 * i)
             rate = work.g1[k] if i == 0 else (work.g2[k] if i == 1 else work.g3[k])
@@ -102,7 +102,7 @@ def _newton(system, method, work, control, h):
         control.iterations += 1
         length = 0.0
         for k in range(n):
-            inverse = weight(work.scale[k], system.relative[k], work.z3[k])
+            inverse = 1.0 / work.scale[k]
             for i in range(3):
                 x = work.direction[i * n + k] * inverse
                 length += x * x
@@ -127,7 +127,7 @@ def _newton(system, method, work, control, h):
 
 
 def insist(address):
-    """Solve the next step from where the iteration ended, then from no change at all; return 4 * iterations + outcome + 1.
+    """Solve the next step from where the iteration ended, then from no change; return 4 * iterations + outcome + 1.
 
     ``address``: of the table of a collocation march.
     """

@@ -38,9 +38,7 @@ class ErrorScale:
     between: float = 1.0
 
 
-def error_scale(
-    method: Method, relative: Array, absolute: Array, state: Array, *, fixed: bool
-) -> ErrorScale:
+def error_scale(method: Method, relative: Array, absolute: Array, state: Array, *, fixed: bool) -> ErrorScale:
     """Return the scale for the user's tolerances.
 
     The estimate of a collocation method goes with a lower power of the step, h^(q+1), than the error of its polynomial,

@@ -115,7 +115,7 @@ def _tableau_code(method: RungeKutta) -> tuple[tuple[int, int, int], Any]:
 def _dense_work(method: Collocation, n: int, scales: ErrorScale, *, fixed: bool) -> DenseWork:
     stubborn = fixed and 3 * n <= MOST_WHOLE
     m = 3 * n if stubborn else 0
-    shapes: dict[str, Any] = {name: n for name in DenseWork._fields}
+    shapes: dict[str, Any] = dict.fromkeys(DenseWork._fields, n)
     shapes |= dict.fromkeys(("jacobian", "real", "re", "im"), (n, n))
     small = n <= MOST_EIGENVALUES
     shapes |= {"spare": n * n + 1 if small else 0, "whole": (m, m), "whole_pivots": m, "stacked": m, "direction": m}

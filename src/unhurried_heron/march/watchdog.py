@@ -1,8 +1,8 @@
 """Stopping a march in the middle of a long piece of work: a factorisation, a Jacobian by differences.
 
-While native code runs, Python's signal handlers wait. The operating system's part of them does not: it writes a byte, which
-a thread of ours reads; the same thread knows when the budget of seconds is used up. All it does is to set a cell that the
-kernels look at.
+While native code runs, Python's signal handlers wait. The operating system's part of them does not: it writes a byte,
+which a thread of ours reads; the same thread knows when the budget of seconds is used up. All it does is to set a cell
+that the kernels look at.
 """
 
 from __future__ import annotations

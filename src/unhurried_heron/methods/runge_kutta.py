@@ -16,7 +16,6 @@ from unhurried_heron.methods.interpolant import Matrix, continuous_weights
 from unhurried_heron.methods.rooted_trees import ElementaryWeights, Scalar
 from unhurried_heron.methods.stability import stability_function
 
-
 # decimal powers of more than two digits are no coefficients, and would take endless digits to write out
 _EXPONENT: Final = re.compile(r"[eE][+-]?0*[1-9]\d\d")
 _LARGEST: Final = 1e50
@@ -67,7 +66,9 @@ class RungeKutta:
 
     def __post_init__(self) -> None:
         if not isinstance(self.name, str) or not self.name:
-            raise MethodError("a method needs a name", name="name", place="name", expected="a text", given=repr(self.name))
+            raise MethodError(
+                "a method needs a name", name="name", place="name", expected="a text", given=repr(self.name)
+            )
         for part in ("a", "b", "c"):
             if not hasattr(getattr(self, part), "__len__"):
                 raise self._refuse(f"{part} is no sequence", "a sequence of numbers", repr(getattr(self, part))[:80])
@@ -188,8 +189,8 @@ def _number(value: Any) -> Scalar:
     """
     if isinstance(value, str) and (len(value) > 200 or _EXPONENT.search(value)):
         raise ValueError
-    number = value if isinstance(value, float) else Fraction(value)
-    if not abs(number) < _LARGEST:
+    number: Scalar = value if isinstance(value, float) else Fraction(value)
+    if not abs(float(number)) < _LARGEST:
         raise ValueError
     return number
 

@@ -83,4 +83,3 @@ def _inside(form: Form, size: int, what: str) -> None:
             expected=f"places 0 to {size - 1}",
             given=f"{low} to {high}" + "".join(f", an index '{index}' without a range" for index, _ in moves),
         )
-

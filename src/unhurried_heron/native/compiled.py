@@ -82,5 +82,11 @@ def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
     place = len(function.parameters)
     kept = [f"p[{place}] = 1.0", f"p[{place + 1}] = t"]
     kept += [f"for i in range({n}):", f"    p[{place + 2} + i] = y[i]", "return -1"]
-    lines = ["try:", *(f"    {line}" for line in body), "except Exception:", *(f"    {line}" for line in kept), "return 1"]
+    lines = [
+        "try:",
+        *(f"    {line}" for line in body),
+        "except Exception:",
+        *(f"    {line}" for line in kept),
+        "return 1",
+    ]
     return "def evaluate(t, y, out, p):\n" + "\n".join(f"    {line}" for line in lines)

@@ -209,9 +209,7 @@ def _native_events(watched: list[Watched], problem: Problem) -> tuple[NativeFunc
     written = tuple(each for each in watched if not isinstance(each, NamedFunction))
     made = iter(compiled_each(written, names, context))
     return tuple(
-        _native_function(each, problem, 0)
-        if isinstance(each, NamedFunction)
-        else _keeping(next(made), tables)
+        _native_function(each, problem, 0) if isinstance(each, NamedFunction) else _keeping(next(made), tables)
         for each in watched
     )
 

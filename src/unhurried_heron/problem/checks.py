@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Final, Literal
 
 import numpy as np
 
@@ -32,6 +32,7 @@ _SHOWN_TIMES = 4
 # the tolerances of a run that is given none
 _RTOL: Final = 1e-7
 _ATOL_PART: Final = 1000.0
+
 
 @dataclass(frozen=True)
 class Finding:
@@ -221,7 +222,9 @@ def _tiny(problem: Facts, start: Any) -> Iterator[Finding]:
     if tiny.size:
         names = ", ".join(problem.model.layout.names[k] for k in tiny[:6])
         message = f"{names} start{'s' * (tiny.size == 1)} below ten times the absolute tolerance, {allowed:.2g}: "
-        yield Finding("doubtful", "tolerance", message + "little or nothing of so small a value is certain; give a smaller atol")
+        yield Finding(
+            "doubtful", "tolerance", message + "little or nothing of so small a value is certain; give a smaller atol"
+        )
 
 
 def _size(problem: Facts) -> Iterator[Finding]:

@@ -19,9 +19,9 @@ from pydantic import (
 )
 
 from unhurried_heron.errors import DocumentError, near_spelling
+from unhurried_heron.problem.disk import lies_within, read_plain_file
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.measured import Measured
-from unhurried_heron.problem.disk import lies_within, read_plain_file
 from unhurried_heron.problem.said import Said
 
 Number = StrictFloat | StrictInt
@@ -228,7 +228,9 @@ def _measured(name: str, table: _Input, where: str, folder: Path | None) -> Meas
         ):
             raise _misfit(where, f"inputs.{name}.file", "a table in the folder of the problem file", table.file[:80])
         if not lies_within(folder / relative, folder):
-            raise _misfit(where, f"inputs.{name}.file", "a table in the folder of the problem file, not a link", "a link")
+            raise _misfit(
+                where, f"inputs.{name}.file", "a table in the folder of the problem file, not a link", "a link"
+            )
         read = Measured.from_csv(folder / relative, time=table.time, value=table.value, between=table.between)
         return replace(read, file=(str(folder.resolve()), table.file, table.time, table.value))
     if table.times is None or table.values is None:

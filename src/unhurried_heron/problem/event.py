@@ -80,7 +80,11 @@ class Event:
             )
         if not isinstance(self.name, str):
             raise ValueGivenError(
-                "the name of an event is a text", name="name", place="an Event", expected="a text", given=repr(self.name)
+                "the name of an event is a text",
+                name="name",
+                place="an Event",
+                expected="a text",
+                given=repr(self.name),
             )
         sign = _SIGN.search(self.when) if isinstance(self.when, str) else None
         if sign and self.going == "either":

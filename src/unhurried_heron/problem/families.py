@@ -280,7 +280,6 @@ class Resolver:
 
     def _split_sums(self, root: Node, loops: tuple[Loop, ...], where: str) -> Node:
         """Give sums whole ends, and split them where a member changes from one piece of its family to another."""
-
         # one range for each index: two sums that share an index, or two pieces of one sum, reach different members
         ranges: dict[str, tuple[int, int]] = {}
 

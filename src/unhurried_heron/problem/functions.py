@@ -283,12 +283,12 @@ def unusable(function: NamedFunction, answer: Any, n_outputs: int) -> RateFuncti
 
 
 def function_print(function: Callable[..., Any]) -> str:
-    """Return a text that tells a function from others: its code, its constants, and what it has taken from around it."""
+    """Return a text that tells a function from others: its code, its constants, what it took from around it."""
     plain = getattr(function, "py_func", function)
     code = getattr(plain, "__code__", None)
     if code is None:
         return f"{type(plain).__module__}.{type(plain).__qualname__} {plain!r}"
-    cells = [cell.cell_contents for cell in getattr(plain, "__closure__", None) or () if cell != _EMPTY_CELL]
+    cells = [cell.cell_contents for cell in plain.__closure__ or () if cell != _EMPTY_CELL]
     around = [repr(each)[:200] for each in (*cells, *(getattr(plain, "__defaults__", None) or ()))]
     inner = [each.co_code.hex() for each in code.co_consts if hasattr(each, "co_code")]
     constants = [repr(each) for each in code.co_consts if not hasattr(each, "co_code")]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+
 from unhurried_heron.formulas.expression import Node, replace_names
 from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.layout import Block, Layout

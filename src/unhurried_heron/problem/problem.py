@@ -14,8 +14,8 @@ from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.model import Model
-from unhurried_heron.problem.said import Said, by_name, listed, refuse_unnamed
 from unhurried_heron.problem.quantities import keep_kinds
+from unhurried_heron.problem.said import Said, by_name, listed, refuse_unnamed
 from unhurried_heron.problem.settle import merged_initial, settle, settle_again
 
 if TYPE_CHECKING:
@@ -293,9 +293,8 @@ class Problem(Facts):
         OSError
             The file cannot be written.
         """
-        from unhurried_heron.problem.writing import write_document
-
         from unhurried_heron.problem.disk import write_whole
+        from unhurried_heron.problem.writing import write_document
 
         content = write_document(self.said, Path(path).parent)
         write_whole(path, lambda file: file.write(content))

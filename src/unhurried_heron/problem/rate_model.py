@@ -8,8 +8,8 @@ from unhurried_heron.errors import ValueGivenError
 from unhurried_heron.formulas.expression import TIME, ZERO, Node, names_in
 from unhurried_heron.formulas.grammar import Source, Written, read
 from unhurried_heron.formulas.layout import Group, Layout, single
-from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.closed_forms import read_closed_forms
+from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.families import Resolver
 from unhurried_heron.problem.findings import Findings
 from unhurried_heron.problem.functions import match_arguments

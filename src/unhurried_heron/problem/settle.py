@@ -289,6 +289,4 @@ def _check_containers(said: Said) -> None:
 
 
 def _of_another_kind(what: str, expected: str, given: Any) -> ValueGivenError:
-    return ValueGivenError(
-        f"{what} cannot be this", name=what, place=what, expected=expected, given=repr(given)[:80]
-    )
+    return ValueGivenError(f"{what} cannot be this", name=what, place=what, expected=expected, given=repr(given)[:80])

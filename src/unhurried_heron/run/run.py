@@ -124,8 +124,8 @@ class Run:
         Returns
         -------
         ndarray
-            Shape (n_states,) for one time, (n_times, n_states) for several; one column for each of ``names``, and no such
-            axis for a single name.
+            Shape (n_states,) for one time, (n_times, n_states) for several; one column for each of ``names``, and no
+            such axis for a single name.
 
         Raises
         ------
@@ -136,7 +136,11 @@ class Run:
             times = np.asarray(t, dtype=np.float64)
         except (TypeError, ValueError, OverflowError):
             raise RunError(
-                "these are no times", name="t", place="run.at", expected="a time, or an array of times", given=repr(t)[:80]
+                "these are no times",
+                name="t",
+                place="run.at",
+                expected="a time, or an array of times",
+                given=repr(t)[:80],
             ) from None
         values = self._trajectory.at(np.ascontiguousarray(times.ravel()))
         if names is not None:

@@ -89,7 +89,7 @@ def draw_states(run: Run, names: Sequence[str] | None = None, *, axes: Any = Non
         drawn = [str(line.get_label()) for line in ax.lines if not str(line.get_label()).startswith("_")]
         for curve in curves:
             style = _style(len(drawn) + curves.index(curve) if drawn else curve.place)
-            dots = {"marker": "o", "markersize": 4} if curve.dots else {}
+            dots: dict[str, Any] = {"marker": "o", "markersize": 4} if curve.dots else {}
             ax.plot(curve.x, curve.y, label=_fresh(curve.label, run.method, drawn), linewidth=1.8, **style, **dots)
         ax.set_ylabel(label)
         _draw_marks(ax, record)
@@ -109,7 +109,7 @@ def _fresh(label: str, method: str, taken: Sequence[str]) -> str:
 
 
 def _legend(ax: Axes, *, own: bool) -> None:
-    """Put the legend beside the curves of a figure of our own; on the caller's axes, inside, where it is not cut off."""
+    """Put the legend beside the curves of a figure of our own; on the caller's axes inside, where it is whole."""
     if own:
         ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False)
     else:

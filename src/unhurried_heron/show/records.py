@@ -33,8 +33,8 @@ _MAP_POINTS = 300
 class Curve:
     """One labelled curve, shape (n_points,) each.
 
-    ``place`` is its place among all that were asked for, which settles its colour; ``dots`` tells that its points are all
-    that was computed, and are to be seen.
+    ``place`` is its place among all that were asked for, which settles its colour; ``dots`` tells that its points are
+    all that was computed, and are to be seen.
     """
 
     label: str

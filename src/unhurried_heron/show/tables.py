@@ -8,7 +8,8 @@ from textwrap import indent
 from typing import TYPE_CHECKING, Any
 
 from rich.box import SIMPLE_HEAD
-from rich.console import Console, Group, RenderableType
+from rich.cells import cell_len
+from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
 from rich.table import Table
 from rich.text import Text
 
@@ -21,6 +22,8 @@ if TYPE_CHECKING:
     from unhurried_heron.problem.checks import Report
 
 _PLAIN_WIDTH = 140
+# columns of names, which do not wrap
+_NAMES = ("method", "event", "worst state", "at the end")
 _MOST_EVENTS = 12
 # a family with more members than this is told by its range
 _MOST_MEMBERS = 8
@@ -32,12 +35,57 @@ def console(*, error: bool = False) -> Console:
     return made if made.is_terminal else Console(stderr=error, highlight=False, width=_PLAIN_WIDTH)
 
 
-def _table(columns: Iterable[tuple[str, str]], title: str = "") -> Table:
-    table = Table(box=SIMPLE_HEAD, title=title or None, title_justify="left", title_style="bold", pad_edge=False)
-    for name, justify in columns:
-        whole = justify == "right" or name in ("method", "event", "worst state")
-        table.add_column(name, justify=justify, no_wrap=whole)  # type: ignore[arg-type]  # left or right
-    return table
+class Sheet:
+    """A table that leaves out its last columns where the page is too narrow, says so, and never cuts a number."""
+
+    def __init__(self, columns: Iterable[tuple[str, str]], title: str = "") -> None:
+        self.columns, self.title = list(columns), title
+        self.rows: list[tuple[str, ...]] = []
+        self.caption = ""
+
+    def add_row(self, *cells: str) -> None:
+        """Add a row, one text for each column."""
+        self.rows.append(cells)
+
+    def _widths(self) -> list[int]:
+        """How wide each column must be; a column of words may wrap."""
+        widths = []
+        for place, (name, justify) in enumerate(self.columns):
+            texts = [name, *(row[place] for row in self.rows)]
+            if not self._whole(name, justify):
+                texts = [word for text in texts for word in text.split()]
+            widths.append(max((cell_len(text) for text in texts), default=0))
+        return widths
+
+    @staticmethod
+    def _whole(name: str, justify: str) -> bool:
+        return justify == "right" or name in _NAMES
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        kept, used, widths = 0, 1, self._widths()
+        for width in widths:
+            used += width + 3
+            if used > options.max_width and kept > 0:
+                break
+            kept += 1
+        table = Table(box=SIMPLE_HEAD, title_justify="left", title_style="bold", pad_edge=False)
+        table.title = self.title or None
+        for (name, justify), width in zip(self.columns[:kept], widths, strict=False):
+            whole = self._whole(name, justify)
+            table.add_column(name, justify=justify, no_wrap=whole, min_width=width)  # type: ignore[arg-type]  # left or right
+        for row in self.rows:
+            table.add_row(*row[:kept])
+        yield table
+        if self.caption:
+            yield Text(self.caption, style="italic")
+        if kept < len(self.columns):
+            yield Text(
+                "left out on so narrow a page: " + ", ".join(name for name, _ in self.columns[kept:]), style="dim"
+            )
+
+
+def _table(columns: Iterable[tuple[str, str]], title: str = "") -> Sheet:
+    return Sheet(columns, title)
 
 
 def number(value: Any, digits: int = 3) -> str:
@@ -47,7 +95,7 @@ def number(value: Any, digits: int = 3) -> str:
     return f"{value:,}" if isinstance(value, int) else f"{value:.{digits}g}"
 
 
-def methods_table(methods: Iterable[Method]) -> Table:
+def methods_table(methods: Iterable[Method]) -> Sheet:
     """One row for each method: name, order, stages, whether it adapts and suits stiff problems, source."""
     table = _table(
         [
@@ -122,7 +170,7 @@ def _tolerance(value: Any) -> str:
     return f"{value:g}" if isinstance(value, float) else ", ".join(f"{key} {part:g}" for key, part in value.items())
 
 
-def _events_table(run: Run) -> Table:
+def _events_table(run: Run) -> Sheet:
     layout = run.problem.model.layout
     shown = list(layout.scalars.items())[:_MOST_MEMBERS]
     table = _table([("event", "left"), ("time", "right"), *((state, "right") for state, _ in shown)])
@@ -131,7 +179,6 @@ def _events_table(run: Run) -> Table:
     if len(run.happenings) > _MOST_EVENTS:
         more = len(run.happenings) - _MOST_EVENTS
         table.caption = f"{more} more events: see run.events, or the summary written with --json"
-        table.caption_justify = "left"
     return table
 
 

@@ -103,7 +103,7 @@ def compare(
     problem : Problem
     methods : str, RungeKutta or Collocation, or iterable of them
     rtol : float or sequence of float, optional
-        Tolerances at which methods that can choose their steps do so; 1e-4, 1e-6 and 1e-8 without them and without steps.
+        Tolerances at which methods that can choose their steps do so; 1e-4, 1e-6 and 1e-8 without them and steps.
     atol : float, optional
         Absolute tolerance of all runs; by default a thousandth of each ``rtol``.
     step : float or sequence of float, optional
@@ -119,7 +119,8 @@ def compare(
     refuse_no_problem(problem, "compare")
     single = isinstance(methods, str | Method)
     try:
-        chosen = [find_method(method) for method in ([methods] if single else methods)]  # type: ignore[list-item, union-attr]  # told apart by single
+        several: Any = [methods] if single else methods
+        chosen = [find_method(method) for method in several]
     except TypeError:
         raise OptionError(
             "these are no methods",

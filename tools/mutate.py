@@ -1,0 +1,122 @@
+"""Seed small wrong edits over all rooms, one at a time, and see which of them the tests notice.
+
+Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room ROOM ...]; needs the test dependencies.
+Not part of the checks of a change: a run takes an hour. Each edit is made in a copy of the project. First the tests of
+its room run, and if these pass all of them; a survivor is an edit that no test noticed; a run that hangs is one too.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[1]
+SOURCE = Path("src/unhurried_heron")
+TESTS = {
+    "formulas": ["tests/formulas", "tests/native", "tests/problem"],
+    "problem": ["tests/problem", "tests/files"],
+    "native": ["tests/native", "tests/problem/test_families.py"],
+    "kernels": ["tests/kernels", "tests/march", "tests/test_contract.py"],
+    "march": ["tests/march", "tests/cli"],
+    "methods": ["tests/methods", "tests/test_contract.py"],
+    "run": ["tests/run", "tests/show", "tests/problem/test_kept_whole.py"],
+    "study": ["tests/study", "tests/show"],
+    "show": ["tests/show", "tests/cli"],
+    "files": ["tests/files", "tests/run", "tests/cli"],
+    "cli": ["tests/cli"],
+}
+SWAPS: dict[type[ast.AST], tuple[str, str]] = {
+    ast.Add: ("+", "-"), ast.Sub: ("-", "+"), ast.Mult: ("*", "/"), ast.Div: ("/", "*"),
+    ast.Lt: ("<", "<="), ast.LtE: ("<=", "<"), ast.Gt: (">", ">="), ast.GtE: (">=", ">"),
+    ast.Eq: ("==", "!="), ast.NotEq: ("!=", "=="), ast.And: ("and", "or"), ast.Or: ("or", "and"),
+}  # fmt: skip
+SECONDS_A_RUN = 900
+
+
+def edits(text: str) -> Iterator[tuple[int, int, str]]:
+    """Every small edit of a file: from, to (in characters), and what stands there instead."""
+    starts = [0]
+    for line in text.splitlines(keepends=True):
+        starts.append(starts[-1] + len(line.encode()))
+
+    def place(line: int, column: int) -> int:
+        return len(text.encode()[: starts[line - 1] + column].decode())
+
+    for node in ast.walk(ast.parse(text)):
+        operator = getattr(node, "op", None) or (getattr(node, "ops", None) or [None])[0]
+        if type(operator) in SWAPS and isinstance(node, ast.BinOp | ast.Compare | ast.BoolOp | ast.AugAssign):
+            left = node.target if isinstance(node, ast.AugAssign) else getattr(node, "left", None) or node.values[0]
+            old, new = SWAPS[type(operator)]
+            begin = place(left.end_lineno, left.end_col_offset)
+            found = text.find(old, begin)
+            if found >= 0 and found - begin < 40 and "\n" not in text[begin:found]:
+                yield found, found + len(old), new
+        if isinstance(node, ast.Constant) and type(node.value) in (int, float, bool) and node.end_lineno == node.lineno:
+            begin, end = place(node.lineno, node.col_offset), place(node.end_lineno, node.end_col_offset)
+            changed = not node.value if isinstance(node.value, bool) else node.value * 2 + 1
+            yield begin, end, repr(changed)
+        if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not):
+            begin = place(node.lineno, node.col_offset)
+            yield begin, begin + 4, ""
+
+
+def passes(copy: Path, tests: list[str]) -> str:
+    """Run tests on a copy: "passed", "failed" or "hung"."""
+    environment = {**os.environ, "PYTHONPATH": str(copy / "src"), "UNHURRIED_HERON_CACHE": str(copy / "cache")}
+    command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", *tests]
+    try:
+        done = subprocess.run(command, cwd=copy, env=environment, capture_output=True, timeout=SECONDS_A_RUN)
+    except subprocess.TimeoutExpired:
+        return "hung"
+    return "passed" if done.returncode == 0 else "failed"
+
+
+def main() -> None:
+    """Seed the edits and print what became of each."""
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--count", type=int, default=60)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--seconds", type=float, default=3600.0)
+    parser.add_argument("--room", action="append", choices=list(TESTS))
+    arguments = parser.parse_args()
+    dice, begun = random.Random(arguments.seed), time.monotonic()
+    rooms = arguments.room or list(TESTS)
+    counts = {"failed": 0, "passed": 0, "hung": 0}
+    with tempfile.TemporaryDirectory() as folder:
+        copy = Path(folder) / "copy"
+        shutil.copytree(ROOT, copy, ignore=shutil.ignore_patterns(".git", "build", "*.egg-info", ".venv"))
+        for number in range(arguments.count):
+            if time.monotonic() - begun > arguments.seconds:
+                break
+            room = rooms[number % len(rooms)]
+            path = dice.choice(sorted((copy / SOURCE / room).rglob("*.py")))
+            text = path.read_text(encoding="utf-8")
+            found = sorted(set(edits(text)))
+            if not found:
+                continue
+            begin, end, new = dice.choice(found)
+            path.write_text(text[:begin] + new + text[end:], encoding="utf-8")
+            outcome = passes(copy, TESTS[room])
+            if outcome == "passed":
+                outcome = passes(copy, ["tests"])
+            path.write_text(text, encoding="utf-8")
+            counts[outcome] += 1
+            line = text.count("\n", 0, begin) + 1
+            told = "noticed " if outcome == "failed" else "SURVIVED"
+            where = f"{path.relative_to(copy / SOURCE)}:{line}"
+            print(f"{told} {where}: {text[begin:end]} -> {new or 'nothing'}: {text.splitlines()[line - 1].strip()}")
+            sys.stdout.flush()
+    print(f"{counts['failed']} noticed, {counts['passed']} survived, {counts['hung']} hung")
+
+
+if __name__ == "__main__":
+    main()
