@@ -9,7 +9,7 @@ from typing import Annotated, Any
 
 import typer
 
-from unhurried_heron.errors import OptionError, near_spelling
+from unhurried_heron.errors import OptionError, near_spelling, printable
 from unhurried_heron.problem.problem import Problem
 
 File = Annotated[Path, typer.Argument(metavar="FILE", help="A problem file (TOML).", show_default=False)]
@@ -328,4 +328,4 @@ def _save(figure: Any, path: Path) -> None:
 def _say(line: str) -> None:
     from unhurried_heron.show.tables import console
 
-    console().print(line, soft_wrap=True)
+    console().print(printable(line), soft_wrap=True, markup=False)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import shutil
 from pathlib import Path
+
+from unhurried_heron.problem.disk import write_whole
 
 NAMES = ("sluice-pond", "culvert", "gate", "tide", "sediment", "food-chain", "carbonate")
 # beside those: the culvert said by its energies, a file to be checked, and the measured tide
@@ -24,7 +25,8 @@ def copy_demo_files(folder: Path) -> None:
     OSError
     """
     for name in (*(f"{name}.toml" for name in NAMES), *BESIDE):
-        shutil.copyfile(_FOLDER / name, folder / name)
+        content = (_FOLDER / name).read_bytes()
+        write_whole(folder / name, lambda file, content=content: file.write(content))  # type: ignore[misc]  # bound on purpose
 
 
 def starter(name: str) -> str:

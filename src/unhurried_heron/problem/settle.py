@@ -271,8 +271,8 @@ def _check_containers(said: Said) -> None:
             raise _of_another_kind(what, 'a dict by name, such as {"level": …}', given)
     for what, given in {"units": said.units, "forces": said.forces}.items():
         for name, text in given.items():
-            if not isinstance(text, str):
-                raise _of_another_kind(what, f"a text for '{name}'", text)
+            if not isinstance(text, str) or printable(text) != text:
+                raise _of_another_kind(what, f"a plain text for '{name}'", text)
     texts = {"title": said.title, "equations" if said.form == "equations" else "the energies": said.text}
     for what, given in texts.items():
         if not isinstance(given, str):
