@@ -61,7 +61,10 @@ def _rates(march: March, time: float, state: Array) -> Array | None:
     march.control["rate_evaluations"] += 1
     if found.size:
         return np.array(found[0])
-    march.native.rates.pending_error()
+    stopped = march.native.rates.pending_error()
+    if stopped is not None and not isinstance(stopped[0], Exception):
+        # Ctrl-C and the like are meant, wherever they come
+        raise stopped[0]
     return None
 
 
