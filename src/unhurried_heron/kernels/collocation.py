@@ -90,14 +90,16 @@ def _filtered_size(system, work):
 @inner
 def _estimate(system, method, work, control, h):
     """Return the code of the rates and the error estimate in units of the tolerance; g1 keeps it by component."""
-    n = system.n
-    for k in range(n):
-        work.trial[k] = (method[E1] * work.z1[k] + method[E2] * work.z2[k] + method[E3] * work.z3[k]) / h
-        work.g1[k] = work.trial[k] + work.rates[k]
-    size = _filtered_size(system, work)
-    control.solves += 1
-    # on the first step and after a refusal a very stiff error may be over-estimated: filter it once more
-    if size >= 1.0 and (control.previous_step == 0.0 or control.after_refusal == 1):
+    n, size, rates = system.n, 0.0, work.rates
+    for turn in range(2):
+        for k in range(n):
+            increments = method[E1] * work.z1[k] + method[E2] * work.z2[k] + method[E3] * work.z3[k]
+            work.g1[k] = increments / h + rates[k]
+        size = _filtered_size(system, work)
+        control.solves += 1
+        # on the first step and after a refusal a very stiff error may be over-estimated: filter it once more
+        if turn == 1 or not (size >= 1.0 and (control.previous_step == 0.0 or control.after_refusal == 1)):
+            break
         for k in range(n):
             work.g2[k] = system.state[k] + work.g1[k]
         control.rate_evaluations += 1
@@ -105,10 +107,7 @@ def _estimate(system, method, work, control, h):
         code = call_native(system.rates, control.time, work.g2, work.g3, system.context)
         if code != 1:
             return code, size
-        for k in range(n):
-            work.g1[k] = work.trial[k] + work.g3[k]
-        size = _filtered_size(system, work)
-        control.solves += 1
+        rates = work.g3
     return 1, size
 
 

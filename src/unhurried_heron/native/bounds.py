@@ -16,6 +16,7 @@ from unhurried_heron.formulas.layout import Block, Loop
 # least and greatest value so far, and the indices that still have to run
 Form = tuple[int, int, tuple[tuple[str, int], ...]]
 _FURTHEST: Final = 2**53
+_NOTHING: Final[frozenset[Form]] = frozenset()
 
 
 def hold_within(blocks: Iterable[Block], size: int, n_states: int) -> None:
@@ -26,12 +27,12 @@ def hold_within(blocks: Iterable[Block], size: int, n_states: int) -> None:
     HeronError
         A place lies outside: formulation has let through what it should have refused.
     """
+    blocks = list(blocks)
     forms: dict[Node, frozenset[Form]] = {}
+    for node in upwards(*(block.node for block in blocks)):
+        forms[node] = _reach(node, forms, n_states)
     for block in blocks:
         _inside(_over((block.base, block.base, _moving(block.strides, block.loops)), block.loops), size, "written to")
-        for node in upwards(block.node):
-            if node not in forms:
-                forms[node] = _reach(node, forms, n_states)
         for form in forms[block.node]:
             _inside(_over(form, block.loops), n_states, "read from")
 
@@ -45,8 +46,11 @@ def _reach(node: Node, forms: dict[Node, frozenset[Form]], n_states: int) -> fro
     if node.op == "slot":
         base, *moves = node.args
         return _open({(base, base, tuple(moves))}, n_states)
-    found = frozenset[Form]().union(*(forms[part] for part in node.operands if forms[part]))
-    if node.op == SUM and found:
+    inner = [forms[part] for part in node.operands if forms[part]]
+    if not inner:
+        return _NOTHING
+    found = _NOTHING.union(*inner)
+    if node.op == SUM:
         index, first, last = str(node.args[0]), int(node.args[1].args[0]), int(node.args[2].args[0])
         return _open({_over(form, (Loop(index, first, last),)) for form in found}, n_states)
     return found
