@@ -201,6 +201,11 @@ def test_outputs_harm_nothing(tmp_path: Path) -> None:
     for options in (("--csv", path), twice, ("--plot", tmp_path / "a.xyz"), ("--csv", tmp_path), ("--json", "")):
         assert heron("run", path, *options).returncode == 2, options
     assert path.read_text() == before
+    # what the line says drives out what the file says: a step and tolerances exclude each other
+    path.write_text(before + "[integrate]\nstep = 0.1\n")
+    assert "rtol 0.001" in heron("run", path, "--rtol", "1e-3").stdout
+    path.write_text(before + "[integrate]\nrtol = 1e-3\n")
+    assert "step 0.1" in heron("run", path, "--step", "0.1").stdout
     run = heron("run", path, "--from", "0.5", "--to", "3", "--budget", "3steps")
     assert run.returncode == 1
     assert "t = 0.5" not in run.stdout.split("budget")[0]

@@ -196,3 +196,7 @@ def test_work_of_an_implicit_march_is_counted() -> None:
     assert tally.rate_evaluations == 3 * tally.iterations + tally.accepted + 1
     tally = uh.integrate(linear, "radau-iia-5", rtol=1e-6).tally
     assert tally.accepted < tally.iterations <= 3 * (tally.accepted + tally.refused)
+    # one solve for each estimate besides, and two where the error between the steps is measured
+    attempts = tally.accepted + tally.refused
+    assert tally.iterations + attempts <= tally.solves <= tally.iterations + 4 * attempts
+    assert tally.rate_evaluations >= 3 * tally.iterations + tally.accepted

@@ -144,3 +144,12 @@ def test_steps_held_back_by_stability_are_told() -> None:
     smooth = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 3000))
     assert uh.integrate(smooth).tally.accepted > 1000
     assert uh.integrate(smooth).ending.advice == ""
+
+
+def test_the_error_stays_near_its_aim() -> None:
+    swing = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 20))
+    for problem, rtol in ((swing, 1e-6), (swing, 1e-9), (pulled(20.0)[0], 1e-8), (logistic()[0], 1e-8)):
+        run = uh.integrate(problem, "radau-iia-5", rtol=rtol)
+        errors = run.ledger["error"][run.ledger["accepted"]].to_numpy()
+        assert 0.15 < np.median(errors[10:]) < 0.8
+        assert run.tally.refused < 0.1 * run.tally.accepted

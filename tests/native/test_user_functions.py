@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable
+from dataclasses import replace
 
 import numba
 import numpy as np
@@ -11,6 +12,9 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron import errors
+from unhurried_heron.native import system
+from unhurried_heron.native.engine import compile_module
+from unhurried_heron.native.signature import NativeFunction
 
 METHODS = ("classical-rk-4", "dormand-prince-54", "radau-iia-5")
 PLACES = ("rates", "jacobian", "event", "switch", "derived")
@@ -129,3 +133,36 @@ def test_fingerprints_tell_functions_apart() -> None:
     assert made(1.0).fingerprint != made(2.0).fingerprint
     assert made(1.0).fingerprint == made(1.0).fingerprint
     assert made(1.0).with_(interval=(0, 2)).fingerprint != made(1.0).fingerprint
+
+
+DOMAIN = """
+define i32 @evaluate(double %t, ptr %y, ptr %out, ptr %p) nounwind {
+  %x = load double, ptr %y
+  %outside = fcmp ogt double %x, 1.0
+  br i1 %outside, label %no, label %yes
+no:
+  ret i32 2
+yes:
+  store double 1.0, ptr %out
+  ret i32 1
+}
+"""
+
+
+@pytest.mark.parametrize("method", ["dormand-prince-54", "radau-iia-5"])
+def test_outside_the_domain_the_step_is_shortened(method: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    real = system.native_system
+
+    def limited(*arguments, **options):
+        address, engine = compile_module(DOMAIN)
+        rates = NativeFunction(address, 1, np.zeros(1), (engine,))
+        return replace(real(*arguments, **options), rates=rates, jacobian=None)
+
+    monkeypatch.setattr(system, "native_system", limited)
+    problem = uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 5))
+    # a first step far beyond the domain: the answer 2 is no exception, and no rates either
+    stop = [uh.Event("x = 0.99", stop=True)]
+    run = uh.integrate(problem, method, starting_step=3.0, budget={"steps": 500}, events=stop)
+    assert run.ending.reason == "event"
+    assert run.tally.refused > 0
+    assert run.final["x"] == pytest.approx(0.99, rel=1e-9)

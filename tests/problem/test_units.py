@@ -169,3 +169,15 @@ def test_junk_is_a_unit_or_our_own_error(text: str) -> None:
     except errors.UnitError:
         return
     assert unit.factor > 0
+
+
+@pytest.mark.parametrize(("unit", "agrees"), [("m/s^2", True), ("m/s", False), ("m", False), ("km/h/s", False)])
+def test_units_of_second_derivatives(unit: str, agrees: bool) -> None:
+    problem = uh.Problem.from_text(
+        "z'' = push",
+        initial={"z": 0, "z'": 0},
+        parameters={"push": 1},
+        interval=(0, 1),
+        units={"z": "m", "t": "s", "push": unit},
+    )
+    assert (problem.check_units() == ()) is agrees
