@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import math
-import warnings
 
-import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -34,34 +32,6 @@ def test_values(initial, interval, parameters) -> None:
         assert error.place or error.given
         return
     assert all(map(math.isfinite, (*problem.interval, *problem.initial.values(), *problem.parameters.values())))
-
-
-@settings(max_examples=150, deadline=None)
-@given(
-    method=st.sampled_from(["dormand-prince-54", "radau-iia-5", "euler", "heun-2", "nothing", ""]),
-    options=st.fixed_dictionaries(
-        {},
-        optional={
-            "rtol": st.one_of(NUMBERS, st.sampled_from([1e-3, 1e-6, {"x": 1e-4}])),
-            "atol": st.one_of(NUMBERS, st.sampled_from([1e-3, {"x": 1e-4}])),
-            "step": st.one_of(NUMBERS, st.just(0.1)),
-            "record": st.one_of(ANYTHING, st.lists(st.floats(0, 1), max_size=4), st.integers(2, 9)),
-            "starting_step": NUMBERS,
-            "largest_step": NUMBERS,
-        },
-    ),
-)
-def test_options(method: str, options: dict) -> None:
-    problem = uh.Problem.from_text("x' = -2*x + sin(9*t)", initial={"x": 1.0}, interval=(0, 1))
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore", uh.IncompleteRunWarning)
-        try:
-            run = uh.integrate(problem, method, **options, budget={"steps": 2000})
-        except (uh.OptionError, uh.MethodError) as error:
-            assert error.expected
-            return
-    assert run.ending.reason in ("end", "budget", "not finite", "step too small", "Newton failed")
-    assert np.isfinite(run.states).all()
 
 
 @settings(max_examples=150, deadline=None)
