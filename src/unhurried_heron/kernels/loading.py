@@ -62,7 +62,8 @@ def load_kernel(module: str, function: str) -> Kernel:
     path = folder and folder / f"{module}.{function}.machine-code"
     found = read_code(path) if path else None
     if found is None:
-        print("unhurried-heron: compiling a stepping kernel for this machine (once, up to half a minute) …", file=sys.stderr)
+        told = "compiling a stepping kernel for this machine (once, up to half a minute) …"
+        print(f"unhurried-heron: {told}", file=sys.stderr)
         found = _compile(module, function)
         if path:
             write_code(path, *found)
