@@ -44,11 +44,11 @@ def _form(system, method, work, control, h):
     """Factor the whole matrix at the present stages; return the code of the Jacobian, 2 where it is singular."""
     n = system.n
     size = 3 * n
-    for i in range(3):
+    # differences write over trial and g3: the third stage, whose rates stand there, goes first
+    for i in range(2, -1, -1):
         z = work.z1 if i == 0 else (work.z2 if i == 1 else work.z3)
         node = method[C1] if i == 0 else (method[C2] if i == 1 else 1.0)
         rates = work.g1 if i == 0 else (work.g2 if i == 1 else work.g3)
-        # differences write to trial and g3, so the state and the rates of the stage are kept elsewhere
         for k in range(n):
             work.w1[k] = system.state[k] + z[k]
             work.w2[k] = rates[k]

@@ -68,9 +68,8 @@ def _rates(march: March, time: float, state: Array) -> Array | None:
     return None
 
 
-def noise(problem: Problem, states: Array, absolute: Array) -> str:
+def noise(problem: Problem, largest: Array, absolute: Array) -> str:
     """Return a sentence on the states that never came above ten times their absolute tolerance; empty without any."""
-    largest = np.abs(states).max(axis=0, initial=0.0)
     quiet = np.flatnonzero((largest > 0.0) & (largest < 10.0 * absolute))
     if not quiet.size:
         return ""

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
-from unhurried_heron.errors import IncompleteRunWarning, OptionError
+from unhurried_heron.errors import IncompleteRunWarning
 from unhurried_heron.march.error_scale import ErrorScale, error_scale
 from unhurried_heron.march.options import (
     Budget,
@@ -28,6 +28,7 @@ from unhurried_heron.methods.catalogue import Method, find_method
 from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.problem.said import listed
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
@@ -127,7 +128,7 @@ def integrate(
     one_of(switches, "switches", {True: "True", False: "False"})
     one_of(ledger, "ledger", {None: "None", True: "True", False: "False"})
     one_of(progress, "progress", {None: "None", True: "True", False: "False"})
-    extra, limits = _event_list(events), budget_of(budget)
+    extra, limits = listed(events, "events"), budget_of(budget)
     if parameters is not None or initial is not None or interval is not None:
         problem = problem.with_(parameters=parameters, initial=initial, interval=interval)
     problem.refuse_open()
@@ -182,7 +183,7 @@ def integrate(
     if driver.ctrl_c and on_interrupt == "raise":
         raise KeyboardInterrupt
     trajectory = recorder.trajectory(float(control["time"][0]), march.system.state.copy())
-    ending = _ending(reason, driver, problem, chosen, watched, trajectory.states, absolute, fixed=fixed is not None)
+    ending = _ending(reason, driver, problem, chosen, watched, trajectory.largest(), absolute, fixed=fixed is not None)
     if not ending.as_asked and ending.reason not in ("budget", "interrupted") and not QUIET.get():
         warnings.warn(f"{ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2)
     counts = {key: int(control[key][0]) for key in Tally.__dataclass_fields__ if key != "seconds"}
@@ -204,26 +205,13 @@ def integrate(
     )
 
 
-def _event_list(events: Any) -> tuple[Event, ...]:
-    try:
-        return tuple(events)
-    except TypeError:
-        raise OptionError(
-            "events are given as a list",
-            name="events",
-            place="events",
-            expected='a list such as [Event("level = 1.2")]',
-            given=repr(events)[:80],
-        ) from None
-
-
 def _ending(
     reason: Reason,
     driver: Driver,
     problem: Problem,
     method: Method,
     watched: tuple[Event, ...],
-    states: Array,
+    largest: Array,
     absolute: Array,
     *,
     fixed: bool,
@@ -243,7 +231,7 @@ def _ending(
         "bad_time": float(control["bad_time"][0]),
         "fixed": fixed,
         "stiff": not fixed and not driver.interrupted and held_back(driver.march, method),
-        "noise": "" if fixed else noise(problem, states, absolute),
+        "noise": "" if fixed else noise(problem, largest, absolute),
         "steps": int(control["accepted"][0]),
     }
     return ending_of(reason, float(control["time"][0]), problem, method, details)

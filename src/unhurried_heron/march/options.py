@@ -12,6 +12,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.errors import MethodError, OptionError, near_spelling
+from unhurried_heron.kernels.control import SMALLEST_RELATIVE_STEP
 from unhurried_heron.methods.catalogue import Method
 from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.problem.problem import Problem
@@ -21,8 +22,6 @@ DEFAULT_RTOL: Final = 1e-7
 # the relative tolerance in units of the absolute one, where none is given
 ATOL_PART: Final = 1000.0
 SMALLEST_RTOL: Final = 1e-14
-# a step must be so many times the spacing of the times it leads to
-SMALLEST_STEP: Final = 16 * float(np.finfo(float).eps)
 # more states than this are work for sparse linear algebra
 MOST_DENSE: Final = 5000
 
@@ -229,7 +228,7 @@ def steps_wanted(
             expected="step=… alone, or tolerances with starting_step=… and largest_step=…",
             given=f"step={step!r}, {beside[0]}={named[beside[0]]!r}",
         )
-    smallest = SMALLEST_STEP * max(map(abs, interval))
+    smallest = SMALLEST_RELATIVE_STEP * max(map(abs, interval))
     for name, size in given.items():
         if size < smallest:
             raise OptionError(

@@ -84,10 +84,13 @@ class Run:
             return self._derived[:, stretch].reshape(-1, *model.derived_layout.by_name[name].shape)
         if name in self.problem.derived:
             return self._derived[:, self.problem.derived.index(name)]
-        raise RunError(
+        raise self._unknown(name, "run[…]")
+
+    def _unknown(self, name: object, place: str) -> RunError:
+        return RunError(
             f"there is no state or derived quantity '{name}'{near_spelling(str(name), self.columns)}",
             name=str(name),
-            place="run[…]",
+            place=place,
             expected="one of " + ", ".join(self.columns),
             given=repr(name),
         )
@@ -156,13 +159,7 @@ class Run:
     def _place(self, name: str) -> int:
         """Return the place of a state or derived quantity among the columns."""
         if name not in self.columns:
-            raise RunError(
-                f"there is no state or derived quantity '{name}'{near_spelling(str(name), self.columns)}",
-                name=str(name),
-                place="run.at",
-                expected="one of " + ", ".join(self.columns),
-                given=repr(name),
-            )
+            raise self._unknown(name, "run.at")
         return self.columns.index(name)
 
     @cached_property

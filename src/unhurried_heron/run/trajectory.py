@@ -63,6 +63,12 @@ class StepTrajectory:
         """States at the accepted steps, shape (n_steps + 1, n_states)."""
         return np.vstack([self.coefficients[:, 0, :], self.end_state])
 
+    def largest(self) -> Array:
+        """Return the largest size of each state at the steps, shape (n_states,), without joining the pieces."""
+        sizes = [np.abs(coefficients[:, 0, :]).max(axis=0) for _, _, coefficients in self.pieces if len(coefficients)]
+        largest: Array = np.maximum.reduce([np.abs(self.end_state), *sizes])
+        return largest
+
     def at(self, times: Array) -> Array:
         """Evaluate at times within the run, shape (n_times, n_states).
 
@@ -113,6 +119,11 @@ class RecordedTrajectory:
     states: Array
     end_time: float
     end_state: Array
+
+    def largest(self) -> Array:
+        """Return the largest size of each state at the recorded times, shape (n_states,)."""
+        largest: Array = np.maximum(np.abs(self.end_state), np.abs(self.states).max(axis=0, initial=0.0))
+        return largest
 
     def at(self, times: Array) -> Array:
         """Refuse: the steps were not kept.
