@@ -31,7 +31,7 @@ from unhurried_heron.kernels.collocation_constants import (
     V22,
 )
 from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.dense_lu import solve_real
+from unhurried_heron.kernels.linear import solve
 from unhurried_heron.kernels.polynomial import evaluate_step
 
 # where the defect is looked at: the middles of the two arcs of x N, away from its zeros at the nodes
@@ -64,7 +64,7 @@ def keep_for_guess(system, method, work):
         a2 = method[V10] * z1 + method[V11] * z2 + method[V12] * z3
         a3 = method[V20] * z1 + method[V21] * z2 + method[V22] * z3
         work.p1[k], work.p2[k], work.p3[k] = a1 + 2.0 * a2 + 3.0 * a3, a2 + 3.0 * a3, a3
-        work.trial[k] = system.state[k] + z3
+        system.trial[k] = system.state[k] + z3
 
 
 @inner
@@ -88,10 +88,10 @@ def foreseen_error(system, method, work, ratio):
 def _filtered_defect(system, work, control, coefficients, h, theta, out):
     """Write the filtered defect of the step polynomial at a point; return the code of the rates and its size."""
     n = system.n
-    evaluate_step(coefficients, 4, n, theta, work.trial)
+    evaluate_step(coefficients, 4, n, theta, system.trial)
     control.rate_evaluations += 1
     control.bad_time = control.time + theta * h
-    code = call_native(system.rates, control.bad_time, work.trial, work.g2, system.context)
+    code = call_native(system.rates, control.bad_time, system.trial, work.g2, system.context)
     if code != 1:
         return code, _OUTSIDE
     for k in range(n):
@@ -99,7 +99,7 @@ def _filtered_defect(system, work, control, coefficients, h, theta, out):
         for d in range(3, 0, -1):
             slope = slope * theta + d * coefficients[d * n + k]
         out[k] = slope / h - work.g2[k]
-    solve_real(work.real, work.pivots, n, out)
+    solve(work.solve, work.real, out, out)
     control.solves += 1
     total = 0.0
     for k in range(n):

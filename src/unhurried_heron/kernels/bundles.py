@@ -12,7 +12,8 @@ from typing import Annotated, Any, Final, NamedTuple
 
 import numpy as np
 
-# arrays of doubles and of whole numbers on the driver's side, pointers on the kernel's; decoders are made from these
+# arrays of doubles and of whole numbers on the driver's side, pointers on the kernel's; decoders are made from these.
+# A record (one element of a structured array) is annotated with its dtype
 Array = Annotated[Any, float]
 LongArray = Annotated[Any, int]
 
@@ -21,7 +22,8 @@ class System(NamedTuple):
     """The user's problem.
 
     ``rates``, ``context``, ``jacobian``, ``jacobian_context``: addresses (Jacobian 0: by differences).
-    ``state`` (n,): the present state, written by the march.
+    ``state`` (n,): the present state, written by the march; ``slope`` (n,): the rates there, kept up to date by the
+    family; ``trial`` (n,): the state at the end of an attempt, filled by the family, scratch otherwise.
     ``relative``, ``absolute`` (n,): tolerances.
     """
 
@@ -31,8 +33,17 @@ class System(NamedTuple):
     jacobian: int
     jacobian_context: int
     state: Array
+    slope: Array
+    trial: Array
     relative: Array
     absolute: Array
+
+
+class Parts(NamedTuple):
+    """Addresses of the kernels that a march calls: its family's own, and the search for events."""
+
+    family: int
+    search: int
 
 
 class Watch(NamedTuple):
@@ -73,14 +84,26 @@ class Output(NamedTuple):
     ledger: Array
 
 
+EXPLICIT_MEMORY: Final = np.dtype(
+    [
+        ("error_memory", np.float64),  # logarithm of the error of the step before
+        ("squared", np.float64),  # squared error of the present attempt
+        ("code", np.int64),  # of the rates in it
+    ],
+    align=True,
+)
+
+
 class Tableau(NamedTuple):
     """An explicit method, its arithmetic compiled by `tableau_code`.
 
     ``attempt``, ``error``, ``polynomial``: addresses. ``degree`` of the step polynomial; ``width``: rows of
     ``stages``, one
     for each stage and, where it is no stage, one for the rate at the end of the step; ``order`` of the error estimate
-    plus one. ``stages`` (width, n), ``trial`` (n,), ``where`` int64 (1,): work space that survives between calls.
+    plus one. ``stages`` (width, n), ``where`` int64 (1,): work space that survives between calls.
     """
+
+    memory: Annotated[Any, EXPLICIT_MEMORY]
 
     attempt: int
     error: int
@@ -89,38 +112,59 @@ class Tableau(NamedTuple):
     width: int
     order: int
     stages: Array
-    trial: Array
     where: LongArray
 
 
-class DenseWork(NamedTuple):
-    """A three-stage collocation method and its work space with dense linear algebra, kept between chunks.
+COLLOCATION_MEMORY: Final = np.dtype(
+    [
+        ("previous_step", np.float64),  # 0 where there is none
+        ("previous_error", np.float64),
+        ("contraction", np.float64),  # what was left of a correction when it was last seen, and of how large a one
+        ("correction", np.float64),
+        ("jacobian_age", np.int64),  # 0 none, 1 from an earlier step, 2 from here
+        ("factored_step", np.float64),  # step the factors belong to, 0 without
+        ("sign", np.int64),  # of the determinant of the real factors
+        # of the present attempt: outcome and contraction of the iteration, and by how much to shorten the step
+        ("outcome", np.int64),
+        ("theta", np.float64),
+        ("shrink", np.float64),
+        ("error", np.float64),
+    ],
+    align=True,
+)
 
-    ``constants`` as in `collocation_constants`. ``jacobian``, ``real``, ``re``, ``im`` (n, n): the Jacobian and the
-    factors; ``pivots``, ``pivots_complex`` (n,). The vectors (n,): ``trial`` a state; ``rates`` at the present point;
-    ``scale`` allowed errors; ``z``, ``w`` stage increments, plain and transformed; ``g`` right-hand sides; ``p`` the
-    polynomial of the step before; ``d`` what the step polynomial misses at two points. For fixed steps where simplified
-    iterations fail, ``whole`` (3 n, 3 n) with ``whole_pivots``, ``stacked`` and ``direction`` (3 n,); ``spare``
-    (n, n) for eigenvalues. ``insist`` and ``growth`` are the addresses of the kernels that use these, 0 where they are
-    not there.
+
+# age of a Jacobian: found at the present step, or at one before
+FRESH: Final = 2
+OLD: Final = 1
+# outcomes of the iteration
+CONVERGED, DIVERGED, STOPPED, GROWS = 1, 0, -1, 2
+
+
+class DenseWork(NamedTuple):
+    """A three-stage collocation method and its work space, kept between chunks.
+
+    ``constants`` as in `collocation_constants`. ``factor`` and ``solve`` are the addresses of the linear algebra, and
+    ``real``, ``complex``, ``whole`` those of its contexts (`linear`). ``jacobian`` (n, n). The vectors (n,): ``scale``
+    allowed errors; ``z``, ``w`` stage increments, plain and transformed; ``g`` right-hand sides; ``p`` the polynomial
+    of the step before; ``d`` what the step polynomial misses at two points. For fixed steps where simplified iterations
+    fail, ``stacked`` and ``direction`` (3 n,); ``spare`` (n, n) for eigenvalues. ``insist`` and ``growth`` are the
+    addresses of the kernels that use these, 0 where they are not there.
     """
 
+    memory: Annotated[Any, COLLOCATION_MEMORY]
     insist: int
     growth: int
+    factor: int
+    solve: int
+    real: int
+    complex: int
+    whole: int
     constants: Array
     jacobian: Array
-    real: Array
-    re: Array
-    im: Array
-    whole: Array
     spare: Array
-    pivots: LongArray
-    pivots_complex: LongArray
-    whole_pivots: LongArray
     stacked: Array
     direction: Array
-    trial: Array
-    rates: Array
     scale: Array
     z1: Array
     z2: Array
@@ -140,7 +184,8 @@ class DenseWork(NamedTuple):
 
 # where each bundle begins in a march's table: the control record, then the bundles every march has, then its own
 SYSTEM: Final = 1
-WATCH: Final = SYSTEM + len(System._fields)
+PARTS: Final = SYSTEM + len(System._fields)
+WATCH: Final = PARTS + len(Parts._fields)
 OUTPUT: Final = WATCH + len(Watch._fields)
 OWN: Final = OUTPUT + len(Output._fields)
 

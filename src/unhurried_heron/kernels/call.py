@@ -30,7 +30,7 @@ def call_native(typing_context, address, time, state, out, context):
 
 @intrinsic
 def call_kernel(typing_context, address, table):
-    """Call another entry kernel (`compiling.compile_entry`) at an address, on the same table; return its result."""
+    """Call another entry kernel (`compiling.compile_entry`) at an address, on a table; return its result."""
     signature = types.int64(types.int64, types.int64)
 
     def generate(codegen_context, builder, _, arguments):
@@ -64,6 +64,21 @@ def _cast_to(kind):
 as_doubles = _cast_to(_DOUBLES)
 as_longs = _cast_to(_LONGS)
 as_control = _cast_to(_CONTROL)
+
+
+def as_record(dtype):
+    """Return an intrinsic that takes an address for a record of a structured dtype."""
+    return _cast_to(from_dtype(dtype))
+
+
+@intrinsic
+def address_of(typing_context, pointer):
+    """Return a pointer's address."""
+
+    def generate(codegen_context, builder, _, arguments):
+        return builder.ptrtoint(arguments[0], ir.IntType(64))
+
+    return types.int64(pointer), generate
 
 
 @intrinsic

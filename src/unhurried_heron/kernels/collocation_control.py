@@ -5,14 +5,15 @@ The trend of the error is carried on from step to step: K. Gustafsson, ACM Trans
 
 from __future__ import annotations
 
+from unhurried_heron.kernels.bundles import GROWS, OLD
 from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.control import (
     NEWTON_FAILED,
     NOT_FINITE,
-    OLD,
     REACHED_END,
     STEP_TOO_SMALL,
 )
+from unhurried_heron.kernels.decoding import collocation_memory
 from unhurried_heron.kernels.outcome import first_not_finite, too_short
 
 # the error, which goes with the fourth power of the step, is aimed at half of what is allowed: a refusal costs a whole
@@ -32,58 +33,55 @@ _BELOW_GROWTH = 1.0 / 6.0
 
 
 @inner
-def after_divergence(control, work, n, shrink, h, grows):
+def after_divergence(control, system, work, h):
     """Shorten the step, or try a fixed one with a fresh Jacobian; return a reason to give up, or REACHED_END."""
-    control.refused += 1
-    control.after_refusal = 1
-    if grows:
+    memory = collocation_memory(work.memory)
+    if memory.outcome == GROWS:
         control.step = h * _BELOW_GROWTH
         return STEP_TOO_SMALL if too_short(control) else REACHED_END
-    control.bad_component = first_not_finite(work.trial, work.g1, n)
+    control.bad_component = first_not_finite(system.trial, work.g1, system.n)
     if control.bad_component >= 0:
         control.bad_time = control.time + h
-    stale = control.jacobian_age == OLD
+    stale = memory.jacobian_age == OLD
     if stale:
-        control.jacobian_age = 0
+        memory.jacobian_age = 0
     if control.adaptive == 0:
         if stale:
             return REACHED_END
     else:
-        control.step = h * shrink
+        control.step = h * memory.shrink
         if not too_short(control):
             return REACHED_END
     return NOT_FINITE if control.bad_component >= 0 else NEWTON_FAILED
 
 
 @inner
-def after_refusal(control, error, h):
+def after_refusal(control, memory, h):
     """Shorten the step after too large an error; return a reason to give up, or REACHED_END."""
-    control.refused += 1
+    error = memory.error
     # an error that is no number says nothing but "shorter"
     factor = (_AIM / error) ** 0.25 if error < 1e300 else _SHRINK
     control.step = h * max(_SHRINK, factor)
-    control.after_refusal = 1
-    if control.jacobian_age == OLD:
-        control.jacobian_age = 0
+    if memory.jacobian_age == OLD:
+        memory.jacobian_age = 0
     if too_short(control):
         return STEP_TOO_SMALL
     return REACHED_END
 
 
 @inner
-def after_acceptance(control, error, theta, h):
+def after_acceptance(control, memory, h):
     """Choose the next step and decide whether Jacobian and factors are kept."""
-    error = max(error, _SMALLEST_ERROR)
+    error = max(memory.error, _SMALLEST_ERROR)
     factor = (_AIM / error) ** 0.25
-    if control.previous_step != 0.0:
-        trend = factor * (h / control.previous_step) * (control.error_memory / error) ** 0.25
+    if memory.previous_step != 0.0:
+        trend = factor * (h / memory.previous_step) * (memory.previous_error / error) ** 0.25
         factor = min(factor, trend)
     factor = min(_GROW, max(_SHRINK, factor))
     if control.after_refusal == 1:
         factor = min(factor, 1.0)
-    control.error_memory = error
-    control.previous_step = h
-    control.after_refusal = 0
-    control.jacobian_age = OLD if theta <= _GOOD_CONTRACTION else 0
-    if control.adaptive == 1 and not (control.jacobian_age == OLD and 1.0 <= factor <= _WORTH_GROWING):
+    memory.previous_error = error
+    memory.previous_step = h
+    memory.jacobian_age = OLD if memory.theta <= _GOOD_CONTRACTION else 0
+    if control.adaptive == 1 and not (memory.jacobian_age == OLD and 1.0 <= factor <= _WORTH_GROWING):
         control.step = h * factor

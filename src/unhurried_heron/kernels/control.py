@@ -10,7 +10,7 @@ import numpy as np
 CONTROL: Final = np.dtype(
     [
         # set by the driver
-        ("table", np.int64),  # address of the march's own table, for kernels that call each other
+        ("table", np.int64),  # address of the march's own table
         ("end", np.float64),
         ("largest_step", np.float64),
         ("adaptive", np.int64),
@@ -20,16 +20,18 @@ CONTROL: Final = np.dtype(
         # the march's own state
         ("time", np.float64),
         ("origin", np.float64),  # fixed steps are counted from here, so that rounding does not add up
-        ("step", np.float64),
-        ("previous_step", np.float64),
-        ("error_memory", np.float64),
-        ("contraction", np.float64),  # what was left of a correction when it was last seen, and of how large a one
-        ("correction", np.float64),
+        ("step", np.float64),  # the length that is wanted next
         ("started", np.int64),  # 0 not yet, 1 yes, -1 to be started again beyond a switch
         ("fixed_steps", np.int64),
         ("after_refusal", np.int64),
-        ("jacobian_age", np.int64),  # 0 none, 1 from an earlier step, 2 from here
-        ("factored_step", np.float64),  # step the factors belong to, 0 without
+        # the present attempt
+        ("ask", np.int64),  # what the family is called for: START, ATTEMPT, REFUSE or ACCEPT
+        ("length", np.float64),  # with its sign
+        ("finish", np.float64),  # time at its end
+        ("place", np.int64),  # address of its step polynomial
+        ("error", np.float64),  # in units of the tolerance; NaN where there is none
+        ("row_iterations", np.int64),
+        ("theta", np.float64),  # where an event stops the step
         # what happened
         ("accepted", np.int64),
         ("refused", np.int64),
@@ -77,9 +79,11 @@ STEP_TOO_SMALL: Final = int(Reason.STEP_TOO_SMALL)
 NEWTON_FAILED: Final = int(Reason.NEWTON_FAILED)
 EVENT_STOPPED: Final = int(Reason.EVENT_STOPPED)
 
-# age of a Jacobian: found at the present step, or at one before
-FRESH: Final = 2
-OLD: Final = 1
+# what a march calls its family for
+START, ATTEMPT, REFUSE, ACCEPT = range(4)
+# what a family answers to ATTEMPT, if not with a reason to return
+REFUSED: Final = 10
+ACCEPTED: Final = 11
 
 LEDGER_COLUMNS: Final = ("time", "step", "error", "accepted", "iterations")
 SMALLEST_RELATIVE_STEP: Final = 16 * float(np.finfo(float).eps)

@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import offset_by
+from unhurried_heron.kernels.call import as_control, as_doubles, as_longs, offset_by
 from unhurried_heron.kernels.compiling import inner_fast_sums
+from unhurried_heron.kernels.linear_context import IM, MATRIX, PIVOTS, RE, SHIFT, STOP, B, D, N
 
 
 @inner_fast_sums
@@ -121,3 +122,44 @@ def solve_complex(re, im, pivots, n, b, d):
         square = re_i[i] * re_i[i] + im_i[i] * im_i[i]
         b[i] = (x * re_i[i] + y * im_i[i]) / square
         d[i] = (y * re_i[i] - x * im_i[i]) / square
+
+
+def factor(address):
+    """Form and factor the shifted matrix of a context (`linear`); return the sign of its determinant, or 0."""
+    context = as_longs(address)
+    n, control, pivots = context[N], as_control(context[STOP]), as_longs(context[PIVOTS])
+    matrix, shift, re, im = (
+        as_doubles(context[MATRIX]),
+        as_doubles(context[SHIFT]),
+        as_doubles(context[RE]),
+        as_doubles(context[IM]),
+    )
+    if context[MATRIX] != 0:
+        for i in range(n * n):
+            re[i] = -matrix[i]
+        for i in range(n):
+            re[i * n + i] += shift[0]
+    if context[IM] != 0:
+        for i in range(n * n):
+            im[i] = 0.0
+        for i in range(n):
+            im[i * n + i] = shift[1]
+        return 1 if factor_complex(re, im, pivots, n, control) else 0
+    if not factor_real(re, pivots, n, control):
+        return 0
+    odd = False
+    for k in range(n):
+        odd ^= (re[k * n + k] < 0.0) ^ (pivots[k] != k)
+    return -1 if odd else 1
+
+
+def solve(address):
+    """Solve with the factors of a context (`linear`), in place."""
+    context = as_longs(address)
+    n, pivots = context[N], as_longs(context[PIVOTS])
+    re, im, b, d = as_doubles(context[RE]), as_doubles(context[IM]), as_doubles(context[B]), as_doubles(context[D])
+    if context[IM] != 0:
+        solve_complex(re, im, pivots, n, b, d)
+    else:
+        solve_real(re, pivots, n, b)
+    return 0

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from unhurried_heron.kernels.call import call_native, offset_by
+from unhurried_heron.kernels.call import as_control, as_doubles, as_longs, call_native, offset_by
 from unhurried_heron.kernels.compiling import inner
+from unhurried_heron.kernels.decoding import output_in, system_in, watch_in
 from unhurried_heron.kernels.polynomial import evaluate_step
 
 _EPSILON = 2.220446049250313e-16
 NEVER = 2.0
-FAILED = -1.0
+FAILED = -1
+STOPS = 1
 # the direction of a switch: it is watched for falling below zero, wherever it was before
 _LEAVES = 2
 _NEAREST_PROBE = 1e-7
@@ -95,7 +97,7 @@ def find_events(watch, control, start, step, coefficients, shape):
     ``values`` rows 0 and 1 hold the event functions at both ends. NEVER: none stops it; FAILED: an event function
     did.
     """
-    degree, n = shape
+    _, n = shape
     times, which = watch.times, watch.which
     first_stop = NEVER
     first = control.n_events
@@ -125,20 +127,35 @@ def find_events(watch, control, start, step, coefficients, shape):
         control.n_events -= 1
     for place in range(first, control.n_events):
         theta = (times[place] - start) / step
-        evaluate_step(coefficients, degree, n, theta, offset_by(watch.states, place * n))
+        evaluate_step(coefficients, shape[0], n, theta, offset_by(watch.states, place * n))
     return first_stop
 
 
-@inner
-def step_events(watch, control, start, step, finish, trial, coefficients, shape):
-    """Look for events on an accepted step; return theta of the stop, NEVER or FAILED."""
-    if watch.m == 0:
-        return NEVER
-    control.bad_time = finish
-    if not watch_values(watch, finish, trial, 1):
+def search(address):
+    """Look for events on an accepted step; return FAILED, 0, or STOPS with ``control.theta`` where one stops the run.
+
+    ``address``: of the table of a march.
+    """
+    table = as_longs(address)
+    control, system, watch, output = as_control(table[0]), system_in(table), watch_in(table), output_in(table)
+    control.bad_time = control.finish
+    if not watch_values(watch, control.finish, system.trial, 1):
         return FAILED
-    theta = find_events(watch, control, start, step, coefficients, shape)
-    if theta == NEVER:
-        for e in range(watch.m):
-            watch.values[e] = watch.values[watch.m + e]
-    return theta
+    shape = (output.size // system.n - 1, system.n)
+    theta = find_events(watch, control, control.time, control.length, as_doubles(control.place), shape)
+    if theta == FAILED:
+        return FAILED
+    if theta != NEVER:
+        control.theta = theta
+        return STOPS
+    for e in range(watch.m):
+        watch.values[e] = watch.values[watch.m + e]
+    return 0
+
+
+@inner
+def move_to_event(control, system, output):
+    """Move state and time to where an event stopped the step."""
+    degree = output.size // system.n - 1
+    evaluate_step(as_doubles(control.place), degree, system.n, control.theta, system.state)
+    control.time += control.theta * control.length

@@ -1,4 +1,4 @@
-"""Marching with an explicit Runge-Kutta method, at fixed steps or with an embedded error estimate.
+"""An explicit Runge-Kutta method, at fixed steps or with an embedded error estimate.
 
 Step control: a proportional-integral controller, K. Gustafsson, ACM Trans. Math. Softw. 17 (1991) 533-554; see
 E. Hairer and G. Wanner, *Solving Ordinary Differential Equations II*, section IV.2.
@@ -10,6 +10,7 @@ import numpy as np
 
 from unhurried_heron.kernels.call import (
     as_control,
+    as_doubles,
     as_longs,
     call_attempt,
     call_error,
@@ -18,26 +19,18 @@ from unhurried_heron.kernels.call import (
 )
 from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.control import (
-    EVENT,
-    EVENT_STOPPED,
+    ACCEPT,
+    ACCEPTED,
+    ATTEMPT,
     NOT_FINITE,
     RATES_STOPPED,
     REACHED_END,
+    REFUSE,
+    REFUSED,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.decoding import output_in, system_in, tableau_in, watch_in
-from unhurried_heron.kernels.events import FAILED, NEVER, step_events
-from unhurried_heron.kernels.outcome import (
-    begin,
-    first_not_finite,
-    keep_row,
-    keep_step,
-    next_place,
-    next_step,
-    pause_reason,
-    too_short,
-)
-from unhurried_heron.kernels.polynomial import evaluate_step
+from unhurried_heron.kernels.decoding import explicit_memory, system_in, tableau_in
+from unhurried_heron.kernels.outcome import first_not_finite, too_short
 
 _SAFETY = 0.9
 _SHRINK, _GROW = 0.2, 5.0
@@ -46,53 +39,48 @@ _HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"
 
 
 @inner
-def _try_step(system, tableau, control, h):
-    """Fill the stages of one step and the state at its end; return the code of the rates."""
+def _end_rates(system, tableau):
+    return offset_by(tableau.stages, (tableau.width - 1) * system.n)
+
+
+@inner
+def _attempt(system, tableau, control):
+    n, h, y, stages, trial = system.n, control.length, system.state, tableau.stages, system.trial
+    control.row_iterations, control.error = 0, np.nan
     code = call_attempt(
-        tableau.attempt,
-        control.time,
-        h,
-        system.state,
-        tableau.stages,
-        tableau.trial,
-        system.n,
-        system.rates,
-        system.context,
-        tableau.where,
+        tableau.attempt, control.time, h, y, stages, trial, n, system.rates, system.context, tableau.where
     )
     if code == 1:
         control.rate_evaluations += tableau.width - 1
     else:
         control.rate_evaluations += tableau.where[0]
         control.bad_time = control.time + h
-    return code
+    if code < 1:
+        return RATES_STOPPED
+    squared = 0.0
+    if code == 1 and control.adaptive == 1:
+        squared = call_error(tableau.error, h, y, stages, trial, system.relative, system.absolute, n)
+    # an infinite state makes the error estimate zero
+    if code == 1 and squared <= 1.0 and first_not_finite(trial, _end_rates(system, tableau), n) >= 0:
+        squared = np.inf
+    if control.adaptive == 1:
+        control.error = np.sqrt(squared)
+    memory = explicit_memory(tableau.memory)
+    memory.code, memory.squared = code, squared
+    if code == 1 and squared <= 1.0:
+        call_polynomial(tableau.polynomial, h, y, stages, as_doubles(control.place), n)
+        return ACCEPTED
+    return REFUSED
 
 
 @inner
-def _longer_or_shorter(control, squared, order, h):
-    """Set the next step after an accepted one."""
-    # logarithms, so that the two powers of the controller cost one exponential
-    size = 0.5 * np.log(max(squared, 1e-20))
-    factor = _SAFETY * np.exp((0.4 * control.error_memory - 0.7 * size) / order)
-    factor = min(_GROW, max(_SHRINK, factor))
-    if control.after_refusal == 1:
-        factor = min(factor, 1.0)
-    control.error_memory = max(size, _LEAST_MEMORY)
-    control.after_refusal = 0
-    control.step = h * factor
-
-
-@inner
-def _refuse(control, tableau, n, code, squared, h):
-    """Set a shorter step after a refused one; return a reason to give up, or REACHED_END."""
-    control.refused += 1
-    control.after_refusal = 1
-    end_rates = offset_by(tableau.stages, (tableau.width - 1) * n)
-    if code == 1 and squared < _HUGE:
+def _refuse(system, tableau, control):
+    memory, h = explicit_memory(tableau.memory), control.length
+    if memory.code == 1 and memory.squared < _HUGE:
         control.bad_component = -1
-        control.step = h * max(_SHRINK, _SAFETY * squared ** (-0.5 / tableau.order))
+        control.step = h * max(_SHRINK, _SAFETY * memory.squared ** (-0.5 / tableau.order))
     else:
-        control.bad_component = first_not_finite(tableau.trial, end_rates, n)
+        control.bad_component = first_not_finite(system.trial, _end_rates(system, tableau), system.n)
         control.bad_time = control.time + h
         control.step = 0.1 * h
     if control.adaptive == 0:
@@ -102,59 +90,32 @@ def _refuse(control, tableau, n, code, squared, h):
     return REACHED_END
 
 
-def march(address):
-    """March until the end, an event, a full buffer or a failure; returns a reason (`control.Reason`).
+@inner
+def _accept(system, tableau, control):
+    end_rates, memory = _end_rates(system, tableau), explicit_memory(tableau.memory)
+    for k in range(system.n):
+        system.slope[k] = end_rates[k]
+    if control.adaptive == 1:
+        # logarithms, so that the two powers of the controller cost one exponential
+        size = 0.5 * np.log(max(memory.squared, 1e-20))
+        factor = _SAFETY * np.exp((0.4 * memory.error_memory - 0.7 * size) / tableau.order)
+        factor = min(_GROW, max(_SHRINK, factor))
+        if control.after_refusal == 1:
+            factor = min(factor, 1.0)
+        memory.error_memory = max(size, _LEAST_MEMORY)
+        control.step = control.length * factor
+    return REACHED_END
 
-    ``address``: of the table of control record, `System`, `Watch`, `Output` and `Tableau`.
-    """
+
+def family(address):
+    """Do what `march` asks for; its slope is the first row of ``stages``."""
     table = as_longs(address)
-    control = as_control(table[0])
-    system, watch, output, tableau = system_in(table), watch_in(table), output_in(table), tableau_in(table)
-    n, y, trial, stages = system.n, system.state, tableau.trial, tableau.stages
-    end_rates = offset_by(stages, (tableau.width - 1) * n)
-    end, adaptive = control.end, control.adaptive == 1
-    control.n_steps = control.n_rows = control.n_events = 0
-    if control.started != 1:
-        reason = begin(system, control, watch, stages)
-        if reason != REACHED_END:
-            return reason
-    while control.time != end:
-        reason = pause_reason(control, output, watch)
-        if reason != REACHED_END:
-            return reason
-        h, finish = next_step(control)
-        if h == 0.0:
-            return STEP_TOO_SMALL
-        code = _try_step(system, tableau, control, h)
-        if code < 1:
-            return RATES_STOPPED
-        squared = 0.0
-        if code == 1 and adaptive:
-            squared = call_error(tableau.error, h, y, stages, trial, system.relative, system.absolute, n)
-        # an infinite state makes the error estimate zero
-        if code == 1 and squared <= 1.0 and first_not_finite(trial, end_rates, n) >= 0:
-            squared = np.inf
-        good = code == 1 and squared <= 1.0
-        keep_row(control, output, h, np.sqrt(squared) if adaptive else np.nan, good, 0)
-        if not good:
-            reason = _refuse(control, tableau, n, code, squared, h)
-            if reason != REACHED_END:
-                return reason
-            continue
-        coefficients, start = next_place(control, output), control.time
-        call_polynomial(tableau.polynomial, h, y, stages, coefficients, n)
-        keep_step(control, output, h)
-        theta = step_events(watch, control, start, h, finish, trial, coefficients, (tableau.degree, n))
-        if theta == FAILED:
-            return EVENT_STOPPED
-        if theta != NEVER:
-            evaluate_step(coefficients, tableau.degree, n, theta, y)
-            control.time = start + theta * h
-            return EVENT
-        control.time = finish
-        for k in range(n):
-            y[k] = trial[k]
-            stages[k] = end_rates[k]
-        if adaptive:
-            _longer_or_shorter(control, squared, tableau.order, h)
+    control, system, tableau = as_control(table[0]), system_in(table), tableau_in(table)
+    if control.ask == ATTEMPT:
+        return _attempt(system, tableau, control)
+    if control.ask == ACCEPT:
+        return _accept(system, tableau, control)
+    if control.ask == REFUSE:
+        return _refuse(system, tableau, control)
+    explicit_memory(tableau.memory).error_memory = 0.0
     return REACHED_END

@@ -11,7 +11,6 @@ import functools
 import hashlib
 import importlib
 import platform
-import sys
 from dataclasses import dataclass, field
 from functools import cached_property
 from importlib.metadata import version
@@ -23,6 +22,8 @@ import numpy as np
 from unhurried_heron.errors import HeronError
 from unhurried_heron.kernels.cache import private_folder, read_code, write_code
 from unhurried_heron.native.engine import emit_object, host_description, load_object
+
+_loaded: dict[str, Kernel] = {}
 
 
 @dataclass(frozen=True)
@@ -55,26 +56,37 @@ def cache_folder() -> Path | None:
     return private_folder(f"kernels-{digest.hexdigest()[:16]}")
 
 
-@functools.cache
-def load_kernel(module: str, function: str) -> Kernel:
-    """Return an entry kernel, compiled now if it never was."""
+def _path_of(name: str) -> Path | None:
     folder = cache_folder()
-    path = folder and folder / f"{module}.{function}.machine-code"
-    found = read_code(path) if path else None
-    if found is None:
-        told = "compiling a stepping kernel for this machine (once, up to half a minute) …"
-        print(f"unhurried-heron: {told}", file=sys.stderr)
-        found = _compile(module, function)
-        if path:
-            write_code(path, *found)
-    symbol, code = found
-    address, engine = load_object(code, symbol)
-    return Kernel(f"{module}.{function}", address, engine)
+    return folder and folder / f"{name}.machine-code"
 
 
-def _compile(module: str, function: str) -> tuple[str, bytes]:
+def is_ready(name: str) -> bool:
+    """Whether a kernel is loaded, or its machine code kept on this machine."""
+    path = _path_of(name)
+    return name in _loaded or (path is not None and read_code(path) is not None)
+
+
+def load_kernel(name: str) -> Kernel:
+    """Return an entry kernel by its name, ``module.function``, compiled now if it never was."""
+    if name not in _loaded:
+        path = _path_of(name)
+        found = read_code(path) if path else None
+        if found is None:
+            found = _compile(name)
+            if path:
+                write_code(path, *found)
+        symbol, code = found
+        address, engine = load_object(code, symbol)
+        # where two threads come here at once, both find the kernel that came first
+        _loaded.setdefault(name, Kernel(name, address, engine))
+    return _loaded[name]
+
+
+def _compile(name: str) -> tuple[str, bytes]:
     from unhurried_heron.kernels.compiling import compile_entry
 
+    module, function = name.rsplit(".", 1)
     source = importlib.import_module(f"unhurried_heron.kernels.{module}")
     text, symbol = compile_entry(getattr(source, function))
     return symbol, emit_object(text)
@@ -91,4 +103,4 @@ def evaluate_at(starts: Any, steps: Any, coefficients: Any, index: Any, times: A
     _, terms, n = coefficients.shape
     index = np.ascontiguousarray(index, dtype=np.int64)
     table = address_table(starts, steps, coefficients, index, times, out, times.size, terms - 1, n)
-    load_kernel("polynomial", "evaluate_rows")(table)
+    load_kernel("polynomial.evaluate_rows")(table)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.kernels.bundles import CONVERGED, DIVERGED, STOPPED
 from unhurried_heron.kernels.call import call_kernel, call_native
 from unhurried_heron.kernels.collocation_constants import (
     ALPHA,
@@ -37,7 +38,8 @@ from unhurried_heron.kernels.collocation_constants import (
     U22,
 )
 from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.dense_lu import factor_complex, factor_real, solve_complex, solve_real
+from unhurried_heron.kernels.decoding import collocation_memory
+from unhurried_heron.kernels.linear import factor, solve
 
 _EPSILON = 2.220446049250313e-16
 # an iteration that gains less than a factor of two each time is worth less than a shorter step with new factors:
@@ -51,13 +53,12 @@ _AIM, _LEAST_SHRINK, _MOST_SHRINK = 0.25, 0.1, 0.5
 # the contraction seen in an earlier step counts so much worse with every step since, and so is soon seen again
 _DOUBT = 30.0
 _SAYS_SOMETHING = 10.0
-CONVERGED, DIVERGED, STOPPED, GROWS = 1, 0, -1, 2
 
 
 @inner
 def find_jacobian(system, work, control):
     """Fill the Jacobian at the present time and state; return the code of the function called."""
-    return jacobian_at(system, work, control, control.time, system.state, work.rates)
+    return jacobian_at(system, work, control, control.time, system.state, system.slope)
 
 
 @inner
@@ -73,41 +74,34 @@ def jacobian_at(system, work, control, time, state, rates):
 @inner
 def _difference_jacobian(system, work, control, time, y, f):
     """Forward differences, column by column; increments follow the size of the state and of its change in a step."""
-    n, shifted = system.n, work.g3
+    n, trial, shifted = system.n, system.trial, work.g3
     for k in range(n):
-        work.trial[k] = y[k]
+        trial[k] = y[k]
     for j in range(n):
         if control.stop != 0:
             return 1
         move = control.step * f[j]
         size = max(abs(y[j]), max(abs(move), work.scale[j]))
-        work.trial[j] = y[j] + np.copysign(np.sqrt(_EPSILON) * size, move)
-        increment = work.trial[j] - y[j]
+        trial[j] = y[j] + np.copysign(np.sqrt(_EPSILON) * size, move)
+        increment = trial[j] - y[j]
         control.rate_evaluations += 1
-        code = call_native(system.rates, time, work.trial, shifted, system.context)
+        code = call_native(system.rates, time, trial, shifted, system.context)
         if code != 1:
             return code
         for i in range(n):
             work.jacobian[i * n + j] = (shifted[i] - f[i]) / increment
-        work.trial[j] = y[j]
+        trial[j] = y[j]
     return 1
 
 
 @inner
-def form_and_factor(method, work, control, n, h):
+def form_and_factor(method, work, control, h):
     """Factor gamma/h - J and (alpha + i beta)/h - J; False if one of them is singular."""
+    memory = collocation_memory(work.memory)
     a, b, c = method[GAMMA] / h, method[ALPHA] / h, method[BETA] / h
-    for i in range(n * n):
-        work.real[i] = work.re[i] = -work.jacobian[i]
-        work.im[i] = 0.0
-    for i in range(n):
-        work.real[i * n + i] += a
-        work.re[i * n + i] += b
-        work.im[i * n + i] = c
     control.factorisations += 1
-    if not factor_real(work.real, work.pivots, n, control):
-        return False
-    return factor_complex(work.re, work.im, work.pivots_complex, n, control)
+    memory.sign = factor(work.factor, work.real, a, 0.0)
+    return memory.sign != 0 and factor(work.factor, work.complex, b, c) != 0
 
 
 @inner
@@ -117,11 +111,9 @@ def steps_over_growth(work, n, h):
     The determinant of gamma/h - J is the product of gamma/h - lambda over the eigenvalues: its sign, free from the
     factors, tells whether h lambda > gamma for an odd number of real ones. Beyond that the method damps what grows.
     """
-    odd = False
-    for k in range(n):
-        # a pivot's sign, an exchange of rows, and the sign of h itself
-        odd ^= (work.real[k * n + k] < 0.0) ^ (work.pivots[k] != k) ^ (h < 0.0)
-    return odd
+    memory = collocation_memory(work.memory)
+    backward = h < 0.0 and n % 2 == 1
+    return (memory.sign < 0) != backward
 
 
 @inner
@@ -171,10 +163,10 @@ def all_stage_rates(system, method, work, control, h):
         out = work.g1 if i == 0 else (work.g2 if i == 1 else work.g3)
         time = control.time + (h if i == 2 else method[C1 + i] * h)
         for k in range(system.n):
-            work.trial[k] = system.state[k] + z[k]
+            system.trial[k] = system.state[k] + z[k]
         control.rate_evaluations += 1
         control.bad_time = time
-        code = call_native(system.rates, time, work.trial, out, system.context)
+        code = call_native(system.rates, time, system.trial, out, system.context)
         if code != 1:
             break
     return code
@@ -190,8 +182,8 @@ def _displacement(method, work, n, h):
         g1[k] = method[U00] * f1 + method[U01] * f2 + method[U02] * f3 - a * w1[k]
         g2[k] = method[U10] * f1 + method[U11] * f2 + method[U12] * f3 - (b * w2[k] - c * w3[k])
         g3[k] = method[U20] * f1 + method[U21] * f2 + method[U22] * f3 - (c * w2[k] + b * w3[k])
-    solve_real(work.real, work.pivots, n, g1)
-    solve_complex(work.re, work.im, work.pivots_complex, n, g2, g3)
+    solve(work.solve, work.real, g1, g1)
+    solve(work.solve, work.complex, g2, g3)
     total = 0.0
     for k in range(n):
         inverse = 1.0 / work.scale[k]
@@ -218,6 +210,7 @@ def iterate(system, method, work, control, h):
     Returns the outcome, the number of iterations, the observed rate of contraction, and by which factor the step
     should shrink if the iteration diverged.
     """
+    memory = collocation_memory(work.memory)
     n, adaptive, threshold = system.n, control.adaptive == 1, method[NEWTON]
     most = MOST_ITERATIONS if adaptive else MOST_ITERATIONS_FIXED
     theta, before, shrink, rest, first = 0.0, 0.0, _MOST_SHRINK, 1.0, 0.0
@@ -235,7 +228,7 @@ def iterate(system, method, work, control, h):
         if count == 1:
             # what is left after it is not known yet; it grows with the correction where the equations are bent
             first = size
-            rest = _DOUBT * control.contraction * max(1.0, size / control.correction)
+            rest = _DOUBT * memory.contraction * max(1.0, size / memory.correction)
         else:
             theta = size / before
             # at rounding level the corrections no longer contract; there is nothing left to gain
@@ -251,6 +244,6 @@ def iterate(system, method, work, control, h):
         before = max(size, 1e-300)
         _correct(method, work, n)
         if rest * size <= threshold:
-            control.contraction, control.correction = max(rest, _EPSILON), max(first, 1e-300)
+            memory.contraction, memory.correction = max(rest, _EPSILON), max(first, 1e-300)
             return CONVERGED, count, seen, shrink
     return DIVERGED, most, theta, shrink

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import call_native, offset_by
+from unhurried_heron.kernels.call import address_of, call_native, offset_by
 from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.control import (
     BUFFER_FULL,
@@ -41,13 +41,13 @@ def first_not_finite(state, rates, n):
 
 
 @inner
-def begin(system, control, watch, rates):
+def begin(system, control, watch):
     """Evaluate rates and events at the start of a run or beyond a switch; return REACHED_END if all is well."""
     control.bad_time = control.time
     control.rate_evaluations += 1
-    if call_native(system.rates, control.time, system.state, rates, system.context) != 1:
+    if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
         return RATES_STOPPED
-    control.bad_component = first_not_finite(system.state, rates, system.n)
+    control.bad_component = first_not_finite(system.state, system.slope, system.n)
     if control.bad_component >= 0:
         return NOT_FINITE
     # beyond a switch, what the events were is known already
@@ -64,8 +64,8 @@ def too_short(control):
 
 
 @inner
-def next_step(control):
-    """Return the length of the next attempt (with its sign) and the time at its end; no length where none is left.
+def choose_attempt(control, output):
+    """Set length, finish and place of the next attempt; False where no length is left.
 
     The length is the difference of the two times as they are kept, so that nothing is lost far from time zero. Fixed
     steps are counted, so that rounding does not add up.
@@ -81,37 +81,33 @@ def next_step(control):
     h = finish - control.time
     # a step that would leave a sliver is stretched onto the end
     if abs(h) * 1.0000001 >= abs(left):
-        return left, control.end
-    if control.adaptive == 1 and too_short(control):
-        return 0.0, finish
-    return h, finish
+        h, finish = left, control.end
+    elif control.adaptive == 1 and too_short(control):
+        return False
+    control.length, control.finish = h, finish
+    control.place = address_of(offset_by(output.coefficients, control.n_steps * output.size))
+    return h != 0.0
 
 
 @inner
-def keep_row(control, output, h, error, accepted, iterations):
+def keep_row(control, output, accepted):
     """Write one row of the ledger."""
     row = 5 * control.n_rows
     ledger = output.ledger
     ledger[row] = control.time
-    ledger[row + 1] = h
-    ledger[row + 2] = error
+    ledger[row + 1] = control.length
+    ledger[row + 2] = control.error
     ledger[row + 3] = 1.0 if accepted else 0.0
-    ledger[row + 4] = iterations
+    ledger[row + 4] = control.row_iterations
     control.n_rows += 1
 
 
 @inner
-def next_place(control, output):
-    """Return where the polynomial of the next accepted step goes."""
-    return offset_by(output.coefficients, control.n_steps * output.size)
-
-
-@inner
-def keep_step(control, output, h):
+def keep_step(control, output):
     """Count an accepted step, and keep its start and length."""
     place = control.n_steps
     output.starts[place] = control.time
-    output.steps[place] = h
+    output.steps[place] = control.length
     control.n_steps += 1
     control.accepted += 1
     control.fixed_steps += 1

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import as_control, as_longs, offset_by
+from unhurried_heron.kernels.bundles import CONVERGED, DIVERGED, STOPPED
+from unhurried_heron.kernels.call import as_control, as_doubles, as_longs, offset_by
 from unhurried_heron.kernels.collocation_constants import C1, C2, GAMMA, I00, NEWTON
 from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.decoding import dense_work_in, system_in
-from unhurried_heron.kernels.dense_lu import factor_real, solve_real
-from unhurried_heron.kernels.newton import CONVERGED, DIVERGED, STOPPED, all_stage_rates, jacobian_at
-from unhurried_heron.kernels.outcome import next_step
+from unhurried_heron.kernels.linear import factor, solve
+from unhurried_heron.kernels.linear_context import RE
+from unhurried_heron.kernels.newton import all_stage_rates, jacobian_at
 
 _MOST_ITERATIONS = 100
 # a step of Newton's method that must be cut by more than this goes nowhere
@@ -43,7 +44,7 @@ def _residual(system, method, work, h):
 def _form(system, method, work, control, h):
     """Factor the whole matrix at the present stages; return the code of the Jacobian, 2 where it is singular."""
     n = system.n
-    size = 3 * n
+    size, whole = 3 * n, as_doubles(as_longs(work.whole)[RE])
     # differences write over trial and g3: the third stage, whose rates stand there, goes first
     for i in range(2, -1, -1):
         z = work.z1 if i == 0 else (work.z2 if i == 1 else work.z3)
@@ -56,13 +57,13 @@ def _form(system, method, work, control, h):
         if code != 1:
             return code
         for r in range(n):
-            row = offset_by(work.whole, (i * n + r) * size)
+            row = offset_by(whole, (i * n + r) * size)
             for j in range(3):
                 for k in range(n):
                     row[j * n + k] = -work.jacobian[r * n + k] if i == j else 0.0
                 row[j * n + r] += method[I00 + 3 * i + j] / h
     control.factorisations += 1
-    return 1 if factor_real(work.whole, work.whole_pivots, size, control) else 2
+    return 1 if factor(work.factor, work.whole, 0.0, 0.0) != 0 else 2
 
 
 @inner
@@ -97,7 +98,7 @@ def _newton(system, method, work, control, h):
         _residual(system, method, work, h)
         for k in range(3 * n):
             work.direction[k] = work.stacked[k]
-        solve_real(work.whole, work.whole_pivots, 3 * n, work.direction)
+        solve(work.solve, work.whole, work.direction, work.direction)
         control.solves += 1
         control.iterations += 1
         length = 0.0
@@ -132,10 +133,9 @@ def insist(address):
     ``address``: of the table of a collocation march.
     """
     table = as_longs(address)
-    control = as_control(table[0])
-    system, work = system_in(table), dense_work_in(table)
+    control, system, work = as_control(table[0]), system_in(table), dense_work_in(table)
     n, total = system.n, 0
-    h, _ = next_step(control)
+    h = control.length
     outcome = DIVERGED
     for start in range(_STARTS):
         for k in range(n):

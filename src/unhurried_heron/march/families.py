@@ -8,12 +8,25 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.kernels.bundles import OUTPUT, DenseWork, Output, System, Tableau, Watch, address_table
+from unhurried_heron.kernels.bundles import (
+    COLLOCATION_MEMORY,
+    EXPLICIT_MEMORY,
+    OUTPUT,
+    DenseWork,
+    Output,
+    Parts,
+    System,
+    Tableau,
+    Watch,
+    address_table,
+)
 from unhurried_heron.kernels.collocation_constants import constants_of
 from unhurried_heron.kernels.control import CONTROL, LEDGER_COLUMNS
-from unhurried_heron.kernels.loading import Kernel, load_kernel
+from unhurried_heron.kernels.loading import Kernel
+from unhurried_heron.kernels.prepare import load_kernels
 from unhurried_heron.kernels.tableau_code import compile_tableau
 from unhurried_heron.march.error_scale import ErrorScale
+from unhurried_heron.march.linear import dense_context
 from unhurried_heron.methods.catalogue import Method
 from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.methods.runge_kutta import RungeKutta
@@ -38,6 +51,7 @@ class March:
     kernel: Kernel
     control: Any
     system: System
+    parts: Parts
     watch: Watch
     output: Output
     own: Tableau | DenseWork
@@ -46,7 +60,7 @@ class March:
     table: Any = field(init=False)
 
     def __post_init__(self) -> None:
-        self.table = address_table(self.control, *self.system, *self.watch, *self.output, *self.own)
+        self.table = address_table(self.control, *self.system, *self.parts, *self.watch, *self.output, *self.own)
         self.control["table"] = self.table.ctypes.data
 
     @property
@@ -85,24 +99,37 @@ def lay_out(
     """
     n = state.size
     control = np.zeros(1, dtype=CONTROL)
-    system = System(n, *native.addresses(), state.copy(), scales.relative, scales.absolute)
     watch = _watch(native, events, n)
+    own: Tableau | DenseWork
     if isinstance(method, RungeKutta):
-        tableau, engine = _tableau(method, n)
-        output = _output(n, tableau.degree)
-        kernel = load_kernel("explicit_runge_kutta", "march")
-        return March(kernel, control, system, watch, output, tableau, native, (engine,))
-    kernel = load_kernel("collocation", "march")
-    output = _output(n, method.stages + 1)
-    return March(kernel, control, system, watch, output, _dense_work(method, n, scales, fixed=fixed), native)
+        family, *_ = kernels = _load(watch, "explicit_runge_kutta.family")
+        (own, engine) = _tableau(method, n)
+        output, slope = _output(n, own.degree), own.stages[0]
+    else:
+        stubborn, small = fixed and 3 * n <= MOST_WHOLE, n <= MOST_EIGENVALUES
+        needed = {"factor": "dense_lu.factor", "solve": "dense_lu.solve"}
+        needed |= {"insist": "stubborn.insist"} if stubborn else {}
+        needed |= {"growth": "eigenvalues.growth"} if small else {}
+        family, *others = kernels = _load(watch, "collocation.family", *needed.values())
+        addresses = dict(zip(needed, (kernel.address for kernel in others), strict=False))
+        own, engine = _dense_work(method, n, control, scales, addresses)
+        output, slope = _output(n, method.stages + 1), np.zeros(n)
+    system = System(n, *native.addresses(), state.copy(), slope, np.zeros(n), scales.relative, scales.absolute)
+    parts = Parts(family.address, kernels[-2].address if watch.m else 0)
+    return March(kernels[-1], control, system, parts, watch, output, own, native, (engine,))
+
+
+def _load(watch: Watch, *names: str) -> list[Kernel]:
+    """Return the kernels of a family, the search for events where there are any, and the march, in this order."""
+    return load_kernels(*names, *(("events.search",) if watch.m else ()), "march.march")
 
 
 def _tableau(method: RungeKutta, n: int) -> tuple[Tableau, Any]:
     addresses, engine = _tableau_code(method)
     lowest = min(method.order, method.embedded_order) if method.adaptive else method.order
     degree, width = method.interpolant.shape
-    stages, trial, where = np.zeros((width, n)), np.zeros(n), np.zeros(1, dtype=np.int64)
-    return Tableau(*addresses, degree, width, lowest + 1, stages, trial, where), engine
+    stages, where, memory = np.zeros((width, n)), np.zeros(1, dtype=np.int64), np.zeros(1, dtype=EXPLICIT_MEMORY)
+    return Tableau(memory, *addresses, degree, width, lowest + 1, stages, where), engine
 
 
 @functools.lru_cache(maxsize=64)
@@ -112,23 +139,28 @@ def _tableau_code(method: RungeKutta) -> tuple[tuple[int, int, int], Any]:
     return compile_tableau(a, b, c, method.error_weights, method.interpolant)
 
 
-def _dense_work(method: Collocation, n: int, scales: ErrorScale, *, fixed: bool) -> DenseWork:
-    stubborn = fixed and 3 * n <= MOST_WHOLE
-    m = 3 * n if stubborn else 0
+def _dense_work(
+    method: Collocation, n: int, control: Any, scales: ErrorScale, addresses: dict[str, int]
+) -> tuple[DenseWork, tuple[Any, ...]]:
+    m = 3 * n if "insist" in addresses else 0
     shapes: dict[str, Any] = dict.fromkeys(DenseWork._fields, n)
-    shapes |= dict.fromkeys(("jacobian", "real", "re", "im"), (n, n))
-    small = n <= MOST_EIGENVALUES
-    shapes |= {"spare": n * n + 1 if small else 0, "whole": (m, m), "whole_pivots": m, "stacked": m, "direction": m}
-    whole_numbers = ("pivots", "pivots_complex", "whole_pivots")
-    arrays = {
-        name: np.zeros(shape, dtype=np.int64 if name in whole_numbers else np.float64) for name, shape in shapes.items()
+    shapes |= {"jacobian": (n, n), "spare": n * n + 1 if "growth" in addresses else 0, "stacked": m, "direction": m}
+    fields: dict[str, Any] = {name: np.zeros(shape) for name, shape in shapes.items()}
+    real, complex_, whole = (
+        dense_context(size, control, jacobian, complex_shift=pair)
+        for size, jacobian, pair in ((n, fields["jacobian"], False), (n, fields["jacobian"], True), (m, None, False))
+    )
+    fields |= {
+        "memory": np.zeros(1, dtype=COLLOCATION_MEMORY),
+        "insist": 0,
+        "growth": 0,
+        **addresses,
+        "real": real[0].ctypes.data,
+        "complex": complex_[0].ctypes.data,
+        "whole": whole[0].ctypes.data,
+        "constants": constants_of(method, scales.newton, scales.between),
     }
-    addresses = {
-        "insist": load_kernel("stubborn", "insist").address if stubborn else 0,
-        "growth": load_kernel("eigenvalues", "growth").address if small else 0,
-    }
-    constants = constants_of(method, scales.newton, scales.between)
-    return DenseWork(**{**arrays, **addresses, "constants": constants})  # type: ignore[arg-type]  # by name
+    return DenseWork(**fields), (real, complex_, whole)
 
 
 def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:

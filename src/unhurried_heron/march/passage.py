@@ -204,8 +204,6 @@ class Passage:
     def _restart(self, time: float) -> None:
         control = self._march.control
         control["started"] = -1
-        for field in ("previous_step", "error_memory", "after_refusal", "jacobian_age", "factored_step"):
-            control[field] = 0
         control["bad_component"] = -1
         if self._starting_step is None:
             control["origin"], control["fixed_steps"] = time, 0

@@ -1,0 +1,27 @@
+"""Linear algebra behind two native calls: a shifted matrix is factored, and systems are solved with its factors.
+
+What is behind them is chosen by the driver. A context (`linear_context`) says on what they work; a family writes
+shift and right-hand side and calls.
+"""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.call import address_of, as_doubles, as_longs, call_kernel
+from unhurried_heron.kernels.compiling import inner
+from unhurried_heron.kernels.linear_context import SHIFT, B, D
+
+
+@inner
+def factor(address, context, re, im):
+    """Factor (re + i im) - J; return 0 where that is singular, else the sign of its determinant (1 if complex)."""
+    shift = as_doubles(as_longs(context)[SHIFT])
+    shift[0], shift[1] = re, im
+    return call_kernel(address, context)
+
+
+@inner
+def solve(address, context, b, d):
+    """Solve with the factors, in place; ``d`` is any pointer where the shift is real."""
+    places = as_longs(context)
+    places[B], places[D] = address_of(b), address_of(d)
+    call_kernel(address, context)

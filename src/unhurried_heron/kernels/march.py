@@ -1,0 +1,81 @@
+"""The march: what every family of methods does alike, written once and compiled once.
+
+A family is another kernel, called by address with what it is asked for in ``control.ask``:
+
+- START, at the start and beyond a switch, when state and slope are known: forget what was learnt elsewhere.
+- ATTEMPT a step of ``control.length``: fill ``system.trial``, the step polynomial at ``control.place``,
+  ``control.error`` and ``control.row_iterations``; return ACCEPTED or REFUSED, or a reason to return with.
+- REFUSE: set a shorter ``control.step``; return REACHED_END, or a reason to give up.
+- ACCEPT: state and time have moved; set the next ``control.step`` and bring ``system.slope`` up to date; return
+  REACHED_END, or a reason to give up.
+"""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.call import as_control, as_longs, call_kernel
+from unhurried_heron.kernels.control import (
+    ACCEPT,
+    ACCEPTED,
+    ATTEMPT,
+    EVENT,
+    EVENT_STOPPED,
+    REACHED_END,
+    REFUSE,
+    REFUSED,
+    START,
+    STEP_TOO_SMALL,
+)
+from unhurried_heron.kernels.decoding import output_in, parts_in, system_in, watch_in
+from unhurried_heron.kernels.events import FAILED, STOPS, move_to_event
+from unhurried_heron.kernels.outcome import begin, choose_attempt, keep_row, keep_step, pause_reason
+
+
+def march(address):
+    """March until the end, an event, a full buffer or a failure; return a reason (`control.Reason`)."""
+    table = as_longs(address)
+    control, system, parts = as_control(table[0]), system_in(table), parts_in(table)
+    watch, output = watch_in(table), output_in(table)
+    control.n_steps = control.n_rows = control.n_events = 0
+    if control.started != 1:
+        reason = begin(system, control, watch)
+        if reason != REACHED_END:
+            return reason
+        control.after_refusal = 0
+        control.ask = START
+        call_kernel(parts.family, address)
+    while control.time != control.end:
+        reason = pause_reason(control, output, watch)
+        if reason != REACHED_END:
+            return reason
+        if not choose_attempt(control, output):
+            return STEP_TOO_SMALL
+        control.ask = ATTEMPT
+        answer = call_kernel(parts.family, address)
+        if answer != ACCEPTED and answer != REFUSED:
+            return answer
+        keep_row(control, output, answer == ACCEPTED)
+        if answer == REFUSED:
+            control.refused += 1
+            control.ask = REFUSE
+            reason = call_kernel(parts.family, address)
+            control.after_refusal = 1
+            if reason != REACHED_END:
+                return reason
+            continue
+        keep_step(control, output)
+        if watch.m != 0:
+            found = call_kernel(parts.search, address)
+            if found == FAILED:
+                return EVENT_STOPPED
+            if found == STOPS:
+                move_to_event(control, system, output)
+                return EVENT
+        control.time = control.finish
+        for k in range(system.n):
+            system.state[k] = system.trial[k]
+        control.ask = ACCEPT
+        reason = call_kernel(parts.family, address)
+        control.after_refusal = 0
+        if reason != REACHED_END:
+            return reason
+    return REACHED_END

@@ -1,0 +1,86 @@
+"""Compiling kernels ahead of their use, several at once where there are processors for it.
+
+Run as a module with the names of kernels (``module.function``), it compiles these and leaves them on disk.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Final
+
+from unhurried_heron.kernels.cache import user_cache
+from unhurried_heron.kernels.loading import Kernel, cache_folder, is_ready, load_kernel
+
+# the longest to compile first
+KERNELS: Final = (
+    "collocation.family",
+    "stubborn.insist",
+    "eigenvalues.growth",
+    "march.march",
+    "events.search",
+    "dense_lu.factor",
+    "explicit_runge_kutta.family",
+    "dense_lu.solve",
+    "polynomial.evaluate_rows",
+)
+_told: list[bool] = []
+
+
+def load_kernels(*names: str) -> list[Kernel]:
+    """Return kernels by name, after compiling those that never were on this machine."""
+    missing = [name for name in names if not is_ready(name)]
+    if missing and not _told:
+        _told.append(True)
+        print("unhurried-heron: compiling for this machine (once, up to half a minute) …", file=sys.stderr)
+    if len(missing) > 1:
+        compile_together(missing)
+    return [load_kernel(name) for name in names]
+
+
+def compile_together(names: Iterable[str]) -> None:
+    """Compile kernels in this process and in as many others as there are processors.
+
+    What another process does not manage is compiled when it is loaded.
+    """
+    ordered = sorted(names, key=lambda name: KERNELS.index(name) if name in KERNELS else -1)
+    count = min(len(ordered), len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1)
+    helpers = []
+    try:
+        if _can_share():
+            for k in range(1, count):
+                command = [sys.executable, "-m", __name__, *ordered[k::count]]
+                environment = {**os.environ, "PYTHONPATH": os.pathsep.join(filter(None, sys.path))}
+                helpers.append(
+                    subprocess.Popen(command, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+                                     stderr=subprocess.DEVNULL)
+                )  # fmt: skip
+        for name in ordered[:: count if helpers else 1]:
+            load_kernel(name)
+        for helper in helpers:
+            helper.wait()
+    except OSError:
+        # no processes to be had
+        return
+    finally:
+        for helper in helpers:
+            helper.kill()
+            helper.wait()
+
+
+def _can_share() -> bool:
+    """Whether another process would find this Python and leave its work where this one looks for it."""
+    folder = cache_folder()
+    try:
+        shared = folder is not None and folder.parent == user_cache()
+    except RuntimeError:
+        shared = False
+    return shared and Path(sys.executable or "").name.startswith("python")
+
+
+if __name__ == "__main__":
+    for given in sys.argv[1:]:
+        load_kernel(given)
