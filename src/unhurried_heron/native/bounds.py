@@ -29,11 +29,12 @@ def hold_within(blocks: Iterable[Block], size: int, n_states: int) -> None:
     """
     blocks = list(blocks)
     forms: dict[Node, frozenset[Form]] = {}
-    for node in upwards(*(block.node for block in blocks)):
+    # a tree without members of families reads names only, each of which the emitter itself must find
+    for node in upwards(*(block.node for block in blocks if block.node.has_family)):
         forms[node] = _reach(node, forms, n_states)
     for block in blocks:
         _inside(_over((block.base, block.base, _moving(block.strides, block.loops)), block.loops), size, "written to")
-        for form in forms[block.node]:
+        for form in forms.get(block.node, _NOTHING):
             _inside(_over(form, block.loops), n_states, "read from")
 
 
