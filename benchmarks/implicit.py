@@ -8,8 +8,8 @@ import time
 import numpy as np
 from pairing import attempts_of, compile_c, in_turn, prepared, seconds_of, verdict
 
+from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.collocation_constants import constants_of
-from unhurried_heron.march.error_scale import error_scale
 from unhurried_heron.methods.collocation import RADAU_IIA_5
 from unhurried_heron.problem.problem import Problem
 
@@ -37,7 +37,7 @@ def report() -> None:
     rates, jacobian = march.native.rates, march.native.jacobian
     assert jacobian is not None
     start = np.array([*HIRES.initial.values()])
-    scale = error_scale(RADAU_IIA_5, np.full(8, RELATIVE), np.full(8, ABSOLUTE), start, fixed=False)
+    scale = family_of(RADAU_IIA_5).scale(RADAU_IIA_5, np.full(8, RELATIVE), np.full(8, ABSOLUTE), start, False)
     constants, kept = constants_of(RADAU_IIA_5, scale.newton, scale.between), np.zeros((ROOM, 5, 8))
     relative, absolute, counts = scale.relative, scale.absolute, np.zeros(6, dtype=np.int64)
     attempts = {}

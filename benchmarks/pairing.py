@@ -12,9 +12,9 @@ from pathlib import Path
 
 import numpy as np
 
-from unhurried_heron.march.error_scale import error_scale
-from unhurried_heron.march.families import March, lay_out
-from unhurried_heron.methods.catalogue import Method, find_method
+from unhurried_heron.families.registry import family_of
+from unhurried_heron.march.layout import March, lay_out
+from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.native.system import native_system
 from unhurried_heron.problem.problem import Problem
 
@@ -40,11 +40,11 @@ def compile_c(source: str, *flags: str) -> ctypes.CDLL:
 
 def prepared(problem: Problem, method: str, rtol: float, atol: float, first: float) -> March:
     """A march laid out as `integrate` does, with every tolerance given."""
-    chosen: Method = find_method(method)
+    chosen = find_method(method)
     n = len(problem.states)
-    native = native_system(problem, (), with_jacobian=chosen.stiff)
+    native = native_system(problem, (), with_jacobian=family_of(chosen).implicit)
     state = np.array([*problem.initial.values()])
-    scale = error_scale(chosen, np.full(n, rtol), np.full(n, atol), state, fixed=False)
+    scale = family_of(chosen).scale(chosen, np.full(n, rtol), np.full(n, atol), state, False)
     march = lay_out(chosen, native, state, scale, (), fixed=False)
     rewind(march, problem, first)
     return march

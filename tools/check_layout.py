@@ -12,7 +12,7 @@ from pathlib import Path
 
 PACKAGE = "unhurried_heron"
 # from the top of the house to its foot: a room imports only rooms above it (or itself)
-ROOMS = ["version", "errors", "formulas", "problem", "native", "methods", "kernels", "run", "march"]
+ROOMS = ["version", "errors", "formulas", "problem", "native", "methods", "kernels", "run", "families", "march"]
 ROOMS += ["study", "show", "files", "demo", "cli"]
 # rooms beside the line: what they may import
 BESIDE = {"testing": {"march", "methods", "problem", "run"}, "__init__": set(ROOMS) - {"cli", "demo"}}

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 
-from unhurried_heron.march.families import March
-from unhurried_heron.methods.runge_kutta import RungeKutta
+from unhurried_heron.march.layout import March
+from unhurried_heron.methods.method import Method
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
@@ -21,18 +21,18 @@ _LEAST, _MOST = 0.5, 2.0
 _SHOWN: Final = 4
 
 
-def held_back(march: March, method: Any) -> bool:
-    """Whether an explicit method's steps were as long as its stability allows at the end of the run.
+def held_back(march: March, method: Method) -> bool:
+    """Whether a method's steps were as long as its stability allows at the end of the run.
 
     The fastest decay is found by power iteration on differences of the rates, whose calls are counted.
     """
     control = march.control
     step, time = abs(float(control["step"][0])), float(control["time"][0])
-    if not isinstance(method, RungeKutta) or int(control["accepted"][0]) < _MANY_STEPS:
+    limit = method.real_stability_limit
+    if not np.isfinite(limit) or int(control["accepted"][0]) < _MANY_STEPS:
         return False
     with np.errstate(all="ignore"):
         decay = _fastest_decay(march, time)
-    limit = method.real_stability_limit
     return _LEAST * limit <= decay * step <= _MOST * limit
 
 

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.kernels.control import Reason
-from unhurried_heron.march.families import March
 from unhurried_heron.march.interrupt import HeldInterrupt
+from unhurried_heron.march.layout import March
 from unhurried_heron.march.options import Budget
 from unhurried_heron.march.passage import Passage
 from unhurried_heron.march.progress import ProgressBar

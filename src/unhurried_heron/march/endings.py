@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from unhurried_heron.kernels.control import Reason
-from unhurried_heron.methods.catalogue import Method
+from unhurried_heron.methods.catalogue import FOR_STIFF
+from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending
 
@@ -24,7 +25,7 @@ def ending_of(reason: Reason, time: float, problem: Problem, method: Method, det
     noise = str(details.get("noise") or "")
     stiff = (
         f"Its {details.get('steps'):,} steps were held back by stability and not by accuracy: the problem is stiff "
-        "there. Try an implicit method, radau-iia-5."
+        f"there. Try an implicit method, {FOR_STIFF}."
         if details.get("stiff")
         else ""
     )
@@ -57,7 +58,7 @@ def ending_of(reason: Reason, time: float, problem: Problem, method: Method, det
             else "Look at the equations near this time: a jump, a singularity, or a Jacobian that is singular."
         )
         return Ending("Newton failed", time, f"Newton's iteration did not converge at {at}.", advice)
-    stiff = "" if method.stiff else " If the solution is smooth there, the problem may be stiff: try radau-iia-5."
+    stiff = "" if method.stiff else f" If the solution is smooth there, the problem may be stiff: try {FOR_STIFF}."
     return Ending(
         "step too small",
         time,
@@ -74,6 +75,6 @@ def _not_finite(time: float, details: dict[str, object]) -> str:
 
 def _not_finite_advice(method: Method, details: dict[str, object]) -> str:
     if details.get("fixed"):
-        other = "" if method.stiff else ", or radau-iia-5 if the problem is stiff"
+        other = "" if method.stiff else f", or {FOR_STIFF} if the problem is stiff"
         return f"The fixed step is probably beyond the method's stability: take a smaller one{other}."
     return "The solution may blow up, or leave the domain of a root, logarithm or quotient: check the rates there."

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any, Literal
 import numpy as np
 
 from unhurried_heron.errors import IncompleteRunWarning
-from unhurried_heron.march.error_scale import ErrorScale, error_scale
+from unhurried_heron.families.error_scale import ErrorScale
+from unhurried_heron.families.registry import family_of
 from unhurried_heron.march.options import (
     Budget,
     Record,
@@ -24,8 +25,8 @@ from unhurried_heron.march.options import (
     tolerances,
 )
 from unhurried_heron.march.quiet import QUIET
-from unhurried_heron.methods.catalogue import Method, find_method
-from unhurried_heron.methods.collocation import Collocation
+from unhurried_heron.methods.catalogue import DEFAULT, find_method
+from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.said import listed
@@ -37,12 +38,10 @@ if TYPE_CHECKING:
     from unhurried_heron.kernels.control import Reason
     from unhurried_heron.march.driver import Driver
 
-DEFAULT_METHOD = "dormand-prince-54"
-
 
 def integrate(
     problem: Problem,
-    method: str | Method = DEFAULT_METHOD,
+    method: str | Method = DEFAULT,
     *,
     rtol: Tolerance = None,
     atol: Tolerance = None,
@@ -132,6 +131,7 @@ def integrate(
     if parameters is not None or initial is not None or interval is not None:
         problem = problem.with_(parameters=parameters, initial=initial, interval=interval)
     problem.refuse_open()
+    family = family_of(chosen)
     check_size(chosen, problem.model.layout.size)
     fixed, first, longest = steps_wanted(
         problem.interval, step=step, starting_step=starting_step, largest_step=largest_step
@@ -144,14 +144,14 @@ def integrate(
     start, end = problem.interval
 
     from unhurried_heron.march.driver import Driver
-    from unhurried_heron.march.families import lay_out
+    from unhurried_heron.march.layout import lay_out
     from unhurried_heron.march.passage import Passage
     from unhurried_heron.march.progress import ProgressBar
     from unhurried_heron.march.recorder import StepRecorder, TimeRecorder
     from unhurried_heron.native.system import native_system
 
-    native = native_system(problem, watched, with_jacobian=isinstance(chosen, Collocation), held=switches)
-    scales = error_scale(chosen, relative, absolute, state, fixed=fixed is not None)
+    native = native_system(problem, watched, with_jacobian=family.implicit, held=switches)
+    scales = family.scale(chosen, relative, absolute, state, fixed is not None)
     march = lay_out(chosen, native, state, scales, watched, fixed=fixed is not None)
     control = march.control
     control["time"] = control["origin"] = start

@@ -12,9 +12,10 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.errors import MethodError, OptionError, near_spelling
+from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.control import SMALLEST_RELATIVE_STEP
-from unhurried_heron.methods.catalogue import Method
-from unhurried_heron.methods.collocation import Collocation
+from unhurried_heron.methods.catalogue import DEFAULT
+from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
 
@@ -23,7 +24,6 @@ DEFAULT_RTOL: Final = 1e-7
 ATOL_PART: Final = 1000.0
 SMALLEST_RTOL: Final = 1e-14
 # more states than this are work for sparse linear algebra
-MOST_DENSE: Final = 5000
 
 Tolerance = float | Mapping[str, float] | None
 Record = str | int | Sequence[float] | Array
@@ -170,12 +170,13 @@ def check_size(method: Method, n: int) -> None:
     ------
     MethodError
     """
-    if isinstance(method, Collocation) and n > MOST_DENSE:
+    most = family_of(method).most_states
+    if most is not None and n > most:
         raise MethodError(
             f"{method.name} solves its equations with full matrices, which {n:,} states make too large",
             name=method.name,
             place="method",
-            expected=f"at most {MOST_DENSE:,} states, or an explicit method such as dormand-prince-54",
+            expected=f"at most {most:,} states, or an explicit method such as {DEFAULT}",
             given=f"{n:,} states: {4 * 8 * n * n / 1e9:.3g} GB of matrices",
         )
 
@@ -192,7 +193,7 @@ def check_fits(method: Method, step: float | None, rtol: Tolerance, atol: Tolera
             f"{method.name} has no error estimate, so it cannot choose its steps",
             name=method.name,
             place="method",
-            expected="step=… for fixed steps, or a method with an embedded pair such as dormand-prince-54",
+            expected=f"step=… for fixed steps, or a method with an embedded pair such as {DEFAULT}",
             given="no step",
         )
     if step is not None:

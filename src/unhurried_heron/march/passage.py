@@ -14,7 +14,7 @@ import numpy as np
 from unhurried_heron.formulas.evaluate import STATE, evaluate
 from unhurried_heron.formulas.narrow import Window
 from unhurried_heron.kernels.control import Reason
-from unhurried_heron.march.families import March
+from unhurried_heron.march.layout import March
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.native.signature import NativeFunction
 from unhurried_heron.problem.problem import Problem

@@ -5,15 +5,18 @@ from __future__ import annotations
 from typing import Final
 
 from unhurried_heron.errors import MethodError, near_spelling
-from unhurried_heron.methods.collocation import RADAU_IIA_5, Collocation
+from unhurried_heron.methods.collocation import RADAU_IIA_5
 from unhurried_heron.methods.explicit import CLASSICAL_RK_4, DORMAND_PRINCE_54, EULER, FEHLBERG_45, HEUN_2
-from unhurried_heron.methods.runge_kutta import RungeKutta
-
-Method = RungeKutta | Collocation
+from unhurried_heron.methods.method import Method
 
 CATALOGUE: Final[dict[str, Method]] = {
     method.name: method for method in (EULER, HEUN_2, CLASSICAL_RK_4, FEHLBERG_45, DORMAND_PRINCE_54, RADAU_IIA_5)
 }
+
+
+# what runs where none is named, and what is advised for stiff problems
+DEFAULT: Final = DORMAND_PRINCE_54.name
+FOR_STIFF: Final = RADAU_IIA_5.name
 
 
 def all_methods() -> tuple[Method, ...]:
@@ -29,7 +32,7 @@ def find_method(method: str | Method) -> Method:
     MethodError
         There is no method of that name.
     """
-    if isinstance(method, Method):
+    if not isinstance(method, str) and hasattr(method, "family") and not isinstance(method, type):
         return method
     if not isinstance(method, str) or method not in CATALOGUE:
         raise MethodError(

@@ -6,9 +6,9 @@ E. Hairer and G. Wanner, *Solving Ordinary Differential Equations II*, 2nd ed. (
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, Final
+from typing import Any, ClassVar, Final
 
 import numpy as np
 
@@ -34,9 +34,10 @@ class Collocation:
     name: str
     nodes: tuple[float, float, float]
     source: str
-    stiff: bool = field(default=True, init=False)
-    adaptive: bool = field(default=True, init=False)
-    family: str = field(default="collocation", init=False)
+    stiff: ClassVar[bool] = True
+    adaptive: ClassVar[bool] = True
+    family: ClassVar[str] = "collocation"
+    real_stability_limit: ClassVar[float] = math.inf
 
     @property
     def stages(self) -> int:

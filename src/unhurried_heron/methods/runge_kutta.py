@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from fractions import Fraction
 from functools import cached_property
-from typing import Any, Final
+from typing import Any, ClassVar, Final
 
 import numpy as np
 
@@ -61,8 +61,8 @@ class RungeKutta:
     c: Any
     b_embedded: Any = None
     source: str = "given by the user"
-    stiff: bool = field(default=False, init=False)
-    family: str = field(default="explicit Runge-Kutta", init=False)
+    stiff: ClassVar[bool] = False
+    family: ClassVar[str] = "explicit Runge-Kutta"
 
     def __post_init__(self) -> None:
         if not isinstance(self.name, str) or not self.name:

@@ -13,7 +13,7 @@ from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderR
 from rich.table import Table
 from rich.text import Text
 
-from unhurried_heron.methods.catalogue import Method
+from unhurried_heron.methods.method import Method
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.compare import Comparison
 

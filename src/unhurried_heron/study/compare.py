@@ -13,7 +13,8 @@ from unhurried_heron.errors import HeronError, OptionError
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget, positive_option, refuse_no_problem
 from unhurried_heron.march.quiet import quietly
-from unhurried_heron.methods.catalogue import Method, find_method
+from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF, find_method
+from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.reference import References, Truth, size_of, up_to_its_stop
@@ -117,7 +118,7 @@ def compare(
         A method is unknown, a tolerance unusable, or nothing is to be compared.
     """
     refuse_no_problem(problem, "compare")
-    single = isinstance(methods, str | Method)
+    single = isinstance(methods, str) or hasattr(methods, "family")
     try:
         several: Any = [methods] if single else methods
         chosen = [find_method(method) for method in several]
@@ -126,7 +127,7 @@ def compare(
             "these are no methods",
             name="methods",
             place="compare",
-            expected="names of methods, such as ['dormand-prince-54', 'radau-iia-5']",
+            expected=f"names of methods, such as {[DEFAULT, FOR_STIFF]}",
             given=repr(methods)[:80],
         ) from None
     tolerances = _listed(DEFAULT_RTOL if rtol is None and step is None else rtol, "rtol")

@@ -9,10 +9,12 @@ from typing import Final
 import numpy as np
 
 from unhurried_heron.errors import OptionError
+from unhurried_heron.families.registry import reference_methods
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget, Record
 from unhurried_heron.march.quiet import quietly
-from unhurried_heron.methods.catalogue import Method
+from unhurried_heron.methods.catalogue import FOR_STIFF
+from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
@@ -23,7 +25,6 @@ _TIGHTEST, _LOOSEST = 1e-13, 1e-12
 # how long a reference may take before it is given up
 _SECONDS: Final = 20.0
 _LEAST_SECONDS: Final = 0.5
-_FAMILY_METHODS: Final = {"collocation": "radau-iia-5", "explicit Runge-Kutta": "dormand-prince-54"}
 # times at which errors are looked for: equally spaced, ever denser towards the start, and where the reference stepped
 _EVEN, _TOWARDS_START, _STEPS = 401, 121, 2000
 
@@ -70,7 +71,7 @@ class References:
             start + (end - start) * np.geomspace(1e-12, 1.0, _TOWARDS_START),
         ]
         if not self._problem.model.exact:
-            steps = self._integrate("collocation", "steps").times
+            steps = self._integrate(next(iter(reference_methods())), "steps").times
             times.append(steps[:: 1 + steps.size // _STEPS])
         joined = np.unique(np.concatenate(times))
         inside = joined[(joined >= min(start, end)) & (joined <= max(start, end))]
@@ -93,7 +94,7 @@ class References:
             values = evaluate_rows(native_exact(self._problem), self.grid, no_state)
             return Truth(exact, values, "closed form of " + ", ".join(exact))
         # another family first; its own where the other cannot do the problem (an explicit method on a stiff one)
-        for family in sorted(_FAMILY_METHODS, key=lambda name: name == method.family):
+        for family in sorted(reference_methods(), key=lambda name: name == method.family):
             run = self._run(family)
             if run.ending.reason == "end":
                 related = " (same family)" if family == method.family else ""
@@ -113,7 +114,7 @@ class References:
         """
         if not self._problem.model.exact:
             taken = max((run.tally.seconds for run in self._runs.values()), default=0.0)
-            for family in _FAMILY_METHODS:
+            for family in reference_methods():
                 if family not in self._runs:
                     seconds = min(_SECONDS, max(_LEAST_SECONDS, 10.0 * taken))
                     self._runs[family] = self._integrate(family, self.grid, seconds)
@@ -128,7 +129,7 @@ class References:
         return self._runs[family]
 
     def _integrate(self, family: str, record: Record, seconds: float = _SECONDS) -> Run:
-        return _quietly(self._problem, _FAMILY_METHODS[family], self.rtol, record, seconds)
+        return _quietly(self._problem, reference_methods()[family], self.rtol, record, seconds)
 
 
 def _quietly(problem: Problem, method: str, rtol: float, record: Record, seconds: float = _SECONDS) -> Run:
@@ -142,7 +143,7 @@ def up_to_its_stop(problem: Problem) -> Problem:
     plain = problem.with_(events=())
     if not any(event.stop for event in problem.events):
         return plain
-    run = _quietly(problem, _FAMILY_METHODS["collocation"], _LOOSEST, 2)
+    run = _quietly(problem, FOR_STIFF, _LOOSEST, 2)
     stopped = run.ending.reason == "event" and run.ending.time != problem.interval[0]
     return plain.with_(interval=(problem.interval[0], run.ending.time)) if stopped else plain
 

@@ -12,7 +12,8 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.march.integrate import integrate
-from unhurried_heron.methods.catalogue import Method, find_method
+from unhurried_heron.methods.catalogue import find_method
+from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array

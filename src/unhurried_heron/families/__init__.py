@@ -1,0 +1,1 @@
+"""What ties a family of methods together: data, kernel, work space, tolerances, limits."""

@@ -1,0 +1,91 @@
+"""Collocation methods with full matrices."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.families.error_scale import ErrorScale
+from unhurried_heron.families.family import Demand, Family, WorkSpace
+from unhurried_heron.families.linear import dense_context
+from unhurried_heron.kernels.bundles import COLLOCATION_MEMORY, DenseWork
+from unhurried_heron.kernels.collocation_constants import constants_of
+from unhurried_heron.kernels.prepare import load_kernels
+from unhurried_heron.methods.catalogue import FOR_STIFF
+from unhurried_heron.methods.collocation import Collocation
+from unhurried_heron.run.trajectory import Array
+
+# so many unknowns of all stages together are solved by one full matrix, where nothing else helps
+MOST_WHOLE = 1500
+# so many modes are looked at one by one for growth that no error estimate can see
+MOST_EIGENVALUES = 64
+MOST_DENSE = 5000
+# how closely Newton's iteration is solved where no tolerance says so (fixed steps)
+_FIXED_STEP = 1e-10
+_FIXED_STEP_NEWTON = 2e-5
+# errors of several components and steps add up
+_SHARE = 0.7
+# the iteration's error goes into the solution as it is, so it gets a small share of the tolerance
+_NEWTON_SHARE = 0.05
+_ROUNDING = 8 * float(np.finfo(float).eps)
+
+
+def _scale(method: Collocation, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+    """Return the scale for the user's tolerances.
+
+    The estimate of a collocation method goes with a lower power of the step, h^(q+1), than the error of its polynomial,
+    h^(p+1), does. Where that error is ``rtol``, the estimate is of the size rtol^((q+1)/(p+1)).
+    """
+    if fixed:
+        largest = float(np.abs(state).max(initial=0.0))
+        tight = _FIXED_STEP * (1e-3 * largest or 1e-3)
+        return ErrorScale(np.full_like(state, _FIXED_STEP), np.full_like(state, tight), _FIXED_STEP_NEWTON)
+    share = (method.embedded_order + 1) / (method.interpolant_order + 1)
+    # pure absolute tolerances have no scale that such a power could refer to: the estimate is taken as it is
+    with np.errstate(divide="ignore"):
+        loosened = np.where(relative > 0, _SHARE * relative ** (share - 1.0), 1.0)
+    between = float(1.0 / loosened.max())
+    tightest = float((relative * loosened).min(where=relative > 0, initial=1.0))
+    newton = max(_NEWTON_SHARE * between, _ROUNDING / tightest)
+    return ErrorScale(relative * loosened, absolute * loosened, newton, between)
+
+
+def _lay_out(method: Collocation, demand: Demand) -> WorkSpace:
+    n, control, scales, fixed = demand
+    kernels = {"factor": "dense_lu.factor", "solve": "dense_lu.solve"}
+    m = 0
+    if fixed and 3 * n <= MOST_WHOLE:
+        kernels["insist"], m = "stubborn.insist", 3 * n
+    if n <= MOST_EIGENVALUES:
+        kernels["growth"] = "eigenvalues.growth"
+    addresses = {field: kernel.address for field, kernel in zip(kernels, load_kernels(*kernels.values()), strict=True)}
+    shapes: dict[str, Any] = dict.fromkeys(DenseWork._fields, n)
+    shapes |= {"jacobian": (n, n), "spare": n * n + 1 if "growth" in kernels else 0, "stacked": m, "direction": m}
+    fields: dict[str, Any] = {name: np.zeros(shape) for name, shape in shapes.items()}
+    jacobian = fields["jacobian"]
+    contexts = {
+        "real": dense_context(n, control, jacobian, complex_shift=False),
+        "complex": dense_context(n, control, jacobian, complex_shift=True),
+        "whole": dense_context(m, control, None, complex_shift=False),
+    }
+    fields |= {
+        "memory": np.zeros(1, dtype=COLLOCATION_MEMORY),
+        "insist": 0,
+        "growth": 0,
+        **addresses,
+        **{name: context[0].ctypes.data for name, context in contexts.items()},
+        "constants": constants_of(method, scales.newton, scales.between),
+    }
+    return WorkSpace(DenseWork(**fields), np.zeros(n), method.stages + 1, tuple(contexts.values()))
+
+
+COLLOCATION: Final = Family(
+    "collocation",
+    "collocation.family",
+    _lay_out,
+    implicit=True,
+    scale=_scale,
+    reference=FOR_STIFF,
+    most_states=MOST_DENSE,
+)

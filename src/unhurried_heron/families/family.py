@@ -1,0 +1,70 @@
+"""The record that says what a family of methods is, which is all that the rest of the house knows of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, NamedTuple
+
+from unhurried_heron.families.error_scale import ErrorScale, as_given
+from unhurried_heron.run.trajectory import Array
+
+
+class Demand(NamedTuple):
+    """What a family is to lay out its work space for.
+
+    ``n`` states; ``control`` (1,), the march's control record; ``scales`` of the error estimate; ``fixed``: whether the
+    steps are.
+    """
+
+    n: int
+    control: Any
+    scales: ErrorScale
+    fixed: bool
+
+
+class WorkSpace(NamedTuple):
+    """What a family lays out.
+
+    ``bundle``: a named tuple of arrays, records, whole numbers and addresses, which its kernel decodes (`bundles`).
+    ``slope`` (n,): where its kernel keeps the rates at the present state. ``degree`` of its step polynomials. ``keep``:
+    what else must stay alive.
+    """
+
+    bundle: Any
+    slope: Array
+    degree: int
+    keep: tuple[Any, ...] = ()
+
+
+@dataclass(frozen=True)
+class Family:
+    """A family of methods.
+
+    Parameters
+    ----------
+    name : str
+        What its methods have as their ``family``.
+    kernel : str
+        The compiled part, ``module.function``, which answers what `kernels.march` asks: of the package's kernels, or,
+        written ``package.module:function``, from anywhere.
+    lay_out : callable
+        Makes a `WorkSpace` of a method and a `Demand`.
+    implicit : bool
+        Whether its steps solve systems with the Jacobian, which is found for it.
+    scale : callable
+        Translates the user's tolerances into those of the error estimate:
+        ``scale(method, relative, absolute, state, fixed)``.
+    reference : str
+        The method that makes references for comparisons, "" where none is fit for it.
+    most_states : int, optional
+        The largest system, where there is a limit.
+    """
+
+    name: str
+    kernel: str
+    lay_out: Callable[[Any, Demand], WorkSpace]
+    implicit: bool = False
+    scale: Callable[[Any, Array, Array, Array, bool], ErrorScale] = as_given
+    reference: str = ""
+    most_states: int | None = None

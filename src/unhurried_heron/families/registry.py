@@ -1,0 +1,66 @@
+"""The families of methods; whatever depends on a method's family asks here."""
+
+from __future__ import annotations
+
+from typing import Final
+
+from unhurried_heron.errors import MethodError
+from unhurried_heron.families.collocation import COLLOCATION
+from unhurried_heron.families.explicit import EXPLICIT
+from unhurried_heron.families.family import Family
+from unhurried_heron.methods.catalogue import CATALOGUE
+from unhurried_heron.methods.method import Method
+
+FAMILIES: Final[dict[str, Family]] = {family.name: family for family in (COLLOCATION, EXPLICIT)}
+
+
+def family_of(method: Method) -> Family:
+    """Return the record of a method's family.
+
+    Raises
+    ------
+    MethodError
+        The family is not known.
+    """
+    if method.family not in FAMILIES:
+        raise MethodError(
+            f"{method.name} belongs to no known family",
+            name="family",
+            place=method.name,
+            expected="one of " + ", ".join(FAMILIES) + ", or one made known by add_family",
+            given=repr(method.family),
+        )
+    return FAMILIES[method.family]
+
+
+def add_family(family: Family, *methods: Method) -> None:
+    """Make a family of methods known, and methods of it by their names.
+
+    Parameters
+    ----------
+    family : Family
+    methods : Method
+        For the list of methods; others of the family can be given to `integrate` as they are.
+
+    Raises
+    ------
+    MethodError
+        One of the names is taken, or a method is of another family.
+    """
+    taken = [each.name for each in methods if each.name in CATALOGUE]
+    if family.name in FAMILIES or taken:
+        name = taken[0] if taken else family.name
+        raise MethodError(f"there is a '{name}' already", name="name", place="add_family",
+                          expected="a name that is not taken", given=repr(name))  # fmt: skip
+    for each in methods:
+        if each.family != family.name:
+            raise MethodError(f"{each.name} is of another family", name="family", place="add_family",
+                              expected=repr(family.name), given=repr(each.family))  # fmt: skip
+    FAMILIES[family.name] = family
+    CATALOGUE.update({each.name: each for each in methods})
+
+
+def reference_methods() -> dict[str, str]:
+    """Return the methods that make references, by their families; those fit for stiff problems first."""
+    able = [family for family in FAMILIES.values() if family.reference]
+    return {family.name: family.reference for family in sorted(able, key=lambda family: not family.implicit)}

@@ -1,0 +1,102 @@
+"""Laying out what a march needs: the bundles that all share, and what its family adds."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.families.error_scale import ErrorScale
+from unhurried_heron.families.family import Demand
+from unhurried_heron.families.registry import family_of
+from unhurried_heron.kernels.bundles import OUTPUT, Output, Parts, System, Watch, address_table
+from unhurried_heron.kernels.control import CONTROL, LEDGER_COLUMNS
+from unhurried_heron.kernels.loading import Kernel
+from unhurried_heron.kernels.prepare import load_kernels
+from unhurried_heron.methods.method import Method
+from unhurried_heron.native.system import NativeSystem, going_codes
+from unhurried_heron.problem.event import Event
+from unhurried_heron.run.trajectory import Array
+
+# steps to a chunk: enough to make a call cheap, few enough to stay in the processor's cache
+CHUNK_STEPS = 1024
+CHUNK_BYTES = 4_194_304
+EVENT_ROOM = 64
+
+
+@dataclass
+class March:
+    """A march ready to run; all arrays are owned here.
+
+    ``own`` is the bundle of its family, ``implicit`` whether an attempt solves linear systems.
+    """
+
+    kernel: Kernel
+    control: Any
+    system: System
+    parts: Parts
+    watch: Watch
+    output: Output
+    own: Any
+    implicit: bool
+    native: NativeSystem
+    keep: tuple[Any, ...] = ()
+    table: Any = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.table = address_table(self.control, *self.system, *self.parts, *self.watch, *self.output, *self.own)
+        self.control["table"] = self.table.ctypes.data
+
+    def chunk(self) -> int:
+        """March on until the kernel returns; its reason."""
+        return self.kernel(self.table)
+
+    def renew_output(self) -> None:
+        """Take new buffers for the steps, because the present ones are being kept."""
+        new = [np.empty_like(kept) for kept in (self.output.starts, self.output.steps, self.output.coefficients)]
+        self.output = self.output._replace(starts=new[0], steps=new[1], coefficients=new[2])
+        place = OUTPUT + Output._fields.index("starts")
+        self.table[place : place + 3] = [array.ctypes.data for array in new]
+
+
+def lay_out(
+    method: Method, native: NativeSystem, state: Array, scales: ErrorScale, events: tuple[Event, ...], *, fixed: bool
+) -> March:
+    """Allocate everything a march needs.
+
+    Parameters
+    ----------
+    method : Method
+    native : NativeSystem
+    state : ndarray, shape (n_states,)
+        The start; the march writes into a copy of it.
+    scales : ErrorScale
+        Tolerances of the error estimate.
+    events : tuple of Event
+    fixed : bool
+        Whether the steps are fixed.
+    """
+    n, family = state.size, family_of(method)
+    control = np.zeros(1, dtype=CONTROL)
+    watch = _watch(native, events, n)
+    march, own, *search = load_kernels("march.march", family.kernel, *(("events.search",) if watch.m else ()))
+    work = family.lay_out(method, Demand(n, control, scales, fixed))
+    system = System(n, *native.addresses(), state.copy(), work.slope, np.zeros(n), scales.relative, scales.absolute)
+    parts = Parts(own.address, search[0].address if search else 0)
+    output = _output(n, work.degree)
+    return March(march, control, system, parts, watch, output, work.bundle, family.implicit, native, work.keep)
+
+
+def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
+    going, stop = going_codes(events, native.located)
+    m = len(going)
+    room = max(EVENT_ROOM, 2 * m) if m else 0
+    times, which, states = np.zeros(room), np.zeros(room, dtype=np.int64), np.zeros((room, n))
+    return Watch(m, room, native.event_addresses(), going, stop, np.zeros((3, m)), times, which, states, np.zeros(n))
+
+
+def _output(n: int, degree: int) -> Output:
+    room = int(min(CHUNK_STEPS, max(1, CHUNK_BYTES // (8 * (degree + 1) * n))))
+    coefficients, ledger = np.empty((room, degree + 1, n)), np.empty((2 * room, len(LEDGER_COLUMNS)))
+    return Output(room, 2 * room, (degree + 1) * n, np.empty(room), np.empty(room), coefficients, ledger)
