@@ -171,6 +171,18 @@ def test_junk_is_a_unit_or_our_own_error(text: str) -> None:
     assert unit.factor > 0
 
 
+@pytest.mark.parametrize(
+    ("text", "same"), [("m^(1/2)", "m^0.5"), ("kg/s**(-1/2)", "kg*s^0.5"), ("m^-2", "1/m^2"), ("m^(1/2)/4", None),
+                       ("m^(2)3", None), ("2*m", None)]
+)  # fmt: skip
+def test_exponents_of_units(text: str, same: str | None) -> None:
+    if same is not None:
+        assert read_unit(text) == read_unit(same)
+        return
+    with pytest.raises(errors.UnitError, match="the number"):
+        read_unit(text)
+
+
 @pytest.mark.parametrize(("unit", "agrees"), [("m/s^2", True), ("m/s", False), ("m", False), ("km/h/s", False)])
 def test_units_of_second_derivatives(unit: str, agrees: bool) -> None:
     problem = uh.Problem.from_text(

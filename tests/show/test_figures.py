@@ -120,6 +120,12 @@ def test_two_runs_on_one_pair_of_axes(chain: uh.Problem) -> None:
         uh.draw_states(uh.integrate(chain, method), ["algae"], axes=axes)
     lines = [line for line in axes.lines if line.get_label().startswith("algae")]
     assert len({line.get_label() for line in lines}) == len({line.get_color() for line in lines}) == 3
+    pair = Figure().subplots()
+    plain = uh.Problem.from_text("a' = -a\nb' = -b", initial={"a": 1, "b": 2}, interval=(0, 1))
+    for _ in range(2):
+        uh.draw_states(uh.integrate(plain), axes=pair)
+    curves = [line for line in pair.lines if not line.get_label().startswith("_")]
+    assert len({line.get_color() for line in curves}) == len(curves) == 4
     # inside the axes: beside them, on a figure of the caller's, it would be cut off
     figure.canvas.draw()
     assert axes.bbox.contains(*axes.get_legend().get_window_extent().get_points().mean(axis=0))

@@ -33,6 +33,7 @@ def test_errors_against_a_closed_form() -> None:
 
 def test_each_family_is_measured_by_the_other() -> None:
     problem = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 3))
+    assert list(uh.compare(problem, "fehlberg-45").frame()["rtol"]) == [1e-4, 1e-6, 1e-8]
     comparison = uh.compare(problem, ["fehlberg-45", "radau-iia-5"], rtol=1e-6)
     table = comparison.frame()
     assert table["reference"][0].startswith("radau-iia-5")

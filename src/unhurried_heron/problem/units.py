@@ -121,7 +121,8 @@ def _checked(text: str, place: str) -> str:
     """Refuse anything but names, products, quotients and small powers before it goes any further."""
     if len(text) > 80:
         raise _refusal(text, place, f"{len(text)} characters")
-    before, raised = "", False
+    # within an exponent, and within its parentheses
+    before, raised, inside = "", False, False
     for token in _TOKEN.findall(text):
         if token.isspace():
             continue
@@ -132,7 +133,8 @@ def _checked(text: str, place: str) -> str:
             raise _refusal(text, place, token)
         if token == "-" and not raised:
             raise _refusal(text, place, "-")
-        raised = token in ("^", "**") or (token in ("-", "(") and raised) or (token == "/" and number and raised)
+        inside = (inside or (token == "(" and raised)) and token != ")"
+        raised = token in ("^", "**") or inside or (token == "-" and raised)
         before = token
     if before in ("^", "**", "*", "/", "-"):
         raise _refusal(text, place, text)
