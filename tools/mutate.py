@@ -90,7 +90,20 @@ def walked(copy: Path) -> dict[str, dict[int, list[str]]]:
 def passes(copy: Path, tests: list[str]) -> str:
     """Run tests on a copy: "passed", "failed" or "hung"."""
     environment = {**os.environ, "PYTHONPATH": str(copy / "src"), "UNHURRIED_HERON_CACHE": str(copy / "cache")}
-    command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "-n", PROCESSES, *tests]
+    command = [
+        sys.executable,
+        "-m",
+        "pytest",
+        "-x",
+        "-q",
+        "-p",
+        "no:cacheprovider",
+        "--timeout",
+        "120",
+        "-n",
+        PROCESSES,
+        *tests,
+    ]
     try:
         done = subprocess.run(command, cwd=copy, env=environment, capture_output=True, timeout=SECONDS_A_RUN)
     except subprocess.TimeoutExpired:

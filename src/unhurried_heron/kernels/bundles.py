@@ -146,10 +146,10 @@ class DenseWork(NamedTuple):
 
     ``constants`` as in `collocation_constants`. ``factor`` and ``solve`` are the addresses of the linear algebra, and
     ``real``, ``complex``, ``whole`` those of its contexts (`linear`). ``jacobian`` (n, n). The vectors (n,): ``scale``
-    allowed errors; ``z``, ``w`` stage increments, plain and transformed; ``g`` right-hand sides; ``p`` the polynomial
-    of the step before; ``d`` what the step polynomial misses at two points. For fixed steps where simplified iterations
-    fail, ``stacked`` and ``direction`` (3 n,); ``spare`` (n, n) for eigenvalues. ``insist`` and ``growth`` are the
-    addresses of the kernels that use these, 0 where they are not there.
+    allowed errors; ``shifted`` for `jacobian`; ``z``, ``w`` stage increments, plain and transformed; ``g`` right-hand
+    sides; ``p`` the polynomial of the step before; ``d`` what the step polynomial misses at two points. For fixed steps
+    where simplified iterations fail, ``stacked`` and ``direction`` (3 n,); ``spare`` (n, n) for eigenvalues.
+    ``insist`` and ``growth`` are the addresses of the kernels that use these, 0 where they are not there.
     """
 
     memory: Annotated[Any, COLLOCATION_MEMORY]
@@ -166,6 +166,7 @@ class DenseWork(NamedTuple):
     stacked: Array
     direction: Array
     scale: Array
+    shifted: Array
     z1: Array
     z2: Array
     z3: Array

@@ -26,9 +26,9 @@ from unhurried_heron.kernels.control import (
     REFUSED,
 )
 from unhurried_heron.kernels.decoding import collocation_memory, dense_work_in, system_in
+from unhurried_heron.kernels.jacobian import find_jacobian
 from unhurried_heron.kernels.linear import solve
 from unhurried_heron.kernels.newton import (
-    find_jacobian,
     form_and_factor,
     guess_increments,
     iterate,

@@ -27,7 +27,7 @@ from unhurried_heron.kernels.compiling import inner
 _READ = {Array: "as_doubles(t[{}])", LongArray: "as_longs(t[{}])", int: "t[{}]"}
 
 
-def _decoder(bundle, base):
+def decoder(bundle, base=OWN):
     """Return a compiled function of a march's table that gives the bundle which begins at ``base``."""
     kinds = get_type_hints(bundle, include_extras=True)
     fields = [_READ.get(kinds[name], "t[{}]").format(place) for place, name in enumerate(bundle._fields)]
@@ -36,12 +36,12 @@ def _decoder(bundle, base):
     return inner(known["decode"])
 
 
-system_in = _decoder(System, SYSTEM)
-parts_in = _decoder(Parts, PARTS)
-watch_in = _decoder(Watch, WATCH)
-output_in = _decoder(Output, OUTPUT)
-tableau_in = _decoder(Tableau, OWN)
-dense_work_in = _decoder(DenseWork, OWN)
+system_in = decoder(System, SYSTEM)
+parts_in = decoder(Parts, PARTS)
+watch_in = decoder(Watch, WATCH)
+output_in = decoder(Output, OUTPUT)
+tableau_in = decoder(Tableau)
+dense_work_in = decoder(DenseWork)
 # records cannot be part of a bundle inside a kernel: there it holds their addresses
 explicit_memory = as_record(EXPLICIT_MEMORY)
 collocation_memory = as_record(COLLOCATION_MEMORY)

@@ -10,6 +10,7 @@ import ctypes
 import functools
 import hashlib
 import importlib
+import importlib.util
 import platform
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -19,7 +20,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import HeronError
+from unhurried_heron.errors import HeronError, MethodError
 from unhurried_heron.kernels.cache import private_folder, read_code, write_code
 from unhurried_heron.native.engine import emit_object, host_description, load_object
 
@@ -57,8 +58,17 @@ def cache_folder() -> Path | None:
 
 
 def _path_of(name: str) -> Path | None:
+    """Return where a kernel's machine code is kept; that of a module elsewhere depends on its source too."""
     folder = cache_folder()
-    return folder and folder / f"{name}.machine-code"
+    if folder is None or ":" not in name:
+        return folder and folder / f"{name}.machine-code"
+    module = name.partition(":")[0]
+    found = importlib.util.find_spec(module)
+    if found is None or not found.origin or not Path(found.origin).is_file():
+        raise MethodError("there is no such kernel", name="kernel", place=name,
+                          expected="a module that can be imported, and a function of it", given=repr(name))  # fmt: skip
+    digest = hashlib.sha256(Path(found.origin).read_bytes()).hexdigest()[:16]
+    return folder / f"{name.replace(':', '.')}-{digest}.machine-code"
 
 
 def is_ready(name: str) -> bool:
@@ -68,7 +78,10 @@ def is_ready(name: str) -> bool:
 
 
 def load_kernel(name: str) -> Kernel:
-    """Return an entry kernel by its name, ``module.function``, compiled now if it never was."""
+    """Return an entry kernel by its name, compiled now if it never was.
+
+    ``module.function`` is of this room, ``package.module:function`` from anywhere.
+    """
     if name not in _loaded:
         path = _path_of(name)
         found = read_code(path) if path else None
@@ -86,9 +99,8 @@ def load_kernel(name: str) -> Kernel:
 def _compile(name: str) -> tuple[str, bytes]:
     from unhurried_heron.kernels.compiling import compile_entry
 
-    module, function = name.rsplit(".", 1)
-    source = importlib.import_module(f"unhurried_heron.kernels.{module}")
-    text, symbol = compile_entry(getattr(source, function))
+    module, function = name.split(":") if ":" in name else f"unhurried_heron.kernels.{name}".rsplit(".", 1)
+    text, symbol = compile_entry(getattr(importlib.import_module(module), function))
     return symbol, emit_object(text)
 
 

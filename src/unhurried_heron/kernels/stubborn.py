@@ -13,9 +13,10 @@ from unhurried_heron.kernels.call import as_control, as_doubles, as_longs, offse
 from unhurried_heron.kernels.collocation_constants import C1, C2, GAMMA, I00, NEWTON
 from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.decoding import dense_work_in, system_in
+from unhurried_heron.kernels.jacobian import jacobian_at
 from unhurried_heron.kernels.linear import factor, solve
 from unhurried_heron.kernels.linear_context import RE
-from unhurried_heron.kernels.newton import all_stage_rates, jacobian_at
+from unhurried_heron.kernels.newton import all_stage_rates
 
 _MOST_ITERATIONS = 100
 # a step of Newton's method that must be cut by more than this goes nowhere
@@ -45,8 +46,7 @@ def _form(system, method, work, control, h):
     """Factor the whole matrix at the present stages; return the code of the Jacobian, 2 where it is singular."""
     n = system.n
     size, whole = 3 * n, as_doubles(as_longs(work.whole)[RE])
-    # differences write over trial and g3: the third stage, whose rates stand there, goes first
-    for i in range(2, -1, -1):
+    for i in range(3):
         z = work.z1 if i == 0 else (work.z2 if i == 1 else work.z3)
         node = method[C1] if i == 0 else (method[C2] if i == 1 else 1.0)
         rates = work.g1 if i == 0 else (work.g2 if i == 1 else work.g3)
@@ -91,11 +91,6 @@ def _newton(system, method, work, control, h):
             return STOPPED, count
         if code > 1:
             return DIVERGED, count
-        # differences have written over the rates of the last stage
-        code = all_stage_rates(system, method, work, control, h)
-        if code < 1:
-            return STOPPED, count
-        _residual(system, method, work, h)
         for k in range(3 * n):
             work.direction[k] = work.stacked[k]
         solve(work.solve, work.whole, work.direction, work.direction)

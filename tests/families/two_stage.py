@@ -1,0 +1,55 @@
+"""A family from outside: two implicit stages with one diagonal coefficient (B. Norsett, 1974), order 2, L-stable."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+
+from unhurried_heron.families import Demand, Family, WorkSpace, dense_context, load_kernels
+from unhurried_heron.kernels.bundles import Array
+
+GAMMA = 1.0 - math.sqrt(0.5)
+
+
+@dataclass(frozen=True)
+class TwoStage:
+    name: str = "two-stage-2"
+    family: str = "two-stage"
+    source: str = "a test"
+    stiff: bool = True
+    adaptive: bool = True
+    stages: int = 2
+    order: int = 2
+    embedded_order: int = 1
+    interpolant_order: int = 2
+    stability: tuple = ((1.0, 1.0 - 2.0 * GAMMA), (1.0, -2.0 * GAMMA, GAMMA**2))
+    real_stability_limit: float = math.inf
+
+
+class Work(NamedTuple):
+    factor: int
+    solve: int
+    real: int
+    jacobian: Array
+    scale: Array
+    shifted: Array
+    base: Array
+    z: Array
+    residual: Array
+    first: Array
+    second: Array
+
+
+def lay_out(method: TwoStage, demand: Demand) -> WorkSpace:
+    n = demand.n
+    jacobian = np.zeros((n, n))
+    context = dense_context(n, demand.control, jacobian, complex_shift=False)
+    addresses = [kernel.address for kernel in load_kernels("dense_lu.factor", "dense_lu.solve")]
+    vectors = [np.zeros(n) for _ in range(7)]
+    return WorkSpace(Work(*addresses, context[0].ctypes.data, jacobian, *vectors), np.zeros(n), 3, (context,))
+
+
+FAMILY = Family("two-stage", "two_stage_kernel:family", lay_out, implicit=True, most_states=100)

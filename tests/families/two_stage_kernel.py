@@ -1,0 +1,88 @@
+"""The compiled part of `two_stage`."""
+
+from __future__ import annotations
+
+import numpy as np
+from two_stage import GAMMA, Work
+
+from unhurried_heron.kernels.call import as_control, as_doubles, as_longs
+from unhurried_heron.kernels.compiling import inner
+from unhurried_heron.kernels.control import (
+    ACCEPT,
+    ACCEPTED,
+    ATTEMPT,
+    NEWTON_FAILED,
+    RATES_STOPPED,
+    REACHED_END,
+    REFUSE,
+    REFUSED,
+    STEP_TOO_SMALL,
+)
+from unhurried_heron.kernels.decoding import decoder, system_in
+from unhurried_heron.kernels.jacobian import find_jacobian
+from unhurried_heron.kernels.linear import solve
+from unhurried_heron.kernels.one_shift import CONVERGED, STOPPED, factor_for, solve_stage
+from unhurried_heron.kernels.outcome import too_short
+
+work_in = decoder(Work)
+
+
+@inner
+def attempt(system, work, control):
+    n, h, y = system.n, control.length, system.state
+    shift = 1.0 / (h * GAMMA)
+    control.error, control.row_iterations = np.nan, 0
+    for k in range(n):
+        work.scale[k] = system.absolute[k] + system.relative[k] * abs(y[k])
+        work.base[k], work.z[k] = y[k], h * GAMMA * system.slope[k]
+    if find_jacobian(system, work, control) != 1:
+        return RATES_STOPPED
+    if not factor_for(work, control, shift):
+        return REFUSED
+    for stage in range(2):
+        node = GAMMA if stage == 0 else 1.0
+        outcome, count = solve_stage(system, work, control, control.time + node * h, shift, (1e-4, 20))
+        control.row_iterations += count
+        if outcome == STOPPED:
+            return RATES_STOPPED
+        if outcome != CONVERGED:
+            return REFUSED
+        for k in range(n):
+            if stage == 0:
+                work.first[k] = work.z[k] * shift
+                work.base[k] = y[k] + h * (1.0 - GAMMA) * work.first[k]
+            else:
+                work.second[k] = work.z[k] * shift
+    coefficients = as_doubles(control.place)
+    total = 0.0
+    for k in range(n):
+        work.residual[k] = (work.second[k] - work.first[k]) * (GAMMA * h * shift)
+    solve(work.solve, work.real, work.residual, work.residual)
+    for k in range(n):
+        ratio = work.residual[k] / work.scale[k]
+        total += ratio * ratio
+        move, a, b = system.trial[k] - y[k], h * system.slope[k], h * work.second[k]
+        coefficients[k], coefficients[n + k] = y[k], a
+        coefficients[2 * n + k], coefficients[3 * n + k] = 3.0 * move - 2.0 * a - b, a + b - 2.0 * move
+    if control.adaptive == 1:
+        control.error = np.sqrt(total / n)
+    return REFUSED if control.error > 1.0 else ACCEPTED
+
+
+def family(address):
+    table = as_longs(address)
+    control, system, work = as_control(table[0]), system_in(table), work_in(table)
+    if control.ask == ATTEMPT:
+        return attempt(system, work, control)
+    if control.ask == ACCEPT:
+        for k in range(system.n):
+            system.slope[k] = work.second[k]
+        if control.adaptive == 1:
+            control.step = control.length * min(4.0, 0.8 / max(control.error, 1e-4) ** 0.5)
+    if control.ask == REFUSE:
+        control.step = control.length * (max(0.1, 0.8 / control.error**0.5) if control.error > 1.0 else 0.25)
+        if control.adaptive == 0:
+            return NEWTON_FAILED
+        if too_short(control):
+            return STEP_TOO_SMALL
+    return REACHED_END
