@@ -14,7 +14,7 @@ TIME: Final = "t"
 
 COMPARISONS: Final = frozenset({"lt", "le", "gt", "ge", "eq", "ne"})
 SUM: Final = "sum"
-_FAMILY: Final = frozenset({"at", SUM})
+_FAMILY: Final = frozenset({"at", "slot", SUM})
 CONDITIONS: Final = frozenset({"gt", "ge", "lt", "le", *(name for name, each in OPERATIONS.items() if each.jumps)})
 # marks the index of a sum, so that it is never taken for another name
 BOUND: Final = "\u00b7"

@@ -52,7 +52,7 @@ def time_formulas(roots: Iterable[Node], parameters: Iterable[str]) -> tuple[Nod
             moving[node] = (named == TIME) if named in allowed else None
             continue
         parts = [moving[part] for part in node.operands]
-        moving[node] = None if node.has_family or node.op == "slot" or None in parts else any(parts)
+        moving[node] = None if node.has_family or None in parts else any(parts)
         if moving[node] and node.op in _CANDIDATES:
             found[node] = None
     return tuple(node for node in found if free_names(node) <= allowed)[:_MOST_FORMULAS]
