@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import os
+import re
 import signal
 import threading
+import warnings
 
 import numpy as np
 import pytest
@@ -42,6 +44,46 @@ def test_failures_say_where_and_why(problem: uh.Problem, options: dict, reason: 
     assert np.isfinite(run.states).all()
     if reason == "not finite":
         assert "'x'" in run.ending.message
+
+
+HALF = uh.Event("x = 0.5", name="half", stop=True)
+STIFF = ("Its # steps were held back by stability and not by accuracy: the problem is stiff there. Try an implicit "
+         "method, ")  # fmt: skip
+WORDS = [
+    (say("-1e5*(x - cos(t))", (0, 1)), {"budget": {"steps": 3000}}, "the budget of # steps was used up at t = #: "
+     f"incomplete. {STIFF}radau-iia-#. Or: raise the budget, or start again from run.final with interval=(#, #)."),
+    (say("-1e5*(x - cos(t))", (0, 1)), {}, f"reached the end, t = #. {STIFF}radau-iia-#."),
+    (say("cos(t)", (0, 9)), {"budget": {"rate_evaluations": 30}}, "the budget of # rate evaluations was used up at "
+     "t = #: incomplete. Raise the budget, or start again from run.final with interval=(#, #)."),
+    (say("-x", (0, 1), 1e-12), {}, "reached the end, t = #. 'x' never came above ten times its absolute tolerance (at "
+     "most #, atol #): little or nothing of these values is certain. Give a smaller atol=…, by name where states "
+     "differ in size."),
+    (say("-x", (0, 1)), {"events": [HALF]}, "stopped by the event 'half' at t = #."),
+    (say("x^2", (0, 2)), {}, "the step became too small for floating-point times at t = #. The solution may have a "
+     "singularity there, or the tolerance cannot be met. If the solution is smooth there, the problem may be stiff: "
+     "try radau-iia-#."),
+    (say("x^2", (0, 2)), {"method": "radau-iia-5"}, "the step became too small for floating-point times at t = #. The "
+     "solution may have a singularity there, or the tolerance cannot be met."),
+    (say("-1000*x^3", (0, 2)), {"method": "euler", "step": 0.1}, "state 'x' or its rate is not finite at t = #; the "
+     "last good point is t = #. The fixed step is probably beyond the method's stability: take a smaller one, or "
+     "radau-iia-# if the problem is stiff."),
+    (say("-1/(2*x)", (0, 2)), {"method": "radau-iia-5"}, "Newton's iteration did not converge at t = #. Look at the "
+     "equations near this time: a jump, a singularity, or a Jacobian that is singular."),
+    (say("-1/(2*x)", (0, 2)), {"method": "radau-iia-5", "step": 0.3}, "Newton's iteration did not converge at t = #. "
+     "Take a smaller step=…, or let the step adapt with rtol=…."),
+    (say("where(x > 0, -1, 1)", (0, 2)), {}, "the switch 'x > #' goes back and forth without end at t = #. Both sides "
+     "of it lead back to it. Give it two levels (open above one, shut below another), or smooth it."),
+    (say("-1 + 0*log(x)", (0, 2)), {}, "state 'x' or its rate is not finite at t = #; the last good point is t = #. "
+     "The solution may blow up, or leave the domain of a root, logarithm or quotient: check the rates there."),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("problem", "options", "words"), WORDS)
+def test_what_an_ending_says(problem: uh.Problem, options: dict, words: str) -> None:
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", uh.IncompleteRunWarning)
+        run = uh.integrate(problem, **options)
+    assert re.sub(r"\d[\d,]*(\.\d+)?(e[-+]?\d+)?", "#", str(run.ending)) == words
 
 
 def test_budgets() -> None:

@@ -21,19 +21,18 @@ _LEAST, _MOST = 0.5, 2.0
 _SHOWN: Final = 4
 
 
-def held_back(march: March, method: Method) -> bool:
+def held_back(march: March, method: Method, usual_step: float) -> bool:
     """Whether a method's steps were as long as its stability allows at the end of the run.
 
     The fastest decay is found by power iteration on differences of the rates, whose calls are counted.
     """
     control = march.control
-    step, time = abs(float(control["step"][0])), float(control["time"][0])
     limit = method.real_stability_limit
     if not np.isfinite(limit) or int(control["accepted"][0]) < _MANY_STEPS:
         return False
     with np.errstate(all="ignore"):
-        decay = _fastest_decay(march, time)
-    return _LEAST * limit <= decay * step <= _MOST * limit
+        decay = _fastest_decay(march, float(control["time"][0]))
+    return _LEAST * limit <= decay * usual_step <= _MOST * limit
 
 
 def _fastest_decay(march: March, time: float) -> float:

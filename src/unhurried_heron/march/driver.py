@@ -26,6 +26,7 @@ _MOST_GROWTH = 512.0
 # with full matrices of this size a single attempt may last longer than that
 _LARGE = 300
 _UNLIMITED = 2**62
+_SAYS_SOMETHING = 20
 
 
 class Driver:
@@ -40,6 +41,7 @@ class Driver:
         self._found: list[tuple[Array, Array, Array]] = []
         self._slice = _FIRST_SLICE
         self.seconds = 0.0
+        self.usual_step = 0.0
         self.interrupted = self.ctrl_c = False
         self.exhausted = ""
 
@@ -101,6 +103,10 @@ class Driver:
 
     def _keep(self) -> None:
         control, output, watch = self.march.control, self.march.output, self.march.watch
+        lengths = np.abs(output.steps[: int(control["n_steps"][0])])
+        # a chunk of a few steps may hold nothing but those that were cut to end where they should
+        if lengths.size >= _SAYS_SOMETHING or not self.usual_step:
+            self.usual_step = float(np.median(lengths)) if lengths.size else 0.0
         if self.recorder.take(output, int(control["n_steps"][0]), float(control["time"][0])):
             self.march.renew_output()
         self._rows += int(control["n_rows"][0])

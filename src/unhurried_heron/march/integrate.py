@@ -230,7 +230,7 @@ def _ending(
         "component": problem.states[bad] if bad >= 0 else "",
         "bad_time": float(control["bad_time"][0]),
         "fixed": fixed,
-        "stiff": not fixed and not driver.interrupted and held_back(driver.march, method),
+        "stiff": not fixed and not driver.interrupted and held_back(driver.march, method, driver.usual_step),
         "noise": "" if fixed else noise(problem, largest, absolute),
         "steps": int(control["accepted"][0]),
     }

@@ -1,0 +1,52 @@
+"""Every line that the tool prints, as it was read and found good; numbers, spaces and places of files aside.
+
+After a change that is meant, delete the file in question, run this twice and read what it holds now.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from pathlib import Path
+
+import pytest
+from test_cli import heron
+
+from unhurried_heron.demo import demo_file
+
+SAID = Path(__file__).parent / "said"
+POND, GATE, MISTAKES = demo_file("sluice-pond"), demo_file("gate"), demo_file("mistakes")
+COMMANDS = {
+    "run-gate": ("run", GATE, "--rtol", "1e-6"),
+    "run-files": ("run", POND, "--csv", "pond.csv", "--json", "pond.json", "--plot", "pond.png", "--set", "crest=0.7"),
+    "run-budget": ("run", POND, "--method", "radau-iia-5", "--budget", "9steps"),
+    "run-refused": ("run", POND, "--set", "crst=0.7"),
+    "check-mistakes": ("check", MISTAKES),
+    "check-good": ("check", GATE),
+    "methods": ("methods",),
+    "compare": ("compare", POND, "--methods", "euler,dormand-prince-54", "--rtol", "1e-3", "--step", "0.1"),
+    "compare-refused": ("compare", POND, "--methods", "eulr"),
+    "new": ("new", "marsh"),
+    "missing": ("run", "nowhere.toml"),
+}
+
+
+def bare(text: str) -> str:
+    """Take away what may differ from machine to machine."""
+    text = re.sub(r"\S*/(\S+\.(toml|csv|json|png))", r"\1", text)
+    text = re.sub(r"[0-9a-f]{64}", "#", text)
+    text = re.sub(r"(?<![\w-])-?\d[\d,]*(\.\d+)?(e[-+]?\d+)?", "#", text)
+    text = re.sub(r"[─━╭╮╰╯│]+", "", text)
+    return "\n".join(filter(None, (" ".join(line.split()) for line in text.splitlines()))) + "\n"
+
+
+@pytest.mark.parametrize("name", COMMANDS)
+def test_what_the_tool_says(name: str, tmp_path: Path) -> None:
+    done = heron(*COMMANDS[name], cwd=tmp_path, env={**os.environ, "COLUMNS": "170", "TERM": "dumb", "NO_COLOR": "1"})
+    written = [f"== {path.name}\n" + path.read_text() for path in sorted(tmp_path.glob("*.[jt]*"))]
+    said = bare("\n".join([done.stdout, done.stderr, f"exit code {'zero one two'.split()[done.returncode]}", *written]))
+    kept = SAID / f"{name}.txt"
+    if not kept.exists():
+        kept.write_text(said, encoding="utf-8")
+        pytest.fail(f"nothing was kept for '{name}': now it is")
+    assert said == kept.read_text(encoding="utf-8")
