@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     # the checks know units, whose library takes long to import
     from unhurried_heron.problem.checks import Report
 
-_PLAIN_WIDTH = 140
+_PLAIN_WIDTH = 180
 # columns of names, which do not wrap
 _NAMES = ("method", "event", "worst state", "at the end")
 _MOST_EVENTS = 12
