@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+import importlib
 import os
 import shutil
 import stat
@@ -41,6 +43,17 @@ def test_a_run_loads_only_what_it_needs() -> None:
         # units that come as text need their library (which brings SciPy with it); nothing else does
         assert loaded & {"matplotlib", "sympy", "pint", "tomli_w"} == wanted
         assert wanted or "scipy" not in loaded
+
+
+def test_records_cannot_be_changed() -> None:
+    # these gather while they work; all others are handed about
+    growing = {"March", "Gathered", "Findings"}
+    package = ROOT / "src" / "unhurried_heron"
+    for path in package.glob("*/*.py"):
+        module = importlib.import_module(".".join(path.relative_to(package.parent).with_suffix("").parts))
+        for name, each in vars(module).items():
+            if dataclasses.is_dataclass(each) and each.__module__ == module.__name__ and name not in growing:
+                assert each.__dataclass_params__.frozen, name
 
 
 def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:

@@ -96,6 +96,32 @@ def test_what_is_written_is_short() -> None:
     assert to_text(quotient) == "(-2*g*z - c*v/2)/l"
 
 
+LATEX = [
+    ("sqrt(x + 1)/abs(y)", r"\frac{\sqrt{x + 1}}{\left|y\right|}"),
+    ("(a - b)*c^2/(d + 1)", r"\frac{\left(a - b\right) \, c^{2}}{d + 1}"),
+    ("-(x + 1)", r"-\left(x + 1\right)"),
+    ("a - (b - c)", r"a - \left(b - c\right)"),
+    ("(a + b)^(1/2)", r"\left(a + b\right)^{\frac{1}{2}}"),
+    ("where(t < 2 and x >= 1, a, -b)", r"\begin{cases} a & t < 2 \ \mathrm{and}\ x \ge 1 \\ -b & \text{otherwise} \end{cases}"),
+    ("not (x > 1 or y <= 2)", r"\mathrm{not}\ \left(x > 1 \ \mathrm{or}\ y \le 2\right)"),
+    ("k_max*alpha^2*x1", r"k_{\mathrm{max}} \, \alpha^{2} \, x_{1}"),
+    ("sin(2*pi*t/tide)", r"\sin\left(\frac{2 \, \pi \, t}{\mathrm{tide}}\right)"),
+    ("1e-5*x + 2.5e6", r"1 \cdot 10^{-5} \, x + 2500000"),
+    ("a - -3", r"a + 3"),
+    ("min(a, b)*2", r"\min\left(a, b\right) \, 2"),
+    ("x^-1.5", r"x^{-1.5}"),
+    ("-x^2", r"-x^{2}"),
+    ("(-x)^2", r"\left(-x\right)^{2}"),
+    ("a*(b/c)", r"a \, \frac{b}{c}"),
+    ("2*(x*y)", r"2 \, x \, y"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("formula", "latex"), LATEX)
+def test_latex_as_one_would_write_it(formula: str, latex: str) -> None:
+    assert to_latex(read(Source(formula)).node) == latex
+
+
 @settings(max_examples=300, deadline=None)
 @given(FORMULAS)
 def test_texts_read_back(formula: str) -> None:
