@@ -7,20 +7,20 @@ import time
 from explicit import ATOL, FIRST, LORENZ, RTOL
 from pairing import in_turn, prepared, rewind, seconds_of, verdict
 
-from unhurried_heron.march import families
+from unhurried_heron.march import layout
 from unhurried_heron.march.recorder import StepRecorder
 
 
 def report() -> None:
     """Print the ratio of both."""
-    default = families.CHUNK_STEPS
+    default = layout.CHUNK_STEPS
     chunked = prepared(LORENZ, "dormand-prince-54", RTOL, ATOL, FIRST)
 
     def one_shot() -> float:
         # a new buffer each time: what is kept must be written into new memory either way
-        families.CHUNK_STEPS, families.CHUNK_BYTES, before = 60_000, 10**9, families.CHUNK_BYTES
+        layout.CHUNK_STEPS, layout.CHUNK_BYTES, before = 60_000, 10**9, layout.CHUNK_BYTES
         whole = prepared(LORENZ, "dormand-prince-54", RTOL, ATOL, FIRST)
-        families.CHUNK_STEPS, families.CHUNK_BYTES = default, before
+        layout.CHUNK_STEPS, layout.CHUNK_BYTES = default, before
         begun = time.perf_counter()
         reason = whole.chunk()
         taken = time.perf_counter() - begun

@@ -1,6 +1,6 @@
 """Benchmarks as ratios, both sides measured in turn within one run.
 
-Usage: python benchmarks/run.py [--part explicit|python|collocation|chunks|formulation|start|refusals]; needs gcc.
+Usage: python benchmarks/run.py [--part PART ...]; needs gcc. Parts: see PARTS below.
 Trust the ratios, not the times: machines differ and drift.
 """
 
@@ -14,6 +14,7 @@ import chunks
 import explicit
 import formulation
 import implicit
+import linear
 import rates
 import refusals
 import start
@@ -22,6 +23,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "explicit": explicit.report,
     "python": rates.report,
     "collocation": implicit.report,
+    "linear": linear.report,
     "chunks": chunks.report,
     "formulation": formulation.report,
     "start": start.report,

@@ -20,7 +20,8 @@ FORBIDDEN_ROOMS = {"utils", "core", "common", "helpers"}
 HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", "tomli_w"}
 # modules that are themselves loaded late, and so may import heavy libraries at their top
 NUMBA_LATE = ("call", "compiling", "decoding", "dense_lu", "events", "newton", "outcome", "polynomial")
-LATE = {"formulas/algebra.py", *(f"problem/{name}.py" for name in ("document", "writing", "units"))}
+LATE = {"formulas/algebra.py", "families/structured.py"}
+LATE |= {*(f"problem/{name}.py" for name in ("document", "writing", "units"))}
 LATE |= {*(f"kernels/{name}.py" for name in (*NUMBA_LATE, "explicit_runge_kutta", "collocation"))}
 MOST_LINES, MOST_ARGUMENTS = 400, 8
 

@@ -118,7 +118,9 @@ def outcome_of(copy: Path, path: Path, line: int, tests: dict[int, list[str]]) -
     if near:
         # a few at once do for what is noticed everywhere
         first = passes(copy, near[:: max(1, len(near) // 20)])
-        return passes(copy, near) if first == "passed" and len(near) > 20 else first
+        outcome = passes(copy, near) if first == "passed" and len(near) > 20 else first
+        # commands and examples are processes of their own
+        return passes(copy, ["tests/test_house.py", "tests/cli"]) if outcome == "passed" else outcome
     outcome = passes(copy, TESTS[room])
     return passes(copy, ["tests", *(f"--ignore={done}" for done in TESTS[room])]) if outcome == "passed" else outcome
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from unhurried_heron.families import Demand, Family, WorkSpace, dense_context, load_kernels
+from unhurried_heron.families import Demand, Family, WorkSpace
 from unhurried_heron.kernels.bundles import Array
 
 GAMMA = 1.0 - math.sqrt(0.5)
@@ -45,11 +45,11 @@ class Work(NamedTuple):
 
 def lay_out(method: TwoStage, demand: Demand) -> WorkSpace:
     n = demand.n
-    jacobian = np.zeros((n, n))
-    context = dense_context(n, demand.control, jacobian, complex_shift=False)
-    addresses = [kernel.address for kernel in load_kernels("dense_lu.factor", "dense_lu.solve")]
+    linear = demand.linear
+    context = linear.context(False)
     vectors = [np.zeros(n) for _ in range(7)]
-    return WorkSpace(Work(*addresses, context[0].ctypes.data, jacobian, *vectors), np.zeros(n), 3, (context,))
+    work = Work(linear.factor, linear.solve, context[0].ctypes.data, linear.jacobian, *vectors)
+    return WorkSpace(work, np.zeros(n), 3, (context, linear))
 
 
 FAMILY = Family("two-stage", "two_stage_kernel:family", lay_out, implicit=True, most_states=100)

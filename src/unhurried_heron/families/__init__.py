@@ -4,8 +4,6 @@ For families of your own: `Family` says what one is, `add_family` makes it known
 """
 
 from unhurried_heron.families.family import Demand, Family, WorkSpace
-from unhurried_heron.families.linear import dense_context
 from unhurried_heron.families.registry import add_family
-from unhurried_heron.kernels.prepare import load_kernels
 
-__all__ = ["Demand", "Family", "WorkSpace", "add_family", "dense_context", "load_kernels"]
+__all__ = ["Demand", "Family", "WorkSpace", "add_family"]

@@ -20,7 +20,6 @@ from unhurried_heron.run.trajectory import Array
 MOST_WHOLE = 1500
 # so many modes are looked at one by one for growth that no error estimate can see
 MOST_EIGENVALUES = 64
-MOST_DENSE = 5000
 # how closely Newton's iteration is solved where no tolerance says so (fixed steps)
 _FIXED_STEP = 1e-10
 _FIXED_STEP_NEWTON = 2e-5
@@ -52,32 +51,37 @@ def _scale(method: Collocation, relative: Array, absolute: Array, state: Array, 
 
 
 def _lay_out(method: Collocation, demand: Demand) -> WorkSpace:
-    n, control, scales, fixed = demand
-    kernels = {"factor": "dense_lu.factor", "solve": "dense_lu.solve"}
-    m = 0
-    if fixed and 3 * n <= MOST_WHOLE:
+    n, control, scales, fixed, linear = demand
+    assert linear is not None, "an implicit family is given linear algebra"
+    kernels, m = {}, 0
+    # these need full matrices
+    full = linear.jacobian.ndim == 2
+    if fixed and full and 3 * n <= MOST_WHOLE:
         kernels["insist"], m = "stubborn.insist", 3 * n
-    if n <= MOST_EIGENVALUES:
+    if full and n <= MOST_EIGENVALUES:
         kernels["growth"] = "eigenvalues.growth"
     addresses = {field: kernel.address for field, kernel in zip(kernels, load_kernels(*kernels.values()), strict=True)}
     shapes: dict[str, Any] = dict.fromkeys(DenseWork._fields, n)
-    shapes |= {"jacobian": (n, n), "spare": n * n + 1 if "growth" in kernels else 0, "stacked": m, "direction": m}
+    shapes |= {"spare": n * n + 1 if "growth" in kernels else 0, "stacked": m, "direction": m}
     fields: dict[str, Any] = {name: np.zeros(shape) for name, shape in shapes.items()}
-    jacobian = fields["jacobian"]
     contexts = {
-        "real": dense_context(n, control, jacobian, complex_shift=False),
-        "complex": dense_context(n, control, jacobian, complex_shift=True),
-        "whole": dense_context(m, control, None, complex_shift=False),
+        "real": linear.context(False),
+        "complex": linear.context(True),
+        "whole": dense_context(m, control, None, False),
     }
     fields |= {
         "memory": np.zeros(1, dtype=COLLOCATION_MEMORY),
+        "factor": linear.factor,
+        "solve": linear.solve,
+        "jacobian": linear.jacobian,
         "insist": 0,
         "growth": 0,
         **addresses,
         **{name: context[0].ctypes.data for name, context in contexts.items()},
         "constants": constants_of(method, scales.newton, scales.between),
     }
-    return WorkSpace(DenseWork(**fields), np.zeros(n), method.stages + 1, tuple(contexts.values()))
+    keep = (*contexts.values(), linear)
+    return WorkSpace(DenseWork(**fields), np.zeros(n), method.stages + 1, keep)
 
 
 COLLOCATION: Final = Family(
@@ -87,5 +91,4 @@ COLLOCATION: Final = Family(
     implicit=True,
     scale=_scale,
     reference=FOR_STIFF,
-    most_states=MOST_DENSE,
 )

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any, NamedTuple
 
 from unhurried_heron.families.error_scale import ErrorScale, as_given
+from unhurried_heron.families.linear import LinearSolver
 from unhurried_heron.run.trajectory import Array
 
 
@@ -14,13 +15,14 @@ class Demand(NamedTuple):
     """What a family is to lay out its work space for.
 
     ``n`` states; ``control`` (1,), the march's control record; ``scales`` of the error estimate; ``fixed``: whether the
-    steps are.
+    steps are; ``linear``: linear algebra for an implicit family.
     """
 
     n: int
     control: Any
     scales: ErrorScale
     fixed: bool
+    linear: LinearSolver | None = None
 
 
 class WorkSpace(NamedTuple):

@@ -1,16 +1,114 @@
-"""Contexts of the linear algebra that kernels call."""
+"""Which linear algebra a march uses, and the contexts that kernels call it with."""
 
 from __future__ import annotations
 
-from typing import Any
+import functools
+from collections.abc import Callable
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.errors import MethodError, OptionError
 from unhurried_heron.kernels.linear_context import CONTEXT_SIZE, IM, MATRIX, PIVOTS, RE, SHIFT, STOP, N
+from unhurried_heron.kernels.prepare import load_kernels
 from unhurried_heron.run.trajectory import Array
 
+KINDS: Final = ("dense", "banded", "sparse")
+# below this compiled loops on full matrices win whatever the pattern (measured: `benchmarks/run.py --part linear`)
+MOST_FULL: Final = 100
+MOST_DENSE: Final = 5000
+# up to this width a band beats sparse factors
+_WIDEST_BAND: Final = 120
+_SPARSE: Final = 0.1
 
-def dense_context(n: int, control: Any, matrix: Array | None, *, complex_shift: bool) -> tuple[Any, ...]:
+
+class Entries(NamedTuple):
+    """Where a Jacobian can be nonzero: rows and columns, int64 (n_entries,), in the order in which it is kept."""
+
+    rows: Any
+    columns: Any
+
+
+class LinearSolver(NamedTuple):
+    """Linear algebra ready for a march.
+
+    ``factor`` and ``solve`` are addresses, ``jacobian`` the array that the Jacobian is to be found in, ``context``
+    makes the context of a real or complex shift (True), and ``keep`` must stay alive.
+    """
+
+    factor: int
+    solve: int
+    jacobian: Array
+    context: Callable[[bool], tuple[Any, ...]]
+    keep: Any
+
+
+def choose_linear(n: int, entries: Entries | None, wanted: str | None) -> str:
+    """Return the kind of linear algebra for a system: "dense", "banded" or "sparse".
+
+    Raises
+    ------
+    OptionError
+        What is wanted is no kind, or needs a pattern that is not known.
+    """
+    if wanted is not None and wanted not in KINDS:
+        raise OptionError("there is no such linear algebra", name="linear", place="linear",
+                          expected="one of " + ", ".join(KINDS), given=repr(wanted)[:80])  # fmt: skip
+    if entries is None:
+        if wanted in ("banded", "sparse"):
+            raise OptionError(
+                f"{wanted} factors need to know where the Jacobian can be nonzero",
+                name="linear",
+                place="linear",
+                expected="written equations, or sparsity=… beside a Python function without a Jacobian of its own",
+                given=repr(wanted),
+            )
+        return "dense"
+    if wanted is not None:
+        return wanted
+    if n <= MOST_FULL:
+        return "dense"
+    from unhurried_heron.families.structured import order_for_band
+
+    _, below, above = order_for_band(n, *entries)
+    if below + above <= _WIDEST_BAND:
+        return "banded"
+    return "sparse" if entries.rows.size < _SPARSE * n * n else "dense"
+
+
+def refuse_large(method: str, n: int) -> None:
+    """Refuse full matrices of a size that takes the machine's memory.
+
+    Raises
+    ------
+    MethodError
+    """
+    if n > MOST_DENSE:
+        raise MethodError(
+            f"{method} would solve its equations with full matrices, which {n:,} states make too large",
+            name=method,
+            place="method",
+            expected=f"at most {MOST_DENSE:,} states, sparsity=… beside the rates, or an explicit method",
+            given=f"{n:,} states: {4 * 8 * n * n / 1e9:.3g} GB of matrices",
+        )
+
+
+def linear_solver(n: int, control: Any, kind: str, entries: Entries | None) -> LinearSolver:
+    """Return linear algebra of a kind; ``control`` is the march's control record."""
+    if kind == "dense" or entries is None:
+        jacobian = np.zeros((n, n))
+        factor, solve = load_kernels("dense_lu.factor", "dense_lu.solve")
+        made = functools.partial(dense_context, n, control, jacobian)
+        return LinearSolver(factor.address, solve.address, jacobian, made, (factor, solve))
+    from unhurried_heron.families.structured import StructuredSolver
+
+    solver, values = StructuredSolver(kind, n, *entries), np.zeros(entries.rows.size)
+    return LinearSolver(
+        solver.factor, solver.solve, values, lambda pair: (solver.context(values, complex_shift=pair),), solver
+    )
+
+
+def dense_context(n: int, control: Any, matrix: Array | None, complex_shift: bool) -> tuple[Any, ...]:
     """Return the context of a full shifted matrix and the arrays that must be kept alive beside it.
 
     Parameters

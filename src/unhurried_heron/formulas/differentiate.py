@@ -7,8 +7,11 @@ that the value is taken from counts.
 from __future__ import annotations
 
 import functools
+import math
 from collections.abc import Iterable
-from typing import Final
+from typing import Any, Final
+
+import numpy as np
 
 from unhurried_heron.formulas.expression import (
     COMPARISONS,
@@ -27,7 +30,7 @@ from unhurried_heron.formulas.expression import (
     where,
 )
 from unhurried_heron.formulas.grammar import Source, read
-from unhurried_heron.formulas.layout import Block, Layout, Loop
+from unhurried_heron.formulas.layout import Block, Layout, Loop, places
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 
 # what is differentiated by: a name, or a place among the states together with the sums that its index runs through
@@ -169,6 +172,21 @@ def jacobian(rates: tuple[Block, ...], layout: Layout) -> tuple[Block, ...]:
             strides = tuple(n * rows.get(loop.index, 0) + moves.get(loop.index, 0) for loop in run)
             entries.append(Block(run, n * block.base + column, strides, slope, adds))
     return tuple(entries)
+
+
+def one_after_the_other(entries: tuple[Block, ...], n: int) -> tuple[tuple[Block, ...], Any, Any]:
+    """Return the blocks of a Jacobian's entries, written one after the other, and the row and column of each entry."""
+    moved, where, base = [], [np.empty(0, dtype=np.int64)], 0
+    for block in entries:
+        lengths = [loop.last - loop.first + 1 for loop in block.loops]
+        strides = [math.prod(lengths[k + 1 :]) for k in range(len(lengths))]
+        first = sum(loop.first * stride for loop, stride in zip(block.loops, strides, strict=True))
+        moved.append(Block(block.loops, base - first, tuple(strides), block.node))
+        moves = {loop.index: stride for loop, stride in zip(block.loops, block.strides, strict=True)}
+        where.append(places(block.loops, block.base, moves))
+        base += where[-1].size
+    together = np.concatenate(where)
+    return tuple(moved), together // n, together % n
 
 
 def _column(variable: Node, layout: Layout) -> tuple[int, dict[str, int]]:

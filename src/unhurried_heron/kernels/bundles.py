@@ -25,6 +25,8 @@ class System(NamedTuple):
     ``state`` (n,): the present state, written by the march; ``slope`` (n,): the rates there, kept up to date by the
     family; ``trial`` (n,): the state at the end of an attempt, filled by the family, scratch otherwise.
     ``relative``, ``absolute`` (n,): tolerances.
+    Of a Jacobian found by differences in groups of columns (``n_groups`` 0: one by one), int64: ``group`` (n,) of each
+    column; ``rows``, ``columns``, ``places`` (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch.
     """
 
     n: int
@@ -37,6 +39,13 @@ class System(NamedTuple):
     trial: Array
     relative: Array
     absolute: Array
+    n_groups: int
+    n_entries: int
+    group: LongArray
+    rows: LongArray
+    columns: LongArray
+    places: LongArray
+    increments: Array
 
 
 class Parts(NamedTuple):

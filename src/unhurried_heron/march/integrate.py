@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
-from unhurried_heron.errors import IncompleteRunWarning
+from unhurried_heron.errors import IncompleteRunWarning, OptionError
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.march.options import (
@@ -28,6 +28,7 @@ from unhurried_heron.march.quiet import QUIET
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.event import Event
+from unhurried_heron.problem.functions import NamedFunction
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.said import listed
 from unhurried_heron.run.ending import Ending, Tally
@@ -35,6 +36,7 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 
 if TYPE_CHECKING:
+    from unhurried_heron.families.family import Family
     from unhurried_heron.kernels.control import Reason
     from unhurried_heron.march.driver import Driver
 
@@ -55,6 +57,7 @@ def integrate(
     budget: Budget | Mapping[str, Any] | None = None,
     starting_step: float | None = None,
     largest_step: float | None = None,
+    linear: Literal["dense", "banded", "sparse"] | None = None,
     ledger: bool | None = None,
     progress: bool | None = None,
     on_interrupt: Literal["raise", "return"] = "raise",
@@ -91,6 +94,9 @@ def integrate(
         The most steps, rate evaluations or seconds to use.
     starting_step, largest_step : float, optional
         Size of the first step, otherwise estimated; bound on every step. Neither goes with a fixed ``step``.
+    linear : {"dense", "banded", "sparse"}, optional
+        How an implicit method solves its linear systems; by default what suits the size and the pattern of the
+        Jacobian. ``run.options`` tells it.
     ledger : bool, optional
         Whether to keep one row for each attempted step; by default where every step is recorded.
     progress : bool, optional
@@ -150,9 +156,11 @@ def integrate(
     from unhurried_heron.march.recorder import StepRecorder, TimeRecorder
     from unhurried_heron.native.system import native_system
 
-    native = native_system(problem, watched, with_jacobian=family.implicit, held=switches)
+    kind = _linear_kind(problem, family, chosen, linear, held=switches)
+    full = kind == "dense" and not _differenced(problem)
+    native = native_system(problem, watched, with_jacobian=family.implicit, held=switches, full=full)
     scales = family.scale(chosen, relative, absolute, state, fixed is not None)
-    march = lay_out(chosen, native, state, scales, watched, fixed=fixed is not None)
+    march = lay_out(chosen, native, state, scales, watched, fixed=fixed is not None, linear=kind)
     control = march.control
     control["time"] = control["origin"] = start
     control["end"] = end
@@ -188,6 +196,8 @@ def integrate(
         warnings.warn(f"{ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2)
     counts = {key: int(control[key][0]) for key in Tally.__dataclass_fields__ if key != "seconds"}
     options = {"rtol": rtol, "atol": atol, "step": fixed, "record": record}
+    if family.implicit:
+        options["linear"] = kind
     if fixed is None:
         options |= {"rtol": _simplest(problem, relative), "atol": _simplest(problem, absolute)}
     return Run(
@@ -203,6 +213,35 @@ def integrate(
         _crossings=tuple(passage.crossings),
         _landings=tuple(passage.marks),
     )
+
+
+def _linear_kind(problem: Problem, family: Family, method: Method, wanted: str | None, *, held: bool) -> str:
+    """Return the linear algebra that suits an implicit method on a problem."""
+    from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
+    from unhurried_heron.native.system import jacobian_entries
+
+    n = problem.model.layout.size
+    if not family.implicit:
+        if wanted is not None:
+            raise OptionError(
+                f"{method.name} solves no linear systems",
+                name="linear",
+                place="linear",
+                expected="an implicit method, or no choice of linear algebra",
+                given=repr(wanted)[:80],
+            )
+        return "dense"
+    known = jacobian_entries(problem, held=held) if n > MOST_FULL or wanted is not None else None
+    kind = choose_linear(n, known and Entries(*known), wanted)
+    if kind == "dense":
+        refuse_large(method.name, n)
+    return kind
+
+
+def _differenced(problem: Problem) -> bool:
+    """Whether the Jacobian is found by differences in groups of columns."""
+    model = problem.model
+    return isinstance(model.rates, NamedFunction) and model.jacobian is None and problem.said.sparsity is not None
 
 
 def _ending(

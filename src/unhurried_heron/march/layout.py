@@ -9,6 +9,8 @@ import numpy as np
 
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Demand
+from unhurried_heron.families.groups import groups_of_columns
+from unhurried_heron.families.linear import Entries, linear_solver
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.bundles import OUTPUT, Output, Parts, System, Watch, address_table
 from unhurried_heron.kernels.control import CONTROL, LEDGER_COLUMNS
@@ -61,7 +63,14 @@ class March:
 
 
 def lay_out(
-    method: Method, native: NativeSystem, state: Array, scales: ErrorScale, events: tuple[Event, ...], *, fixed: bool
+    method: Method,
+    native: NativeSystem,
+    state: Array,
+    scales: ErrorScale,
+    events: tuple[Event, ...],
+    *,
+    fixed: bool,
+    linear: str = "dense",
 ) -> March:
     """Allocate everything a march needs.
 
@@ -76,16 +85,32 @@ def lay_out(
     events : tuple of Event
     fixed : bool
         Whether the steps are fixed.
+    linear : str
+        The kind of linear algebra, for an implicit method.
     """
     n, family = state.size, family_of(method)
     control = np.zeros(1, dtype=CONTROL)
     watch = _watch(native, events, n)
     march, own, *search = load_kernels("march.march", family.kernel, *(("events.search",) if watch.m else ()))
-    work = family.lay_out(method, Demand(n, control, scales, fixed))
-    system = System(n, *native.addresses(), state.copy(), work.slope, np.zeros(n), scales.relative, scales.absolute)
+    entries = native.entries and Entries(*native.entries)
+    solver = linear_solver(n, control, linear, entries) if family.implicit else None
+    work = family.lay_out(method, Demand(n, control, scales, fixed, solver))
+    vectors = (state.copy(), work.slope, np.zeros(n), scales.relative, scales.absolute)
+    system = System(n, *native.addresses(), *vectors, *_groups(n, entries, native, full=linear == "dense"))
     parts = Parts(own.address, search[0].address if search else 0)
     output = _output(n, work.degree)
     return March(march, control, system, parts, watch, output, work.bundle, family.implicit, native, work.keep)
+
+
+def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool) -> tuple[Any, ...]:
+    """Return the groups of columns for differences, as `System` has them."""
+    if entries is None or native.jacobian is not None:
+        nothing = np.empty(0, dtype=np.int64)
+        return 0, 0, nothing, nothing, nothing, nothing, np.empty(0)
+    group = groups_of_columns(n, entries)
+    places = entries.rows * n + entries.columns if full else np.arange(entries.rows.size)
+    count = int(group.max(initial=-1)) + 1
+    return count, entries.rows.size, group, entries.rows, entries.columns, places, np.zeros(n)
 
 
 def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import HeronError
-from unhurried_heron.formulas.differentiate import jacobian
+from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other
 from unhurried_heron.formulas.layout import Block, Layout, single
 from unhurried_heron.native.clamp import clamped
 from unhurried_heron.native.emit import Names
@@ -46,6 +46,8 @@ class NativeSystem:
         Measured inputs: the table, its rows in memory, and where the address of the row in use stands.
     limits : ndarray, shape (2,), or None
         Between which times a Python function may be asked.
+    entries : tuple of two ndarrays of int64, or None
+        Row and column of each number of the Jacobian; None where it is a full matrix, row by row.
     """
 
     rates: NativeFunction
@@ -57,6 +59,7 @@ class NativeSystem:
     located: tuple[Switch, ...] = ()
     rows: tuple[tuple[Measured, FloatArray, int], ...] = ()
     limits: FloatArray | None = None
+    entries: tuple[FloatArray, FloatArray] | None = None
 
     def addresses(self) -> tuple[int, int, int, int]:
         """Return rates, their context, Jacobian and its context (zeros without one)."""
@@ -96,11 +99,12 @@ class NativeSystem:
 
 
 def native_system(
-    problem: Problem, events: tuple[Event, ...], *, with_jacobian: bool, held: bool = True
+    problem: Problem, events: tuple[Event, ...], *, with_jacobian: bool, held: bool = True, full: bool = True
 ) -> NativeSystem:
     """Make a problem callable; what was compiled before for the same structure is used again.
 
-    ``held`` says that the march holds the switches and crosses them one by one.
+    ``held`` says that the march holds the switches and crosses them one by one, ``full`` that the Jacobian is to be a
+    full matrix.
     """
     model = problem.model
     switches = problem.switches if held else ()
@@ -120,7 +124,7 @@ def native_system(
         if held:
             blocks, guarded = model.smooth.blocks, model.rates if any(switch.slot for switch in own) else ()
         rates = compiled(blocks, model.layout.size, names, context, guarded=guarded)  # type: ignore[arg-type]  # blocks
-        slopes = _native_jacobian(blocks, model.layout, names, context) if with_jacobian else None  # type: ignore[arg-type]
+        slopes = _native_jacobian(blocks, model.layout, names, context, full=full) if with_jacobian else None  # type: ignore[arg-type]
     return NativeSystem(
         rates=rates,
         jacobian=slopes,
@@ -131,7 +135,23 @@ def native_system(
         located=own,
         rows=tables if held else (),
         limits=limits,
+        entries=None if full else jacobian_entries(problem, held=held),
     )
+
+
+def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[FloatArray, FloatArray] | None:
+    """Return row and column of each number of the Jacobian, None where nothing is known of it.
+
+    Nothing is known of a Python function without ``sparsity``, and a Jacobian function gives a full matrix.
+    """
+    model = problem.model
+    if isinstance(model.rates, NamedFunction):
+        if model.jacobian is not None or problem.said.sparsity is None:
+            return None
+        rows, columns = (each.astype(np.int64) for each in problem.jacobian_pattern().tocoo().coords)
+        return rows, columns
+    _, rows, columns = _jacobian_compact(model.smooth.blocks if held else model.rates, model.layout)
+    return rows, columns
 
 
 def _context(problem: Problem, *, held: bool) -> tuple[Names, FloatArray, tuple[tuple[Measured, FloatArray, int], ...]]:
@@ -224,8 +244,18 @@ def _native_switch(switch: Switch, problem: Problem, names: Names, context: Floa
     return compiled((single(switch.watched, 0),), 1, names, context)
 
 
-def _native_jacobian(blocks: tuple[Block, ...], layout: Layout, names: Names, context: FloatArray) -> NativeFunction:
-    return compiled(_jacobian_blocks(blocks, layout), layout.size**2, names, context)
+def _native_jacobian(
+    blocks: tuple[Block, ...], layout: Layout, names: Names, context: FloatArray, *, full: bool
+) -> NativeFunction:
+    if full:
+        return compiled(_jacobian_blocks(blocks, layout), layout.size**2, names, context)
+    moved, rows, _ = _jacobian_compact(blocks, layout)
+    return compiled(moved, rows.size, names, context)
+
+
+@functools.lru_cache(maxsize=64)
+def _jacobian_compact(blocks: tuple[Block, ...], layout: Layout) -> tuple[tuple[Block, ...], FloatArray, FloatArray]:
+    return one_after_the_other(_jacobian_blocks(blocks, layout), layout.size)
 
 
 @functools.lru_cache(maxsize=64)

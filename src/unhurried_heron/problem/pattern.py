@@ -14,16 +14,16 @@ from unhurried_heron.problem.model import Model
 
 
 def checked_sparsity(sparsity: Any, n: int) -> Any:
-    """Return where a Jacobian can be nonzero, a matrix of booleans.
+    """Return where a Jacobian can be nonzero, a matrix of booleans, sparse if it was given so.
 
     Raises
     ------
     ValueGivenError
         It has another shape, or holds something that is no number.
     """
-    given = sparsity.toarray() if hasattr(sparsity, "toarray") else sparsity
     try:
-        matrix = np.asarray(given)
+        # SciPy's sparse matrices are taken as they are
+        matrix = sparsity if hasattr(sparsity, "tocsr") else np.asarray(sparsity)
         usable = matrix.shape == (n, n) and matrix.dtype.kind in "fiub"
     except (TypeError, ValueError):
         usable = False

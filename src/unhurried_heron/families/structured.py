@@ -1,0 +1,161 @@
+"""Linear algebra for large systems with few entries: LAPACK's banded and SuperLU's sparse factors, behind native calls.
+
+What a call from Python costs, some ten microseconds, is nothing beside the work on a large system.
+"""
+
+from __future__ import annotations
+
+import ctypes
+from typing import Any, Final
+
+import numpy as np
+from scipy.linalg import lapack
+from scipy.sparse import coo_array, csc_array
+from scipy.sparse.csgraph import connected_components, reverse_cuthill_mckee
+from scipy.sparse.linalg import splu
+
+from unhurried_heron.kernels.linear_context import CONTEXT_SIZE, SHIFT, B, D, N
+from unhurried_heron.run.trajectory import Array
+
+_CALL: Final = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.POINTER(ctypes.c_int64), ctypes.c_void_p, ctypes.c_int64)
+
+
+def order_for_band(n: int, rows: Any, columns: Any) -> tuple[Any, int, int]:
+    """Return an order of the unknowns with a narrow band, and its widths below and above the diagonal."""
+    entries = np.ones(rows.size, dtype=np.int8)
+    pattern = coo_array((entries, (rows, columns)), shape=(n, n)).tocsr()
+    order = np.asarray(reverse_cuthill_mckee((pattern + pattern.T).tocsr(), symmetric_mode=True), dtype=np.int64)
+    place = np.empty(n, dtype=np.int64)
+    best: tuple[Any, int, int] | None = None
+    # as said may be as good
+    for tried in (np.arange(n), order):
+        place[tried] = np.arange(n)
+        below = place[rows] - place[columns]
+        widths = int(max(below.max(initial=0), 0)), int(max((-below).max(initial=0), 0))
+        if best is None or sum(widths) < best[1] + best[2]:
+            best = (tried, *widths)
+    assert best is not None
+    return best
+
+
+class _Banded:
+    """(shift - J) in banded storage: G. H. Golub and C. F. Van Loan, *Matrix Computations*, 4th ed. (2013), 4.3."""
+
+    def __init__(self, n: int, rows: Any, columns: Any, kind: type) -> None:
+        self._order, self._below, self._above = order_for_band(n, rows, columns)
+        place = np.empty(n, dtype=np.int64)
+        place[self._order] = np.arange(n)
+        self._n, self._kind, self._middle = n, kind, self._below + self._above
+        self._rows, self._columns = self._middle + place[rows] - place[columns], place[columns]
+        # several entries may meet in one place
+        self._meet = np.unique(rows * n + columns).size < rows.size
+        pair = "z" if kind is complex else "d"
+        self._factor, self._solve = getattr(lapack, pair + "gbtrf"), getattr(lapack, pair + "gbtrs")
+
+    def factor(self, shift: Any, values: Array) -> int:
+        height = 2 * self._below + self._above + 1
+        band: Any = np.zeros((height, self._n), dtype=self._kind, order="F")
+        if self._meet:
+            np.subtract.at(band, (self._rows, self._columns), values)
+        else:
+            band[self._rows, self._columns] = -values
+        band[self._middle] += shift
+        self._band, self._pivots, info = self._factor(band, self._below, self._above, overwrite_ab=True)
+        diagonal = self._band[self._middle]
+        if info != 0 or not np.isfinite(diagonal).all():
+            return 0
+        if self._kind is complex:
+            return 1
+        exchanged = np.count_nonzero(self._pivots != np.arange(self._n))
+        return -1 if (np.count_nonzero(diagonal < 0) + exchanged) % 2 else 1
+
+    def solve(self, right: Array) -> Array:
+        found, _ = self._solve(self._band, self._below, self._above, right[self._order], self._pivots)
+        out: Array = np.empty_like(found)
+        out[self._order] = found
+        return out
+
+
+class _Sparse:
+    """(shift - J) with sparse direct factors."""
+
+    def __init__(self, n: int, rows: Any, columns: Any, kind: type) -> None:
+        self._n, self._kind = n, kind
+        self._places = (np.concatenate([rows, np.arange(n)]), np.concatenate([columns, np.arange(n)]))
+
+    def factor(self, shift: Any, values: Array) -> int:
+        numbers = np.concatenate([-values, np.full(self._n, shift, dtype=self._kind)])
+        if not np.isfinite(numbers).all():
+            return 0
+        matrix = csc_array(coo_array((numbers, self._places), shape=(self._n, self._n)))
+        try:
+            self._factors = splu(matrix)
+        except RuntimeError:
+            # exactly singular
+            return 0
+        if self._kind is complex:
+            return 1
+        odd = np.count_nonzero(self._factors.U.diagonal() < 0)
+        odd += sum(map(_odd, (self._factors.perm_r, self._factors.perm_c)))
+        return -1 if odd % 2 else 1
+
+    def solve(self, right: Array) -> Array:
+        found: Array = self._factors.solve(right)
+        return found
+
+
+def _odd(order: Any) -> int:
+    """Whether a permutation takes an odd number of exchanges."""
+    n = order.size
+    cycles, _ = connected_components(coo_array((np.ones(n, dtype=np.int8), (np.arange(n), order)), shape=(n, n)))
+    return int(n - cycles) % 2
+
+
+class StructuredSolver:
+    """Factors and solves by Python functions at native addresses; keep it alive while a kernel runs.
+
+    Attributes
+    ----------
+    factor, solve : int
+        Addresses (`kernels.linear`).
+    """
+
+    def __init__(self, kind: str, n: int, rows: Any, columns: Any) -> None:
+        self._kind = {"banded": _Banded, "sparse": _Sparse}[kind]
+        self._n, self._rows, self._columns = n, rows, columns
+        self._systems: dict[int, tuple[Any, Any, Array, Array]] = {}
+        self._calls = _CALL(self._factor), _CALL(self._solve)
+        self.factor, self.solve = (ctypes.cast(call, ctypes.c_void_p).value or 0 for call in self._calls)
+
+    def context(self, jacobian: Array, *, complex_shift: bool) -> Any:
+        """Return the context of a shifted matrix; ``jacobian`` holds its entries one after the other."""
+        context, shift = np.zeros(CONTEXT_SIZE, np.int64), np.zeros(2)
+        context[N], context[SHIFT] = self._n, shift.ctypes.data
+        system = self._kind(self._n, self._rows, self._columns, complex if complex_shift else float)
+        self._systems[context.ctypes.data] = (system, context, shift, jacobian)
+        return context
+
+    def _factor(self, result: Any, _: Any, address: int) -> int:
+        system, _context, shift, jacobian = self._systems[address]
+        try:
+            result[0] = system.factor(complex(*shift) if system._kind is complex else shift[0], jacobian)
+        except MemoryError:
+            # as good as a singular matrix: the step is shortened, and ends in words if that does not help
+            result[0] = 0
+        return 0
+
+    def _solve(self, result: Any, _: Any, address: int) -> int:
+        system, context, _shift, _jacobian = self._systems[address]
+        real = self._at(int(context[B]))
+        if system._kind is complex:
+            imaginary = self._at(int(context[D]))
+            found = system.solve(real + 1j * imaginary)
+            real[:], imaginary[:] = found.real, found.imag
+        else:
+            real[:] = system.solve(real)
+        result[0] = 0
+        return 0
+
+    def _at(self, address: int) -> Array:
+        found: Array = np.ctypeslib.as_array((ctypes.c_double * self._n).from_address(address))
+        return found

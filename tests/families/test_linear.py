@@ -1,0 +1,92 @@
+"""Linear algebra by size and pattern: the same answers from full, banded and sparse factors."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy.sparse import diags_array
+
+import unhurried_heron as uh
+from unhurried_heron import errors
+
+KINDS = ["dense", "banded", "sparse"]
+RING = """
+u[i]' = k*(u[i-1] - 2*u[i] + u[i+1]) + u[i]*(1 - u[i]) for i in 1..40
+u[0] = u[40]
+u[41] = u[1]
+v' = sum(u[m] for m in 1..40)/40 - v
+w' = -300*(w - u[3]*v)
+"""
+
+
+def diffusion(n: int) -> uh.Problem:
+    """Heat in a rod, whose slowest mode decays alone: u = sin(pi x) exp(-rate t)."""
+    text = f"u[i]' = k*(u[i-1] - 2*u[i] + u[i+1]) for i in 1..{n}\nu[0] = 0\nu[{n + 1}] = 0"
+    start = np.sin(np.pi * np.arange(1, n + 1) / (n + 1))
+    return uh.Problem.from_text(text, initial={"u": start}, parameters={"k": (n + 1.0) ** 2}, interval=(0, 0.1))
+
+
+def test_kinds_agree() -> None:
+    # full rows and columns, several references that meet in one place, and a ring, whose band is found by reordering
+    start = np.linspace(0.1, 0.9, 40)
+    problem = uh.Problem.from_text(RING, initial={"u": start, "v": 0, "w": 1}, parameters={"k": 50}, interval=(0, 2))
+    finals = {}
+    for kind in KINDS:
+        run = uh.integrate(problem, "radau-iia-5", rtol=1e-7, linear=kind)
+        assert run.options["linear"] == kind
+        finals[kind] = run.states[-1]
+    assert finals["banded"] == pytest.approx(finals["dense"], rel=1e-8)
+    assert finals["sparse"] == pytest.approx(finals["dense"], rel=1e-8)
+    # explicit methods have the right answer too, and no linear algebra
+    explicit = uh.integrate(problem, rtol=1e-9)
+    assert finals["dense"] == pytest.approx(explicit.states[-1], rel=1e-5)
+    assert "linear" not in explicit.options
+
+
+@pytest.mark.parametrize(("n", "kind"), [(60, "dense"), (150, "banded"), (6000, "banded")])
+def test_size_and_pattern_choose(n: int, kind: str) -> None:
+    run = uh.integrate(diffusion(n), "radau-iia-5", rtol=1e-6, record=2)
+    assert run.options["linear"] == kind
+    decay = 4 * (n + 1) ** 2 * np.sin(np.pi / (2 * (n + 1))) ** 2
+    assert run.states[-1, n // 2] == pytest.approx(run.states[0, n // 2] * np.exp(-0.1 * decay), rel=1e-5)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_growth_is_seen_by_the_sign_of_the_determinant(kind: str) -> None:
+    ignition = uh.Problem.from_text(
+        "a' = -1e-4*a - 2e4*a*b + 20*b^2\nb' = 1e-4*a + 2e4*a*b - 20*b^2 - b\nc' = b",
+        initial={"a": 1, "b": 0, "c": 0}, interval=(0, 10),
+    )  # fmt: skip
+    run = uh.integrate(ignition, "radau-iia-5", rtol=1e-3, linear=kind)
+    assert run.final["a"] < 1e-4
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_pattern_reduces_the_calls(kind: str) -> None:
+    n = 30
+
+    def rates(t: float, y: np.ndarray) -> np.ndarray:
+        wide = np.concatenate([[1.0], y, [0.0]])
+        return 100.0 * (wide[:-2] - 2 * wide[1:-1] + wide[2:]) - y**3
+
+    said = {"initial": {"u": np.zeros(n)}, "interval": (0, 1)}
+    band = diags_array([np.ones(n), np.ones(n - 1), np.ones(n - 1)], offsets=[0, 1, -1])
+    plain = uh.integrate(uh.Problem.from_rates(rates, **said), "radau-iia-5")
+    known = uh.integrate(uh.Problem.from_rates(rates, sparsity=band, **said), "radau-iia-5", linear=kind)
+    assert known.final == pytest.approx(plain.final, rel=1e-7)
+    # three groups of columns do for a band of three
+    jacobians = plain.tally.jacobians
+    assert known.tally.rate_evaluations <= plain.tally.rate_evaluations - (n - 3) * jacobians + 20
+    if kind != "dense":
+        with pytest.raises(errors.OptionError, match="nonzero"):
+            uh.integrate(uh.Problem.from_rates(rates, **said), "radau-iia-5", linear=kind)
+
+
+def test_what_does_not_fit_is_refused() -> None:
+    large = uh.Problem.from_rates(lambda t, y: -y, initial={"u": np.ones(5001)}, interval=(0, 1))
+    with pytest.raises(errors.MethodError, match="5,000"):
+        uh.integrate(large, "radau-iia-5")
+    with pytest.raises(errors.OptionError, match="no linear systems"):
+        uh.integrate(diffusion(5), linear="dense")
+    with pytest.raises(errors.OptionError, match="no such"):
+        uh.integrate(diffusion(5), "radau-iia-5", linear="full")
