@@ -8,7 +8,7 @@ import numpy as np
 
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Demand, Family, WorkSpace
-from unhurried_heron.families.linear import dense_context
+from unhurried_heron.families.linear import MOST_STUBBORN, dense_context
 from unhurried_heron.kernels.bundles import COLLOCATION_MEMORY, DenseWork
 from unhurried_heron.kernels.collocation_constants import constants_of
 from unhurried_heron.kernels.prepare import load_kernels
@@ -16,8 +16,6 @@ from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.run.trajectory import Array
 
-# so many unknowns of all stages together are solved by one full matrix, where nothing else helps
-MOST_WHOLE = 1500
 # so many modes are looked at one by one for growth that no error estimate can see
 MOST_EIGENVALUES = 64
 # how closely Newton's iteration is solved where no tolerance says so (fixed steps)
@@ -56,7 +54,7 @@ def _lay_out(method: Collocation, demand: Demand) -> WorkSpace:
     kernels, m = {}, 0
     # these need full matrices
     full = linear.jacobian.ndim == 2
-    if fixed and full and 3 * n <= MOST_WHOLE:
+    if fixed and full and n <= MOST_STUBBORN:
         kernels["insist"], m = "stubborn.insist", 3 * n
     if full and n <= MOST_EIGENVALUES:
         kernels["growth"] = "eigenvalues.growth"

@@ -17,6 +17,7 @@ KINDS: Final = ("dense", "banded", "sparse")
 # below this compiled loops on full matrices win whatever the pattern (measured: `benchmarks/run.py --part linear`)
 MOST_FULL: Final = 100
 MOST_DENSE: Final = 5000
+MOST_STUBBORN: Final = 500
 # up to this width a band beats sparse factors
 _WIDEST_BAND: Final = 120
 _SPARSE: Final = 0.1
@@ -43,8 +44,10 @@ class LinearSolver(NamedTuple):
     keep: Any
 
 
-def choose_linear(n: int, entries: Entries | None, wanted: str | None) -> str:
+def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed: bool) -> str:
     """Return the kind of linear algebra for a system: "dense", "banded" or "sparse".
+
+    Fixed steps may need Newton's full method on all stages, which is for full matrices, up to `MOST_STUBBORN` states.
 
     Raises
     ------
@@ -66,7 +69,7 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None) -> str:
         return "dense"
     if wanted is not None:
         return wanted
-    if n <= MOST_FULL:
+    if n <= (MOST_STUBBORN if fixed else MOST_FULL):
         return "dense"
     from unhurried_heron.families.structured import order_for_band
 

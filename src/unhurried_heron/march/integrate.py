@@ -156,7 +156,7 @@ def integrate(
     from unhurried_heron.march.recorder import StepRecorder, TimeRecorder
     from unhurried_heron.native.system import native_system
 
-    kind = _linear_kind(problem, family, chosen, linear, held=switches)
+    kind = _linear_kind(problem, family, chosen, linear, held=switches, fixed=fixed is not None)
     full = kind == "dense" and not _differenced(problem)
     native = native_system(problem, watched, with_jacobian=family.implicit, held=switches, full=full)
     scales = family.scale(chosen, relative, absolute, state, fixed is not None)
@@ -215,7 +215,9 @@ def integrate(
     )
 
 
-def _linear_kind(problem: Problem, family: Family, method: Method, wanted: str | None, *, held: bool) -> str:
+def _linear_kind(
+    problem: Problem, family: Family, method: Method, wanted: str | None, *, held: bool, fixed: bool
+) -> str:
     """Return the linear algebra that suits an implicit method on a problem."""
     from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
     from unhurried_heron.native.system import jacobian_entries
@@ -232,7 +234,7 @@ def _linear_kind(problem: Problem, family: Family, method: Method, wanted: str |
             )
         return "dense"
     known = jacobian_entries(problem, held=held) if n > MOST_FULL or wanted is not None else None
-    kind = choose_linear(n, known and Entries(*known), wanted)
+    kind = choose_linear(n, known and Entries(*known), wanted, fixed=fixed)
     if kind == "dense":
         refuse_large(method.name, n)
     return kind
