@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import dataclasses
 import importlib
 import os
@@ -14,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from unhurried_heron.demo import demo_file
+from unhurried_heron.kernels.prepare import KERNELS
 
 ROOT = Path(__file__).parents[1]
 LAYOUT = ROOT / "tools" / "check_layout.py"
@@ -110,6 +112,25 @@ def test_a_damaged_kernel_is_compiled_anew(tmp_path: Path) -> None:
     again = python("-c", SOLVE, **place)
     assert "compiling" in again.stderr
     assert again.stdout == first.stdout
+    assert "compiling" not in python("-c", SOLVE, **place).stderr
+
+
+def test_everything_can_be_compiled_ahead(tmp_path: Path) -> None:
+    heron, place = Path(sys.executable).with_name("heron"), {**os.environ, "UNHURRIED_HERON_CACHE": str(tmp_path)}
+    # the listed kernels are all that the house has
+    entries = {
+        f"{path.stem}.{node.name}"
+        for path in (ROOT / "src/unhurried_heron/kernels").glob("*.py")
+        for node in ast.parse(path.read_text()).body
+        if isinstance(node, ast.FunctionDef)
+        and not node.decorator_list
+        and [a.arg for a in node.args.args] == ["address"]
+    }
+    assert entries == set(KERNELS)
+    for counts in (f"{len(KERNELS)} kernels compiled, 0 were there", f"0 kernels compiled, {len(KERNELS)} were there"):
+        done = subprocess.run([heron, "prepare"], env=place, capture_output=True, text=True, timeout=300, check=True)
+        assert counts in done.stdout
+        assert str(tmp_path) in done.stdout
     assert "compiling" not in python("-c", SOLVE, **place).stderr
 
 

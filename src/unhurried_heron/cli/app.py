@@ -9,7 +9,7 @@ from typing import Annotated
 
 import typer
 
-from unhurried_heron.cli.verbs import check, compare, demo, methods, new, run
+from unhurried_heron.cli.verbs import check, compare, demo, methods, new, prepare, run
 from unhurried_heron.errors import HeronError, printable
 
 app = typer.Typer(
@@ -18,7 +18,7 @@ app = typer.Typer(
     add_completion=False,
     pretty_exceptions_enable=False,
 )
-for verb in (demo, new, check, run, compare, methods):
+for verb in (demo, new, check, run, compare, methods, prepare):
     app.command()(verb)
 
 

@@ -293,6 +293,20 @@ def _check_writable(path: Path) -> None:
         )
 
 
+def prepare() -> None:
+    """Compile what every run needs ahead of its first use: for images, clusters, and homes that cannot be written."""
+    from unhurried_heron.kernels.loading import is_ready
+    from unhurried_heron.kernels.prepare import KERNELS, lasting_folder, load_kernels
+
+    missing = [name for name in KERNELS if not is_ready(name)]
+    load_kernels(*KERNELS)
+    folder = lasting_folder()
+    if folder is None or not all((folder / f"{name}.machine-code").exists() for name in KERNELS):
+        _say("nothing could be kept; set UNHURRIED_HERON_CACHE to a folder that can be written")
+        raise typer.Exit(1)
+    _say(f"{len(missing)} kernels compiled, {len(KERNELS) - len(missing)} were there: {folder}")
+
+
 def _keep(outcome: Any, csv: Path | None, json: Path | None, plot: Path | None) -> None:
     from unhurried_heron.files.write import write_csv, write_summary
 

@@ -71,14 +71,18 @@ def compile_together(names: Iterable[str]) -> None:
             helper.wait()
 
 
-def _can_share() -> bool:
-    """Whether another process would find this Python and leave its work where this one looks for it."""
+def lasting_folder() -> Path | None:
+    """Return the folder of compiled kernels if what is left there is found by other processes."""
     folder = cache_folder()
     try:
-        shared = folder is not None and folder.parent == user_cache()
+        return folder if folder is not None and folder.parent == user_cache() else None
     except RuntimeError:
-        shared = False
-    return shared and Path(sys.executable or "").name.startswith("python")
+        return None
+
+
+def _can_share() -> bool:
+    """Whether another process would find this Python and leave its work where this one looks for it."""
+    return lasting_folder() is not None and Path(sys.executable or "").name.startswith("python")
 
 
 if __name__ == "__main__":
