@@ -38,17 +38,31 @@ TESTS = {
     "files": ["tests/files", "tests/run", "tests/cli"],
     "cli": ["tests/cli"],
 }
-SWAPS: dict[type[ast.AST], tuple[str, str]] = {
+SWAPS: dict[type[ast.AST], tuple[str, ...]] = {
     ast.Add: ("+", "-"), ast.Sub: ("-", "+"), ast.Mult: ("*", "/"), ast.Div: ("/", "*"),
-    ast.Lt: ("<", "<="), ast.LtE: ("<=", "<"), ast.Gt: (">", ">="), ast.GtE: (">=", ">"),
+    ast.Lt: ("<", "<=", ">"), ast.LtE: ("<=", "<", ">"), ast.Gt: (">", ">=", "<"), ast.GtE: (">=", ">", "<"),
     ast.Eq: ("==", "!="), ast.NotEq: ("!=", "=="), ast.And: ("and", "or"), ast.Or: ("or", "and"),
 }  # fmt: skip
+QUOTES = {"repr", "str"}
 SECONDS_A_RUN = 900
 PROCESSES = "2"
 
 
-def edits(text: str) -> Iterator[tuple[int, int, str]]:
-    """Every small edit of a file: from, to (in characters), and what stands there instead."""
+def _only_shape(node: ast.AST, *, style: bool) -> Iterator[ast.AST]:
+    """Parts whose numbers shape words and pictures only: how long a quotation is, how thick a line."""
+    if isinstance(node, ast.JoinedStr):
+        yield node
+    if isinstance(node, ast.Subscript) and isinstance(node.value, ast.Call) and ast.unparse(node.value.func) in QUOTES:
+        yield node.slice
+    if style and isinstance(node, ast.keyword):
+        yield node.value
+
+
+def edits(text: str, *, style: bool = False) -> Iterator[tuple[int, int, str]]:
+    """Every small edit of a file: from, to (in characters), and what stands there instead.
+
+    ``style``: the file draws, so that keywords with numbers are taste.
+    """
     starts = [0]
     for line in text.splitlines(keepends=True):
         starts.append(starts[-1] + len(line.encode()))
@@ -56,16 +70,23 @@ def edits(text: str) -> Iterator[tuple[int, int, str]]:
     def place(line: int, column: int) -> int:
         return len(text.encode()[: starts[line - 1] + column].decode())
 
-    for node in ast.walk(ast.parse(text)):
+    tree = ast.parse(text)
+    shape = {inner for node in ast.walk(tree) for part in _only_shape(node, style=style) for inner in ast.walk(part)}
+    for node in ast.walk(tree):
         operator = getattr(node, "op", None) or (getattr(node, "ops", None) or [None])[0]
         if type(operator) in SWAPS and isinstance(node, ast.BinOp | ast.Compare | ast.BoolOp | ast.AugAssign):
             left = node.target if isinstance(node, ast.AugAssign) else getattr(node, "left", None) or node.values[0]
-            old, new = SWAPS[type(operator)]
+            old, *others = SWAPS[type(operator)]
             begin = place(left.end_lineno, left.end_col_offset)
             found = text.find(old, begin)
             if found >= 0 and found - begin < 40 and "\n" not in text[begin:found]:
-                yield found, found + len(old), new
-        if isinstance(node, ast.Constant) and type(node.value) in (int, float, bool) and node.end_lineno == node.lineno:
+                yield from ((found, found + len(old), new) for new in others)
+        if (
+            isinstance(node, ast.Constant)
+            and node not in shape
+            and type(node.value) in (int, float, bool)
+            and node.end_lineno == node.lineno
+        ):
             begin, end = place(node.lineno, node.col_offset), place(node.end_lineno, node.end_col_offset)
             changed = not node.value if isinstance(node.value, bool) else node.value * 2 + 1
             yield begin, end, repr(changed)
@@ -148,7 +169,7 @@ def main() -> None:
             room = rooms[number % len(rooms)]
             path = dice.choice(sorted((copy / SOURCE / room).rglob("*.py")))
             text = path.read_text(encoding="utf-8")
-            found = sorted(set(edits(text)))
+            found = sorted(set(edits(text, style=room == "show")))
             if not found:
                 continue
             begin, end, new = dice.choice(found)
