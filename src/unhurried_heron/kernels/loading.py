@@ -73,8 +73,10 @@ def _path_of(name: str) -> Path | None:
 
 def is_ready(name: str) -> bool:
     """Whether a kernel is loaded, or its machine code kept on this machine."""
+    if name in _loaded:
+        return True
     path = _path_of(name)
-    return name in _loaded or (path is not None and read_code(path) is not None)
+    return path is not None and read_code(path) is not None
 
 
 def load_kernel(name: str) -> Kernel:

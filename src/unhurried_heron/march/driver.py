@@ -103,11 +103,11 @@ class Driver:
 
     def _keep(self) -> None:
         control, output, watch = self.march.control, self.march.output, self.march.watch
-        lengths = np.abs(output.steps[: int(control["n_steps"][0])])
+        count = int(control["n_steps"][0])
         # a chunk of a few steps may hold nothing but those that were cut to end where they should
-        if lengths.size >= _SAYS_SOMETHING or not self.usual_step:
-            self.usual_step = float(np.median(lengths)) if lengths.size else 0.0
-        if self.recorder.take(output, int(control["n_steps"][0]), float(control["time"][0])):
+        if count >= _SAYS_SOMETHING:
+            self.usual_step = abs(float(np.partition(output.steps[:count], count // 2)[count // 2]))
+        if self.recorder.take(output, count, float(control["time"][0])):
             self.march.renew_output()
         self._rows += int(control["n_rows"][0])
         if self._ledger is not None:
