@@ -8,6 +8,7 @@ from scipy.sparse import diags_array
 
 import unhurried_heron as uh
 from unhurried_heron import errors
+from unhurried_heron.families import structured
 
 KINDS = ["dense", "banded", "sparse"]
 RING = """
@@ -83,6 +84,16 @@ def test_a_pattern_reduces_the_calls(kind: str) -> None:
     if kind != "dense":
         with pytest.raises(errors.OptionError, match="nonzero"):
             uh.integrate(uh.Problem.from_rates(rates, **said), "radau-iia-5", linear=kind)
+
+
+@pytest.mark.parametrize("where", ["factor", "solve"])
+def test_an_exception_comes_through_native_code(where: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    def broken(*arguments: object) -> None:
+        raise MemoryError(f"no room to {where}")
+
+    monkeypatch.setattr(structured._Sparse, where, broken)
+    with pytest.raises(MemoryError, match=where):
+        uh.integrate(diffusion(5), "radau-iia-5", linear="sparse")
 
 
 def test_what_does_not_fit_is_refused() -> None:

@@ -34,7 +34,8 @@ class LinearSolver(NamedTuple):
     """Linear algebra ready for a march.
 
     ``factor`` and ``solve`` are addresses, ``jacobian`` the array that the Jacobian is to be found in, ``context``
-    makes the context of a real or complex shift (True), and ``keep`` must stay alive.
+    makes the context of a real or complex shift (True), ``keep`` must stay alive, and ``pending`` returns an exception
+    that could not pass through native code.
     """
 
     factor: int
@@ -42,6 +43,7 @@ class LinearSolver(NamedTuple):
     jacobian: Array
     context: Callable[[bool], tuple[Any, ...]]
     keep: Any
+    pending: Callable[[], BaseException | None] = lambda: None
 
 
 def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed: bool) -> str:
@@ -107,7 +109,12 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None) -> L
 
     solver, values = StructuredSolver(kind, n, *entries), np.zeros(entries.rows.size)
     return LinearSolver(
-        solver.factor, solver.solve, values, lambda pair: (solver.context(values, complex_shift=pair),), solver
+        solver.factor,
+        solver.solve,
+        values,
+        lambda pair: (solver.context(values, complex_shift=pair),),
+        solver,
+        lambda: solver.pending,
     )
 
 

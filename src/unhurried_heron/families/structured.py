@@ -45,7 +45,7 @@ class _Banded:
         self._order, self._below, self._above = order_for_band(n, rows, columns)
         place = np.empty(n, dtype=np.int64)
         place[self._order] = np.arange(n)
-        self._n, self._kind, self._middle = n, kind, self._below + self._above
+        self._n, self.kind, self._middle = n, kind, self._below + self._above
         self._rows, self._columns = self._middle + place[rows] - place[columns], place[columns]
         # several entries may meet in one place
         self._meet = np.unique(rows * n + columns).size < rows.size
@@ -54,7 +54,7 @@ class _Banded:
 
     def factor(self, shift: Any, values: Array) -> int:
         height = 2 * self._below + self._above + 1
-        band: Any = np.zeros((height, self._n), dtype=self._kind, order="F")
+        band: Any = np.zeros((height, self._n), dtype=self.kind, order="F")
         if self._meet:
             np.subtract.at(band, (self._rows, self._columns), values)
         else:
@@ -64,7 +64,7 @@ class _Banded:
         diagonal = self._band[self._middle]
         if info != 0 or not np.isfinite(diagonal).all():
             return 0
-        if self._kind is complex:
+        if self.kind is complex:
             return 1
         exchanged = np.count_nonzero(self._pivots != np.arange(self._n))
         return -1 if (np.count_nonzero(diagonal < 0) + exchanged) % 2 else 1
@@ -80,11 +80,11 @@ class _Sparse:
     """(shift - J) with sparse direct factors."""
 
     def __init__(self, n: int, rows: Any, columns: Any, kind: type) -> None:
-        self._n, self._kind = n, kind
+        self._n, self.kind = n, kind
         self._places = (np.concatenate([rows, np.arange(n)]), np.concatenate([columns, np.arange(n)]))
 
     def factor(self, shift: Any, values: Array) -> int:
-        numbers = np.concatenate([-values, np.full(self._n, shift, dtype=self._kind)])
+        numbers = np.concatenate([-values, np.full(self._n, shift, dtype=self.kind)])
         if not np.isfinite(numbers).all():
             return 0
         matrix = csc_array(coo_array((numbers, self._places), shape=(self._n, self._n)))
@@ -93,7 +93,7 @@ class _Sparse:
         except RuntimeError:
             # exactly singular
             return 0
-        if self._kind is complex:
+        if self.kind is complex:
             return 1
         odd = np.count_nonzero(self._factors.U.diagonal() < 0)
         odd += sum(map(_odd, (self._factors.perm_r, self._factors.perm_c)))
@@ -118,12 +118,15 @@ class StructuredSolver:
     ----------
     factor, solve : int
         Addresses (`kernels.linear`).
+    pending : BaseException or None
+        What went wrong in one of them.
     """
 
     def __init__(self, kind: str, n: int, rows: Any, columns: Any) -> None:
         self._kind = {"banded": _Banded, "sparse": _Sparse}[kind]
         self._n, self._rows, self._columns = n, rows, columns
         self._systems: dict[int, tuple[Any, Any, Array, Array]] = {}
+        self.pending: BaseException | None = None
         self._calls = _CALL(self._factor), _CALL(self._solve)
         self.factor, self.solve = (ctypes.cast(call, ctypes.c_void_p).value or 0 for call in self._calls)
 
@@ -136,24 +139,28 @@ class StructuredSolver:
         return context
 
     def _factor(self, result: Any, _: Any, address: int) -> int:
-        system, _context, shift, jacobian = self._systems[address]
+        result[0] = 0
         try:
-            result[0] = system.factor(complex(*shift) if system._kind is complex else shift[0], jacobian)
-        except MemoryError:
-            # as good as a singular matrix: the step is shortened, and ends in words if that does not help
-            result[0] = 0
+            system, _context, shift, jacobian = self._systems[address]
+            result[0] = system.factor(complex(*shift) if system.kind is complex else shift[0], jacobian)
+        except BaseException as error:  # nothing may pass through native code
+            self.pending = error
         return 0
 
     def _solve(self, result: Any, _: Any, address: int) -> int:
+        result[0] = 0
         system, context, _shift, _jacobian = self._systems[address]
         real = self._at(int(context[B]))
-        if system._kind is complex:
-            imaginary = self._at(int(context[D]))
-            found = system.solve(real + 1j * imaginary)
-            real[:], imaginary[:] = found.real, found.imag
-        else:
-            real[:] = system.solve(real)
-        result[0] = 0
+        try:
+            if system.kind is complex:
+                imaginary = self._at(int(context[D]))
+                found = system.solve(real + 1j * imaginary)
+                real[:], imaginary[:] = found.real, found.imag
+            else:
+                real[:] = system.solve(real)
+        except BaseException as error:  # nothing may pass through native code
+            # what is no number is refused until the exception can be raised
+            self.pending, real[:] = error, np.nan
         return 0
 
     def _at(self, address: int) -> Array:

@@ -10,7 +10,7 @@ import numpy as np
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Demand
 from unhurried_heron.families.groups import groups_of_columns
-from unhurried_heron.families.linear import Entries, linear_solver
+from unhurried_heron.families.linear import Entries, LinearSolver, linear_solver
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.bundles import OUTPUT, Output, Parts, System, Watch, address_table
 from unhurried_heron.kernels.control import CONTROL, LEDGER_COLUMNS
@@ -44,6 +44,7 @@ class March:
     implicit: bool
     native: NativeSystem
     keep: tuple[Any, ...] = ()
+    linear: LinearSolver | None = None
     table: Any = field(init=False)
 
     def __post_init__(self) -> None:
@@ -51,8 +52,18 @@ class March:
         self.control["table"] = self.table.ctypes.data
 
     def chunk(self) -> int:
-        """March on until the kernel returns; its reason."""
-        return self.kernel(self.table)
+        """March on until the kernel returns; its reason.
+
+        Raises
+        ------
+        BaseException
+            The linear algebra went wrong.
+        """
+        reason = self.kernel(self.table)
+        error = self.linear and self.linear.pending()
+        if error:
+            raise error
+        return reason
 
     def renew_output(self) -> None:
         """Take new buffers for the steps, because the present ones are being kept."""
@@ -99,7 +110,7 @@ def lay_out(
     system = System(n, *native.addresses(), *vectors, *_groups(n, entries, native, full=linear == "dense"))
     parts = Parts(own.address, search[0].address if search else 0)
     output = _output(n, work.degree)
-    return March(march, control, system, parts, watch, output, work.bundle, family.implicit, native, work.keep)
+    return March(march, control, system, parts, watch, output, work.bundle, family.implicit, native, work.keep, solver)
 
 
 def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool) -> tuple[Any, ...]:
