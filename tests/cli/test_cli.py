@@ -43,6 +43,7 @@ def test_run_writes_what_is_asked(tmp_path: Path) -> None:
     assert done.returncode == 0, done.stderr
     assert len(out["csv"].read_text().splitlines()) == 26
     summary = json.loads(out["json"].read_text())
+    assert '{\n  "title": "Sluice pond"' in out["json"].read_text()
     assert summary["problem"]["parameters"]["crest"] == 0.7
     assert summary["problem"]["initial"]["level"] == 0.5
     assert summary["method"] == "radau-iia-5"
@@ -100,9 +101,11 @@ def test_exit_codes_and_errors(tmp_path: Path) -> None:
     assert "Traceback" in heron("run", tmp_path / "bad.toml", "--debug").stderr
 
 
-@pytest.mark.parametrize("verb", ["demo", "new", "check", "run", "compare", "methods"])
+@pytest.mark.parametrize("verb", ["demo", "new", "check", "run", "compare", "methods", "prepare", ""])
 def test_help(verb: str) -> None:
-    assert heron(verb, "--help").returncode == 0
+    done = heron(*verb.split(), "--help")
+    assert done.returncode == 0
+    assert "completion" not in done.stdout
 
 
 SLOW = """

@@ -79,6 +79,22 @@ def test_switches_are_told_in_the_report() -> None:
     assert "landed on switches: t < 1 (1 time)" in text
 
 
+def test_switches_are_counted() -> None:
+    said = {"initial": {"x": 0.0}, "interval": (0, 10)}
+    once, twice = (uh.Problem.from_text(f"x' = where(sin(t) > {low}, 1, 0)", **said) for low in (0.5, -0.9))
+    assert "(4 times)" in printed(run_report(uh.integrate(once)))
+    assert "(2 times)" in printed(run_report(uh.integrate(twice)))
+    assert "(1 time)" in printed(run_report(uh.integrate(once.with_(interval=(0, 1)))))
+    assert "banded factors" in printed(run_report(uh.integrate(once, "radau-iia-5", linear="banded")))
+
+
+def test_many_values_are_not_all_written_out() -> None:
+    twelve, more = (uh.Problem.from_text(f"u[i]' = -u[i] for i in 1..{n}", initial={"u": 1}, interval=(0, 1)).initial
+                    for n in (12, 13))  # fmt: skip
+    assert repr(twelve).endswith("'u[12]': 1.0}")
+    assert repr(more).endswith("'u[12]': 1.0, …}")
+
+
 def test_the_check_is_printed_whole() -> None:
     report, _ = check_file(demo_file("mistakes"))
     text = printed(check_report(report))

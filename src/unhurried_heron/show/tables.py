@@ -128,6 +128,8 @@ def run_report(run: Run) -> RenderableType:
         setting = f"step {options['step']:g}"
     else:
         setting = f"rtol {_tolerance(options['rtol'])}, atol {_tolerance(options['atol'])}"
+    if options.get("linear", "dense") != "dense":
+        setting += f", {options['linear']} factors"
     work = f"{tally.accepted:,} steps accepted, {tally.refused:,} refused; {tally.rate_evaluations:,} rate evaluations"
     if tally.jacobians:
         work += f", {tally.jacobians:,} Jacobians, {tally.factorisations:,} factorisations, {tally.solves:,} solves"
