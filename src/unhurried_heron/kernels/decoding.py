@@ -1,8 +1,16 @@
-"""Bundles as kernels see them: pointers and whole numbers out of the address table, decoded as the bundle says."""
+"""Bundles as kernels see them: the address of their part of the table, whose fields are read where they are named.
+
+So a bundle is passed between functions as one pointer, however many fields it has.
+"""
 
 from __future__ import annotations
 
 from typing import get_type_hints
+
+from llvmlite import ir
+from numba import types
+from numba.core.typing.templates import AttributeTemplate
+from numba.extending import infer_getattr, intrinsic, lower_getattr_generic, models, register_model
 
 from unhurried_heron.kernels.bundles import (
     COLLOCATION_MEMORY,
@@ -21,19 +29,59 @@ from unhurried_heron.kernels.bundles import (
     Tableau,
     Watch,
 )
-from unhurried_heron.kernels.call import as_doubles, as_longs, as_record, offset_by
-from unhurried_heron.kernels.compiling import inner
+from unhurried_heron.kernels.call import as_record
 
-_READ = {Array: "as_doubles(t[{}])", LongArray: "as_longs(t[{}])", int: "t[{}]"}
+_KINDS = {Array: types.CPointer(types.float64), LongArray: types.CPointer(types.int64)}
+_LONG = ir.IntType(64)
+
+
+class BundleType(types.Type):
+    """The type of a bundle in kernels."""
+
+    def __init__(self, bundle):
+        super().__init__(name=f"Bundle({bundle.__module__}.{bundle.__qualname__})")
+        # whole numbers, addresses, and records by their addresses
+        kinds = get_type_hints(bundle, include_extras=True)
+        self.places = {
+            field: (place, _KINDS.get(kinds[field], types.int64)) for place, field in enumerate(bundle._fields)
+        }
+
+
+@register_model(BundleType)
+class _BundleModel(models.PrimitiveModel):
+    def __init__(self, manager, kind):
+        super().__init__(manager, kind, _LONG.as_pointer())
+
+
+@infer_getattr
+class _BundleAttribute(AttributeTemplate):
+    key = BundleType
+
+    def generic_resolve(self, bundle, name):
+        return bundle.places[name][1] if name in bundle.places else None
+
+
+@lower_getattr_generic(BundleType)
+def _read_field(context, builder, bundle, value, name):
+    place, kind = bundle.places[name]
+    found = builder.load(builder.gep(value, [ir.Constant(_LONG, place)]))
+    # a table does not change while a kernel runs, so that loops need not read it again and again
+    found.set_metadata("invariant.load", builder.module.add_metadata([]))
+    return found if kind is types.int64 else builder.inttoptr(found, context.get_value_type(kind))
 
 
 def decoder(bundle, base=OWN):
-    """Return a compiled function of a march's table that gives the bundle which begins at ``base``."""
-    kinds = get_type_hints(bundle, include_extras=True)
-    fields = [_READ.get(kinds[name], "t[{}]").format(place) for place, name in enumerate(bundle._fields)]
-    known = {"as_doubles": as_doubles, "as_longs": as_longs, "offset_by": offset_by, "Bundle": bundle}
-    exec(f"def decode(table):\n    t = offset_by(table, {base})\n    return Bundle({', '.join(fields)})", known)
-    return inner(known["decode"])
+    """Return an intrinsic that takes a march's table for the bundle which begins at ``base``."""
+    kind = BundleType(bundle)
+
+    @intrinsic
+    def decode(typing_context, table):
+        def generate(codegen_context, builder, _, arguments):
+            return builder.gep(arguments[0], [ir.Constant(_LONG, base)])
+
+        return kind(types.CPointer(types.int64)), generate
+
+    return decode
 
 
 system_in = decoder(System, SYSTEM)
@@ -42,6 +90,6 @@ watch_in = decoder(Watch, WATCH)
 output_in = decoder(Output, OUTPUT)
 tableau_in = decoder(Tableau)
 dense_work_in = decoder(DenseWork)
-# records cannot be part of a bundle inside a kernel: there it holds their addresses
+# records are no values in a kernel: a bundle holds their addresses
 explicit_memory = as_record(EXPLICIT_MEMORY)
 collocation_memory = as_record(COLLOCATION_MEMORY)
