@@ -9,9 +9,9 @@ import numpy as np
 
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.kernels.bundles import EXPLICIT_MEMORY, Tableau
-from unhurried_heron.kernels.tableau_code import compile_tableau
 from unhurried_heron.methods.catalogue import DEFAULT
 from unhurried_heron.methods.runge_kutta import RungeKutta
+from unhurried_heron.native.tableaux import compile_tableau
 
 
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:

@@ -1,1 +1,1 @@
-"""How a family marches: one compiled loop per family, plain arrays in and out, no Python objects."""
+"""Compiled code: the march that all methods share, what each family answers it, linear algebra, events."""

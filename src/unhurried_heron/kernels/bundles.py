@@ -104,7 +104,7 @@ EXPLICIT_MEMORY: Final = np.dtype(
 
 
 class Tableau(NamedTuple):
-    """An explicit method, its arithmetic compiled by `tableau_code`.
+    """An explicit method, its arithmetic compiled by `native.tableaux`.
 
     ``attempt``, ``error``, ``polynomial``: addresses. ``degree`` of the step polynomial; ``width``: rows of
     ``stages``, one

@@ -113,7 +113,7 @@ _REAL, _LONG, _POINTER = ir.DoubleType(), ir.IntType(64), ir.DoubleType().as_poi
 
 @intrinsic
 def call_attempt(typing_context, address, time, step, state, stages, trial, n, rates, context, where):
-    """Call ``attempt`` of `tableau_code`; ``rates`` and ``context`` are addresses, ``where`` an int64 pointer."""
+    """Call ``attempt`` of `native.tableaux`; ``rates`` and ``context`` are addresses, ``where`` an int64 pointer."""
     signature = types.int32(
         types.int64,
         types.float64,
@@ -132,14 +132,14 @@ def call_attempt(typing_context, address, time, step, state, stages, trial, n, r
 
 @intrinsic
 def call_error(typing_context, address, step, state, stages, trial, relative, absolute, n):
-    """Call ``error`` of `tableau_code`."""
+    """Call ``error`` of `native.tableaux`."""
     signature = types.float64(types.int64, types.float64, *[_DOUBLES] * 5, types.int64)
     return signature, _generate_call(_REAL, [_REAL, *[_POINTER] * 5, _LONG])
 
 
 @intrinsic
 def call_polynomial(typing_context, address, step, state, stages, coefficients, n):
-    """Call ``polynomial`` of `tableau_code`."""
+    """Call ``polynomial`` of `native.tableaux`."""
     signature = types.void(types.int64, types.float64, *[_DOUBLES] * 3, types.int64)
     generate = _generate_call(ir.VoidType(), [_REAL, *[_POINTER] * 3, _LONG])
 

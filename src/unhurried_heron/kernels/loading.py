@@ -52,7 +52,7 @@ def cache_folder() -> Path | None:
     """Return the folder of compiled kernels, or None if there can be none."""
     versions = f"{version('numba')} {version('llvmlite')} {platform.python_version()} {host_description()}"
     digest = hashlib.sha256(versions.encode())
-    for source in sorted(Path(__file__).parent.glob("*.py")):
+    for source in sorted(Path(__file__).parent.rglob("*.py")):
         digest.update(source.read_bytes())
     return private_folder(f"kernels-{digest.hexdigest()[:16]}")
 
