@@ -89,4 +89,5 @@ COLLOCATION: Final = Family(
     implicit=True,
     scale=_scale,
     reference=FOR_STIFF,
+    beside=("dense_lu.factor", "dense_lu.solve", "eigenvalues.growth"),
 )

@@ -59,6 +59,8 @@ class Family:
         ``scale(method, relative, absolute, state, fixed)``.
     reference : str
         The method that makes references for comparisons, "" where none is fit for it.
+    beside : tuple of str
+        Kernels that it calls as a rule, to be compiled at the same time where they are missing.
     most_states : int, optional
         The largest system, where there is a limit.
     """
@@ -69,4 +71,5 @@ class Family:
     implicit: bool = False
     scale: Callable[[Any, Array, Array, Array, bool], ErrorScale] = as_given
     reference: str = ""
+    beside: tuple[str, ...] = ()
     most_states: int | None = None

@@ -10,23 +10,23 @@ import subprocess
 import sys
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Final
+from typing import Any, Final
 
 from unhurried_heron.kernels.cache import user_cache
 from unhurried_heron.kernels.loading import Kernel, cache_folder, is_ready, load_kernel
 
-# the longest to compile first
-KERNELS: Final = (
-    "collocation.family",
-    "stubborn.insist",
-    "eigenvalues.growth",
-    "march.march",
-    "events.search",
-    "dense_lu.factor",
-    "explicit_runge_kutta.family",
-    "dense_lu.solve",
-    "polynomial.evaluate_rows",
-)
+# about how long they take to compile, the longest first
+KERNELS: Final = {
+    "collocation.family": 10.0,
+    "stubborn.insist": 3.0,
+    "eigenvalues.growth": 3.0,
+    "march.march": 2.0,
+    "events.search": 2.0,
+    "dense_lu.factor": 1.0,
+    "explicit_runge_kutta.family": 1.0,
+    "dense_lu.solve": 1.0,
+    "polynomial.evaluate_rows": 1.0,
+}
 _told: list[bool] = []
 
 
@@ -46,19 +46,19 @@ def compile_together(names: Iterable[str]) -> None:
 
     What another process does not manage is compiled when it is loaded.
     """
-    ordered = sorted(names, key=lambda name: KERNELS.index(name) if name in KERNELS else -1)
-    count = min(len(ordered), len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1)
+    names = list(names)
+    processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    shares: list[list[str]] = [[] for _ in range(min(len(names), processors) if _can_share() else 1)]
+    for name in sorted(names, key=lambda name: -_cost(name)):
+        min(shares, key=lambda share: sum(map(_cost, share))).append(name)
     helpers = []
     try:
-        if _can_share():
-            for k in range(1, count):
-                command = [sys.executable, "-m", __name__, *ordered[k::count]]
-                environment = {**os.environ, "PYTHONPATH": os.pathsep.join(filter(None, sys.path))}
-                helpers.append(
-                    subprocess.Popen(command, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-                                     stderr=subprocess.DEVNULL)
-                )  # fmt: skip
-        for name in ordered[:: count if helpers else 1]:
+        for share in shares[1:]:
+            command = [sys.executable, "-m", __name__, *share]
+            environment = {**os.environ, "PYTHONPATH": os.pathsep.join(filter(None, sys.path))}
+            quiet: Any = dict.fromkeys(("stdin", "stdout", "stderr"), subprocess.DEVNULL)
+            helpers.append(subprocess.Popen(command, env=environment, **quiet))
+        for name in shares[0]:
             load_kernel(name)
         for helper in helpers:
             helper.wait()
@@ -69,6 +69,11 @@ def compile_together(names: Iterable[str]) -> None:
         for helper in helpers:
             helper.kill()
             helper.wait()
+
+
+def _cost(name: str) -> float:
+    """About how long a kernel takes to compile; one of a family from outside is taken for long."""
+    return KERNELS.get(name, 5.0)
 
 
 def lasting_folder() -> Path | None:

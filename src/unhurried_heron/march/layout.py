@@ -102,13 +102,14 @@ def lay_out(
     n, family = state.size, family_of(method)
     control = np.zeros(1, dtype=CONTROL)
     watch = _watch(native, events, n)
-    march, own, *search = load_kernels("march.march", family.kernel, *(("events.search",) if watch.m else ()))
+    shared = ("march.march", "events.search") if watch.m else ("march.march",)
+    own, march, *others = load_kernels(family.kernel, *shared, *family.beside)
     entries = native.entries and Entries(*native.entries)
     solver = linear_solver(n, control, linear, entries) if family.implicit else None
     work = family.lay_out(method, Demand(n, control, scales, fixed, solver))
     vectors = (state.copy(), work.slope, np.zeros(n), scales.relative, scales.absolute)
     system = System(n, *native.addresses(), *vectors, *_groups(n, entries, native, full=linear == "dense"))
-    parts = Parts(own.address, search[0].address if search else 0)
+    parts = Parts(own.address, others[0].address if watch.m else 0)
     output = _output(n, work.degree)
     return March(march, control, system, parts, watch, output, work.bundle, family.implicit, native, work.keep, solver)
 
