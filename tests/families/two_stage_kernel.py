@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from two_stage import GAMMA, Work
 
+from unhurried_heron.kernels.bundles import CONVERGED, STOPPED
 from unhurried_heron.kernels.call import as_control, as_doubles, as_longs
 from unhurried_heron.kernels.compiling import inner
 from unhurried_heron.kernels.control import (
@@ -21,7 +22,7 @@ from unhurried_heron.kernels.control import (
 from unhurried_heron.kernels.decoding import decoder, system_in
 from unhurried_heron.kernels.jacobian import find_jacobian
 from unhurried_heron.kernels.linear import solve
-from unhurried_heron.kernels.one_shift import CONVERGED, STOPPED, factor_for, solve_stage
+from unhurried_heron.kernels.one_shift import factor_for, solve_stage
 from unhurried_heron.kernels.outcome import too_short
 
 work_in = decoder(Work)

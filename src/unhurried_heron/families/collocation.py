@@ -1,4 +1,4 @@
-"""Collocation methods with full matrices."""
+"""Collocation methods."""
 
 from __future__ import annotations
 
@@ -11,7 +11,6 @@ from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import MOST_STUBBORN, dense_context
 from unhurried_heron.kernels.bundles import COLLOCATION_MEMORY, DenseWork
 from unhurried_heron.kernels.collocation_constants import constants_of
-from unhurried_heron.kernels.prepare import load_kernels
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.run.trajectory import Array
@@ -49,6 +48,8 @@ def _scale(method: Collocation, relative: Array, absolute: Array, state: Array, 
 
 
 def _lay_out(method: Collocation, demand: Demand) -> WorkSpace:
+    from unhurried_heron.kernels.prepare import load_kernels
+
     n, control, scales, fixed, linear = demand
     assert linear is not None, "an implicit family is given linear algebra"
     kernels, m = {}, 0

@@ -11,7 +11,6 @@ from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.kernels.bundles import EXPLICIT_MEMORY, Tableau
 from unhurried_heron.methods.catalogue import DEFAULT
 from unhurried_heron.methods.runge_kutta import RungeKutta
-from unhurried_heron.native.tableaux import compile_tableau
 
 
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
@@ -26,6 +25,9 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
 
 @functools.lru_cache(maxsize=64)
 def _tableau_code(method: RungeKutta) -> tuple[tuple[int, int, int], Any]:
+    # what compiles is loaded when something runs
+    from unhurried_heron.native.tableaux import compile_tableau
+
     a = np.array([[float(x) for x in row] for row in method.a])
     b, c = (np.array([float(x) for x in row]) for row in (method.b, method.c))
     return compile_tableau(a, b, c, method.error_weights, method.interpolant)

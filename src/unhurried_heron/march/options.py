@@ -164,7 +164,7 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
 
 
 def check_size(method: Method, n: int) -> None:
-    """Refuse a method with full matrices for a system that is too large for them.
+    """Refuse a method for a system that is larger than its family can do.
 
     Raises
     ------
@@ -173,11 +173,11 @@ def check_size(method: Method, n: int) -> None:
     most = family_of(method).most_states
     if most is not None and n > most:
         raise MethodError(
-            f"{method.name} solves its equations with full matrices, which {n:,} states make too large",
+            f"{method.name} is for smaller systems",
             name=method.name,
             place="method",
             expected=f"at most {most:,} states, or an explicit method such as {DEFAULT}",
-            given=f"{n:,} states: {4 * 8 * n * n / 1e9:.3g} GB of matrices",
+            given=f"{n:,} states",
         )
 
 
