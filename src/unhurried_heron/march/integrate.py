@@ -157,7 +157,7 @@ def integrate(
     from unhurried_heron.native.system import native_system
 
     kind = _linear_kind(problem, family, chosen, linear, held=switches, fixed=fixed is not None)
-    full = kind == "dense" and not _differenced(problem)
+    full = not family.implicit or (kind == "dense" and not _differenced(problem))
     native = native_system(problem, watched, with_jacobian=family.implicit, held=switches, full=full)
     scales = family.scale(chosen, relative, absolute, state, fixed is not None)
     march = lay_out(chosen, native, state, scales, watched, fixed=fixed is not None, linear=kind)
