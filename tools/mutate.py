@@ -31,6 +31,7 @@ TESTS = {
     "native": ["tests/native", "tests/problem/test_families.py"],
     "kernels": ["tests/kernels", "tests/march", "tests/test_contract.py"],
     "march": ["tests/march", "tests/cli"],
+    "families": ["tests/families", "tests/test_contract.py"],
     "methods": ["tests/methods", "tests/test_contract.py"],
     "run": ["tests/run", "tests/show", "tests/problem/test_kept_whole.py"],
     "study": ["tests/study", "tests/show"],
@@ -44,6 +45,7 @@ SWAPS: dict[type[ast.AST], tuple[str, ...]] = {
     ast.Eq: ("==", "!="), ast.NotEq: ("!=", "=="), ast.And: ("and", "or"), ast.Or: ("or", "and"),
 }  # fmt: skip
 QUOTES = {"repr", "str"}
+SHAPES = {"repr", "pretty_exceptions_enable"}
 SECONDS_A_RUN = 900
 PROCESSES = "2"
 
@@ -54,7 +56,7 @@ def _only_shape(node: ast.AST, *, style: bool) -> Iterator[ast.AST]:
         yield node
     if isinstance(node, ast.Subscript) and isinstance(node.value, ast.Call) and ast.unparse(node.value.func) in QUOTES:
         yield node.slice
-    if style and isinstance(node, ast.keyword):
+    if isinstance(node, ast.keyword) and (style or node.arg in SHAPES):
         yield node.value
 
 

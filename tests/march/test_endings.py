@@ -86,6 +86,32 @@ def test_what_an_ending_says(problem: uh.Problem, options: dict, words: str) -> 
     assert re.sub(r"\d[\d,]*(\.\d+)?(e[-+]?\d+)?", "#", str(run.ending)) == words
 
 
+@pytest.mark.parametrize("raised", [ValueError, KeyboardInterrupt])
+def test_a_look_at_the_end_spoils_no_run(raised: type[BaseException]) -> None:
+    calls, limit = 0, np.inf
+
+    def rates(t: float, y: np.ndarray) -> list[float]:
+        nonlocal calls
+        calls += 1
+        if calls == limit:
+            raise raised
+        return [-1e4 * y[0]]
+
+    problem = uh.Problem.from_rates(rates, initial={"x": 1.0}, interval=(0, 1))
+    calls = 0
+    whole = uh.integrate(problem)
+    assert "stability" in whole.ending.advice
+    # the last call of all is none of a step's
+    calls, limit = 0, calls
+    if raised is ValueError:
+        run = uh.integrate(problem)
+        assert run.states[-1] == whole.states[-1]
+        assert "stability" not in run.ending.advice
+    else:
+        with pytest.raises(raised):
+            uh.integrate(problem)
+
+
 def test_budgets() -> None:
     problem = say("cos(t)", (0, 1e7))
     steps = uh.integrate(problem, budget={"steps": 777})

@@ -130,7 +130,7 @@ def _ratio(above: Node, below: Node) -> Node:
     up, top = _factors(above)
     down, bottom = _factors(below)
     top, bottom = _cancelled(top, bottom)
-    scale = up / down if down and math.isfinite(up) and math.isfinite(down) else math.nan
+    scale = up / down if down else math.nan
     if not math.isfinite(scale) or scale == 0.0:
         return div(above, below)
     # numbers are joined where that is exact: 2*m/4 is m/2, but x/3 stays as it is
