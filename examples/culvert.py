@@ -17,7 +17,7 @@ written = uh.Problem.from_text(
 )
 print(written.first_order())
 print(written.first_order().latex)
-print(written.check())
+print(uh.check(written))
 
 by_energies = uh.Problem.from_lagrangian(
     """

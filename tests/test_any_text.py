@@ -12,8 +12,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import unhurried_heron as uh
-from unhurried_heron.problem.checks import check_said
-from unhurried_heron.problem.document import parse_document
+from unhurried_heron.study.check import check_said
+from unhurried_heron.words.document import parse_document
 
 LEAVES = st.sampled_from(
     [
@@ -142,7 +142,7 @@ def test_what_is_not_refused_runs(text: str, method: str, crossed: bool) -> None
     if problem is None:
         return
     assert problem.first_order().text
-    assert problem.check().ok or not np.isfinite(problem.start).all() or "finite" in str(problem.check())
+    assert uh.check(problem).ok or not np.isfinite(problem.start).all() or "finite" in str(uh.check(problem))
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", uh.IncompleteRunWarning)
         run = uh.integrate(problem, method, rtol=1e-4, budget={"steps": 300}, switches=crossed)

@@ -166,6 +166,6 @@ def test_docstring_examples() -> None:
     done = python(
         "-m",
         "doctest",
-        *(ROOT / "src/unhurried_heron" / p for p in ("problem/event.py", "problem/problem.py")),
+        *(ROOT / "src/unhurried_heron" / p for p in ("words/event.py", "problem/problem.py", "study/check.py")),
     )
     assert done.returncode == 0, done.stdout + done.stderr

@@ -19,8 +19,8 @@ with atheris.instrument_imports(include=["unhurried_heron.problem", "unhurried_h
     import unhurried_heron as uh
     from unhurried_heron.native.rows import evaluate_rows
     from unhurried_heron.native.system import native_derived, native_system
-    from unhurried_heron.problem.checks import check_said
-    from unhurried_heron.problem.document import parse_document
+    from unhurried_heron.study.check import check_said
+    from unhurried_heron.words.document import parse_document
 
 MOST_SECONDS, MOST_BYTES = 2.0, 500e6
 GRAMMAR = """
@@ -148,7 +148,7 @@ def one(raw: bytes) -> None:
         else:
             problem = uh.Problem.from_text(text, **said)
             problem.first_order()
-            problem.check()
+            uh.check(problem)
             evaluate_guarded(problem)
     except (uh.HeronError, tomllib.TOMLDecodeError):
         refused = True

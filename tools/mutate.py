@@ -26,9 +26,12 @@ from coverage import CoverageData
 ROOT = Path(__file__).resolve().parents[1]
 SOURCE = Path("src/unhurried_heron")
 TESTS = {
-    "formulas": ["tests/formulas", "tests/native", "tests/problem"],
-    "problem": ["tests/problem", "tests/files"],
-    "native": ["tests/native", "tests/problem/test_families.py"],
+    "formulas": ["tests/formulas", "tests/native", "tests/model"],
+    "words": ["tests/words", "tests/files"],
+    "units": ["tests/units"],
+    "model": ["tests/model", "tests/problem"],
+    "problem": ["tests/problem", "tests/units", "tests/files"],
+    "native": ["tests/native", "tests/model/test_indexed.py"],
     "kernels": ["tests/kernels", "tests/march", "tests/test_contract.py"],
     "march": ["tests/march", "tests/cli"],
     "families": ["tests/families", "tests/test_contract.py"],

@@ -13,15 +13,17 @@ from unhurried_heron.files.write import write_csv, write_summary
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget
 from unhurried_heron.methods.runge_kutta import RungeKutta
-from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.measured import Measured
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
 from unhurried_heron.show.figures import draw_states, draw_steps, draw_work
+from unhurried_heron.study.check import check
 from unhurried_heron.study.compare import Comparison, compare
 from unhurried_heron.study.methods_table import methods
+from unhurried_heron.study.report import Finding, Report
 from unhurried_heron.version import VERSION
+from unhurried_heron.words.event import Event
+from unhurried_heron.words.measured import Measured
 
 __version__ = VERSION
 __all__ = [
@@ -30,6 +32,7 @@ __all__ = [
     "DoubtWarning",
     "Ending",
     "Event",
+    "Finding",
     "FormulationError",
     "HeronError",
     "IncompleteRunWarning",
@@ -37,11 +40,13 @@ __all__ = [
     "MethodError",
     "OptionError",
     "Problem",
+    "Report",
     "Run",
     "RunError",
     "RungeKutta",
     "Tally",
     "__version__",
+    "check",
     "compare",
     "draw_states",
     "draw_steps",

@@ -15,9 +15,9 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron import errors
+from unhurried_heron.disk import write_whole
 from unhurried_heron.kernels import cache
 from unhurried_heron.native.engine import emit_object, load_object
-from unhurried_heron.problem.disk import write_whole
 
 POND = uh.Problem.from_text("level' = -level", initial={"level": 1.0}, interval=(0, 1))
 RUN = uh.integrate(POND, record=np.int64(4))
@@ -51,7 +51,7 @@ def test_killed_while_writing(tmp_path: Path) -> None:
     path = tmp_path / "out.csv"
     path.write_text("good")
     script = (
-        "import sys, time\nfrom unhurried_heron.problem.disk import write_whole\n"
+        "import sys, time\nfrom unhurried_heron.disk import write_whole\n"
         "def slow(file):\n    file.write(b'half'); file.flush(); print('now', flush=True); time.sleep(60)\n"
         "write_whole(sys.argv[1], slow)\n"
     )

@@ -81,7 +81,7 @@ def test_what_cannot_be_known_is_located_instead() -> None:
     # a condition in a family is left to the error estimate, and told of
     family = uh.Problem.from_text("u[i]' = max(u[i], 0) + step(t - 1) for i in 1..3", initial={"u": 1}, interval=(0, 2))
     assert [switch.times for switch in family.switches] == [(1.0,)]
-    assert any("inside a family" in each.message for each in family.check().findings)
+    assert any("inside a family" in each.message for each in uh.check(family).findings)
 
 
 FORMULAS = st.recursive(

@@ -107,7 +107,7 @@ def test_states_below_their_tolerance_are_told() -> None:
     assert "'y'" in repr(uh.integrate(problem))
     assert uh.integrate(problem, atol={"y": 1e-20}).ending.advice == ""
     started = problem.with_(initial={"y": 1e-12})
-    assert any("tolerance" in each.message for each in started.check().findings)
+    assert any("tolerance" in each.message for each in uh.check(started).findings)
 
 
 @pytest.mark.parametrize("method", ["dormand-prince-54", "radau-iia-5"])

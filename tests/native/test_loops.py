@@ -11,7 +11,7 @@ import unhurried_heron as uh
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.native.system import native_derived, native_system
-from unhurried_heron.problem.checks import _filled, _surroundings
+from unhurried_heron.study.beginning import filled, surroundings
 
 PLACES = ["u[i]", "u[i-1]", "u[i+1]", "v[i]", "v[n+1-i]", "u[1]", "v[n]", "w", "i", "k", "t", "2", "0.5"]
 FORMULAS = st.recursive(
@@ -49,12 +49,12 @@ def test_rates_and_jacobian(first: str, second: str, n: int) -> None:
     problem = made(first, second, n)
     size, start = 2 * n + 1, problem.start
     native = native_system(problem, (), with_jacobian=True, held=False)
-    values = _surroundings(problem, start)
-    by_numpy = _filled(problem.model.rates, size, values)
+    values = surroundings(problem, start)
+    by_numpy = filled(problem.model.rates, size, values)
     rates = evaluate_rows(native.rates, np.array([0.5]), start[None, :])[0]
     assert rates == pytest.approx(by_numpy, rel=1e-11, abs=1e-11)
     slopes = evaluate_rows(native.jacobian, np.array([0.5]), start[None, :])[0]
-    wanted = _filled(jacobian(problem.model.rates, problem.model.layout), size * size, values)
+    wanted = filled(jacobian(problem.model.rates, problem.model.layout), size * size, values)
     assert slopes == pytest.approx(wanted, rel=1e-11, abs=1e-11)
     outside = ~problem.jacobian_pattern().toarray().ravel()
     assert not slopes[outside].any()

@@ -11,9 +11,9 @@ from rich.console import Console
 
 import unhurried_heron as uh
 from unhurried_heron.demo import demo_file
-from unhurried_heron.problem.checks import check_file
 from unhurried_heron.show.records import states_record
 from unhurried_heron.show.tables import check_report, run_report
+from unhurried_heron.study.check import check_file
 
 
 def printed(renderable: object) -> str:

@@ -84,7 +84,7 @@ def compare(
     plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw error against work (png, svg, pdf).")] = None,
 ) -> None:
     """Run several methods on the problem of a file and print errors and work side by side."""
-    from unhurried_heron.problem.disk import write_text
+    from unhurried_heron.disk import write_text
     from unhurried_heron.show.tables import comparison_report, console
     from unhurried_heron.study.compare import compare as compare_methods
 
@@ -120,8 +120,8 @@ def check(
     ] = False,
 ) -> None:
     """Look a problem over before it runs: names, units, starting values, switches, order, stiffness, size."""
-    from unhurried_heron.problem.checks import check_file
     from unhurried_heron.show.tables import check_report, console
+    from unhurried_heron.study.check import check_file
 
     report, problem = check_file(file)
     if latex and problem is not None:
@@ -164,8 +164,8 @@ def demo(
 ) -> None:
     """Run the demo problems of Mirror Fen, compare methods on them, and write files, tables and figures."""
     from unhurried_heron.demo import NAMES, copy_demo_files, demo_file
+    from unhurried_heron.disk import write_text
     from unhurried_heron.march.integrate import integrate
-    from unhurried_heron.problem.disk import write_text
     from unhurried_heron.show.figures import draw_steps, draw_work
     from unhurried_heron.show.tables import comparison_report, console, run_report
     from unhurried_heron.study.compare import compare as compare_methods
@@ -323,7 +323,7 @@ def _keep(outcome: Any, csv: Path | None, json: Path | None, plot: Path | None) 
 
 
 def _save(figure: Any, path: Path) -> None:
-    from unhurried_heron.problem.disk import write_whole
+    from unhurried_heron.disk import write_whole
 
     kinds = figure.canvas.get_supported_filetypes()
     kind = path.suffix.removeprefix(".").lower()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from unhurried_heron.problem.disk import write_whole
+from unhurried_heron.disk import write_whole
 
 NAMES = ("sluice-pond", "culvert", "gate", "tide", "sediment", "food-chain", "carbonate")
 # beside those: the culvert said by its energies, a file to be checked, and the measured tide

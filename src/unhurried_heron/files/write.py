@@ -11,7 +11,7 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-from unhurried_heron.problem.disk import write_text
+from unhurried_heron.disk import write_text
 from unhurried_heron.run.run import Run
 from unhurried_heron.version import VERSION
 

@@ -27,13 +27,13 @@ from unhurried_heron.march.options import (
 from unhurried_heron.march.quiet import QUIET
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method
-from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.functions import NamedFunction
+from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.problem.said import listed
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
+from unhurried_heron.words.event import Event
+from unhurried_heron.words.said import listed
 
 if TYPE_CHECKING:
     from unhurried_heron.families.family import Family

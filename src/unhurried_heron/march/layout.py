@@ -18,8 +18,8 @@ from unhurried_heron.kernels.loading import Kernel
 from unhurried_heron.kernels.prepare import load_kernels
 from unhurried_heron.methods.method import Method
 from unhurried_heron.native.system import NativeSystem, going_codes
-from unhurried_heron.problem.event import Event
 from unhurried_heron.run.trajectory import Array
+from unhurried_heron.words.event import Event
 
 # steps to a chunk: enough to make a call cheap, few enough to stay in the processor's cache
 CHUNK_STEPS = 1024

@@ -15,10 +15,10 @@ from unhurried_heron.formulas.evaluate import STATE, evaluate
 from unhurried_heron.formulas.narrow import Window
 from unhurried_heron.kernels.control import Reason
 from unhurried_heron.march.layout import March
+from unhurried_heron.model.switches import Switch
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.native.signature import NativeFunction
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.problem.switches import Switch
 
 Crossing = tuple[float, str, float]
 # so many crossings in a row without getting on: both sides push back to the switch
@@ -127,7 +127,7 @@ class Passage:
         for switch in changing:
             self._set(switch, float(evaluate(switch.live, {**self._problem.parameters, "t": 0.5 * (time + end)})))
         if changing:
-            self._settle_nested(time, None)
+            self._follow_nested(time, None)
 
     def _flip(self, switch: Switch, time: float, rows: int) -> None:
         value = np.nan
@@ -139,7 +139,7 @@ class Passage:
                 rises = gap - held > (0.5 if switch.whole == "floor" else -0.5)
                 value = held + (1.0 if rises else -1.0)
             self._set(switch, value)
-            self._settle_nested(time, switch)
+            self._follow_nested(time, switch)
         self.crossings.append((time, switch.text, switch.told(value)))
         self.marks.append((rows - 1, switch.text))
 
@@ -156,7 +156,7 @@ class Passage:
         self._values[switch.slot] = value
         self._march.native.context[self._march.native.slots[switch.slot]] = value
 
-    def _settle_nested(self, time: float, flipped: Switch | None) -> None:
+    def _follow_nested(self, time: float, flipped: Switch | None) -> None:
         """Switches that depend on others may be on their other side now."""
         for switch in self._march.native.located:
             if switch.nested and switch is not flipped and switch.slot in self._values:

@@ -16,9 +16,9 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.model.functions import NamedFunction, unusable_answer
 from unhurried_heron.native.engine import compile_module
 from unhurried_heron.native.signature import FINE, STOP, FloatArray, NativeFunction
-from unhurried_heron.problem.functions import NamedFunction, unusable_answer
 
 _CALLBACK = ctypes.CFUNCTYPE(None, ctypes.c_double)
 

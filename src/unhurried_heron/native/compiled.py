@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.model.functions import PARAMETERS, STATE, NamedFunction, unusable
 from unhurried_heron.native.signature import NativeFunction
-from unhurried_heron.problem.functions import PARAMETERS, STATE, NamedFunction, unusable
 
 # longer tuples are an array's work
 _MAX_TUPLE = 64

@@ -11,17 +11,17 @@ import numpy as np
 from unhurried_heron.errors import HeronError
 from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other
 from unhurried_heron.formulas.layout import Block, Layout, single
+from unhurried_heron.model.closed_forms import with_starting_values
+from unhurried_heron.model.functions import NamedFunction, is_compiled, unusable_answer
+from unhurried_heron.model.model import Watched
+from unhurried_heron.model.switches import Switch
 from unhurried_heron.native.clamp import clamped
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.expressions import compiled, compiled_each
 from unhurried_heron.native.signature import FloatArray, NativeFunction
-from unhurried_heron.problem.closed_forms import with_starting_values
-from unhurried_heron.problem.event import GOING, Event
-from unhurried_heron.problem.functions import NamedFunction, is_compiled, unusable_answer
-from unhurried_heron.problem.measured import Measured
-from unhurried_heron.problem.model import Watched
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.problem.switches import Switch
+from unhurried_heron.words.event import GOING, Event
+from unhurried_heron.words.measured import Measured
 
 # how a watched formula must change: a held switch ends where its formula falls below zero
 LEAVES = 2

@@ -14,8 +14,8 @@ from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 from unhurried_heron.formulas.written import to_text
 from unhurried_heron.problem.facts import Facts
-from unhurried_heron.problem.names import in_order
-from unhurried_heron.problem.units import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
+from unhurried_heron.units.unit import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
+from unhurried_heron.words.names import in_order
 
 _CONSTANTS: Final = frozenset(CONSTANTS.values())
 

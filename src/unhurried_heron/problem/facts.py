@@ -14,14 +14,14 @@ import numpy as np
 
 from unhurried_heron.errors import OpenParameterError
 from unhurried_heron.formulas.narrow import Window, narrow_windows, time_formulas
-from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.first_order import FirstOrder
-from unhurried_heron.problem.functions import function_print
-from unhurried_heron.problem.measured import Measured
-from unhurried_heron.problem.model import Model
-from unhurried_heron.problem.said import Said
+from unhurried_heron.model.first_order import FirstOrder
+from unhurried_heron.model.functions import function_print
+from unhurried_heron.model.model import Model
+from unhurried_heron.model.switches import Switch, input_switch, with_times
 from unhurried_heron.problem.settle import Settled
-from unhurried_heron.problem.switches import Switch, input_switch, with_times
+from unhurried_heron.words.event import Event
+from unhurried_heron.words.measured import Measured
+from unhurried_heron.words.said import Said
 
 
 @dataclass(frozen=True, eq=False)
@@ -144,7 +144,7 @@ class Facts:
 
         It is exact for written equations; for a Python function it is the ``sparsity`` given, or everything.
         """
-        from unhurried_heron.problem.pattern import pattern_of
+        from unhurried_heron.model.pattern import pattern_of
 
         return pattern_of(self.model, self.said.sparsity)
 

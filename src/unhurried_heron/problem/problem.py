@@ -9,17 +9,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.errors import DoubtWarning, UnusedValueError, near_spelling
-from unhurried_heron.problem.event import Event
+from unhurried_heron.model.model import Model
 from unhurried_heron.problem.facts import Facts
-from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.measured import Measured
-from unhurried_heron.problem.model import Model
-from unhurried_heron.problem.quantities import keep_kinds
-from unhurried_heron.problem.said import Said, by_name, listed, refuse_unnamed
 from unhurried_heron.problem.settle import merged_initial, settle, settle_again
+from unhurried_heron.units.quantities import keep_kinds
+from unhurried_heron.words.event import Event
+from unhurried_heron.words.measured import Measured
+from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.words.said import Said, by_name, listed, refuse_unnamed
 
 if TYPE_CHECKING:
-    from unhurried_heron.problem.checks import Report
     from unhurried_heron.problem.dimensions import Disagreement
 
 
@@ -55,7 +54,7 @@ class Problem(Facts):
     @classmethod
     def of(cls, said: Said, model: Model | None = None) -> Problem:
         """Make a problem of everything said; a ``model`` made before for the same structure is used again."""
-        return cls(said, settle(said, Findings(), model))
+        return cls(said, settle(said, Mistakes(), model))
 
     def __reduce__(self) -> Any:
         return Problem, (self.said, self.settled)
@@ -274,7 +273,7 @@ class Problem(Facts):
         FormulationError
             What it says is no problem that can be integrated.
         """
-        from unhurried_heron.problem.document import read_document
+        from unhurried_heron.words.document import read_document
 
         return cls.from_content(read_document(Path(path)), events=events)
 
@@ -293,17 +292,11 @@ class Problem(Facts):
         OSError
             The file cannot be written.
         """
-        from unhurried_heron.problem.disk import write_whole
-        from unhurried_heron.problem.writing import write_document
+        from unhurried_heron.disk import write_whole
+        from unhurried_heron.words.writing import write_document
 
         content = write_document(self.said, Path(path).parent)
         write_whole(path, lambda file: file.write(content))
-
-    def check(self) -> Report:
-        """Look the problem over before a run: units, starting values, switches, stiffness, size."""
-        from unhurried_heron.problem.checks import check_problem
-
-        return check_problem(self)
 
     def check_units(self) -> tuple[Disagreement, ...]:
         """Hold every term of every equation to the declared units; empty where all agree.

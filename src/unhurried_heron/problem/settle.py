@@ -13,8 +13,13 @@ from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenE
 from unhurried_heron.formulas.expression import TIME, names_in
 from unhurried_heron.formulas.layout import Group, Layout, Values
 from unhurried_heron.formulas.spelling import with_primes
-from unhurried_heron.problem.closed_forms import misfits, refuse_misfits
-from unhurried_heron.problem.definitions import (
+from unhurried_heron.model.closed_forms import misfits, refuse_misfits
+from unhurried_heron.model.formulate import formulate
+from unhurried_heron.model.functions import NamedFunction, try_jacobian, try_rates, try_value
+from unhurried_heron.model.model import Model, Watched
+from unhurried_heron.model.rate_model import rate_model
+from unhurried_heron.units.quantities import Quantities, read_quantities
+from unhurried_heron.words.definitions import (
     Definition,
     initial_key,
     initial_values,
@@ -22,18 +27,12 @@ from unhurried_heron.problem.definitions import (
     read_initial,
     read_parameters,
 )
-from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.formulate import formulate
-from unhurried_heron.problem.functions import NamedFunction, try_jacobian, try_rates, try_value
-from unhurried_heron.problem.measured import Measured
-from unhurried_heron.problem.model import Model, Watched
-from unhurried_heron.problem.names import check_name
-from unhurried_heron.problem.quantities import Quantities
-from unhurried_heron.problem.quantities import settle as settle_quantities
-from unhurried_heron.problem.rate_model import rate_model
-from unhurried_heron.problem.said import Said
-from unhurried_heron.problem.values import refuse_unused
+from unhurried_heron.words.event import Event
+from unhurried_heron.words.measured import Measured
+from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.words.names import check_name
+from unhurried_heron.words.said import Said
+from unhurried_heron.words.values import refuse_unused
 
 
 @dataclass(frozen=True)
@@ -49,7 +48,7 @@ class Settled:
     definitions: Mapping[str, Definition] = field(default_factory=dict)
 
 
-def settle(said: Said, findings: Findings, model: Model | None = None) -> Settled:
+def settle(said: Said, mistakes: Mistakes, model: Model | None = None) -> Settled:
     """Work out what was said.
 
     Parameters
@@ -63,40 +62,40 @@ def settle(said: Said, findings: Findings, model: Model | None = None) -> Settle
         One of its subclasses.
     """
     _check_containers(said)
-    parameters = read_parameters(said.parameters, findings)
-    initial = read_initial(said.initial, findings)
-    found = settle_quantities(parameters, initial, said.interval, said.units, findings)
-    known_values = parameter_values(found.parameters, findings)
+    parameters = read_parameters(said.parameters, mistakes)
+    initial = read_initial(said.initial, mistakes)
+    found = read_quantities(parameters, initial, said.interval, said.units, mistakes)
+    known_values = parameter_values(found.parameters, mistakes)
     values = {name: known_values[name] for name in parameters if name in known_values}
     left_open = tuple(name for name, each in parameters.items() if each.is_open)
     for name, table in said.inputs.items():
-        with findings.gathering():
+        with mistakes.gathering():
             _check_input(name, table, found.interval)
     if model is not None and not all(values.get(name) == value for name, value in model.sizes.items()):
         model = None
     fresh = model is None
     if model is None:
-        model = _model(said, values, tuple(parameters), found, findings)
+        model = _model(said, values, tuple(parameters), found, mistakes)
     # an open parameter may be used, but has no value yet
     known = {**dict.fromkeys(parameters), **values}
-    start, needed = initial_values(found.initial, model.layout, known, findings)
+    start, needed = initial_values(found.initial, model.layout, known, mistakes)
     definitions = {**found.parameters, **found.initial}
     units = _with_slopes(found.units, model.orders)
     settled = Settled(model, values, left_open, Values(model.layout, start), found.interval, units, definitions)
     if isinstance(model.rates, NamedFunction) and not model.tried and _complete(settled):
-        settled = replace(settled, model=_tried(model, settled, findings))
-    watched = _watched(said.events, settled, findings)
+        settled = replace(settled, model=_tried(model, settled, mistakes))
+    watched = _watched(said.events, settled, mistakes)
     # a changed copy may leave a parameter without use
     if fresh and not isinstance(model.rates, NamedFunction):
         used = _names_used(said, settled.model, found, watched) | needed
-        with findings.gathering():
+        with mistakes.gathering():
             if not any(isinstance(each, NamedFunction) for each in watched):
-                suspected = [name for error in findings.wrong for name in getattr(error, "names", ())]
+                suspected = [name for error in mistakes.wrong for name in getattr(error, "names", ())]
                 misspelt = {near for name in suspected for near in get_close_matches(name, parameters, n=1)}
-                refuse_unused(parameters, used | findings.suspected | misspelt)
-    with findings.gathering():
+                refuse_unused(parameters, used | mistakes.suspected | misspelt)
+    with mistakes.gathering():
         _check_units_belong(said, settled.model)
-    refuse_misfits(misfits(model.exact, model.layout, values, start, found.interval[0]), findings)
+    refuse_misfits(misfits(model.exact, model.layout, values, start, found.interval[0]), mistakes)
     return settled
 
 
@@ -110,8 +109,8 @@ def settle_again(said: Said, before: Settled) -> tuple[Said, Settled, dict[str, 
     """
     exact = before.model.exact
     if not exact:
-        return said, settle(said, Findings(), before.model), {}
-    made = settle(replace(said, exact={}), Findings(), replace(before.model, exact={}))
+        return said, settle(said, Mistakes(), before.model), {}
+    made = settle(replace(said, exact={}), Mistakes(), replace(before.model, exact={}))
     wrong = misfits(exact, made.model.layout, made.values, made.initial.array, made.interval[0])
     kept = {key: node for key, node in exact.items() if key not in wrong and made.model.layout.slot(key) is not None}
     said = replace(said, exact={key: text for key, text in said.exact.items() if key in kept})
@@ -146,14 +145,14 @@ def _check_input(name: str, table: Any, interval: tuple[float, float]) -> None:
 
 
 def _model(
-    said: Said, values: Mapping[str, float], parameters: tuple[str, ...], found: Quantities, findings: Findings
+    said: Said, values: Mapping[str, float], parameters: tuple[str, ...], found: Quantities, mistakes: Mistakes
 ) -> Model:
     if said.form != "rates":
-        return formulate(said, values, parameters, found.initial, findings)
+        return formulate(said, values, parameters, found.initial, mistakes)
     if not found.initial:
         # the order of the states is that of the initial values, so there have to be some
-        initial_values({}, Layout(()), {}, findings)
-        findings.add(
+        initial_values({}, Layout(()), {}, mistakes)
+        mistakes.add(
             ValueGivenError(
                 "there are no states", name="initial", place="initial", expected="a value for each state", given="none"
             )
@@ -171,33 +170,33 @@ def _model(
             expected="one meaning for each name",
             given="a parameter and a state",
         )
-    return rate_model(said, parameters, Layout(tuple(groups)), findings)
+    return rate_model(said, parameters, Layout(tuple(groups)), mistakes)
 
 
-def _tried(model: Model, settled: Settled, findings: Findings) -> Model:
+def _tried(model: Model, settled: Settled, mistakes: Mistakes) -> Model:
     """Call every function once at the start."""
     time, start = settled.interval[0], settled.initial
     numbers = [settled.values[name] for name in model.parameters]
     rates = model.rates
     assert isinstance(rates, NamedFunction)
-    with findings.gathering():
+    with mistakes.gathering():
         rates = try_rates(rates, time, start, numbers)
-    with findings.gathering():
+    with mistakes.gathering():
         if model.jacobian is not None:
             try_jacobian(model.jacobian, time, start, numbers)
     functions = [*model.functions.values(), *(s.function for s in model.smooth.switches if s.function is not None)]
     for function in functions:
-        with findings.gathering():
+        with mistakes.gathering():
             try_value(function, time, start, numbers)
     return replace(model, rates=rates, tried=True)
 
 
-def _watched(events: tuple[Event, ...], settled: Settled, findings: Findings) -> list[Watched]:
+def _watched(events: tuple[Event, ...], settled: Settled, mistakes: Mistakes) -> list[Watched]:
     """Check the events one by one."""
     seen: set[str] = set()
     watched = []
     for event in events:
-        with findings.gathering():
+        with mistakes.gathering():
             if not isinstance(event, Event):
                 raise ValueGivenError(
                     "events are given as Event objects",

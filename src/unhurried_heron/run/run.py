@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.errors import RunError, near_spelling
-from unhurried_heron.problem.event import Event
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.trajectory import Array, Trajectory
+from unhurried_heron.words.event import Event
 
 if TYPE_CHECKING:
     import pandas as pd

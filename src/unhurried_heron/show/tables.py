@@ -19,7 +19,7 @@ from unhurried_heron.study.compare import Comparison
 
 if TYPE_CHECKING:
     # the checks know units, whose library takes long to import
-    from unhurried_heron.problem.checks import Report
+    from unhurried_heron.study.report import Report
 
 _PLAIN_WIDTH = 180
 # columns of names, which do not wrap

@@ -9,8 +9,8 @@ import numpy as np
 from unhurried_heron.errors import ValueGivenError
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.layout import places
-from unhurried_heron.problem.functions import NamedFunction
-from unhurried_heron.problem.model import Model
+from unhurried_heron.model.functions import NamedFunction
+from unhurried_heron.model.model import Model
 
 
 def checked_sparsity(sparsity: Any, n: int) -> Any:

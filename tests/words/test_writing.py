@@ -11,7 +11,7 @@ import pytest
 import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.demo import NAMES, demo_file
-from unhurried_heron.problem.document import parse_document, schema
+from unhurried_heron.words.document import parse_document, schema
 
 ROOT = Path(__file__).parents[2]
 

@@ -10,19 +10,19 @@ from unhurried_heron.formulas.layout import Block, Box, Layout, single
 from unhurried_heron.formulas.spelling import base_of, with_primes
 from unhurried_heron.formulas.work import refuse_endless
 from unhurried_heron.formulas.written import to_text
-from unhurried_heron.problem.closed_forms import read_closed_forms
-from unhurried_heron.problem.families import Resolver, Rule, layout_of
-from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.model import Model, write_out
-from unhurried_heron.problem.reduction import solve_highest
-from unhurried_heron.problem.said import Said
-from unhurried_heron.problem.sorting import Gathered, Sorter
-from unhurried_heron.problem.statements import read_statements
-from unhurried_heron.problem.switches import take_out
+from unhurried_heron.model.closed_forms import read_closed_forms
+from unhurried_heron.model.indexed import Resolver, Rule, layout_of
+from unhurried_heron.model.model import Model, write_out
+from unhurried_heron.model.reduction import solve_highest
+from unhurried_heron.model.sorting import Gathered, Sorter
+from unhurried_heron.model.switches import take_out
+from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.words.said import Said
+from unhurried_heron.words.statements import read_statements
 
 
 def formulate(
-    said: Said, values: Mapping[str, float], parameters: Sequence[str], initial: Iterable[str], findings: Findings
+    said: Said, values: Mapping[str, float], parameters: Sequence[str], initial: Iterable[str], mistakes: Mistakes
 ) -> Model:
     """Make the model of equations or energies.
 
@@ -38,8 +38,8 @@ def formulate(
     FormulationError
         One of its subclasses.
     """
-    statements = read_statements(said.text, findings, "the equations" if said.form == "equations" else "the energies")
-    sorter = Sorter(said, statements, values, tuple(parameters), findings)
+    statements = read_statements(said.text, mistakes, "the equations" if said.form == "equations" else "the energies")
+    sorter = Sorter(said, statements, values, tuple(parameters), mistakes)
     return _Maker(sorter).model(sorter.gather(tuple(initial)))
 
 
@@ -86,7 +86,7 @@ class _Maker:
                 derived_blocks += resolver.blocks(rule, _Places(derived_layout, key))
         refuse_endless(blocks, "the equations")
         refuse_endless(derived_blocks, "the derived quantities")
-        exact = read_closed_forms(self._sorter.said.exact, layout, self._sorter.parameters, self._sorter.findings)
+        exact = read_closed_forms(self._sorter.said.exact, layout, self._sorter.parameters, self._sorter.mistakes)
         known = {resolver.single(node): key for key, node in formulas.items() if node.operands}
         return Model(
             layout=layout,

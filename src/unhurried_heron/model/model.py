@@ -10,13 +10,13 @@ from unhurried_heron.formulas.expression import Node, replace_names
 from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.layout import Block, Layout
 from unhurried_heron.formulas.spelling import with_primes
-from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.families import Resolver
-from unhurried_heron.problem.functions import NamedFunction, match_arguments
-from unhurried_heron.problem.names import check_defined, in_order
-from unhurried_heron.problem.quantities import number_for
-from unhurried_heron.problem.statements import Statement
-from unhurried_heron.problem.switches import Smooth
+from unhurried_heron.model.functions import NamedFunction, match_arguments
+from unhurried_heron.model.indexed import Resolver
+from unhurried_heron.model.switches import Smooth
+from unhurried_heron.units.quantities import number_for
+from unhurried_heron.words.event import Event
+from unhurried_heron.words.names import check_defined, in_order
+from unhurried_heron.words.statements import Statement
 
 Watched = Node | NamedFunction
 

@@ -11,8 +11,8 @@ from unhurried_heron.errors import ExpressionError
 from unhurried_heron.formulas.expression import Node, name
 from unhurried_heron.formulas.grammar import Source, Written, read
 from unhurried_heron.formulas.spelling import count_primes
-from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.names import check_name
+from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.words.names import check_name
 
 _PLAIN_LEFT = re.compile(
     r"\s*(?P<name>[^\W\d]\w*)\s*(?P<primes>['′-‴]*)\s*(?P<index>\[[^\[\]]*\])?\s*(?P<more>['′-‴]*)\s*$"
@@ -66,18 +66,18 @@ class Statement:
         return f"line {self.line}: {self.text}"
 
 
-def read_statements(text: str, findings: Findings, where: str = "the equations") -> list[Statement]:
-    """Read every equation; what cannot be read goes to the findings.
+def read_statements(text: str, mistakes: Mistakes, where: str = "the equations") -> list[Statement]:
+    """Read every equation; what cannot be read goes to the mistakes.
 
     Blank lines and ``#`` comments are skipped; a line with an open parenthesis goes on in the next.
 
     Raises
     ------
     ExpressionError, NameClashError
-        A line is no equation or its formula is refused, unless the findings gather what is wrong.
+        A line is no equation or its formula is refused, unless the mistakes gather what is wrong.
     """
     if len(text) > MOST_CHARACTERS:
-        findings.add(
+        mistakes.add(
             ExpressionError(
                 "the text is too long",
                 place=where,
@@ -89,11 +89,11 @@ def read_statements(text: str, findings: Findings, where: str = "the equations")
     statements: list[Statement] = []
     for line, words in _lines(text):
         count = len(statements)
-        with findings.gathering():
+        with mistakes.gathering():
             statements.append(_read_statement(words, Source(words, where, line), line))
         if len(statements) == count:
-            findings.assumed |= _names_on_the_left(words)
-            findings.suspected |= set(re.findall(r"\w+", words))
+            mistakes.assumed |= _names_on_the_left(words)
+            mistakes.suspected |= set(re.findall(r"\w+", words))
     return statements
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from problem.test_reduction import rates_at
+from model.test_reduction import rates_at
 
 import unhurried_heron as uh
 from unhurried_heron import errors

@@ -9,11 +9,11 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron.demo import BESIDE, NAMES, demo_file, starter
-from unhurried_heron.problem.checks import check_file
+from unhurried_heron.study.check import check_file
 
 
 def found(problem: uh.Problem, about: str) -> list[tuple[str, str]]:
-    return [(each.weight, each.message) for each in problem.check().findings if each.about == about]
+    return [(each.weight, each.message) for each in uh.check(problem).findings if each.about == about]
 
 
 def test_all_six_mistakes_at_once() -> None:
@@ -71,7 +71,7 @@ def test_suspicious_starts() -> None:
         "the rate of x is not finite at the start: look for a root or logarithm of a negative number, or a "
         "division by zero",
     )
-    assert not at("x' = 1/x", x=0).check().ok
+    assert not uh.check(at("x' = 1/x", x=0)).ok
     assert "equilibrium" in found(at("x' = x*(1 - x)", x=1), "initial")[0][1]
     assert not found(at("x' = x*(1 - x)", x=0.5), "initial")
 
@@ -83,6 +83,20 @@ def test_zero_with_a_relative_tolerance_alone(tmp_path: Path) -> None:
         (tmp_path / "zero.toml").write_text(text + atol)
         report, _ = check_file(tmp_path / "zero.toml")
         assert sum("starts at zero" in each.message for each in report.findings) == doubts
+
+
+def test_the_method_of_a_file(tmp_path: Path) -> None:
+    text = 'equations = "x\' = -k*x"\n[parameters]\nk = 1e6\n[interval]\nfrom = 0\nto = 1\n[initial]\nx = 1\n[integrate]\nmethod = '
+    for method, weight, words in (("radau-iia-5", "note", "the right kind"), ("heun-2", "doubtful", "Try method")):
+        (tmp_path / "fast.toml").write_text(f'{text}"{method}"\n')
+        report, _ = check_file(tmp_path / "fast.toml")
+        (stiff,) = [each for each in report.findings if each.about == "stiffness"]
+        assert stiff.weight == weight
+        assert words in stiff.message
+    (tmp_path / "fast.toml").write_text(text + '"radau"\n')
+    assert "no method 'radau'" in str(check_file(tmp_path / "fast.toml")[0].wrong)
+    with pytest.raises(uh.OptionError, match="no problem"):
+        uh.check("x' = 1")
 
 
 def test_size_and_open_parameters_are_told() -> None:

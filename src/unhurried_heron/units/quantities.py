@@ -9,9 +9,9 @@ from typing import Any
 from unhurried_heron.errors import UnitError
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.spelling import base_of
-from unhurried_heron.problem.definitions import QUANTITY, Definition
-from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.values import finite_number, interval_ends
+from unhurried_heron.words.definitions import QUANTITY, Definition
+from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.words.values import finite_number, interval_ends
 
 
 @dataclass(frozen=True)
@@ -24,12 +24,12 @@ class Quantities:
     units: Mapping[str, str] = field(default_factory=dict)
 
 
-def settle(
+def read_quantities(
     parameters: Mapping[str, Definition],
     initial: Mapping[str, Definition],
     interval: Any,
     units: Mapping[str, str],
-    findings: Findings,
+    mistakes: Mistakes,
 ) -> Quantities:
     """Convert every quantity to the unit declared for its name, or to the set of units the states belong to.
 
@@ -41,42 +41,42 @@ def settle(
     """
     found = dict(units)
     ends = _Ends((0.0, 1.0))
-    with findings.gathering():
+    with mistakes.gathering():
         ends = _read_ends(interval)
     if ends.unit:
         found.setdefault(TIME, ends.unit)
-    with findings.gathering():
+    with mistakes.gathering():
         _adopt_units(initial, found)
     if not any(each.unit for each in (*parameters.values(), *initial.values())) and not ends.units:
-        return Quantities(parameters, initial, _checked_ends(ends.values, findings), found)
+        return Quantities(parameters, initial, _checked_ends(ends.values, mistakes), found)
     known = dict(found)
     start = {
-        name: _converted(name, each, known.get(name.partition("[")[0], ""), "initial", findings)
+        name: _converted(name, each, known.get(name.partition("[")[0], ""), "initial", mistakes)
         for name, each in initial.items()
     }
     base = {key: text for key, text in known.items() if key == TIME or key in _plain_names(initial)} or known
     constants = {}
     for name, each in parameters.items():
         constants[name] = each
-        with findings.gathering():
+        with mistakes.gathering():
             if each.unit and name not in units:
                 found[name] = _coherent_label(each.unit, base, f"parameters, '{name}'")
-        constants[name] = _converted(name, each, found.get(name, ""), "parameters", findings)
+        constants[name] = _converted(name, each, found.get(name, ""), "parameters", mistakes)
     values = ends.values
-    with findings.gathering():
+    with mistakes.gathering():
         converted = [
             _in_unit(value, unit, found[TIME], "the interval") if unit else value
             for value, unit in zip(ends.values, ends.units or ("", ""), strict=True)
         ]
         values = (converted[0], converted[1])
-    return Quantities(constants, start, _checked_ends(values, findings), found)
+    return Quantities(constants, start, _checked_ends(values, mistakes), found)
 
 
 def _adopt_units(initial: Mapping[str, Definition], units: dict[str, str]) -> None:
     """Give states without a declared unit one that fits the others: the first of each kind is taken as it was said."""
     said = {name.partition("[")[0]: each.unit for name, each in initial.items() if each.unit}
     if said:
-        from unhurried_heron.problem.units import without_angles
+        from unhurried_heron.units.unit import without_angles
 
         said = {name: without_angles(unit) for name, unit in said.items()}
     for name in sorted(said, key=lambda name: name.count("'")):
@@ -116,22 +116,22 @@ def _read_ends(interval: Any) -> _Ends:
     return _Ends((values[0], values[1]), tuple(units))
 
 
-def _checked_ends(interval: Any, findings: Findings) -> tuple[float, float]:
-    with findings.gathering():
+def _checked_ends(interval: Any, mistakes: Mistakes) -> tuple[float, float]:
+    with mistakes.gathering():
         return interval_ends(interval)
     return 0.0, 1.0
 
 
-def _converted(name: str, each: Definition, wanted: str, place: str, findings: Findings) -> Definition:
+def _converted(name: str, each: Definition, wanted: str, place: str, mistakes: Mistakes) -> Definition:
     if not each.unit or each.unit == wanted:
         return each
-    with findings.gathering():
+    with mistakes.gathering():
         return replace(each, value=_in_unit(each.value, each.unit, wanted, f"{place}, '{name}'"), unit=wanted)
     return each
 
 
 def _in_unit(value: float, given: str, wanted: str, place: str) -> float:
-    from unhurried_heron.problem.units import convert, read_unit
+    from unhurried_heron.units.unit import convert, read_unit
 
     unit, target = read_unit(given, place), read_unit(wanted, place)
     if not unit.same_kind(target):
@@ -150,7 +150,7 @@ def _coherent_label(given: str, declared: Mapping[str, str], place: str, *, new:
 
     ``new`` keeps the one given where it is of a kind that the others tell nothing of.
     """
-    from unhurried_heron.problem.units import PLAIN, coherent_set, read_unit
+    from unhurried_heron.units.unit import PLAIN, coherent_set, read_unit
 
     unit = read_unit(given, place)
     if unit.powers == PLAIN.powers:

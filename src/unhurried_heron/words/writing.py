@@ -9,9 +9,9 @@ import numpy as np
 import tomli_w
 
 from unhurried_heron.errors import DocumentError
-from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.measured import Measured
-from unhurried_heron.problem.said import Said
+from unhurried_heron.words.event import Event
+from unhurried_heron.words.measured import Measured
+from unhurried_heron.words.said import Said
 
 
 def write_document(said: Said, folder: Path) -> bytes:

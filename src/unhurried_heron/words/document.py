@@ -18,11 +18,11 @@ from pydantic import (
     ValidationError,
 )
 
+from unhurried_heron.disk import lies_within, read_plain_file
 from unhurried_heron.errors import DocumentError, near_spelling
-from unhurried_heron.problem.disk import lies_within, read_plain_file
-from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.measured import Measured
-from unhurried_heron.problem.said import Said
+from unhurried_heron.words.event import Event
+from unhurried_heron.words.measured import Measured
+from unhurried_heron.words.said import Said
 
 Number = StrictFloat | StrictInt
 Word = StrictStr

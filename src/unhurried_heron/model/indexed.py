@@ -12,7 +12,7 @@ from unhurried_heron.errors import CircularDerivedError, FamilyError, NameClashE
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, mul, name, number, replace_names, rewrite, walk
 from unhurried_heron.formulas.layout import Block, Box, Group, Layout, Loop
 from unhurried_heron.formulas.written import to_text
-from unhurried_heron.problem.indices import Affine, affine, plain_index
+from unhurried_heron.model.indices import Affine, affine, plain_index
 
 MOST_MEMBERS = 10_000_000
 _MOST_BLOCKS = 20_000

@@ -21,9 +21,9 @@ from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.grammar import Source, Written, read
 from unhurried_heron.formulas.layout import Group, Layout
 from unhurried_heron.formulas.spelling import PRIMES, base_of, count_primes, with_primes
-from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.names import check_defined, check_name, in_order
-from unhurried_heron.problem.values import finite_number
+from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.words.names import check_defined, check_name, in_order
+from unhurried_heron.words.values import finite_number
 
 OPEN: Final = "open"
 # a number followed by something that begins like a unit
@@ -64,7 +64,7 @@ def read_definition(raw: Any, name: str, place: str) -> Definition:
     return Definition(formula=read(Source(raw, f"{place}, '{name}'")))
 
 
-def read_parameters(raw: Any, findings: Findings) -> dict[str, Definition]:
+def read_parameters(raw: Any, mistakes: Mistakes) -> dict[str, Definition]:
     """Read the parameters by name.
 
     Raises
@@ -72,20 +72,20 @@ def read_parameters(raw: Any, findings: Findings) -> dict[str, Definition]:
     ValueGivenError, ExpressionError, NameClashError
     """
     found = {}
-    for name, value in _by_name(raw, "parameters", findings).items():
-        with findings.gathering():
+    for name, value in _by_name(raw, "parameters", mistakes).items():
+        with mistakes.gathering():
             check_name(str(name), "parameters")
             found[str(name)] = Definition()
             found[str(name)] = read_definition(value, name, "parameters")
     return found
 
 
-def _by_name(raw: Any, place: str, findings: Findings) -> dict[str, Any]:
+def _by_name(raw: Any, place: str, mistakes: Mistakes) -> dict[str, Any]:
     if raw is None:
         return {}
     if isinstance(raw, Mapping) and all(isinstance(name, str) for name in raw):
         return dict(raw)
-    findings.add(
+    mistakes.add(
         ValueGivenError(
             f"{place} must be given by name",
             name=place,
@@ -97,7 +97,7 @@ def _by_name(raw: Any, place: str, findings: Findings) -> dict[str, Any]:
     return {}
 
 
-def parameter_values(definitions: Mapping[str, Definition], findings: Findings) -> dict[str, float]:
+def parameter_values(definitions: Mapping[str, Definition], mistakes: Mistakes) -> dict[str, float]:
     """Return the values of all parameters that are known: formulas are computed, open ones left out.
 
     Raises
@@ -106,7 +106,7 @@ def parameter_values(definitions: Mapping[str, Definition], findings: Findings) 
     """
     formulas = {name: each.formula for name, each in definitions.items() if each.formula is not None}
     values = {name: float(each.value) for name, each in definitions.items() if each.value is not None}
-    with findings.gathering():
+    with mistakes.gathering():
         check_defined(formulas, definitions, "the parameters")
         for name, formula in formulas.items():
             if TIME in formula.mentions:
@@ -118,7 +118,7 @@ def parameter_values(definitions: Mapping[str, Definition], findings: Findings) 
                     given=formula.source.text[:80],
                 )
         for name in in_order({name: formula.node for name, formula in formulas.items()}, "parameters"):
-            with findings.gathering():
+            with mistakes.gathering():
                 _compute(name, formulas[name], values)
     return values
 
@@ -137,7 +137,7 @@ def _compute(name: str, formula: Written, values: dict[str, float]) -> None:
         values[name] = float(found)
 
 
-def read_initial(raw: Any, findings: Findings) -> dict[str, Definition]:
+def read_initial(raw: Any, mistakes: Mistakes) -> dict[str, Definition]:
     """Read the starting values by the names of states, families or members of families.
 
     Raises
@@ -145,8 +145,8 @@ def read_initial(raw: Any, findings: Findings) -> dict[str, Definition]:
     ValueGivenError, ExpressionError, NameClashError
     """
     found = {}
-    for name, value in _by_name(raw, "initial", findings).items():
-        with findings.gathering():
+    for name, value in _by_name(raw, "initial", mistakes).items():
+        with mistakes.gathering():
             key = initial_key(str(name))
             if isinstance(value, list | tuple | np.ndarray):
                 found[key] = Definition(_array(value, key))
@@ -192,7 +192,7 @@ def _array(value: Any, name: str) -> Any:
 
 
 def initial_values(
-    definitions: Mapping[str, Definition], layout: Layout, values: Mapping[str, float | None], findings: Findings
+    definitions: Mapping[str, Definition], layout: Layout, values: Mapping[str, float | None], mistakes: Mistakes
 ) -> tuple[Any, set[str]]:
     """Return the starting values of all states, NaN where a parameter is still open, and the parameters they need.
 
@@ -206,7 +206,7 @@ def initial_values(
     # what is said of a whole family first, of single members afterwards
     for key in sorted(definitions, key=lambda key: (layout.slot(key) is not None, 0)):
         definition = definitions[key]
-        with findings.gathering():
+        with mistakes.gathering():
             stretch, indices = _stretch(key, layout)
             if stretch is None:
                 extra.append(key)
@@ -228,9 +228,9 @@ def initial_values(
                 )
             if mentions <= {name for name, value in values.items() if value is not None}:
                 array[stretch] = _formula_value(definition.formula, key, layout, indices, values)
-    with findings.gathering():
+    with mistakes.gathering():
         _refuse_missing(layout, given, definitions)
-    with findings.gathering():
+    with mistakes.gathering():
         _refuse_extra(layout, extra, definitions)
     return array, needed
 

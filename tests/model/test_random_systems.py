@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from problem.test_reduction import rates_at
+from model.test_reduction import rates_at
 
 import unhurried_heron as uh
 from unhurried_heron.errors import OrderError

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from unhurried_heron.errors import OrderError
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.written import name_latex, to_latex, to_text
-from unhurried_heron.problem.functions import NamedFunction
-from unhurried_heron.problem.model import Model
+from unhurried_heron.model.functions import NamedFunction
+from unhurried_heron.model.model import Model
 
 
 @dataclass(frozen=True)

@@ -3,102 +3,78 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Final, Literal
+from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import FormulationError
-from unhurried_heron.formulas.evaluate import STATE, evaluate
-from unhurried_heron.formulas.layout import Block, places
+from unhurried_heron.errors import FormulationError, MethodError, OptionError
+from unhurried_heron.march.options import ATOL_PART, DEFAULT_RTOL
+from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_STIFF, find_method
+from unhurried_heron.model.functions import NamedFunction
+from unhurried_heron.model.switches import Switch
 from unhurried_heron.problem.dimensions import disagreements
-from unhurried_heron.problem.facts import Facts
-from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.functions import NamedFunction
-from unhurried_heron.problem.said import Said
+from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.settle import settle
-from unhurried_heron.problem.switches import Switch
+from unhurried_heron.study.beginning import jacobian_at, rates_at
+from unhurried_heron.study.report import Finding, Report
+from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.words.said import Said
 
-Weight = Literal["wrong", "doubtful", "note"]
 # beyond this many states the eigenvalues of a full matrix take too long to look at beforehand
 _MOST_EIGENVALUES = 400
-# an explicit method of order 4 or 5 is stable up to about this product of step and eigenvalue
-_STABLE = 3.3
 _STIFF_STEPS = 5_000.0
-_FOR_STIFF = "radau-iia-5"
 _SHOWN_TIMES = 4
 
-# the tolerances of a run that is given none
-_RTOL: Final = 1e-7
-_ATOL_PART: Final = 1000.0
 
+def check(problem: Problem) -> Report:
+    """Look a problem over before a run: units, starting values, switches, stiffness, size.
 
-@dataclass(frozen=True)
-class Finding:
-    """One thing found: how grave it is, what it is about, and what it says."""
-
-    weight: Weight
-    about: str
-    message: str
-
-
-@dataclass(frozen=True)
-class Report:
-    """What a check found; printing it tells everything.
-
-    Attributes
+    Parameters
     ----------
-    title : str
-    findings : tuple of Finding
-        What is wrong first, then what is doubtful, then what is worth knowing.
-    first_order : str
-        The reduced equations, or nothing if they could not be found or were first order as written.
+    problem : Problem
+        What to look at; parameters may still be open.
+
+    Returns
+    -------
+    Report
+        Printing it tells everything; ``report.ok`` is whether nothing is wrong.
+
+    Raises
+    ------
+    OptionError
+        What is given is no problem.
+
+    Examples
+    --------
+    >>> import unhurried_heron as uh
+    >>> slosh = uh.Problem.from_text("z'' + 4*z = 0", initial={"z": 0.1, "z'": 0}, interval=(0, 10))
+    >>> uh.check(slosh).ok
+    True
     """
-
-    title: str
-    findings: tuple[Finding, ...]
-    first_order: str = ""
-
-    @property
-    def ok(self) -> bool:
-        """Whether nothing is wrong."""
-        return not self.wrong
-
-    @property
-    def wrong(self) -> tuple[Finding, ...]:
-        """What has to be put right before the problem can be trusted."""
-        return tuple(each for each in self.findings if each.weight == "wrong")
-
-    def __str__(self) -> str:
-        lines = [self.title or "Problem"]
-        for each in self.findings:
-            first, *rest = each.message.splitlines()
-            lines += [f"{each.weight:>8}  {each.about}: {first}", *(f"          {line}" for line in rest)]
-        if self.first_order:
-            lines += ["as a first-order system", *(f"          {line}" for line in self.first_order.splitlines())]
-        count = len(self.wrong)
-        lines.append("nothing wrong" if not count else f"{count} thing{'s' * (count > 1)} wrong")
-        return "\n".join(lines)
+    if not isinstance(problem, Problem):
+        raise OptionError("this is no problem to look over", name="problem", place="check",
+                          expected="a Problem", given=repr(problem)[:60])  # fmt: skip
+    return _report(problem, [], sound=True)
 
 
-def check_said(said: Said) -> tuple[Report, Facts | None]:
+def check_said(said: Said) -> tuple[Report, Problem | None]:
     """Check what was said, gathering every mistake; return the problem too where there is one."""
-    findings = Findings(gather=True)
-    problem: Facts | None = None
+    mistakes = Mistakes(gather=True)
+    problem: Problem | None = None
     try:
-        problem = Facts(said, settle(said, findings))
+        problem = Problem(said, settle(said, mistakes))
     except FormulationError as error:
-        findings.wrong.append(error)
-    wrong = [Finding("wrong", _about(error), str(error)) for error in _once(findings.wrong)]
+        mistakes.wrong.append(error)
+    wrong = [Finding("wrong", _about(error), str(error)) for error in _once(mistakes.wrong)]
     if problem is None:
         return Report(said.title, tuple(wrong)), None
     return _report(problem, wrong, sound=not wrong), problem if not wrong else None
 
 
-def check_file(path: Path) -> tuple[Report, Facts | None]:
+def check_file(path: Path) -> tuple[Report, Problem | None]:
     """Check a problem file, gathering every mistake; return the problem too where there is one."""
-    from unhurried_heron.problem.document import load_toml, parse_document
+    from unhurried_heron.words.document import load_toml, parse_document
 
     # a file that cannot be read at all has nothing to be looked over
     content = load_toml(path)
@@ -107,11 +83,6 @@ def check_file(path: Path) -> tuple[Report, Facts | None]:
     except FormulationError as error:
         return Report(path.name, (Finding("wrong", _about(error), str(error)),)), None
     return check_said(said)
-
-
-def check_problem(problem: Facts) -> Report:
-    """Check a problem that was made without mistakes."""
-    return _report(problem, [], sound=True)
 
 
 def _once(errors: list[FormulationError]) -> list[FormulationError]:
@@ -126,8 +97,8 @@ def _about(error: FormulationError) -> str:
     return {"unit": "units", "value given": "value"}.get(words.strip(), words.strip())
 
 
-def _report(problem: Facts, wrong: list[Finding], *, sound: bool) -> Report:
-    found = [*wrong, *_units(problem)]
+def _report(problem: Problem, wrong: list[Finding], *, sound: bool) -> Report:
+    found = [*wrong, *_units(problem), *_method(problem)]
     if sound:
         found += _open(problem)
         found += _switches(problem)
@@ -140,7 +111,14 @@ def _report(problem: Facts, wrong: list[Finding], *, sound: bool) -> Report:
     return Report(problem.title, tuple(found), problem.first_order().text if sound and higher and written else "")
 
 
-def _units(problem: Facts) -> Iterator[Finding]:
+def _method(problem: Problem) -> Iterator[Finding]:
+    try:
+        find_method(problem.integrate_options.get("method", DEFAULT))
+    except MethodError as error:
+        yield Finding("wrong", "method", str(error))
+
+
+def _units(problem: Problem) -> Iterator[Finding]:
     try:
         yield from (Finding("wrong", "units", str(each)) for each in disagreements(problem))
     except FormulationError as error:
@@ -151,18 +129,18 @@ def _units(problem: Facts) -> Iterator[Finding]:
             yield Finding("note", "units", "not declared, so not checked: " + ", ".join(bare))
 
 
-def _plain_number(problem: Facts, name: str) -> bool:
+def _plain_number(problem: Problem, name: str) -> bool:
     """Whether a parameter was declared to be a plain number, is a size, or has the unit of its formula."""
     formula = problem.settled.definitions[name].formula
     return name in problem.units or name in problem.model.sizes or formula is not None
 
 
-def _open(problem: Facts) -> Iterator[Finding]:
+def _open(problem: Problem) -> Iterator[Finding]:
     if problem.open:
         yield Finding("note", "parameters", "still open: " + ", ".join(problem.open))
 
 
-def _switches(problem: Facts) -> Iterator[Finding]:
+def _switches(problem: Problem) -> Iterator[Finding]:
     if problem.open:
         return
     for switch in problem.switches:
@@ -181,7 +159,7 @@ def _when(switch: Switch) -> str:
     return f"a {switch.kind} at t = {shown}" + (f" and {more:,} more times" if more > 0 else "") + ", landed on"
 
 
-def _start(problem: Facts) -> Iterator[Finding]:
+def _start(problem: Problem) -> Iterator[Finding]:
     """Look at starting values, rates and eigenvalues there, and say the size."""
     model, n = problem.model, problem.model.layout.size
     start = problem.start
@@ -198,7 +176,7 @@ def _start(problem: Facts) -> Iterator[Finding]:
             "allows no error; give an atol",
         )
     yield from _tiny(problem, start)
-    rates = _rates(problem, start)
+    rates = rates_at(problem, start)
     bad = np.flatnonzero(~np.isfinite(rates))
     if bad.size:
         names = [model.layout.names[k] for k in bad[:6]]
@@ -214,10 +192,12 @@ def _start(problem: Facts) -> Iterator[Finding]:
         yield from _stiffness(problem, start)
 
 
-def _tiny(problem: Facts, start: Any) -> Iterator[Finding]:
+def _tiny(problem: Problem, start: Any) -> Iterator[Finding]:
     """Hold starting values against the absolute tolerance that a run would have."""
     rtol, atol = (problem.integrate_options.get(name) for name in ("rtol", "atol"))
-    allowed = atol if isinstance(atol, int | float) else (rtol if isinstance(rtol, int | float) else _RTOL) / _ATOL_PART
+    allowed = (
+        atol if isinstance(atol, int | float) else (rtol if isinstance(rtol, int | float) else DEFAULT_RTOL) / ATOL_PART
+    )
     tiny = np.flatnonzero((start != 0.0) & (np.abs(start) < 10.0 * allowed))
     if tiny.size:
         names = ", ".join(problem.model.layout.names[k] for k in tiny[:6])
@@ -227,7 +207,7 @@ def _tiny(problem: Facts, start: Any) -> Iterator[Finding]:
         )
 
 
-def _size(problem: Facts) -> Iterator[Finding]:
+def _size(problem: Problem) -> Iterator[Finding]:
     n = problem.model.layout.size
     if isinstance(problem.model.rates, NamedFunction) and problem.said.sparsity is None:
         yield Finding("note", "size", f"{n:,} state{'s' * (n != 1)}; a Python function, its Jacobian taken as full")
@@ -238,50 +218,10 @@ def _size(problem: Facts) -> Iterator[Finding]:
                   f"{filled:,} of the Jacobian's {n**2:,} entries can be nonzero ({share})")  # fmt: skip
 
 
-def _surroundings(problem: Facts, start: Any) -> dict[str, Any]:
-    layout = problem.model.layout
-    scalars = {name: start[place] for name, place in layout.scalars.items()}
-    return {**problem.inputs, **problem.parameters, **scalars, "t": problem.interval[0], STATE: start}
-
-
-def _filled(blocks: tuple[Block, ...], size: int, values: dict[str, Any]) -> Any:
-    """Evaluate blocks into an array."""
-    out = np.zeros(size)
-    for block in blocks:
-        strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
-        ranges = [np.arange(loop.first, loop.last + 1.0) for loop in block.loops]
-        grids = np.meshgrid(*ranges, indexing="ij") if ranges else []
-        here = {loop.index: grid.ravel() for loop, grid in zip(block.loops, grids, strict=True)}
-        where = places(block.loops, block.base, strides)
-        np.add.at(out, where, np.broadcast_to(evaluate(block.node, {**values, **here}), where.shape))
-    return out
-
-
-def _rates(problem: Facts, start: Any) -> Any:
-    rates = problem.model.rates
-    if not isinstance(rates, NamedFunction):
-        return _filled(rates, start.size, _surroundings(problem, start))
-    call = rates.caller([*problem.parameters.values()], interpreted=True)
-
-    def ask(state: Any) -> Any:
-        answer = call(problem.interval[0], state)
-        ordered = [answer[name] for name in rates.states] if rates.by_name else answer
-        return np.asarray(ordered, dtype=np.float64)
-
-    with np.errstate(all="ignore"):
-        return ask(start.copy())
-
-
-def _stiffness(problem: Facts, start: Any) -> Iterator[Finding]:
+def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
     """Estimate from the eigenvalues of the Jacobian how an explicit method would fare."""
-    from unhurried_heron.formulas.differentiate import jacobian
-
-    model, n = problem.model, start.size
-    if isinstance(model.rates, NamedFunction):
-        matrix = _differences(problem, start)
-    else:
-        matrix = _filled(jacobian(model.rates, model.layout), n * n, _surroundings(problem, start)).reshape(n, n)
-    if not n or not np.isfinite(matrix).all():
+    matrix = jacobian_at(problem, start)
+    if not start.size or not np.isfinite(matrix).all():
         yield Finding("doubtful", "stiffness", "the Jacobian is not finite at the start")
         return
     values = np.linalg.eigvals(matrix)
@@ -289,7 +229,7 @@ def _stiffness(problem: Facts, start: Any) -> Iterator[Finding]:
     direction = 1.0 if problem.interval[1] > problem.interval[0] else -1.0
     decays = -direction * values.real
     fastest = float(decays.max(initial=0.0))
-    steps = fastest * length / _STABLE
+    steps = fastest * length / find_method(DEFAULT).real_stability_limit
     unit = problem.units.get("t", "")
     swing = float(np.abs(values.imag).max(initial=0.0))
     told = f"; the fastest swing takes {2 * np.pi / swing:.3g}{' ' + unit if unit else ''}" if swing > 0.0 else ""
@@ -298,11 +238,12 @@ def _stiffness(problem: Facts, start: Any) -> Iterator[Finding]:
         return
     scale = f"{1.0 / fastest:.3g}{' ' + unit if unit else ''}"
     if steps > _STIFF_STEPS:
-        chosen = problem.integrate_options.get("method") == _FOR_STIFF
+        method = problem.integrate_options.get("method", DEFAULT)
+        chosen = method in CATALOGUE and CATALOGUE[method].stiff
         message = (
             f"stiff at the start: the fastest decay takes {scale}, and the interval {length:.6g} {unit}".rstrip()
             + f"; an explicit method would need about {steps:.2g} steps to stay stable. "
-            + (f"{_FOR_STIFF} is the right kind" if chosen else f'Try method = "{_FOR_STIFF}"')
+            + (f"{method} is the right kind" if chosen else f'Try method = "{FOR_STIFF}"')
         )
         yield Finding("note" if chosen else "doubtful", "stiffness", message)
     else:
@@ -311,13 +252,3 @@ def _stiffness(problem: Facts, start: Any) -> Iterator[Finding]:
             f"{max(1, round(steps)):,} step{'s' * (round(steps) > 1)} to stay stable"
         )
         yield Finding("note", "stiffness", message)
-
-
-def _differences(problem: Facts, start: Any) -> Any:
-    base = _rates(problem, start)
-    matrix = np.empty((start.size, start.size))
-    for k in range(start.size):
-        moved = start.copy()
-        moved[k] += 1.5e-8 * max(abs(start[k]), 1e-6)
-        matrix[:, k] = (_rates(problem, moved) - base) / (moved[k] - start[k])
-    return matrix

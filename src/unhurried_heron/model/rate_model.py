@@ -8,19 +8,19 @@ from unhurried_heron.errors import ValueGivenError
 from unhurried_heron.formulas.expression import TIME, ZERO, Node, names_in
 from unhurried_heron.formulas.grammar import Source, Written, read
 from unhurried_heron.formulas.layout import Group, Layout, single
-from unhurried_heron.problem.closed_forms import read_closed_forms
-from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.families import Resolver
-from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.functions import match_arguments
-from unhurried_heron.problem.model import Model, write_out
-from unhurried_heron.problem.names import check_defined, check_name
-from unhurried_heron.problem.pattern import checked_sparsity
-from unhurried_heron.problem.said import Said
-from unhurried_heron.problem.switches import Smooth, Switch
+from unhurried_heron.model.closed_forms import read_closed_forms
+from unhurried_heron.model.functions import match_arguments
+from unhurried_heron.model.indexed import Resolver
+from unhurried_heron.model.model import Model, write_out
+from unhurried_heron.model.pattern import checked_sparsity
+from unhurried_heron.model.switches import Smooth, Switch
+from unhurried_heron.words.event import Event
+from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.words.names import check_defined, check_name
+from unhurried_heron.words.said import Said
 
 
-def rate_model(said: Said, parameters: tuple[str, ...], layout: Layout, findings: Findings) -> Model:
+def rate_model(said: Said, parameters: tuple[str, ...], layout: Layout, mistakes: Mistakes) -> Model:
     """Match the functions to their arguments, and read the formulas beside them.
 
     Raises
@@ -42,7 +42,7 @@ def rate_model(said: Said, parameters: tuple[str, ...], layout: Layout, findings
     written = write_out({key: formula.node for key, formula in formulas.items()})
     assert said.function is not None
     rates = match_arguments(said.function, layout.names, parameters)
-    exact = read_closed_forms(said.exact, layout, parameters, findings)
+    exact = read_closed_forms(said.exact, layout, parameters, mistakes)
     derived_layout = Layout(tuple(Group(key) for key in written))
     switches = tuple(_switch(each, layout, parameters, written, tuple(said.inputs)) for each in said.switches)
     if said.sparsity is not None:

@@ -19,7 +19,7 @@ from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, names_in,
 from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.layout import Loop
 from unhurried_heron.formulas.spelling import base_of, with_primes
-from unhurried_heron.problem.energies import (
+from unhurried_heron.model.energies import (
     ENERGY,
     LAGRANGIAN,
     check_coordinates,
@@ -28,14 +28,14 @@ from unhurried_heron.problem.energies import (
     read_forces,
     velocities_of,
 )
-from unhurried_heron.problem.families import Rule
-from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.indices import whole
-from unhurried_heron.problem.model import write_out
-from unhurried_heron.problem.names import check_defined
-from unhurried_heron.problem.reduction import Residual
-from unhurried_heron.problem.said import Said
-from unhurried_heron.problem.statements import Statement
+from unhurried_heron.model.indexed import Rule
+from unhurried_heron.model.indices import whole
+from unhurried_heron.model.model import write_out
+from unhurried_heron.model.reduction import Residual
+from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.words.names import check_defined
+from unhurried_heron.words.said import Said
+from unhurried_heron.words.statements import Statement
 
 
 @dataclass
@@ -64,10 +64,10 @@ class Sorter:
         statements: list[Statement],
         values: Mapping[str, float],
         parameters: tuple[str, ...],
-        findings: Findings,
+        mistakes: Mistakes,
     ) -> None:
         self.said, self.statements, self.values = said, statements, values
-        self.parameters, self.findings = parameters, findings
+        self.parameters, self.mistakes = parameters, mistakes
         self.inputs = tuple(said.inputs)
         self.sizes: set[str] = set()
 
@@ -79,10 +79,10 @@ class Sorter:
             self._refuse_clashes(found.orders)
             self._check_names(found.orders, initial)
             for statement in self.statements:
-                with self.findings.gathering():
+                with self.mistakes.gathering():
                     self._sort(statement, found)
             if not found.orders:
-                self.findings.add(
+                self.mistakes.add(
                     ExpressionError(
                         "the equations hold no rate",
                         place="the equations",
@@ -99,7 +99,7 @@ class Sorter:
         """Take the equations of motion from energies."""
         said = self.said
         check_coordinates((*said.coordinates, *said.momenta))
-        forces = read_forces(said.forces, said.coordinates, self.findings)
+        forces = read_forces(said.forces, said.coordinates, self.mistakes)
         helpers = {s.target.name: s.right.node for s in self.statements if s.target and not s.target.primes}
         velocities = {}
         if said.form == "lagrangian":
@@ -139,7 +139,7 @@ class Sorter:
             if kinds == ["parameter", "derived quantity"] and self._is_equation(named, orders):
                 continue
             if len(kinds) > 1:
-                self.findings.add(
+                self.mistakes.add(
                     NameClashError(
                         f"'{named}' is used for two things",
                         name=named,
@@ -158,12 +158,12 @@ class Sorter:
         """Refuse names without a meaning, and states without an equation."""
         states = [with_primes(base, k) for base, order in orders.items() for k in range(order + 1)]
         derived = [s.target.name for s in self.statements if s.target]
-        assumed = list(self.findings.assumed)
+        assumed = list(self.mistakes.assumed)
         known = {*states, *derived, *self.parameters, *self.inputs, *assumed}
         used = {mention for s in self.statements for side in (s.left, s.right) for mention in side.mentions}
         missing = [n for n in (key.partition("[")[0] for key in initial) if n not in known and n in used]
         if missing:
-            self.findings.add(
+            self.mistakes.add(
                 MissingRateError(
                     "no equation says how " + ", ".join(f"'{named}'" for named in missing) + " changes",
                     name=", ".join(missing),
@@ -182,7 +182,7 @@ class Sorter:
             for each in statement.ranges:
                 written[f"{statement.line} {each.index} first"] = each.first
                 written[f"{statement.line} {each.index} last"] = each.last
-        with self.findings.gathering():
+        with self.mistakes.gathering():
             check_defined(written, known, "the equations")
 
     def _sort(self, statement: Statement, found: Gathered) -> None:

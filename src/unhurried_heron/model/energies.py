@@ -14,10 +14,10 @@ from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name
 from unhurried_heron.formulas.grammar import Source, Written, read
 from unhurried_heron.formulas.simplify import simplified
 from unhurried_heron.formulas.spelling import base_of
-from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.names import check_name, in_order
-from unhurried_heron.problem.reduction import Residual
-from unhurried_heron.problem.statements import Statement
+from unhurried_heron.model.reduction import Residual
+from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.words.names import check_name, in_order
+from unhurried_heron.words.statements import Statement
 
 KINETIC, POTENTIAL, LAGRANGIAN, HAMILTONIAN, ENERGY = "kinetic", "potential", "lagrangian", "hamiltonian", "energy"
 
@@ -32,7 +32,7 @@ class Motion:
     energy: Node
 
 
-def read_forces(forces: Mapping[str, str], coordinates: Sequence[str], findings: Findings) -> dict[str, Written]:
+def read_forces(forces: Mapping[str, str], coordinates: Sequence[str], mistakes: Mistakes) -> dict[str, Written]:
     """Read the forces along coordinates.
 
     Raises
@@ -41,7 +41,7 @@ def read_forces(forces: Mapping[str, str], coordinates: Sequence[str], findings:
     """
     found = {}
     for named, text in forces.items():
-        with findings.gathering():
+        with mistakes.gathering():
             if named not in coordinates:
                 raise UndefinedNameError(
                     f"a force along '{named}', which is no coordinate",

@@ -11,8 +11,8 @@ from typing import Any, Final, Literal
 
 import numpy as np
 
+from unhurried_heron.disk import read_plain_file
 from unhurried_heron.errors import InputError, near_spelling
-from unhurried_heron.problem.disk import read_plain_file
 
 Between = Literal["previous", "linear", "cubic"]
 BETWEEN: Final = ("previous", "linear", "cubic")

@@ -27,7 +27,7 @@ from unhurried_heron.formulas.expression import (
 )
 from unhurried_heron.formulas.layout import Block
 from unhurried_heron.formulas.written import to_text
-from unhurried_heron.problem.functions import NamedFunction
+from unhurried_heron.model.functions import NamedFunction
 
 Kind = Literal["jump", "kink"]
 Cause = Literal["time", "state", "input"]

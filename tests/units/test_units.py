@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 import unhurried_heron as uh
 from unhurried_heron import errors
-from unhurried_heron.problem.units import read_unit
+from unhurried_heron.units.unit import read_unit
 
 POND = """
 level'  = (inflow - spill) / area

@@ -10,7 +10,7 @@ from typing import Any, Final, Literal
 from unhurried_heron.errors import ExpressionError, ValueGivenError, near_spelling
 from unhurried_heron.formulas.expression import Node, add, number
 from unhurried_heron.formulas.grammar import Source, Written, read
-from unhurried_heron.problem.definitions import QUANTITY
+from unhurried_heron.words.definitions import QUANTITY
 
 Going = Literal["up", "down", "either"]
 GOING: dict[str, int] = {"up": 1, "down": -1, "either": 0}

@@ -12,8 +12,8 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME, Node, number, replace_names
 from unhurried_heron.formulas.grammar import Source, Written, read
 from unhurried_heron.formulas.layout import Layout
-from unhurried_heron.problem.findings import Findings
-from unhurried_heron.problem.names import check_defined
+from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.words.names import check_defined
 
 # a closed form and a starting value that were typed from the same numbers agree far better
 _CLOSE: Final = 1e-9
@@ -25,7 +25,7 @@ def starting_names(layout: Layout) -> dict[str, int]:
 
 
 def read_closed_forms(
-    exact: Mapping[str, str] | None, layout: Layout, parameters: Mapping[str, Any] | tuple[str, ...], findings: Findings
+    exact: Mapping[str, str] | None, layout: Layout, parameters: Mapping[str, Any] | tuple[str, ...], mistakes: Mistakes
 ) -> dict[str, Written]:
     """Read closed forms of states in terms of time, parameters and starting values.
 
@@ -35,7 +35,7 @@ def read_closed_forms(
     """
     formulas = {}
     for key, text in (exact or {}).items():
-        with findings.gathering():
+        with mistakes.gathering():
             if not isinstance(key, str) or layout.slot(key) is None:
                 raise UnusedValueError(
                     f"a closed form for '{key}', which is no state{near_spelling(str(key), layout.by_name)}",
@@ -53,7 +53,7 @@ def read_closed_forms(
                     given=repr(text)[:80],
                 )
             formulas[key] = read(Source(text, f"the closed form of '{key}'"))
-    with findings.gathering():
+    with mistakes.gathering():
         check_defined(formulas, [*parameters, *starting_names(layout)], "closed forms")
     return formulas
 
@@ -86,7 +86,7 @@ def misfits(
     return found
 
 
-def refuse_misfits(found: Mapping[str, tuple[float, float]], findings: Findings) -> None:
+def refuse_misfits(found: Mapping[str, tuple[float, float]], mistakes: Mistakes) -> None:
     """Refuse closed forms of another start.
 
     Raises
@@ -94,7 +94,7 @@ def refuse_misfits(found: Mapping[str, tuple[float, float]], findings: Findings)
     ValueGivenError
     """
     for key, (begins, start) in found.items():
-        with findings.gathering():
+        with mistakes.gathering():
             raise ValueGivenError(
                 f"the closed form of '{key}' does not begin with its starting value",
                 name=key,

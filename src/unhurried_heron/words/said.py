@@ -9,8 +9,8 @@ from typing import Any, Literal
 import numpy as np
 
 from unhurried_heron.errors import ValueGivenError
-from unhurried_heron.problem.event import Event
-from unhurried_heron.problem.measured import Measured
+from unhurried_heron.words.event import Event
+from unhurried_heron.words.measured import Measured
 
 Form = Literal["equations", "lagrangian", "hamiltonian", "rates"]
 

@@ -1,0 +1,1 @@
+"""What was said comes to: a model without values."""

@@ -1,0 +1,1 @@
+"""Units and quantities."""

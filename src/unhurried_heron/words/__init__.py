@@ -1,0 +1,1 @@
+"""What was said, word for word."""
