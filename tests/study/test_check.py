@@ -86,7 +86,8 @@ def test_zero_with_a_relative_tolerance_alone(tmp_path: Path) -> None:
 
 
 def test_the_method_of_a_file(tmp_path: Path) -> None:
-    text = 'equations = "x\' = -k*x"\n[parameters]\nk = 1e6\n[interval]\nfrom = 0\nto = 1\n[initial]\nx = 1\n[integrate]\nmethod = '
+    text = 'equations = "x\' = -k*x"\n[parameters]\nk = 1e6\n[interval]\nfrom = 0\nto = 1\n'
+    text += "[initial]\nx = 1\n[integrate]\nmethod = "
     for method, weight, words in (("radau-iia-5", "note", "the right kind"), ("heun-2", "doubtful", "Try method")):
         (tmp_path / "fast.toml").write_text(f'{text}"{method}"\n')
         report, _ = check_file(tmp_path / "fast.toml")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+
 import numpy as np
 import pytest
 
@@ -17,7 +19,9 @@ def test_errors_against_a_closed_form() -> None:
         interval=(0, 10),
         exact={"x": "sin(w*t)"},
     )
-    table = uh.compare(problem, ["dormand-prince-54", "euler"], rtol=[1e-5, 1e-7], step=0.01).frame()
+    comparison = uh.compare(problem, ["dormand-prince-54", "euler"], rtol=[1e-5, 1e-7], step=0.01)
+    table = comparison.frame()
+    assert comparison.notes == ("Errors of dormand-prince-54, euler against closed form of x.",)
     # fixed steps for all, tolerances besides for those that can adapt
     assert list(table["method"]) == ["dormand-prince-54"] * 3 + ["euler"]
     assert table["step"].notna().tolist() == [True, False, False, True]
@@ -39,6 +43,9 @@ def test_each_family_is_measured_by_the_other() -> None:
     assert table["reference"][0].startswith("radau-iia-5")
     assert table["reference"][1].startswith("dormand-prince-54")
     assert comparison.disagreement < 1e-8
+    assert comparison.notes[2].startswith("The references differ by at most")
+    alone = dataclasses.replace(comparison, disagreement=None).notes
+    assert alone == (*comparison.notes[:2], "Only one reference could be had: nothing tells how certain it is.")
     # measured against the reference or the truth, the error is the same
     run = uh.integrate(problem, "fehlberg-45", rtol=1e-6)
     assert table["error at end"][0] == pytest.approx(abs(run.final["x"] - np.exp(-3)), rel=1e-2)

@@ -73,7 +73,7 @@ def write_summary(run: Run, path: str | Path) -> None:
     OSError
         The file cannot be written.
     """
-    write_text(path, json.dumps(_plain(summary(run)), indent=2, allow_nan=False) + "\n")
+    write_text(path, json.dumps(_plain(summary(run)), indent=2) + "\n")
 
 
 def _plain(value: Any) -> Any:

@@ -215,7 +215,6 @@ def comparison_report(comparison: Comparison) -> RenderableType:
         + [("Jacobians", "right"), ("factored", "right"), ("seconds", "right")],
         comparison.problem.title,
     )
-    notes: dict[str, list[str]] = {}
     failures = []
     for row in comparison.rows:
         setting = f"{row['rtol']:.0e}" if row["rtol"] is not None else f"step {number(row['step'])}"
@@ -228,18 +227,8 @@ def comparison_report(comparison: Comparison) -> RenderableType:
             *(number(row[key]) for key in ("accepted", "refused", "rate evaluations", "jacobians", "factorisations")),
             number(row["seconds"]),
         )
-        if row["reference"]:
-            measured = notes.setdefault(row["reference"], [])
-            if row["method"] not in measured:
-                measured.append(row["method"])
         if row["ending"] != "reached the end":
             failures.append(f"{row['method']}, {setting}: {row['ending']}")
-    lines = [Text(f"Errors of {', '.join(names)} against {reference}.") for reference, names in notes.items()]
-    if comparison.disagreement is not None:
-        lines.append(
-            Text(f"The references differ by at most {comparison.disagreement:.1e}; no smaller error is certain.")
-        )
-    elif notes and not comparison.problem.model.exact:
-        lines.append(Text("Only one reference could be had: nothing tells how certain it is."))
+    lines = [Text(note) for note in comparison.notes]
     lines += [Text(failure, style="bold red") for failure in failures]
     return Group(table, *lines)

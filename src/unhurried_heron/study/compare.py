@@ -67,11 +67,21 @@ class Comparison:
         frame = self.frame().drop(columns="reference").dropna(axis=1, how="all")
         lines = [self.problem.title] if self.problem.title else []
         lines.append(frame.to_string(index=False, na_rep="–", float_format=lambda value: f"{value:.3g}"))
-        references = dict.fromkeys(row["reference"] for row in self.rows if row["reference"])
-        lines += [f"Errors against {reference}." for reference in references]
+        return "\n".join([*lines, *self.notes])
+
+    @property
+    def notes(self) -> tuple[str, ...]:
+        """Sentences: what the errors of which methods are measured against, and how far that is certain."""
+        measured: dict[str, dict[str, None]] = {}
+        for row in self.rows:
+            if row["reference"]:
+                measured.setdefault(row["reference"], {})[row["method"]] = None
+        told = [f"Errors of {', '.join(methods)} against {reference}." for reference, methods in measured.items()]
         if self.disagreement is not None:
-            lines.append(f"The references differ by at most {self.disagreement:.1e}; no smaller error is certain.")
-        return "\n".join(lines)
+            told.append(f"The references differ by at most {self.disagreement:.1e}; no smaller error is certain.")
+        elif told and not self.problem.model.exact:
+            told.append("Only one reference could be had: nothing tells how certain it is.")
+        return tuple(told)
 
     def frame(self) -> pd.DataFrame:
         """Return a DataFrame, one row for each method and tolerance.
