@@ -9,7 +9,7 @@ import numpy as np
 from pairing import attempts_of, compile_c, in_turn, prepared, seconds_of, verdict
 
 from unhurried_heron.families.registry import family_of
-from unhurried_heron.kernels.collocation_constants import constants_of
+from unhurried_heron.kernels.collocation.constants import constants_of
 from unhurried_heron.methods.collocation import RADAU_IIA_5
 from unhurried_heron.problem.problem import Problem
 

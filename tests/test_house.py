@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 
 from unhurried_heron.demo import demo_file
-from unhurried_heron.kernels.prepare import KERNELS
+from unhurried_heron.kernels.machine_code.prepare import KERNELS
 
 ROOT = Path(__file__).parents[1]
 LAYOUT = ROOT / "tools" / "check_layout.py"

@@ -19,9 +19,10 @@ BESIDE = {"testing": {"march", "methods", "problem", "run"}, "__init__": set(ROO
 FORBIDDEN_ROOMS = {"utils", "core", "common", "helpers"}
 HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", "tomli_w"}
 # modules that are themselves loaded late, and so may import heavy libraries at their top
-NUMBA_LATE = ("call", "compiling", "decoding", "dense_lu", "events", "newton", "outcome", "polynomial")
+NUMBA_LATE = ("memory/call", "memory/decoding", "machine_code/compiling", "march/events", "march/outcome")
+NUMBA_LATE += ("march/polynomial", "linear_algebra/dense_lu", "explicit_runge_kutta", "collocation/")
 LATE = {"formulas/algebra.py", "families/structured.py", "words/document.py", "words/writing.py", "units/unit.py"}
-LATE |= {*(f"kernels/{name}.py" for name in (*NUMBA_LATE, "explicit_runge_kutta", "collocation"))}
+LATE |= {f"kernels/{name}" for name in NUMBA_LATE}
 MOST_LINES, MOST_ARGUMENTS = 400, 8
 
 

@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from unhurried_heron.families import Demand, Family, WorkSpace
-from unhurried_heron.kernels.bundles import Array
+from unhurried_heron.kernels.memory.bundles import Array
 
 GAMMA = 1.0 - math.sqrt(0.5)
 

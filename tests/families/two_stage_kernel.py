@@ -5,10 +5,14 @@ from __future__ import annotations
 import numpy as np
 from two_stage import GAMMA, Work
 
-from unhurried_heron.kernels.bundles import CONVERGED, STOPPED
-from unhurried_heron.kernels.call import as_control, as_doubles, as_longs
-from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.control import (
+from unhurried_heron.kernels.linear_algebra.calls import solve
+from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
+from unhurried_heron.kernels.linear_algebra.one_shift import factor_for, solve_stage
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.outcome import too_short
+from unhurried_heron.kernels.memory.bundles import CONVERGED, STOPPED
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs
+from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
@@ -19,11 +23,7 @@ from unhurried_heron.kernels.control import (
     REFUSED,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.decoding import decoder, system_in
-from unhurried_heron.kernels.jacobian import find_jacobian
-from unhurried_heron.kernels.linear import solve
-from unhurried_heron.kernels.one_shift import factor_for, solve_stage
-from unhurried_heron.kernels.outcome import too_short
+from unhurried_heron.kernels.memory.decoding import decoder, system_in
 
 work_in = decoder(Work)
 

@@ -7,10 +7,10 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
-from unhurried_heron.kernels.call import as_control, as_doubles, as_longs
-from unhurried_heron.kernels.control import CONTROL
-from unhurried_heron.kernels.dense_lu import factor_complex, factor_real, solve_complex, solve_real
-from unhurried_heron.kernels.loading import evaluate_at
+from unhurried_heron.kernels.linear_algebra.dense_lu import factor_complex, factor_real, solve_complex, solve_real
+from unhurried_heron.kernels.machine_code.loading import evaluate_at
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs
+from unhurried_heron.kernels.memory.control import CONTROL
 from unhurried_heron.methods.catalogue import all_methods
 
 GO = np.zeros(1, CONTROL)

@@ -295,8 +295,8 @@ def _check_writable(path: Path) -> None:
 
 def prepare() -> None:
     """Compile what every run needs ahead of its first use: for images, clusters, and homes that cannot be written."""
-    from unhurried_heron.kernels.loading import is_ready
-    from unhurried_heron.kernels.prepare import KERNELS, lasting_folder, load_kernels
+    from unhurried_heron.kernels.machine_code.loading import is_ready
+    from unhurried_heron.kernels.machine_code.prepare import KERNELS, lasting_folder, load_kernels
 
     missing = [name for name in KERNELS if not is_ready(name)]
     load_kernels(*KERNELS)

@@ -9,8 +9,8 @@ import numpy as np
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import MOST_STUBBORN, dense_context
-from unhurried_heron.kernels.bundles import COLLOCATION_MEMORY, DenseWork
-from unhurried_heron.kernels.collocation_constants import constants_of
+from unhurried_heron.kernels.collocation.constants import constants_of
+from unhurried_heron.kernels.memory.bundles import COLLOCATION_MEMORY, DenseWork
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.run.trajectory import Array
@@ -48,7 +48,7 @@ def _scale(method: Collocation, relative: Array, absolute: Array, state: Array, 
 
 
 def _lay_out(method: Collocation, demand: Demand) -> WorkSpace:
-    from unhurried_heron.kernels.prepare import load_kernels
+    from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
     n, control, scales, fixed, linear = demand
     assert linear is not None, "an implicit family is given linear algebra"
@@ -56,9 +56,9 @@ def _lay_out(method: Collocation, demand: Demand) -> WorkSpace:
     # these need full matrices
     full = linear.jacobian.ndim == 2
     if fixed and full and n <= MOST_STUBBORN:
-        kernels["insist"], m = "stubborn.insist", 3 * n
+        kernels["insist"], m = "collocation.stubborn.insist", 3 * n
     if full and n <= MOST_EIGENVALUES:
-        kernels["growth"] = "eigenvalues.growth"
+        kernels["growth"] = "linear_algebra.eigenvalues.growth"
     addresses = {field: kernel.address for field, kernel in zip(kernels, load_kernels(*kernels.values()), strict=True)}
     shapes: dict[str, Any] = dict.fromkeys(DenseWork._fields, n)
     shapes |= {"spare": n * n + 1 if "growth" in kernels else 0, "stacked": m, "direction": m}
@@ -85,10 +85,10 @@ def _lay_out(method: Collocation, demand: Demand) -> WorkSpace:
 
 COLLOCATION: Final = Family(
     "collocation",
-    "collocation.family",
+    "collocation.step.family",
     _lay_out,
     implicit=True,
     scale=_scale,
     reference=FOR_STIFF,
-    beside=("dense_lu.factor", "dense_lu.solve", "eigenvalues.growth"),
+    beside=("linear_algebra.dense_lu.factor", "linear_algebra.dense_lu.solve", "linear_algebra.eigenvalues.growth"),
 )

@@ -8,7 +8,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.families.family import Demand, Family, WorkSpace
-from unhurried_heron.kernels.bundles import EXPLICIT_MEMORY, Tableau
+from unhurried_heron.kernels.memory.bundles import EXPLICIT_MEMORY, Tableau
 from unhurried_heron.methods.catalogue import DEFAULT
 from unhurried_heron.methods.runge_kutta import RungeKutta
 

@@ -9,7 +9,7 @@ from typing import Any, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.errors import MethodError, OptionError
-from unhurried_heron.kernels.linear_context import CONTEXT_SIZE, IM, MATRIX, PIVOTS, RE, SHIFT, STOP, N
+from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, IM, MATRIX, PIVOTS, RE, SHIFT, STOP, N
 from unhurried_heron.run.trajectory import Array
 
 KINDS: Final = ("dense", "banded", "sparse")
@@ -100,10 +100,10 @@ def refuse_large(method: str, n: int) -> None:
 def linear_solver(n: int, control: Any, kind: str, entries: Entries | None) -> LinearSolver:
     """Return linear algebra of a kind; ``control`` is the march's control record."""
     if kind == "dense" or entries is None:
-        from unhurried_heron.kernels.prepare import load_kernels
+        from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
         jacobian = np.zeros((n, n))
-        factor, solve = load_kernels("dense_lu.factor", "dense_lu.solve")
+        factor, solve = load_kernels("linear_algebra.dense_lu.factor", "linear_algebra.dense_lu.solve")
         made = functools.partial(dense_context, n, control, jacobian)
         return LinearSolver(factor.address, solve.address, jacobian, made, (factor, solve))
     from unhurried_heron.families.structured import StructuredSolver

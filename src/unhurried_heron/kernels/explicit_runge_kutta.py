@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import (
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
+from unhurried_heron.kernels.memory.call import (
     as_control,
     as_doubles,
     as_longs,
@@ -17,8 +19,7 @@ from unhurried_heron.kernels.call import (
     call_polynomial,
     offset_by,
 )
-from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.control import (
+from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
@@ -29,8 +30,7 @@ from unhurried_heron.kernels.control import (
     REFUSED,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.decoding import explicit_memory, system_in, tableau_in
-from unhurried_heron.kernels.outcome import first_not_finite, too_short
+from unhurried_heron.kernels.memory.decoding import explicit_memory, system_in, tableau_in
 
 _SAFETY = 0.9
 _SHRINK, _GROW = 0.2, 5.0

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.kernels.control import Reason
+from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.interrupt import HeldInterrupt
 from unhurried_heron.march.layout import March
 from unhurried_heron.march.options import Budget

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from unhurried_heron.kernels.control import Reason
+from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem

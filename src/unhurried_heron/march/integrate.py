@@ -37,7 +37,7 @@ from unhurried_heron.words.said import listed
 
 if TYPE_CHECKING:
     from unhurried_heron.families.family import Family
-    from unhurried_heron.kernels.control import Reason
+    from unhurried_heron.kernels.memory.control import Reason
     from unhurried_heron.march.driver import Driver
 
 
@@ -257,7 +257,7 @@ def _ending(
     *,
     fixed: bool,
 ) -> Ending:
-    from unhurried_heron.kernels.control import Reason
+    from unhurried_heron.kernels.memory.control import Reason
     from unhurried_heron.march.doubts import held_back, noise
     from unhurried_heron.march.endings import ending_of
 

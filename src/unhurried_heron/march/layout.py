@@ -12,10 +12,10 @@ from unhurried_heron.families.family import Demand
 from unhurried_heron.families.groups import groups_of_columns
 from unhurried_heron.families.linear import Entries, LinearSolver, linear_solver
 from unhurried_heron.families.registry import family_of
-from unhurried_heron.kernels.bundles import OUTPUT, Output, Parts, System, Watch, address_table
-from unhurried_heron.kernels.control import CONTROL, LEDGER_COLUMNS
-from unhurried_heron.kernels.loading import Kernel
-from unhurried_heron.kernels.prepare import load_kernels
+from unhurried_heron.kernels.machine_code.loading import Kernel
+from unhurried_heron.kernels.machine_code.prepare import load_kernels
+from unhurried_heron.kernels.memory.bundles import OUTPUT, Output, Parts, System, Watch, address_table
+from unhurried_heron.kernels.memory.control import CONTROL, LEDGER_COLUMNS
 from unhurried_heron.methods.method import Method
 from unhurried_heron.native.system import NativeSystem, going_codes
 from unhurried_heron.run.trajectory import Array
@@ -102,7 +102,7 @@ def lay_out(
     n, family = state.size, family_of(method)
     control = np.zeros(1, dtype=CONTROL)
     watch = _watch(native, events, n)
-    shared = ("march.march", "events.search") if watch.m else ("march.march",)
+    shared = ("march.loop.march", "march.events.search") if watch.m else ("march.loop.march",)
     own, march, *others = load_kernels(family.kernel, *shared, *family.beside)
     entries = native.entries and Entries(*native.entries)
     solver = linear_solver(n, control, linear, entries) if family.implicit else None

@@ -13,7 +13,7 @@ import numpy as np
 
 from unhurried_heron.errors import MethodError, OptionError, near_spelling
 from unhurried_heron.families.registry import family_of
-from unhurried_heron.kernels.control import SMALLEST_RELATIVE_STEP
+from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
 from unhurried_heron.methods.catalogue import DEFAULT
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem

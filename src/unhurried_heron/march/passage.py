@@ -13,7 +13,7 @@ import numpy as np
 
 from unhurried_heron.formulas.evaluate import STATE, evaluate
 from unhurried_heron.formulas.narrow import Window
-from unhurried_heron.kernels.control import Reason
+from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.layout import March
 from unhurried_heron.model.switches import Switch
 from unhurried_heron.native.rows import evaluate_rows

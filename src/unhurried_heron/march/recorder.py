@@ -6,8 +6,8 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from unhurried_heron.kernels.loading import evaluate_at
-from unhurried_heron.kernels.prepare import load_kernels
+from unhurried_heron.kernels.machine_code.loading import evaluate_at
+from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.run.trajectory import Array, RecordedTrajectory, StepTrajectory, Trajectory
 
 
@@ -51,7 +51,7 @@ class TimeRecorder:
         self._states = np.empty((times.size, state.size))
         self._done = 0
         # compiled or loaded now, so that it is not timed as marching
-        load_kernels("polynomial.evaluate_rows")
+        load_kernels("march.polynomial.evaluate_rows")
         if times[0] == start:
             self._states[0] = state
             self._done = 1

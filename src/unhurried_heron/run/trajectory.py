@@ -77,7 +77,7 @@ class StepTrajectory:
         RunError
             A time lies outside the run.
         """
-        from unhurried_heron.kernels.loading import evaluate_at
+        from unhurried_heron.kernels.machine_code.loading import evaluate_at
 
         start = self.starts[0] if self.starts.size else self.end_time
         low, high = min(start, self.end_time), max(start, self.end_time)

@@ -8,13 +8,24 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.between import foreseen_error, keep_for_guess, measure_error, write_polynomial
-from unhurried_heron.kernels.bundles import CONVERGED, DIVERGED, FRESH, GROWS, OLD, STOPPED
-from unhurried_heron.kernels.call import as_control, as_doubles, as_longs, call_kernel, call_native
-from unhurried_heron.kernels.collocation_constants import BETWEEN, E1, E2, E3
-from unhurried_heron.kernels.collocation_control import after_acceptance, after_divergence, after_refusal
-from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.control import (
+from unhurried_heron.kernels.collocation.between import foreseen_error, keep_for_guess, measure_error, write_polynomial
+from unhurried_heron.kernels.collocation.constants import BETWEEN, E1, E2, E3
+from unhurried_heron.kernels.collocation.control import after_acceptance, after_divergence, after_refusal
+from unhurried_heron.kernels.collocation.newton import (
+    form_and_factor,
+    guess_increments,
+    iterate,
+    longest_seen,
+    stands_still,
+    steps_over_growth,
+)
+from unhurried_heron.kernels.linear_algebra.calls import solve
+from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.outcome import first_not_finite
+from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, FRESH, GROWS, OLD, STOPPED
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native
+from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
@@ -25,18 +36,7 @@ from unhurried_heron.kernels.control import (
     REFUSE,
     REFUSED,
 )
-from unhurried_heron.kernels.decoding import collocation_memory, dense_work_in, system_in
-from unhurried_heron.kernels.jacobian import find_jacobian
-from unhurried_heron.kernels.linear import solve
-from unhurried_heron.kernels.newton import (
-    form_and_factor,
-    guess_increments,
-    iterate,
-    longest_seen,
-    stands_still,
-    steps_over_growth,
-)
-from unhurried_heron.kernels.outcome import first_not_finite
+from unhurried_heron.kernels.memory.decoding import collocation_memory, dense_work_in, system_in
 
 # eigenvalues cost about as much as a step: they are looked at where it grows, and now and then
 _LONGER = 1.5

@@ -1,7 +1,7 @@
 """Kernels as machine code on disk: compiled at their first use on a machine, loaded without Numba ever after.
 
-The folder's name holds a hash of all kernel sources, of the versions of Numba, llvmlite and Python, and of the
-processor's abilities; each file begins with the kernel's symbol and a hash of it and of the code that follows.
+The folder's name holds a hash of all sources of kernels and methods, of the versions of Numba, llvmlite and Python, and
+of the processor's abilities; each file begins with the kernel's symbol and a hash of it and of the code that follows.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import HeronError, MethodError
-from unhurried_heron.kernels.cache import private_folder, read_code, write_code
+from unhurried_heron.kernels.machine_code.cache import private_folder, read_code, write_code
 from unhurried_heron.native.engine import emit_object, host_description, load_object
 
 _loaded: dict[str, Kernel] = {}
@@ -52,7 +52,9 @@ def cache_folder() -> Path | None:
     """Return the folder of compiled kernels, or None if there can be none."""
     versions = f"{version('numba')} {version('llvmlite')} {platform.python_version()} {host_description()}"
     digest = hashlib.sha256(versions.encode())
-    for source in sorted(Path(__file__).parent.rglob("*.py")):
+    # coefficients of methods are constants of some kernels
+    rooms = Path(__file__).parents[1], Path(__file__).parents[2] / "methods"
+    for source in sorted(each for room in rooms for each in room.rglob("*.py")):
         digest.update(source.read_bytes())
     return private_folder(f"kernels-{digest.hexdigest()[:16]}")
 
@@ -82,7 +84,7 @@ def is_ready(name: str) -> bool:
 def load_kernel(name: str) -> Kernel:
     """Return an entry kernel by its name, compiled now if it never was.
 
-    ``module.function`` is of this room, ``package.module:function`` from anywhere.
+    ``module.function`` is of `kernels`, ``package.module:function`` from anywhere.
     """
     if name not in _loaded:
         path = _path_of(name)
@@ -99,7 +101,7 @@ def load_kernel(name: str) -> Kernel:
 
 
 def _compile(name: str) -> tuple[str, bytes]:
-    from unhurried_heron.kernels.compiling import compile_entry
+    from unhurried_heron.kernels.machine_code.compiling import compile_entry
 
     module, function = name.split(":") if ":" in name else f"unhurried_heron.kernels.{name}".rsplit(".", 1)
     text, symbol = compile_entry(getattr(importlib.import_module(module), function))
@@ -112,9 +114,9 @@ def evaluate_at(starts: Any, steps: Any, coefficients: Any, index: Any, times: A
     ``starts``, ``steps`` (n_steps,), ``coefficients`` (n_steps, degree + 1, n): the step polynomials. All are
     C-ordered.
     """
-    from unhurried_heron.kernels.bundles import address_table
+    from unhurried_heron.kernels.memory.bundles import address_table
 
     _, terms, n = coefficients.shape
     index = np.ascontiguousarray(index, dtype=np.int64)
     table = address_table(starts, steps, coefficients, index, times, out, times.size, terms - 1, n)
-    load_kernel("polynomial.evaluate_rows")(table)
+    load_kernel("march.polynomial.evaluate_rows")(table)

@@ -5,16 +5,16 @@ The trend of the error is carried on from step to step: K. Gustafsson, ACM Trans
 
 from __future__ import annotations
 
-from unhurried_heron.kernels.bundles import GROWS, OLD
-from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.control import (
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
+from unhurried_heron.kernels.memory.bundles import GROWS, OLD
+from unhurried_heron.kernels.memory.control import (
     NEWTON_FAILED,
     NOT_FINITE,
     REACHED_END,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.decoding import collocation_memory
-from unhurried_heron.kernels.outcome import first_not_finite, too_short
+from unhurried_heron.kernels.memory.decoding import collocation_memory
 
 # the error, which goes with the fourth power of the step, is aimed at half of what is allowed: a refusal costs a whole
 # step, and aiming there costs a sixth of one

@@ -12,20 +12,20 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any, Final
 
-from unhurried_heron.kernels.cache import user_cache
-from unhurried_heron.kernels.loading import Kernel, cache_folder, is_ready, load_kernel
+from unhurried_heron.kernels.machine_code.cache import user_cache
+from unhurried_heron.kernels.machine_code.loading import Kernel, cache_folder, is_ready, load_kernel
 
 # about how long they take to compile, the longest first
 KERNELS: Final = {
-    "collocation.family": 10.0,
-    "stubborn.insist": 3.0,
-    "eigenvalues.growth": 3.0,
-    "march.march": 2.0,
-    "events.search": 2.0,
-    "dense_lu.factor": 1.0,
+    "collocation.step.family": 10.0,
+    "collocation.stubborn.insist": 3.0,
+    "linear_algebra.eigenvalues.growth": 3.0,
+    "march.loop.march": 2.0,
+    "march.events.search": 2.0,
+    "linear_algebra.dense_lu.factor": 1.0,
     "explicit_runge_kutta.family": 1.0,
-    "dense_lu.solve": 1.0,
-    "polynomial.evaluate_rows": 1.0,
+    "linear_algebra.dense_lu.solve": 1.0,
+    "march.polynomial.evaluate_rows": 1.0,
 }
 _told: list[bool] = []
 

@@ -9,8 +9,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import call_native
-from unhurried_heron.kernels.compiling import inner
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.call import call_native
 
 _EPSILON = 2.220446049250313e-16
 

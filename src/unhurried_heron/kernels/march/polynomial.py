@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from unhurried_heron.kernels.call import as_doubles, as_longs, offset_by
-from unhurried_heron.kernels.compiling import inner
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.call import as_doubles, as_longs, offset_by
 
 
 @inner

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import as_longs, offset_by
-from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.decoding import dense_work_in, system_in
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.call import as_longs, offset_by
+from unhurried_heron.kernels.memory.decoding import dense_work_in, system_in
 
 _EPSILON = 2.220446049250313e-16
 _MOST_SWEEPS = 40

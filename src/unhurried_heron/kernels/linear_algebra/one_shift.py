@@ -10,10 +10,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.bundles import CONVERGED, DIVERGED, STOPPED
-from unhurried_heron.kernels.call import call_native
-from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.linear import factor, solve
+from unhurried_heron.kernels.linear_algebra.calls import factor, solve
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, STOPPED
+from unhurried_heron.kernels.memory.call import call_native
 
 
 @inner

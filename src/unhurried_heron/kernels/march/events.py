@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from unhurried_heron.kernels.call import as_control, as_doubles, as_longs, call_native, offset_by
-from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.decoding import output_in, system_in, watch_in
-from unhurried_heron.kernels.polynomial import evaluate_step
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.polynomial import evaluate_step
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
+from unhurried_heron.kernels.memory.decoding import output_in, system_in, watch_in
 
 _EPSILON = 2.220446049250313e-16
 NEVER = 2.0

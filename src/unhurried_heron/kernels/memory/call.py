@@ -6,7 +6,7 @@ from llvmlite import ir
 from numba import from_dtype, types
 from numba.extending import intrinsic
 
-from unhurried_heron.kernels.control import CONTROL
+from unhurried_heron.kernels.memory.control import CONTROL
 
 _DOUBLES = types.CPointer(types.float64)
 _LONGS = types.CPointer(types.int64)

@@ -9,9 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.bundles import CONVERGED, DIVERGED, STOPPED
-from unhurried_heron.kernels.call import call_kernel, call_native
-from unhurried_heron.kernels.collocation_constants import (
+from unhurried_heron.kernels.collocation.constants import (
     ALPHA,
     BETA,
     C1,
@@ -37,9 +35,11 @@ from unhurried_heron.kernels.collocation_constants import (
     U21,
     U22,
 )
-from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.decoding import collocation_memory
-from unhurried_heron.kernels.linear import factor, solve
+from unhurried_heron.kernels.linear_algebra.calls import factor, solve
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, STOPPED
+from unhurried_heron.kernels.memory.call import call_kernel, call_native
+from unhurried_heron.kernels.memory.decoding import collocation_memory
 
 _EPSILON = 2.220446049250313e-16
 # an iteration that gains less than a factor of two each time is worth less than a shorter step with new factors:

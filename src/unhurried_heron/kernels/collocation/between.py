@@ -13,8 +13,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import call_native
-from unhurried_heron.kernels.collocation_constants import (
+from unhurried_heron.kernels.collocation.constants import (
     GAMMA,
     LARGEST,
     S1,
@@ -30,9 +29,10 @@ from unhurried_heron.kernels.collocation_constants import (
     V21,
     V22,
 )
-from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.linear import solve
-from unhurried_heron.kernels.polynomial import evaluate_step
+from unhurried_heron.kernels.linear_algebra.calls import solve
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.polynomial import evaluate_step
+from unhurried_heron.kernels.memory.call import call_native
 
 # where the defect is looked at: the middles of the two arcs of x N, away from its zeros at the nodes
 PLACE_1, PLACE_2 = 0.4, 0.85

@@ -8,15 +8,15 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.bundles import CONVERGED, DIVERGED, STOPPED
-from unhurried_heron.kernels.call import as_control, as_doubles, as_longs, offset_by
-from unhurried_heron.kernels.collocation_constants import C1, C2, GAMMA, I00, NEWTON
-from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.decoding import dense_work_in, system_in
-from unhurried_heron.kernels.jacobian import jacobian_at
-from unhurried_heron.kernels.linear import factor, solve
-from unhurried_heron.kernels.linear_context import RE
-from unhurried_heron.kernels.newton import all_stage_rates
+from unhurried_heron.kernels.collocation.constants import C1, C2, GAMMA, I00, NEWTON
+from unhurried_heron.kernels.collocation.newton import all_stage_rates
+from unhurried_heron.kernels.linear_algebra.calls import factor, solve
+from unhurried_heron.kernels.linear_algebra.context import RE
+from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, STOPPED
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
+from unhurried_heron.kernels.memory.decoding import dense_work_in, system_in
 
 _MOST_ITERATIONS = 100
 # a step of Newton's method that must be cut by more than this goes nowhere

@@ -1,14 +1,14 @@
 """Linear algebra behind two native calls: a shifted matrix is factored, and systems are solved with its factors.
 
-What is behind them is chosen by the driver. A context (`linear_context`) says on what they work; a family writes
+What is behind them is chosen by the driver. A context (`context`) says on what they work; a family writes
 shift and right-hand side and calls.
 """
 
 from __future__ import annotations
 
-from unhurried_heron.kernels.call import address_of, as_doubles, as_longs, call_kernel
-from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.linear_context import SHIFT, B, D
+from unhurried_heron.kernels.linear_algebra.context import SHIFT, B, D
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_longs, call_kernel
 
 
 @inner

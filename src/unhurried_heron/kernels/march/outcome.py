@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import address_of, call_native, offset_by
-from unhurried_heron.kernels.compiling import inner
-from unhurried_heron.kernels.control import (
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.events import watch_values
+from unhurried_heron.kernels.memory.call import address_of, call_native, offset_by
+from unhurried_heron.kernels.memory.control import (
     BUFFER_FULL,
     EVENT_STOPPED,
     NOT_FINITE,
@@ -15,7 +16,6 @@ from unhurried_heron.kernels.control import (
     REACHED_END,
     SMALLEST_RELATIVE_STEP,
 )
-from unhurried_heron.kernels.events import watch_values
 
 
 @inner

@@ -12,7 +12,7 @@ from numba import types
 from numba.core.typing.templates import AttributeTemplate
 from numba.extending import infer_getattr, intrinsic, lower_getattr_generic, models, register_model
 
-from unhurried_heron.kernels.bundles import (
+from unhurried_heron.kernels.memory.bundles import (
     COLLOCATION_MEMORY,
     EXPLICIT_MEMORY,
     OUTPUT,
@@ -29,7 +29,7 @@ from unhurried_heron.kernels.bundles import (
     Tableau,
     Watch,
 )
-from unhurried_heron.kernels.call import as_record
+from unhurried_heron.kernels.memory.call import as_record
 
 _KINDS = {Array: types.CPointer(types.float64), LongArray: types.CPointer(types.int64)}
 _LONG = ir.IntType(64)

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.call import as_control, as_doubles, as_longs, offset_by
-from unhurried_heron.kernels.compiling import inner_fast_sums
-from unhurried_heron.kernels.linear_context import IM, MATRIX, PIVOTS, RE, SHIFT, STOP, B, D, N
+from unhurried_heron.kernels.linear_algebra.context import IM, MATRIX, PIVOTS, RE, SHIFT, STOP, B, D, N
+from unhurried_heron.kernels.machine_code.compiling import inner_fast_sums
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 
 
 @inner_fast_sums

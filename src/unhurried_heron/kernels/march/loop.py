@@ -12,8 +12,10 @@ A family is another kernel, called by address with what it is asked for in ``con
 
 from __future__ import annotations
 
-from unhurried_heron.kernels.call import as_control, as_longs, call_kernel
-from unhurried_heron.kernels.control import (
+from unhurried_heron.kernels.march.events import FAILED, STOPS, move_to_event
+from unhurried_heron.kernels.march.outcome import begin, choose_attempt, keep_row, keep_step, pause_reason
+from unhurried_heron.kernels.memory.call import as_control, as_longs, call_kernel
+from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
@@ -25,9 +27,7 @@ from unhurried_heron.kernels.control import (
     START,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.decoding import output_in, parts_in, system_in, watch_in
-from unhurried_heron.kernels.events import FAILED, STOPS, move_to_event
-from unhurried_heron.kernels.outcome import begin, choose_attempt, keep_row, keep_step, pause_reason
+from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in
 
 
 def march(address):

@@ -1,0 +1,1 @@
+"""The family of collocation methods."""

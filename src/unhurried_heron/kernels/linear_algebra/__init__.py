@@ -1,0 +1,1 @@
+"""Linear systems, Jacobians and eigenvalues for every implicit family."""

@@ -1,0 +1,1 @@
+"""Compiling kernels, and keeping what was compiled."""

@@ -1,0 +1,1 @@
+"""What all families march with: the loop, events, outcomes, polynomials."""

@@ -1,0 +1,1 @@
+"""How kernels reach memory: addresses, records, pointers."""
