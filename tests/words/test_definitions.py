@@ -140,3 +140,20 @@ def test_machine_code_reads_tables_as_python_does(rows: list, between: str) -> N
     asked[-1] = times[-1]
     seen = uh.integrate(problem, record=asked)["seen"]
     assert seen == pytest.approx(table(asked), rel=1e-12, abs=1e-12)
+
+
+@pytest.mark.parametrize("method", ["dormand-prince-54", "radau-iia-5"])
+def test_several_tables(method: str) -> None:
+    tables = {
+        "rain": uh.Measured([0, 1, 3, 4], [0, 2, 2, 0], "linear"),
+        "gate": uh.Measured([0, 2, 3, 4], [1, 0, 5, 7], "previous"),
+        "tide": uh.Measured([0, 4], [1, -1], "linear"),
+    }
+    problem = uh.Problem.from_text(
+        "x' = k*rain + 10*gate + 100*tide + min(x, 0)\nseen = rain - gate + 10*tide",
+        inputs=tables, initial={"x": 0}, parameters={"k": 3}, interval=(0, 4),
+    )  # fmt: skip
+    run = uh.integrate(problem, method, rtol=1e-9)
+    # by areas: 6 of rain, 7 of the gate, none of the tide
+    assert run.final["x"] == pytest.approx(3 * 6 + 10 * 7, rel=1e-12)
+    assert run.at([0.5, 2.5], "seen") == pytest.approx([1 - 1 + 7.5, 2 - 0 - 2.5])
