@@ -13,7 +13,6 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import unhurried_heron as uh
-from unhurried_heron.march.start import starting_step
 
 
 @settings(max_examples=25, deadline=None)
@@ -98,28 +97,31 @@ def test_problems_travel_between_processes(pond: uh.Problem) -> None:
     assert copy.events[0].name == "level = 1"
 
 
+@pytest.mark.parametrize("method", ["heun-2", "dormand-prince-54", "radau-iia-5"])
+@pytest.mark.parametrize("sign", [1.0, -1.0])
 @pytest.mark.parametrize("scale", [1e-9, 1.0, 1e9])
-def test_starting_step_follows_the_scale_of_time(scale: float) -> None:
-    def rates(t, y):
-        return np.array([y[1], -y[0]]) / scale
+def test_the_first_step_follows_the_scale_of_time(scale: float, sign: float, method: str) -> None:
+    said = {"initial": {"x": 1, "v": 0}, "interval": (0, sign * 20 * scale)}
+    problem = uh.Problem.from_text("x' = v/s\nv' = -x/s", parameters={"s": scale}, **said)
+    run = uh.integrate(problem, method, rtol=1e-6, atol=1e-6)
+    assert 1e-4 < sign * run.ledger["step"][0] / scale < 0.2
+    # it is within the tolerance, and not far below what comes after it
+    assert run.ledger["accepted"][0]
+    assert run.ledger["step"][0] / run.ledger["step"][3] > 0.05
 
-    size, calls = starting_step(rates, np.array([1.0, 0.0]), (0.0, 20 * scale), np.full(2, 1e-6), 4)
-    assert calls == 2
-    assert 1e-3 < size / scale < 0.2
 
-
-def test_starting_step_where_the_rates_fail() -> None:
-    nothing = starting_step(lambda t, y: None, np.ones(1), (0.0, 1.0), np.ones(1), 4)
-    assert nothing == (1e-6, 1)
-
-    def cliff(t, y):
-        return np.array([1.0 if t == 0 else np.inf])
-
-    assert 0 < starting_step(cliff, np.ones(1), (0.0, 1.0), np.full(1, 1e-6), 4)[0] < 1e-2
+@pytest.mark.parametrize("method", ["heun-2", "dormand-prince-54", "radau-iia-5"])
+def test_the_first_step_where_the_rates_fail(method: str) -> None:
+    # all beyond the start is out of bounds, or cannot be had at all
+    for rate in ("exp(1000*ceil(t))", "sqrt(-t) + 1"):
+        with pytest.warns(uh.IncompleteRunWarning):
+            run = uh.integrate(uh.Problem.from_text(f"x' = {rate}", initial={"x": 1}, interval=(0, 1)), method,
+                               switches=False)  # fmt: skip
+        assert run.ending.reason == "not finite"
+        assert run.ending.time < 1e-2
     # a step never falls below the spacing of the times
-    assert starting_step(lambda t, y: np.array([1e300]), np.ones(1), (1e6, 2e6), np.full(1, 1e-6), 4)[0] >= np.spacing(
-        1e6
-    )
+    fast = uh.Problem.from_text("x' = 1e20", initial={"x": 1}, interval=(1e6, 2e6))
+    assert uh.integrate(fast, method, atol=1e-6).ledger["step"][0] >= np.spacing(1e6)
 
 
 def test_a_fast_start_is_not_stepped_over() -> None:

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any, Literal
 import numpy as np
 
 from unhurried_heron.errors import IncompleteRunWarning, OptionError
-from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.march.options import (
     Budget,
@@ -168,17 +167,12 @@ def integrate(
     control["bad_component"] = -1
     control["largest_step"] = longest
 
-    def step_towards(until: float) -> tuple[float, int]:
-        size, calls = _estimate_starting_step((float(control["time"][0]), until), march, scales, chosen)
-        return float(np.copysign(size, end - start)), calls
-
-    passage = Passage(problem, march, len(watched), None if fixed is not None else step_towards, held=switches)
-    passage.begin()
+    control["order"] = min(chosen.order, chosen.embedded_order)
     given = fixed if fixed is not None else first
     if given is not None:
         control["step"] = np.copysign(given, end - start)
-    else:
-        control["step"], control["rate_evaluations"] = step_towards(float(control["end"][0]))
+    passage = Passage(problem, march, len(watched), fixed=fixed is not None, held=switches)
+    passage.begin()
     keep_ledger = times is None if ledger is None else ledger
     recorder = StepRecorder() if times is None else TimeRecorder(times, start, state)
     driver = Driver(march, recorder, limits, passage, keep_ledger=keep_ledger)
@@ -276,27 +270,6 @@ def _ending(
         "steps": int(control["accepted"][0]),
     }
     return ending_of(reason, float(control["time"][0]), problem, method, details)
-
-
-def _estimate_starting_step(
-    interval: tuple[float, float], march: Any, scales: ErrorScale, method: Method
-) -> tuple[float, int]:
-    from unhurried_heron.march.start import starting_step
-    from unhurried_heron.native.rows import evaluate_rows
-
-    rates = march.native.rates
-
-    def evaluate(time: float, state: Array) -> Array | None:
-        out = evaluate_rows(rates, np.array([time]), state[None, :])
-        if not out.size:
-            rates.raise_pending("rates")
-        return out[0] if out.size else None
-
-    state = march.system.state
-    scale = scales.relative * np.abs(state) + scales.absolute
-    scale = np.where(scale > 0, scale, np.maximum(scales.relative, 1e-300))
-    order = min(method.order, method.embedded_order)
-    return starting_step(evaluate, state, interval, scale, order)
 
 
 def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:

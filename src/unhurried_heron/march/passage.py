@@ -6,7 +6,7 @@ Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), section II.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -34,9 +34,8 @@ class Passage:
     ----------
     events : int
         Number of the user's events; the located switches come after them.
-    starting_step : callable
-        Returns the signed length of the first step from where the march stands to a time, and what it cost; None for
-        fixed steps.
+    fixed : bool
+        Whether the steps are fixed.
     """
 
     def __init__(
@@ -44,14 +43,14 @@ class Passage:
         problem: Problem,
         march: March,
         events: int,
-        starting_step: Callable[[float], tuple[float, int]] | None,
         *,
+        fixed: bool,
         held: bool,
     ) -> None:
-        self._problem, self._march, self._events, self._starting_step = problem, march, events, starting_step
+        self._problem, self._march, self._events, self._fixed = problem, march, events, fixed
         self._switches = problem.switches if held else ()
         self._timed = [switch for switch in self._switches if switch.times is not None and switch.slot]
-        windows = () if starting_step is None else problem.narrow
+        windows = () if fixed else problem.narrow
         self._landings = _landings(self._switches, windows, problem.interval)
         self._longest = float(march.control["largest_step"][0])
         self._next = 0
@@ -205,12 +204,10 @@ class Passage:
         control = self._march.control
         control["started"] = -1
         control["bad_component"] = -1
-        if self._starting_step is None:
+        if self._fixed:
             control["origin"], control["fixed_steps"] = time, 0
         else:
-            size, calls = self._starting_step(float(control["end"][0]))
-            control["step"] = size
-            control["rate_evaluations"] += calls
+            control["step"] = 0.0
 
 
 class Landing(NamedTuple):

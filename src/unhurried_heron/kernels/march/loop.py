@@ -13,6 +13,7 @@ A family is another kernel, called by address with what it is asked for in ``con
 from __future__ import annotations
 
 from unhurried_heron.kernels.march.events import FAILED, STOPS, move_to_event
+from unhurried_heron.kernels.march.first_step import choose_first_step
 from unhurried_heron.kernels.march.outcome import begin, choose_attempt, keep_row, keep_step, pause_reason
 from unhurried_heron.kernels.memory.call import as_control, as_longs, call_kernel
 from unhurried_heron.kernels.memory.control import (
@@ -40,6 +41,10 @@ def march(address):
         reason = begin(system, control, watch)
         if reason != REACHED_END:
             return reason
+        if control.step == 0.0:
+            reason = choose_first_step(system, control, watch.trial)
+            if reason != REACHED_END:
+                return reason
         control.after_refusal = 0
         control.ask = START
         call_kernel(parts.family, address)

@@ -14,13 +14,14 @@ CONTROL: Final = np.dtype(
         ("end", np.float64),
         ("largest_step", np.float64),
         ("adaptive", np.int64),
+        ("order", np.int64),  # of the error estimate
         ("attempts_left", np.int64),  # also the stop cell: zeroed to make the march return
         ("evaluation_limit", np.int64),
         ("stop", np.int64),  # set from outside to make the march return in the middle of long work
         # the march's own state
         ("time", np.float64),
         ("origin", np.float64),  # fixed steps are counted from here, so that rounding does not add up
-        ("step", np.float64),  # the length that is wanted next
+        ("step", np.float64),  # the length that is wanted next; 0: to be estimated where the march begins
         ("started", np.int64),  # 0 not yet, 1 yes, -1 to be started again beyond a switch
         ("fixed_steps", np.int64),
         ("after_refusal", np.int64),

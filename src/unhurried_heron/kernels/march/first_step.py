@@ -1,0 +1,74 @@
+"""The first step of an adaptive run, by estimate, and of what follows a switch.
+
+The plan is that of E. Hairer, S. P. Norsett and G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993),
+section II.4; the last formula is made independent of the unit of time.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.call import call_native
+from unhurried_heron.kernels.memory.control import RATES_STOPPED, REACHED_END, SMALLEST_RELATIVE_STEP
+
+
+@inner
+def _allowed(system, k):
+    """Return the allowed error of a state; one that allows none is measured by its relative tolerance."""
+    allowed = system.relative[k] * abs(system.state[k]) + system.absolute[k]
+    return allowed if allowed > 0.0 else max(system.relative[k], 1e-300)
+
+
+@inner
+def _size(system, values, less):
+    """Return the root mean square of ``values - less`` in units of the allowed errors, safe from overflow."""
+    largest = 0.0
+    for k in range(system.n):
+        each = abs((values[k] - less[k]) / _allowed(system, k))
+        if not each < np.inf:
+            return np.inf
+        largest = max(largest, each)
+    if largest == 0.0:
+        return 0.0
+    total = 0.0
+    for k in range(system.n):
+        total += ((values[k] - less[k]) / _allowed(system, k) / largest) ** 2
+    return largest * np.sqrt(total / system.n)
+
+
+@inner
+def choose_first_step(system, control, scratch):
+    """Set ``control.step`` from the state and slope where the march begins; ``scratch`` (n,) is written over.
+
+    Returns REACHED_END, or RATES_STOPPED where the user's function stops the run.
+    """
+    length, sign = abs(control.end - control.time), np.copysign(1.0, control.end - control.time)
+    for k in range(system.n):
+        scratch[k] = 0.0
+    size, speed = _size(system, system.state, scratch), _size(system, system.slope, scratch)
+    guess = 0.01 * size / speed if size > 1e-5 and speed > 0.0 else 1e-6 * length
+    # a step cannot be shorter than the spacing of floating-point times allows
+    shortest = 2.0 * SMALLEST_RELATIVE_STEP * max(abs(control.time), 1e-300 * length)
+    guess = max(min(guess, length), shortest)
+    for k in range(system.n):
+        system.trial[k] = system.state[k] + sign * guess * system.slope[k]
+    control.bad_time = control.time + sign * guess
+    control.rate_evaluations += 1
+    code = call_native(system.rates, control.bad_time, system.trial, scratch, system.context)
+    if code <= 0:
+        return RATES_STOPPED
+    bend = _size(system, scratch, system.slope) / guess
+    if code != 1 or not bend < np.inf:
+        control.step = sign * max(0.01 * guess, shortest)
+        return REACHED_END
+    best = 100.0 * guess
+    rate = bend / speed if speed > 0.0 else 0.0
+    if rate > 1e-300:
+        # if every derivative is larger than the one before by this rate, the error of a step h is about
+        # speed * rate^order * h^(order + 1), which is to be a hundredth of the tolerance
+        best = (0.01 * rate / speed) ** (1.0 / (control.order + 1)) / rate
+    elif speed == 0.0 and bend > 0.0:
+        best = np.sqrt(0.01 / bend)
+    control.step = sign * max(min(100.0 * guess, best, length), shortest)
+    return REACHED_END
