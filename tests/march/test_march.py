@@ -120,7 +120,7 @@ def test_the_first_step_where_the_rates_fail(method: str) -> None:
         assert run.ending.reason == "not finite"
         assert run.ending.time < 1e-2
     # a step never falls below the spacing of the times
-    fast = uh.Problem.from_text("x' = 1e20", initial={"x": 1}, interval=(1e6, 2e6))
+    fast = uh.Problem.from_text("x' = 1e12", initial={"x": 1}, interval=(1e6, 2e6))
     assert uh.integrate(fast, method, atol=1e-6).ledger["step"][0] >= np.spacing(1e6)
 
 
