@@ -23,6 +23,7 @@ from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
+    DESCRIBE,
     NOT_FINITE,
     RATES_STOPPED,
     REACHED_END,
@@ -68,7 +69,6 @@ def _attempt(system, tableau, control):
     memory = explicit_memory(tableau.memory)
     memory.code, memory.squared = code, squared
     if code == 1 and squared <= 1.0:
-        call_polynomial(tableau.polynomial, h, y, stages, as_doubles(control.place), n)
         return ACCEPTED
     return REFUSED
 
@@ -113,6 +113,10 @@ def family(address):
     control, system, tableau = as_control(table[0]), system_in(table), tableau_in(table)
     if control.ask == ATTEMPT:
         return _attempt(system, tableau, control)
+    if control.ask == DESCRIBE:
+        place = as_doubles(control.place)
+        call_polynomial(tableau.polynomial, control.length, system.state, tableau.stages, place, system.n)
+        return REACHED_END
     if control.ask == ACCEPT:
         return _accept(system, tableau, control)
     if control.ask == REFUSE:

@@ -21,7 +21,7 @@ _LEAST, _MOST = 0.5, 2.0
 _SHOWN: Final = 4
 
 
-def held_back(march: March, method: Method, usual_step: float) -> bool:
+def held_back(march: March, method: Method) -> bool:
     """Whether a method's steps were as long as its stability allows at the end of the run.
 
     The fastest decay is found by power iteration on differences of the rates, whose calls are counted.
@@ -30,6 +30,8 @@ def held_back(march: March, method: Method, usual_step: float) -> bool:
     limit = method.real_stability_limit
     if not np.isfinite(limit) or int(control["accepted"][0]) < _MANY_STEPS:
         return False
+    # the last step is cut to end where it should
+    usual_step = float(np.median(np.abs(march.output.recent)))
     with np.errstate(all="ignore"):
         decay = _fastest_decay(march, float(control["time"][0]))
     return _LEAST * limit <= decay * usual_step <= _MOST * limit

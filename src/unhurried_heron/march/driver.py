@@ -26,7 +26,6 @@ _MOST_GROWTH = 512.0
 # with full matrices of this size a single attempt may last longer than that
 _LARGE = 300
 _UNLIMITED = 2**62
-_SAYS_SOMETHING = 20
 
 
 class Driver:
@@ -41,7 +40,6 @@ class Driver:
         self._found: list[tuple[Array, Array, Array]] = []
         self._slice = _FIRST_SLICE
         self.seconds = 0.0
-        self.usual_step = 0.0
         self.interrupted = self.ctrl_c = False
         self.exhausted = ""
 
@@ -104,9 +102,6 @@ class Driver:
     def _keep(self) -> None:
         control, output, watch = self.march.control, self.march.output, self.march.watch
         count = int(control["n_steps"][0])
-        # a chunk of a few steps may hold nothing but those that were cut to end where they should
-        if count >= _SAYS_SOMETHING:
-            self.usual_step = abs(float(np.partition(output.steps[:count], count // 2)[count // 2]))
         if self.recorder.take(output, count, float(control["time"][0])):
             self.march.renew_output()
         self._rows += int(control["n_rows"][0])

@@ -159,7 +159,10 @@ def integrate(
     full = not family.implicit or (kind == "dense" and not _differenced(problem))
     native = native_system(problem, watched, with_jacobian=family.implicit, held=switches, full=full)
     scales = family.scale(chosen, relative, absolute, state, fixed is not None)
-    march = lay_out(chosen, native, state, scales, watched, fixed=fixed is not None, linear=kind)
+    keep_ledger = times is None if ledger is None else ledger
+    wanted = None if times is None else np.append(times, np.copysign(np.inf, end - start))
+    march = lay_out(chosen, native, state, scales, watched, fixed=fixed is not None, linear=kind,
+                    wanted=wanted, ledger=keep_ledger)  # fmt: skip
     control = march.control
     control["time"] = control["origin"] = start
     control["end"] = end
@@ -173,7 +176,6 @@ def integrate(
         control["step"] = np.copysign(given, end - start)
     passage = Passage(problem, march, len(watched), fixed=fixed is not None, held=switches)
     passage.begin()
-    keep_ledger = times is None if ledger is None else ledger
     recorder = StepRecorder() if times is None else TimeRecorder(times, start, state)
     driver = Driver(march, recorder, limits, passage, keep_ledger=keep_ledger)
     bar = ProgressBar(progress, problem.title or chosen.name, start, end)
@@ -265,7 +267,7 @@ def _ending(
         "component": problem.states[bad] if bad >= 0 else "",
         "bad_time": float(control["bad_time"][0]),
         "fixed": fixed,
-        "stiff": not fixed and not driver.interrupted and held_back(driver.march, method, driver.usual_step),
+        "stiff": not fixed and not driver.interrupted and held_back(driver.march, method),
         "noise": "" if fixed else noise(problem, largest, absolute),
         "steps": int(control["accepted"][0]),
     }

@@ -15,7 +15,7 @@ from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.machine_code.loading import Kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import OUTPUT, Output, Parts, System, Watch, address_table
-from unhurried_heron.kernels.memory.control import CONTROL, LEDGER_COLUMNS
+from unhurried_heron.kernels.memory.control import CONTROL, LEDGER_COLUMNS, RECENT
 from unhurried_heron.methods.method import Method
 from unhurried_heron.native.system import NativeSystem, going_codes
 from unhurried_heron.run.trajectory import Array
@@ -82,6 +82,8 @@ def lay_out(
     *,
     fixed: bool,
     linear: str = "dense",
+    wanted: Array | None = None,
+    ledger: bool = True,
 ) -> March:
     """Allocate everything a march needs.
 
@@ -98,6 +100,10 @@ def lay_out(
         Whether the steps are fixed.
     linear : str
         The kind of linear algebra, for an implicit method.
+    wanted : ndarray, optional
+        Times that are recorded, in the order of the run, and an infinity; without them every step is.
+    ledger : bool
+        Whether to keep a row for each attempt.
     """
     n, family = state.size, family_of(method)
     control = np.zeros(1, dtype=CONTROL)
@@ -110,7 +116,8 @@ def lay_out(
     vectors = (state.copy(), work.slope, np.zeros(n), scales.relative, scales.absolute)
     system = System(n, *native.addresses(), *vectors, *_groups(n, entries, native, full=linear == "dense"))
     parts = Parts(own.address, others[0].address if watch.m else 0)
-    output = _output(n, work.degree)
+    control["every_step"] = int(wanted is None)
+    output = _output(n, work.degree, wanted, ledger=ledger)
     return March(march, control, system, parts, watch, output, work.bundle, family.implicit, native, work.keep, solver)
 
 
@@ -133,7 +140,13 @@ def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
     return Watch(m, room, native.event_addresses(), going, stop, np.zeros((3, m)), times, which, states, np.zeros(n))
 
 
-def _output(n: int, degree: int) -> Output:
+def _output(n: int, degree: int, wanted: Array | None, *, ledger: bool) -> Output:
     room = int(min(CHUNK_STEPS, max(1, CHUNK_BYTES // (8 * (degree + 1) * n))))
-    coefficients, ledger = np.empty((room, degree + 1, n)), np.empty((2 * room, len(LEDGER_COLUMNS)))
-    return Output(room, 2 * room, (degree + 1) * n, np.empty(room), np.empty(room), coefficients, ledger)
+    rows = 2 * room if ledger else 0
+    if wanted is None:
+        wanted = np.empty(0)
+    else:
+        room = min(room, wanted.size)
+    coefficients, table = np.empty((room, degree + 1, n)), np.empty((rows, len(LEDGER_COLUMNS)))
+    recent = np.zeros(RECENT)
+    return Output(room, rows, (degree + 1) * n, np.empty(room), np.empty(room), coefficients, table, wanted, recent)

@@ -29,6 +29,7 @@ from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
+    DESCRIBE,
     NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
@@ -230,6 +231,9 @@ def family(address):
         if memory.outcome == CONVERGED:
             return after_refusal(control, memory, control.length)
         return after_divergence(control, system, work, control.length)
+    if control.ask == DESCRIBE:
+        # its error between the ends was judged, so it is there
+        return REACHED_END
     memory.previous_step = memory.factored_step = 0.0
     memory.jacobian_age = 0
     memory.contraction = memory.correction = 1.0

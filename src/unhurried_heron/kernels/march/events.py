@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.polynomial import evaluate_step
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
-from unhurried_heron.kernels.memory.decoding import output_in, system_in, watch_in
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
+from unhurried_heron.kernels.memory.control import DESCRIBE
+from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in
 
 _EPSILON = 2.220446049250313e-16
 NEVER = 2.0
@@ -131,6 +132,15 @@ def find_events(watch, control, start, step, coefficients, shape):
     return first_stop
 
 
+@inner
+def describe(control, parts, address):
+    """Have the family form the polynomial of the present step, once."""
+    if control.described == 0:
+        control.described = 1
+        control.ask = DESCRIBE
+        call_kernel(parts.family, address)
+
+
 def search(address):
     """Look for events on an accepted step; return FAILED, 0, or STOPS with ``control.theta`` where one stops the run.
 
@@ -141,6 +151,10 @@ def search(address):
     control.bad_time = control.finish
     if not watch_values(watch, control.finish, system.trial, 1):
         return FAILED
+    for e in range(watch.m):
+        if _changes(watch.values[e], watch.values[watch.m + e], watch.going[e]):
+            describe(control, parts_in(table), address)
+            break
     shape = (output.size // system.n - 1, system.n)
     theta = find_events(watch, control, control.time, control.length, as_doubles(control.place), shape)
     if theta == FAILED:

@@ -3,8 +3,10 @@
 A family is another kernel, called by address with what it is asked for in ``control.ask``:
 
 - START, at the start and beyond a switch, when state and slope are known: forget what was learnt elsewhere.
-- ATTEMPT a step of ``control.length``: fill ``system.trial``, the step polynomial at ``control.place``,
-  ``control.error`` and ``control.row_iterations``; return ACCEPTED or REFUSED, or a reason to return with.
+- ATTEMPT a step of ``control.length``: fill ``system.trial``, ``control.error`` and ``control.row_iterations``; return
+  ACCEPTED or REFUSED, or a reason to return with.
+- DESCRIBE an attempt that was accepted: put its step polynomial at ``control.place``, if ATTEMPT did not. Asked only
+  where somebody wants to see between the ends of the step.
 - REFUSE: set a shorter ``control.step``; return REACHED_END, or a reason to give up.
 - ACCEPT: state and time have moved; set the next ``control.step`` and bring ``system.slope`` up to date; return
   REACHED_END, or a reason to give up.
@@ -12,9 +14,17 @@ A family is another kernel, called by address with what it is asked for in ``con
 
 from __future__ import annotations
 
-from unhurried_heron.kernels.march.events import FAILED, STOPS, move_to_event
+from unhurried_heron.kernels.march.events import FAILED, STOPS, describe, move_to_event
 from unhurried_heron.kernels.march.first_step import choose_first_step
-from unhurried_heron.kernels.march.outcome import begin, choose_attempt, keep_row, keep_step, pause_reason
+from unhurried_heron.kernels.march.outcome import (
+    begin,
+    choose_attempt,
+    count_step,
+    is_wanted,
+    keep_row,
+    keep_step,
+    pause_reason,
+)
 from unhurried_heron.kernels.memory.call import as_control, as_longs, call_kernel
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -67,7 +77,10 @@ def march(address):
             if reason != REACHED_END:
                 return reason
             continue
-        keep_step(control, output)
+        count_step(control, output)
+        if is_wanted(control, output):
+            describe(control, parts, address)
+            keep_step(control, output)
         if watch.m != 0:
             found = call_kernel(parts.search, address)
             if found == FAILED:

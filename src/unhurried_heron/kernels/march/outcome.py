@@ -14,6 +14,7 @@ from unhurried_heron.kernels.memory.control import (
     PAUSED,
     RATES_STOPPED,
     REACHED_END,
+    RECENT,
     SMALLEST_RELATIVE_STEP,
 )
 
@@ -21,7 +22,7 @@ from unhurried_heron.kernels.memory.control import (
 @inner
 def pause_reason(control, output, watch):
     """Whether the march must return before the next attempt; counts the attempt if not."""
-    if control.n_steps >= output.room or control.n_rows >= output.rows:
+    if control.n_steps >= output.room or (output.rows > 0 and control.n_rows >= output.rows):
         return BUFFER_FULL
     if control.n_events + watch.m > watch.room:
         return BUFFER_FULL
@@ -86,12 +87,15 @@ def choose_attempt(control, output):
         return False
     control.length, control.finish = h, finish
     control.place = address_of(offset_by(output.coefficients, control.n_steps * output.size))
+    control.described = 0
     return h != 0.0
 
 
 @inner
 def keep_row(control, output, accepted):
-    """Write one row of the ledger."""
+    """Write one row of the ledger, where it is kept."""
+    if output.rows == 0:
+        return
     row = 5 * control.n_rows
     ledger = output.ledger
     ledger[row] = control.time
@@ -103,11 +107,26 @@ def keep_row(control, output, accepted):
 
 
 @inner
+def is_wanted(control, output):
+    """Whether the attempted step is to be kept: every step is, or a wanted time lies on it."""
+    if control.every_step == 1:
+        return True
+    while (output.wanted[control.next_wanted] - control.time) * control.length <= 0.0:
+        control.next_wanted += 1
+    return (output.wanted[control.next_wanted] - control.finish) * control.length <= 0.0
+
+
+@inner
 def keep_step(control, output):
-    """Count an accepted step, and keep its start and length."""
-    place = control.n_steps
-    output.starts[place] = control.time
-    output.steps[place] = control.length
+    """Keep an accepted step's start and length."""
+    output.starts[control.n_steps] = control.time
+    output.steps[control.n_steps] = control.length
     control.n_steps += 1
+
+
+@inner
+def count_step(control, output):
+    """Count an accepted step."""
+    output.recent[control.accepted & (RECENT - 1)] = control.length
     control.accepted += 1
     control.fixed_steps += 1

@@ -76,12 +76,13 @@ class Watch(NamedTuple):
 
 
 class Output(NamedTuple):
-    """What a chunk leaves: accepted steps and attempted steps.
+    """What a chunk leaves: the accepted steps that are kept, and attempted steps.
 
     ``starts``, ``steps`` (room,); ``coefficients`` (room, degree + 1, n): state = sum of coefficients[d] theta^d
     for theta
     in [0, 1]; ``size`` is the length of one step's coefficients. ``ledger`` (rows, 5) in the columns of
-    `control.LEDGER_COLUMNS`.
+    `control.LEDGER_COLUMNS`; ``rows`` is 0 where it is not kept. ``wanted``: times that are recorded, in the order of
+    the run, and an infinity; ``recent`` (RECENT,): how long the last accepted steps were, in a ring.
     """
 
     room: int
@@ -91,6 +92,8 @@ class Output(NamedTuple):
     steps: Array
     coefficients: Array
     ledger: Array
+    wanted: Array
+    recent: Array
 
 
 EXPLICIT_MEMORY: Final = np.dtype(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from llvmlite import ir
 from numba import from_dtype, types
+from numba.core.cgutils import alloca_once
 from numba.extending import intrinsic
 
 from unhurried_heron.kernels.memory.control import CONTROL
@@ -35,7 +36,8 @@ def call_kernel(typing_context, address, table):
 
     def generate(codegen_context, builder, _, arguments):
         long, pointer = ir.IntType(64), ir.IntType(64).as_pointer()
-        result, unused = builder.alloca(long), builder.alloca(long)
+        # in the function's entry block: in a loop each turn would take more of the stack
+        result, unused = alloca_once(builder, long), alloca_once(builder, long)
         builder.store(ir.Constant(long, 0), unused)
         function = builder.inttoptr(
             arguments[0], ir.FunctionType(ir.IntType(32), [pointer, pointer, long]).as_pointer()

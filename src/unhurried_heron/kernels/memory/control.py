@@ -15,6 +15,7 @@ CONTROL: Final = np.dtype(
         ("largest_step", np.float64),
         ("adaptive", np.int64),
         ("order", np.int64),  # of the error estimate
+        ("every_step", np.int64),  # whether every step is kept, or those that hold a wanted time
         ("attempts_left", np.int64),  # also the stop cell: zeroed to make the march return
         ("evaluation_limit", np.int64),
         ("stop", np.int64),  # set from outside to make the march return in the middle of long work
@@ -25,11 +26,13 @@ CONTROL: Final = np.dtype(
         ("started", np.int64),  # 0 not yet, 1 yes, -1 to be started again beyond a switch
         ("fixed_steps", np.int64),
         ("after_refusal", np.int64),
+        ("next_wanted", np.int64),  # of the wanted times, the first that may lie ahead
         # the present attempt
-        ("ask", np.int64),  # what the family is called for: START, ATTEMPT, REFUSE or ACCEPT
+        ("ask", np.int64),  # what the family is called for: START, ATTEMPT, DESCRIBE, REFUSE or ACCEPT
         ("length", np.float64),  # with its sign
         ("finish", np.float64),  # time at its end
         ("place", np.int64),  # address of its step polynomial
+        ("described", np.int64),  # whether that is there
         ("error", np.float64),  # in units of the tolerance; NaN where there is none
         ("row_iterations", np.int64),
         ("theta", np.float64),  # where an event stops the step
@@ -81,10 +84,12 @@ NEWTON_FAILED: Final = int(Reason.NEWTON_FAILED)
 EVENT_STOPPED: Final = int(Reason.EVENT_STOPPED)
 
 # what a march calls its family for
-START, ATTEMPT, REFUSE, ACCEPT = range(4)
+START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT = range(5)
 # what a family answers to ATTEMPT, if not with a reason to return
 REFUSED: Final = 10
 ACCEPTED: Final = 11
 
+# so many lengths of the last steps are remembered, a power of two
+RECENT: Final = 64
 LEDGER_COLUMNS: Final = ("time", "step", "error", "accepted", "iterations")
 SMALLEST_RELATIVE_STEP: Final = 16 * float(np.finfo(float).eps)
