@@ -63,6 +63,18 @@ def test_one_table_serves_all(operation: str) -> None:
         assert (known <= above + 1e-15).all()
 
 
+@pytest.mark.parametrize("operation", sorted({*OPERATIONS} - {"where"}))
+def test_what_jumps_is_known_to(operation: str) -> None:
+    node, near = tree(operation), 1e-7
+    broken = False
+    for t in np.arange(-12, 13) / 8:
+        with np.errstate(all="ignore"):
+            far_left, left, right, far_right = (value(node, (t + k * near, 0.125, 0.5)) for k in (-2, -1, 1, 2))
+            gap, bend = right - left, (far_right - right - left + far_left) / near
+        broken = broken or (math.isfinite(gap) and abs(gap) > 1e-3) or (math.isfinite(bend) and abs(bend) > 1e-2)
+    assert OPERATIONS[operation].jumps == broken
+
+
 @pytest.mark.parametrize(("low", "high"), [(1.0, 2.0), (4.0, 5.0), (-2.0, -1.0), (0.0, 0.1), (5.0, 9.0)])
 def test_bounds_of_a_wave_are_tight(low: float, high: float) -> None:
     for operation in ("sin", "cos"):

@@ -90,12 +90,17 @@ def test_times_far_from_zero(begin: float, method: str) -> None:
 def test_narrow_forcing_is_seen(method: str, interval: tuple[float, float]) -> None:
     width, sign = 1e-4, np.sign(interval[1] - interval[0])
     problem = uh.Problem.from_text(
-        "x' = exp(-((t - 5)/width)^2)", initial={"x": 0}, parameters={"width": width}, interval=interval
-    )
+        "x' = exp(-((t - 5)/width)^2) + 2*exp(-((t - 1.7)/width)^2) + 4*exp(-((t - 7.3)/width)^2)",
+        initial={"x": 0}, parameters={"width": width}, interval=interval,
+    )  # fmt: skip
     for rtol in (1e-3, 1e-9):
         run = uh.integrate(problem, method, rtol=rtol, atol=rtol * width)
-        assert run.final["x"] == pytest.approx(sign * width * np.sqrt(np.pi), rel=30 * rtol)
+        assert run.final["x"] == pytest.approx(7 * sign * width * np.sqrt(np.pi), rel=30 * rtol)
         assert run.tally.accepted < 1000
+        middles = run.ledger["time"] + 0.5 * run.ledger["step"]
+        for window in problem.narrow:
+            within = run.ledger["step"][(middles > window.start) & (middles < window.end)]
+            assert (within.abs() <= window.longest * (1 + 1e-9)).all()
     # what varies everywhere, or jumps, bounds no steps
     waves = uh.Problem.from_text("x' = sin(50*t) + where(t > 3, exp(-t), 0)", initial={"x": 0}, interval=(0, 10))
     assert waves.narrow == ()

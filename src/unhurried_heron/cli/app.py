@@ -53,5 +53,6 @@ def main() -> None:
     except OSError as error:
         if debug:
             raise
-        print(printable(f"heron: {error.strerror or error}: {error.filename}"), file=sys.stderr)
+        where = f": {error.filename}" if error.filename else ""
+        print(printable(f"heron: {error.strerror or error}{where}"), file=sys.stderr)
         sys.exit(2)

@@ -10,6 +10,7 @@ import numpy as np
 
 from unhurried_heron.errors import MethodError, OptionError
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, IM, MATRIX, PIVOTS, RE, SHIFT, STOP, N
+from unhurried_heron.native.signature import address
 from unhurried_heron.run.trajectory import Array
 
 KINDS: Final = ("dense", "banded", "sparse")
@@ -134,8 +135,8 @@ def dense_context(n: int, control: Any, matrix: Array | None, complex_shift: boo
     """
     context, shift, pivots = np.zeros(CONTEXT_SIZE, np.int64), np.zeros(2), np.zeros(n, np.int64)
     re, im = np.zeros((n, n)), np.zeros((n, n) if complex_shift else (0, 0))
-    context[N], context[STOP] = n, control.ctypes.data
-    context[MATRIX] = 0 if matrix is None else matrix.ctypes.data
-    context[SHIFT], context[PIVOTS], context[RE] = shift.ctypes.data, pivots.ctypes.data, re.ctypes.data
-    context[IM] = im.ctypes.data if complex_shift else 0
+    context[N], context[STOP] = n, address(control)
+    context[MATRIX] = 0 if matrix is None else address(matrix)
+    context[SHIFT], context[PIVOTS], context[RE] = address(shift), address(pivots), address(re)
+    context[IM] = address(im) if complex_shift else 0
     return context, control, matrix, shift, pivots, re, im

@@ -17,6 +17,7 @@ from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import OUTPUT, Output, Parts, System, Watch, address_table
 from unhurried_heron.kernels.memory.control import CONTROL, LEDGER_COLUMNS, RECENT
 from unhurried_heron.methods.method import Method
+from unhurried_heron.native.signature import address
 from unhurried_heron.native.system import NativeSystem, going_codes
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.words.event import Event
@@ -49,7 +50,7 @@ class March:
 
     def __post_init__(self) -> None:
         self.table = address_table(self.control, *self.system, *self.parts, *self.watch, *self.output, *self.own)
-        self.control["table"] = self.table.ctypes.data
+        self.control["table"] = address(self.table)
 
     def chunk(self) -> int:
         """March on until the kernel returns; its reason.
@@ -70,7 +71,7 @@ class March:
         new = [np.empty_like(kept) for kept in (self.output.starts, self.output.steps, self.output.coefficients)]
         self.output = self.output._replace(starts=new[0], steps=new[1], coefficients=new[2])
         place = OUTPUT + Output._fields.index("starts")
-        self.table[place : place + 3] = [array.ctypes.data for array in new]
+        self.table[place : place + 3] = [address(array) for array in new]
 
 
 def lay_out(

@@ -305,7 +305,7 @@ def record_times(problem: Problem, record: Record) -> Array | None:
                 given=str(record),
             )
         _refuse_memory(int(record), problem.model.layout.size)
-        return np.linspace(start, end, int(record))
+        return np.linspace(start, end, int(record)) if int(record) > 2 else np.array([start, end])
     try:
         times = np.array(record, dtype=np.float64)
     except (TypeError, ValueError, OverflowError):

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 from unhurried_heron.formulas.expression import Node, replace_names
 from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.layout import Block, Layout
+from unhurried_heron.formulas.narrow import time_formulas
 from unhurried_heron.formulas.spelling import with_primes
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.indexed import Resolver
@@ -82,8 +84,22 @@ class Model:
         """
         if callable(event.when):
             return match_arguments(event.when, self.layout.names, self.parameters)
-        written = self.read_event(event, units)
-        return self.written_out(written.node, f"the event '{event.name}'")
+        key = (event, *units.items())
+        if key not in self._watched:
+            written = self.read_event(event, units)
+            self._watched[key] = self.written_out(written.node, f"the event '{event.name}'")
+        return self._watched[key]
+
+    @cached_property
+    def _watched(self) -> dict[tuple[Any, ...], Node]:
+        """Events that were read before: every run of every changed copy asks for them."""
+        return {}
+
+    @cached_property
+    def of_time(self) -> tuple[Node, ...]:
+        """Formulas of time and parameters alone that can vary narrowly."""
+        blocks = self.smooth.blocks
+        return time_formulas([block.node for block in blocks], self.parameters) if blocks else ()
 
     def read_event(self, event: Event, units: Mapping[str, str]) -> Written:
         """Read the equation of an event, its quantities turned into plain numbers, and check its names."""

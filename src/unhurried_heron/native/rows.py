@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.native.engine import compile_module
-from unhurried_heron.native.signature import FloatArray, NativeFunction
+from unhurried_heron.native.signature import FloatArray, NativeFunction, address
 
 _LOOP = """
 define i64 @evaluate(ptr %f, ptr %context, i64 %rows, ptr %times, ptr %states, i64 %n, ptr %out, i64 %m) nounwind {
@@ -68,10 +68,10 @@ def evaluate_rows(function: NativeFunction, times: FloatArray, states: FloatArra
         function.address,
         function.context_address,
         times.size,
-        times.ctypes.data,
-        states.ctypes.data,
+        address(times),
+        address(states),
         states.shape[1],
-        out.ctypes.data,
+        address(out),
         function.n_outputs,
     )
     return out[:done]

@@ -10,6 +10,7 @@ domain, shorten the step". Success is not 0 on purpose: when an exception escape
 
 from __future__ import annotations
 
+import ctypes
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, Final
@@ -20,6 +21,16 @@ FINE: Final = 1
 STOP: Final = -1
 
 FloatArray = np.ndarray[Any, np.dtype[np.float64]]
+
+
+def address(array: Any) -> int:
+    """Return where an array's numbers begin; it must be C-ordered and stay alive while the address is used."""
+    try:
+        # several times faster than asking the array itself
+        return ctypes.addressof(ctypes.c_char.from_buffer(array))
+    except (TypeError, ValueError):
+        # empty, or not to be written
+        return int(array.ctypes.data)
 
 
 @dataclass(frozen=True)
@@ -57,4 +68,4 @@ class NativeFunction:
     @property
     def context_address(self) -> int:
         """Address of the context array."""
-        return int(self.context.ctypes.data)
+        return address(self.context)

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import OpenParameterError
-from unhurried_heron.formulas.narrow import Window, narrow_windows, time_formulas
+from unhurried_heron.formulas.narrow import Window, narrow_windows
 from unhurried_heron.model.first_order import FirstOrder
 from unhurried_heron.model.functions import function_print
 from unhurried_heron.model.model import Model
@@ -125,8 +125,7 @@ class Facts:
     @cached_property
     def narrow(self) -> tuple[Window, ...]:
         """Where formulas of time alone vary within a small part of the interval, and how long steps may be there."""
-        blocks = self.model.smooth.blocks
-        formulas = time_formulas([block.node for block in blocks], self.model.parameters) if blocks else ()
+        formulas = self.model.of_time
         return narrow_windows(formulas, self.parameters, self.interval) if formulas else ()
 
     def first_order(self) -> FirstOrder:

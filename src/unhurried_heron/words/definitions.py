@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
@@ -61,7 +62,13 @@ def read_definition(raw: Any, name: str, place: str) -> Definition:
     quantity = QUANTITY.match(raw) if len(raw) < 200 else None
     if quantity:
         return Definition(finite_number(float(quantity["number"]), name, place), unit=quantity["unit"].strip())
-    return Definition(formula=read(Source(raw, f"{place}, '{name}'")))
+    return Definition(formula=_formula(raw, f"{place}, '{name}'"))
+
+
+@functools.lru_cache(maxsize=512)
+def _formula(text: str, where: str) -> Written:
+    # a problem that is changed and run again and again has the same formulas
+    return read(Source(text, where))
 
 
 def read_parameters(raw: Any, mistakes: Mistakes) -> dict[str, Definition]:

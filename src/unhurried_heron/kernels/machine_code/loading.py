@@ -23,6 +23,7 @@ import numpy as np
 from unhurried_heron.errors import HeronError, MethodError
 from unhurried_heron.kernels.machine_code.cache import private_folder, read_code, write_code
 from unhurried_heron.native.engine import emit_object, host_description, load_object
+from unhurried_heron.native.signature import address
 
 _loaded: dict[str, Kernel] = {}
 
@@ -42,7 +43,7 @@ class Kernel:
     def __call__(self, table: Any) -> int:
         """Call it on an int64 array; Python's global lock is released meanwhile."""
         result, unused = ctypes.c_int64(0), ctypes.c_void_p()
-        if self._native(ctypes.addressof(result), ctypes.addressof(unused), table.ctypes.data) != 0:
+        if self._native(ctypes.addressof(result), ctypes.addressof(unused), address(table)) != 0:
             raise HeronError(f"the kernel {self.name} failed", place="its machine code")
         return result.value
 

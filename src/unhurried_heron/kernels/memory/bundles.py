@@ -12,6 +12,8 @@ from typing import Annotated, Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.native.signature import address
+
 # arrays of doubles and of whole numbers on the driver's side, pointers on the kernel's; decoders are made from these.
 # A record (one element of a structured array) is annotated with its dtype
 Array = Annotated[Any, float]
@@ -205,4 +207,4 @@ OWN: Final = OUTPUT + len(Output._fields)
 
 def address_table(*parts: Any) -> Any:
     """Return the int64 table of arrays and whole numbers; the arrays must be kept alive beside it."""
-    return np.array([part.ctypes.data if isinstance(part, np.ndarray) else int(part) for part in parts], dtype=np.int64)
+    return np.array([address(part) if isinstance(part, np.ndarray) else int(part) for part in parts], dtype=np.int64)
