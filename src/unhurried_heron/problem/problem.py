@@ -135,7 +135,12 @@ class Problem(Facts):
         forces: Mapping[str, str] | None = None,
         initial: Mapping[str, Any],
         interval: tuple[Any, Any],
-        **more: Any,
+        parameters: Mapping[str, Any] | None = None,
+        inputs: Mapping[str, Measured] | None = None,
+        events: Iterable[Event] = (),
+        exact: Mapping[str, str] | None = None,
+        units: Mapping[str, str] | None = None,
+        title: str = "",
     ) -> Problem:
         """Say a problem by its energies; the equations of motion are derived.
 
@@ -150,7 +155,7 @@ class Problem(Facts):
             Forces along coordinates that do not come from the potential, friction for one.
         initial : mapping
             A value for each coordinate and for its first derivative.
-        interval, **more
+        interval, parameters, inputs, events, exact, units, title
             As for `from_text`.
 
         Raises
@@ -163,7 +168,22 @@ class Problem(Facts):
         Lagrange's equations d/dt(dL/dq') - dL/dq = Q: H. Goldstein, C. Poole and J. Safko, *Classical Mechanics*,
         3rd ed. (2002), section 1.4. The ``energy`` among the derived quantities is q' dL/dq' - L (section 2.7).
         """
-        return cls.of(_energies("lagrangian", energies, tuple(coordinates), (), forces, initial, interval, more))
+        return cls.of(
+            Said(
+                form="lagrangian",
+                text=energies,
+                coordinates=tuple(coordinates),
+                forces=by_name(forces),
+                initial=initial,
+                parameters=parameters,
+                interval=interval,
+                inputs=by_name(inputs),
+                events=listed(events, "events"),
+                exact=by_name(exact),
+                units=by_name(units),
+                title=title,
+            )
+        )
 
     @classmethod
     def from_hamiltonian(
@@ -174,7 +194,12 @@ class Problem(Facts):
         forces: Mapping[str, str] | None = None,
         initial: Mapping[str, Any],
         interval: tuple[Any, Any],
-        **more: Any,
+        parameters: Mapping[str, Any] | None = None,
+        inputs: Mapping[str, Measured] | None = None,
+        events: Iterable[Event] = (),
+        exact: Mapping[str, str] | None = None,
+        units: Mapping[str, str] | None = None,
+        title: str = "",
     ) -> Problem:
         """Say a problem by its Hamiltonian; Hamilton's equations are derived.
 
@@ -186,7 +211,7 @@ class Problem(Facts):
             The momentum of each coordinate, as in ``{"z": "p"}``.
         forces : mapping of str to str, optional
             Forces along coordinates, added to the rates of their momenta.
-        initial, interval, **more
+        initial, interval, parameters, inputs, events, exact, units, title
             As for `from_text`.
 
         Raises
@@ -198,8 +223,23 @@ class Problem(Facts):
         -----
         H. Goldstein, C. Poole and J. Safko, *Classical Mechanics*, 3rd ed. (2002), section 8.1.
         """
-        places, momenta = tuple(coordinates), tuple(coordinates.values())
-        return cls.of(_energies("hamiltonian", energies, places, momenta, forces, initial, interval, more))
+        return cls.of(
+            Said(
+                form="hamiltonian",
+                text=energies,
+                coordinates=tuple(coordinates),
+                momenta=tuple(coordinates.values()),
+                forces=by_name(forces),
+                initial=initial,
+                parameters=parameters,
+                interval=interval,
+                inputs=by_name(inputs),
+                events=listed(events, "events"),
+                exact=by_name(exact),
+                units=by_name(units),
+                title=title,
+            )
+        )
 
     @classmethod
     def from_rates(
@@ -355,34 +395,3 @@ class Problem(Facts):
             )
         keep_kinds(self.units, made.units, {**(parameters or {}), **(initial or {})})
         return made
-
-
-def _energies(
-    form: Any,
-    text: str,
-    coordinates: tuple[str, ...],
-    momenta: tuple[str, ...],
-    forces: Mapping[str, str] | None,
-    initial: Mapping[str, Any],
-    interval: tuple[Any, Any],
-    more: Mapping[str, Any],
-) -> Said:
-    known = ("parameters", "inputs", "events", "exact", "units", "title")
-    for name in more:
-        if name not in known:
-            raise TypeError(f"'{name}' is no argument here{near_spelling(name, known)}")
-    return Said(
-        form=form,
-        text=text,
-        coordinates=coordinates,
-        momenta=momenta,
-        forces=by_name(forces),
-        initial=initial,
-        interval=interval,
-        parameters=more.get("parameters"),
-        events=listed(more.get("events", ()), "events"),
-        inputs=by_name(more.get("inputs")),
-        exact=by_name(more.get("exact")),
-        units=by_name(more.get("units")),
-        title=more.get("title", ""),
-    )
