@@ -56,6 +56,13 @@ def call(function, t: float, state: np.ndarray) -> np.ndarray:
     return evaluate_rows(function, np.array([t]), state[None, :])[0]
 
 
+def test_indices_may_be_divided_where_that_is_exact() -> None:
+    text = "u[i]' = u[(6*i - 2*n)/6 + n/3] - 2*u[(n + 2)/2] for i in 1..n"
+    problem = uh.Problem.from_text(text, initial={"u[i]": "i"}, parameters={"n": 6}, interval=(0, 1))
+    rates = native_system(problem, (), with_jacobian=False).rates
+    assert call(rates, 0.0, problem.start).tolist() == [i - 2.0 * 4 for i in range(1, 7)]
+
+
 def test_the_discrete_mode_decays_at_its_own_rate() -> None:
     # sin(pi i/(n+1)) is an eigenvector of the second difference: lambda = -4 k (n+1)^2 sin^2(pi/(2(n+1)))
     n = 30

@@ -102,12 +102,14 @@ class Driver:
     def _keep(self) -> None:
         control, output, watch = self.march.control, self.march.output, self.march.watch
         count = int(control["n_steps"][0])
-        if self.recorder.take(output, count, float(control["time"][0])):
+        if count and self.recorder.take(output, count, float(control["time"][0])):
             self.march.renew_output()
         self._rows += int(control["n_rows"][0])
         if self._ledger is not None:
             self._ledger.append(output.ledger[: control["n_rows"][0]].copy())
         count = int(control["n_events"][0])
+        if not count:
+            return
         own = np.flatnonzero(watch.which[:count] < len(self.march.native.events))
         if own.size:
             self._found.append((watch.times[own], watch.which[own], watch.states[own]))

@@ -276,6 +276,5 @@ def _ending(
 
 def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:
     """One number where all states share it, else a number for each by name."""
-    if (values == values[0]).all():
-        return float(values[0])
-    return dict(zip(problem.states, values.tolist(), strict=True))
+    first, *others = set(values.tolist())
+    return dict(zip(problem.states, values.tolist(), strict=True)) if others else first

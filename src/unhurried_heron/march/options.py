@@ -23,6 +23,8 @@ DEFAULT_RTOL: Final = 1e-7
 # the relative tolerance in units of the absolute one, where none is given
 ATOL_PART: Final = 1000.0
 SMALLEST_RTOL: Final = 1e-14
+# bytes that any machine has
+_LITTLE: Final = 16_000_000
 # more states than this are work for sparse linear algebra
 
 Tolerance = float | Mapping[str, float] | None
@@ -333,11 +335,13 @@ def record_times(problem: Problem, record: Record) -> Array | None:
 
 def _refuse_memory(count: int, n: int) -> None:
     """Refuse a count of times whose states would take more than half the machine's memory."""
+    wanted = 8 * count * (n + 1)
+    if wanted < _LITTLE:
+        return
     try:
         most = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 2
     except (AttributeError, ValueError, OSError):
         most = 8_000_000_000
-    wanted = 8 * count * (n + 1)
     if wanted > most:
         raise OptionError(
             "so many times do not fit into memory",

@@ -15,7 +15,7 @@ class Recorder(Protocol):
     """What the driver hands each chunk to."""
 
     def take(self, output: Any, count: int, reached: float) -> bool:
-        """Keep what is needed of the first ``count`` steps; the run has reached the time ``reached``.
+        """Keep what is needed of the first ``count`` steps, at least one; the run has reached the time ``reached``.
 
         Returns whether the buffers themselves were kept, so that the march needs new ones.
         """
@@ -34,8 +34,7 @@ class StepRecorder:
         """Keep the buffers themselves where they are mostly full, else a copy of what is in them."""
         steps = (output.starts[:count], output.steps[:count], output.coefficients[:count])
         whole = bool(2 * count > output.starts.size)
-        if count:
-            self._chunks.append(steps if whole else (steps[0].copy(), steps[1].copy(), steps[2].copy()))
+        self._chunks.append(steps if whole else (steps[0].copy(), steps[1].copy(), steps[2].copy()))
         return whole
 
     def trajectory(self, end_time: float, end_state: Array) -> StepTrajectory:
@@ -58,8 +57,6 @@ class TimeRecorder:
 
     def take(self, output: Any, count: int, reached: float) -> bool:
         """Evaluate the recorded times that lie on the steps of a chunk."""
-        if not count:
-            return False
         sign = 1.0 if output.steps[0] > 0 else -1.0
         last = int(np.searchsorted(sign * self._times, sign * reached, side="right"))
         if last > self._done:

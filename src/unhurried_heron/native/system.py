@@ -225,6 +225,8 @@ def _own_jacobian(function: NamedFunction, problem: Problem) -> NativeFunction:
 
 
 def _native_events(watched: list[Watched], problem: Problem) -> tuple[NativeFunction, ...]:
+    if not watched:
+        return ()
     names, context, tables = _context(problem, held=False)
     written = tuple(each for each in watched if not isinstance(each, NamedFunction))
     made = iter(compiled_each(written, names, context))

@@ -207,4 +207,4 @@ OWN: Final = OUTPUT + len(Output._fields)
 
 def address_table(*parts: Any) -> Any:
     """Return the int64 table of arrays and whole numbers; the arrays must be kept alive beside it."""
-    return np.array([address(part) if isinstance(part, np.ndarray) else int(part) for part in parts], dtype=np.int64)
+    return np.array([address(part) if isinstance(part, np.ndarray) else part for part in parts], dtype=np.int64)
