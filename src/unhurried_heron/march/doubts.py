@@ -10,7 +10,7 @@ from unhurried_heron.march.layout import March
 from unhurried_heron.methods.method import Method
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.run.trajectory import Array
+from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
 
 # fewer steps than this are quick anyway
 _MANY_STEPS: Final = 1000
@@ -69,16 +69,19 @@ def _rates(march: March, time: float, state: Array) -> Array | None:
     return None
 
 
-def noise(problem: Problem, largest: Array, absolute: Array) -> str:
+def noise(problem: Problem, trajectory: Trajectory, absolute: Array) -> str:
     """Return a sentence on the states that never came above ten times their absolute tolerance; empty without any."""
+    largest = trajectory.largest()
     quiet = np.flatnonzero((largest > 0.0) & (largest < 10.0 * absolute))
     if not quiet.size:
         return ""
     names = problem.states
     told = ", ".join(f"'{names[k]}'" for k in quiet[:_SHOWN]) + (" and others" if quiet.size > _SHOWN else "")
     worst = int(quiet[0])
+    its = "its" if quiet.size == 1 else "their"
+    where = "at the recorded times " if isinstance(trajectory, RecordedTrajectory) else ""
     return (
-        f"{told} never came above ten times {'its' if quiet.size == 1 else 'their'} absolute tolerance "
-        f"(at most {largest[worst]:.2g}, atol {absolute[worst]:.2g}): little or nothing of these values is certain. "
+        f"{told} never came above ten times {its} absolute tolerance {where}(at most {largest[worst]:.2g}, "
+        f"atol {absolute[worst]:.2g}): little or nothing of these values is certain. "
         "Give a smaller atol=…, by name where states differ in size."
     )

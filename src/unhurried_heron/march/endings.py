@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import math
+from dataclasses import dataclass
+
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.method import Method
@@ -9,52 +12,77 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending
 
 
-def ending_of(reason: Reason, time: float, problem: Problem, method: Method, details: dict[str, object]) -> Ending:
-    """Return the ending that belongs to a reason.
+@dataclass(frozen=True)
+class Stop:
+    """Why and where a march stopped, and what there is to be said of it.
 
-    Parameters
+    Attributes
     ----------
-    details : dict
-        ``event`` (name), ``budget`` (which one was used up), ``interrupted``, ``component`` (name of the first state
-        that is not finite, or empty), ``bad_time``, ``fixed``.
+    steps : int
+        Accepted ones.
+    budget, event, switch : str
+        What was used up, stopped the run, or goes back and forth; empty for none.
+    component : str
+        The first state that is not finite at ``bad_time``, or empty.
+    stiff : bool
+        Whether stability held the steps back.
+    noise : str
+        A sentence on states that mean nothing, or empty.
     """
-    end = problem.interval[1]
-    at = f"t = {time:.10g}"
-    if details.get("interrupted"):
+
+    reason: Reason
+    time: float
+    steps: int = 0
+    fixed: bool = False
+    interrupted: bool = False
+    budget: str = ""
+    event: str = ""
+    switch: str = ""
+    component: str = ""
+    bad_time: float = math.nan
+    stiff: bool = False
+    noise: str = ""
+
+
+def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
+    """Return the ending in words."""
+    reason, time, at = stop.reason, stop.time, f"t = {stop.time:.10g}"
+    if stop.interrupted:
         return Ending("interrupted", time, f"interrupted at {at}: incomplete.", f"The solution up to {at} was kept.")
-    noise = str(details.get("noise") or "")
     stiff = (
-        f"Its {details.get('steps'):,} steps were held back by stability and not by accuracy: the problem is stiff "
+        f"Its {stop.steps:,} steps were held back by stability and not by accuracy: the problem is stiff "
         f"there. Try an implicit method, {FOR_STIFF}."
-        if details.get("stiff")
+        if stop.stiff
         else ""
     )
+    told = " ".join(filter(None, (stiff, stop.noise)))
     if reason is Reason.REACHED_END:
-        return Ending("end", time, f"reached the end, {at}.", " ".join(filter(None, (stiff, noise))))
+        return Ending("end", time, f"reached the end, {at}.", told)
     if reason is Reason.EVENT:
-        advice = " ".join(filter(None, (stiff, noise)))
-        return Ending("event", time, f"stopped by the event '{details['event']}' at {at}.", advice)
+        return Ending("event", time, f"stopped by the event '{stop.event}' at {at}.", told)
     if reason is Reason.PAUSED:
-        again = f"Raise the budget, or start again from run.final with interval=({time:.10g}, {end:.10g})."
+        again = (
+            f"Raise the budget, or start again from run.final with interval=({time:.10g}, {problem.interval[1]:.10g})."
+        )
         return Ending(
             "budget",
             time,
-            f"the budget of {details['budget']} was used up at {at}: incomplete.",
+            f"the budget of {stop.budget} was used up at {at}: incomplete.",
             f"{stiff} Or: {again[0].lower()}{again[1:]}" if stiff else again,
         )
     if reason is Reason.SWITCHING:
         return Ending(
             "switching",
             time,
-            f"the switch '{details['switch']}' goes back and forth without end at {at}.",
+            f"the switch '{stop.switch}' goes back and forth without end at {at}.",
             "Both sides of it lead back to it. Give it two levels (open above one, shut below another), or smooth it.",
         )
     if reason is Reason.NOT_FINITE:
-        return Ending("not finite", time, _not_finite(time, details), _not_finite_advice(method, details))
+        return Ending("not finite", time, _not_finite(stop), _not_finite_advice(method, fixed=stop.fixed))
     if reason is Reason.NEWTON_FAILED:
         advice = (
             "Take a smaller step=…, or let the step adapt with rtol=…."
-            if details.get("fixed")
+            if stop.fixed
             else "Look at the equations near this time: a jump, a singularity, or a Jacobian that is singular."
         )
         return Ending("Newton failed", time, f"Newton's iteration did not converge at {at}.", advice)
@@ -67,14 +95,13 @@ def ending_of(reason: Reason, time: float, problem: Problem, method: Method, det
     )
 
 
-def _not_finite(time: float, details: dict[str, object]) -> str:
-    component = details.get("component")
-    where = f"state '{component}' or its rate" if component else "the state or its rate"
-    return f"{where} is not finite at t = {details['bad_time']:.10g}; the last good point is t = {time:.10g}."
+def _not_finite(stop: Stop) -> str:
+    where = f"state '{stop.component}' or its rate" if stop.component else "the state or its rate"
+    return f"{where} is not finite at t = {stop.bad_time:.10g}; the last good point is t = {stop.time:.10g}."
 
 
-def _not_finite_advice(method: Method, details: dict[str, object]) -> str:
-    if details.get("fixed"):
+def _not_finite_advice(method: Method, *, fixed: bool) -> str:
+    if fixed:
         other = "" if method.stiff else f", or {FOR_STIFF} if the problem is stiff"
         return f"The fixed step is probably beyond the method's stability: take a smaller one{other}."
     return "The solution may blow up, or leave the domain of a root, logarithm or quotient: check the rates there."

@@ -16,10 +16,9 @@ from unhurried_heron.kernels.machine_code.loading import Kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import OUTPUT, Output, Parts, System, Watch, address_table
 from unhurried_heron.kernels.memory.control import CONTROL, LEDGER_COLUMNS, RECENT
-from unhurried_heron.methods.method import Method
+from unhurried_heron.march.asked import Asked
 from unhurried_heron.native.signature import address
 from unhurried_heron.native.system import NativeSystem, going_codes
-from unhurried_heron.run.trajectory import Array
 from unhurried_heron.words.event import Event
 
 # steps to a chunk: enough to make a call cheap, few enough to stay in the processor's cache
@@ -74,51 +73,30 @@ class March:
         self.table[place : place + 3] = [address(array) for array in new]
 
 
-def lay_out(
-    method: Method,
-    native: NativeSystem,
-    state: Array,
-    scales: ErrorScale,
-    events: tuple[Event, ...],
-    *,
-    fixed: bool,
-    linear: str = "dense",
-    wanted: Array | None = None,
-    ledger: bool = True,
-) -> March:
+def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str) -> March:
     """Allocate everything a march needs.
 
     Parameters
     ----------
-    method : Method
     native : NativeSystem
-    state : ndarray, shape (n_states,)
-        The start; the march writes into a copy of it.
+        The problem, made callable.
     scales : ErrorScale
         Tolerances of the error estimate.
-    events : tuple of Event
-    fixed : bool
-        Whether the steps are fixed.
-    linear : str
+    kind : str
         The kind of linear algebra, for an implicit method.
-    wanted : ndarray, optional
-        Times that are recorded, in the order of the run, and an infinity; without them every step is.
-    ledger : bool
-        Whether to keep a row for each attempt.
     """
-    n, family = state.size, family_of(method)
-    control = np.zeros(1, dtype=CONTROL)
-    watch = _watch(native, events, n)
+    state, family = asked.problem.start, family_of(asked.method)
+    n, control = state.size, np.zeros(1, dtype=CONTROL)
+    watch = _watch(native, asked.events, n)
     shared = ("march.loop.march", "march.events.search") if watch.m else ("march.loop.march",)
     own, march, *others = load_kernels(family.kernel, *shared, *family.beside)
     entries = native.entries and Entries(*native.entries)
-    solver = linear_solver(n, control, linear, entries) if family.implicit else None
-    work = family.lay_out(method, Demand(n, control, scales, fixed, solver))
-    vectors = (state.copy(), work.slope, np.zeros(n), scales.relative, scales.absolute)
-    system = System(n, *native.addresses(), *vectors, *_groups(n, entries, native, full=linear == "dense"))
+    solver = linear_solver(n, control, kind, entries) if family.implicit else None
+    work = family.lay_out(asked.method, Demand(n, control, scales, not asked.adapts, solver))
+    vectors = (state, work.slope, np.zeros(n), scales.relative, scales.absolute)
+    system = System(n, *native.addresses(), *vectors, *_groups(n, entries, native, full=kind == "dense"))
     parts = Parts(own.address, others[0].address if watch.m else 0)
-    control["every_step"] = int(wanted is None)
-    output = _output(n, work.degree, wanted, ledger=ledger)
+    output = _output(asked, n, work.degree)
     return March(march, control, system, parts, watch, output, work.bundle, family.implicit, native, work.keep, solver)
 
 
@@ -141,13 +119,14 @@ def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
     return Watch(m, room, native.event_addresses(), going, stop, np.zeros((3, m)), times, which, states, np.zeros(n))
 
 
-def _output(n: int, degree: int, wanted: Array | None, *, ledger: bool) -> Output:
-    room = int(min(CHUNK_STEPS, max(1, CHUNK_BYTES // (8 * (degree + 1) * n))))
-    rows = 2 * room if ledger else 0
-    if wanted is None:
-        wanted = np.empty(0)
-    else:
-        room = min(room, wanted.size)
+def _output(asked: Asked, n: int, degree: int) -> Output:
+    room, times = int(min(CHUNK_STEPS, max(1, CHUNK_BYTES // (8 * (degree + 1) * n)))), asked.times
+    rows = 2 * room if asked.ledger else 0
+    wanted = np.empty(0)
+    if times is not None:
+        start, end = asked.problem.interval
+        wanted = np.append(times, np.copysign(np.inf, end - start))
+        room = min(room, times.size)
     coefficients, table = np.empty((room, degree + 1, n)), np.empty((rows, len(LEDGER_COLUMNS)))
     recent = np.zeros(RECENT)
     return Output(room, rows, (degree + 1) * n, np.empty(room), np.empty(room), coefficients, table, wanted, recent)

@@ -13,7 +13,6 @@ from unhurried_heron.march.options import ATOL_PART, DEFAULT_RTOL
 from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_STIFF, find_method
 from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.switches import Switch
-from unhurried_heron.problem.dimensions import disagreements
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.settle import settle
 from unhurried_heron.study.beginning import jacobian_at, rates_at
@@ -120,7 +119,7 @@ def _method(problem: Problem) -> Iterator[Finding]:
 
 def _units(problem: Problem) -> Iterator[Finding]:
     try:
-        yield from (Finding("wrong", "units", str(each)) for each in disagreements(problem))
+        yield from (Finding("wrong", "units", str(each)) for each in problem.check_units())
     except FormulationError as error:
         yield Finding("wrong", "units", str(error))
     if problem.units and not isinstance(problem.model.rates, NamedFunction):

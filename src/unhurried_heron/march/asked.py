@@ -1,0 +1,62 @@
+"""What is asked of a run, after all options were checked."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from unhurried_heron.methods.method import Method
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.trajectory import Array
+from unhurried_heron.words.event import Event
+
+if TYPE_CHECKING:
+    from unhurried_heron.march.options import Budget, Record
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A run to be made.
+
+    Attributes
+    ----------
+    problem, method, budget
+    events : tuple of Event
+        All that are watched, the problem's own first.
+    relative, absolute : ndarray, shape (n_states,)
+        Tolerances.
+    fixed, first : float or None
+        A fixed step, the first step; sizes.
+    longest : float
+        Bound on the steps.
+    record : "steps", int or sequence of float
+        As it was said.
+    times : ndarray or None
+        What that comes to; None for every step.
+    ledger : bool
+        Whether to keep a row for each attempt.
+    held : bool
+        Whether switches are landed on.
+    linear : str or None
+        The linear algebra that is wanted, if any.
+    """
+
+    problem: Problem
+    method: Method
+    events: tuple[Event, ...]
+    relative: Array
+    absolute: Array
+    fixed: float | None
+    first: float | None
+    longest: float
+    record: Record
+    times: Array | None
+    ledger: bool
+    held: bool
+    budget: Budget
+    linear: str | None = None
+
+    @property
+    def adapts(self) -> bool:
+        """Whether the steps follow the error estimate."""
+        return self.fixed is None

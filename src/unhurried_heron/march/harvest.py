@@ -1,0 +1,66 @@
+"""From a march that has ended to the `Run` that the user gets."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from unhurried_heron.families.registry import family_of
+from unhurried_heron.kernels.memory.control import Reason
+from unhurried_heron.march.asked import Asked
+from unhurried_heron.march.doubts import held_back, noise
+from unhurried_heron.march.driver import Driver
+from unhurried_heron.march.endings import Stop, ending_of
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.ending import Tally
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array, Trajectory
+
+
+def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
+    """Return the run; ``kind`` of linear algebra."""
+    march, problem = driver.march, asked.problem
+    trajectory = driver.recorder.trajectory(float(march.control["time"][0]), march.system.state.copy())
+    counts = {key: int(march.control[key][0]) for key in Tally.__dataclass_fields__ if key != "seconds"}
+    options: dict[str, Any] = {"rtol": None, "atol": None, "step": asked.fixed, "record": asked.record}
+    if asked.adapts:
+        options |= {"rtol": _simplest(problem, asked.relative), "atol": _simplest(problem, asked.absolute)}
+    if family_of(asked.method).implicit:
+        options["linear"] = kind
+    return Run(
+        problem=problem,
+        method=asked.method.name,
+        options=options,
+        ending=ending_of(_stop(asked, driver, reason, trajectory), problem, asked.method),
+        tally=Tally(**counts, seconds=driver.seconds),
+        _trajectory=trajectory,
+        _watched=asked.events,
+        _events=driver.events(),
+        _ledger=driver.ledger(),
+        _crossings=tuple(driver.passage.crossings),
+        _landings=tuple(driver.passage.marks),
+    )
+
+
+def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory) -> Stop:
+    control, judged = driver.march.control, asked.adapts
+    bad = int(control["bad_component"][0])
+    return Stop(
+        reason=reason,
+        time=float(control["time"][0]),
+        steps=int(control["accepted"][0]),
+        fixed=not asked.adapts,
+        interrupted=driver.interrupted,
+        budget=driver.exhausted,
+        event=asked.events[int(control["stopped_by"][0])].name if reason is Reason.EVENT else "",
+        switch=driver.passage.endless,
+        component=asked.problem.states[bad] if bad >= 0 else "",
+        bad_time=float(control["bad_time"][0]),
+        stiff=judged and not driver.interrupted and held_back(driver.march, asked.method),
+        noise=noise(asked.problem, trajectory, asked.absolute) if judged else "",
+    )
+
+
+def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:
+    """One number where all states share it, else a number for each by name."""
+    first, *others = set(values.tolist())
+    return dict(zip(problem.states, values.tolist(), strict=True)) if others else first

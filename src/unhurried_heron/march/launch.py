@@ -1,0 +1,80 @@
+"""From what is asked of a run to a march that is ready to be driven."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.errors import OptionError
+from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
+from unhurried_heron.families.registry import family_of
+from unhurried_heron.march.asked import Asked
+from unhurried_heron.march.driver import Driver
+from unhurried_heron.march.layout import March, lay_out
+from unhurried_heron.march.passage import Passage
+from unhurried_heron.march.recorder import StepRecorder, TimeRecorder
+from unhurried_heron.model.functions import NamedFunction
+from unhurried_heron.native.system import jacobian_entries, native_system
+from unhurried_heron.problem.problem import Problem
+
+
+def launch(asked: Asked, kind: str) -> Driver:
+    """Lay out a march, set it to its start, and return what drives it; ``kind`` of linear algebra."""
+    problem, method, family = asked.problem, asked.method, family_of(asked.method)
+    full = not family.implicit or (kind == "dense" and not _differenced(problem))
+    native = native_system(problem, asked.events, with_jacobian=family.implicit, held=asked.held, full=full)
+    scales = family.scale(method, asked.relative, asked.absolute, problem.start, not asked.adapts)
+    march = lay_out(asked, native, scales, kind)
+    _set_out(march, asked)
+    passage = Passage(problem, march, len(asked.events), fixed=not asked.adapts, held=asked.held)
+    passage.begin()
+    recorder = StepRecorder() if asked.times is None else TimeRecorder(asked.times, problem.interval[0], problem.start)
+    return Driver(march, recorder, asked.budget, passage, keep_ledger=asked.ledger)
+
+
+def _set_out(march: March, asked: Asked) -> None:
+    control, (start, end) = march.control, asked.problem.interval
+    control["time"] = control["origin"] = start
+    control["end"] = end
+    control["adaptive"] = int(asked.adapts)
+    control["order"] = min(asked.method.order, asked.method.embedded_order)
+    control["bad_component"] = -1
+    control["largest_step"] = asked.longest
+    control["every_step"] = int(asked.times is None)
+    given = asked.first if asked.fixed is None else asked.fixed
+    if given is not None:
+        control["step"] = np.copysign(given, end - start)
+
+
+def linear_kind(asked: Asked) -> str:
+    """Return the linear algebra of a run, which suits the size and the pattern of the problem.
+
+    Raises
+    ------
+    OptionError
+        Linear algebra is wanted of a method that has none, or does not suit the problem.
+    MethodError
+        Full matrices would be too large.
+    """
+    problem, method, wanted = asked.problem, asked.method, asked.linear
+    n = problem.model.layout.size
+    if not family_of(method).implicit:
+        if wanted is not None:
+            raise OptionError(
+                f"{method.name} solves no linear systems",
+                name="linear",
+                place="linear",
+                expected="an implicit method, or no choice of linear algebra",
+                given=repr(wanted)[:80],
+            )
+        return "dense"
+    known = jacobian_entries(problem, held=asked.held) if n > MOST_FULL or wanted is not None else None
+    kind = choose_linear(n, known and Entries(*known), wanted, fixed=not asked.adapts)
+    if kind == "dense":
+        refuse_large(method.name, n)
+    return kind
+
+
+def _differenced(problem: Problem) -> bool:
+    """Whether the Jacobian is found by differences in groups of columns."""
+    model = problem.model
+    return isinstance(model.rates, NamedFunction) and model.jacobian is None and problem.said.sparsity is not None
