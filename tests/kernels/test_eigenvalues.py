@@ -1,0 +1,43 @@
+"""The eigenvalue that grows fastest, against those of LAPACK."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from unhurried_heron.kernels.machine_code.loading import load_kernel
+from unhurried_heron.kernels.memory.bundles import OWN, SYSTEM, DenseWork, System
+from unhurried_heron.native.signature import address
+
+
+def fastest(matrix: np.ndarray) -> tuple[float, float]:
+    n = len(matrix)
+    spare = np.append(matrix.ravel(), 0.0)
+    table = np.zeros(OWN + len(DenseWork._fields), dtype=np.int64)
+    table[SYSTEM + System._fields.index("n")] = n
+    table[OWN + DenseWork._fields.index("spare")] = address(spare)
+    load_kernel("linear_algebra.eigenvalues.growth")(table)
+    return float(spare[0]), float(spare[n * n])
+
+
+def matrices(n: int) -> list[np.ndarray]:
+    dice = np.random.default_rng(n)
+    full, skew = dice.standard_normal((2, n, n))
+    ring = np.roll(np.eye(n), 1, axis=1)
+    scaled = full * 10.0 ** dice.integers(-6, 7, n)[:, None]
+    # its eigenvalues lie on a circle, where the usual shifts stand still
+    return [full, skew - skew.T + 0.1 * np.eye(n), ring, scaled, -full @ full.T, np.triu(full), np.zeros((n, n))]
+
+
+@pytest.mark.parametrize("n", [1, 2, 3, 4, 5, 8, 13, 33])
+def test_the_fastest_growth(n: int) -> None:
+    for matrix in matrices(n):
+        values = np.linalg.eigvals(matrix)
+        wanted = values[np.argmax(values.real)]
+        growth, modulus = fastest(matrix)
+        if wanted.real <= 1e-9 * np.abs(matrix).max():
+            assert (growth, modulus) == (0.0, 0.0)
+            continue
+        assert growth == pytest.approx(wanted.real, rel=1e-9)
+        same = np.abs(values.real - wanted.real) < 1e-9 * abs(wanted)
+        assert np.abs(np.abs(values[same]) / modulus - 1.0).min() < 1e-9
