@@ -17,10 +17,18 @@ BOGACKI = uh.RungeKutta(
     c=[0, "1/2", "3/4", 1],
     b_embedded=["7/24", "1/4", "1/3", "1/8"],
 )
+# its stages allow less between the steps
+BUTCHER = uh.RungeKutta(
+    "butcher-6",
+    a=[[], ["1/3"], [0, "2/3"], ["1/12", "1/3", "-1/12"], ["-1/16", "9/8", "-3/16", "-3/8"],
+       [0, "9/8", "-3/8", "-3/4", "1/2"], ["9/44", "-9/11", "63/44", "18/11", 0, "-16/11"]],
+    b=["11/120", 0, "27/40", "27/40", "-4/15", "-4/15", "11/120"],
+    c=[0, "1/3", "2/3", "1/3", "1/2", "1/2", 1],
+)  # fmt: skip
 
 
 @pytest.mark.parametrize("check", CHECKS, ids=lambda check: check.__name__)
-@pytest.mark.parametrize("method", [*all_methods(), RALSTON, BOGACKI], ids=lambda method: method.name)
+@pytest.mark.parametrize("method", [*all_methods(), RALSTON, BOGACKI, BUTCHER], ids=lambda method: method.name)
 def test_contract(method: uh.RungeKutta, check) -> None:
     check(method)
 

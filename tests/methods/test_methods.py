@@ -43,11 +43,14 @@ def test_order_of_a_users_tableau_is_computed() -> None:
     midpoint = uh.RungeKutta("midpoint", a=[[], [0.5]], b=[0, 1], c=[0, 0.5])
     spoilt = uh.RungeKutta("spoilt", a=[[], [0.5]], b=[0.01, 0.99], c=[0, 0.5])
     assert (midpoint.order, spoilt.order) == (2, 1)
+    third, two = "0." + "3" * 19, "0." + "6" * 19 + "7"
+    decimals = uh.RungeKutta("decimals", a=[[], [third], [0, two]], b=[0.25, 0, 0.75], c=[0, third, two])
+    assert decimals.order == 3
 
 
-def test_order_eight_is_seen() -> None:
-    # extrapolating Euler's method over 1..8 substeps gives order 8 (Hairer, Norsett and Wanner I, section II.9)
-    counts = list(range(1, 9))
+def extrapolated(order: int) -> uh.RungeKutta:
+    """Euler's method with 1, 2, 3, … steps, extrapolated: as many stages as they take together."""
+    counts = list(range(1, order + 1))
     a: list[list[Fraction]] = [[]]
     starts = {}
     for n in counts:
@@ -68,7 +71,12 @@ def test_order_eight_is_seen() -> None:
         for j in range(1, n):
             b[starts[n] + j] += weight / n
     c = [sum(row, Fraction(0)) for row in a]
-    assert uh.RungeKutta("extrapolated-8", a=a, b=b, c=c).order == 8
+    return uh.RungeKutta(f"extrapolated-{order}", a=a, b=b, c=c)
+
+
+def test_order_eight_is_seen() -> None:
+    # extrapolating Euler's method over 1..8 substeps gives order 8 (Hairer, Norsett and Wanner I, section II.9)
+    assert extrapolated(8).order == 8
 
 
 @pytest.mark.parametrize(

@@ -15,8 +15,8 @@ Tree = tuple[Any, ...]
 Scalar = Fraction | float
 
 MAX_ORDER: Final = 8
-# residual below which a condition on floating-point coefficients counts as met
-_FLOAT_TOLERANCE: Final = 1e-12
+# residual below which a condition counts as met: coefficients may be decimals, written out or as floating-point numbers
+_MET: Final = 1e-12
 
 
 @functools.cache
@@ -83,7 +83,6 @@ class ElementaryWeights:
         """Return the highest order all of whose conditions the weights ``b`` meet."""
         for order in range(1, at_most + 1):
             for tree in trees(order):
-                miss = self.residual(b, tree)
-                if miss != 0 if isinstance(miss, Fraction) else abs(miss) > _FLOAT_TOLERANCE:
+                if abs(self.residual(b, tree)) > _MET:
                     return order - 1
         return at_most
