@@ -6,7 +6,7 @@ Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), section II.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -16,7 +16,7 @@ from unhurried_heron.formulas.narrow import Window
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.layout import March
 from unhurried_heron.model.switches import Switch
-from unhurried_heron.native.rows import evaluate_rows
+from unhurried_heron.native.rows import prober
 from unhurried_heron.native.signature import NativeFunction
 from unhurried_heron.problem.problem import Problem
 
@@ -54,12 +54,33 @@ class Passage:
         self._landings = _landings(self._switches, windows, problem.interval)
         self._longest = float(march.control["largest_step"][0])
         self._next = 0
+        self._held = self._values_ahead()
+        # made when they are first needed, by the function's identity
+        self._probes: dict[int, Callable[[float], float | None]] = {}
         self._values: dict[str, float] = {}
         self._in_place = 0
         self._last = problem.interval[0]
         self.crossings: list[Crossing] = []
         self.marks: list[tuple[int, str]] = []
         self.endless = ""
+
+    def _values_ahead(self) -> dict[str, dict[int, float]]:
+        """Return what each switch of known times holds between the landings, by the landing that ends the stretch."""
+        (start, end), times = self._problem.interval, [landing.time for landing in self._landings]
+        edges = np.array([start, *times, end])
+        middles = 0.5 * (edges[:-1] + edges[1:])
+        # at the start it is not known yet which landing comes first
+        places = {switch.slot: [k for k, edge in enumerate(edges[:-1]) if edge == start] for switch in self._timed}
+        for k, landing in enumerate(self._landings):
+            for switch in landing.switches:
+                if switch.slot in places:
+                    places[switch.slot].append(k + 1)
+        found = {}
+        for switch in self._timed:
+            here = np.array(sorted({*places[switch.slot]}))
+            values = evaluate(switch.live, {**self._problem.parameters, "t": middles[here]})
+            found[switch.slot] = dict(zip(here.tolist(), np.broadcast_to(values, here.size).tolist(), strict=True))
+        return found
 
     def begin(self) -> None:
         """Give every switch its value at the start, and the march its first place to land on."""
@@ -124,7 +145,7 @@ class Passage:
         self._march.control["end"] = end
         self._march.native.hold_between(time, end)
         for switch in changing:
-            self._set(switch, float(evaluate(switch.live, {**self._problem.parameters, "t": 0.5 * (time + end)})))
+            self._set(switch, self._held[switch.slot][self._next])
         if changing:
             self._follow_nested(time, None)
 
@@ -171,11 +192,13 @@ class Passage:
         return {**problem.inputs, **problem.parameters, **self._values, **scalars, "t": time, STATE: state}
 
     def _value_of(self, function: NativeFunction, time: float) -> float:
-        state = self._march.system.state
-        found = evaluate_rows(function, np.array([time]), state[None, :])
-        if not found.size:
+        if id(function) not in self._probes:
+            self._probes[id(function)] = prober(function, self._march.system.state)
+        found = self._probes[id(function)](time)
+        if found is None:
             function.raise_pending("an event or switch function")
-        return float(found[0, 0]) if found.size else float("nan")
+            return float("nan")
+        return found
 
     def _refresh_events(self, time: float) -> None:
         """Set what each event's function was at the start of the next step, so that none is lost or found twice."""

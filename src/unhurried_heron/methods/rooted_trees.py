@@ -83,6 +83,6 @@ class ElementaryWeights:
         """Return the highest order all of whose conditions the weights ``b`` meet."""
         for order in range(1, at_most + 1):
             for tree in trees(order):
-                if abs(self.residual(b, tree)) > _MET:
+                if abs(float(self.residual(b, tree))) > _MET:
                     return order - 1
         return at_most

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any, Final, Literal
 
 import numpy as np
@@ -79,7 +80,7 @@ class Switch:
             return Node("min", add(held, neg(self.gap)), add(self.gap, ONE, neg(held)))
         return Node("where", held, self.gap, neg(self.gap))
 
-    @property
+    @cached_property
     def nested(self) -> bool:
         """Whether the switch depends on others."""
         return any(found.startswith(_SLOT) for found in names_in(self.gap))

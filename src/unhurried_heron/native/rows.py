@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import ctypes
 import functools
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 
 from unhurried_heron.native.engine import compile_module
-from unhurried_heron.native.signature import FloatArray, NativeFunction, address
+from unhurried_heron.native.signature import FINE, FloatArray, NativeFunction, address
 
 _LOOP = """
 define i64 @evaluate(ptr %f, ptr %context, i64 %rows, ptr %times, ptr %states, i64 %n, ptr %out, i64 %m) nounwind {
@@ -44,6 +45,19 @@ def _loop() -> tuple[Any, Any]:
     pointer, count = ctypes.c_void_p, ctypes.c_int64
     kind = ctypes.CFUNCTYPE(count, pointer, pointer, count, pointer, pointer, count, pointer, count)
     return kind(address), engine
+
+
+def prober(function: NativeFunction, state: FloatArray) -> Callable[[float], float | None]:
+    """Return what asks a function of one output at a time and what stands in ``state`` then; None for no answer."""
+    out = np.empty(1)
+    pointer = ctypes.c_void_p
+    call = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.c_double, pointer, pointer, pointer)(function.address)
+    places = address(state), address(out), function.context_address
+
+    def probe(time: float, keep: Any = (function, state)) -> float | None:
+        return float(out[0]) if call(time, *places) == FINE else None
+
+    return probe
 
 
 def evaluate_rows(function: NativeFunction, times: FloatArray, states: FloatArray) -> FloatArray:
