@@ -214,7 +214,9 @@ def test_outputs_harm_nothing(tmp_path: Path) -> None:
     assert run.returncode == 1
     assert "t = 0.5" not in run.stdout.split("budget")[0]
     assert "3 steps" in run.stdout
-    assert heron("run", path, "--budget", "lots").returncode == 2
+    for budget in ("lots", "0s", "1e999steps", "0.5steps", "1..5s"):
+        refused = heron("run", path, "--budget", budget)
+        assert (refused.returncode, "Traceback" in refused.stderr) == (2, False), budget
     assert heron("new", "", cwd=tmp_path).returncode == 2
     plain = heron("methods", env={**os.environ, "PYTHONIOENCODING": "ascii", "COLUMNS": "60"})
     assert (plain.returncode, plain.stderr) == (0, "")

@@ -250,15 +250,12 @@ def _interval(problem: Problem, start: str | None, end: str | None) -> tuple[Any
 
 def _budget(text: str) -> dict[str, Any]:
     """Read ``20s``, ``5000steps`` or ``1e6rates``."""
-    found = re.fullmatch(r"\s*(?P<number>[\d.]+(?:e\d+)?)\s*(?P<what>s|steps|rates)\s*", text)
-    try:
-        number = float(found["number"]) if found else 0.0
-    except ValueError:
-        number = 0.0
-    if found is None or number <= 0:
+    found = re.fullmatch(r"\s*(?P<number>\d+(?:\.\d*)?(?:[eE]\d{1,2})?)\s*(?P<what>s|steps|rates)\s*", text)
+    if found is None or float(found["number"]) <= 0:
         raise OptionError(
             "this is no budget", name="--budget", place="--budget", expected="20s, 5000steps or 1e6rates", given=text
         )
+    number = float(found["number"])
     name = {"s": "seconds", "steps": "steps", "rates": "rate_evaluations"}[found["what"]]
     return {name: number if name == "seconds" else int(number)}
 
