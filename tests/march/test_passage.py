@@ -202,6 +202,6 @@ def test_measured_inputs_are_landed_on(between: str) -> None:
         exact = sum(float(part.mean() * (grid[-1] - grid[0])) for part, grid in zip(inside, pieces, strict=True))
         assert run.final["x"] == pytest.approx(exact, rel=1e-7)
         assert set(times[1:-1]) <= set(run.times)
-    smeared = uh.integrate(problem, rtol=1e-4, switches=False)
+    smeared = uh.integrate(problem, rtol=1e-7, switches=False)
     assert smeared.final["x"] == pytest.approx(exact, rel=1e-2)
     assert smeared.tally.accepted + smeared.tally.refused > 5

@@ -20,6 +20,8 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
     """Return the run; ``kind`` of linear algebra."""
     march, problem = driver.march, asked.problem
     trajectory = driver.recorder.trajectory(float(march.control["time"][0]), march.system.state.copy())
+    # a look at the end of the run may call the rates, which counts
+    ending = ending_of(_stop(asked, driver, reason, trajectory), problem, asked.method)
     counts = {key: int(march.control[key][0]) for key in Tally.__dataclass_fields__ if key != "seconds"}
     options: dict[str, Any] = {"rtol": None, "atol": None, "step": asked.fixed, "record": asked.record}
     if asked.adapts:
@@ -30,7 +32,7 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
         problem=problem,
         method=asked.method.name,
         options=options,
-        ending=ending_of(_stop(asked, driver, reason, trajectory), problem, asked.method),
+        ending=ending,
         tally=Tally(**counts, seconds=driver.seconds),
         _trajectory=trajectory,
         _watched=asked.events,
