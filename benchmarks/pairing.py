@@ -12,10 +12,11 @@ from pathlib import Path
 
 import numpy as np
 
-from unhurried_heron.families.registry import family_of
-from unhurried_heron.march.layout import March, lay_out
+from unhurried_heron.march.asked import Asked
+from unhurried_heron.march.launch import launch
+from unhurried_heron.march.layout import March
+from unhurried_heron.march.options import Budget
 from unhurried_heron.methods.catalogue import find_method
-from unhurried_heron.native.system import native_system
 from unhurried_heron.problem.problem import Problem
 
 ROUNDS = 21
@@ -39,25 +40,36 @@ def compile_c(source: str, *flags: str) -> ctypes.CDLL:
 
 
 def prepared(problem: Problem, method: str, rtol: float, atol: float, first: float) -> March:
-    """A march laid out as `integrate` does, with every tolerance given."""
-    chosen = find_method(method)
+    """A march laid out as `integrate` does where every step and attempt is kept, with every tolerance given."""
     n = len(problem.states)
-    native = native_system(problem, (), with_jacobian=family_of(chosen).implicit)
-    state = np.array([*problem.initial.values()])
-    scale = family_of(chosen).scale(chosen, np.full(n, rtol), np.full(n, atol), state, False)
-    march = lay_out(chosen, native, state, scale, (), fixed=False)
+    asked = Asked(
+        problem=problem,
+        method=find_method(method),
+        events=(),
+        relative=np.full(n, rtol),
+        absolute=np.full(n, atol),
+        fixed=None,
+        first=first,
+        longest=np.inf,
+        record="steps",
+        times=None,
+        ledger=True,
+        held=True,
+        budget=Budget(),
+    )
+    march = launch(asked, "dense").march
     rewind(march, problem, first)
     return march
 
 
 def rewind(march: March, problem: Problem, first: float) -> None:
     """Set a march back to its start."""
-    control = march.control
+    control, before = march.control, march.control.copy()
     control[:] = 0
-    control["table"] = march.table.ctypes.data
+    for kept in ("table", "order", "adaptive", "every_step", "largest_step"):
+        control[kept] = before[kept]
     control["time"], control["end"] = problem.interval
-    control["step"], control["adaptive"] = first, 1
-    control["largest_step"], control["bad_component"] = np.inf, -1
+    control["step"], control["bad_component"] = first, -1
     control["attempts_left"] = control["evaluation_limit"] = 2**60
     march.system.state[:] = [*problem.initial.values()]
 

@@ -10,6 +10,7 @@ import argparse
 import time
 from collections.abc import Callable
 
+import calls
 import chunks
 import explicit
 import formulation
@@ -26,6 +27,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "linear": linear.report,
     "chunks": chunks.report,
     "formulation": formulation.report,
+    "calls": calls.report,
     "start": start.report,
     "refusals": refusals.report,
 }

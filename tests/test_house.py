@@ -163,6 +163,13 @@ def test_examples_run(example: Path, tmp_path: Path) -> None:
     assert done.stdout
 
 
+def test_benchmarks_run() -> None:
+    # one that needs no C compiler; all lay out their marches alike
+    done = python(ROOT / "benchmarks" / "run.py", "--part", "chunks")
+    assert done.returncode == 0, done.stderr
+    assert "chunked / one shot" in done.stdout
+
+
 def test_docstring_examples() -> None:
     done = python(
         "-m",

@@ -12,7 +12,7 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron import errors
-from unhurried_heron.native import system
+from unhurried_heron.march import launch
 from unhurried_heron.native.engine import compile_module
 from unhurried_heron.native.signature import NativeFunction
 
@@ -151,14 +151,14 @@ yes:
 
 @pytest.mark.parametrize("method", ["dormand-prince-54", "radau-iia-5"])
 def test_outside_the_domain_the_step_is_shortened(method: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    real = system.native_system
+    real = launch.native_system
 
     def limited(*arguments, **options):
         address, engine = compile_module(DOMAIN)
         rates = NativeFunction(address, 1, np.zeros(1), (engine,))
         return replace(real(*arguments, **options), rates=rates, jacobian=None)
 
-    monkeypatch.setattr(system, "native_system", limited)
+    monkeypatch.setattr(launch, "native_system", limited)
     problem = uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 5))
     # a first step far beyond the domain: the answer 2 is no exception, and no rates either
     stop = [uh.Event("x = 0.99", stop=True)]

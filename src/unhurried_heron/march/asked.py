@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
+from unhurried_heron.march.options import Budget, Record
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.words.event import Event
-
-if TYPE_CHECKING:
-    from unhurried_heron.march.options import Budget, Record
 
 
 @dataclass(frozen=True)

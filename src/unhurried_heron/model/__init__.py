@@ -1,1 +1,1 @@
-"""What was said comes to: a model without values."""
+"""What the words mean: a model without values."""

@@ -21,6 +21,7 @@ from unhurried_heron.words.names import check_defined, in_order
 from unhurried_heron.words.statements import Statement
 
 Watched = Node | NamedFunction
+_MOST_REMEMBERED = 5_000
 
 
 @dataclass(frozen=True)
@@ -86,6 +87,8 @@ class Model:
             return match_arguments(event.when, self.layout.names, self.parameters)
         key = (event, *units.items())
         if key not in self._watched:
+            if len(self._watched) >= _MOST_REMEMBERED:
+                self._watched.clear()
             written = self.read_event(event, units)
             self._watched[key] = self.written_out(written.node, f"the event '{event.name}'")
         return self._watched[key]

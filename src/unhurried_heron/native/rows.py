@@ -48,13 +48,16 @@ def _loop() -> tuple[Any, Any]:
 
 
 def prober(function: NativeFunction, state: FloatArray) -> Callable[[float], float | None]:
-    """Return what asks a function of one output at a time and what stands in ``state`` then; None for no answer."""
+    """Return what asks a function of one output at a time and what stands in ``state`` then; None for no answer.
+
+    Both must stay alive as long as it is used.
+    """
     out = np.empty(1)
     pointer = ctypes.c_void_p
     call = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.c_double, pointer, pointer, pointer)(function.address)
     places = address(state), address(out), function.context_address
 
-    def probe(time: float, keep: Any = (function, state)) -> float | None:
+    def probe(time: float) -> float | None:
         return float(out[0]) if call(time, *places) == FINE else None
 
     return probe

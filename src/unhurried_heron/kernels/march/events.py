@@ -92,13 +92,25 @@ def _locate(watch, event, start, step, coefficients, shape):
 
 
 @inner
-def find_events(watch, control, start, step, coefficients, shape):
+def describe(control, parts, address):
+    """Have the family form the polynomial of the present step, once."""
+    if control.described == 0:
+        control.described = 1
+        control.ask = DESCRIBE
+        call_kernel(parts.family, address)
+
+
+@inner
+def find_events(watch, control, shape, parts, address):
     """Append the events of one step in the order they happen; return theta of the first that stops the run.
+
+    The step is described only where the sign of one changes.
 
     ``values`` rows 0 and 1 hold the event functions at both ends. NEVER: none stops it; FAILED: an event function
     did.
     """
     _, n = shape
+    start, step, coefficients = control.time, control.length, as_doubles(control.place)
     times, which = watch.times, watch.which
     first_stop = NEVER
     first = control.n_events
@@ -107,6 +119,7 @@ def find_events(watch, control, start, step, coefficients, shape):
     for e in range(watch.m):
         if not _changes(watch.values[e], watch.values[watch.m + e], watch.going[e]):
             continue
+        describe(control, parts, address)
         theta = _locate(watch, e, start, step, coefficients, shape)
         if theta == FAILED:
             return FAILED
@@ -132,15 +145,6 @@ def find_events(watch, control, start, step, coefficients, shape):
     return first_stop
 
 
-@inner
-def describe(control, parts, address):
-    """Have the family form the polynomial of the present step, once."""
-    if control.described == 0:
-        control.described = 1
-        control.ask = DESCRIBE
-        call_kernel(parts.family, address)
-
-
 def search(address):
     """Look for events on an accepted step; return FAILED, 0, or STOPS with ``control.theta`` where one stops the run.
 
@@ -151,12 +155,8 @@ def search(address):
     control.bad_time = control.finish
     if not watch_values(watch, control.finish, system.trial, 1):
         return FAILED
-    for e in range(watch.m):
-        if _changes(watch.values[e], watch.values[watch.m + e], watch.going[e]):
-            describe(control, parts_in(table), address)
-            break
     shape = (output.size // system.n - 1, system.n)
-    theta = find_events(watch, control, control.time, control.length, as_doubles(control.place), shape)
+    theta = find_events(watch, control, shape, parts_in(table), address)
     if theta == FAILED:
         return FAILED
     if theta != NEVER:

@@ -15,7 +15,6 @@ A family is another kernel, called by address with what it is asked for in ``con
 from __future__ import annotations
 
 from unhurried_heron.kernels.march.events import FAILED, STOPS, describe, move_to_event
-from unhurried_heron.kernels.march.first_step import choose_first_step
 from unhurried_heron.kernels.march.outcome import (
     begin,
     choose_attempt,
@@ -25,6 +24,7 @@ from unhurried_heron.kernels.march.outcome import (
     keep_step,
     pause_reason,
 )
+from unhurried_heron.kernels.march.starting_step import choose_starting_step
 from unhurried_heron.kernels.memory.call import as_control, as_longs, call_kernel
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -52,7 +52,7 @@ def march(address):
         if reason != REACHED_END:
             return reason
         if control.step == 0.0:
-            reason = choose_first_step(system, control, watch.trial)
+            reason = choose_starting_step(system, control, watch.trial)
             if reason != REACHED_END:
                 return reason
         control.after_refusal = 0

@@ -1,4 +1,4 @@
-"""The first step of an adaptive run, by estimate, and of what follows a switch.
+"""The starting step of an adaptive run, by estimate, at its beginning and beyond every switch.
 
 The plan is that of E. Hairer, S. P. Norsett and G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993),
 section II.4; the last formula is made independent of the unit of time.
@@ -38,7 +38,7 @@ def _size(system, values, less):
 
 
 @inner
-def choose_first_step(system, control, scratch):
+def choose_starting_step(system, control, scratch):
     """Set ``control.step`` from the state and slope where the march begins; ``scratch`` (n,) is written over.
 
     Returns REACHED_END, or RATES_STOPPED where the user's function stops the run.

@@ -1,0 +1,48 @@
+"""What a call costs besides its steps: a ready problem, a changed copy, a switch that is crossed."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+from explicit import LORENZ
+from pairing import in_turn
+
+from unhurried_heron.march.integrate import integrate
+from unhurried_heron.problem.problem import Problem
+
+# a few steps only
+READY = LORENZ.with_(interval=(0, 0.01))
+LOCATED = Problem.from_text(
+    "x' = v\nv' = where(x > 0, -1, 1)*k", initial={"x": 1, "v": 0}, parameters={"k": 100}, interval=(0, 50)
+)
+TIMED = Problem.from_text("x' = where(sin(50*t) > 0, 1, -1)", initial={"x": 1}, interval=(0, 6))
+REPEATS = 20
+
+
+def each(what: Callable[[], object], count: int = 1) -> Callable[[], float]:
+    """Microseconds of a call, divided by ``count``."""
+
+    def measure() -> float:
+        begun = time.perf_counter()
+        for _ in range(REPEATS):
+            what()
+        return (time.perf_counter() - begun) / (REPEATS * count) * 1e6
+
+    what()
+    return measure
+
+
+def report() -> None:
+    """Print microseconds, and what was asked for."""
+    located, timed = (len(integrate(problem, record=2).switches) for problem in (LOCATED, TIMED))
+    found = in_turn(
+        call=each(lambda: integrate(READY, record=2)),
+        copy=each(lambda: READY.with_(parameters={"r": 29})),
+        located=each(lambda: integrate(LOCATED, record=2), located),
+        timed=each(lambda: integrate(TIMED, record=2), timed),
+    )
+    print(f"   integrate on a ready problem: {found['call']:.0f} us (asked: 250)")
+    print(f"   with_(parameters=...): {found['copy']:.0f} us (asked: 50)")
+    print(f"   a located switch, with the steps between: {found['located']:.0f} us; one of known time: "
+          f"{found['timed']:.0f} us (asked: 20 without the steps)")  # fmt: skip
