@@ -72,7 +72,8 @@ def test_memory_does_not_grow_with_the_steps() -> None:
         peaks.append(tracemalloc.get_traced_memory()[1])
         tracemalloc.stop()
         assert run.times.size == 11
-    assert peaks[1] < 1.2 * peaks[0]
+    # one number for each step would be more
+    assert peaks[1] < peaks[0] + 8 * run.tally.accepted / 4
 
 
 def test_threads_do_not_disturb_each_other() -> None:
