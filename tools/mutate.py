@@ -1,56 +1,74 @@
-"""Seed small wrong edits over all rooms, one at a time, and see which of them the tests notice.
+"""Seed small wrong edits over all rooms and see which of them the tests notice.
 
-Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room ROOM ...]; needs the test dependencies,
-pytest-cov and pytest-xdist. Not part of the checks of a change: a run takes an hour. Each edit is made in a copy of the
-project. One run of all tests beforehand tells which of them walk over which line: these are tried on an edit. Where
-none does (kernels are compiled, commands are processes of their own), and where a file is read at import, the tests of
-the room run, and if these pass all of them. A survivor is an edit that no test noticed; a run that hangs is one too.
+Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room ROOM ...] [--quick] [--again LOG]; needs
+the test dependencies, pytest-cov and pytest-xdist. Not part of the checks of a change: a run takes an hour. Each edit
+is made in a copy of the project. One run of all tests beforehand tells which of them walk over which line, and how long
+they take: these are tried on an edit, the shortest first. Where none does (kernels are compiled), and where a line is
+read at import, the tests that walk over the file or, for kernels, those of the room are tried. What passes these is
+tried on all tests. A survivor is an edit that no test noticed. ``--quick`` ends with the first tests, and tells edits
+that *may* survive; ``--again`` seeds the survivors of an earlier run once more, by the text of their line.
 """
 
 from __future__ import annotations
 
 import argparse
 import ast
+import importlib
+import json
 import os
 import random
+import re
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
 import time
+import xml.etree.ElementTree as ElementTree
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 from coverage import CoverageData
 
 ROOT = Path(__file__).resolve().parents[1]
 SOURCE = Path("src/unhurried_heron")
-TESTS = {
-    "formulas": ["tests/formulas", "tests/native", "tests/model"],
-    "words": ["tests/words", "tests/files"],
-    "units": ["tests/units"],
-    "model": ["tests/model", "tests/problem"],
-    "problem": ["tests/problem", "tests/units", "tests/files"],
-    "native": ["tests/native", "tests/model/test_indexed.py"],
-    "kernels": ["tests/kernels", "tests/march", "tests/test_contract.py"],
-    "march": ["tests/march", "tests/cli"],
-    "families": ["tests/families", "tests/test_contract.py"],
-    "methods": ["tests/methods", "tests/test_contract.py"],
-    "run": ["tests/run", "tests/show", "tests/problem/test_kept_whole.py"],
-    "study": ["tests/study", "tests/show"],
-    "show": ["tests/show", "tests/cli"],
-    "files": ["tests/files", "tests/run", "tests/cli"],
-    "cli": ["tests/cli"],
-}
+ROOMS = [
+    "formulas", "words", "units", "model", "problem", "native", "kernels", "march", "families", "methods", "run",
+    "study", "show", "files", "cli",
+]  # fmt: skip
+COMPILED = ["tests/kernels", "tests/march", "tests/test_contract.py", "tests/families"]
 SWAPS: dict[type[ast.AST], tuple[str, ...]] = {
     ast.Add: ("+", "-"), ast.Sub: ("-", "+"), ast.Mult: ("*", "/"), ast.Div: ("/", "*"),
     ast.Lt: ("<", "<=", ">"), ast.LtE: ("<=", "<", ">"), ast.Gt: (">", ">=", "<"), ast.GtE: (">=", ">", "<"),
     ast.Eq: ("==", "!="), ast.NotEq: ("!=", "=="), ast.And: ("and", "or"), ast.Or: ("or", "and"),
 }  # fmt: skip
 QUOTES = {"repr", "str"}
-SHAPES = {"repr", "pretty_exceptions_enable"}
-SECONDS_A_RUN = 900
-PROCESSES = "2"
+# what a repr leaves out, how much is remembered, a check of our own lengths: no answer depends on these
+SHAPES = {"repr", "pretty_exceptions_enable", "maxsize", "strict"}
+PROCESSES = 2
+SECONDS_A_RUN = 1200.0
+AHEAD = ["numba", "scipy.sparse.linalg", "scipy.optimize", "pandas", "matplotlib.pyplot", "typer", "rich", "pytest"]
+
+
+@dataclass(frozen=True)
+class Edit:
+    """What is seeded: a file below the sources, from and to in characters, and what stands there instead."""
+
+    file: str
+    begin: int
+    end: int
+    new: str
+
+    def line(self, text: str) -> int:
+        """Return the number of the line."""
+        return text.count("\n", 0, self.begin) + 1
+
+    def told(self, text: str) -> str:
+        """Say what is seeded, in one line."""
+        line = self.line(text)
+        said = text.splitlines()[line - 1].strip()
+        return f"{self.file}:{line}: {text[self.begin : self.end]} -> {self.new or 'nothing'}: {said}"
 
 
 def _only_shape(node: ast.AST, *, style: bool) -> Iterator[ast.AST]:
@@ -71,9 +89,10 @@ def edits(text: str, *, style: bool = False) -> Iterator[tuple[int, int, str]]:
     starts = [0]
     for line in text.splitlines(keepends=True):
         starts.append(starts[-1] + len(line.encode()))
+    encoded = text.encode()
 
     def place(line: int, column: int) -> int:
-        return len(text.encode()[: starts[line - 1] + column].decode())
+        return len(encoded[: starts[line - 1] + column].decode())
 
     tree = ast.parse(text)
     shape = {inner for node in ast.walk(tree) for part in _only_shape(node, style=style) for inner in ast.walk(part)}
@@ -100,56 +119,163 @@ def edits(text: str, *, style: bool = False) -> Iterator[tuple[int, int, str]]:
             yield begin, begin + 4, ""
 
 
-def walked(copy: Path) -> dict[str, dict[int, list[str]]]:
-    """Return by file and line the tests that walk over it."""
-    if passes(copy, ["tests", f"--cov={copy / SOURCE}", "--cov-context=test", "--cov-report="]) != "passed":
+@dataclass
+class Walked:
+    """Which tests walk over which line of which file, and how many seconds each takes."""
+
+    tests: dict[str, dict[int, list[str]]]
+    seconds: dict[str, float]
+
+    def near(self, edit: Edit, line: int) -> list[str]:
+        """Return what may notice an edit of a line, the shortest first."""
+        lines = self.tests.get(edit.file, {})
+        near = lines.get(line) or sorted({test for tests in lines.values() for test in tests})
+        if edit.file.startswith("kernels/"):
+            near = [test for test in self.seconds if test.startswith(tuple(COMPILED))]
+        return sorted(near or self.seconds, key=lambda test: self.seconds.get(test, 0.0))
+
+    def first(self, edit: Edit, line: int, most: float) -> list[str]:
+        """Return those of them that take so many seconds together."""
+        total, chosen = 0.0, []
+        for test in self.near(edit, line):
+            total += self.seconds.get(test, 0.0)
+            if total > most and chosen:
+                break
+            chosen.append(test)
+        return chosen
+
+
+def walked(copy: Path) -> Walked:
+    """Run all tests once, under coverage."""
+    report = copy / "report.xml"
+    seen = [f"--cov={copy / SOURCE}", "--cov-context=test", "--cov-report=", f"--junitxml={report}"]
+    command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "-n", str(PROCESSES), *seen]
+    if subprocess.run(command, cwd=copy, env={**os.environ, **_surroundings(copy)}).returncode:
         sys.exit("the tests do not pass as they are")
+    seconds = {
+        f"{(case.get('classname') or '').replace('.', '/')}.py::{case.get('name')}": float(case.get("time") or 0.0)
+        for case in ElementTree.parse(report).iter("testcase")
+    }
     data = CoverageData(str(copy / ".coverage"))
     data.read()
     found: dict[str, dict[int, list[str]]] = {}
     for file in data.measured_files():
         lines = data.contexts_by_lineno(file)
         tests = {line: sorted({each.split("|")[0] for each in contexts if each}) for line, contexts in lines.items()}
-        found[str(Path(file).relative_to(copy))] = {line: each for line, each in tests.items() if each}
-    return found
+        found[str(Path(file).relative_to(copy / SOURCE))] = {line: each for line, each in tests.items() if each}
+    return Walked(found, seconds)
 
 
-def passes(copy: Path, tests: list[str]) -> str:
-    """Run tests on a copy: "passed", "failed" or "hung"."""
-    environment = {**os.environ, "PYTHONPATH": str(copy / "src"), "UNHURRIED_HERON_CACHE": str(copy / "cache")}
-    command = [
-        sys.executable,
-        "-m",
-        "pytest",
-        "-x",
-        "-q",
-        "-p",
-        "no:cacheprovider",
-        "--timeout",
-        "120",
-        "-n",
-        PROCESSES,
-        *tests,
-    ]
-    try:
-        done = subprocess.run(command, cwd=copy, env=environment, capture_output=True, timeout=SECONDS_A_RUN)
-    except subprocess.TimeoutExpired:
-        return "hung"
-    return "passed" if done.returncode == 0 else "failed"
+def _surroundings(copy: Path) -> dict[str, str]:
+    return {
+        "PYTHONPATH": str(copy / "src"),
+        "UNHURRIED_HERON_CACHE": str(copy.parent / "cache"),
+        "PYTHONDONTWRITEBYTECODE": "1",
+    }
 
 
-def outcome_of(copy: Path, path: Path, line: int, tests: dict[int, list[str]]) -> str:
-    """Run what may notice an edit of a line."""
-    room = path.relative_to(copy / SOURCE).parts[0]
-    near = tests.get(line, [])
-    if near:
-        # a few at once do for what is noticed everywhere
-        first = passes(copy, near[:: max(1, len(near) // 20)])
-        outcome = passes(copy, near) if first == "passed" and len(near) > 20 else first
-        # commands and examples are processes of their own
-        return passes(copy, ["tests/test_house.py", "tests/cli"]) if outcome == "passed" else outcome
-    outcome = passes(copy, TESTS[room])
-    return passes(copy, ["tests", *(f"--ignore={done}" for done in TESTS[room])]) if outcome == "passed" else outcome
+class Worker:
+    """A copy of the project in which one edit is tried at a time, in a process forked with the libraries loaded."""
+
+    def __init__(self, folder: Path, number: int) -> None:
+        self.copy = folder / f"copy{number}"
+        self.process, self.begun = 0, 0.0
+        self.edit: Edit | None = None
+        self.text, self.stage = "", 0
+        shutil.copytree(ROOT, self.copy, ignore=shutil.ignore_patterns(".git", "build", "*.egg-info", ".venv"))
+
+    def seed(self, edit: Edit, tests: list[str], stage: int = 0) -> None:
+        """Make the edit and begin its tests."""
+        path = self.copy / SOURCE / edit.file
+        self.text, self.edit, self.stage = path.read_text(encoding="utf-8"), edit, stage
+        path.write_text(self.text[: edit.begin] + edit.new + self.text[edit.end :], encoding="utf-8")
+        self._begin(tests)
+
+    def _begin(self, tests: list[str]) -> None:
+        self.begun = time.monotonic()
+        self.process = os.fork()
+        if self.process:
+            return
+        code = 3
+        try:
+            os.setsid()
+            os.chdir(self.copy)
+            quiet = os.open(self.copy.parent / f"{self.copy.name}.log", os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
+            os.dup2(quiet, 1)
+            os.dup2(quiet, 2)
+            os.environ.update(_surroundings(self.copy))
+            sys.dont_write_bytecode = True
+            sys.path[:] = [str(self.copy / "src"), str(self.copy), *sys.path[1:]]
+            pytest = importlib.import_module("pytest")
+            options = ["-x", "-q", "-p", "no:cacheprovider", "-p", "no:xdist", "-p", "no:cov", "--timeout", "120"]
+            code = int(pytest.main([*options, *tests]))
+        finally:
+            os._exit(code)
+
+    def outcome(self) -> str | None:
+        """Return "noticed", "passed" or "hung"; None while it runs. The edit is taken back."""
+        done, status = os.waitpid(self.process, os.WNOHANG)
+        if not done and time.monotonic() - self.begun < SECONDS_A_RUN:
+            return None
+        if not done:
+            os.killpg(self.process, signal.SIGKILL)
+            os.waitpid(self.process, 0)
+        assert self.edit is not None
+        (self.copy / SOURCE / self.edit.file).write_text(self.text, encoding="utf-8")
+        self.process = 0
+        return "hung" if not done else "passed" if status == 0 else "noticed"
+
+
+def chosen(arguments: argparse.Namespace) -> list[Edit]:
+    """Draw the edits: the rooms in turn, a file and an edit of it by chance; or those of an earlier run."""
+    every = {
+        room: {
+            str(path.relative_to(ROOT / SOURCE)): sorted(set(edits(path.read_text("utf-8"), style=room == "show")))
+            for path in sorted((ROOT / SOURCE / room).rglob("*.py"))
+        }
+        for room in arguments.room or ROOMS
+    }
+    if arguments.again:
+        wanted = set(re.findall(r"^(?:SURVIVED|HUNG +|perhaps ) \S+?:\d+: (.*)$", arguments.again.read_text(), re.M))
+        each = (Edit(file, *edit) for files in every.values() for file, found in files.items() for edit in found)
+        return [
+            edit
+            for edit in each
+            if edit.told((ROOT / SOURCE / edit.file).read_text("utf-8")).split(": ", 1)[1] in wanted
+        ]
+    dice, drawn = random.Random(arguments.seed), []
+    files = {room: [file for file, found in each.items() if found] for room, each in every.items()}
+    rooms = [room for room, each in files.items() if each]
+    for number in range(arguments.count):
+        room = rooms[number % len(rooms)]
+        file = dice.choice(files[room])
+        drawn.append(Edit(file, *dice.choice(every[room][file])))
+    return list(dict.fromkeys(drawn))
+
+
+def try_all(drawn: list[Edit], walks: Walked, workers: list[Worker], arguments: argparse.Namespace) -> dict[str, int]:
+    """Try the edits, several at a time, and print what became of each."""
+    begun, counts = time.monotonic(), {"noticed ": 0, "SURVIVED": 0, "HUNG    ": 0, "perhaps ": 0}
+    left = list(reversed(drawn))
+    while left or any(worker.process for worker in workers):
+        if time.monotonic() - begun > arguments.seconds:
+            left.clear()
+        for worker in workers:
+            outcome = worker.outcome() if worker.process else "idle"
+            if outcome == "passed" and worker.edit and worker.stage == 0 and not arguments.quick:
+                worker.seed(worker.edit, ["tests"], stage=1)
+                continue
+            if outcome in ("noticed", "passed", "hung") and worker.edit:
+                passed = "perhaps " if arguments.quick else "SURVIVED"
+                told = {"noticed": "noticed ", "passed": passed, "hung": "HUNG    "}[outcome]
+                counts[told] += 1
+                print(told, worker.edit.told(worker.text), flush=True)
+            if outcome and left:
+                edit = left.pop()
+                line = edit.line((worker.copy / SOURCE / edit.file).read_text("utf-8"))
+                worker.seed(edit, walks.first(edit, line, arguments.first))
+        time.sleep(0.02)
+    return counts
 
 
 def main() -> None:
@@ -158,36 +284,28 @@ def main() -> None:
     parser.add_argument("--count", type=int, default=60)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--seconds", type=float, default=3600.0)
-    parser.add_argument("--room", action="append", choices=list(TESTS))
+    parser.add_argument("--room", action="append", choices=ROOMS)
+    parser.add_argument("--first", type=float, default=60.0, help="seconds of tests that are tried first")
+    parser.add_argument("--quick", action="store_true")
+    parser.add_argument("--again", type=Path)
+    parser.add_argument("--walked", type=Path, help="keep here what the first run found, or read it")
     arguments = parser.parse_args()
-    dice, begun = random.Random(arguments.seed), time.monotonic()
-    rooms = arguments.room or list(TESTS)
-    counts = {"failed": 0, "passed": 0, "hung": 0}
-    with tempfile.TemporaryDirectory() as folder:
-        copy = Path(folder) / "copy"
-        shutil.copytree(ROOT, copy, ignore=shutil.ignore_patterns(".git", "build", "*.egg-info", ".venv"))
-        tests = walked(copy)
-        print(f"{sum(map(len, tests.values()))} lines are walked over by tests", flush=True)
-        for number in range(arguments.count):
-            if time.monotonic() - begun > arguments.seconds:
-                break
-            room = rooms[number % len(rooms)]
-            path = dice.choice(sorted((copy / SOURCE / room).rglob("*.py")))
-            text = path.read_text(encoding="utf-8")
-            found = sorted(set(edits(text, style=room == "show")))
-            if not found:
-                continue
-            begin, end, new = dice.choice(found)
-            line = text.count("\n", 0, begin) + 1
-            path.write_text(text[:begin] + new + text[end:], encoding="utf-8")
-            outcome = outcome_of(copy, path, line, tests.get(str(path.relative_to(copy)), {}))
-            path.write_text(text, encoding="utf-8")
-            counts[outcome] += 1
-            told = "noticed " if outcome == "failed" else "SURVIVED"
-            where = f"{path.relative_to(copy / SOURCE)}:{line}"
-            print(f"{told} {where}: {text[begin:end]} -> {new or 'nothing'}: {text.splitlines()[line - 1].strip()}")
-            sys.stdout.flush()
-    print(f"{counts['failed']} noticed, {counts['passed']} survived, {counts['hung']} hung")
+    drawn = chosen(arguments)
+    with tempfile.TemporaryDirectory() as name:
+        *workers, first = (Worker(Path(name), number) for number in range(PROCESSES + 1))
+        if arguments.walked and arguments.walked.exists():
+            kept = json.loads(arguments.walked.read_text())
+            tests = {file: {int(line): each for line, each in lines.items()} for file, lines in kept["tests"].items()}
+            walks = Walked(tests, kept["seconds"])
+        else:
+            walks = walked(first.copy)
+            if arguments.walked:
+                arguments.walked.write_text(json.dumps({"tests": walks.tests, "seconds": walks.seconds}))
+        print(f"{sum(map(len, walks.tests.values()))} lines are walked over by tests", flush=True)
+        for module in AHEAD:
+            importlib.import_module(module)
+        counts = try_all(drawn, walks, workers, arguments)
+    print(", ".join(f"{number} {told.strip().lower()}" for told, number in counts.items() if number))
 
 
 if __name__ == "__main__":

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 
-from unhurried_heron.families import Demand, Family, WorkSpace
-from unhurried_heron.kernels.memory.bundles import Array
+from unhurried_heron.families import Controller, Demand, Family, WorkSpace
+from unhurried_heron.kernels.memory.bundles import CONTROLLER, Array
 
 GAMMA = 1.0 - math.sqrt(0.5)
 
@@ -30,6 +30,7 @@ class TwoStage:
 
 
 class Work(NamedTuple):
+    controller: Annotated[Any, CONTROLLER]
     factor: int
     solve: int
     real: int
@@ -48,7 +49,8 @@ def lay_out(method: TwoStage, demand: Demand) -> WorkSpace:
     linear = demand.linear
     context = linear.context(False)
     vectors = [np.zeros(n) for _ in range(7)]
-    work = Work(linear.factor, linear.solve, context[0].ctypes.data, linear.jacobian, *vectors)
+    controller = Controller(share=0.7).record(method.embedded_order)
+    work = Work(controller, linear.factor, linear.solve, context[0].ctypes.data, linear.jacobian, *vectors)
     return WorkSpace(work, np.zeros(n), 3, (context, linear))
 
 

@@ -9,6 +9,7 @@ from unhurried_heron.kernels.linear_algebra.calls import solve
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.linear_algebra.one_shift import factor_for, solve_stage
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal
 from unhurried_heron.kernels.march.outcome import too_short
 from unhurried_heron.kernels.memory.bundles import CONVERGED, STOPPED
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs
@@ -79,9 +80,9 @@ def family(address):
         for k in range(system.n):
             system.slope[k] = work.second[k]
         if control.adaptive == 1:
-            control.step = control.length * min(4.0, 0.8 / max(control.error, 1e-4) ** 0.5)
+            control.step = control.length * factor_after_acceptance(work.controller, control.error, control)
     if control.ask == REFUSE:
-        control.step = control.length * (max(0.1, 0.8 / control.error**0.5) if control.error > 1.0 else 0.25)
+        control.step = control.length * factor_after_refusal(work.controller, control.error)
         if control.adaptive == 0:
             return NEWTON_FAILED
         if too_short(control):

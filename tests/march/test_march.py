@@ -180,6 +180,11 @@ def test_the_ledger_tells_the_whole_march(method: str) -> None:
     iterations = ledger["iterations"].sum()
     assert iterations == run.tally.iterations
     assert (iterations > 0) == (method == "radau-iia-5")
+    known = uh.methods().loc[method]
+    assert (ledger["order"] == known["order"]).all()
+    # the steps settle at a share of the length that would use up the tolerance
+    share = ledger["error"][good].median() ** (1 / (min(known["order"], known["embedded order"]) + 1))
+    assert 0.7 < share < 0.86
 
 
 def test_absolute_tolerance_alone() -> None:

@@ -6,6 +6,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import MOST_STUBBORN, dense_context
@@ -24,6 +25,10 @@ _FIXED_STEP_NEWTON = 2e-5
 _SHARE = 0.7
 # the iteration's error goes into the solution as it is, so it gets a small share of the tolerance
 _NEWTON_SHARE = 0.05
+# a refusal costs a whole step, and to aim at half of what is allowed a sixth of one. The trend of the error is carried
+# on from step to step (K. Gustafsson, ACM Trans. Math. Softw. 20 (1994) 496-517), where it makes the step shorter. What
+# was learnt at one step says little of one six times as long: the error would change a thousandfold
+_CONTROLLER = Controller(share=0.84, now=2.0, before=-1.0, steps=1.0, cautious=True, shrink=1 / 6, grow=6.0)
 _ROUNDING = 8 * float(np.finfo(float).eps)
 
 
@@ -70,6 +75,7 @@ def _lay_out(method: Collocation, demand: Demand) -> WorkSpace:
     }
     fields |= {
         "memory": np.zeros(1, dtype=COLLOCATION_MEMORY),
+        "controller": _CONTROLLER.record(method.embedded_order),
         "factor": linear.factor,
         "solve": linear.solve,
         "jacobian": linear.jacobian,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 from unhurried_heron.methods.method import Method
@@ -15,15 +16,15 @@ class ErrorScale:
     Attributes
     ----------
     newton : float
-        The largest error of Newton's iteration.
+        The largest error of Newton's iteration; NaN where nothing is iterated.
     between : float
-        The user's tolerance: the largest error between the steps.
+        The user's tolerance: the largest error between the steps; NaN where it is that at their ends.
     """
 
     relative: Array
     absolute: Array
-    newton: float = 0.0
-    between: float = 1.0
+    newton: float = math.nan
+    between: float = math.nan
 
 
 def as_given(method: Method, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:

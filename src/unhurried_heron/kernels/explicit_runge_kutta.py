@@ -1,14 +1,11 @@
-"""An explicit Runge-Kutta method, at fixed steps or with an embedded error estimate.
-
-Step control: a proportional-integral controller, K. Gustafsson, ACM Trans. Math. Softw. 17 (1991) 533-554; see
-E. Hairer and G. Wanner, *Solving Ordinary Differential Equations II*, section IV.2.
-"""
+"""An explicit Runge-Kutta method, at fixed steps or with an embedded error estimate."""
 
 from __future__ import annotations
 
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal, forget
 from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
 from unhurried_heron.kernels.memory.call import (
     as_control,
@@ -33,10 +30,9 @@ from unhurried_heron.kernels.memory.control import (
 )
 from unhurried_heron.kernels.memory.decoding import explicit_memory, system_in, tableau_in
 
-_SAFETY = 0.9
-_SHRINK, _GROW = 0.2, 5.0
-_LEAST_MEMORY = -9.2  # logarithm of the smallest error the controller remembers
 _HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"
+# beyond what is finite, nothing is known of the length that would do
+_NOT_FINITE_SHRINK = 0.1
 
 
 @inner
@@ -78,11 +74,11 @@ def _refuse(system, tableau, control):
     memory, h = explicit_memory(tableau.memory), control.length
     if memory.code == 1 and memory.squared < _HUGE:
         control.bad_component = -1
-        control.step = h * max(_SHRINK, _SAFETY * memory.squared ** (-0.5 / tableau.order))
+        control.step = h * factor_after_refusal(tableau.controller, control.error)
     else:
         control.bad_component = first_not_finite(system.trial, _end_rates(system, tableau), system.n)
         control.bad_time = control.time + h
-        control.step = 0.1 * h
+        control.step = _NOT_FINITE_SHRINK * h
     if control.adaptive == 0:
         return NOT_FINITE
     if too_short(control):
@@ -92,18 +88,11 @@ def _refuse(system, tableau, control):
 
 @inner
 def _accept(system, tableau, control):
-    end_rates, memory = _end_rates(system, tableau), explicit_memory(tableau.memory)
+    end_rates = _end_rates(system, tableau)
     for k in range(system.n):
         system.slope[k] = end_rates[k]
     if control.adaptive == 1:
-        # logarithms, so that the two powers of the controller cost one exponential
-        size = 0.5 * np.log(max(memory.squared, 1e-20))
-        factor = _SAFETY * np.exp((0.4 * memory.error_memory - 0.7 * size) / tableau.order)
-        factor = min(_GROW, max(_SHRINK, factor))
-        if control.after_refusal == 1:
-            factor = min(factor, 1.0)
-        memory.error_memory = max(size, _LEAST_MEMORY)
-        control.step = control.length * factor
+        control.step = control.length * factor_after_acceptance(tableau.controller, control.error, control)
     return REACHED_END
 
 
@@ -121,5 +110,5 @@ def family(address):
         return _accept(system, tableau, control)
     if control.ask == REFUSE:
         return _refuse(system, tableau, control)
-    explicit_memory(tableau.memory).error_memory = 0.0
+    forget(tableau.controller)
     return REACHED_END

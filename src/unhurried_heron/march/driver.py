@@ -132,5 +132,5 @@ class Driver:
         return times, which, states
 
     def ledger(self) -> Any:
-        """One row for each attempt, shape (n_attempts, 5), or None if it was not kept."""
+        """One row for each attempt, (n_attempts,) of `control.LEDGER`, or None if it was not kept."""
         return None if self._ledger is None else np.concatenate(self._ledger)

@@ -36,7 +36,8 @@ def _set_out(march: March, asked: Asked) -> None:
     control["time"] = control["origin"] = start
     control["end"] = end
     control["adaptive"] = int(asked.adapts)
-    control["order"] = min(asked.method.order, asked.method.embedded_order)
+    control["order"] = asked.method.order
+    control["estimate_order"] = min(asked.method.order, asked.method.embedded_order)
     control["bad_component"] = -1
     control["largest_step"] = asked.longest
     control["every_step"] = int(asked.times is None)

@@ -15,7 +15,7 @@ from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.machine_code.loading import Kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import OUTPUT, Output, Parts, System, Watch, address_table
-from unhurried_heron.kernels.memory.control import CONTROL, LEDGER_COLUMNS, RECENT
+from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, RECENT
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.native.signature import address
 from unhurried_heron.native.system import NativeSystem, going_codes
@@ -127,6 +127,6 @@ def _output(asked: Asked, n: int, degree: int) -> Output:
         start, end = asked.problem.interval
         wanted = np.append(times, np.copysign(np.inf, end - start))
         room = min(room, times.size)
-    coefficients, table = np.empty((room, degree + 1, n)), np.empty((rows, len(LEDGER_COLUMNS)))
+    coefficients, table = np.empty((room, degree + 1, n)), np.empty(rows, dtype=LEDGER)
     recent = np.zeros(RECENT)
     return Output(room, rows, (degree + 1) * n, np.empty(room), np.empty(room), coefficients, table, wanted, recent)

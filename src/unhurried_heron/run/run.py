@@ -196,7 +196,7 @@ class Run:
 
     @property
     def ledger(self) -> pd.DataFrame:
-        """One row for each attempted step: ``time``, ``step``, ``error``, ``accepted``, ``iterations``, ``switch``.
+        """One row for each attempt: ``time``, ``step``, ``error``, ``accepted``, ``order``, ``iterations``, ``switch``.
 
         ``error`` is the estimate in units of the tolerance: at most 1 for an accepted step, NaN where there is none.
         ``switch`` names what a step landed on, and is empty elsewhere.
@@ -216,8 +216,7 @@ class Run:
                 expected='record="steps", or ledger=True',
                 given=f"record={self.options.get('record')!r}",
             )
-        frame = pd.DataFrame(self._ledger, columns=["time", "step", "error", "accepted", "iterations"])
-        frame = frame.astype({"accepted": bool, "iterations": np.int64})
+        frame = pd.DataFrame(self._ledger)
         landed = dict(self._landings)
         frame["switch"] = [landed.get(row, "") for row in range(len(frame))]
         return frame

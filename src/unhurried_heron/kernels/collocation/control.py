@@ -1,11 +1,9 @@
-"""Choosing the next step of a collocation march, and whether Jacobian and factors are kept.
-
-The trend of the error is carried on from step to step: K. Gustafsson, ACM Trans. Math. Softw. 20 (1994) 496-517.
-"""
+"""Choosing the next step of a collocation march, and whether Jacobian and factors are kept."""
 
 from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal
 from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
 from unhurried_heron.kernels.memory.bundles import GROWS, OLD
 from unhurried_heron.kernels.memory.control import (
@@ -16,14 +14,6 @@ from unhurried_heron.kernels.memory.control import (
 )
 from unhurried_heron.kernels.memory.decoding import collocation_memory
 
-# the error, which goes with the fourth power of the step, is aimed at half of what is allowed: a refusal costs a whole
-# step, and aiming there costs a sixth of one
-_AIM = 0.5
-# what was learnt at one step says little of another more than so many times as long: the error would change a
-# thousandfold
-_GROW, _SHRINK = 6.0, 1.0 / 6.0
-# errors below this are as good as none: growth is at its bound already
-_SMALLEST_ERROR = _AIM / _GROW**4
 # below this contraction the third iteration of the next step is spared, which is worth an old Jacobian
 _GOOD_CONTRACTION = 3e-3
 # new factors cost about a tenth to a third of a step (measured: 8 to 100 states), which longer steps must gain
@@ -56,12 +46,10 @@ def after_divergence(control, system, work, h):
 
 
 @inner
-def after_refusal(control, memory, h):
+def after_refusal(control, work):
     """Shorten the step after too large an error; return a reason to give up, or REACHED_END."""
-    error = memory.error
-    # an error that is no number says nothing but "shorter"
-    factor = (_AIM / error) ** 0.25 if error < 1e300 else _SHRINK
-    control.step = h * max(_SHRINK, factor)
+    memory = collocation_memory(work.memory)
+    control.step = control.length * factor_after_refusal(work.controller, memory.error)
     if memory.jacobian_age == OLD:
         memory.jacobian_age = 0
     if too_short(control):
@@ -70,18 +58,11 @@ def after_refusal(control, memory, h):
 
 
 @inner
-def after_acceptance(control, memory, h):
+def after_acceptance(control, work):
     """Choose the next step and decide whether Jacobian and factors are kept."""
-    error = max(memory.error, _SMALLEST_ERROR)
-    factor = (_AIM / error) ** 0.25
-    if memory.previous_step != 0.0:
-        trend = factor * (h / memory.previous_step) * (memory.previous_error / error) ** 0.25
-        factor = min(factor, trend)
-    factor = min(_GROW, max(_SHRINK, factor))
-    if control.after_refusal == 1:
-        factor = min(factor, 1.0)
-    memory.previous_error = error
-    memory.previous_step = h
+    memory = collocation_memory(work.memory)
+    factor = factor_after_acceptance(work.controller, memory.error, control)
+    memory.previous_step = control.length
     memory.jacobian_age = OLD if memory.theta <= _GOOD_CONTRACTION else 0
     if control.adaptive == 1 and not (memory.jacobian_age == OLD and 1.0 <= factor <= _WORTH_GROWING):
-        control.step = h * factor
+        control.step = control.length * factor

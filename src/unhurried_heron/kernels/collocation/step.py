@@ -22,6 +22,7 @@ from unhurried_heron.kernels.collocation.newton import (
 from unhurried_heron.kernels.linear_algebra.calls import solve
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.controller import forget
 from unhurried_heron.kernels.march.outcome import first_not_finite
 from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, FRESH, GROWS, OLD, STOPPED
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native
@@ -203,9 +204,9 @@ def _attempt(system, method, work, control):
 
 @inner
 def _accept(system, work, control):
-    memory, h, n, adaptive = collocation_memory(work.memory), control.length, system.n, control.adaptive == 1
+    h, n, adaptive = control.length, system.n, control.adaptive == 1
     _set_scale(system, work, control.step)
-    after_acceptance(control, memory, h)
+    after_acceptance(control, work)
     # an error estimate is blind to what grows from below the tolerance
     longer = abs(control.step) > _LONGER * abs(h) or control.accepted % _NOW_AND_THEN == 0
     if adaptive and longer and stands_still(system, work):
@@ -229,13 +230,14 @@ def family(address):
         return _accept(system, work, control)
     if control.ask == REFUSE:
         if memory.outcome == CONVERGED:
-            return after_refusal(control, memory, control.length)
+            return after_refusal(control, work)
         return after_divergence(control, system, work, control.length)
     if control.ask == DESCRIBE:
         # its error between the ends was judged, so it is there
         return REACHED_END
     memory.previous_step = memory.factored_step = 0.0
     memory.jacobian_age = 0
+    forget(work.controller)
     memory.contraction = memory.correction = 1.0
     _set_scale(system, work, control.step)
     return REACHED_END

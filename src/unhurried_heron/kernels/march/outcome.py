@@ -6,10 +6,11 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.events import watch_values
-from unhurried_heron.kernels.memory.call import address_of, call_native, offset_by
+from unhurried_heron.kernels.memory.call import address_of, as_record, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     BUFFER_FULL,
     EVENT_STOPPED,
+    LEDGER,
     NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
@@ -17,6 +18,9 @@ from unhurried_heron.kernels.memory.control import (
     RECENT,
     SMALLEST_RELATIVE_STEP,
 )
+
+ledger_row = as_record(LEDGER)
+_ROW = LEDGER.itemsize
 
 
 @inner
@@ -96,13 +100,9 @@ def keep_row(control, output, accepted):
     """Write one row of the ledger, where it is kept."""
     if output.rows == 0:
         return
-    row = 5 * control.n_rows
-    ledger = output.ledger
-    ledger[row] = control.time
-    ledger[row + 1] = control.length
-    ledger[row + 2] = control.error
-    ledger[row + 3] = 1.0 if accepted else 0.0
-    ledger[row + 4] = control.row_iterations
+    row = ledger_row(output.ledger + control.n_rows * _ROW)
+    row.time, row.step, row.error = control.time, control.length, control.error
+    row.accepted, row.order, row.iterations = accepted, control.order, control.row_iterations
     control.n_rows += 1
 
 

@@ -67,7 +67,7 @@ def choose_starting_step(system, control, scratch):
     if rate > 1e-300:
         # if every derivative is larger than the one before by this rate, the error of a step h is about
         # speed * rate^order * h^(order + 1), which is to be a hundredth of the tolerance
-        best = (0.01 * rate / speed) ** (1.0 / (control.order + 1)) / rate
+        best = (0.01 * rate / speed) ** (1.0 / (control.estimate_order + 1)) / rate
     elif speed == 0.0 and bend > 0.0:
         best = np.sqrt(0.01 / bend)
     control.step = sign * max(min(100.0 * guess, best, length), shortest)

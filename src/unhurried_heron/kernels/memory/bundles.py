@@ -12,6 +12,7 @@ from typing import Annotated, Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.kernels.memory.control import LEDGER
 from unhurried_heron.native.signature import address
 
 # arrays of doubles and of whole numbers on the driver's side, pointers on the kernel's; decoders are made from these.
@@ -81,9 +82,9 @@ class Output(NamedTuple):
     """What a chunk leaves: the accepted steps that are kept, and attempted steps.
 
     ``starts``, ``steps`` (room,); ``coefficients`` (room, degree + 1, n): state = sum of coefficients[d] theta^d
-    for theta
-    in [0, 1]; ``size`` is the length of one step's coefficients. ``ledger`` (rows, 5) in the columns of
-    `control.LEDGER_COLUMNS`; ``rows`` is 0 where it is not kept. ``wanted``: times that are recorded, in the order of
+    for theta in [0, 1];
+    ``size`` is the length of one step's coefficients. ``ledger`` (rows,) of
+    `control.LEDGER`; ``rows`` is 0 where it is not kept. ``wanted``: times that are recorded, in the order of
     the run, and an infinity; ``recent`` (RECENT,): how long the last accepted steps were, in a ring.
     """
 
@@ -93,14 +94,30 @@ class Output(NamedTuple):
     starts: Array
     steps: Array
     coefficients: Array
-    ledger: Array
+    ledger: Annotated[Any, LEDGER]
     wanted: Array
     recent: Array
 
 
+CONTROLLER: Final = np.dtype(
+    [
+        ("aim", np.float64),  # logarithms of the error, and of the smallest that it tells apart, over the aim
+        ("least", np.float64),
+        ("alone", np.float64),  # exponents
+        ("now", np.float64),
+        ("before", np.float64),
+        ("steps", np.float64),
+        ("cautious", np.int64),
+        ("shrink", np.float64),
+        ("grow", np.float64),
+        ("previous_size", np.float64),  # of the step before: logarithm of its error over the aim, and length (0 none)
+        ("previous_step", np.float64),
+    ],
+    align=True,
+)
+
 EXPLICIT_MEMORY: Final = np.dtype(
     [
-        ("error_memory", np.float64),  # logarithm of the error of the step before
         ("squared", np.float64),  # squared error of the present attempt
         ("code", np.int64),  # of the rates in it
     ],
@@ -112,19 +129,17 @@ class Tableau(NamedTuple):
     """An explicit method, its arithmetic compiled by `native.tableaux`.
 
     ``attempt``, ``error``, ``polynomial``: addresses. ``degree`` of the step polynomial; ``width``: rows of
-    ``stages``, one
-    for each stage and, where it is no stage, one for the rate at the end of the step; ``order`` of the error estimate
-    plus one. ``stages`` (width, n), ``where`` int64 (1,): work space that survives between calls.
+    ``stages``, one for each stage and, where it is no stage, one for the rate at the end of the step. ``stages``
+    (width, n), ``where`` int64 (1,): work space that survives between calls.
     """
 
     memory: Annotated[Any, EXPLICIT_MEMORY]
-
+    controller: Annotated[Any, CONTROLLER]
     attempt: int
     error: int
     polynomial: int
     degree: int
     width: int
-    order: int
     stages: Array
     where: LongArray
 
@@ -132,7 +147,6 @@ class Tableau(NamedTuple):
 COLLOCATION_MEMORY: Final = np.dtype(
     [
         ("previous_step", np.float64),  # 0 where there is none
-        ("previous_error", np.float64),
         ("contraction", np.float64),  # what was left of a correction when it was last seen, and of how large a one
         ("correction", np.float64),
         ("jacobian_age", np.int64),  # 0 none, 1 from an earlier step, 2 from here
@@ -167,6 +181,7 @@ class DenseWork(NamedTuple):
     """
 
     memory: Annotated[Any, COLLOCATION_MEMORY]
+    controller: Annotated[Any, CONTROLLER]
     insist: int
     growth: int
     factor: int

@@ -14,7 +14,7 @@ CONTROL: Final = np.dtype(
         ("end", np.float64),
         ("largest_step", np.float64),
         ("adaptive", np.int64),
-        ("order", np.int64),  # of the error estimate
+        ("estimate_order", np.int64),  # of the error estimate
         ("every_step", np.int64),  # whether every step is kept, or those that hold a wanted time
         ("attempts_left", np.int64),  # also the stop cell: zeroed to make the march return
         ("evaluation_limit", np.int64),
@@ -34,6 +34,7 @@ CONTROL: Final = np.dtype(
         ("place", np.int64),  # address of its step polynomial
         ("described", np.int64),  # whether that is there
         ("error", np.float64),  # in units of the tolerance; NaN where there is none
+        ("order", np.int64),  # of the method; a family that changes it says so at each ATTEMPT
         ("row_iterations", np.int64),
         ("theta", np.float64),  # where an event stops the step
         # what happened
@@ -91,5 +92,16 @@ ACCEPTED: Final = 11
 
 # so many lengths of the last steps are remembered, a power of two
 RECENT: Final = 64
-LEDGER_COLUMNS: Final = ("time", "step", "error", "accepted", "iterations")
+# one row of the ledger, in the order of its columns
+LEDGER: Final = np.dtype(
+    [
+        ("time", np.float64),
+        ("step", np.float64),
+        ("error", np.float64),
+        ("accepted", np.bool_),
+        ("order", np.int64),
+        ("iterations", np.int64),
+    ],
+    align=True,
+)
 SMALLEST_RELATIVE_STEP: Final = 16 * float(np.finfo(float).eps)
