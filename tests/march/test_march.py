@@ -208,3 +208,29 @@ def test_work_of_an_implicit_march_is_counted() -> None:
     attempts = tally.accepted + tally.refused
     assert tally.iterations + attempts <= tally.solves <= tally.iterations + 4 * attempts
     assert tally.rate_evaluations >= 3 * tally.iterations + tally.accepted
+
+
+@pytest.mark.parametrize("record", ["steps", 7])
+@pytest.mark.parametrize("method", uh.methods().index)
+def test_a_run_knows_nothing_of_the_run_before(method: str, record: str | int) -> None:
+    problem = uh.Problem.from_text(
+        "x' = v\nv' = m*(1 - x^2)*v - x + max(x - k, 0)",
+        parameters={"m": 4, "k": 1.2},
+        initial={"x": 2, "v": 0},
+        interval=(0, 9),
+        events=[uh.Event("x = 0.3*k"), uh.Event("v = 50", stop=True)],
+    )
+    options = {"record": record, **({"rtol": 1e-6} if uh.methods()["adaptive"][method] else {"step": 0.01})}
+
+    def told(problem: uh.Problem) -> str:
+        run = uh.integrate(problem, method, **options)
+        counts = {**vars(run.tally), "seconds": 0}
+        return repr([run.times.tolist(), run.states.tolist(), counts, run.switches, run.events, str(run.ending)])
+
+    first, other = told(problem), problem.with_(parameters={"m": 9, "k": 0.7}, initial={"x": 0.1}, interval=(1, 5))
+    assert told(other) != first == told(problem)
+    # also after one that was stopped on the way, and after one of the other direction
+    told(problem.with_(initial={"v": 49.999}))
+    uh.integrate(problem.with_(interval=(3, 0)), method, **options)
+    assert told(problem) == first
+    assert told(pickle.loads(pickle.dumps(other))) == told(other)

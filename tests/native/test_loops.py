@@ -70,7 +70,7 @@ def test_nothing_in_a_loop_is_computed_twice() -> None:
         parameters={"n": 9, "k": 2},
         interval=(0, 1),
     )
-    text = emit_module(problem.model.rates, (), 9, Names((), ("n", "k")))
+    text = emit_module(problem.model.rates, (), 9, Names((), (("n", 0), ("k", 1))))
     assert [text.count(f"call double @llvm.{f}.f64") for f in ("exp", "sin", "cos")] == [1, 1, 1]
     # what no index moves, and the sum over all, stand before the loop that uses them
     before_loop, _, loop = text.rpartition("phi i64")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 
+import numba
 import numpy as np
 import pytest
 import sympy
@@ -11,7 +12,7 @@ import sympy
 import unhurried_heron as uh
 from unhurried_heron.native import engine, expressions
 from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import native_system
+from unhurried_heron.native.system import NativeSystem, native_system
 
 # the same formulas for SymPy, where it spells them otherwise
 SMOOTH = {
@@ -106,3 +107,36 @@ def test_forgotten_machine_code_is_freed_without_harm(pond: uh.Problem) -> None:
         uh.integrate(uh.Problem.from_text(f"x' = -{i + 7}*x", initial={"x": 1}, interval=(0, 1)))
     # what an older run holds was compiled by an engine that may be gone: it is compiled anew
     assert np.array_equal(uh.integrate(pond)["spill"], expected)
+
+
+def slope(t: float, y: np.ndarray, k: float, m: float) -> tuple[float, float]:
+    return k * y[1] + m, -m * y[0] * y[0] + k
+
+
+def level(y: np.ndarray, p: tuple[float, ...]) -> float:
+    return y[0] - p.k * p.m
+
+
+@pytest.mark.parametrize("kind", ["written", "python", "njit"])
+def test_a_parameter_changed_in_memory_reaches_every_function(kind: str) -> None:
+    values = {"parameters": {"k": 2.0, "m": 3.0}, "initial": {"a": 0.5, "b": 0.25}, "interval": (0, 1)}
+    if kind == "written":
+        text = "a' = k*b + m + max(a - k, 0)\nb' = -m*a^2 + k"
+        problem = uh.Problem.from_text(text, **values, events=[uh.Event("a = k*m")])
+    else:
+        made = numba.njit if kind == "njit" else lambda function: function
+        jacobian = None if kind == "njit" else (lambda y, k, m: np.array([[0, k], [-2 * m * y[0], 0]]))
+        event = uh.Event(made(level))
+        problem = uh.Problem.from_rates(made(slope), **values, jacobian=jacobian, events=[event])
+
+    def answers(system: NativeSystem) -> list[float]:
+        functions = [system.rates, *system.events, *system.watched, *([system.jacobian] if system.jacobian else [])]
+        state = np.array([[0.5, 0.25]])
+        return [x for function in functions for x in evaluate_rows(function, np.zeros(1), state)[0].tolist()]
+
+    first = native_system(problem, problem.events, with_jacobian=True)
+    before = answers(first)
+    first.context.change([5.0, 7.0])
+    other = problem.with_(parameters={"k": 5.0, "m": 7.0})
+    assert answers(first) == answers(native_system(other, other.events, with_jacobian=True)) != before
+    assert answers(first)[:2] == pytest.approx([5 * 0.25 + 7, -7 * 0.25 + 5])

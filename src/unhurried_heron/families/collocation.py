@@ -28,7 +28,7 @@ _NEWTON_SHARE = 0.05
 # a refusal costs a whole step, and to aim at half of what is allowed a sixth of one. The trend of the error is carried
 # on from step to step (K. Gustafsson, ACM Trans. Math. Softw. 20 (1994) 496-517), where it makes the step shorter. What
 # was learnt at one step says little of one six times as long: the error would change a thousandfold
-_CONTROLLER = Controller(share=0.84, now=2.0, before=-1.0, steps=1.0, cautious=True, shrink=1 / 6, grow=6.0)
+_CONTROLLER = Controller(share=0.5**0.25, now=2.0, before=-1.0, steps=1.0, cautious=True, shrink=1 / 6, grow=6.0)
 _ROUNDING = 8 * float(np.finfo(float).eps)
 
 

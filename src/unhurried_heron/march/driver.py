@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from contextlib import nullcontext
 from typing import Any
 
 import numpy as np
 
 from unhurried_heron.kernels.memory.control import Reason
+from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.interrupt import HeldInterrupt
 from unhurried_heron.march.layout import March
-from unhurried_heron.march.options import Budget
 from unhurried_heron.march.passage import Passage
 from unhurried_heron.march.progress import ProgressBar
-from unhurried_heron.march.recorder import Recorder
+from unhurried_heron.march.recorder import StepRecorder, recorded
 from unhurried_heron.march.watchdog import Watchdog
-from unhurried_heron.run.trajectory import Array
+from unhurried_heron.run.trajectory import Array, Trajectory
 
 # a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon; the first attempt tells how long
 # one takes
@@ -31,17 +32,17 @@ _UNLIMITED = 2**62
 class Driver:
     """Calls a march until it ends, keeping what it leaves; afterwards holds what the `Run` is made of."""
 
-    def __init__(
-        self, march: March, recorder: Recorder, budget: Budget, passage: Passage, *, keep_ledger: bool
-    ) -> None:
-        self.march, self.recorder, self.budget, self.passage = march, recorder, budget, passage
+    def __init__(self, march: March, asked: Asked, passage: Passage, done: Callable[[], None]) -> None:
+        self.march, self.passage, self.budget = march, passage, asked.budget
+        self._times, self._steps = asked.times, StepRecorder()
         self._rows = 0
-        self._ledger: list[Array] | None = [] if keep_ledger else None
+        self._ledger: list[Array] | None = [] if asked.ledger else None
         self._found: list[tuple[Array, Array, Array]] = []
         self._slice = _FIRST_SLICE
         self.seconds = 0.0
         self.interrupted = self.ctrl_c = False
         self.exhausted = ""
+        self.done = done
 
     def drive(self, bar: ProgressBar) -> Reason:
         """March to an ending.
@@ -102,7 +103,7 @@ class Driver:
     def _keep(self) -> None:
         control, output, watch = self.march.control, self.march.output, self.march.watch
         count = int(control["n_steps"][0])
-        if count and self.recorder.take(output, count, float(control["time"][0])):
+        if count and self._steps.take(output, count):
             self.march.renew_output()
         self._rows += int(control["n_rows"][0])
         if self._ledger is not None:
@@ -130,6 +131,14 @@ class Driver:
             return np.empty(0), np.empty(0, dtype=np.int64), np.empty((0, self.march.system.state.size))
         times, which, states = (np.concatenate(parts) for parts in zip(*self._found, strict=True))
         return times, which, states
+
+    def trajectory(self) -> Trajectory:
+        """Return the solution, as far as it was kept."""
+        control, state = self.march.control, self.march.system.state.copy()
+        time = float(control["time"][0])
+        if self._times is None:
+            return self._steps.trajectory(time, state)
+        return recorded(self._times, self.march.output.recorded, int(control["next_wanted"][0]), time, state)
 
     def ledger(self) -> Any:
         """One row for each attempt, (n_attempts,) of `control.LEDGER`, or None if it was not kept."""

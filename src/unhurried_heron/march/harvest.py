@@ -19,7 +19,7 @@ from unhurried_heron.run.trajectory import Array, Trajectory
 def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
     """Return the run; ``kind`` of linear algebra."""
     march, problem = driver.march, asked.problem
-    trajectory = driver.recorder.trajectory(float(march.control["time"][0]), march.system.state.copy())
+    trajectory = driver.trajectory()
     # a look at the end of the run may call the rates, which counts
     ending = ending_of(_stop(asked, driver, reason, trajectory), problem, asked.method)
     counts = {key: int(march.control[key][0]) for key in Tally.__dataclass_fields__ if key != "seconds"}
@@ -28,6 +28,9 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
         options |= {"rtol": _simplest(problem, asked.relative), "atol": _simplest(problem, asked.absolute)}
     if family_of(asked.method).implicit:
         options["linear"] = kind
+    events = driver.events()
+    if reason in (Reason.REACHED_END, Reason.EVENT):
+        driver.done()
     return Run(
         problem=problem,
         method=asked.method.name,
@@ -36,7 +39,7 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
         tally=Tally(**counts, seconds=driver.seconds),
         _trajectory=trajectory,
         _watched=asked.events,
-        _events=driver.events(),
+        _events=events,
         _ledger=driver.ledger(),
         _crossings=tuple(driver.passage.crossings),
         _landings=tuple(driver.passage.marks),

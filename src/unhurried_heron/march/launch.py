@@ -11,30 +11,39 @@ from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.driver import Driver
 from unhurried_heron.march.layout import March, lay_out
 from unhurried_heron.march.passage import Passage
-from unhurried_heron.march.recorder import StepRecorder, TimeRecorder
+from unhurried_heron.march.waiting import give_back, key_of, take
 from unhurried_heron.model.functions import NamedFunction
+from unhurried_heron.native.context import parameter_values
 from unhurried_heron.native.system import jacobian_entries, native_system
 from unhurried_heron.problem.problem import Problem
 
 
 def launch(asked: Asked, kind: str) -> Driver:
-    """Lay out a march, set it to its start, and return what drives it; ``kind`` of linear algebra."""
-    problem, method, family = asked.problem, asked.method, family_of(asked.method)
-    full = not family.implicit or (kind == "dense" and not _differenced(problem))
-    native = native_system(problem, asked.events, with_jacobian=family.implicit, held=asked.held, full=full)
-    scales = family.scale(method, asked.relative, asked.absolute, problem.start, not asked.adapts)
-    march = lay_out(asked, native, scales, kind)
+    """Set a march to its start and return what drives it; ``kind`` of linear algebra."""
+    problem, family = asked.problem, family_of(asked.method)
+    scales = family.scale(asked.method, asked.relative, asked.absolute, problem.start, not asked.adapts)
+    key = key_of(asked, scales, kind)
+    march = take(asked, key)
+    if march is None:
+        full = not family.implicit or (kind == "dense" and not _differenced(problem))
+        native = native_system(problem, asked.events, with_jacobian=family.implicit, held=asked.held, full=full)
+        march = lay_out(asked, native, scales, kind)
+    else:
+        march.native.context.change(parameter_values(problem))
     _set_out(march, asked)
     passage = Passage(problem, march, len(asked.events), fixed=not asked.adapts, held=asked.held)
     passage.begin()
-    recorder = StepRecorder() if asked.times is None else TimeRecorder(asked.times, problem.interval[0], problem.start)
-    return Driver(march, recorder, asked.budget, passage, keep_ledger=asked.ledger)
+    return Driver(march, asked, passage, lambda: give_back(asked, key, march))
 
 
 def _set_out(march: March, asked: Asked) -> None:
+    """Write what differs from run to run; the march may have been used before."""
     control, (start, end) = march.control, asked.problem.interval
+    march.renew()
+    march.system.state[:] = asked.problem.start
     control["time"] = control["origin"] = start
     control["end"] = end
+    march.record(np.empty(0) if asked.times is None else asked.times, np.copysign(np.inf, end - start))
     control["adaptive"] = int(asked.adapts)
     control["order"] = asked.method.order
     control["estimate_order"] = min(asked.method.order, asked.method.embedded_order)

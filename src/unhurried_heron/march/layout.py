@@ -19,6 +19,7 @@ from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, RECENT
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.native.signature import address
 from unhurried_heron.native.system import NativeSystem, going_codes
+from unhurried_heron.run.trajectory import Array
 from unhurried_heron.words.event import Event
 
 # steps to a chunk: enough to make a call cheap, few enough to stay in the processor's cache
@@ -31,7 +32,8 @@ EVENT_ROOM = 64
 class March:
     """A march ready to run; all arrays are owned here.
 
-    ``own`` is the bundle of its family, ``implicit`` whether an attempt solves linear systems.
+    ``own`` is the bundle of its family, ``implicit`` whether an attempt solves linear systems, ``size`` how many bytes
+    its bundles take.
     """
 
     kernel: Kernel
@@ -46,10 +48,34 @@ class March:
     keep: tuple[Any, ...] = ()
     linear: LinearSolver | None = None
     table: Any = field(init=False)
+    size: int = field(init=False)
+    _records: list[tuple[Any, Any]] = field(init=False)
 
     def __post_init__(self) -> None:
+        bundles = (self.system, self.watch, self.output, self.own)
+        arrays = [each for bundle in bundles for each in bundle if isinstance(each, np.ndarray)]
+        self.size = sum(array.nbytes for array in arrays)
+        # a family's records as they were laid out
+        own = [each for each in self.own if isinstance(each, np.ndarray) and each.dtype.names]
+        self._records = [(record, record.copy()) for record in own]
         self.table = address_table(self.control, *self.system, *self.parts, *self.watch, *self.output, *self.own)
+
+    def renew(self) -> None:
+        """Forget what a run before this one did."""
+        self.control[:] = np.zeros((), dtype=CONTROL)
         self.control["table"] = address(self.table)
+        for record, fresh in self._records:
+            record[:] = fresh
+
+    def record(self, times: Array, onward: float) -> None:
+        """Record the state at these times, in memory of their own; ``onward``: the infinity it goes towards."""
+        self.output.wanted[:-1], self.output.wanted[-1] = times, onward
+        if times.size:
+            self.output = self.output._replace(recorded=np.empty((times.size, self.system.n)))
+            self.table[OUTPUT + Output._fields.index("recorded")] = address(self.output.recorded)
+            if times[0] == self.control["time"][0]:
+                self.output.recorded[0] = self.system.state
+                self.control["next_wanted"] = 1
 
     def chunk(self) -> int:
         """March on until the kernel returns; its reason.
@@ -122,11 +148,13 @@ def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
 def _output(asked: Asked, n: int, degree: int) -> Output:
     room, times = int(min(CHUNK_STEPS, max(1, CHUNK_BYTES // (8 * (degree + 1) * n)))), asked.times
     rows = 2 * room if asked.ledger else 0
-    wanted = np.empty(0)
-    if times is not None:
-        start, end = asked.problem.interval
-        wanted = np.append(times, np.copysign(np.inf, end - start))
-        room = min(room, times.size)
-    coefficients, table = np.empty((room, degree + 1, n)), np.empty(rows, dtype=LEDGER)
-    recent = np.zeros(RECENT)
-    return Output(room, rows, (degree + 1) * n, np.empty(room), np.empty(room), coefficients, table, wanted, recent)
+    # only the present step's where the state is recorded at given times
+    room, count = (room, 0) if times is None else (1, times.size)
+    starts, steps, coefficients = np.empty(room), np.empty(room), np.empty((room, degree + 1, n))
+    table, wanted, nothing, recent = (
+        np.empty(rows, dtype=LEDGER),
+        np.empty(count + 1),
+        np.empty((0, n)),
+        np.zeros(RECENT),
+    )
+    return Output(room, rows, (degree + 1) * n, starts, steps, coefficients, table, wanted, nothing, recent)

@@ -174,7 +174,8 @@ class Passage:
 
     def _set(self, switch: Switch, value: float) -> None:
         self._values[switch.slot] = value
-        self._march.native.context[self._march.native.slots[switch.slot]] = value
+        context = self._march.native.context
+        context.array[context.slots[switch.slot]] = value
 
     def _follow_nested(self, time: float, flipped: Switch | None) -> None:
         """Switches that depend on others may be on their other side now."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from functools import cached_property
 from typing import Any
 
@@ -92,6 +92,14 @@ class Model:
             written = self.read_event(event, units)
             self._watched[key] = self.written_out(written.node, f"the event '{event.name}'")
         return self._watched[key]
+
+    @cached_property
+    def kept(self) -> dict[Any, Any]:
+        """What others made for it and keep as long as it lives; neither pickled nor copied."""
+        return {}
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {each.name: getattr(self, each.name) for each in fields(self)}
 
     @cached_property
     def _watched(self) -> dict[tuple[Any, ...], Node]:

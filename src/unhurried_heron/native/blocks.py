@@ -99,7 +99,7 @@ def emit_module(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int
         text = _function("evaluate", blocks, size, names, declared)
     else:
         text = _function("smooth", blocks, size, names, declared)
-        plain = Names(names.scalars, names.parameters, names.inputs)
+        plain = Names(names.scalars, names.places, names.inputs)
         text += _function("plain", guarded, size, plain, declared) + _GUARD.format(size=size)
     return _with_tables(declared) + text
 

@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.model.functions import NamedFunction, unusable_answer
+from unhurried_heron.native.context import Context
 from unhurried_heron.native.engine import compile_module
 from unhurried_heron.native.signature import FINE, STOP, FloatArray, NativeFunction
 
@@ -51,15 +52,15 @@ def _trampoline(n_inputs: int, n_outputs: int) -> tuple[int, Any]:
     return compile_module(_TRAMPOLINE.format(bytes_in=8 * n_inputs, bytes_out=8 * n_outputs, fine=FINE, stop=STOP))
 
 
-def python_function(function: NamedFunction, values: list[float], n_outputs: int) -> NativeFunction:
+def python_function(function: NamedFunction, context: Context, n_outputs: int) -> NativeFunction:
     """Put a Python function behind an address.
 
     Parameters
     ----------
     function : NamedFunction
         What to call.
-    values : list of float
-        Values of the parameters, in order.
+    context : Context
+        Where the parameters are.
     n_outputs : int
         How many numbers it must return; 0 stands for one bare number (an event function).
     """
@@ -69,7 +70,7 @@ def python_function(function: NamedFunction, values: list[float], n_outputs: int
     block = np.zeros(3, dtype=np.int64)
     result: FloatArray = np.zeros(size + 1)
     caught: list[tuple[BaseException, float]] = []
-    callback = _CALLBACK(_make_callback(function, values, n_outputs, block, result, caught))
+    callback = _CALLBACK(_make_callback(function, context, n_outputs, block, result, caught))
     block[0] = ctypes.cast(callback, ctypes.c_void_p).value or 0
     block[2] = result.ctypes.data
     return NativeFunction(
@@ -88,13 +89,14 @@ def _fixed_size(n: int) -> FloatArray:
 
 def _make_callback(
     function: NamedFunction,
-    values: list[float],
+    context: Context,
     n_outputs: int,
     block: Any,
     result: FloatArray,
     caught: list[tuple[BaseException, float]],
 ) -> Callable[[float], None]:
-    call = function.caller(values)
+    changes = memoryview(context.changes)
+    seen, call = changes[0], function.caller(context.values.tolist())
     names = function.states if function.by_name else None
     size = max(n_outputs, 1)
     # memory views write faster than arrays, and refuse another length or type by themselves
@@ -135,8 +137,15 @@ def _make_callback(
         except (struct.error, TypeError, KeyError):
             raise unusable_answer(function, answer, size) from None
 
+    def follow() -> None:
+        """Take the parameters as they are now."""
+        nonlocal seen, call
+        seen, call = changes[0], function.caller(context.values.tolist())
+
     def callback(time: float) -> None:
         try:
+            if changes[0] != seen:
+                follow()
             answer = call(time, state)
             if type(answer) is array and many:
                 try:

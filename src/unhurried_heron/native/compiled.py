@@ -10,13 +10,14 @@ import numpy as np
 
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.model.functions import PARAMETERS, STATE, NamedFunction, unusable
-from unhurried_heron.native.signature import NativeFunction
+from unhurried_heron.native.context import Context
+from unhurried_heron.native.signature import NativeFunction, address
 
 # longer tuples are an array's work
 _MAX_TUPLE = 64
 
 
-def njit_function(function: NamedFunction, values: list[float], n_outputs: int) -> NativeFunction:
+def njit_function(function: NamedFunction, context: Context, n_outputs: int) -> NativeFunction:
     """Put an ``@njit`` function behind an address; compiled once for each function and set of names.
 
     ``n_outputs`` is 0 for one bare number (an event function). A function that raises is called once more from Python
@@ -24,21 +25,22 @@ def njit_function(function: NamedFunction, values: list[float], n_outputs: int) 
     """
     machine = _machine_code(function, n_outputs)
     n = len(function.states)
-    # after the parameters: whether the function stopped, and the time and the state at which it did
-    context = np.array([*values, 0.0, 0.0, *[0.0] * n])
-    stopped = context[len(values) :]
+    # where the parameters are, whether the function stopped, and the time and the state at which it did
+    block = np.zeros(3 + n)
+    block.view(np.int64)[0] = address(context.array)
+    stopped = block[1:]
 
     def raised() -> tuple[BaseException, float] | None:
         if stopped[0] == 0.0:
             return None
         stopped[0], time = 0.0, float(stopped[1])
         try:
-            answer = function.caller(values)(time, stopped[2:].copy())
+            answer = function.caller(context.values.tolist())(time, stopped[2:].copy())
         except BaseException as error:
             return error, time
         return unusable(function, answer, n_outputs), time
 
-    return NativeFunction(machine.address, max(n_outputs, 1), context, (machine,), raised)
+    return NativeFunction(machine.address, max(n_outputs, 1), block, (machine, context), raised)
 
 
 @functools.lru_cache(maxsize=64)
@@ -50,13 +52,31 @@ def _machine_code(function: NamedFunction, n_outputs: int) -> Any:
         "function": function.function,
         "Parameters": type(function.bundle([0.0] * len(function.parameters))),
     }
-    names["carray"] = numba.carray
+    names["carray"], names["parameters_of"] = numba.carray, _first_pointer()
     # the text holds nothing of the user's but positions: names become indices before this point
     exec(compile(source, "<native wrapper of an njit function>", "exec"), names)
     doubles = numba.types.CPointer(numba.types.float64)
     signature = numba.types.int32(numba.types.float64, doubles, doubles, doubles)
     # the error model is the one an njit function has by itself: what raises when called by hand raises here
     return numba.cfunc(signature, error_model="python")(names["evaluate"])
+
+
+@functools.cache
+def _first_pointer() -> Any:
+    """Return what takes a block, in code that Numba compiles, for the pointer to doubles that stands first in it."""
+    ir: Any = importlib.import_module("llvmlite.ir")
+    numba: Any = importlib.import_module("numba")
+    doubles = numba.types.CPointer(numba.types.float64)
+
+    @numba.extending.intrinsic  # type: ignore[untyped-decorator]  # Numba is loaded only where it is needed
+    def first_pointer(typing_context: Any, block: Any) -> Any:
+        def generate(codegen_context: Any, builder: Any, _: Any, arguments: Any) -> Any:
+            kind = ir.DoubleType().as_pointer()
+            return builder.load(builder.bitcast(arguments[0], kind.as_pointer()))
+
+        return doubles(doubles), generate
+
+    return first_pointer
 
 
 def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
@@ -79,14 +99,13 @@ def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
         body = [f"r = {call}", short, *(f"out[{i}] = r[{i}]" for i in range(n))]
     else:
         body = [f"r = {call}", short, f"for i in range({n}):", "    out[i] = r[i]"]
-    place = len(function.parameters)
-    kept = [f"p[{place}] = 1.0", f"p[{place + 1}] = t"]
-    kept += [f"for i in range({n}):", f"    p[{place + 2} + i] = y[i]", "return -1"]
+    kept = ["block[1] = 1.0", "block[2] = t", f"for i in range({n}):", "    block[3 + i] = y[i]", "return -1"]
     lines = [
+        "p = parameters_of(block)",
         "try:",
         *(f"    {line}" for line in body),
         "except Exception:",
         *(f"    {line}" for line in kept),
         "return 1",
     ]
-    return "def evaluate(t, y, out, p):\n" + "\n".join(f"    {line}" for line in lines)
+    return "def evaluate(t, y, out, block):\n" + "\n".join(f"    {line}" for line in lines)

@@ -31,8 +31,8 @@ class Names:
     ----------
     scalars : tuple of (str, int)
         Places of the states that are no families.
-    parameters : tuple of str
-        Parameters and switches, in the order of the context.
+    places : tuple of (str, int)
+        Parameters and switches, and where they stand in the context.
     inputs : tuple of (str, int)
         Measured inputs and where in the context the address of their table stands; the address of the row in use
         follows.
@@ -43,7 +43,7 @@ class Names:
     """
 
     scalars: tuple[tuple[str, int], ...]
-    parameters: tuple[str, ...]
+    places: tuple[tuple[str, int], ...]
     inputs: tuple[tuple[str, int], ...] = ()
     held: bool = False
     n_states: int = 0
@@ -67,7 +67,7 @@ class Emitter:
 
     def __init__(self, names: Names) -> None:
         self._slots: Mapping[str, tuple[str, int]] = {
-            **{name: ("%p", i) for i, name in enumerate(names.parameters)},
+            **{name: ("%p", i) for name, i in names.places},
             **{state: ("%y", i) for state, i in names.scalars},
         }
         self._inputs, self._held = dict(names.inputs), names.held

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -16,12 +16,12 @@ from unhurried_heron.model.functions import NamedFunction, is_compiled, unusable
 from unhurried_heron.model.model import Watched
 from unhurried_heron.model.switches import Switch
 from unhurried_heron.native.clamp import clamped
+from unhurried_heron.native.context import Context, context_of
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.expressions import compiled, compiled_each
 from unhurried_heron.native.signature import FloatArray, NativeFunction
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.words.event import GOING, Event
-from unhurried_heron.words.measured import Measured
 
 # how a watched formula must change: a held switch ends where its formula falls below zero
 LEAVES = 2
@@ -36,14 +36,10 @@ class NativeSystem:
     ----------
     jacobian : NativeFunction, or None
         None where it must be found by differences.
-    context : ndarray of float64
-        Parameters, switches, and addresses of tables: what all written formulas share.
-    slots : dict of str to int
-        Where each switch stands in the context.
+    context : Context
+        Parameters, switches, and addresses of tables: what all functions share.
     located : tuple of Switch
         Switches found during the march, in the order of ``watched``.
-    rows : tuple
-        Measured inputs: the table, its rows in memory, and where the address of the row in use stands.
     limits : ndarray, shape (2,), or None
         Between which times a Python function may be asked.
     entries : tuple of two ndarrays of int64, or None
@@ -53,11 +49,9 @@ class NativeSystem:
     rates: NativeFunction
     jacobian: NativeFunction | None
     events: tuple[NativeFunction, ...]
-    watched: tuple[NativeFunction, ...] = ()
-    context: FloatArray = field(default_factory=lambda: np.zeros(1))
-    slots: dict[str, int] = field(default_factory=dict)
+    watched: tuple[NativeFunction, ...]
+    context: Context
     located: tuple[Switch, ...] = ()
-    rows: tuple[tuple[Measured, FloatArray, int], ...] = ()
     limits: FloatArray | None = None
     entries: tuple[FloatArray, FloatArray] | None = None
 
@@ -90,10 +84,7 @@ class NativeSystem:
 
     def hold_between(self, start: float, end: float) -> None:
         """Take the rows of the tables in use between two times, and keep Python functions within them."""
-        middle = 0.5 * (start + end)
-        for table, rows, slot in self.rows:
-            place = int(np.clip(np.searchsorted(table.times, middle, side="right") - 1, 0, table.times.size - 1))
-            self.context.view(np.int64)[slot + 1] = rows.ctypes.data + 8 * (1 + 5 * place)
+        self.context.use_rows(0.5 * (start + end))
         if self.limits is not None:
             self.limits[:] = sorted([np.nextafter(start, end), np.nextafter(end, start)])
 
@@ -108,14 +99,15 @@ def native_system(
     """
     model = problem.model
     switches = problem.switches if held else ()
-    names, context, tables = _context(problem, held=held)
+    context = context_of(problem)
+    names = context.names(model.layout, held=held)
     own = tuple(switch for switch in switches if switch.times is None)
     blocks: tuple[Block, ...] | NamedFunction = model.rates
     guarded: tuple[Block, ...] = ()
     limits = None
     if isinstance(model.rates, NamedFunction):
-        rates = _native_function(model.rates, problem, model.layout.size)
-        slopes = _own_jacobian(model.jacobian, problem) if with_jacobian and model.jacobian else None
+        rates = _native_function(model.rates, context, model.layout.size)
+        slopes = _own_jacobian(model.jacobian, context) if with_jacobian and model.jacobian else None
         if any(switch.times for switch in switches):
             limits = np.array([-np.inf, np.inf])
             rates = clamped(rates, limits)
@@ -123,17 +115,15 @@ def native_system(
     else:
         if held:
             blocks, guarded = model.smooth.blocks, model.rates if any(switch.slot for switch in own) else ()
-        rates = compiled(blocks, model.layout.size, names, context, guarded=guarded)  # type: ignore[arg-type]  # blocks
-        slopes = _native_jacobian(blocks, model.layout, names, context, full=full) if with_jacobian else None  # type: ignore[arg-type]
+        rates = compiled(blocks, model.layout.size, names, context.array, guarded=guarded)  # type: ignore[arg-type]  # blocks
+        slopes = _native_jacobian(blocks, model.layout, names, context.array, full=full) if with_jacobian else None  # type: ignore[arg-type]
     return NativeSystem(
         rates=rates,
         jacobian=slopes,
-        events=_native_events([model.watch(event, problem.units) for event in events], problem),
-        watched=tuple(_native_switch(switch, problem, names, context) for switch in own),
+        events=_native_events([model.watch(event, problem.units) for event in events], model.layout, context),
+        watched=tuple(_native_switch(switch, names, context) for switch in own),
         context=context,
-        slots={switch.slot: names.parameters.index(switch.slot) for switch in switches if switch.slot},
         located=own,
-        rows=tables if held else (),
         limits=limits,
         entries=None if full else jacobian_entries(problem, held=held),
     )
@@ -154,28 +144,11 @@ def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[FloatArray
     return rows, columns
 
 
-def _context(problem: Problem, *, held: bool) -> tuple[Names, FloatArray, tuple[tuple[Measured, FloatArray, int], ...]]:
-    """Return the names of everything outside the state, and the array their values stand in."""
-    model = problem.model
-    slots = [switch.slot for switch in model.smooth.switches if switch.slot] if held else []
-    words = (*model.parameters, *slots)
-    inputs = tuple((name, len(words) + 2 * place) for place, name in enumerate(model.inputs))
-    context = np.zeros(len(words) + 2 * len(inputs) + 1)
-    context[: len(model.parameters)] = [problem.parameters.get(name, np.nan) for name in model.parameters]
-    tables = []
-    for name, slot in inputs:
-        table = problem.inputs[name]
-        rows = np.concatenate([[float(table.times.size)], table.pieces.ravel()])
-        context.view(np.int64)[slot] = rows.ctypes.data
-        tables.append((table, rows, slot))
-    return Names(tuple(model.layout.scalars.items()), words, inputs, held, model.layout.size), context, tuple(tables)
-
-
 def _plain(problem: Problem, blocks: tuple[Block, ...], size: int) -> NativeFunction:
     """Compile formulas in which nothing is held."""
-    names, context, tables = _context(problem, held=False)
-    made = compiled(blocks, size, names, context)
-    return replace(made, keep=(*made.keep, tables))
+    context = context_of(problem)
+    made = compiled(blocks, size, context.names(problem.model.layout, held=False), context.array)
+    return replace(made, keep=(*made.keep, context))
 
 
 def native_derived(problem: Problem) -> NativeFunction:
@@ -197,18 +170,17 @@ def going_codes(events: tuple[Event, ...], located: tuple[Switch, ...] = ()) -> 
     return np.array(going, dtype=np.int64), np.array(stop, dtype=np.int64)
 
 
-def _native_function(function: NamedFunction, problem: Problem, size: int) -> NativeFunction:
-    values = [*problem.parameters.values()]
+def _native_function(function: NamedFunction, context: Context, size: int) -> NativeFunction:
     if is_compiled(function.function):
         from unhurried_heron.native.compiled import njit_function
 
-        return njit_function(function, values, size)
+        return njit_function(function, context, size)
     from unhurried_heron.native.callback import python_function
 
-    return python_function(function, values, size)
+    return python_function(function, context, size)
 
 
-def _own_jacobian(function: NamedFunction, problem: Problem) -> NativeFunction:
+def _own_jacobian(function: NamedFunction, context: Context) -> NativeFunction:
     """Put a user's Jacobian behind an address; the matrix is written row by row."""
     given: Any = function.function
     n = len(function.states)
@@ -221,29 +193,21 @@ def _own_jacobian(function: NamedFunction, problem: Problem) -> NativeFunction:
         return matrix.astype(np.float64).ravel()
 
     flat.__name__ = getattr(given, "__name__", "jacobian")
-    return _native_function(replace(function, function=flat), problem, n * n)
+    return _native_function(replace(function, function=flat), context, n * n)
 
 
-def _native_events(watched: list[Watched], problem: Problem) -> tuple[NativeFunction, ...]:
-    if not watched:
-        return ()
-    names, context, tables = _context(problem, held=False)
+def _native_events(watched: list[Watched], layout: Layout, context: Context) -> tuple[NativeFunction, ...]:
     written = tuple(each for each in watched if not isinstance(each, NamedFunction))
-    made = iter(compiled_each(written, names, context))
+    made = iter(compiled_each(written, context.names(layout, held=False), context.array))
     return tuple(
-        _native_function(each, problem, 0) if isinstance(each, NamedFunction) else _keeping(next(made), tables)
-        for each in watched
+        _native_function(each, context, 0) if isinstance(each, NamedFunction) else next(made) for each in watched
     )
 
 
-def _keeping(function: NativeFunction, tables: object) -> NativeFunction:
-    return replace(function, keep=(*function.keep, tables))
-
-
-def _native_switch(switch: Switch, problem: Problem, names: Names, context: FloatArray) -> NativeFunction:
+def _native_switch(switch: Switch, names: Names, context: Context) -> NativeFunction:
     if switch.function is not None:
-        return _native_function(switch.function, problem, 0)
-    return compiled((single(switch.watched, 0),), 1, names, context)
+        return _native_function(switch.function, context, 0)
+    return compiled((single(switch.watched, 0),), 1, names, context.array)
 
 
 def _native_jacobian(

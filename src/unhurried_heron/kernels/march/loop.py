@@ -23,6 +23,7 @@ from unhurried_heron.kernels.march.outcome import (
     keep_row,
     keep_step,
     pause_reason,
+    record_until,
 )
 from unhurried_heron.kernels.march.starting_step import choose_starting_step
 from unhurried_heron.kernels.memory.call import as_control, as_longs, call_kernel
@@ -80,14 +81,17 @@ def march(address):
         count_step(control, output)
         if is_wanted(control, output):
             describe(control, parts, address)
-            keep_step(control, output)
         if watch.m != 0:
             found = call_kernel(parts.search, address)
             if found == FAILED:
                 return EVENT_STOPPED
             if found == STOPS:
+                keep_step(control, output)
+                record_until(control, system, output, control.time + control.theta * control.length)
                 move_to_event(control, system, output)
                 return EVENT
+        keep_step(control, output)
+        record_until(control, system, output, control.finish)
         control.time = control.finish
         for k in range(system.n):
             system.state[k] = system.trial[k]

@@ -6,7 +6,8 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.events import watch_values
-from unhurried_heron.kernels.memory.call import address_of, as_record, call_native, offset_by
+from unhurried_heron.kernels.march.polynomial import evaluate_step
+from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_record, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     BUFFER_FULL,
     EVENT_STOPPED,
@@ -108,17 +109,31 @@ def keep_row(control, output, accepted):
 
 @inner
 def is_wanted(control, output):
-    """Whether the attempted step is to be kept: every step is, or a wanted time lies on it."""
-    if control.every_step == 1:
-        return True
-    while (output.wanted[control.next_wanted] - control.time) * control.length <= 0.0:
+    """Whether somebody wants to see between the ends of the step: it is kept, or a wanted time lies on it."""
+    ahead = (output.wanted[control.next_wanted] - control.finish) * control.length
+    return control.every_step == 1 or ahead <= 0.0
+
+
+@inner
+def record_until(control, system, output, time):
+    """Record the state at the wanted times on the present step, up to a time."""
+    n = system.n
+    while (output.wanted[control.next_wanted] - time) * control.length <= 0.0:
+        wanted, place = output.wanted[control.next_wanted], offset_by(output.recorded, control.next_wanted * n)
+        if wanted == control.finish:
+            for k in range(n):
+                place[k] = system.trial[k]
+        else:
+            theta = (wanted - control.time) / control.length
+            evaluate_step(as_doubles(control.place), output.size // n - 1, n, theta, place)
         control.next_wanted += 1
-    return (output.wanted[control.next_wanted] - control.finish) * control.length <= 0.0
 
 
 @inner
 def keep_step(control, output):
-    """Keep an accepted step's start and length."""
+    """Keep an accepted step's start and length, where all are kept."""
+    if control.every_step == 0:
+        return
     output.starts[control.n_steps] = control.time
     output.steps[control.n_steps] = control.length
     control.n_steps += 1

@@ -81,11 +81,11 @@ class Watch(NamedTuple):
 class Output(NamedTuple):
     """What a chunk leaves: the accepted steps that are kept, and attempted steps.
 
-    ``starts``, ``steps`` (room,); ``coefficients`` (room, degree + 1, n): state = sum of coefficients[d] theta^d
-    for theta in [0, 1];
-    ``size`` is the length of one step's coefficients. ``ledger`` (rows,) of
-    `control.LEDGER`; ``rows`` is 0 where it is not kept. ``wanted``: times that are recorded, in the order of
-    the run, and an infinity; ``recent`` (RECENT,): how long the last accepted steps were, in a ring.
+    ``starts``, ``steps`` (room,); ``coefficients`` (room, degree + 1, n): state = sum of coefficients[d] theta^d for
+    theta in [0, 1], a lower degree with zeros; ``size`` is the length of one step's coefficients. ``ledger`` (rows,) of
+    `control.LEDGER`; ``rows`` is 0 where it is not kept. ``wanted``: times at which the state is recorded, in the order
+    of the run, and an infinity; ``recorded`` (times, n): the states there. ``recent`` (RECENT,): how long the last
+    accepted steps were, in a ring.
     """
 
     room: int
@@ -96,6 +96,7 @@ class Output(NamedTuple):
     coefficients: Array
     ledger: Annotated[Any, LEDGER]
     wanted: Array
+    recorded: Array
     recent: Array
 
 

@@ -15,7 +15,7 @@ CONTROL: Final = np.dtype(
         ("largest_step", np.float64),
         ("adaptive", np.int64),
         ("estimate_order", np.int64),  # of the error estimate
-        ("every_step", np.int64),  # whether every step is kept, or those that hold a wanted time
+        ("every_step", np.int64),  # whether every step is kept
         ("attempts_left", np.int64),  # also the stop cell: zeroed to make the march return
         ("evaluation_limit", np.int64),
         ("stop", np.int64),  # set from outside to make the march return in the middle of long work
@@ -26,7 +26,7 @@ CONTROL: Final = np.dtype(
         ("started", np.int64),  # 0 not yet, 1 yes, -1 to be started again beyond a switch
         ("fixed_steps", np.int64),
         ("after_refusal", np.int64),
-        ("next_wanted", np.int64),  # of the wanted times, the first that may lie ahead
+        ("next_wanted", np.int64),  # how many wanted times lie behind
         # the present attempt
         ("ask", np.int64),  # what the family is called for: START, ATTEMPT, DESCRIBE, REFUSE or ACCEPT
         ("length", np.float64),  # with its sign

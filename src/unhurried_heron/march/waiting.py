@@ -1,0 +1,44 @@
+"""Marches that were laid out for an earlier run wait with the model they belong to, for the next run of the same kind.
+
+Laying out costs more than a short run. What differs from run to run is written anew (`launch`); all else must be
+the same, and is what a march is asked for by. One march serves one run at a time: a run takes it away.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from unhurried_heron.families.error_scale import ErrorScale
+from unhurried_heron.march.asked import Asked
+from unhurried_heron.march.layout import March
+
+# larger ones are laid out soon enough, compared with their runs
+_MOST_BYTES = 2_000_000
+_MOST_WAITING = 8
+
+
+def key_of(asked: Asked, scales: ErrorScale, kind: str) -> tuple[Any, ...]:
+    """Return what a march must have been laid out for to serve a run."""
+    problem, times = asked.problem, asked.times
+    # an event in words depends on units, too
+    events = (asked.events, *problem.units.items()) if asked.events else ()
+    tolerances = scales.relative.tobytes(), scales.absolute.tobytes(), repr(scales.newton), repr(scales.between)
+    room = None if times is None else times.size
+    inputs = tuple(map(id, problem.inputs.values()))
+    return (id(asked.method), *tolerances, room, asked.ledger, asked.adapts, asked.held, kind, inputs, *events)
+
+
+def take(asked: Asked, key: tuple[Any, ...]) -> March | None:
+    """Return a march that was laid out before, which nobody else has any more."""
+    found: tuple[March, Any] | None = asked.problem.model.kept.pop(key, None)
+    return found[0] if found else None
+
+
+def give_back(asked: Asked, key: tuple[Any, ...], march: March) -> None:
+    """Keep a march whose run came to its end for the next one."""
+    kept = asked.problem.model.kept
+    if march.size <= _MOST_BYTES:
+        for old in list(kept)[: len(kept) - _MOST_WAITING + 1]:
+            kept.pop(old, None)
+        # what the key names by its identity must live as long
+        kept[key] = (march, (asked.method, *asked.problem.inputs.values()))
