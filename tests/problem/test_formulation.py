@@ -224,3 +224,48 @@ def test_meaning_of_every_operation() -> None:
     final = uh.integrate(problem).final
     for i, (formula, value) in enumerate(meanings.items()):
         assert final[f"d{i}"] == pytest.approx(value, rel=1e-14), formula
+
+
+CHANGES = [
+    ({"a": 2, "b": 3.5}, {"x": 1, "y": 2}, {"a": 7.5}, {"y": -1}),
+    ({"a": 2, "b": "3*a"}, {"x": 1, "y": 2}, {"a": 5}, {}),
+    ({"a": 2, "b": 3.5}, {"x": "a + b", "y": 2}, {"a": 5}, {"y": 4.0}),
+    ({"a": "20 1/s", "b": 3.5}, {"x": 1, "y": 2}, {"a": 5}, {"x": "30"}),
+    ({"a": 2, "b": 3.5}, {"x": 1, "y": 2}, {"a": "5 1/h", "b": 4}, {"x": "3*b"}),
+    ({"a": 2, "b": None}, {"x": 1, "y": 2}, {"b": 5}, {}),
+    ({"a": 2, "b": 3}, {"u[i]": 4, "x": 1}, {"a": 4}, {"u[2]": 5, "x": 9}),
+]
+
+
+@pytest.mark.parametrize(("parameters", "initial", "changed", "begun"), CHANGES)
+def test_a_changed_copy_is_what_its_words_would_make(
+    parameters: dict, initial: dict, changed: dict, begun: dict
+) -> None:
+    text = "x' = -a*x + b\n" + ("y' = x - b*y" if "y" in initial else "u[i]' = b*x - u[i] for i in 1..a")
+
+    def made(parameters: dict, initial: dict) -> uh.Problem:
+        return uh.Problem.from_text(text, parameters=parameters, initial=initial, interval=("0 s", "4 s"))
+
+    one = made(parameters, initial).with_(parameters=changed, initial=begun)
+    other = made({**parameters, **changed}, {**initial, **begun})
+    assert one == other
+    assert one.fingerprint == other.fingerprint
+    assert (dict(one.parameters), dict(one.initial), dict(one.units)) == (
+        dict(other.parameters),
+        dict(other.initial),
+        dict(other.units),
+    )
+    assert one.settled.definitions == other.settled.definitions
+    # and once more from the copy
+    again = one.with_(parameters=changed).with_(parameters=parameters, initial=initial)
+    assert dict(again.initial).items() >= {key: 2.0 for key in initial if key == "y"}.items()
+
+
+@pytest.mark.parametrize("wrong", [np.nan, np.inf, 1e999, True, "2 kg", 10**400])
+def test_a_changed_copy_refuses_what_a_new_one_does(wrong: object) -> None:
+    words = {"initial": {"x": 1}, "interval": ("0 s", "4 s"), "units": {"x": "m", "a": "1/s"}}
+    problem = uh.Problem.from_text("x' = -a*x", parameters={"a": 2}, **words)
+    with pytest.raises(uh.HeronError) as new:
+        uh.Problem.from_text("x' = -a*x", parameters={"a": wrong}, **words)
+    with pytest.raises(type(new.value)):
+        problem.with_(parameters={"a": wrong})

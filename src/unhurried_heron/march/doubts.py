@@ -82,9 +82,10 @@ def _rates(march: March, time: float, states: Array) -> Array | None:
 def noise(problem: Problem, trajectory: Trajectory, absolute: Array) -> str:
     """Return a sentence on the states that never came above ten times their absolute tolerance; empty without any."""
     largest = trajectory.largest()
-    quiet = np.flatnonzero((largest > 0.0) & (largest < 10.0 * absolute))
-    if not quiet.size:
+    low = (largest > 0.0) & (largest < 10.0 * absolute)
+    if not low.any():
         return ""
+    quiet = np.flatnonzero(low)
     names = problem.states
     told = ", ".join(f"'{names[k]}'" for k in quiet[:_SHOWN]) + (" and others" if quiet.size > _SHOWN else "")
     worst = int(quiet[0])

@@ -19,10 +19,8 @@ from unhurried_heron.march.recorder import StepRecorder, recorded
 from unhurried_heron.march.watchdog import Watchdog
 from unhurried_heron.run.trajectory import Array, Trajectory
 
-# a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon; the first attempt tells how long
-# one takes
+# a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon
 _SLICE_SECONDS = 0.05
-_FIRST_SLICE = 1
 _MOST_GROWTH = 512.0
 # with full matrices of this size a single attempt may last longer than that
 _LARGE = 300
@@ -38,7 +36,6 @@ class Driver:
         self._rows = 0
         self._ledger: list[Array] | None = [] if asked.ledger else None
         self._found: list[tuple[Array, Array, Array]] = []
-        self._slice = _FIRST_SLICE
         self.seconds = 0.0
         self.interrupted = self.ctrl_c = False
         self.exhausted = ""
@@ -87,7 +84,7 @@ class Driver:
 
     def _next_slice(self) -> Reason:
         control = self.march.control
-        allowed = self._slice
+        allowed = self.march.pace
         if self.budget.steps is not None:
             allowed = min(allowed, self.budget.steps - self._attempts())
         control["attempts_left"] = allowed
@@ -97,7 +94,7 @@ class Driver:
         self._keep()
         if reason is Reason.PAUSED:
             growth = min(_MOST_GROWTH, max(0.1, _SLICE_SECONDS / max(taken, 1e-9)))
-            self._slice = int(min(1e9, max(1.0, self._slice * growth)))
+            self.march.pace = int(min(1e9, max(1.0, self.march.pace * growth)))
         return reason
 
     def _keep(self) -> None:

@@ -33,7 +33,7 @@ class March:
     """A march ready to run; all arrays are owned here.
 
     ``own`` is the bundle of its family, ``implicit`` whether an attempt solves linear systems, ``size`` how many bytes
-    its bundles take.
+    its bundles take, ``pace`` how many attempts are made before the driver looks: the first tells how long one takes.
     """
 
     kernel: Kernel
@@ -49,6 +49,7 @@ class March:
     linear: LinearSolver | None = None
     table: Any = field(init=False)
     size: int = field(init=False)
+    pace: int = 1
     _records: list[tuple[Any, Any]] = field(init=False)
 
     def __post_init__(self) -> None:
@@ -57,12 +58,12 @@ class March:
         self.size = sum(array.nbytes for array in arrays)
         # a family's records as they were laid out
         own = [each for each in self.own if isinstance(each, np.ndarray) and each.dtype.names]
-        self._records = [(record, record.copy()) for record in own]
+        self._records = [(record.view(np.uint8), record.copy().view(np.uint8)) for record in own]
         self.table = address_table(self.control, *self.system, *self.parts, *self.watch, *self.output, *self.own)
 
     def renew(self) -> None:
         """Forget what a run before this one did."""
-        self.control[:] = np.zeros((), dtype=CONTROL)
+        self.control.view(np.uint8).fill(0)
         self.control["table"] = address(self.table)
         for record, fresh in self._records:
             record[:] = fresh

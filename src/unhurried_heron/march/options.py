@@ -68,6 +68,9 @@ class Budget:
                 )
 
 
+_UNBOUNDED: Final = Budget()
+
+
 def positive(value: Any) -> bool:
     """Whether a value is a positive finite real number."""
     return _finite(value) and float(value) > 0
@@ -142,6 +145,8 @@ def _places(problem: Problem, given: Mapping[str, float]) -> Any:
 
 def _for_states(problem: Problem, given: Any, name: str, default: float) -> Array:
     layout = problem.model.layout
+    if type(given) is float and 0.0 <= given < math.inf:
+        return np.full(layout.size, given)
     values = np.full(layout.size, default)
     for state, value in given.items() if isinstance(given, Mapping) else [(None, given)]:
         stretch = slice(None) if state is None else _stretch(problem, str(state))
@@ -361,7 +366,7 @@ def budget_of(budget: Any) -> Budget:
         It is neither a `Budget` nor a mapping, or limits something unknown.
     """
     if budget is None or isinstance(budget, Budget):
-        return budget or Budget()
+        return budget or _UNBOUNDED
     known = list(Budget.__dataclass_fields__)
     if not isinstance(budget, Mapping):
         raise OptionError(

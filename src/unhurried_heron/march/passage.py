@@ -51,10 +51,10 @@ class Passage:
         self._switches = problem.switches if held else ()
         self._timed = [switch for switch in self._switches if switch.times is not None and switch.slot]
         windows = () if fixed else problem.narrow
-        self._landings = _landings(self._switches, windows, problem.interval)
+        self._landings = _landings(self._switches, windows, problem.interval) if self._switches or windows else []
         self._longest = float(march.control["largest_step"][0])
         self._next = 0
-        self._held = self._values_ahead()
+        self._held = self._values_ahead() if self._timed else {}
         # made when they are first needed, by the function's identity
         self._probes: dict[int, Callable[[float], float | None]] = {}
         self._values: dict[str, float] = {}

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from unhurried_heron.errors import DoubtWarning, UnusedValueError, near_spelling
 from unhurried_heron.model.model import Model
 from unhurried_heron.problem.facts import Facts
-from unhurried_heron.problem.settle import merged_initial, settle, settle_again
+from unhurried_heron.problem.settle import exchange, merged_initial, settle, settle_again
 from unhurried_heron.units.quantities import keep_kinds
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.measured import Measured
@@ -384,6 +384,9 @@ class Problem(Facts):
             interval=said.interval if interval is None else interval,
             events=said.events if events is None else listed(events, "events"),
         )
+        plain = interval is None and events is None and exchange(said, self.settled, parameters or {}, initial or {})
+        if plain:
+            return Problem(changed, plain)
         changed, settled, dropped = settle_again(changed, self.settled)
         made = Problem(changed, settled)
         for name, (begins, start) in dropped.items():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from difflib import get_close_matches
@@ -115,6 +116,33 @@ def settle_again(said: Said, before: Settled) -> tuple[Said, Settled, dict[str, 
     kept = {key: node for key, node in exact.items() if key not in wrong and made.model.layout.slot(key) is not None}
     said = replace(said, exact={key: text for key, text in said.exact.items() if key in kept})
     return said, replace(made, model=replace(made.model, exact=kept)), wrong
+
+
+def exchange(said: Said, before: Settled, parameters: Mapping[str, Any], initial: Mapping[str, Any]) -> Settled | None:
+    """Exchange plain numbers for plain numbers, where nothing else depends on them; None where something may.
+
+    This is what a sweep does thousands of times.
+    """
+    model = before.model
+    derived = any(each.formula is not None or each.is_open for each in before.definitions.values())
+    if derived or model.exact or any(callable(event.when) for event in said.events):
+        return None
+    values, start, definitions = dict(before.values), before.initial.array.copy(), dict(before.definitions)
+    for name, value in parameters.items():
+        if not (_is_plain(value) and _is_plain(said.parameters.get(name))) or name in model.sizes:
+            return None
+        values[name] = float(value)
+        definitions[name] = Definition(values[name])
+    for name, value in initial.items():
+        if not (_is_plain(value) and _is_plain(said.initial.get(name)) and name in model.layout.scalars):
+            return None
+        start[model.layout.scalars[name]] = float(value)
+        definitions[name] = Definition(float(value))
+    return Settled(model, values, (), Values(model.layout, start), before.interval, before.units, definitions)
+
+
+def _is_plain(value: Any) -> bool:
+    return type(value) in (int, float) and abs(value) <= sys.float_info.max
 
 
 def _with_slopes(units: Mapping[str, str], orders: Mapping[str, int]) -> dict[str, str]:
