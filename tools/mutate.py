@@ -2,11 +2,11 @@
 
 Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room ROOM ...] [--quick] [--again LOG]; needs
 the test dependencies, pytest-cov and pytest-xdist. Not part of the checks of a change: a run takes an hour. Each edit
-is made in a copy of the project. One run of all tests beforehand tells which of them walk over which line, and how long
-they take: these are tried on an edit, the shortest first. Where none does (kernels are compiled), and where a line is
-read at import, the tests that walk over the file or, for kernels, those of the room are tried. What passes these is
-tried on all tests. A survivor is an edit that no test noticed. ``--quick`` ends with the first tests, and tells edits
-that *may* survive; ``--again`` seeds the survivors of an earlier run once more, by the text of their line.
+is made in a copy of the project. One run of all tests beforehand tells which of them walk over which line, in processes
+that they begin, too, and how long they take: these are tried on an edit, the shortest first. Where a line is read at
+import, the tests that walk over its file are tried, and where it is compiled, all. A survivor is an edit that no test
+noticed. ``--quick`` ends with the first tests, and tells edits that *may* survive; ``--again`` seeds the survivors of
+an earlier run once more, by the text of their line.
 """
 
 from __future__ import annotations
@@ -45,7 +45,21 @@ SWAPS: dict[type[ast.AST], tuple[str, ...]] = {
 }  # fmt: skip
 QUOTES = {"repr", "str"}
 # what a repr leaves out, how much is remembered, a check of our own lengths: no answer depends on these
-SHAPES = {"repr", "pretty_exceptions_enable", "maxsize", "strict"}
+SHAPES = {"repr", "pretty_exceptions_enable", "maxsize", "strict", "show_default", "given"}
+# started by every Python process of a test: which lines it walks over is told under the name of the test
+FOLLOW = """
+import os
+if "PYTEST_CURRENT_TEST" in os.environ:
+    import coverage
+    coverage.process_startup()
+"""
+SETTINGS = """
+[run]
+parallel = True
+data_file = {data}
+source = {source}
+context = ${{PYTEST_CURRENT_TEST}}
+"""
 PROCESSES = 2
 SECONDS_A_RUN = 1200.0
 AHEAD = ["numba", "scipy.sparse.linalg", "scipy.optimize", "pandas", "matplotlib.pyplot", "typer", "rich", "pytest"]
@@ -134,15 +148,14 @@ class Walked:
             near = [test for test in self.seconds if test.startswith(tuple(COMPILED))]
         return sorted(near or self.seconds, key=lambda test: self.seconds.get(test, 0.0))
 
-    def first(self, edit: Edit, line: int, most: float) -> list[str]:
-        """Return those of them that take so many seconds together."""
-        total, chosen = 0.0, []
-        for test in self.near(edit, line):
+    def in_two(self, edit: Edit, line: int, most: float) -> tuple[list[str], list[str]]:
+        """Return those of them that take so many seconds together, and all others that may notice it."""
+        total, near = 0.0, self.near(edit, line)
+        for count, test in enumerate(near):
             total += self.seconds.get(test, 0.0)
-            if total > most and chosen:
-                break
-            chosen.append(test)
-        return chosen
+            if total > most and count:
+                return near[:count], near[count:]
+        return near, [test for test in self.seconds if test not in near] if edit.file.startswith("kernels/") else []
 
 
 def walked(copy: Path) -> Walked:
@@ -150,20 +163,29 @@ def walked(copy: Path) -> Walked:
     report = copy / "report.xml"
     seen = [f"--cov={copy / SOURCE}", "--cov-context=test", "--cov-report=", f"--junitxml={report}"]
     command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "-n", str(PROCESSES), *seen]
-    if subprocess.run(command, cwd=copy, env={**os.environ, **_surroundings(copy)}).returncode:
+    hook, settings = copy / "hook", copy / "follow.ini"
+    hook.mkdir()
+    (hook / "sitecustomize.py").write_text(FOLLOW)
+    settings.write_text(SETTINGS.format(data=copy / "followed", source=copy / SOURCE))
+    around = {**os.environ, **_surroundings(copy), "COVERAGE_PROCESS_START": str(settings)}
+    around["PYTHONPATH"] += os.pathsep + str(hook)
+    if subprocess.run(command, cwd=copy, env=around).returncode:
         sys.exit("the tests do not pass as they are")
     seconds = {
         f"{(case.get('classname') or '').replace('.', '/')}.py::{case.get('name')}": float(case.get("time") or 0.0)
         for case in ElementTree.parse(report).iter("testcase")
     }
-    data = CoverageData(str(copy / ".coverage"))
-    data.read()
-    found: dict[str, dict[int, list[str]]] = {}
-    for file in data.measured_files():
-        lines = data.contexts_by_lineno(file)
-        tests = {line: sorted({each.split("|")[0] for each in contexts if each}) for line, contexts in lines.items()}
-        found[str(Path(file).relative_to(copy / SOURCE))] = {line: each for line, each in tests.items() if each}
-    return Walked(found, seconds)
+    found: dict[str, dict[int, set[str]]] = {}
+    for path in [copy / ".coverage", *copy.glob("followed*")]:
+        data = CoverageData(str(path))
+        data.read()
+        for file in data.measured_files():
+            lines = found.setdefault(str(Path(file).relative_to(copy / SOURCE)), {})
+            for line, contexts in data.contexts_by_lineno(file).items():
+                # "test|run" from the tests' own process, "test (call)" from one that they began
+                lines.setdefault(line, set()).update(re.split(r"\||\s\(\w+\)$", each)[0] for each in contexts if each)
+    tests = {file: {line: sorted(names) for line, names in lines.items() if names} for file, lines in found.items()}
+    return Walked(tests, seconds)
 
 
 def _surroundings(copy: Path) -> dict[str, str]:
@@ -181,13 +203,13 @@ class Worker:
         self.copy = folder / f"copy{number}"
         self.process, self.begun = 0, 0.0
         self.edit: Edit | None = None
-        self.text, self.stage = "", 0
+        self.text, self.rest = "", [""]
         shutil.copytree(ROOT, self.copy, ignore=shutil.ignore_patterns(".git", "build", "*.egg-info", ".venv"))
 
-    def seed(self, edit: Edit, tests: list[str], stage: int = 0) -> None:
-        """Make the edit and begin its tests."""
+    def seed(self, edit: Edit, tests: list[str], rest: list[str]) -> None:
+        """Make the edit and begin its first tests; ``rest``: what is tried where these pass."""
         path = self.copy / SOURCE / edit.file
-        self.text, self.edit, self.stage = path.read_text(encoding="utf-8"), edit, stage
+        self.text, self.edit, self.rest = path.read_text(encoding="utf-8"), edit, rest
         path.write_text(self.text[: edit.begin] + edit.new + self.text[edit.end :], encoding="utf-8")
         self._begin(tests)
 
@@ -262,8 +284,8 @@ def try_all(drawn: list[Edit], walks: Walked, workers: list[Worker], arguments: 
             left.clear()
         for worker in workers:
             outcome = worker.outcome() if worker.process else "idle"
-            if outcome == "passed" and worker.edit and worker.stage == 0 and not arguments.quick:
-                worker.seed(worker.edit, ["tests"], stage=1)
+            if outcome == "passed" and worker.rest and worker.edit and not arguments.quick:
+                worker.seed(worker.edit, worker.rest, [])
                 continue
             if outcome in ("noticed", "passed", "hung") and worker.edit:
                 passed = "perhaps " if arguments.quick else "SURVIVED"
@@ -273,7 +295,7 @@ def try_all(drawn: list[Edit], walks: Walked, workers: list[Worker], arguments: 
             if outcome and left:
                 edit = left.pop()
                 line = edit.line((worker.copy / SOURCE / edit.file).read_text("utf-8"))
-                worker.seed(edit, walks.first(edit, line, arguments.first))
+                worker.seed(edit, *walks.in_two(edit, line, arguments.first))
         time.sleep(0.02)
     return counts
 

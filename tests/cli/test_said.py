@@ -15,6 +15,7 @@ from test_cli import heron
 from unhurried_heron.demo import demo_file
 
 SAID = Path(__file__).parent / "said"
+FILES = Path(__file__).parent / "files"
 POND, GATE, MISTAKES = demo_file("sluice-pond"), demo_file("gate"), demo_file("mistakes")
 COMMANDS = {
     "run-gate": ("run", GATE, "--rtol", "1e-6"),
@@ -22,6 +23,8 @@ COMMANDS = {
     "run-budget": ("run", POND, "--method", "radau-iia-5", "--budget", "9steps"),
     "run-refused": ("run", POND, "--set", "crst=0.7"),
     "check-mistakes": ("check", MISTAKES),
+    "check-swell": ("check", FILES / "swell.toml"),
+    "check-misfit": ("check", FILES / "misfit.toml"),
     "check-good": ("check", GATE),
     "methods": ("methods",),
     "compare": ("compare", POND, "--methods", "euler,dormand-prince-54", "--rtol", "1e-3", "--step", "0.1"),

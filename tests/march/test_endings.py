@@ -13,6 +13,7 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron.march.progress import ProgressBar
+from unhurried_heron.march.watchdog import Watchdog
 
 
 def say(rate: str, interval: tuple[float, float], start: float = 1.0) -> uh.Problem:
@@ -237,3 +238,20 @@ def test_progress_bar(capsys: pytest.CaptureFixture) -> None:
     quiet.update(5.0, 1)
     quiet.close()
     assert capsys.readouterr().err == ""
+
+
+def test_a_watchdog_hands_signals_on() -> None:
+    read, write = os.pipe()
+    os.set_blocking(write, False)
+    before, stopped = signal.set_wakeup_fd(write), threading.Event()
+    try:
+        with pytest.raises(KeyboardInterrupt), Watchdog(stopped.set, None):
+            os.kill(os.getpid(), signal.SIGINT)
+            assert stopped.wait(20)
+        # whoever waited for signals before gets them still, now and afterwards
+        assert os.read(read, 9) == bytes([signal.SIGINT])
+        assert signal.set_wakeup_fd(before) == write
+    finally:
+        signal.set_wakeup_fd(before)
+        os.close(read)
+        os.close(write)

@@ -25,6 +25,8 @@ def test_shapes_and_names(pond: uh.Problem) -> None:
     assert run.at(3.0).shape == (1,)
     assert run.at([[3.0, 4.0]]).shape == (1, 2, 1)
     assert "reached the end" in repr(run)
+    assert run == run != uh.integrate(pond)
+    assert run in {run}
     assert len(repr(run)) < 400
     with pytest.raises(uh.RunError, match="did you mean 'level'"):
         run["levle"]
@@ -66,7 +68,7 @@ def test_summary(pond: uh.Problem, tmp_path: Path) -> None:
     read = json.loads((tmp_path / "pond.json").read_text())
     assert read["problem"]["hash"] == pond.fingerprint
     assert read["ending"]["reason"] == "end"
-    assert read["options"]["rtol"] == 1e-6
+    assert read["options"] == run.options
     assert read["tally"]["accepted"] == run.tally.accepted
     assert read["events"][0]["level"] == pytest.approx(1.0)
     assert read["versions"]["unhurried-heron"] == uh.__version__

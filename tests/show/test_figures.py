@@ -82,6 +82,10 @@ def test_steps_and_work(chain: uh.Problem) -> None:
     assert len(uh.draw_work(comparison, work="seconds").axes[0].lines) == 3
     with pytest.raises(uh.RunError):
         uh.draw_work(comparison, work="money")
+    # two references tell how far down errors mean something, a closed form needs no such line
+    assert len(uh.draw_work(comparison).axes[0].lines) == 3
+    exact = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 3), exact={"x": "exp(-t)"})
+    assert len(uh.draw_work(uh.compare(exact, ["heun-2", "radau-iia-5"], rtol=[1e-3, 1e-5])).axes[0].lines) == 2
 
 
 def test_figures_show_what_was_computed() -> None:

@@ -41,7 +41,9 @@ def test_each_family_is_measured_by_the_other() -> None:
     comparison = uh.compare(problem, ["fehlberg-45", "radau-iia-5"], rtol=1e-6)
     table = comparison.frame()
     assert table["reference"][0].startswith("radau-iia-5")
-    assert table["reference"][1].startswith("dormand-prince-54")
+    assert table["reference"][1].startswith("dormand-prince-54 at rtol 1e-12")
+    tight = uh.compare(problem, ["fehlberg-45"], rtol=[1e-6, 2e-10]).frame()
+    assert set(tight["reference"]) == {"radau-iia-5 at rtol 2e-13"}
     assert comparison.disagreement < 1e-8
     assert comparison.notes[2].startswith("The references differ by at most")
     alone = dataclasses.replace(comparison, disagreement=None).notes

@@ -105,10 +105,10 @@ class Driver:
         self._rows += int(control["n_rows"][0])
         if self._ledger is not None:
             self._ledger.append(output.ledger[: control["n_rows"][0]].copy())
-        count = int(control["n_events"][0])
-        if not count:
+        count, events = int(control["n_events"][0]), len(self.march.native.events)
+        if not count or not events:
             return
-        own = np.flatnonzero(watch.which[:count] < len(self.march.native.events))
+        own = np.flatnonzero(watch.which[:count] < events)
         if own.size:
             self._found.append((watch.times[own], watch.which[own], watch.states[own]))
 
