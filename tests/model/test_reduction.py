@@ -167,6 +167,8 @@ def test_higher_order_runs_to_its_closed_form() -> None:
     assert problem.states == ("z", "z'", "z''", "z'''")
     run = uh.integrate(problem, rtol=1e-11)
     assert run["z"] == pytest.approx(np.cosh(run.times) + np.sin(run.times), rel=1e-9)
+    both = uh.integrate(problem, events=[uh.Event("z'''' = 2"), uh.Event("z = 2")]).events["time"]
+    assert both[0] == both[1]
     # a function asks for a derivative by a name that Python allows
     fell = uh.integrate(problem, events=[uh.Event(lambda z_prime: z_prime - 1.5, name="fast")]).events
     assert np.sinh(fell["time"][0]) + np.cos(fell["time"][0]) == pytest.approx(1.5, rel=1e-6)

@@ -180,7 +180,7 @@ def test_exponents_of_units(text: str, same: str | None) -> None:
     if same is not None:
         assert read_unit(text) == read_unit(same)
         return
-    with pytest.raises(errors.UnitError, match="the number|81 characters"):
+    with pytest.raises(errors.UnitError, match=r"the number|81 characters"):
         read_unit(text)
 
 
