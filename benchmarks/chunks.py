@@ -35,7 +35,7 @@ def report() -> None:
         reason = 1
         while reason != 0:
             reason = chunked.chunk()
-            if recorder.take(chunked.output, int(chunked.control["n_steps"][0]), 0.0):
+            if recorder.take(chunked.output, int(chunked.control["n_steps"][0])):
                 chunked.renew_output()
         taken = time.perf_counter() - begun
         kept = recorder.trajectory(0.0, chunked.system.state)

@@ -66,7 +66,7 @@ def rewind(march: March, problem: Problem, first: float) -> None:
     """Set a march back to its start."""
     control, before = march.control, march.control.copy()
     control[:] = 0
-    for kept in ("table", "order", "adaptive", "every_step", "largest_step"):
+    for kept in ("table", "order", "estimate_order", "adaptive", "every_step", "largest_step"):
         control[kept] = before[kept]
     control["time"], control["end"] = problem.interval
     control["step"], control["bad_component"] = first, -1

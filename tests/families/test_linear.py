@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import ctypes
+import pickle
+
 import numpy as np
 import pytest
 from scipy.sparse import diags_array
 
 import unhurried_heron as uh
 from unhurried_heron import errors
-from unhurried_heron.families import structured
+from unhurried_heron.families import large, linear
+from unhurried_heron.kernels.linear_algebra.context import SHIFT, B, D
+from unhurried_heron.kernels.memory.control import CONTROL
 
 KINDS = ["dense", "banded", "sparse"]
 RING = """
@@ -27,15 +32,26 @@ def diffusion(n: int) -> uh.Problem:
     return uh.Problem.from_text(text, initial={"u": start}, parameters={"k": (n + 1.0) ** 2}, interval=(0, 0.1))
 
 
-def test_kinds_agree() -> None:
+@pytest.fixture
+def blocks(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Full factors in blocks of columns, as large systems have them, for small ones."""
+    monkeypatch.setattr(linear, "LEAST_BLOCKS", 1)
+    monkeypatch.setattr(large, "_COLUMNS", 2)
+
+
+def test_kinds_agree(request: pytest.FixtureRequest) -> None:
     # full rows and columns, several references that meet in one place, and a ring, whose band is found by reordering
     start = np.linspace(0.1, 0.9, 40)
     problem = uh.Problem.from_text(RING, initial={"u": start, "v": 0, "w": 1}, parameters={"k": 50}, interval=(0, 2))
     finals = {}
+    # of a problem of its own, because what was laid out once serves again
+    loops = uh.integrate(pickle.loads(pickle.dumps(problem)), "radau-iia-5", rtol=1e-7)
+    request.getfixturevalue("blocks")
     for kind in KINDS:
         run = uh.integrate(problem, "radau-iia-5", rtol=1e-7, linear=kind)
         assert run.options["linear"] == kind
         finals[kind] = run.states[-1]
+    assert finals["dense"] == pytest.approx(loops.states[-1], rel=1e-8)
     assert finals["banded"] == pytest.approx(finals["dense"], rel=1e-8)
     assert finals["sparse"] == pytest.approx(finals["dense"], rel=1e-8)
     # explicit methods have the right answer too, and no linear algebra
@@ -55,8 +71,11 @@ def test_size_and_pattern_choose(n: int, kind: str) -> None:
     assert run.states[-1, n // 2] == pytest.approx(run.states[0, n // 2] * np.exp(-0.1 * decay), rel=1e-5)
 
 
-@pytest.mark.parametrize("kind", KINDS)
-def test_growth_is_seen_by_the_sign_of_the_determinant(kind: str) -> None:
+@pytest.mark.parametrize("kind", [*KINDS, "blocks"])
+def test_growth_is_seen_by_the_sign_of_the_determinant(kind: str, request: pytest.FixtureRequest) -> None:
+    if kind == "blocks":
+        request.getfixturevalue(kind)
+        kind = "dense"
     ignition = uh.Problem.from_text(
         "a' = -1e-4*a - 2e4*a*b + 20*b^2\nb' = 1e-4*a + 2e4*a*b - 20*b^2 - b\nc' = b",
         initial={"a": 1, "b": 0, "c": 0}, interval=(0, 10),
@@ -91,7 +110,7 @@ def test_an_exception_comes_through_native_code(where: str, monkeypatch: pytest.
     def broken(*arguments: object) -> None:
         raise MemoryError(f"no room to {where}")
 
-    monkeypatch.setattr(structured._Sparse, where, broken)
+    monkeypatch.setattr(large._Sparse, where, broken)
     with pytest.raises(MemoryError, match=where):
         uh.integrate(diffusion(5), "radau-iia-5", linear="sparse")
 
@@ -104,3 +123,33 @@ def test_what_does_not_fit_is_refused() -> None:
         uh.integrate(diffusion(5), linear="dense")
     with pytest.raises(errors.OptionError, match="no such"):
         uh.integrate(diffusion(5), "radau-iia-5", linear="full")
+
+
+@pytest.mark.parametrize("shift", [3.0, -0.5 + 2j])
+@pytest.mark.parametrize("kind", [*KINDS, "blocks"])
+def test_factors_solve_any_matrix(kind: str, shift: complex, request: pytest.FixtureRequest) -> None:
+    n, dice, control = 9, np.random.default_rng(5), np.zeros(1, CONTROL)
+    if kind == "blocks":
+        request.getfixturevalue(kind)
+    matrix, wanted = dice.standard_normal((n, n)), dice.standard_normal(n) + 1j * dice.standard_normal(n)
+    wanted = wanted if isinstance(shift, complex) else wanted.real
+    entries = linear.Entries(*(places.astype(np.int64) for places in np.indices((n, n)).reshape(2, -1)))
+    solver = linear.linear_solver(n, control, "dense" if kind == "blocks" else kind, entries, fixed=False)
+    solver.jacobian.flat = matrix
+    context, *_kept = solver.context(isinstance(shift, complex))
+    as_doubles = ctypes.c_double * 2
+    as_doubles.from_address(int(context[SHIFT]))[:] = shift.real, shift.imag
+    native = ctypes.CFUNCTYPE(ctypes.c_int32, *[ctypes.c_void_p] * 2, ctypes.c_int64)
+    result, right = ctypes.c_int64(), (shift * np.eye(n) - matrix) @ wanted
+    b, d = right.real.copy(), right.imag.copy()
+    context[B], context[D] = b.ctypes.data, d.ctypes.data
+    for address in (solver.factor, solver.solve):
+        assert native(address)(ctypes.addressof(result), ctypes.addressof(ctypes.c_int64()), context.ctypes.data) == 0
+        if address == solver.factor:
+            sign = np.linalg.slogdet(shift * np.eye(n) - matrix)[0]
+            assert result.value == (1 if isinstance(shift, complex) else sign)
+    assert b + 1j * d == pytest.approx(wanted, rel=1e-10)
+    # a march that is to stop has no factors of full matrices
+    control["stop"] = 1
+    native(solver.factor)(ctypes.addressof(result), ctypes.addressof(ctypes.c_int64()), context.ctypes.data)
+    assert (result.value == 0) == (kind in ("dense", "blocks"))

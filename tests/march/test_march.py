@@ -234,3 +234,31 @@ def test_a_run_knows_nothing_of_the_run_before(method: str, record: str | int) -
     uh.integrate(problem.with_(interval=(3, 0)), method, **options)
     assert told(problem) == first
     assert told(pickle.loads(pickle.dumps(other))) == told(other)
+
+
+# the order of the estimate plus one, the aim, and the exponents of the error now, of the one before, and of the steps
+CONTROL = {"dormand-prince-54": (5, 0.77**5, 0.8, -0.2, 0), "heun-2": (2, 0.77**2, 0.8, -0.2, 0),
+           "radau-iia-5": (4, 0.5, 2, -1, 1)}  # fmt: skip
+
+
+@pytest.mark.parametrize("method", CONTROL)
+def test_the_step_follows_the_errors_as_the_controller_says(method: str) -> None:
+    problem = uh.Problem.from_text("x' = v\nv' = 4*(1 - x^2)*v - x", initial={"x": 2, "v": 0}, interval=(0, 20))
+    ledger = uh.integrate(problem, method, rtol=1e-5).ledger
+    k, aim, now, before, steps = CONTROL[method]
+    step, error, good = (ledger[name].to_numpy() for name in ("step", "error", "accepted"))
+    seen = [i for i in range(2, len(step) - 2) if good[i - 2 : i + 1].all()]
+    assert len(seen) > 40
+    for i in seen:
+        e, last = (max(error[j] / aim, 6.0**-k if k == 4 else 5.0**-k) for j in (i, i - 1))
+        factor = e ** (-now / k) * last ** (-before / k) * (step[i] / step[i - 1]) ** steps
+        if k == 4:
+            # the smaller one of two, and no longer where old factors do
+            factor = min(factor, e ** (-1 / k))
+            factor = 1.0 if step[i + 1] == pytest.approx(step[i]) and 1.0 <= factor <= 1.25 else factor
+        bounds = (1 / 6, 6) if k == 4 else (0.2, 5)
+        assert step[i + 1] / step[i] == pytest.approx(np.clip(factor, *bounds), rel=1e-9)
+    # after a refusal the error alone tells
+    for i in np.flatnonzero(~good):
+        if np.isfinite(error[i]):
+            assert step[i + 1] / step[i] == pytest.approx(max((error[i] / aim) ** (-1 / k), 0.2 if k != 4 else 1 / 6))

@@ -16,6 +16,8 @@ from unhurried_heron.run.trajectory import Array
 KINDS: Final = ("dense", "banded", "sparse")
 # below this compiled loops on full matrices win whatever the pattern (measured: `benchmarks/run.py --part linear`)
 MOST_FULL: Final = 100
+# and from this on LAPACK's do on full ones
+LEAST_BLOCKS: Final = 150
 MOST_DENSE: Final = 5000
 MOST_STUBBORN: Final = 500
 # up to this width a band beats sparse factors
@@ -73,7 +75,7 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed:
         return wanted
     if n <= (MOST_STUBBORN if fixed else MOST_FULL):
         return "dense"
-    from unhurried_heron.families.structured import order_for_band
+    from unhurried_heron.families.large import order_for_band
 
     _, below, above = order_for_band(n, *entries)
     if below + above <= _WIDEST_BAND:
@@ -98,18 +100,25 @@ def refuse_large(method: str, n: int) -> None:
         )
 
 
-def linear_solver(n: int, control: Any, kind: str, entries: Entries | None) -> LinearSolver:
-    """Return linear algebra of a kind; ``control`` is the march's control record."""
-    if kind == "dense" or entries is None:
+def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, fixed: bool) -> LinearSolver:
+    """Return linear algebra of a kind; ``control`` is the march's control record.
+
+    Where fixed steps may need Newton's full method, its matrices are those of compiled loops.
+    """
+    dense = kind == "dense" or entries is None
+    if dense and n < (MOST_STUBBORN + 1 if fixed else LEAST_BLOCKS):
         from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
         jacobian = np.zeros((n, n))
         factor, solve = load_kernels("linear_algebra.dense_lu.factor", "linear_algebra.dense_lu.solve")
         made = functools.partial(dense_context, n, control, jacobian)
         return LinearSolver(factor.address, solve.address, jacobian, made, (factor, solve))
-    from unhurried_heron.families.structured import StructuredSolver
+    from unhurried_heron.families.large import full_solver, structured_solver
 
-    solver, values = StructuredSolver(kind, n, *entries), np.zeros(entries.rows.size)
+    if dense or entries is None:
+        solver, values = full_solver(n, control), np.zeros((n, n))
+    else:
+        solver, values = structured_solver(kind, n, *entries), np.zeros(entries.rows.size)
     return LinearSolver(
         solver.factor,
         solver.solve,

@@ -118,7 +118,7 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str) -
     shared = ("march.loop.march", "march.events.search") if watch.m else ("march.loop.march",)
     own, march, *others = load_kernels(family.kernel, *shared, *family.beside)
     entries = native.entries and Entries(*native.entries)
-    solver = linear_solver(n, control, kind, entries) if family.implicit else None
+    solver = linear_solver(n, control, kind, entries, fixed=not asked.adapts) if family.implicit else None
     work = family.lay_out(asked.method, Demand(n, control, scales, not asked.adapts, solver))
     vectors = (state, work.slope, np.zeros(n), scales.relative, scales.absolute)
     system = System(n, *native.addresses(), *vectors, *_groups(n, entries, native, full=kind == "dense"))

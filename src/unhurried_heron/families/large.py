@@ -1,4 +1,4 @@
-"""Linear algebra for large systems with few entries: LAPACK's banded and SuperLU's sparse factors, behind native calls.
+"""Linear algebra for large systems: LAPACK's full and banded factors and SuperLU's sparse ones, behind native calls.
 
 What a call from Python costs, some ten microseconds, is nothing beside the work on a large system.
 """
@@ -6,10 +6,11 @@ What a call from Python costs, some ten microseconds, is nothing beside the work
 from __future__ import annotations
 
 import ctypes
+from collections.abc import Callable
 from typing import Any, Final
 
 import numpy as np
-from scipy.linalg import lapack
+from scipy.linalg import blas, lapack
 from scipy.sparse import coo_array, csc_array
 from scipy.sparse.csgraph import connected_components, reverse_cuthill_mckee
 from scipy.sparse.linalg import splu
@@ -18,6 +19,9 @@ from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, SHIFT, 
 from unhurried_heron.run.trajectory import Array
 
 _CALL: Final = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.POINTER(ctypes.c_int64), ctypes.c_void_p, ctypes.c_int64)
+
+# columns to a block of full factors
+_COLUMNS: Final = 128
 
 
 def order_for_band(n: int, rows: Any, columns: Any) -> tuple[Any, int, int]:
@@ -36,6 +40,53 @@ def order_for_band(n: int, rows: Any, columns: Any) -> tuple[Any, int, int]:
             best = (tried, *widths)
     assert best is not None
     return best
+
+
+class _Full:
+    """(shift - J) as a full matrix, factored in blocks of columns: Golub and Van Loan, section 3.4.
+
+    Between two blocks a stop is heeded, which within LAPACK's own would wait for seconds.
+    """
+
+    def __init__(self, n: int, kind: type, control: Any) -> None:
+        self._n, self.kind, self._control = n, kind, control
+        pair = "z" if kind is complex else "d"
+        self._panel, self._solve = getattr(lapack, pair + "getrf"), getattr(lapack, pair + "getrs")
+        self._below, self._product = getattr(blas, pair + "trsm"), getattr(blas, pair + "gemm")
+
+    def factor(self, shift: Any, values: Array) -> int:
+        n = self._n
+        a: Any = np.array(-values, dtype=self.kind, order="F")
+        a.ravel(order="K")[:: n + 1] += shift
+        self._pivots = np.empty(n, dtype=np.int32)
+        odd = 0
+        for first in range(0, n, _COLUMNS):
+            if self._control["stop"][0] != 0:
+                return 0
+            last = min(n, first + _COLUMNS)
+            a[first:, first:last], pivots, info = self._panel(a[first:, first:last])
+            if info != 0 or not np.isfinite(a[first:, first:last].diagonal()).all():
+                return 0
+            self._pivots[first:last] = first + pivots
+            order = np.arange(n - first)
+            for place, other in enumerate(pivots.tolist()):
+                order[[place, other]] = order[[other, place]]
+                odd += place != other
+            moved = np.flatnonzero(order != np.arange(n - first))
+            for rest in (slice(0, first), slice(last, n)):
+                a[first + moved, rest] = a[first + order[moved], rest]
+            if last < n:
+                right = self._below(1.0, a[first:last, first:last], a[first:last, last:], lower=1, diag=1)
+                a[first:last, last:] = right
+                a[last:, last:] = self._product(-1.0, a[last:, first:last], right, 1.0, a[last:, last:])
+        self._factors = a
+        if self.kind is complex:
+            return 1
+        return -1 if (np.count_nonzero(a.diagonal() < 0) + odd) % 2 else 1
+
+    def solve(self, right: Array) -> Array:
+        found, _ = self._solve(self._factors, self._pivots, right)
+        return np.asarray(found)
 
 
 class _Banded:
@@ -111,8 +162,15 @@ def _odd(order: Any) -> int:
     return int(n - cycles) % 2
 
 
-class StructuredSolver:
+class LargeSolver:
     """Factors and solves by Python functions at native addresses; keep it alive while a kernel runs.
+
+    Parameters
+    ----------
+    n : int
+        Order of the matrices.
+    system : callable
+        Makes what factors and solves, of numbers of a kind (float or complex).
 
     Attributes
     ----------
@@ -122,19 +180,18 @@ class StructuredSolver:
         What went wrong in one of them.
     """
 
-    def __init__(self, kind: str, n: int, rows: Any, columns: Any) -> None:
-        self._kind = {"banded": _Banded, "sparse": _Sparse}[kind]
-        self._n, self._rows, self._columns = n, rows, columns
+    def __init__(self, n: int, system: Callable[[type], Any]) -> None:
+        self._n, self._system = n, system
         self._systems: dict[int, tuple[Any, Any, Array, Array]] = {}
         self.pending: BaseException | None = None
         self._calls = _CALL(self._factor), _CALL(self._solve)
         self.factor, self.solve = (ctypes.cast(call, ctypes.c_void_p).value or 0 for call in self._calls)
 
     def context(self, jacobian: Array, *, complex_shift: bool) -> Any:
-        """Return the context of a shifted matrix; ``jacobian`` holds its entries one after the other."""
+        """Return the context of a shifted matrix; ``jacobian`` holds the matrix, or its entries."""
         context, shift = np.zeros(CONTEXT_SIZE, np.int64), np.zeros(2)
         context[N], context[SHIFT] = self._n, shift.ctypes.data
-        system = self._kind(self._n, self._rows, self._columns, complex if complex_shift else float)
+        system = self._system(complex if complex_shift else float)
         self._systems[context.ctypes.data] = (system, context, shift, jacobian)
         return context
 
@@ -166,3 +223,14 @@ class StructuredSolver:
     def _at(self, address: int) -> Array:
         found: Array = np.ctypeslib.as_array((ctypes.c_double * self._n).from_address(address))
         return found
+
+
+def full_solver(n: int, control: Any) -> LargeSolver:
+    """Return full factors; ``control`` is the march's control record, which tells when to stop."""
+    return LargeSolver(n, lambda kind: _Full(n, kind, control))
+
+
+def structured_solver(name: str, n: int, rows: Any, columns: Any) -> LargeSolver:
+    """Return "banded" or "sparse" factors for entries at these places."""
+    system = {"banded": _Banded, "sparse": _Sparse}[name]
+    return LargeSolver(n, lambda kind: system(n, rows, columns, kind))
