@@ -17,7 +17,7 @@ KINDS: Final = ("dense", "banded", "sparse")
 # below this compiled loops on full matrices win whatever the pattern (measured: `benchmarks/run.py --part linear`)
 MOST_FULL: Final = 100
 # and from this on LAPACK's do on full ones
-LEAST_BLOCKS: Final = 150
+LEAST_BLOCKS: Final = 500
 MOST_DENSE: Final = 5000
 MOST_STUBBORN: Final = 500
 # up to this width a band beats sparse factors

@@ -33,13 +33,17 @@ def compile_functions(text: str, names: tuple[str, ...], *, optimised: bool = Fa
     module = llvm.parse_assembly(text)
     module.verify()
     if optimised:
-        options = llvm.create_pipeline_tuning_options(speed_level=3)
-        options.loop_vectorization = options.loop_unrolling = options.slp_vectorization = True
-        builder = llvm.create_pass_builder(machine, options)
-        builder.getModulePassManager().run(module, builder)
+        _optimise(module, machine)
     engine = llvm.create_mcjit_compiler(module, machine)
     engine.finalize_object()
     return [_found(engine, name) for name in names], engine
+
+
+def _optimise(module: Any, machine: Any) -> None:
+    options = llvm.create_pipeline_tuning_options(speed_level=3)
+    options.loop_vectorization = options.loop_unrolling = options.slp_vectorization = True
+    builder = llvm.create_pass_builder(machine, options)
+    builder.getModulePassManager().run(module, builder)
 
 
 def _found(engine: Any, symbol: str) -> int:
@@ -63,10 +67,11 @@ def host_description() -> str:
 
 
 def emit_object(text: str) -> bytes:
-    """Compile an optimised module to an object file."""
-    module = llvm.parse_assembly(text)
+    """Optimise a module and compile it to an object file."""
+    module, machine = llvm.parse_assembly(text), _target_machine()
     module.verify()
-    code: bytes = _target_machine().emit_object(module)
+    _optimise(module, machine)
+    code: bytes = machine.emit_object(module)
     return code
 
 

@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Any, Final
 
 import numba
+from numba.core import config
+from numba.core.compiler_lock import global_compiler_lock
+from numba.core.registry import cpu_target
 
 # no flag that lets the compiler assume that NaN or infinity cannot occur, and none that reorders sums. Nobody calls
 # these
@@ -33,8 +37,24 @@ def inner_fast_sums(function: Callable[..., Any]) -> Any:
     return numba.njit(**FAST_SUMS)(function)
 
 
+@contextmanager
+def _left_as_it_is() -> Iterator[None]:
+    """Leave optimisation to whoever takes the whole kernel: Numba would optimise each function in it, and all again.
+
+    Nobody else compiles meanwhile, and what Numba sets up once for all is set up before.
+    """
+    with global_compiler_lock:
+        cpu_target.target_context.codegen()
+        usual = config.OPT
+        config.OPT = type(usual)(0)
+        try:
+            yield
+        finally:
+            config.OPT = usual
+
+
 def compile_entry(function: Callable[[int], int]) -> tuple[str, str]:
-    """Compile an entry kernel, which takes the address of its table; return its LLVM IR and its symbol.
+    """Compile an entry kernel, which takes the address of its table; return its LLVM IR, as it is, and its symbol.
 
     The symbol has the signature ``int32 f(int64 *result, void **unused, int64 table)``.
 
@@ -43,7 +63,8 @@ def compile_entry(function: Callable[[int], int]) -> tuple[str, str]:
     RuntimeError
         The kernel needs something of Numba's at run time.
     """
-    dispatcher = numba.njit(numba.types.int64(numba.types.int64), **OPTIONS)(function)
+    with _left_as_it_is():
+        dispatcher = numba.njit(numba.types.int64(numba.types.int64), **OPTIONS)(function)
     (signature,) = dispatcher.signatures
     text: str = dispatcher.inspect_llvm(signature)
     needed = {name for name in re.findall(r"^declare .*?@\"?([\w.]+)", text, re.M) if not name.startswith("llvm.")}

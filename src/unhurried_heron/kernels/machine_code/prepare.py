@@ -17,15 +17,15 @@ from unhurried_heron.kernels.machine_code.loading import Kernel, cache_folder, i
 
 # about how long they take to compile, the longest first
 KERNELS: Final = {
-    "collocation.step.family": 10.0,
-    "collocation.stubborn.insist": 3.0,
-    "linear_algebra.eigenvalues.growth": 3.0,
-    "march.loop.march": 2.0,
-    "march.events.search": 2.0,
+    "collocation.step.family": 8.0,
+    "march.loop.march": 3.0,
+    "collocation.stubborn.insist": 2.0,
+    "linear_algebra.eigenvalues.growth": 2.0,
+    "march.events.search": 1.3,
     "linear_algebra.dense_lu.factor": 1.0,
     "explicit_runge_kutta.family": 1.0,
-    "linear_algebra.dense_lu.solve": 1.0,
-    "march.polynomial.evaluate_rows": 1.0,
+    "linear_algebra.dense_lu.solve": 0.6,
+    "march.polynomial.evaluate_rows": 0.2,
 }
 _told: list[bool] = []
 
