@@ -43,6 +43,7 @@ SWAPS: dict[type[ast.AST], tuple[str, ...]] = {
     ast.Lt: ("<", "<=", ">"), ast.LtE: ("<=", "<", ">"), ast.Gt: (">", ">=", "<"), ast.GtE: (">=", ">", "<"),
     ast.Eq: ("==", "!="), ast.NotEq: ("!=", "=="), ast.And: ("and", "or"), ast.Or: ("or", "and"),
 }  # fmt: skip
+HOUSE = "tests/test_house.py::test_records_cannot_be_changed"
 QUOTES = {"repr", "str"}
 # what a repr leaves out, how much is remembered, a check of our own lengths: no answer depends on these
 SHAPES = {"repr", "pretty_exceptions_enable", "maxsize", "strict", "show_default", "given"}
@@ -143,7 +144,8 @@ class Walked:
     def near(self, edit: Edit, line: int) -> list[str]:
         """Return what may notice an edit of a line, the shortest first."""
         lines = self.tests.get(edit.file, {})
-        near = lines.get(line) or sorted({test for tests in lines.values() for test in tests})
+        # what is read at import is looked at by tests of the whole house, too
+        near = lines.get(line) or sorted({HOUSE, *(test for tests in lines.values() for test in tests)})
         if edit.file.startswith("kernels/"):
             near = [test for test in self.seconds if test.startswith(tuple(COMPILED))]
         return sorted(near or self.seconds, key=lambda test: self.seconds.get(test, 0.0))

@@ -110,6 +110,13 @@ def test_states_below_their_tolerance_are_told() -> None:
     problem = uh.Problem.from_text("x' = -x\ny' = 1e-12*x - y", initial={"x": 1, "y": 0}, interval=(0, 2))
     assert "'y' never came above" in uh.integrate(problem).ending.advice
     assert "'y'" in repr(uh.integrate(problem))
+    # four are named, of more the first four
+    for count in (4, 5):
+        small = {f"y{k}": 1e-13 for k in range(count)}
+        text = "\n".join(f"{name}' = 0" for name in small) + "\nx' = 1"
+        several = uh.Problem.from_text(text, initial={**small, "x": 1}, interval=(0, 1))
+        told = "'y0', 'y1', 'y2', 'y3'" + (" and others" if count > 4 else "") + " never came above ten times their"
+        assert told in uh.integrate(several).ending.advice
     assert uh.integrate(problem, atol={"y": 1e-20}).ending.advice == ""
     started = problem.with_(initial={"y": 1e-12})
     assert any("tolerance" in each.message for each in uh.check(started).findings)

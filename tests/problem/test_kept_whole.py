@@ -36,6 +36,10 @@ def test_equal_problems() -> None:
         assert changed != one
         assert changed.fingerprint != one.fingerprint
     assert problems()[0] != problems()[1]
+    plain, told = (
+        uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), units=units) for units in ({}, {"x": "m"})
+    )
+    assert plain != told != plain
     assert problems()[0] != 5
 
 

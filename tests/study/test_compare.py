@@ -33,6 +33,8 @@ def test_errors_against_a_closed_form() -> None:
     assert table["largest error"][0] == pytest.approx(np.abs(run.at(times)[:, 0] - np.sin(2 * times)).max(), rel=0.05)
     assert table["largest error"][1] < table["largest error"][0] / 20
     assert table["step"][2] == 0.01
+    first, *lines = str(comparison).splitlines()
+    assert [line.split()[0] for line in (first, *lines[:4])] == ["method", *["dormand-prince-54"] * 3, "euler"]
 
 
 def test_each_family_is_measured_by_the_other() -> None:
@@ -44,6 +46,7 @@ def test_each_family_is_measured_by_the_other() -> None:
     assert table["reference"][1].startswith("dormand-prince-54 at rtol 1e-12")
     tight = uh.compare(problem, ["fehlberg-45"], rtol=[1e-6, 2e-10]).frame()
     assert set(tight["reference"]) == {"radau-iia-5 at rtol 2e-13"}
+    assert set(uh.compare(problem, "euler", step=0.1).frame()["reference"]) == {"radau-iia-5 at rtol 1e-13"}
     assert comparison.disagreement < 1e-8
     assert comparison.notes[2].startswith("The references differ by at most")
     alone = dataclasses.replace(comparison, disagreement=None).notes

@@ -150,7 +150,8 @@ class Run:
             chosen = [names] if isinstance(names, str) else list(names)
             places = [self._place(name) for name in chosen]
             flat = times.ravel()
-            derived = self._derive(flat, values) if max(places, default=0) >= values.shape[1] else values[:, :0]
+            beyond = any(place >= values.shape[1] for place in places)
+            derived = self._derive(flat, values) if beyond else values[:, :0]
             values = np.hstack([values, derived])[:, places]
             if isinstance(names, str):
                 return values[0, 0] if times.ndim == 0 else values.reshape(times.shape)

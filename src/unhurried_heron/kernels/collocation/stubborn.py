@@ -37,7 +37,7 @@ def _residual(system, method, work, h):
             rate = work.g1[k] if i == 0 else (work.g2[k] if i == 1 else work.g3[k])
             missing = (row[0] * z1 + row[1] * z2 + row[2] * z3) / h - rate
             work.stacked[i * n + k] = missing
-            total += missing * inverse * missing * inverse
+            total += (missing * inverse) ** 2
     return np.sqrt(total / (3 * n))
 
 
