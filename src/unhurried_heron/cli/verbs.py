@@ -10,6 +10,7 @@ from typing import Annotated, Any
 import typer
 
 from unhurried_heron.errors import OptionError, near_spelling, printable
+from unhurried_heron.methods.catalogue import COMPARED, DEFAULT, FOR_STIFF
 from unhurried_heron.problem.problem import Problem
 
 File = Annotated[Path, typer.Argument(metavar="FILE", help="A problem file (TOML).", show_default=False)]
@@ -73,9 +74,7 @@ def run(
 
 def compare(
     file: File,
-    methods: Annotated[
-        str, typer.Option(metavar="A,B,…", help="Methods to compare.")
-    ] = "dormand-prince-54,radau-iia-5",
+    methods: Annotated[str, typer.Option(metavar="A,B,…", help="Methods to compare.")] = f"{DEFAULT},{FOR_STIFF}",
     rtol: Annotated[str, typer.Option(metavar="R,…", help="Tolerances; 1e-4,1e-6,1e-8 if nothing is said.")] = "",
     atol: Annotated[float | None, typer.Option(help="Absolute tolerance.")] = None,
     step: Annotated[str, typer.Option(metavar="H,…", help="Fixed steps, for all methods.")] = "",
@@ -178,7 +177,7 @@ def demo(
         console().print(run_report(outcome))
         _keep(outcome, out / f"{name}.csv", out / f"{name}.json", out / f"{name}-states.png")
         _save(draw_steps(outcome), out / f"{name}-steps.png")
-        table = compare_methods(problem, ["fehlberg-45", "dormand-prince-54", "radau-iia-5"], rtol=[1e-4, 1e-6, 1e-8])
+        table = compare_methods(problem, COMPARED, rtol=[1e-4, 1e-6, 1e-8])
         console().print(comparison_report(table))
         write_text(out / f"{name}-comparison.csv", table.frame().to_csv(index=False, lineterminator="\n"))
         _say(f"table: {out / f'{name}-comparison.csv'}")

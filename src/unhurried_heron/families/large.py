@@ -92,8 +92,8 @@ class _Full:
 class _Banded:
     """(shift - J) in banded storage: G. H. Golub and C. F. Van Loan, *Matrix Computations*, 4th ed. (2013), 4.3."""
 
-    def __init__(self, n: int, rows: Any, columns: Any, kind: type) -> None:
-        self._order, self._below, self._above = order_for_band(n, rows, columns)
+    def __init__(self, n: int, rows: Any, columns: Any, band: tuple[Any, int, int], kind: type) -> None:
+        self._order, self._below, self._above = band
         place = np.empty(n, dtype=np.int64)
         place[self._order] = np.arange(n)
         self._n, self.kind, self._middle = n, kind, self._below + self._above
@@ -232,5 +232,7 @@ def full_solver(n: int, control: Any) -> LargeSolver:
 
 def structured_solver(name: str, n: int, rows: Any, columns: Any) -> LargeSolver:
     """Return "banded" or "sparse" factors for entries at these places."""
-    system = {"banded": _Banded, "sparse": _Sparse}[name]
-    return LargeSolver(n, lambda kind: system(n, rows, columns, kind))
+    if name == "sparse":
+        return LargeSolver(n, lambda kind: _Sparse(n, rows, columns, kind))
+    band = order_for_band(n, rows, columns)
+    return LargeSolver(n, lambda kind: _Banded(n, rows, columns, band, kind))

@@ -17,6 +17,8 @@ CATALOGUE: Final[dict[str, Method]] = {
 # what runs where none is named, and what is advised for stiff problems
 DEFAULT: Final = DORMAND_PRINCE_54.name
 FOR_STIFF: Final = RADAU_IIA_5.name
+# what the demo sets side by side: another pair beside the two
+COMPARED: Final = (FEHLBERG_45.name, DEFAULT, FOR_STIFF)
 
 
 def all_methods() -> tuple[Method, ...]:
