@@ -12,6 +12,7 @@ from scipy.sparse import diags_array
 import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.families import large, linear
+from unhurried_heron.families.groups import groups_of_columns
 from unhurried_heron.kernels.linear_algebra.context import SHIFT, B, D
 from unhurried_heron.kernels.memory.control import CONTROL
 
@@ -98,6 +99,7 @@ def test_a_pattern_reduces_the_calls(kind: str) -> None:
     known = uh.integrate(uh.Problem.from_rates(rates, sparsity=band, **said), "radau-iia-5", linear=kind)
     assert known.final == pytest.approx(plain.final, rel=1e-7)
     # three groups of columns do for a band of three
+    assert set(groups_of_columns(n, linear.Entries(*band.tocoo().coords)).tolist()) == {0, 1, 2}
     jacobians = plain.tally.jacobians
     assert known.tally.rate_evaluations <= plain.tally.rate_evaluations - (n - 3) * jacobians + 20
     if kind != "dense":

@@ -56,6 +56,8 @@ def test_known_times_are_landed_on_and_marked() -> None:
     assert uh.integrate(problem, switches=False).switches.empty
     back = uh.integrate(leaking(interval=(10, 0)).with_(initial={"level": leaked(10)}), rtol=1e-10)
     assert back.switches["value"].tolist() == [1.0]
+    waves = uh.Problem.from_text("x' = where(sin(t) > 0, 1, -1)", initial={"x": 1}, interval=(10, 0))
+    assert waves.switches[0].times == pytest.approx([3 * np.pi, 2 * np.pi, np.pi], abs=1e-14)
     assert back.final["level"] == pytest.approx(1.0, rel=1e-4)
 
 

@@ -40,6 +40,11 @@ def test_equal_problems() -> None:
         uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), units=units) for units in ({}, {"x": "m"})
     )
     assert plain != told != plain
+    one, other = (
+        uh.Problem.from_text("x' = a - b*x", initial={"x": 1}, interval=(0, 1), parameters=values)
+        for values in ({"a": 1, "b": 2}, {"b": 2, "a": 1})
+    )
+    assert one.fingerprint == other.fingerprint
     assert problems()[0] != 5
 
 

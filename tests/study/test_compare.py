@@ -37,6 +37,12 @@ def test_errors_against_a_closed_form() -> None:
     assert [line.split()[0] for line in (first, *lines[:4])] == ["method", *["dormand-prince-54"] * 3, "euler"]
 
 
+def test_errors_are_looked_for_where_the_solution_changes() -> None:
+    # all of it happens in the first hundred-thousandth of the interval
+    problem = uh.Problem.from_text("x' = -1e6*x", initial={"x": 1}, interval=(0, 1), exact={"x": "exp(-1e6*t)"})
+    assert 1e-6 < uh.compare(problem, "radau-iia-5", rtol=1e-3).frame()["largest error"][0] < 1e-3
+
+
 def test_each_family_is_measured_by_the_other() -> None:
     problem = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 3))
     assert list(uh.compare(problem, "fehlberg-45").frame()["rtol"]) == [1e-4, 1e-6, 1e-8]

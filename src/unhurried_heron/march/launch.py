@@ -12,10 +12,8 @@ from unhurried_heron.march.driver import Driver
 from unhurried_heron.march.layout import March, lay_out
 from unhurried_heron.march.passage import Passage
 from unhurried_heron.march.waiting import give_back, key_of, take
-from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.native.context import parameter_values
-from unhurried_heron.native.system import jacobian_entries, native_system
-from unhurried_heron.problem.problem import Problem
+from unhurried_heron.native.system import differenced_in_groups, jacobian_entries, native_system
 
 
 def launch(asked: Asked, kind: str) -> Driver:
@@ -25,7 +23,7 @@ def launch(asked: Asked, kind: str) -> Driver:
     key = key_of(asked, scales, kind)
     march = take(asked, key)
     if march is None:
-        full = not family.implicit or (kind == "dense" and not _differenced(problem))
+        full = not family.implicit or (kind == "dense" and not differenced_in_groups(problem))
         native = native_system(problem, asked.events, with_jacobian=family.implicit, held=asked.held, full=full)
         march = lay_out(asked, native, scales, kind)
     else:
@@ -82,9 +80,3 @@ def linear_kind(asked: Asked) -> str:
     if kind == "dense":
         refuse_large(method.name, n)
     return kind
-
-
-def _differenced(problem: Problem) -> bool:
-    """Whether the Jacobian is found by differences in groups of columns."""
-    model = problem.model
-    return isinstance(model.rates, NamedFunction) and model.jacobian is None and problem.said.sparsity is not None

@@ -129,6 +129,12 @@ def native_system(
     )
 
 
+def differenced_in_groups(problem: Problem) -> bool:
+    """Whether the Jacobian is found by differences in groups of columns: of a function only its pattern is known."""
+    model = problem.model
+    return isinstance(model.rates, NamedFunction) and model.jacobian is None and problem.said.sparsity is not None
+
+
 def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[FloatArray, FloatArray] | None:
     """Return row and column of each number of the Jacobian, None where nothing is known of it.
 
@@ -136,7 +142,7 @@ def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[FloatArray
     """
     model = problem.model
     if isinstance(model.rates, NamedFunction):
-        if model.jacobian is not None or problem.said.sparsity is None:
+        if not differenced_in_groups(problem):
             return None
         rows, columns = (each.astype(np.int64) for each in problem.jacobian_pattern().tocoo().coords)
         return rows, columns
