@@ -135,6 +135,22 @@ def test_fingerprints_tell_functions_apart() -> None:
     assert made(1.0).with_(interval=(0, 2)).fingerprint != made(1.0).fingerprint
 
 
+class Above:
+    """An event function that can be compared, and so has no hash."""
+
+    def __call__(self, x: float) -> float:
+        return x - 1.5
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Above)
+
+
+def test_functions_without_a_hash() -> None:
+    problem = uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 2), events=[uh.Event(Above(), name="up")])
+    for _ in range(2):
+        assert uh.integrate(problem, record=2).events["time"].tolist() == pytest.approx([1.5])
+
+
 DOMAIN = """
 define i32 @evaluate(double %t, ptr %y, ptr %out, ptr %p) nounwind {
   %x = load double, ptr %y

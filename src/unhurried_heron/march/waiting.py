@@ -20,8 +20,8 @@ _MOST_WAITING = 8
 def key_of(asked: Asked, scales: ErrorScale, kind: str) -> tuple[Any, ...]:
     """Return what a march must have been laid out for to serve a run."""
     problem, times = asked.problem, asked.times
-    # an event in words depends on units, too
-    events = (asked.events, *problem.units.items()) if asked.events else ()
+    # an event in words depends on units, too; a function may have no hash
+    events = (*map(id, asked.events), *problem.units.items()) if asked.events else ()
     tolerances = scales.relative.tobytes(), scales.absolute.tobytes(), repr(scales.newton), repr(scales.between)
     room = None if times is None else times.size
     inputs = tuple(map(id, problem.inputs.values()))
@@ -41,4 +41,4 @@ def give_back(asked: Asked, key: tuple[Any, ...], march: March) -> None:
         for old in list(kept)[: len(kept) - _MOST_WAITING + 1]:
             kept.pop(old, None)
         # what the key names by its identity must live as long
-        kept[key] = (march, (asked.method, *asked.problem.inputs.values()))
+        kept[key] = (march, (asked.method, asked.events, *asked.problem.inputs.values()))
