@@ -53,6 +53,10 @@ SAID = [
 ]  # fmt: skip
 
 
+def test_what_a_problem_says() -> None:
+    assert repr(decay()) == "Problem('', initial={'x': 1.0}, parameters={}, interval=(0.0, 1.0))"
+
+
 @pytest.mark.parametrize(("what", "words"), SAID)
 def test_what_an_error_says(what: Callable[[], object], words: str) -> None:
     with pytest.raises(uh.HeronError) as raised:

@@ -144,8 +144,8 @@ class Walked:
     def near(self, edit: Edit, line: int) -> list[str]:
         """Return what may notice an edit of a line, the shortest first."""
         lines = self.tests.get(edit.file, {})
-        # what is read at import is looked at by tests of the whole house, too
-        near = lines.get(line) or sorted({HOUSE, *(test for tests in lines.values() for test in tests)})
+        # what is read at import is looked at by a test of the whole house, too
+        near = [HOUSE, *(lines.get(line) or sorted({test for tests in lines.values() for test in tests}))]
         if edit.file.startswith("kernels/"):
             near = [test for test in self.seconds if test.startswith(tuple(COMPILED))]
         return sorted(near or self.seconds, key=lambda test: self.seconds.get(test, 0.0))
