@@ -14,9 +14,9 @@ from unhurried_heron.methods.catalogue import DEFAULT
 from unhurried_heron.methods.runge_kutta import RungeKutta
 
 # proportional and integral parts (K. Gustafsson, ACM Trans. Math. Softw. 17 (1991) 533-554): with 0.6 of the error now
-# and 0.2 of its change the steps settle where stability limits them, and refuse one in a thousand there (0 and 1: one
-# in ten). At a share of 0.77 least work was done for an error reached, over the problems of the tests
-CONTROLLER: Final = Controller(share=0.77, now=0.8, before=-0.2)
+# and 0.2 of its change the steps settle where stability limits them, instead of being refused again and again. At this
+# share least work was done for an error reached, over the problems of the tests
+_CONTROLLER: Final = Controller(share=0.77, now=0.8, before=-0.2)
 
 
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
@@ -24,7 +24,7 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     degree, width = method.interpolant.shape
     stages, where = np.zeros((width, demand.n)), np.zeros(1, dtype=np.int64)
     memory = np.zeros(1, dtype=EXPLICIT_MEMORY)
-    controller = CONTROLLER.record(min(method.order, method.embedded_order))
+    controller = _CONTROLLER.record(min(method.order, method.embedded_order))
     tableau = Tableau(memory, controller, *addresses, degree, width, stages, where)
     return WorkSpace(tableau, stages[0], degree, (engine,))
 

@@ -81,6 +81,10 @@ class March:
                 self.output.recorded[0] = self.system.state
                 self.control["next_wanted"] = 1
 
+    def release(self) -> None:
+        """Let go of what was recorded; `record` gives the next run memory of its own."""
+        self.output = self.output._replace(recorded=np.empty((0, self.system.n)))
+
     def chunk(self) -> int:
         """March on until the kernel returns; its reason.
 

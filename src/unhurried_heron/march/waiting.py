@@ -37,6 +37,8 @@ def take(asked: Asked, key: tuple[Any, ...]) -> March | None:
 def give_back(asked: Asked, key: tuple[Any, ...], march: March) -> None:
     """Keep a march whose run came to its end for the next one."""
     kept = asked.problem.model.kept
+    # what was recorded is the run's alone
+    march.release()
     if march.size <= _MOST_BYTES:
         for old in list(kept)[: len(kept) - _MOST_WAITING + 1]:
             kept.pop(old, None)
