@@ -9,9 +9,10 @@ from hypothesis import strategies as st
 
 import unhurried_heron as uh
 from unhurried_heron.formulas.differentiate import jacobian
+from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.native.system import native_derived, native_system
-from unhurried_heron.study.beginning import filled, surroundings
+from unhurried_heron.study.beginning import surroundings
 
 PLACES = ["u[i]", "u[i-1]", "u[i+1]", "v[i]", "v[n+1-i]", "u[1]", "v[n]", "w", "i", "k", "t", "2", "0.5"]
 FORMULAS = st.recursive(
@@ -50,11 +51,11 @@ def test_rates_and_jacobian(first: str, second: str, n: int) -> None:
     size, start = 2 * n + 1, problem.start
     native = native_system(problem, (), with_jacobian=True, held=False)
     values = surroundings(problem, start)
-    by_numpy = filled(problem.model.rates, size, values)
+    by_numpy = filled(problem.model.rates.blocks, size, values)
     rates = evaluate_rows(native.rates, np.array([0.5]), start[None, :])[0]
     assert rates == pytest.approx(by_numpy, rel=1e-11, abs=1e-11)
     slopes = evaluate_rows(native.jacobian, np.array([0.5]), start[None, :])[0]
-    wanted = filled(jacobian(problem.model.rates, problem.model.layout), size * size, values)
+    wanted = filled(jacobian(problem.model.rates.blocks, problem.model.layout), size * size, values)
     assert slopes == pytest.approx(wanted, rel=1e-11, abs=1e-11)
     outside = ~problem.jacobian_pattern().toarray().ravel()
     assert not slopes[outside].any()
@@ -70,7 +71,7 @@ def test_nothing_in_a_loop_is_computed_twice() -> None:
         parameters={"n": 9, "k": 2},
         interval=(0, 1),
     )
-    text = emit_module(problem.model.rates, (), 9, Names((), (("n", 0), ("k", 1))))
+    text = emit_module(problem.model.rates.blocks, (), 9, Names((), (("n", 0), ("k", 1))))
     assert [text.count(f"call double @llvm.{f}.f64") for f in ("exp", "sin", "cos")] == [1, 1, 1]
     # what no index moves, and the sum over all, stand before the loop that uses them
     before_loop, _, loop = text.rpartition("phi i64")

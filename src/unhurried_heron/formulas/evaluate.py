@@ -8,6 +8,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, free_names, upwards
+from unhurried_heron.formulas.layout import Block, places
 from unhurried_heron.formulas.operations import OPERATIONS
 from unhurried_heron.formulas.work import refuse_many
 
@@ -102,3 +103,16 @@ def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> A
     if op == "pow":
         operands[0] = np.asarray(operands[0], dtype=np.float64)
     return _PLAIN[op](*operands)
+
+
+def filled(blocks: tuple[Block, ...], size: int, values: Mapping[str, Any]) -> Any:
+    """Evaluate blocks into an array."""
+    out = np.zeros(size)
+    for block in blocks:
+        strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
+        ranges = [np.arange(loop.first, loop.last + 1.0) for loop in block.loops]
+        grids = np.meshgrid(*ranges, indexing="ij") if ranges else []
+        here = {loop.index: grid.ravel() for loop, grid in zip(block.loops, grids, strict=True)}
+        where = places(block.loops, block.base, strides)
+        np.add.at(out, where, np.broadcast_to(evaluate(block.node, {**values, **here}), where.shape))
+    return out

@@ -15,7 +15,7 @@ from unhurried_heron.formulas.evaluate import STATE, evaluate
 from unhurried_heron.formulas.narrow import Window
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.layout import March
-from unhurried_heron.model.switches import Switch
+from unhurried_heron.model.switch import HeldSwitch, Switch
 from unhurried_heron.native.rows import prober
 from unhurried_heron.native.signature import NativeFunction
 from unhurried_heron.problem.problem import Problem
@@ -49,7 +49,7 @@ class Passage:
     ) -> None:
         self._problem, self._march, self._events, self._fixed = problem, march, events, fixed
         self._switches = problem.switches if held else ()
-        self._timed = [switch for switch in self._switches if switch.times is not None and switch.slot]
+        self._timed = [each for each in self._switches if each.times is not None and isinstance(each, HeldSwitch)]
         windows = () if fixed else problem.narrow
         self._landings = _landings(self._switches, windows, problem.interval) if self._switches or windows else []
         self._longest = float(march.control["largest_step"][0])
@@ -73,7 +73,7 @@ class Passage:
         places = {switch.slot: [k for k, edge in enumerate(edges[:-1]) if edge == start] for switch in self._timed}
         for k, landing in enumerate(self._landings):
             for switch in landing.switches:
-                if switch.slot in places:
+                if isinstance(switch, HeldSwitch) and switch.slot in places:
                     places[switch.slot].append(k + 1)
         found = {}
         for switch in self._timed:
@@ -91,8 +91,8 @@ class Passage:
             self._next += 1
         self._aim(start, self._timed)
         for switch in self._march.native.located:
-            if switch.slot:
-                self._set(switch, float(evaluate(switch.live, self._surroundings(start))))
+            if isinstance(switch, HeldSwitch):
+                self._set(switch, switch.value(self._surroundings(start)))
 
     def cross(self, reason: Reason, rows: int) -> bool:
         """Take the march across what it has come to; False if it has come to its end.
@@ -129,17 +129,17 @@ class Passage:
         if landing.longest is not None:
             self._march.control["largest_step"] = min(self._longest, landing.longest)
         labels = landing.switches
-        self._aim(time, [switch for switch in labels if switch.slot])
+        self._aim(time, [switch for switch in labels if isinstance(switch, HeldSwitch)])
         for switch in labels:
-            slot = switch.slot
-            if not slot or self._values[slot] != before[slot]:
-                value = switch.told(self._values[slot]) if slot else np.nan
-                self.crossings.append((time, switch.text, value))
+            if not isinstance(switch, HeldSwitch):
+                self.crossings.append((time, switch.text, np.nan))
+            elif self._values[switch.slot] != before[switch.slot]:
+                self.crossings.append((time, switch.text, switch.told(self._values[switch.slot])))
         if labels:
             self.marks.append((rows - 1, ", ".join(switch.text for switch in labels)))
         return bool(labels)
 
-    def _aim(self, time: float, changing: Sequence[Switch]) -> None:
+    def _aim(self, time: float, changing: Sequence[HeldSwitch]) -> None:
         """Set the next landing, and switches of known times to their values until then."""
         end = self._landings[self._next].time if self._next < len(self._landings) else self._problem.interval[1]
         self._march.control["end"] = end
@@ -150,17 +150,13 @@ class Passage:
             self._follow_nested(time, None)
 
     def _flip(self, switch: Switch, time: float, rows: int) -> None:
-        value = np.nan
-        if switch.slot:
-            held = self._values[switch.slot]
-            value = 1.0 - held
-            if switch.whole:
-                gap = float(evaluate(switch.gap, self._surroundings(time)))
-                rises = gap - held > (0.5 if switch.whole == "floor" else -0.5)
-                value = held + (1.0 if rises else -1.0)
+        told = np.nan
+        if isinstance(switch, HeldSwitch):
+            value = switch.beyond(self._values[switch.slot], self._surroundings(time))
             self._set(switch, value)
             self._follow_nested(time, switch)
-        self.crossings.append((time, switch.text, switch.told(value)))
+            told = switch.told(value)
+        self.crossings.append((time, switch.text, told))
         self.marks.append((rows - 1, switch.text))
 
     def _runs_in_place(self, switch: Switch, time: float) -> bool:
@@ -172,18 +168,16 @@ class Passage:
             self.endless = switch.text
         return bool(self.endless)
 
-    def _set(self, switch: Switch, value: float) -> None:
+    def _set(self, switch: HeldSwitch, value: float) -> None:
         self._values[switch.slot] = value
         context = self._march.native.context
         context.array[context.slots[switch.slot]] = value
 
-    def _follow_nested(self, time: float, flipped: Switch | None) -> None:
+    def _follow_nested(self, time: float, flipped: HeldSwitch | None) -> None:
         """Switches that depend on others may be on their other side now."""
         for switch in self._march.native.located:
-            if switch.nested and switch is not flipped and switch.slot in self._values:
-                gap = float(evaluate(switch.gap, self._surroundings(time)))
-                whole = {"floor": np.floor, "ceil": np.ceil}.get(switch.whole)
-                self._set(switch, float(whole(gap)) if whole else float(gap >= 0.0))
+            if isinstance(switch, HeldSwitch) and switch.nested and switch is not flipped:
+                self._set(switch, switch.following(self._surroundings(time)))
 
     def _surroundings(self, time: float) -> dict[str, Any]:
         """Everything a condition may mention, at a time."""
@@ -222,7 +216,7 @@ class Passage:
         for k, switch in enumerate(native.located):
             found = self._value_of(native.watched[k], time)
             # a switch without a value of its own was just passed: its zero must not be found again
-            values[0, self._events + k] = 0.0 if k == crossed and not switch.slot else found
+            values[0, self._events + k] = 0.0 if k == crossed and not isinstance(switch, HeldSwitch) else found
 
     def _restart(self, time: float) -> None:
         control = self._march.control

@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from unhurried_heron.errors import OrderError
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.written import name_latex, to_latex, to_text
-from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.model import Model
 
 
@@ -32,15 +30,7 @@ class FirstOrder:
         OrderError
             The rates are a Python function.
         """
-        if isinstance(model.rates, NamedFunction):
-            raise OrderError(
-                "the rates of this problem are a Python function",
-                name=model.rates.label,
-                place="first_order",
-                expected="a problem of written equations",
-                given=model.rates.label,
-            )
-        return cls(model.reduced)
+        return cls(model.rates.shown())
 
     @property
     def text(self) -> str:

@@ -13,6 +13,7 @@ from unhurried_heron.formulas.written import to_text
 from unhurried_heron.model.closed_forms import read_closed_forms
 from unhurried_heron.model.indexed import Resolver, Rule, layout_of
 from unhurried_heron.model.model import Model, write_out
+from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.reduction import solve_highest
 from unhurried_heron.model.sorting import Gathered, Sorter
 from unhurried_heron.model.switches import take_out
@@ -88,17 +89,17 @@ class _Maker:
         refuse_endless(derived_blocks, "the derived quantities")
         exact = read_closed_forms(self._sorter.said.exact, layout, self._sorter.parameters, self._sorter.mistakes)
         known = {resolver.single(node): key for key, node in formulas.items() if node.operands}
+        shown = self._reduced(orders, rates, found.rate_rules)
+        smooth = take_out(blocks, layout.scalars, self._sorter.inputs, known)
         return Model(
             layout=layout,
             parameters=self._sorter.parameters,
-            rates=blocks,
+            rates=WrittenRates(layout, blocks, smooth.blocks, smooth.switches, smooth.left, shown),
             inputs=self._sorter.inputs,
-            smooth=take_out(blocks, layout.scalars, self._sorter.inputs, known),
             derived_layout=derived_layout,
             derived=tuple(derived_blocks),
             formulas=formulas,
             exact={key: formula.node for key, formula in exact.items()},
-            reduced=self._reduced(orders, rates, found.rate_rules),
             statements=tuple(self._sorter.statements),
             sizes=dict(resolver.constants),
             resolver=resolver,

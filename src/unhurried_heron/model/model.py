@@ -10,11 +10,9 @@ from typing import Any
 from unhurried_heron.formulas.expression import Node, replace_names
 from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.layout import Block, Layout
-from unhurried_heron.formulas.narrow import time_formulas
-from unhurried_heron.formulas.spelling import with_primes
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.indexed import Resolver
-from unhurried_heron.model.switches import Smooth
+from unhurried_heron.model.rates import Rates
 from unhurried_heron.units.quantities import number_for
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.names import check_defined, in_order
@@ -34,10 +32,8 @@ class Model:
         The states.
     parameters, inputs : tuple of str
         Names in order.
-    rates : tuple of Block, or NamedFunction
-        Right-hand sides with derived names written out, or a Python function.
-    smooth : Smooth
-        The same with jumps and kinks taken out.
+    rates : Rates
+        Right-hand sides: formulas, or a Python function.
     derived_layout, derived : Layout, tuple of Block
         Derived quantities, written out in terms of time, states, parameters and inputs.
     functions : dict of str to NamedFunction
@@ -46,35 +42,25 @@ class Model:
         The derived quantities that are no families, for use in events.
     exact : dict of str to Node
         Closed forms of some states, in terms of time and parameters.
-    reduced : tuple of (str, Node, str)
-        The first-order equations as they are shown: left side, formula, ranges of indices.
     statements : tuple of Statement
         What the user wrote.
     sizes : dict of str to float
         Values of the parameters that the structure depends on.
-    jacobian : NamedFunction, or None
-        A Jacobian of the user's own.
-    tried : bool
-        Whether Python functions have been called once, which tells what they return.
     """
 
     layout: Layout
     parameters: tuple[str, ...]
-    rates: tuple[Block, ...] | NamedFunction
+    rates: Rates
     inputs: tuple[str, ...] = ()
-    smooth: Smooth = field(default_factory=lambda: Smooth((), (), ()))
     derived_layout: Layout = field(default_factory=lambda: Layout(()))
     derived: tuple[Block, ...] = ()
     functions: Mapping[str, NamedFunction] = field(default_factory=dict)
     formulas: Mapping[str, Node] = field(default_factory=dict)
     exact: Mapping[str, Node] = field(default_factory=dict)
-    reduced: tuple[tuple[str, Node, str], ...] = ()
     statements: tuple[Statement, ...] = ()
     sizes: Mapping[str, float] = field(default_factory=dict)
     resolver: Resolver = field(default_factory=lambda: Resolver(Layout(())))
     orders: Mapping[str, int] = field(default_factory=dict)
-    jacobian: NamedFunction | None = None
-    tried: bool = False
 
     def watch(self, event: Event, units: Mapping[str, str]) -> Watched:
         """Return the expression or function whose sign change is the event.
@@ -109,8 +95,7 @@ class Model:
     @cached_property
     def of_time(self) -> tuple[Node, ...]:
         """Formulas of time and parameters alone that can vary narrowly."""
-        blocks = self.smooth.blocks
-        return time_formulas([block.node for block in blocks], self.parameters) if blocks else ()
+        return self.rates.of_time(self.parameters)
 
     def read_event(self, event: Event, units: Mapping[str, str]) -> Written:
         """Read the equation of an event, its quantities turned into plain numbers, and check its names."""
@@ -138,12 +123,7 @@ class Model:
     @cached_property
     def highest(self) -> dict[str, Node]:
         """The highest derivatives of states that are no families, as the formulas they equal."""
-        if isinstance(self.rates, NamedFunction):
-            return {}
-        by_place = {block.base: block.node for block in self.rates if not block.loops}
-        slopes = {with_primes(base, order): with_primes(base, order - 1) for base, order in self.orders.items()}
-        places = {slope: self.layout.scalars[lower] for slope, lower in slopes.items() if lower in self.layout.scalars}
-        return {slope: by_place[place] for slope, place in places.items() if place in by_place}
+        return self.rates.highest(self.orders)
 
 
 def write_out(derived: Mapping[str, Node]) -> dict[str, Node]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from unhurried_heron.errors import ValueGivenError
-from unhurried_heron.formulas.expression import TIME, ZERO, Node, names_in
+from unhurried_heron.formulas.expression import TIME, Node, names_in
 from unhurried_heron.formulas.grammar import Source, Written, read
 from unhurried_heron.formulas.layout import Group, Layout, single
 from unhurried_heron.model.closed_forms import read_closed_forms
@@ -13,7 +13,8 @@ from unhurried_heron.model.functions import match_arguments
 from unhurried_heron.model.indexed import Resolver
 from unhurried_heron.model.model import Model, write_out
 from unhurried_heron.model.pattern import checked_sparsity
-from unhurried_heron.model.switches import Smooth, Switch
+from unhurried_heron.model.rates import FunctionRates, WrittenRates
+from unhurried_heron.model.switch import AskedSwitch, Cause, PassedSwitch, Switch
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.names import check_defined, check_name
@@ -45,15 +46,13 @@ def rate_model(said: Said, parameters: tuple[str, ...], layout: Layout, mistakes
     exact = read_closed_forms(said.exact, layout, parameters, mistakes)
     derived_layout = Layout(tuple(Group(key) for key in written))
     switches = tuple(_switch(each, layout, parameters, written, tuple(said.inputs)) for each in said.switches)
-    if said.sparsity is not None:
-        checked_sparsity(said.sparsity, layout.size)
+    sparsity = None if said.sparsity is None else checked_sparsity(said.sparsity, layout.size)
     jacobian = said.jacobian and match_arguments(said.jacobian, layout.names, parameters)
     return Model(
         layout,
         parameters,
-        rates,
+        FunctionRates(layout, rates, jacobian or None, sparsity, switches),
         tuple(said.inputs),
-        Smooth((), switches, ()),
         derived_layout,
         tuple(single(node, place) for place, node in enumerate(written.values())),
         functions,
@@ -61,7 +60,6 @@ def rate_model(said: Said, parameters: tuple[str, ...], layout: Layout, mistakes
         {key: formula.node for key, formula in exact.items()},
         resolver=Resolver(layout),
         orders=dict.fromkeys(states, 1),
-        jacobian=jacobian or None,
     )
 
 
@@ -76,7 +74,7 @@ def _switch(
     """
     if callable(given):
         function = match_arguments(given, layout.names, parameters)
-        return Switch(function.label, "jump", "state", None, "", ZERO, ZERO, "", function)
+        return AskedSwitch(function.label, "jump", "state", function)
     if not isinstance(given, str):
         raise ValueGivenError(
             "a switch needs a condition",
@@ -87,10 +85,10 @@ def _switch(
         )
     written = Event(given, name=given).read()
     check_defined({given: written}, [*layout.names, *parameters, *formulas, *inputs], "a switch")
-    model = Model(layout, parameters, (), formulas=formulas, resolver=Resolver(layout))
+    model = Model(layout, parameters, WrittenRates(layout, (), ()), formulas=formulas, resolver=Resolver(layout))
     gap = model.written_out(written.node)
     names = names_in(gap)
-    cause = "state" if names & set(layout.names) else "input" if names & set(inputs) else "time"
+    cause: Cause = "state" if names & set(layout.names) else "input" if names & set(inputs) else "time"
     if cause == "time" and TIME not in names:
         raise ValueGivenError(
             f"the switch '{given}' never changes",
@@ -99,4 +97,4 @@ def _switch(
             expected="a condition on the time or on states",
             given=given,
         )
-    return Switch(given, "jump", cause, None, "", gap, Node("ge", gap, ZERO))  # type: ignore[arg-type]  # one of the three
+    return PassedSwitch(given, "jump", cause, gap)

@@ -7,12 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
-from typing import Any, Final, Literal
+from typing import Final
 
-import numpy as np
-
-from unhurried_heron.formulas.crossings import crossing_times
 from unhurried_heron.formulas.expression import (
     BOUND,
     ONE,
@@ -28,69 +24,10 @@ from unhurried_heron.formulas.expression import (
 )
 from unhurried_heron.formulas.layout import Block
 from unhurried_heron.formulas.written import to_text
-from unhurried_heron.model.functions import NamedFunction
+from unhurried_heron.model.switch import SLOT, Cause, HeldSwitch, Kind, Whole, WholeSwitch
 
-Kind = Literal["jump", "kink"]
-Cause = Literal["time", "state", "input"]
-_SLOT: Final = "switch "
-_WHOLE: Final = ("floor", "ceil")
+_WHOLE: Final[dict[str, Whole]] = {"floor": "floor", "ceil": "ceil"}
 _LONGEST_TEXT: Final = 60
-
-
-@dataclass(frozen=True)
-class Switch:
-    """A place where a formula jumps or has a kink.
-
-    Attributes
-    ----------
-    text : str
-        The condition in the user's words, such as ``level > crest``.
-    kind : {"jump", "kink"}
-        Whether a value can jump there, or only its slope (``abs``, ``min``, ``max``, measured inputs).
-    cause : {"time", "state", "input"}
-        What it follows from. The times of a switch that follows from time and parameters alone are known before a run.
-    times : tuple of float, or None
-        Where it is crossed within the interval, if that is known beforehand.
-    """
-
-    text: str
-    kind: Kind
-    cause: Cause
-    times: tuple[float, ...] | None = None
-    slot: str = ""
-    gap: Node = ZERO
-    live: Node = ZERO
-    whole: str = ""
-    function: NamedFunction | None = None
-    opposite: bool = False
-
-    def told(self, value: float) -> float:
-        """Return the value of the condition as the user wrote it: 1 true, 0 false, or a whole number."""
-        return 1.0 - value if self.opposite else value
-
-    @property
-    def watched(self) -> Node:
-        """The formula that is positive as long as the switch keeps its value; without a slot, that is zero there."""
-        if not self.slot:
-            return self.gap
-        held = name(self.slot)
-        if self.whole == "floor":
-            return Node("min", add(self.gap, neg(held)), add(held, ONE, neg(self.gap)))
-        if self.whole == "ceil":
-            return Node("min", add(held, neg(self.gap)), add(self.gap, ONE, neg(held)))
-        return Node("where", held, self.gap, neg(self.gap))
-
-    @cached_property
-    def nested(self) -> bool:
-        """Whether the switch depends on others."""
-        return any(found.startswith(_SLOT) for found in names_in(self.gap))
-
-    def __repr__(self) -> str:
-        if self.times is None and self.cause == "time":
-            return f"<Switch {self.text}: {self.kind}, its times waiting for parameters>"
-        if self.times is None:
-            return f"<Switch {self.text}: {self.kind}, located during the run>"
-        return f"<Switch {self.text}: {self.kind} at {len(self.times)} known time{'s' * (len(self.times) != 1)}>"
 
 
 @dataclass(frozen=True)
@@ -98,7 +35,7 @@ class Smooth:
     """Blocks with their switches taken out; ``left`` names the conditions inside families, which are not followed."""
 
     blocks: tuple[Block, ...]
-    switches: tuple[Switch, ...]
+    switches: tuple[HeldSwitch, ...]
     left: tuple[str, ...]
 
 
@@ -124,7 +61,7 @@ class _Finder:
     def __init__(self, states: frozenset[str], inputs: frozenset[str], known: Mapping[Node, str]) -> None:
         self.states, self.inputs, self.known = states, inputs, known
         self.indices: frozenset[str] = frozenset()
-        self.switches: dict[Node, Switch] = {}
+        self.switches: dict[Node, HeldSwitch] = {}
         self.left: list[str] = []
         self._done: dict[Node, Node] = {}
         self._causes: dict[Node, frozenset[str]] = {}
@@ -189,7 +126,7 @@ class _Finder:
         if op in ("min", "max"):
             return self._extreme(node, plain, smooth)
         if op in _WHOLE:
-            return self._switch(node, "jump", (own[0], ZERO), (smooth[0], ZERO), op)
+            return self._switch(node, "jump", (own[0], ZERO), (smooth[0], ZERO), _WHOLE[op])
         return None
 
     def _extreme(self, node: Node, plain: Node, smooth: tuple[Node, ...]) -> Node | None:
@@ -204,7 +141,7 @@ class _Finder:
         return None if best == plain else best
 
     def _switch(
-        self, node: Node, kind: Kind, own: Sequence[Node], smooth: Sequence[Node], whole: str = ""
+        self, node: Node, kind: Kind, own: Sequence[Node], smooth: Sequence[Node], whole: Whole | None = None
     ) -> Node | None:
         """Return the name of the switch for ``own[0] >= own[1]``, or None where nothing can change it."""
         gap, live = _difference(*smooth), _difference(*own)
@@ -220,9 +157,13 @@ class _Finder:
         if key not in self.switches:
             cause: Cause = "state" if "state" in causes else "input" if "input" in causes else "time"
             truth = Node(whole, live) if whole else Node("ge", live, ZERO)
-            slot = f"{_SLOT}{len(self.switches)}"
+            slot = f"{SLOT}{len(self.switches)}"
             denied = node.op in ("gt", "lt")
-            self.switches[key] = Switch(text, kind, cause, None, slot, gap, truth, whole, opposite=denied)
+            self.switches[key] = (
+                WholeSwitch(text, kind, cause, slot, gap, truth, op=whole)
+                if whole
+                else HeldSwitch(text, kind, cause, slot, gap, truth, opposite=denied)
+            )
         elif kind == "jump":
             self.switches[key] = replace(self.switches[key], kind="jump")
         return name(self.switches[key].slot)
@@ -230,24 +171,3 @@ class _Finder:
 
 def _difference(a: Node, b: Node) -> Node:
     return a if b is ZERO else neg(b) if a is ZERO else add(a, neg(b))
-
-
-def with_times(switch: Switch, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:
-    """Return a switch with its times within an interval, where they follow from time and parameters alone."""
-    waits = any(named != TIME and named not in values for named in names_in(switch.live))
-    if switch.cause != "time" or switch.function is not None or waits:
-        return switch
-    found = crossing_times(switch.live, values, interval)
-    if found is None:
-        return replace(switch, cause="state")
-    low, high = min(interval), max(interval)
-    inside = sorted({float(time) for time in found if low < time < high}, reverse=interval[1] < interval[0])
-    return replace(switch, times=tuple(inside))
-
-
-def input_switch(named: str, kinks: Any, jumps: bool, interval: tuple[float, float]) -> Switch:
-    """Return the switch that stands for the kinks of a measured input."""
-    low, high = min(interval), max(interval)
-    inside = np.sort(kinks[(kinks > low) & (kinks < high)])
-    times = tuple((inside if interval[0] < interval[1] else inside[::-1]).tolist())
-    return Switch(f"{named} (measured)", "jump" if jumps else "kink", "input", times)

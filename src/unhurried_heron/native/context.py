@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.formulas.layout import Layout
+from unhurried_heron.model.switch import HeldSwitch
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.signature import FloatArray
 from unhurried_heron.problem.problem import Problem
@@ -72,7 +73,7 @@ def context_of(problem: Problem) -> Context:
     first = len(model.parameters)
     inputs = {name: first + 2 * place for place, name in enumerate(model.inputs)}
     first += 2 * len(inputs)
-    held = [switch.slot for switch in model.smooth.switches if switch.slot]
+    held = [switch.slot for switch in model.rates.switches if isinstance(switch, HeldSwitch)]
     slots = {slot: first + place for place, slot in enumerate(held)}
     array = np.zeros(first + len(slots) + 1)
     tables = []

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -14,7 +15,8 @@ from unhurried_heron.formulas.layout import Block, Layout, single
 from unhurried_heron.model.closed_forms import with_starting_values
 from unhurried_heron.model.functions import NamedFunction, is_compiled, unusable_answer
 from unhurried_heron.model.model import Watched
-from unhurried_heron.model.switches import Switch
+from unhurried_heron.model.rates import FunctionRates, WrittenRates
+from unhurried_heron.model.switch import HeldSwitch, Switch
 from unhurried_heron.native.clamp import clamped
 from unhurried_heron.native.context import Context, context_of
 from unhurried_heron.native.emit import Names
@@ -97,31 +99,32 @@ def native_system(
     ``held`` says that the march holds the switches and crosses them one by one, ``full`` that the Jacobian is to be a
     full matrix.
     """
-    model = problem.model
+    model, rates = problem.model, problem.model.rates
     switches = problem.switches if held else ()
     context = context_of(problem)
     names = context.names(model.layout, held=held)
     own = tuple(switch for switch in switches if switch.times is None)
-    blocks: tuple[Block, ...] | NamedFunction = model.rates
-    guarded: tuple[Block, ...] = ()
     limits = None
-    if isinstance(model.rates, NamedFunction):
-        rates = _native_function(model.rates, context, model.layout.size)
-        slopes = _own_jacobian(model.jacobian, context) if with_jacobian and model.jacobian else None
+    if isinstance(rates, WrittenRates):
+        guarded = rates.blocks if held and any(isinstance(switch, HeldSwitch) for switch in own) else ()
+        blocks = rates.held if held else rates.blocks
+        made = compiled(blocks, model.layout.size, names, context.array, guarded=guarded)
+        slopes = _native_jacobian(blocks, model.layout, names, context.array, full=full) if with_jacobian else None
+    else:
+        assert isinstance(rates, FunctionRates)
+        made = _native_function(rates.function, context, model.layout.size)
+        slopes = _own_jacobian(rates.jacobian, context) if with_jacobian and rates.jacobian else None
         if any(switch.times for switch in switches):
             limits = np.array([-np.inf, np.inf])
-            rates = clamped(rates, limits)
+            made = clamped(made, limits)
             slopes = clamped(slopes, limits) if slopes else None
-    else:
-        if held:
-            blocks, guarded = model.smooth.blocks, model.rates if any(switch.slot for switch in own) else ()
-        rates = compiled(blocks, model.layout.size, names, context.array, guarded=guarded)  # type: ignore[arg-type]  # blocks
-        slopes = _native_jacobian(blocks, model.layout, names, context.array, full=full) if with_jacobian else None  # type: ignore[arg-type]
+    events_context = context.names(model.layout, held=False)
+    watched = [model.watch(event, problem.units) for event in events]
     return NativeSystem(
-        rates=rates,
+        rates=made,
         jacobian=slopes,
-        events=_native_events([model.watch(event, problem.units) for event in events], model.layout, context),
-        watched=tuple(_native_switch(switch, names, context) for switch in own),
+        events=_native_watched(watched, events_context, context),
+        watched=_native_watched([switch.watched for switch in own], names, context),
         context=context,
         located=own,
         limits=limits,
@@ -131,8 +134,8 @@ def native_system(
 
 def differenced_in_groups(problem: Problem) -> bool:
     """Whether the Jacobian is found by differences in groups of columns: of a function only its pattern is known."""
-    model = problem.model
-    return isinstance(model.rates, NamedFunction) and model.jacobian is None and problem.said.sparsity is not None
+    rates = problem.model.rates
+    return isinstance(rates, FunctionRates) and rates.jacobian is None and rates.known
 
 
 def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[FloatArray, FloatArray] | None:
@@ -140,13 +143,13 @@ def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[FloatArray
 
     Nothing is known of a Python function without ``sparsity``, and a Jacobian function gives a full matrix.
     """
-    model = problem.model
-    if isinstance(model.rates, NamedFunction):
-        if not differenced_in_groups(problem):
-            return None
-        rows, columns = (each.astype(np.int64) for each in problem.jacobian_pattern().tocoo().coords)
+    rates = problem.model.rates
+    if isinstance(rates, WrittenRates):
+        _, rows, columns = _jacobian_compact(rates.held if held else rates.blocks, problem.model.layout)
         return rows, columns
-    _, rows, columns = _jacobian_compact(model.smooth.blocks if held else model.rates, model.layout)
+    if not differenced_in_groups(problem):
+        return None
+    rows, columns = (each.astype(np.int64) for each in rates.pattern().tocoo().coords)
     return rows, columns
 
 
@@ -171,7 +174,8 @@ def native_exact(problem: Problem) -> NativeFunction:
 
 def going_codes(events: tuple[Event, ...], located: tuple[Switch, ...] = ()) -> tuple[np.ndarray, np.ndarray]:
     """Return direction and stop flag of each event and of each located switch, int64 (m,)."""
-    going = [GOING[event.going] for event in events] + [LEAVES if switch.slot else _EITHER for switch in located]
+    going = [GOING[event.going] for event in events]
+    going += [LEAVES if isinstance(switch, HeldSwitch) else _EITHER for switch in located]
     stop = [int(event.stop) for event in events] + [1] * len(located)
     return np.array(going, dtype=np.int64), np.array(stop, dtype=np.int64)
 
@@ -202,18 +206,13 @@ def _own_jacobian(function: NamedFunction, context: Context) -> NativeFunction:
     return _native_function(replace(function, function=flat), context, n * n)
 
 
-def _native_events(watched: list[Watched], layout: Layout, context: Context) -> tuple[NativeFunction, ...]:
+def _native_watched(watched: Sequence[Watched], names: Names, context: Context) -> tuple[NativeFunction, ...]:
+    """Put what is watched behind addresses; all formulas are compiled together."""
     written = tuple(each for each in watched if not isinstance(each, NamedFunction))
-    made = iter(compiled_each(written, context.names(layout, held=False), context.array))
+    made = iter(compiled_each(written, names, context.array))
     return tuple(
         _native_function(each, context, 0) if isinstance(each, NamedFunction) else next(made) for each in watched
     )
-
-
-def _native_switch(switch: Switch, names: Names, context: Context) -> NativeFunction:
-    if switch.function is not None:
-        return _native_function(switch.function, context, 0)
-    return compiled((single(switch.watched, 0),), 1, names, context.array)
 
 
 def _native_jacobian(

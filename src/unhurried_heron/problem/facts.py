@@ -17,7 +17,7 @@ from unhurried_heron.formulas.narrow import Window, narrow_windows
 from unhurried_heron.model.first_order import FirstOrder
 from unhurried_heron.model.functions import function_print
 from unhurried_heron.model.model import Model
-from unhurried_heron.model.switches import Switch, input_switch, with_times
+from unhurried_heron.model.switch import Switch, input_switch
 from unhurried_heron.problem.settle import Settled
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.measured import Measured
@@ -117,7 +117,7 @@ class Facts:
     @cached_property
     def switches(self) -> tuple[Switch, ...]:
         """Jumps and kinks that a run treats one by one: those of known times lands on, the others it locates."""
-        found = [with_times(each, self.parameters, self.interval) for each in self.model.smooth.switches]
+        found = [each.within(self.parameters, self.interval) for each in self.model.rates.switches]
         for name, table in self.said.inputs.items():
             found.append(input_switch(name, table.kinks, table.between == "previous", self.interval))
         return tuple(found)
@@ -143,9 +143,7 @@ class Facts:
 
         It is exact for written equations; for a Python function it is the ``sparsity`` given, or everything.
         """
-        from unhurried_heron.model.pattern import pattern_of
-
-        return pattern_of(self.model, self.said.sparsity)
+        return self.model.rates.pattern()
 
     def refuse_open(self) -> None:
         """Refuse to run with open parameters.

@@ -16,7 +16,7 @@ from unhurried_heron.formulas.layout import Group, Layout, Values
 from unhurried_heron.formulas.spelling import with_primes
 from unhurried_heron.model.closed_forms import misfits, refuse_misfits
 from unhurried_heron.model.formulate import formulate
-from unhurried_heron.model.functions import NamedFunction, try_jacobian, try_rates, try_value
+from unhurried_heron.model.functions import NamedFunction, try_value
 from unhurried_heron.model.model import Model, Watched
 from unhurried_heron.model.rate_model import rate_model
 from unhurried_heron.units.quantities import Quantities, read_quantities
@@ -83,11 +83,11 @@ def settle(said: Said, mistakes: Mistakes, model: Model | None = None) -> Settle
     definitions = {**found.parameters, **found.initial}
     units = _with_slopes(found.units, model.orders)
     settled = Settled(model, values, left_open, Values(model.layout, start), found.interval, units, definitions)
-    if isinstance(model.rates, NamedFunction) and not model.tried and _complete(settled):
+    if _complete(settled):
         settled = replace(settled, model=_tried(model, settled, mistakes))
     watched = _watched(said.events, settled, mistakes)
     # a changed copy may leave a parameter without use
-    if fresh and not isinstance(model.rates, NamedFunction):
+    if fresh and model.rates.written:
         used = _names_used(said, settled.model, found, watched) | needed
         with mistakes.gathering():
             if not any(isinstance(each, NamedFunction) for each in watched):
@@ -202,21 +202,16 @@ def _model(
 
 
 def _tried(model: Model, settled: Settled, mistakes: Mistakes) -> Model:
-    """Call every function once at the start."""
+    """Call every function once at the start, if that was not done before."""
     time, start = settled.interval[0], settled.initial
     numbers = [settled.values[name] for name in model.parameters]
-    rates = model.rates
-    assert isinstance(rates, NamedFunction)
-    with mistakes.gathering():
-        rates = try_rates(rates, time, start, numbers)
-    with mistakes.gathering():
-        if model.jacobian is not None:
-            try_jacobian(model.jacobian, time, start, numbers)
-    functions = [*model.functions.values(), *(s.function for s in model.smooth.switches if s.function is not None)]
-    for function in functions:
+    rates = model.rates.tried(time, start, numbers, mistakes)
+    if rates is model.rates:
+        return model
+    for function in model.functions.values():
         with mistakes.gathering():
             try_value(function, time, start, numbers)
-    return replace(model, rates=rates, tried=True)
+    return replace(model, rates=rates)
 
 
 def _watched(events: tuple[Event, ...], settled: Settled, mistakes: Mistakes) -> list[Watched]:
@@ -258,7 +253,7 @@ def _names_used(said: Said, model: Model, found: Quantities, watched: list[Watch
         used |= {mention for side in sides for mention in side.mentions}
     used |= {mention for each in found.parameters.values() if each.formula for mention in each.formula.mentions}
     if said.forces:
-        used |= {n for block in model.rates for n in names_in(block.node)} if isinstance(model.rates, tuple) else set()
+        used |= model.rates.names()
     return used
 
 

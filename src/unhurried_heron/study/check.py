@@ -11,8 +11,7 @@ import numpy as np
 from unhurried_heron.errors import FormulationError, MethodError, OptionError
 from unhurried_heron.march.options import ATOL_PART, DEFAULT_RTOL
 from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_STIFF, find_method
-from unhurried_heron.model.functions import NamedFunction
-from unhurried_heron.model.switches import Switch
+from unhurried_heron.model.switch import Switch
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.settle import settle
 from unhurried_heron.study.beginning import jacobian_at, rates_at
@@ -106,7 +105,7 @@ def _report(problem: Problem, wrong: list[Finding], *, sound: bool) -> Report:
     found.sort(key=lambda each: order[each.weight])
     higher = any(k > 1 for k in problem.model.orders.values()) or problem.said.form != "equations"
     higher = higher or any(statement.target is None for statement in problem.model.statements)
-    written = not isinstance(problem.model.rates, NamedFunction)
+    written = problem.model.rates.written
     return Report(problem.title, tuple(found), problem.first_order().text if sound and higher and written else "")
 
 
@@ -122,7 +121,7 @@ def _units(problem: Problem) -> Iterator[Finding]:
         yield from (Finding("wrong", "units", str(each)) for each in problem.check_units())
     except FormulationError as error:
         yield Finding("wrong", "units", str(error))
-    if problem.units and not isinstance(problem.model.rates, NamedFunction):
+    if problem.units and problem.model.rates.written:
         bare = [name for name in problem.parameters if not problem.units.get(name) and not _plain_number(problem, name)]
         if bare:
             yield Finding("note", "units", "not declared, so not checked: " + ", ".join(bare))
@@ -144,7 +143,7 @@ def _switches(problem: Problem) -> Iterator[Finding]:
         return
     for switch in problem.switches:
         yield Finding("note", "switch", f"{switch.text}: {_when(switch)}")
-    for text in problem.model.smooth.left:
+    for text in problem.model.rates.left:
         yield Finding("note", "switch", f"{text}: inside a family, left to the error estimate")
 
 
@@ -208,7 +207,7 @@ def _tiny(problem: Problem, start: Any) -> Iterator[Finding]:
 
 def _size(problem: Problem) -> Iterator[Finding]:
     n = problem.model.layout.size
-    if isinstance(problem.model.rates, NamedFunction) and problem.said.sparsity is None:
+    if not problem.model.rates.known:
         yield Finding("note", "size", f"{n:,} state{'s' * (n != 1)}; a Python function, its Jacobian taken as full")
         return
     filled = problem.jacobian_pattern().nnz

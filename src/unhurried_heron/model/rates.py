@@ -1,0 +1,231 @@
+"""The rates of a problem, written or a Python function: two things that answer the same questions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, Protocol
+
+import numpy as np
+
+from unhurried_heron.errors import OrderError
+from unhurried_heron.formulas.differentiate import jacobian
+from unhurried_heron.formulas.evaluate import filled
+from unhurried_heron.formulas.expression import Node, names_in
+from unhurried_heron.formulas.layout import Block, Layout, places
+from unhurried_heron.formulas.narrow import time_formulas
+from unhurried_heron.formulas.spelling import with_primes
+from unhurried_heron.model.functions import NamedFunction, try_jacobian, try_rates, try_value
+from unhurried_heron.model.switch import AskedSwitch, HeldSwitch, Switch
+from unhurried_heron.words.mistakes import Mistakes
+
+Shown = tuple[tuple[str, Node, str], ...]
+
+
+class Rates(Protocol):
+    """What a problem asks its rates."""
+
+    @property
+    def layout(self) -> Layout:
+        """The states."""
+
+    @property
+    def switches(self) -> Sequence[Switch]:
+        """Where they jump or have a kink."""
+
+    @property
+    def left(self) -> tuple[str, ...]:
+        """Conditions inside families, which are not followed."""
+
+    @property
+    def known(self) -> bool:
+        """Whether it is known which rate depends on which state."""
+
+    @property
+    def written(self) -> bool:
+        """Whether they can be read."""
+
+    def highest(self, orders: Mapping[str, int]) -> dict[str, Node]:
+        """Return the highest derivatives of states that are no families, as the formulas they equal."""
+
+    def of_time(self, parameters: Iterable[str]) -> tuple[Node, ...]:
+        """Return formulas of time and parameters alone that can vary narrowly."""
+
+    def names(self) -> set[str]:
+        """Return the names of parameters and inputs in them, as far as they can be read."""
+
+    def shown(self) -> Shown:
+        """Return the first-order equations as they are shown: left side, formula, ranges of indices.
+
+        Raises
+        ------
+        OrderError
+            They are a Python function.
+        """
+
+    def tried(self, time: float, start: Mapping[str, float], values: list[float], mistakes: Mistakes) -> Rates:
+        """Return the rates with what a first call tells of them."""
+
+    def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:
+        """Return their values, shape (n_states,), without compiling anything."""
+
+    def jacobian_at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:
+        """Return d rates / d states, shape (n_states, n_states), without compiling anything."""
+
+    def pattern(self) -> Any:
+        """Return where the Jacobian can be nonzero, a SciPy sparse matrix of booleans."""
+
+
+@dataclass(frozen=True)
+class WrittenRates:
+    """Rates that are formulas.
+
+    Attributes
+    ----------
+    layout : Layout
+        The states.
+    blocks : tuple of Block
+        Right-hand sides with derived names written out.
+    held : tuple of Block
+        The same with jumps and kinks taken out.
+    switches : tuple of HeldSwitch
+        What was taken out.
+    left : tuple of str
+        Conditions inside families, which are not followed.
+    reduced : tuple of (str, Node, str)
+        The first-order equations as they are shown.
+    """
+
+    layout: Layout
+    blocks: tuple[Block, ...]
+    held: tuple[Block, ...]
+    switches: tuple[HeldSwitch, ...] = ()
+    left: tuple[str, ...] = ()
+    reduced: Shown = ()
+    known = written = True
+
+    def highest(self, orders: Mapping[str, int]) -> dict[str, Node]:
+        by_place = {block.base: block.node for block in self.blocks if not block.loops}
+        slopes = {with_primes(base, order): with_primes(base, order - 1) for base, order in orders.items()}
+        lower = {slope: self.layout.scalars[below] for slope, below in slopes.items() if below in self.layout.scalars}
+        return {slope: by_place[place] for slope, place in lower.items() if place in by_place}
+
+    def of_time(self, parameters: Iterable[str]) -> tuple[Node, ...]:
+        return time_formulas([block.node for block in self.held], parameters) if self.held else ()
+
+    def names(self) -> set[str]:
+        return {name for block in self.blocks for name in names_in(block.node)}
+
+    def shown(self) -> Shown:
+        return self.reduced
+
+    def tried(self, *_: Any) -> WrittenRates:
+        return self
+
+    def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:  # around has the time
+        return filled(self.blocks, state.size, around)
+
+    def jacobian_at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:  # as above
+        n = state.size
+        return filled(jacobian(self.blocks, self.layout), n * n, around).reshape(n, n)
+
+    def pattern(self) -> Any:
+        from scipy.sparse import csr_array
+
+        n = self.layout.size
+        found = []
+        for block in jacobian(self.blocks, self.layout):
+            strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
+            found.append(places(block.loops, block.base, strides))
+        together = np.unique(np.concatenate(found)) if found else np.empty(0, dtype=np.int64)
+        rows, columns = together // max(n, 1), together % max(n, 1)
+        return csr_array((np.ones(together.size, dtype=bool), (rows, columns)), shape=(n, n))
+
+
+@dataclass(frozen=True)
+class FunctionRates:
+    """Rates that are a Python function.
+
+    Attributes
+    ----------
+    layout : Layout
+        The states.
+    function : NamedFunction
+        The rates.
+    jacobian : NamedFunction, or None
+        A Jacobian of the user's own.
+    sparsity : matrix of booleans, or None
+        Where the Jacobian can be nonzero, as far as it was said.
+    switches : tuple of Switch
+        What the user said beside it.
+    called : bool
+        Whether the functions have been called once, which tells what they return.
+    """
+
+    layout: Layout
+    function: NamedFunction
+    jacobian: NamedFunction | None = None
+    sparsity: Any = field(default=None, compare=False)
+    switches: tuple[Switch, ...] = ()
+    called: bool = False
+    left = ()
+    written = False
+
+    @property
+    def known(self) -> bool:
+        return self.sparsity is not None
+
+    def highest(self, orders: Mapping[str, int]) -> dict[str, Node]:  # a function has no formulas
+        return {}
+
+    def of_time(self, parameters: Iterable[str]) -> tuple[Node, ...]:  # a function has no formulas
+        return ()
+
+    def names(self) -> set[str]:
+        return set()
+
+    def shown(self) -> Shown:
+        raise OrderError(
+            "the rates of this problem are a Python function",
+            name=self.function.label,
+            place="first_order",
+            expected="a problem of written equations",
+            given=self.function.label,
+        )
+
+    def tried(self, time: float, start: Mapping[str, float], values: list[float], mistakes: Mistakes) -> FunctionRates:
+        if self.called:
+            return self
+        rates = self.function
+        with mistakes.gathering():
+            rates = try_rates(rates, time, start, values)
+        with mistakes.gathering():
+            if self.jacobian is not None:
+                try_jacobian(self.jacobian, time, start, values)
+        for switch in self.switches:
+            with mistakes.gathering():
+                if isinstance(switch, AskedSwitch):
+                    try_value(switch.function, time, start, values)
+        return replace(self, function=rates, called=True)
+
+    def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:
+        call = self.function.caller([around[name] for name in self.function.parameters], interpreted=True)
+        with np.errstate(all="ignore"):
+            answer = call(time, state.copy())
+        ordered = [answer[name] for name in self.function.states] if self.function.by_name else answer
+        return np.asarray(ordered, dtype=np.float64)
+
+    def jacobian_at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:
+        base = self.at(time, state, around)
+        matrix = np.empty((state.size, state.size))
+        for k in range(state.size):
+            moved = state.copy()
+            moved[k] += 1.5e-8 * max(abs(state[k]), 1e-6)
+            matrix[:, k] = (self.at(time, moved, around) - base) / (moved[k] - state[k])
+        return matrix
+
+    def pattern(self) -> Any:
+        from scipy.sparse import csr_array
+
+        n = self.layout.size
+        return csr_array(np.ones((n, n), dtype=bool) if self.sparsity is None else self.sparsity)
