@@ -45,16 +45,6 @@ def count_primes(text: str) -> int:
     return sum(len(_SIGNS[sign]) for sign in found[0]) if found else 0
 
 
-def with_primes(name: str, count: int) -> str:
-    """Return the name of a derivative."""
-    return name + "'" * count
-
-
-def base_of(name: str) -> str:
-    """Return a name without its primes."""
-    return name.rstrip("'")
-
-
 def to_python(text: str, begin: int) -> tuple[str, list[int]]:
     """Return the text in Python's signs, and for each of its UTF-8 bytes the offset in the user's text.
 

@@ -9,6 +9,7 @@ from typing import Final
 
 from unhurried_heron.formulas.expression import BOUND, COMPARISONS, SUM, Node, upwards
 from unhurried_heron.formulas.operations import OPERATIONS
+from unhurried_heron.formulas.state_name import StateName
 
 # how tightly an operation binds; what binds less tightly than its surroundings needs parentheses
 _RANK: Final = {"where": 9, "or": 1, "and": 2, "not": 3, **dict.fromkeys(COMPARISONS, 4), "add": 5, "neg": 6}
@@ -89,9 +90,8 @@ def _text(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
         return f"not {_wrapped(operands[0], done, rank)}", rank
     inside = ", ".join(done[part][0] for part in operands)
     if op == "at":
-        base = str(node.args[0])
-        plain = base.rstrip("'")
-        return f"{plain}[{inside.replace(' ', '')}]{base[len(plain) :]}", _ATOM
+        base, primes, _ = StateName.read(str(node.args[0]))
+        return StateName(base, primes, inside.replace(" ", "")).as_people_write, _ATOM
     if op == SUM:
         first, last, body = (done[part][0] for part in operands)
         return f"sum({body} for {str(node.args[0]).partition(BOUND)[0]} in {first}..{last})", _ATOM
@@ -102,8 +102,7 @@ def _text(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
 
 def name_latex(name: str) -> str:
     """Write a name in LaTeX: Greek letters by name, what follows an underscore or a digit as an index."""
-    base = name.partition(BOUND)[0].rstrip("'")
-    primes = name.count("'")
+    base, primes, _ = StateName.read(name.partition(BOUND)[0])
     parts = [part for part in re.split(r"_|(?<=[^\W\d])(?=\d)", base) if part]
     words = [f"\\{part}" if part in _GREEK else part if len(part) == 1 else rf"\mathrm{{{part}}}" for part in parts]
     text = words[0] + (f"_{{{','.join(words[1:])}}}" if words[1:] else "")

@@ -12,6 +12,7 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME, Node, number, replace_names
 from unhurried_heron.formulas.grammar import Source, Written, read
 from unhurried_heron.formulas.layout import Layout
+from unhurried_heron.formulas.state_name import StateName
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.names import check_defined
 
@@ -21,7 +22,7 @@ _CLOSE: Final = 1e-9
 
 def starting_names(layout: Layout) -> dict[str, int]:
     """Return by which names closed forms may call starting values: ``level_0``, and ``z_prime_0`` for z'."""
-    return {name.replace("'", "_prime") + "_0": place for name, place in layout.scalars.items()}
+    return {StateName.read(name).spoken + "_0": place for name, place in layout.scalars.items()}
 
 
 def read_closed_forms(

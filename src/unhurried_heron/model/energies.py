@@ -13,7 +13,7 @@ from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, names_in, neg, rewrite
 from unhurried_heron.formulas.grammar import Source, Written, read
 from unhurried_heron.formulas.simplify import simplified
-from unhurried_heron.formulas.spelling import base_of
+from unhurried_heron.formulas.state_name import StateName, base_of
 from unhurried_heron.model.reduction import Residual
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.names import check_name, in_order
@@ -121,7 +121,7 @@ def _written_out(
 def velocities_of(statements: Sequence[Statement], coordinates: Sequence[str]) -> dict[str, Node]:
     """Return the velocities that the text uses of positions which are formulas, by name: ``x'``."""
     used = {mention for statement in statements for mention in statement.right.mentions}
-    if not any(mention.endswith("'") and base_of(mention) not in coordinates for mention in used):
+    if not any(StateName.read(each).primes and base_of(each) not in coordinates for each in used):
         return {}
     ready = _written_out(statements, (KINETIC, POTENTIAL), coordinates)
     return {key + "'": total_slope(node, coordinates) for key, node in ready.items() if key + "'" in used}
@@ -181,8 +181,8 @@ def _energy(known: Mapping[str, Node], general: Node) -> Node:
     if KINETIC not in known or POTENTIAL not in known:
         return _tidy(general)
     kinetic, potential = known[KINETIC], known[POTENTIAL]
-    speeds = {named for named in names_in(kinetic) if base_of(named) != named}
-    if any(base_of(named) != named for named in names_in(potential)):
+    speeds = {named for named in names_in(kinetic) if StateName.read(named).primes}
+    if any(StateName.read(named).primes for named in names_in(potential)):
         return _tidy(general)
     slopes = Differentiator(speeds).by_name(kinetic)
     # a form is quadratic where its second slopes no longer hold speeds and it vanishes with them (Euler)
@@ -200,7 +200,8 @@ def _energy(known: Mapping[str, Node], general: Node) -> Node:
 
 def _refuse_accelerations(function: Node, coordinates: Sequence[str]) -> None:
     for named in sorted(names_in(function)):
-        if named.endswith("''") or (named.endswith("'") and base_of(named) not in coordinates):
+        base, primes, _ = StateName.read(named)
+        if primes > 1 or (primes and base not in coordinates):
             raise ExpressionError(
                 f"'{named}' cannot stand in an energy",
                 name=named,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from unhurried_heron.formulas.expression import Node
+from unhurried_heron.formulas.state_name import StateName
 from unhurried_heron.formulas.written import name_latex, to_latex, to_text
 from unhurried_heron.model.model import Model
 
@@ -61,10 +62,9 @@ class FirstOrder:
 
 
 def _dotted(state: str) -> str:
-    return f"({state})'" if "'" in state else f"{state}'"
+    return f"({state})'" if StateName.read(state).primes else f"{state}'"
 
 
 def _state_latex(state: str) -> str:
-    name, bracket, rest = state.partition("[")
-    inside, _, primes = rest.partition("]")
-    return name_latex(name + primes) + (f"_{{{inside}}}" if bracket else "")
+    named = StateName.read(state)
+    return name_latex(named.group) + (f"_{{{named.inside}}}" if named.inside else "")

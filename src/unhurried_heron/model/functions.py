@@ -13,6 +13,7 @@ import numpy as np
 
 from unhurried_heron.errors import NameClashError, RateFunctionError, near_spelling
 from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.formulas.state_name import StateName
 
 STATE, PARAMETERS = "y", "p"
 _EMPTY_CELL = CellType()
@@ -103,7 +104,7 @@ def match_arguments(
             given=repr(function),
         ) from None
     # z' cannot be the name of an argument: it is asked for as z_prime
-    spoken = {state.replace("'", "_prime"): state for state in states if "'" in state}
+    spoken = {StateName.read(state).spoken: state for state in states if StateName.read(state).primes}
     # a state or parameter called y or p takes the name for itself
     whole = [word for word in (STATE, PARAMETERS) if word not in (*states, *parameters)]
     known = [TIME, *whole, *states, *parameters, *spoken]
@@ -133,7 +134,7 @@ def match_arguments(
                 name=argument.name,
                 place=label,
                 expected="t (time), y (whole state), p (all parameters), or a name among "
-                + ", ".join([*(state.replace("'", "_prime") for state in states[:40]), *parameters]),
+                + ", ".join([*(StateName.read(state).spoken for state in states[:40]), *parameters]),
                 given=argument.name,
             )
         else:

@@ -18,7 +18,7 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, names_in, neg, number, replace_names, walk
 from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.layout import Loop
-from unhurried_heron.formulas.spelling import base_of, with_primes
+from unhurried_heron.formulas.state_name import StateName, group_of, with_primes
 from unhurried_heron.model.energies import (
     ENERGY,
     LAGRANGIAN,
@@ -125,9 +125,9 @@ class Sorter:
         for statement in self.statements:
             names = [*statement.left.mentions, *statement.right.mentions]
             for mention in names:
-                base = base_of(mention)
-                if base != mention:
-                    orders[base] = max(orders.get(base, 0), len(mention) - len(base))
+                named = StateName.read(mention)
+                if named.primes:
+                    orders[named.base] = max(orders.get(named.base, 0), named.primes)
         return orders
 
     def _refuse_clashes(self, orders: Mapping[str, int]) -> None:
@@ -161,7 +161,7 @@ class Sorter:
         assumed = list(self.mistakes.assumed)
         known = {*states, *derived, *self.parameters, *self.inputs, *assumed}
         used = {mention for s in self.statements for side in (s.left, s.right) for mention in side.mentions}
-        missing = [n for n in (key.partition("[")[0] for key in initial) if n not in known and n in used]
+        missing = [n for n in map(group_of, initial) if n not in known and n in used]
         if missing:
             self.mistakes.add(
                 MissingRateError(

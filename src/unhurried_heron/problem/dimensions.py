@@ -12,6 +12,7 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import COMPARISONS, CONSTANTS, SUM, TIME, Node, upwards
 from unhurried_heron.formulas.grammar import Written
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
+from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.formulas.written import to_text
 from unhurried_heron.problem.facts import Facts
 from unhurried_heron.units.unit import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
@@ -142,7 +143,7 @@ class _Checker:
         problem = self.problem
         for name, definition in problem.settled.definitions.items():
             if definition.formula is not None:
-                yield name, definition.formula, self.of_name(name.partition("[")[0]), definition.formula.source.where
+                yield name, definition.formula, self.of_name(group_of(name)), definition.formula.source.where
         for event in problem.events:
             if isinstance(event.when, str):
                 written = self.model.read_event(event, problem.units)

@@ -13,7 +13,7 @@ import numpy as np
 from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenError, near_spelling, printable
 from unhurried_heron.formulas.expression import TIME, names_in
 from unhurried_heron.formulas.layout import Group, Layout, Values
-from unhurried_heron.formulas.spelling import with_primes
+from unhurried_heron.formulas.state_name import base_of, with_primes
 from unhurried_heron.model.closed_forms import misfits, refuse_misfits
 from unhurried_heron.model.formulate import formulate
 from unhurried_heron.model.functions import NamedFunction, try_value
@@ -261,7 +261,7 @@ def _check_units_belong(said: Said, model: Model) -> None:
     known = [TIME, *model.layout.by_name, *model.derived_layout.by_name, *model.functions, *model.parameters]
     known += [*model.inputs, *model.orders]
     for named in said.units:
-        if named not in known and named.rstrip("'") not in model.orders:
+        if named not in known and base_of(named) not in model.orders:
             raise UnusedValueError(
                 f"a unit for '{named}', which is nothing known{near_spelling(named, known)}",
                 name=named,

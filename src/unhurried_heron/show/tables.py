@@ -13,6 +13,7 @@ from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderR
 from rich.table import Table
 from rich.text import Text
 
+from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.compare import Comparison
@@ -147,7 +148,7 @@ def run_report(run: Run) -> RenderableType:
         parts.append(_events_table(run))
     table = _table([("at the end", "left"), ("value", "right"), ("unit", "left")])
     for name, value in _final_rows(run):
-        table.add_row(name, value, run.problem.units.get(name.partition("[")[0], ""))
+        table.add_row(name, value, run.problem.units.get(group_of(name), ""))
     parts.append(table)
     return Group(*parts)
 

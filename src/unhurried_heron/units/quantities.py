@@ -8,7 +8,7 @@ from typing import Any
 
 from unhurried_heron.errors import UnitError
 from unhurried_heron.formulas.expression import TIME
-from unhurried_heron.formulas.spelling import base_of
+from unhurried_heron.formulas.state_name import StateName, group_of
 from unhurried_heron.words.definitions import QUANTITY, Definition
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.values import finite_number, interval_ends
@@ -51,7 +51,7 @@ def read_quantities(
         return Quantities(parameters, initial, _checked_ends(ends.values, mistakes), found)
     known = dict(found)
     start = {
-        name: _converted(name, each, known.get(name.partition("[")[0], ""), "initial", mistakes)
+        name: _converted(name, each, known.get(group_of(name), ""), "initial", mistakes)
         for name, each in initial.items()
     }
     base = {key: text for key, text in known.items() if key == TIME or key in _plain_names(initial)} or known
@@ -74,13 +74,13 @@ def read_quantities(
 
 def _adopt_units(initial: Mapping[str, Definition], units: dict[str, str]) -> None:
     """Give states without a declared unit one that fits the others: the first of each kind is taken as it was said."""
-    said = {name.partition("[")[0]: each.unit for name, each in initial.items() if each.unit}
+    said = {group_of(name): each.unit for name, each in initial.items() if each.unit}
     if said:
         from unhurried_heron.units.unit import without_angles
 
         said = {name: without_angles(unit) for name, unit in said.items()}
-    for name in sorted(said, key=lambda name: name.count("'")):
-        root, order = base_of(name), len(name) - len(base_of(name))
+    for name in sorted(said, key=lambda name: StateName.read(name).primes):
+        root, order, _ = StateName.read(name)
         if name in units:
             continue
         if order and units.get(root) and units.get(TIME):
@@ -91,7 +91,7 @@ def _adopt_units(initial: Mapping[str, Definition], units: dict[str, str]) -> No
 
 
 def _plain_names(initial: Mapping[str, Definition]) -> set[str]:
-    return {name.partition("[")[0] for name in initial}
+    return set(map(group_of, initial))
 
 
 @dataclass(frozen=True)
@@ -189,6 +189,6 @@ def keep_kinds(units: Mapping[str, str], new_units: Mapping[str, str], changed: 
     """
     for name, value in changed.items():
         quantity = QUANTITY.match(value) if isinstance(value, str) and len(value) < 200 else None
-        named = str(name).partition("[")[0]
+        named = group_of(str(name))
         if quantity and units.get(named) and units[named] != new_units.get(named, ""):
             _in_unit(float(quantity["number"]), quantity["unit"].strip(), units[named], f"with_, '{name}'")

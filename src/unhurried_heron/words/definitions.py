@@ -21,7 +21,8 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.grammar import Source, Written, read
 from unhurried_heron.formulas.layout import Group, Layout
-from unhurried_heron.formulas.spelling import PRIMES, base_of, count_primes, with_primes
+from unhurried_heron.formulas.spelling import PRIMES, count_primes
+from unhurried_heron.formulas.state_name import StateName, base_of, group_of, with_primes
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.names import check_defined, check_name, in_order
 from unhurried_heron.words.values import finite_number
@@ -176,7 +177,7 @@ def initial_key(name: str) -> str:
     if indexed:
         check_name(indexed["name"], "initial")
         primes = count_primes(indexed["primes"]) + count_primes(indexed["more"])
-        return f"{with_primes(indexed['name'], primes)}[{indexed['inside'].replace(' ', '')}]"
+        return StateName(indexed["name"], primes, indexed["inside"].replace(" ", "")).text
     plain = PRIMES.sub("", name)
     check_name(plain, "initial")
     return with_primes(plain, count_primes(name))
@@ -253,10 +254,9 @@ def _stretch(key: str, layout: Layout) -> tuple[slice | None, tuple[str, ...]]:
         return slice(place, place + 1), ()
     if key in layout.by_name:
         return layout.stretch(key), ()
-    name, bracket, inside = key.partition("[")
+    name, indices = group_of(key), StateName.read(key).indices
     group = layout.by_name.get(name)
-    indices = tuple(inside.rstrip("]").split(","))
-    if bracket and group is not None and len(indices) == len(group.box) and all(i.isidentifier() for i in indices):
+    if indices and group is not None and len(indices) == len(group.box) and all(i.isidentifier() for i in indices):
         return layout.stretch(name), indices
     return None, ()
 
@@ -280,7 +280,7 @@ def _fitted(value: Any, layout: Layout, key: str) -> Any:
 def _formula_value(
     formula: Written, key: str, layout: Layout, indices: tuple[str, ...], values: Mapping[str, Any]
 ) -> Any:
-    group = layout.by_name.get(key.partition("[")[0])
+    group = layout.by_name.get(group_of(key))
     grids: dict[str, Any] = {}
     if indices and group is not None:
         ranges = [np.arange(first, last + 1.0) for first, last in group.box]
