@@ -20,7 +20,7 @@ FORBIDDEN_ROOMS = {"utils", "core", "common", "helpers"}
 HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", "tomli_w"}
 # modules that are themselves loaded late, and so may import heavy libraries at their top
 NUMBA_LATE = ("memory/call", "memory/decoding", "machine_code/compiling", "march/events", "march/outcome")
-NUMBA_LATE += ("march/polynomial", "linear_algebra/dense_lu", "explicit_runge_kutta", "collocation/")
+NUMBA_LATE += ("newton", "march/polynomial", "linear_algebra/dense_lu", "explicit_runge_kutta", "collocation/")
 LATE = {"formulas/algebra.py", "families/large.py", "words/document.py", "words/writing.py", "units/unit.py"}
 LATE |= {f"kernels/{name}" for name in NUMBA_LATE}
 MOST_LINES, MOST_ARGUMENTS = 400, 8

@@ -9,7 +9,7 @@ from typing import Annotated, Any, NamedTuple
 import numpy as np
 
 from unhurried_heron.families import Controller, Demand, Family, WorkSpace
-from unhurried_heron.kernels.memory.bundles import CONTROLLER, Array
+from unhurried_heron.kernels.memory.bundles import CONTROLLER, NEWTON, Array
 
 GAMMA = 1.0 - math.sqrt(0.5)
 
@@ -31,6 +31,7 @@ class TwoStage:
 
 class Work(NamedTuple):
     controller: Annotated[Any, CONTROLLER]
+    newton: Annotated[Any, NEWTON]
     factor: int
     solve: int
     real: int
@@ -50,7 +51,8 @@ def lay_out(method: TwoStage, demand: Demand) -> WorkSpace:
     context = linear.context(False)
     vectors = [np.zeros(n) for _ in range(7)]
     controller = Controller(share=0.7).record(method.embedded_order)
-    work = Work(controller, linear.factor, linear.solve, context[0].ctypes.data, linear.jacobian, *vectors)
+    newton = np.zeros(1, dtype=NEWTON)
+    work = Work(controller, newton, linear.factor, linear.solve, context[0].ctypes.data, linear.jacobian, *vectors)
     return WorkSpace(work, np.zeros(n), 3, (context, linear))
 
 

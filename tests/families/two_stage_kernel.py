@@ -7,7 +7,6 @@ from two_stage import GAMMA, Work
 
 from unhurried_heron.kernels.linear_algebra.calls import solve
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
-from unhurried_heron.kernels.linear_algebra.one_shift import factor_for, solve_stage
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal
 from unhurried_heron.kernels.march.outcome import too_short
@@ -22,9 +21,11 @@ from unhurried_heron.kernels.memory.control import (
     REACHED_END,
     REFUSE,
     REFUSED,
+    START,
     STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.memory.decoding import decoder, system_in
+from unhurried_heron.kernels.newton import factor_for, forget_iterations, solve_stage
 
 work_in = decoder(Work)
 
@@ -43,7 +44,7 @@ def attempt(system, work, control):
         return REFUSED
     for stage in range(2):
         node = GAMMA if stage == 0 else 1.0
-        outcome, count = solve_stage(system, work, control, control.time + node * h, shift, (1e-4, 20))
+        outcome, count = solve_stage(system, work, control, control.time + node * h, shift, 1e-4)
         control.row_iterations += count
         if outcome == STOPPED:
             return RATES_STOPPED
@@ -76,6 +77,8 @@ def family(address):
     control, system, work = as_control(table[0]), system_in(table), work_in(table)
     if control.ask == ATTEMPT:
         return attempt(system, work, control)
+    if control.ask == START:
+        forget_iterations(work)
     if control.ask == ACCEPT:
         for k in range(system.n):
             system.slope[k] = work.second[k]

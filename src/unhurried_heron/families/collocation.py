@@ -11,7 +11,7 @@ from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import MOST_STUBBORN, dense_context
 from unhurried_heron.kernels.collocation.constants import constants_of
-from unhurried_heron.kernels.memory.bundles import COLLOCATION_MEMORY, DenseWork
+from unhurried_heron.kernels.memory.bundles import COLLOCATION_MEMORY, NEWTON, DenseWork
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.run.trajectory import Array
@@ -76,6 +76,7 @@ def _lay_out(method: Collocation, demand: Demand) -> WorkSpace:
     fields |= {
         "memory": np.zeros(1, dtype=COLLOCATION_MEMORY),
         "controller": _CONTROLLER.record(method.embedded_order),
+        "newton": np.zeros(1, dtype=NEWTON),
         "factor": linear.factor,
         "solve": linear.solve,
         "jacobian": linear.jacobian,

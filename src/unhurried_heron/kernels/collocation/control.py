@@ -12,7 +12,7 @@ from unhurried_heron.kernels.memory.control import (
     REACHED_END,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.memory.decoding import collocation_memory
+from unhurried_heron.kernels.memory.decoding import collocation_memory, newton_in
 
 # below this contraction the third iteration of the next step is spared, which is worth an old Jacobian
 _GOOD_CONTRACTION = 3e-3
@@ -39,7 +39,7 @@ def after_divergence(control, system, work, h):
         if stale:
             return REACHED_END
     else:
-        control.step = h * memory.shrink
+        control.step = h * newton_in(work.newton).shrink
         if not too_short(control):
             return REACHED_END
     return NOT_FINITE if control.bad_component >= 0 else NEWTON_FAILED
@@ -63,6 +63,6 @@ def after_acceptance(control, work):
     memory = collocation_memory(work.memory)
     factor = factor_after_acceptance(work.controller, memory.error, control)
     memory.previous_step = control.length
-    memory.jacobian_age = OLD if memory.theta <= _GOOD_CONTRACTION else 0
+    memory.jacobian_age = OLD if newton_in(work.newton).theta <= _GOOD_CONTRACTION else 0
     if control.adaptive == 1 and not (memory.jacobian_age == OLD and 1.0 <= factor <= _WORTH_GROWING):
         control.step = control.length * factor

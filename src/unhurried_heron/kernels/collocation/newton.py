@@ -37,22 +37,10 @@ from unhurried_heron.kernels.collocation.constants import (
 )
 from unhurried_heron.kernels.linear_algebra.calls import factor, solve
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, STOPPED
+from unhurried_heron.kernels.memory.bundles import DIVERGED, GOES_ON, STOPPED
 from unhurried_heron.kernels.memory.call import call_kernel, call_native
 from unhurried_heron.kernels.memory.decoding import collocation_memory
-
-_EPSILON = 2.220446049250313e-16
-# an iteration that gains less than a factor of two each time is worth less than a shorter step with new factors:
-# ten of them gain a thousand
-MOST_ITERATIONS = 10
-# a fixed step cannot be shortened where the iteration is slow
-MOST_ITERATIONS_FIXED = 50
-# contraction is about proportional to the step: after a failure it is to be a quarter, which five iterations turn
-# into a thousandth
-_AIM, _LEAST_SHRINK, _MOST_SHRINK = 0.25, 0.1, 0.5
-# the contraction seen in an earlier step counts so much worse with every step since, and so is soon seen again
-_DOUBT = 30.0
-_SAYS_SOMETHING = 10.0
+from unhurried_heron.kernels.newton import MOST_ITERATIONS, MOST_ITERATIONS_FIXED, begin_iterations, judge
 
 
 @inner
@@ -166,45 +154,19 @@ def _correct(method, work, n):
 
 @inner
 def iterate(system, method, work, control, h):
-    """Solve for the stage increments.
-
-    Returns the outcome, the number of iterations, the observed rate of contraction, and by which factor the step
-    should shrink if the iteration diverged.
-    """
-    memory = collocation_memory(work.memory)
-    n, adaptive, threshold = system.n, control.adaptive == 1, method[NEWTON]
-    most = MOST_ITERATIONS if adaptive else MOST_ITERATIONS_FIXED
-    theta, before, shrink, rest, first = 0.0, 0.0, _MOST_SHRINK, 1.0, 0.0
-    for count in range(1, most + 1):
+    """Solve for the stage increments; return the outcome and the number of iterations."""
+    limits = (method[NEWTON], MOST_ITERATIONS if control.adaptive == 1 else MOST_ITERATIONS_FIXED)
+    newton = begin_iterations(work)
+    outcome, count = GOES_ON, 0
+    while outcome == GOES_ON:
+        count += 1
         code = all_stage_rates(system, method, work, control, h)
-        if code < 1:
-            return STOPPED, count, theta, shrink
-        if code > 1:
-            return DIVERGED, count, theta, shrink
-        size = _displacement(method, work, n, h)
+        if code != 1:
+            return (STOPPED if code < 1 else DIVERGED), count
+        size = _displacement(method, work, system.n, h)
         control.solves += 1
         control.iterations += 1
-        if not (size < 1e300):
-            return DIVERGED, count, theta, shrink
-        if count == 1:
-            # what is left after it is not known yet; it grows with the correction where the equations are bent
-            first = size
-            rest = _DOUBT * memory.contraction * max(1.0, size / memory.correction)
-        else:
-            theta = size / before
-            # at rounding level the corrections no longer contract; there is nothing left to gain
-            if theta >= 1.0:
-                shrink = max(_LEAST_SHRINK, min(_MOST_SHRINK, _AIM / theta))
-                return (CONVERGED if size <= threshold else DIVERGED), count, 0.0, shrink
-            rest = theta / (1.0 - theta)
-            if adaptive and rest * size * theta ** (most - count) > threshold:
-                shrink = max(_LEAST_SHRINK, min(_MOST_SHRINK, _AIM / theta))
-                return DIVERGED, count, theta, shrink
-        # how corrections of the size of rounding contract says nothing
-        seen = theta if before > _SAYS_SOMETHING * threshold else 0.0
-        before = max(size, 1e-300)
-        _correct(method, work, n)
-        if rest * size <= threshold:
-            memory.contraction, memory.correction = max(rest, _EPSILON), max(first, 1e-300)
-            return CONVERGED, count, seen, shrink
-    return DIVERGED, most, theta, shrink
+        outcome = judge(newton, count, size, limits, control.adaptive == 1)
+        if outcome != DIVERGED:
+            _correct(method, work, system.n)
+    return outcome, count

@@ -39,6 +39,7 @@ from unhurried_heron.kernels.memory.control import (
     REFUSED,
 )
 from unhurried_heron.kernels.memory.decoding import collocation_memory, dense_work_in, system_in
+from unhurried_heron.kernels.newton import begin_iterations, forget_iterations
 
 # eigenvalues cost about as much as a step: they are looked at where it grows, and now and then
 _LONGER = 1.5
@@ -154,15 +155,16 @@ def _prepare(system, method, work, control, h):
 
 @inner
 def _solve_step(system, method, work, control, h):
-    """Find the stage increments; return the outcome, the iterations, the contraction and how to shrink the step."""
+    """Find the stage increments; return the outcome and the number of iterations."""
     memory = collocation_memory(work.memory)
     total = 0
     while True:
         outcome = _prepare(system, method, work, control, h)
         if outcome != CONVERGED:
-            return outcome, 0, 0.0, 0.5
+            begin_iterations(work)
+            return outcome, 0
         guess_increments(method, work, system.n, 0.0 if memory.previous_step == 0.0 else h / memory.previous_step)
-        outcome, count, theta, shrink = iterate(system, method, work, control, h)
+        outcome, count = iterate(system, method, work, control, h)
         total += count
         if outcome != DIVERGED or control.adaptive == 1 or memory.jacobian_age != OLD:
             break
@@ -172,14 +174,14 @@ def _solve_step(system, method, work, control, h):
         answer = call_kernel(work.insist, control.table)
         outcome, total = answer % 4 - 1, total + answer // 4
         memory.jacobian_age = 0
-    return outcome, total, theta, shrink
+    return outcome, total
 
 
 @inner
 def _attempt(system, method, work, control):
     memory, h = collocation_memory(work.memory), control.length
     control.error = np.nan
-    outcome, count, memory.theta, memory.shrink = _solve_step(system, method, work, control, h)
+    outcome, count = _solve_step(system, method, work, control, h)
     control.row_iterations, memory.outcome = count, outcome
     if control.stop != 0:
         # what was under way is not to be used, should the march go on
@@ -238,6 +240,6 @@ def family(address):
     memory.previous_step = memory.factored_step = 0.0
     memory.jacobian_age = 0
     forget(work.controller)
-    memory.contraction = memory.correction = 1.0
+    forget_iterations(work)
     _set_scale(system, work, control.step)
     return REACHED_END

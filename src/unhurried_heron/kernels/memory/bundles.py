@@ -145,18 +145,27 @@ class Tableau(NamedTuple):
     where: LongArray
 
 
+NEWTON: Final = np.dtype(
+    [
+        ("contraction", np.float64),  # what was left of a correction when it was last seen, and of how large a one
+        ("correction", np.float64),
+        ("first", np.float64),  # corrections of the present iteration: the first, and the one before
+        ("before", np.float64),
+        ("theta", np.float64),  # its contraction, 0 where it says nothing
+        ("shrink", np.float64),  # by how much to shorten the step where it diverges
+    ],
+    align=True,
+)
+
+
 COLLOCATION_MEMORY: Final = np.dtype(
     [
         ("previous_step", np.float64),  # 0 where there is none
-        ("contraction", np.float64),  # what was left of a correction when it was last seen, and of how large a one
-        ("correction", np.float64),
         ("jacobian_age", np.int64),  # 0 none, 1 from an earlier step, 2 from here
         ("factored_step", np.float64),  # step the factors belong to, 0 without
         ("sign", np.int64),  # of the determinant of the real factors
-        # of the present attempt: outcome and contraction of the iteration, and by how much to shorten the step
+        # of the present attempt
         ("outcome", np.int64),
-        ("theta", np.float64),
-        ("shrink", np.float64),
         ("error", np.float64),
     ],
     align=True,
@@ -167,7 +176,7 @@ COLLOCATION_MEMORY: Final = np.dtype(
 FRESH: Final = 2
 OLD: Final = 1
 # outcomes of the iteration
-CONVERGED, DIVERGED, STOPPED, GROWS = 1, 0, -1, 2
+CONVERGED, DIVERGED, STOPPED, GROWS, GOES_ON = 1, 0, -1, 2, 3
 
 
 class DenseWork(NamedTuple):
@@ -183,6 +192,7 @@ class DenseWork(NamedTuple):
 
     memory: Annotated[Any, COLLOCATION_MEMORY]
     controller: Annotated[Any, CONTROLLER]
+    newton: Annotated[Any, NEWTON]
     insist: int
     growth: int
     factor: int

@@ -15,6 +15,7 @@ from numba.extending import infer_getattr, intrinsic, lower_getattr_generic, mod
 from unhurried_heron.kernels.memory.bundles import (
     COLLOCATION_MEMORY,
     EXPLICIT_MEMORY,
+    NEWTON,
     OUTPUT,
     OWN,
     PARTS,
@@ -93,3 +94,4 @@ dense_work_in = decoder(DenseWork)
 # records are no values in a kernel: a bundle holds their addresses
 explicit_memory = as_record(EXPLICIT_MEMORY)
 collocation_memory = as_record(COLLOCATION_MEMORY)
+newton_in = as_record(NEWTON)

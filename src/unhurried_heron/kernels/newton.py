@@ -1,0 +1,123 @@
+"""Newton's method with factors that are kept: when it has converged, and when it never will.
+
+`judge` is for any block of stages; `solve_stage` for one stage, y = base + h gamma f(t, y), with factors of
+1/(h gamma) - J. There ``work`` is any bundle with ``newton``, a record of `NEWTON`; ``factor``, ``solve`` and ``real``,
+addresses of the linear algebra and of a context with a real shift; and ``base``, ``z``, ``residual`` and ``scale``
+(n,): the stage is base + z, and corrections are measured in units of ``scale``. E. Hairer and G. Wanner, *Solving
+Ordinary Differential Equations II*, 2nd ed. (1996), section IV.8.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.linear_algebra.calls import factor, solve
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, GOES_ON, STOPPED
+from unhurried_heron.kernels.memory.call import call_native
+from unhurried_heron.kernels.memory.decoding import newton_in
+
+_EPSILON = 2.220446049250313e-16
+# an iteration that gains less than a factor of two each time is worth less than a shorter step with new factors:
+# ten of them gain a thousand
+MOST_ITERATIONS = 10
+# a fixed step cannot be shortened where the iteration is slow
+MOST_ITERATIONS_FIXED = 50
+# contraction is about proportional to the step: after a failure it is to be a quarter, which five iterations turn
+# into a thousandth
+_AIM, _LEAST_SHRINK, _MOST_SHRINK = 0.25, 0.1, 0.5
+# the contraction seen in an earlier step counts so much worse with every step since, and so is soon seen again
+_DOUBT = 30.0
+_SAYS_SOMETHING = 10.0
+
+
+@inner
+def forget_iterations(work):
+    """Forget what was seen in earlier steps."""
+    newton = newton_in(work.newton)
+    newton.contraction = newton.correction = 1.0
+
+
+@inner
+def begin_iterations(work):
+    """Begin to iterate, and return the record in which that is told."""
+    newton = newton_in(work.newton)
+    newton.theta, newton.shrink, newton.before = 0.0, _MOST_SHRINK, 1.0
+    return newton
+
+
+@inner
+def judge(newton, count, size, limits, hurry):
+    """Return CONVERGED, DIVERGED or GOES_ON; the correction is to be applied unless the iteration has diverged.
+
+    ``size``: of the correction, in units of the tolerance. ``limits``: the largest error of the iteration in these
+    units, and the most iterations. ``hurry``: where it is foreseen that these will not do, it has diverged.
+    """
+    threshold, most = limits
+    if not size < 1e300:
+        return DIVERGED
+    before, newton.before = newton.before, max(size, 1e-300)
+    if count == 1:
+        # what is left after it is not known yet; it grows with the correction where the equations are bent
+        newton.first = size
+        rest = _DOUBT * newton.contraction * max(1.0, size / newton.correction)
+    else:
+        theta = size / before
+        rest = theta / (1.0 - theta) if theta < 1.0 else np.inf
+        # at rounding level the corrections no longer contract; there is nothing left to gain
+        settled = theta >= 1.0 and size <= threshold
+        hopeless = theta >= 1.0 or (hurry and rest * size * theta ** (most - count) > threshold)
+        if hopeless and not settled:
+            newton.shrink = max(_LEAST_SHRINK, min(_MOST_SHRINK, _AIM / theta))
+            return DIVERGED
+        if settled:
+            newton.theta = 0.0
+            return CONVERGED
+        # how corrections of the size of rounding contract says nothing
+        newton.theta = theta if before > _SAYS_SOMETHING * threshold else 0.0
+    if rest * size <= threshold:
+        newton.contraction, newton.correction = max(rest, _EPSILON), max(newton.first, 1e-300)
+        return CONVERGED
+    return GOES_ON if count < most else DIVERGED
+
+
+@inner
+def factor_for(work, control, shift):
+    """Factor shift - J; False where that is singular."""
+    control.factorisations += 1
+    return factor(work.factor, work.real, shift, 0.0) != 0
+
+
+@inner
+def solve_stage(system, work, control, time, shift, threshold):
+    """Iterate on ``z`` from what it holds; ``system.trial`` is the stage and ``residual`` the last correction.
+
+    Returns the outcome and the number of iterations.
+    """
+    n, adaptive, outcome, count = system.n, control.adaptive == 1, GOES_ON, 0
+    limits = (threshold, MOST_ITERATIONS if adaptive else MOST_ITERATIONS_FIXED)
+    newton = begin_iterations(work)
+    while outcome == GOES_ON:
+        count += 1
+        for k in range(n):
+            system.trial[k] = work.base[k] + work.z[k]
+        control.rate_evaluations += 1
+        control.bad_time = time
+        code = call_native(system.rates, time, system.trial, work.residual, system.context)
+        if code != 1:
+            return (STOPPED if code < 1 else DIVERGED), count
+        for k in range(n):
+            work.residual[k] -= shift * work.z[k]
+        solve(work.solve, work.real, work.residual, work.residual)
+        control.solves += 1
+        control.iterations += 1
+        total = 0.0
+        for k in range(n):
+            ratio = work.residual[k] / work.scale[k]
+            total += ratio * ratio
+        outcome = judge(newton, count, np.sqrt(total / n), limits, adaptive)
+        if outcome != DIVERGED:
+            for k in range(n):
+                work.z[k] += work.residual[k]
+                system.trial[k] = work.base[k] + work.z[k]
+    return outcome, count
