@@ -8,7 +8,7 @@ import warnings
 from pathlib import Path
 
 import numpy as np
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 import unhurried_heron as uh
@@ -135,7 +135,12 @@ def tried(text: str) -> uh.Problem | None:
     raise AssertionError(text)
 
 
+# a switch of known time within one that is located
+NESTED = completed(["x'' = max(z + abs(x), abs(t))", "z = 1"])
+
+
 @settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@example(NESTED, "dormand-prince-54", True)
 @given(TEXTS, st.sampled_from(["dormand-prince-54", "radau-iia-5"]), st.booleans())
 def test_what_is_not_refused_runs(text: str, method: str, crossed: bool) -> None:
     problem = tried(text)

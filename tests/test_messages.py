@@ -40,6 +40,8 @@ SAID = [
     (lambda: uh.compare(decay(), ["heun-2"], rtol=[]),
      'there is nothing to compare; expected: at least one method and one tolerance or step; given: 1 methods, 0'
      ' tolerances, 0 steps; at compare'),
+    (lambda: uh.compare(decay(), "euler", rtol="tight"),
+     "rtol is not usable; expected: a positive number; given: 'tight'; at rtol"),
     (lambda: uh.integrate(decay(), atol={"y": 1}),
      "atol is given for 'y', which is no state; expected: one of x; given: y; at atol"),
     (lambda: uh.integrate(decay(), record=[0.5, 0.25]),

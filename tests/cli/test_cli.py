@@ -14,7 +14,9 @@ import time
 from pathlib import Path
 
 import pytest
+import typer
 
+from unhurried_heron.cli.verbs import prepare
 from unhurried_heron.demo import NAMES, demo_file
 
 
@@ -32,6 +34,13 @@ def test_demo(tmp_path: Path) -> None:
             assert (folder / f"{name}{ending}").stat().st_size > 100
     assert "radau-iia-5" in done.stdout
     assert "heron-demo" in done.stdout
+
+
+def test_prepare_tells_that_nothing_can_be_kept(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture) -> None:
+    monkeypatch.setattr("unhurried_heron.kernels.machine_code.prepare.lasting_folder", lambda: None)
+    with pytest.raises(typer.Exit):
+        prepare()
+    assert "nothing could be kept" in "".join(capsys.readouterr())
 
 
 def test_run_writes_what_is_asked(tmp_path: Path) -> None:

@@ -97,6 +97,7 @@ FORMULAS = st.recursive(
         ),
         st.builds("{}({}, {})".format, st.sampled_from(["min", "max"]), inner, inner),
         st.builds("where({} < {}, {}, {})".format, inner, inner, inner, inner),
+        st.builds("where({} < 1 {} not {} > 0, {}, t)".format, inner, st.sampled_from(["and", "or"]), inner, inner),
     ),
     max_leaves=8,
 )

@@ -118,6 +118,9 @@ def test_states_below_their_tolerance_are_told() -> None:
         told = "'y0', 'y1', 'y2', 'y3'" + (" and others" if count > 4 else "") + " never came above ten times their"
         assert told in uh.integrate(several).ending.advice
     assert uh.integrate(problem, atol={"y": 1e-20}).ending.advice == ""
+    # it was large once, though it hardly moves in a step and has gone in the end
+    once = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 12))
+    assert uh.integrate(once, rtol=1e-3, atol=1e-3, largest_step=1e-2).ending.advice == ""
     started = problem.with_(initial={"y": 1e-12})
     assert any("tolerance" in each.message for each in uh.check(started).findings)
 

@@ -98,6 +98,12 @@ def test_bad_tableaux_are_refused(changes: dict, words: str) -> None:
         uh.RungeKutta("mine", **{**good, **changes})
 
 
+def test_the_last_stage_is_the_first_of_the_next_step() -> None:
+    decay = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 30))
+    counts = [uh.integrate(decay, name, step=0.1).tally.rate_evaluations for name in ("dormand-prince-54", "heun-2")]
+    assert counts == [300 * 6 + 1, 300 * 2 + 1]
+
+
 def test_stability_functions() -> None:
     numerator, denominator = DORMAND_PRINCE_54.stability
     assert numerator == (

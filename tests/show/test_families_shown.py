@@ -50,6 +50,8 @@ def test_a_large_family_is_drawn_as_a_map(column: uh.Run) -> None:
     assert (shown.label, shown.y.tolist()) == ("u [m]", list(range(1, 13)))
     assert shown.values == pytest.approx(np.exp(-0.1 * np.outer(np.arange(1, 13), shown.x)), rel=1e-5)
     assert [curve.label for _, curves in record.panels for curve in curves] == ["w"]
+    panel, picture, *_ = uh.draw_states(column).axes
+    assert panel.get_shared_x_axes().joined(panel, picture)
     derived = states_record(column, ["twice", "u[2]"])
     assert derived.maps[0].values[4, -1] == pytest.approx(2 * np.exp(-2.5), rel=1e-6)
     with pytest.raises(uh.RunError, match="did you mean 'twice'"):

@@ -60,6 +60,9 @@ def test_stiffness_is_estimated_from_the_eigenvalues() -> None:
         lambda x, z: [-1000 * x + z, -0.1 * z], initial={"x": 1.0, "z": 1.0}, interval=(0, 100)
     )
     assert "0.001" in found(by_function, "stiffness")[0][1]
+    # the start decides
+    later = uh.Problem.from_rates(lambda t, z: [-z if t > 1 else -1e6 * z], initial={"z": 1}, interval=(0, 10))
+    assert "1e-06" in found(later, "stiffness")[0][1]
 
 
 def test_suspicious_starts() -> None:

@@ -11,6 +11,7 @@ from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.kernels.memory.bundles import EXPLICIT_MEMORY, Tableau
 from unhurried_heron.methods.catalogue import DEFAULT
+from unhurried_heron.methods.method import estimate_order
 from unhurried_heron.methods.runge_kutta import RungeKutta
 
 # proportional and integral parts (K. Gustafsson, ACM Trans. Math. Softw. 17 (1991) 533-554): with 0.6 of the error now
@@ -24,7 +25,7 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     degree, width = method.interpolant.shape
     stages, where = np.zeros((width, demand.n)), np.zeros(1, dtype=np.int64)
     memory = np.zeros(1, dtype=EXPLICIT_MEMORY)
-    controller = _CONTROLLER.record(min(method.order, method.embedded_order))
+    controller = _CONTROLLER.record(estimate_order(method))
     tableau = Tableau(memory, controller, *addresses, degree, width, stages, where)
     return WorkSpace(tableau, stages[0], degree, (engine,))
 

@@ -5,8 +5,9 @@ R. E. Moore, R. B. Kearfott and M. J. Cloud, *Introduction to Interval Analysis*
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
+import functools
+from collections.abc import Callable, Mapping
+from typing import Any, Final
 
 import numpy as np
 
@@ -43,48 +44,12 @@ def _bounds(node: Node, values: Mapping[str, Any], low: Any, high: Any, done: Ma
     if op == "name":
         named = str(node.args[0])
         return (low, high) if named == TIME else (values[named], values[named])
-    if op == "add":
-        return sum(part[0] for part in operands), sum(part[1] for part in operands)
-    if op == "neg":
-        return -operands[0][1], -operands[0][0]
-    if op == "mul":
-        total = operands[0]
-        for part in operands[1:]:
-            total = _product(total, part)
-        return total
-    if op == "div":
-        a, b = operands[1]
-        holds_zero = (a <= 0) & (b >= 0)
-        quotient = _product(operands[0], (1.0 / b, 1.0 / a))
-        return np.where(holds_zero, -np.inf, quotient[0]), np.where(holds_zero, np.inf, quotient[1])
     if op == "pow" and node.operands[1].value is not None:
         return _power(operands[0], float(node.operands[1].args[0]))
-    if op in ("sin", "cos"):
-        return _wave(*operands[0], np.cos, 0.0) if op == "cos" else _wave(*operands[0], np.sin, 0.5 * np.pi)
-    if op == "abs":
-        a, b = operands[0]
-        return np.where((a <= 0) & (b >= 0), 0.0, np.minimum(np.abs(a), np.abs(b))), np.maximum(np.abs(a), np.abs(b))
-    if op in ("min", "max"):
-        pick: Any = np.minimum if op == "min" else np.maximum
-        return pick.reduce([part[0] for part in operands]), pick.reduce([part[1] for part in operands])
-    if op == "where":
-        return _chosen(*operands)
-    if op in ("lt", "le", "gt", "ge"):
-        smaller, larger = operands if op in ("lt", "le") else operands[::-1]
-        return np.where(smaller[1] < larger[0], 1.0, 0.0), np.where(smaller[0] > larger[1], 0.0, 1.0)
-    if op == "not":
-        return np.where(_false(operands[0]), 1.0, 0.0), np.where(_true(operands[0]), 0.0, 1.0)
-    if op in ("and", "or"):
-        told, other = (_true, _false) if op == "and" else (_false, _true)
-        sure = np.where(np.all([told(part) for part in operands], axis=0), 1.0, 0.0)
-        never = np.where(np.any([other(part) for part in operands], axis=0), 0.0, 1.0)
-        return (sure, never) if op == "and" else (1.0 - never, 1.0 - sure)
+    if op in _RULES:
+        return _RULES[op](*operands)
     if op in ("eq", "ne", "pulse"):
         return np.zeros_like(low), np.ones_like(low)
-    if op == "cosh":
-        a, b = operands[0]
-        ends = [np.cosh(a), np.cosh(b)]
-        return np.where((a <= 0) & (b >= 0), 1.0, np.minimum(*ends)), np.maximum(*ends)
     function = OPERATIONS.get(op)
     kind = function.bounds if function else "unknown"
     assert kind != OWN_RULE, f"no rule to bound '{op}'"
@@ -92,6 +57,47 @@ def _bounds(node: Node, values: Mapping[str, Any], low: Any, high: Any, done: Ma
         ends = [function.value(operands[0][0]), function.value(operands[0][1])]
         return (ends[0], ends[1]) if kind == "rising" else (ends[1], ends[0])
     return np.full_like(low, -np.inf), np.full_like(low, np.inf)
+
+
+def _sum(*parts: Bounds) -> Bounds:
+    return sum(part[0] for part in parts), sum(part[1] for part in parts)
+
+
+def _negative(part: Bounds) -> Bounds:
+    return -part[1], -part[0]
+
+
+def _quotient(over: Bounds, under: Bounds) -> Bounds:
+    holds_zero = (under[0] <= 0) & (under[1] >= 0)
+    quotient = _product(over, (1.0 / under[1], 1.0 / under[0]))
+    return np.where(holds_zero, -np.inf, quotient[0]), np.where(holds_zero, np.inf, quotient[1])
+
+
+def _symmetric(of: Callable[[Any], Any], least: float) -> Callable[[Bounds], Bounds]:
+    """Bounds of a function that falls to its least value at zero and rises from there as it fell."""
+
+    def bounds(part: Bounds) -> Bounds:
+        ends = [of(part[0]), of(part[1])]
+        return np.where((part[0] <= 0) & (part[1] >= 0), least, np.minimum(*ends)), np.maximum(*ends)
+
+    return bounds
+
+
+def _less(smaller: Bounds, larger: Bounds) -> Bounds:
+    return np.where(smaller[1] < larger[0], 1.0, 0.0), np.where(smaller[0] > larger[1], 0.0, 1.0)
+
+
+def _not(part: Bounds) -> Bounds:
+    return np.where(_false(part), 1.0, 0.0), np.where(_true(part), 0.0, 1.0)
+
+
+def _and(*parts: Bounds) -> Bounds:
+    sure = np.where(np.all([_true(part) for part in parts], axis=0), 1.0, 0.0)
+    return sure, np.where(np.any([_false(part) for part in parts], axis=0), 0.0, 1.0)
+
+
+def _or(*parts: Bounds) -> Bounds:
+    return _not(_and(*map(_not, parts)))
 
 
 def _true(condition: Bounds) -> Any:
@@ -133,3 +139,25 @@ def _wave(a: Any, b: Any, function: Any, shift: float) -> Bounds:
     turns_high = np.floor((b - shift) / (2 * np.pi)) >= np.ceil((a - shift) / (2 * np.pi))
     turns_low = np.floor((b - shift - np.pi) / (2 * np.pi)) >= np.ceil((a - shift - np.pi) / (2 * np.pi))
     return np.where(turns_low, -1.0, np.minimum(*ends)), np.where(turns_high, 1.0, np.maximum(*ends))
+
+
+_RULES: Final[dict[str, Callable[..., Bounds]]] = {
+    "add": _sum,
+    "neg": _negative,
+    "mul": lambda *parts: functools.reduce(_product, parts),
+    "div": _quotient,
+    "sin": lambda part: _wave(part[0], part[1], np.sin, 0.5 * np.pi),
+    "cos": lambda part: _wave(part[0], part[1], np.cos, 0.0),
+    "abs": _symmetric(np.abs, 0.0),
+    "cosh": _symmetric(np.cosh, 1.0),
+    "min": lambda *parts: tuple(np.minimum.reduce([part[k] for part in parts]) for k in (0, 1)),
+    "max": lambda *parts: tuple(np.maximum.reduce([part[k] for part in parts]) for k in (0, 1)),
+    "where": _chosen,
+    "lt": _less,
+    "le": _less,
+    "gt": lambda larger, smaller: _less(smaller, larger),
+    "ge": lambda larger, smaller: _less(smaller, larger),
+    "not": _not,
+    "and": _and,
+    "or": _or,
+}

@@ -61,15 +61,7 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
     if reason is Reason.EVENT:
         return Ending("event", time, f"stopped by the event '{stop.event}' at {at}.", told)
     if reason is Reason.PAUSED:
-        again = (
-            f"Raise the budget, or start again from run.final with interval=({time:.10g}, {problem.interval[1]:.10g})."
-        )
-        return Ending(
-            "budget",
-            time,
-            f"the budget of {stop.budget} was used up at {at}: incomplete.",
-            f"{stiff} Or: {again[0].lower()}{again[1:]}" if stiff else again,
-        )
+        return _out_of_budget(stop, problem, stiff)
     if reason is Reason.SWITCHING:
         return Ending(
             "switching",
@@ -80,12 +72,7 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
     if reason is Reason.NOT_FINITE:
         return Ending("not finite", time, _not_finite(stop), _not_finite_advice(method, fixed=stop.fixed))
     if reason is Reason.NEWTON_FAILED:
-        advice = (
-            "Take a smaller step=…, or let the step adapt with rtol=…."
-            if stop.fixed
-            else "Look at the equations near this time: a jump, a singularity, or a Jacobian that is singular."
-        )
-        return Ending("Newton failed", time, f"Newton's iteration did not converge at {at}.", advice)
+        return _not_converged(stop)
     stiff = "" if method.stiff else f" If the solution is smooth there, the problem may be stiff: try {FOR_STIFF}."
     return Ending(
         "step too small",
@@ -93,6 +80,27 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
         f"the step became too small for floating-point times at {at}.",
         f"The solution may have a singularity there, or the tolerance cannot be met.{stiff}",
     )
+
+
+def _out_of_budget(stop: Stop, problem: Problem, stiff: str) -> Ending:
+    rest = f"({stop.time:.10g}, {problem.interval[1]:.10g})"
+    again = f"raise the budget, or start again from run.final with interval={rest}."
+    return Ending(
+        "budget",
+        stop.time,
+        f"the budget of {stop.budget} was used up at t = {stop.time:.10g}: incomplete.",
+        f"{stiff} Or: {again}" if stiff else again[0].upper() + again[1:],
+    )
+
+
+def _not_converged(stop: Stop) -> Ending:
+    advice = (
+        "Take a smaller step=…, or let the step adapt with rtol=…."
+        if stop.fixed
+        else "Look at the equations near this time: a jump, a singularity, or a Jacobian that is singular."
+    )
+    message = f"Newton's iteration did not converge at t = {stop.time:.10g}."
+    return Ending("Newton failed", stop.time, message, advice)
 
 
 def _not_finite(stop: Stop) -> str:

@@ -176,7 +176,10 @@ class Passage:
     def _follow_nested(self, time: float, flipped: HeldSwitch | None) -> None:
         """Switches that depend on others may be on their other side now."""
         for switch in self._march.native.located:
-            if isinstance(switch, HeldSwitch) and switch.nested and switch is not flipped:
+            # at the start those that are located have no value yet
+            if not isinstance(switch, HeldSwitch) or switch.slot not in self._values:
+                continue
+            if switch.nested and switch is not flipped:
                 self._set(switch, switch.following(self._surroundings(time)))
 
     def _surroundings(self, time: float) -> dict[str, Any]:

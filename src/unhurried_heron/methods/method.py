@@ -53,3 +53,8 @@ class Method(Protocol):
     @property
     def real_stability_limit(self) -> float:
         """The largest x for which a decay is stable up to h lambda = -x; infinite where there is none."""
+
+
+def estimate_order(method: Method) -> int:
+    """Return the order of the error estimate: that of the less accurate of the two solutions it compares."""
+    return min(method.order, method.embedded_order)

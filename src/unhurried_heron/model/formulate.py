@@ -50,61 +50,71 @@ class _Maker:
 
     def model(self, found: Gathered) -> Model:
         """Solve, write out, resolve families, and take the switches out."""
-        orders = found.orders
-        highest = [with_primes(base, order) for base, order in orders.items()]
-        solved = self._solve(found, [label for label in highest if base_of(label) not in found.rate_rules])
-        rates = {**found.rates, **solved}
-        # derived quantities may use highest derivatives, which are formulas now
-        derived = {key: replace_names(node, rates.get, {}) for key, node in found.derived.items()}
-        rules = {
-            key: [replace(rule, node=replace_names(rule.node, rates.get, {})) for rule in own]
-            for key, own in found.derived_rules.items()
-        }
-        self._sorter.note_sizes([*rates.values(), *derived.values()])
-        self._sorter.note_sizes([rule.node for own in (*rules.values(), *found.rate_rules.values()) for rule in own])
-        formulas = write_out(derived)
-        done: dict[Node, Node] = {}
-        plain = {key: replace_names(node, formulas.get, done) if formulas else node for key, node in rates.items()}
-
-        def written_out(group: Mapping[str, Sequence[Rule]]) -> dict[str, tuple[Rule, ...]]:
-            return {
-                key: tuple(replace(rule, node=replace_names(rule.node, formulas.get, done)) for rule in own)
-                for key, own in group.items()
-            }
-
-        own_rules, rate_rules = written_out(rules), written_out(found.rate_rules)
-        layout = layout_of(self._state_rules(orders, rate_rules), "the equations")
-        own = {key: group for key, group in own_rules.items() if key not in orders}
-        columns = {**{key: [Rule(key, (), (), node)] for key, node in formulas.items()}, **own}
-        derived_layout = layout_of(columns, "the derived quantities")
-        known_sizes = {key: self._sorter.values[key] for key in sorted(self._sorter.sizes & self._sorter.values.keys())}
-        resolver = Resolver(layout, known_sizes, own_rules)
-        blocks = _rate_blocks(orders, plain, rate_rules, layout, resolver)
-        offsets = derived_layout.offsets
-        derived_blocks = [single(resolver.single(node, key), offsets[key]) for key, node in formulas.items()]
-        for key, group_rules in own.items():
-            for rule in group_rules:
-                derived_blocks += resolver.blocks(rule, _Places(derived_layout, key))
+        solved = self._with_highest(found)
+        said = self._in_states(solved)
+        layout = layout_of(self._state_rules(said.orders, said.rate_rules), "the equations")
+        resolver = Resolver(layout, self._known_sizes(), said.derived_rules)
+        blocks = _rate_blocks(said.orders, said.rates, said.rate_rules, layout, resolver)
+        derived_layout, derived = _derived_blocks(said, resolver)
         refuse_endless(blocks, "the equations")
-        refuse_endless(derived_blocks, "the derived quantities")
-        exact = read_closed_forms(self._sorter.said.exact, layout, self._sorter.parameters, self._sorter.mistakes)
-        known = {resolver.single(node): key for key, node in formulas.items() if node.operands}
-        shown = self._reduced(orders, rates, found.rate_rules)
-        smooth = take_out(blocks, layout.scalars, self._sorter.inputs, known)
+        refuse_endless(derived, "the derived quantities")
+        sorter = self._sorter
+        exact = read_closed_forms(sorter.said.exact, layout, sorter.parameters, sorter.mistakes)
+        known = {resolver.single(node): key for key, node in said.derived.items() if node.operands}
+        smooth = take_out(blocks, layout.scalars, sorter.inputs, known)
+        shown = self._reduced(solved.orders, solved.rates, solved.rate_rules)
         return Model(
             layout=layout,
-            parameters=self._sorter.parameters,
+            parameters=sorter.parameters,
             rates=WrittenRates(layout, blocks, smooth.blocks, smooth.switches, smooth.left, shown),
-            inputs=self._sorter.inputs,
+            inputs=sorter.inputs,
             derived_layout=derived_layout,
-            derived=tuple(derived_blocks),
-            formulas=formulas,
+            derived=derived,
+            formulas=said.derived,
             exact={key: formula.node for key, formula in exact.items()},
-            statements=tuple(self._sorter.statements),
+            statements=tuple(sorter.statements),
             sizes=dict(resolver.constants),
             resolver=resolver,
-            orders=dict(orders),
+            orders=dict(said.orders),
         )
+
+    def _with_highest(self, found: Gathered) -> Gathered:
+        """Solve for the highest derivatives; derived quantities may use them, which are formulas now."""
+        highest = [with_primes(base, order) for base, order in found.orders.items()]
+        solved = self._solve(found, [label for label in highest if base_of(label) not in found.rate_rules])
+        rates = {**found.rates, **solved}
+
+        def filled_in(node: Node) -> Node:
+            return replace_names(node, rates.get, {})
+
+        rules = {key: [replace(r, node=filled_in(r.node)) for r in own] for key, own in found.derived_rules.items()}
+        derived = {key: filled_in(node) for key, node in found.derived.items()}
+        self._sorter.note_sizes([*rates.values(), *derived.values()])
+        self._sorter.note_sizes([rule.node for own in (*rules.values(), *found.rate_rules.values()) for rule in own])
+        return replace(found, rates=rates, derived=derived, derived_rules=rules)
+
+    @staticmethod
+    def _in_states(found: Gathered) -> Gathered:
+        """Write derived quantities out, in themselves and in the equations."""
+        formulas, done = write_out(found.derived), dict[Node, Node]()
+
+        def out(node: Node) -> Node:
+            return replace_names(node, formulas.get, done) if formulas else node
+
+        def rules(group: Mapping[str, Sequence[Rule]]) -> dict[str, list[Rule]]:
+            return {key: [replace(rule, node=out(rule.node)) for rule in own] for key, own in group.items()}
+
+        return replace(
+            found,
+            rates={key: out(node) for key, node in found.rates.items()},
+            derived=formulas,
+            derived_rules=rules(found.derived_rules),
+            rate_rules=rules(found.rate_rules),
+        )
+
+    def _known_sizes(self) -> dict[str, float]:
+        sorter = self._sorter
+        return {key: sorter.values[key] for key in sorted(sorter.sizes & sorter.values.keys())}
 
     def _solve(self, found: Gathered, unknowns: list[str]) -> dict[str, Node]:
         open_ones = [label for label in unknowns if label not in found.rates]
@@ -146,6 +156,17 @@ class _Maker:
                     node = rule.node if last else Node("at", above, *rule.indices) if rule.indices else name(above)
                     lines.append((to_text(left), node, ranges))
         return tuple(lines)
+
+
+def _derived_blocks(said: Gathered, resolver: Resolver) -> tuple[Layout, tuple[Block, ...]]:
+    own = {key: group for key, group in said.derived_rules.items() if key not in said.orders}
+    columns = {**{key: [Rule(key, (), (), node)] for key, node in said.derived.items()}, **own}
+    layout = layout_of(columns, "the derived quantities")
+    blocks = [single(resolver.single(node, key), layout.offsets[key]) for key, node in said.derived.items()]
+    for key, rules in own.items():
+        for rule in rules:
+            blocks += resolver.blocks(rule, _Places(layout, key))
+    return layout, tuple(blocks)
 
 
 @dataclass(frozen=True)

@@ -126,7 +126,7 @@ class Resolver:
 
     layout: Layout
     constants: Mapping[str, float] = field(default_factory=dict)
-    rules: Mapping[str, tuple[Rule, ...]] = field(default_factory=dict)
+    rules: Mapping[str, Sequence[Rule]] = field(default_factory=dict)
 
     def blocks(self, rule: Rule, place: Callable[[Box], tuple[int, tuple[int, ...]]]) -> list[Block]:
         """Return the loops that compute a rule; ``place`` gives base and strides of its family's places."""

@@ -87,6 +87,44 @@ def _fixed_size(n: int) -> FloatArray:
     return np.frombuffer(bytearray(8 * n), dtype=np.float64)
 
 
+class _Answer:
+    """Where the numbers of an answer go.
+
+    Memory views write faster than arrays, and refuse another length or type by themselves.
+    """
+
+    def __init__(self, function: NamedFunction, result: FloatArray, n_outputs: int) -> None:
+        self._function, self._result = function, result
+        self.many, self._size = n_outputs > 0, max(n_outputs, 1)
+        self.numbers: Any = memoryview(result.data)[: self._size]
+        self.seal: Any = memoryview(result.data)[self._size :]
+        self.pack, self.raw = struct.Struct(f"{self._size}d").pack_into, self.numbers.cast("B")
+
+    def take(self, answer: Any) -> None:
+        """Write an answer that is no array of doubles.
+
+        Raises
+        ------
+        RateFunctionError
+        """
+        function, size = self._function, self._size
+        try:
+            if function.by_name:
+                if len(answer) != size:
+                    raise TypeError
+                self.pack(self.raw, 0, *[answer[name] for name in function.states])
+            elif isinstance(answer, np.ndarray) and self.many:
+                if answer.shape != (size,) or answer.dtype.kind not in "fiub":
+                    raise TypeError
+                self._result[:size] = answer
+            elif self.many:
+                self.pack(self.raw, 0, *answer)
+            else:
+                self.pack(self.raw, 0, answer)
+        except (struct.error, TypeError, KeyError):
+            raise unusable_answer(function, answer, size) from None
+
+
 def _make_callback(
     function: NamedFunction,
     context: Context,
@@ -97,13 +135,9 @@ def _make_callback(
 ) -> Callable[[float], None]:
     changes = memoryview(context.changes)
     seen, call = changes[0], function.caller(context.values.tolist())
-    names = function.states if function.by_name else None
-    size = max(n_outputs, 1)
-    # memory views write faster than arrays, and refuse another length or type by themselves
-    numbers: Any = memoryview(result.data)[:size]
-    seal: Any = memoryview(result.data)[size:]
-    pack, raw = struct.Struct(f"{size}d").pack_into, numbers.cast("B")
-    array, many = np.ndarray, n_outputs > 0
+    into = _Answer(function, result, n_outputs)
+    take, many, in_order, array = into.take, into.many, into.many and not function.by_name, np.ndarray
+    numbers, seal, pack, raw = into.numbers, into.seal, into.pack, into.raw
     state = _fixed_size(len(function.states))
     block[1] = state.ctypes.data
 
@@ -118,24 +152,6 @@ def _make_callback(
         nonlocal state
         state = _fixed_size(len(function.states))
         block[1] = state.ctypes.data
-
-    def take(answer: Any) -> None:
-        """Write an answer that is no array of doubles."""
-        try:
-            if names is not None:
-                if len(answer) != size:
-                    raise TypeError
-                pack(raw, 0, *[answer[name] for name in names])
-            elif isinstance(answer, array) and many:
-                if answer.shape != (size,) or answer.dtype.kind not in "fiub":
-                    raise TypeError
-                result[:size] = answer
-            elif many:
-                pack(raw, 0, *answer)
-            else:
-                pack(raw, 0, answer)
-        except (struct.error, TypeError, KeyError):
-            raise unusable_answer(function, answer, size) from None
 
     def follow() -> None:
         """Take the parameters as they are now."""
@@ -152,7 +168,7 @@ def _make_callback(
                     numbers[:] = answer
                 except ValueError:
                     take(answer)
-            elif names is None and many:
+            elif in_order:
                 try:
                     pack(raw, 0, *answer)
                 except (struct.error, TypeError):

@@ -165,6 +165,16 @@ def error_follows_tolerance(method: Method) -> None:
             _expect(miss < 300.0 * rtol, f"{problem.title}: error {miss:.1e} at rtol {rtol:g}")
 
 
+def steps_settle(method: Method) -> None:
+    """Where every step is like the one before, steps that are chosen become equal."""
+    if not method.adaptive:
+        return
+    problem = Problem.from_text("mass' = mass", initial={"mass": 1.0}, interval=(0.0, 40.0))
+    lengths = np.diff(integrate(problem, method, rtol=1e-4, atol=0.0).times)[-12:-2]
+    spread = float(lengths.max() / lengths.min())
+    _expect(spread < 1.02, f"the longest of the last ten steps is {spread:.3f} times the shortest")
+
+
 CHECKS: Final[tuple[Callable[[Method], None], ...]] = (
     start_is_kept,
     end_is_met,
@@ -176,6 +186,7 @@ CHECKS: Final[tuple[Callable[[Method], None], ...]] = (
     recording_is_faithful,
     stability_function_is_true,
     error_follows_tolerance,
+    steps_settle,
 )
 
 

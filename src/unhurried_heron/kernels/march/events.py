@@ -10,8 +10,8 @@ from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_
 
 _EPSILON = 2.220446049250313e-16
 NEVER = 2.0
-FAILED = -1
-STOPS = 1
+# answers of the search
+FAILED, NOTHING, STOPS = -1, 0, 1
 # the direction of a switch: it is watched for falling below zero, wherever it was before
 _LEAVES = 2
 _NEAREST_PROBE = 1e-7
@@ -146,9 +146,9 @@ def find_events(watch, control, shape, parts, address):
 
 
 def search(address):
-    """Look for events on an accepted step; return FAILED, 0, or STOPS with ``control.theta`` where one stops the run.
+    """Look for events on an accepted step; ``address``: of the table of a march.
 
-    ``address``: of the table of a march.
+    Returns FAILED, NOTHING, or STOPS with ``control.theta`` where one stops the run.
     """
     table = as_longs(address)
     control, system, watch, output = as_control(table[0]), system_in(table), watch_in(table), output_in(table)
@@ -164,7 +164,7 @@ def search(address):
         return STOPS
     for e in range(watch.m):
         watch.values[e] = watch.values[watch.m + e]
-    return 0
+    return NOTHING
 
 
 @inner

@@ -14,7 +14,8 @@ A family is another kernel, called by address with what it is asked for in ``con
 
 from __future__ import annotations
 
-from unhurried_heron.kernels.march.events import FAILED, STOPS, describe, move_to_event
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.events import FAILED, NOTHING, STOPS, describe, move_to_event
 from unhurried_heron.kernels.march.outcome import (
     begin,
     choose_attempt,
@@ -42,27 +43,51 @@ from unhurried_heron.kernels.memory.control import (
 from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in
 
 
+@inner
+def _start(system, control, watch, parts, address):
+    """Start, or start again beyond a switch."""
+    reason = begin(system, control, watch)
+    if reason == REACHED_END and control.step == 0.0:
+        reason = choose_starting_step(system, control, watch.trial)
+    if reason == REACHED_END:
+        control.after_refusal = 0
+        control.ask = START
+        call_kernel(parts.family, address)
+    return reason
+
+
+@inner
+def _move_on(system, control, parts, address):
+    """Take the end of the attempt as the present state."""
+    control.time = control.finish
+    for k in range(system.n):
+        system.state[k] = system.trial[k]
+    control.ask = ACCEPT
+    reason = call_kernel(parts.family, address)
+    control.after_refusal = 0
+    return reason
+
+
+@inner
+def _try_again(control, parts, address):
+    control.refused += 1
+    control.ask = REFUSE
+    reason = call_kernel(parts.family, address)
+    control.after_refusal = 1
+    return reason
+
+
 def march(address):
     """March until the end, an event, a full buffer or a failure; return a reason (`control.Reason`)."""
     table = as_longs(address)
     control, system, parts = as_control(table[0]), system_in(table), parts_in(table)
     watch, output = watch_in(table), output_in(table)
     control.n_steps = control.n_rows = control.n_events = 0
-    if control.started != 1:
-        reason = begin(system, control, watch)
-        if reason != REACHED_END:
-            return reason
-        if control.step == 0.0:
-            reason = choose_starting_step(system, control, watch.trial)
-            if reason != REACHED_END:
-                return reason
-        control.after_refusal = 0
-        control.ask = START
-        call_kernel(parts.family, address)
-    while control.time != control.end:
+    reason = _start(system, control, watch, parts, address) if control.started != 1 else REACHED_END
+    while reason == REACHED_END and control.time != control.end:
         reason = pause_reason(control, output, watch)
         if reason != REACHED_END:
-            return reason
+            break
         if not choose_attempt(control, output):
             return STEP_TOO_SMALL
         control.ask = ATTEMPT
@@ -71,33 +96,19 @@ def march(address):
             return answer
         keep_row(control, output, answer == ACCEPTED)
         if answer == REFUSED:
-            control.refused += 1
-            control.ask = REFUSE
-            reason = call_kernel(parts.family, address)
-            control.after_refusal = 1
-            if reason != REACHED_END:
-                return reason
+            reason = _try_again(control, parts, address)
             continue
         count_step(control, output)
         if is_wanted(control, output):
             describe(control, parts, address)
-        if watch.m != 0:
-            found = call_kernel(parts.search, address)
-            if found == FAILED:
-                return EVENT_STOPPED
-            if found == STOPS:
-                keep_step(control, output)
-                record_until(control, system, output, control.time + control.theta * control.length)
-                move_to_event(control, system, output)
-                return EVENT
+        found = call_kernel(parts.search, address) if watch.m != 0 else NOTHING
+        if found == FAILED:
+            return EVENT_STOPPED
         keep_step(control, output)
+        if found == STOPS:
+            record_until(control, system, output, control.time + control.theta * control.length)
+            move_to_event(control, system, output)
+            return EVENT
         record_until(control, system, output, control.finish)
-        control.time = control.finish
-        for k in range(system.n):
-            system.state[k] = system.trial[k]
-        control.ask = ACCEPT
-        reason = call_kernel(parts.family, address)
-        control.after_refusal = 0
-        if reason != REACHED_END:
-            return reason
-    return REACHED_END
+        reason = _move_on(system, control, parts, address)
+    return reason
