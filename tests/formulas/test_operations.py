@@ -8,13 +8,13 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron.formulas.as_text import to_latex, to_text
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.enclosure import enclose
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import Node, name
 from unhurried_heron.formulas.grammar import Source, read
 from unhurried_heron.formulas.operations import OPERATIONS, Operation
-from unhurried_heron.formulas.written import to_latex, to_text
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.native.system import native_derived, native_system
 

@@ -72,7 +72,7 @@ class Source:
 
 
 @dataclass(frozen=True)
-class Written:
+class Formula:
     """An expression that has been read: its tree, its text, and where names and terms first stand in it.
 
     ``spans`` tells the user's own words for a part of the tree, as (begin, end) in the text of ``source``.
@@ -89,7 +89,7 @@ class Written:
         return " ".join(self.source.text[begin:end].split())
 
 
-def read(source: Source, begin: int = 0, end: int | None = None) -> Written:
+def read(source: Source, begin: int = 0, end: int | None = None) -> Formula:
     """Read one expression: the part of the source from ``begin`` to ``end``.
 
     Raises
@@ -140,7 +140,7 @@ class _Reader:
         self.constant: set[Node] = set()
         self.python, self.offsets = to_python(text, begin)
 
-    def read(self) -> Written:
+    def read(self) -> Formula:
         text = self.python
         # refused here: Python would only warn of some, and the filters of warnings belong to the whole process
         for found in _NUMBER.finditer(text):
@@ -163,7 +163,7 @@ class _Reader:
             raise self.refuse("the expression is nested too deeply", 0, "more than can be read") from None
         except ValueError as error:
             raise self.refuse("cannot read this as a formula", 0, str(error)) from None
-        return Written(self.build(tree, 0), self.source, self.mentions, self.spans)
+        return Formula(self.build(tree, 0), self.source, self.mentions, self.spans)
 
     def refuse(self, message: str, offset: int, given: str, expected: str = "") -> ExpressionError:
         place = self.offsets[min(max(offset, 0), len(self.offsets) - 1)]

@@ -65,12 +65,12 @@ def judge(newton, count, size, limits, hurry):
         theta = size / before
         rest = theta / (1.0 - theta) if theta < 1.0 else np.inf
         # at rounding level the corrections no longer contract; there is nothing left to gain
-        settled = theta >= 1.0 and size <= threshold
+        at_rest = theta >= 1.0 and size <= threshold
         hopeless = theta >= 1.0 or (hurry and rest * size * theta ** (most - count) > threshold)
-        if hopeless and not settled:
+        if hopeless and not at_rest:
             newton.shrink = max(_LEAST_SHRINK, min(_MOST_SHRINK, _AIM / theta))
             return DIVERGED
-        if settled:
+        if at_rest:
             newton.theta = 0.0
             return CONVERGED
         # how corrections of the size of rounding contract says nothing

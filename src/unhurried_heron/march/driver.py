@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
 from contextlib import nullcontext
 from typing import Any
 
@@ -30,7 +29,7 @@ _UNLIMITED = 2**62
 class Driver:
     """Calls a march until it ends, keeping what it leaves; afterwards holds what the `Run` is made of."""
 
-    def __init__(self, march: March, asked: Asked, passage: Passage, done: Callable[[], None]) -> None:
+    def __init__(self, march: March, asked: Asked, passage: Passage) -> None:
         self.march, self.passage, self.budget = march, passage, asked.budget
         self._times, self._steps = asked.times, StepRecorder()
         self._rows = 0
@@ -39,7 +38,6 @@ class Driver:
         self.seconds = 0.0
         self.interrupted = self.ctrl_c = False
         self.exhausted = ""
-        self.done = done
 
     def drive(self, bar: ProgressBar) -> Reason:
         """March to an ending.

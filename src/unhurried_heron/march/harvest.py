@@ -10,10 +10,13 @@ from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.doubts import held_back, noise
 from unhurried_heron.march.driver import Driver
 from unhurried_heron.march.endings import Stop, ending_of
+from unhurried_heron.march.waiting import give_back
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Tally
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, Trajectory
+
+_COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
 
 
 def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
@@ -22,7 +25,8 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
     trajectory = driver.trajectory()
     # a look at the end of the run may call the rates, which counts
     ending = ending_of(_stop(asked, driver, reason, trajectory), problem, asked.method)
-    counts = {key: int(march.control[key][0]) for key in Tally.__dataclass_fields__ if key != "seconds"}
+    last = march.last()
+    counts = {key: last[key] for key in _COUNTED}
     options: dict[str, Any] = {"rtol": None, "atol": None, "step": asked.fixed, "record": asked.record}
     if asked.adapts:
         options |= {"rtol": _simplest(problem, asked.relative), "atol": _simplest(problem, asked.absolute)}
@@ -30,7 +34,7 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
         options["linear"] = kind
     events = driver.events()
     if reason in (Reason.REACHED_END, Reason.EVENT):
-        driver.done()
+        give_back(asked, march)
     return Run(
         problem=problem,
         method=asked.method.name,
@@ -47,19 +51,19 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
 
 
 def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory) -> Stop:
-    control, judged = driver.march.control, asked.adapts
-    bad = int(control["bad_component"][0])
+    last, judged = driver.march.last(), asked.adapts
+    bad = last["bad_component"]
     return Stop(
         reason=reason,
-        time=float(control["time"][0]),
-        steps=int(control["accepted"][0]),
+        time=last["time"],
+        steps=last["accepted"],
         fixed=not asked.adapts,
         interrupted=driver.interrupted,
         budget=driver.exhausted,
-        event=asked.events[int(control["stopped_by"][0])].name if reason is Reason.EVENT else "",
+        event=asked.events[last["stopped_by"]].name if reason is Reason.EVENT else "",
         switch=driver.passage.endless,
         component=asked.problem.states[bad] if bad >= 0 else "",
-        bad_time=float(control["bad_time"][0]),
+        bad_time=last["bad_time"],
         stiff=judged and not driver.interrupted and held_back(driver.march, asked.method),
         noise=noise(asked.problem, trajectory, asked.absolute) if judged else "",
     )

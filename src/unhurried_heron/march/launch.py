@@ -11,7 +11,7 @@ from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.driver import Driver
 from unhurried_heron.march.layout import March, lay_out
 from unhurried_heron.march.passage import Passage
-from unhurried_heron.march.waiting import give_back, key_of, take
+from unhurried_heron.march.waiting import key_of, take
 from unhurried_heron.methods.method import estimate_order
 from unhurried_heron.native.context import parameter_values
 from unhurried_heron.native.system import differenced_in_groups, jacobian_entries, native_system
@@ -27,12 +27,13 @@ def launch(asked: Asked, kind: str) -> Driver:
         full = not family.implicit or (kind == "dense" and not differenced_in_groups(problem))
         native = native_system(problem, asked.events, with_jacobian=family.implicit, held=asked.held, full=full)
         march = lay_out(asked, native, scales, kind)
+        march.key = key
     else:
         march.native.context.change(parameter_values(problem))
     _set_out(march, asked)
     passage = Passage(problem, march, len(asked.events), fixed=not asked.adapts, held=asked.held)
     passage.begin()
-    return Driver(march, asked, passage, lambda: give_back(asked, key, march))
+    return Driver(march, asked, passage)
 
 
 def _set_out(march: March, asked: Asked) -> None:

@@ -28,6 +28,7 @@ CHUNK_BYTES = 4_194_304
 EVENT_ROOM = 64
 # so many attempts are made before the first look, where an earlier run has shown that they are quick
 _SHORT = 64
+_CONTROL_NAMES = CONTROL.names or ()
 
 
 @dataclass
@@ -35,7 +36,8 @@ class March:
     """A march ready to run; all arrays are owned here.
 
     ``own`` is the bundle of its family, ``implicit`` whether an attempt solves linear systems, ``size`` how many bytes
-    its bundles take, ``pace`` how many attempts are made before the driver looks: the first tells how long one takes.
+    its bundles take, ``pace`` how many attempts are made before the driver looks (the first tells how long one takes),
+    ``key`` what it was laid out for.
     """
 
     kernel: Kernel
@@ -52,6 +54,7 @@ class March:
     table: Any = field(init=False)
     size: int = field(init=False)
     pace: int = 1
+    key: tuple[Any, ...] = ()
     _records: list[tuple[Any, Any]] = field(init=False)
 
     def __post_init__(self) -> None:
@@ -70,6 +73,10 @@ class March:
         self.control["table"] = address(self.table)
         for record, fresh in self._records:
             record[:] = fresh
+
+    def last(self) -> dict[str, Any]:
+        """Return the control record as plain numbers, by name."""
+        return dict(zip(_CONTROL_NAMES, self.control[0].item(), strict=True))
 
     def record(self, times: Array, onward: float) -> None:
         """Record the state at these times, in memory of their own; ``onward``: the infinity it goes towards."""

@@ -34,7 +34,7 @@ def take(asked: Asked, key: tuple[Any, ...]) -> March | None:
     return found[0] if found else None
 
 
-def give_back(asked: Asked, key: tuple[Any, ...], march: March) -> None:
+def give_back(asked: Asked, march: March) -> None:
     """Keep a march whose run came to its end for the next one."""
     kept = asked.problem.model.kept
     # what was recorded is the run's alone
@@ -43,4 +43,4 @@ def give_back(asked: Asked, key: tuple[Any, ...], march: March) -> None:
         for old in list(kept)[: len(kept) - _MOST_WAITING + 1]:
             kept.pop(old, None)
         # what the key names by its identity must live as long
-        kept[key] = (march, (asked.method, asked.events, *asked.problem.inputs.values()))
+        kept[march.key] = (march, (asked.method, asked.events, *asked.problem.inputs.values()))

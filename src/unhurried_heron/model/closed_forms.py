@@ -10,7 +10,7 @@ import numpy as np
 from unhurried_heron.errors import UnusedValueError, ValueGivenError, near_spelling
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME, Node, number, replace_names
-from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.formulas.state_name import StateName
 from unhurried_heron.words.mistakes import Mistakes
@@ -27,7 +27,7 @@ def starting_names(layout: Layout) -> dict[str, int]:
 
 def read_closed_forms(
     exact: Mapping[str, str] | None, layout: Layout, parameters: Mapping[str, Any] | tuple[str, ...], mistakes: Mistakes
-) -> dict[str, Written]:
+) -> dict[str, Formula]:
     """Read closed forms of states in terms of time, parameters and starting values.
 
     Raises

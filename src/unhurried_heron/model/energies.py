@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from unhurried_heron.errors import ExpressionError, NameClashError, UndefinedNameError
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, names_in, neg, rewrite
-from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.simplify import simplified
 from unhurried_heron.formulas.state_name import StateName, base_of
 from unhurried_heron.model.reduction import Residual
@@ -32,7 +32,7 @@ class Motion:
     energy: Node
 
 
-def read_forces(forces: Mapping[str, str], coordinates: Sequence[str], mistakes: Mistakes) -> dict[str, Written]:
+def read_forces(forces: Mapping[str, str], coordinates: Sequence[str], mistakes: Mistakes) -> dict[str, Formula]:
     """Read the forces along coordinates.
 
     Raises

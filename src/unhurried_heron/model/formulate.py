@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.expression import Node, name, names_in, number, replace_names
 from unhurried_heron.formulas.layout import Block, Box, Layout, single
 from unhurried_heron.formulas.state_name import base_of, with_primes
 from unhurried_heron.formulas.work import refuse_endless
-from unhurried_heron.formulas.written import to_text
 from unhurried_heron.model.closed_forms import read_closed_forms
 from unhurried_heron.model.indexed import Resolver, Rule, layout_of
 from unhurried_heron.model.model import Model, write_out

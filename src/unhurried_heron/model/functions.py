@@ -15,7 +15,7 @@ from unhurried_heron.errors import NameClashError, RateFunctionError, near_spell
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.state_name import StateName
 
-STATE, PARAMETERS = "y", "p"
+WHOLE_STATE, ALL_PARAMETERS = "y", "p"
 _EMPTY_CELL = CellType()
 
 
@@ -59,12 +59,12 @@ class NamedFunction:
     def caller(self, values: Sequence[float], *, interpreted: bool = False) -> Callable[[float, Any], Any]:
         """Return ``call(t, y)`` that hands the named arguments to the function."""
         function = getattr(self.function, "py_func", self.function) if interpreted else self.function
-        if self.arguments == (TIME, STATE) and STATE not in (*self.states, *self.parameters):
+        if self.arguments == (TIME, WHOLE_STATE) and WHOLE_STATE not in (*self.states, *self.parameters):
             return function
         words = {
             TIME: "t",
-            STATE: "y",
-            PARAMETERS: "p",
+            WHOLE_STATE: "y",
+            ALL_PARAMETERS: "p",
             **{name: f"v[{i}]" for i, name in enumerate(self.states)},
             **{name: f"k{i}" for i, name in enumerate(self.parameters)},
         }
@@ -73,7 +73,7 @@ class NamedFunction:
         arguments = ", ".join(words[name] for name in self.arguments)
         numbers = "v = y.tolist()" if "v[" in arguments else "pass"
         known: dict[str, Any] = {"function": function, **{f"k{i}": value for i, value in enumerate(values)}}
-        if PARAMETERS in self.arguments and PARAMETERS not in (*self.states, *self.parameters):
+        if ALL_PARAMETERS in self.arguments and ALL_PARAMETERS not in (*self.states, *self.parameters):
             known["p"] = self.bundle(values)
         exec(f"def call(t, y):\n    {numbers}\n    return function({arguments})", known)
         made: Callable[[float, Any], Any] = known["call"]
@@ -106,7 +106,7 @@ def match_arguments(
     # z' cannot be the name of an argument: it is asked for as z_prime
     spoken = {StateName.read(state).spoken: state for state in states if StateName.read(state).primes}
     # a state or parameter called y or p takes the name for itself
-    whole = [word for word in (STATE, PARAMETERS) if word not in (*states, *parameters)]
+    whole = [word for word in (WHOLE_STATE, ALL_PARAMETERS) if word not in (*states, *parameters)]
     known = [TIME, *whole, *states, *parameters, *spoken]
     wanted = []
     for argument in signature.parameters.values():

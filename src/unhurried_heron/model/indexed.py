@@ -9,9 +9,9 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from unhurried_heron.errors import CircularDerivedError, FamilyError, NameClashError
+from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, mul, name, number, replace_names, rewrite, walk
 from unhurried_heron.formulas.layout import Block, Box, Group, Layout, Loop
-from unhurried_heron.formulas.written import to_text
 from unhurried_heron.model.indices import Affine, affine, plain_index
 
 MOST_MEMBERS = 10_000_000

@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import Any
 
 from unhurried_heron.formulas.expression import Node, replace_names
-from unhurried_heron.formulas.grammar import Written
+from unhurried_heron.formulas.grammar import Formula
 from unhurried_heron.formulas.layout import Block, Layout
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.indexed import Resolver
@@ -97,7 +97,7 @@ class Model:
         """Formulas of time and parameters alone that can vary narrowly."""
         return self.rates.of_time(self.parameters)
 
-    def read_event(self, event: Event, units: Mapping[str, str]) -> Written:
+    def read_event(self, event: Event, units: Mapping[str, str]) -> Formula:
         """Read the equation of an event, its quantities turned into plain numbers, and check its names."""
         states = {group.name for group in self.layout.groups}
 

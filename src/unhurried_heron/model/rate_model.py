@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from unhurried_heron.errors import ValueGivenError
 from unhurried_heron.formulas.expression import TIME, Node, names_in
-from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.layout import Group, Layout, single
 from unhurried_heron.model.closed_forms import read_closed_forms
 from unhurried_heron.model.functions import match_arguments
@@ -30,7 +30,7 @@ def rate_model(said: Said, parameters: tuple[str, ...], layout: Layout, mistakes
         One of its subclasses.
     """
     states = tuple(layout.by_name)
-    formulas: dict[str, Written] = {}
+    formulas: dict[str, Formula] = {}
     functions = {}
     for key, given in said.derived.items():
         check_name(key, "derived")

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from unhurried_heron.errors import OrderError
+from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import (
     ZERO,
@@ -17,9 +18,8 @@ from unhurried_heron.formulas.expression import (
     rewrite,
     walk,
 )
-from unhurried_heron.formulas.grammar import Written
+from unhurried_heron.formulas.grammar import Formula
 from unhurried_heron.formulas.simplify import ratio_of_sums, simplified
-from unhurried_heron.formulas.written import to_text
 
 
 @dataclass(frozen=True)
@@ -28,7 +28,7 @@ class Residual:
 
     node: Node
     where: str
-    sides: tuple[Written, ...] = ()
+    sides: tuple[Formula, ...] = ()
 
 
 def solve_highest(residuals: Sequence[Residual], unknowns: Sequence[str]) -> dict[str, Node]:

@@ -16,7 +16,7 @@ from unhurried_heron.errors import (
 )
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, names_in, neg, number, replace_names, walk
-from unhurried_heron.formulas.grammar import Written
+from unhurried_heron.formulas.grammar import Formula
 from unhurried_heron.formulas.layout import Loop
 from unhurried_heron.formulas.state_name import StateName, group_of, with_primes
 from unhurried_heron.model.energies import (
@@ -173,7 +173,7 @@ class Sorter:
                 )
             )
         known |= set(missing)
-        written: dict[str, Written] = {}
+        written: dict[str, Formula] = {}
         for statement in self.statements:
             inside = {r.index for r in statement.ranges}
             for side, formula in (("left", statement.left), ("right", statement.right)):
@@ -301,7 +301,7 @@ class Sorter:
             )
         return Rule(target.name, tuple(indices), tuple(loops), statement.right.node, where)
 
-    def _whole(self, node: Node, written: Written, where: str) -> int:
+    def _whole(self, node: Node, written: Formula, where: str) -> int:
         names = names_in(node)
         self.sizes |= names
         self._need(names, where)

@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Final
 
+from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.expression import (
     BOUND,
     ONE,
@@ -23,7 +24,6 @@ from unhurried_heron.formulas.expression import (
     upwards,
 )
 from unhurried_heron.formulas.layout import Block
-from unhurried_heron.formulas.written import to_text
 from unhurried_heron.model.switch import SLOT, Cause, HeldSwitch, Kind, Whole, WholeSwitch
 
 _WHOLE: Final[dict[str, Whole]] = {"floor": "floor", "ceil": "ceil"}

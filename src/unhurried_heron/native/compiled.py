@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.formulas.expression import TIME
-from unhurried_heron.model.functions import PARAMETERS, STATE, NamedFunction, unusable
+from unhurried_heron.model.functions import ALL_PARAMETERS, WHOLE_STATE, NamedFunction, unusable
 from unhurried_heron.native.context import Context
 from unhurried_heron.native.signature import NativeFunction, address
 
@@ -83,8 +83,8 @@ def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
     n = len(function.states)
     words = {
         TIME: "t",
-        STATE: f"carray(y, ({n},)).copy()",
-        PARAMETERS: f"Parameters({', '.join(f'p[{i}]' for i in range(len(function.parameters)))})",
+        WHOLE_STATE: f"carray(y, ({n},)).copy()",
+        ALL_PARAMETERS: f"Parameters({', '.join(f'p[{i}]' for i in range(len(function.parameters)))})",
         **{name: f"y[{i}]" for i, name in enumerate(function.states)},
         **{name: f"p[{i}]" for i, name in enumerate(function.parameters)},
     }

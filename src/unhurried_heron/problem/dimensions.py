@@ -8,12 +8,12 @@ from typing import Final
 
 import numpy as np
 
+from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import COMPARISONS, CONSTANTS, SUM, TIME, Node, upwards
-from unhurried_heron.formulas.grammar import Written
+from unhurried_heron.formulas.grammar import Formula
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 from unhurried_heron.formulas.state_name import group_of
-from unhurried_heron.formulas.written import to_text
 from unhurried_heron.problem.facts import Facts
 from unhurried_heron.units.unit import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
 from unhurried_heron.words.names import in_order
@@ -139,7 +139,7 @@ class _Checker:
         formulas = [name for name in self.model.formulas if name in helpers]
         return [*formulas, *(name for name in helpers if name not in formulas)]
 
-    def _others(self) -> Iterator[tuple[str, Written, Measure, str]]:
+    def _others(self) -> Iterator[tuple[str, Formula, Measure, str]]:
         problem = self.problem
         for name, definition in problem.settled.definitions.items():
             if definition.formula is not None:
@@ -149,14 +149,14 @@ class _Checker:
                 written = self.model.read_event(event, problem.units)
                 yield event.name, written, _UNKNOWN, f"the event '{event.name}': {event.when}"
 
-    def measure(self, written: Written, where: str, indices: set[str]) -> Measure:
+    def measure(self, written: Formula, where: str, indices: set[str]) -> Measure:
         """Return the unit of a formula, noting what disagrees within it."""
         done: dict[Node, Measure] = {}
         for node in upwards(written.node):
             done[node] = self._of(node, done, written, where, indices)
         return done[written.node]
 
-    def _of(self, node: Node, done: Mapping[Node, Measure], written: Written, where: str, indices: set[str]) -> Measure:
+    def _of(self, node: Node, done: Mapping[Node, Measure], written: Formula, where: str, indices: set[str]) -> Measure:
         op = node.op
         if op == "number":
             # zero fits every unit, and a quantity has been converted to the right one already
@@ -197,7 +197,7 @@ class _Checker:
             total = total / part if op == "div" and k else total * part
         return total
 
-    def _power(self, node: Node, parts: Sequence[Measure], written: Written, where: str) -> Measure:
+    def _power(self, node: Node, parts: Sequence[Measure], written: Formula, where: str) -> Measure:
         base = parts[0]
         if not isinstance(base, Unit):
             return _UNKNOWN
@@ -213,13 +213,13 @@ class _Checker:
             return _UNKNOWN
         return base**value if np.isfinite(value) and abs(value) < 100 else _UNKNOWN
 
-    def _plain(self, what: str, node: Node, measure: Measure, written: Written, where: str) -> None:
+    def _plain(self, what: str, node: Node, measure: Measure, written: Formula, where: str) -> None:
         if isinstance(measure, Unit) and not measure.same(PLAIN):
             words = written.words(node) or to_text(node)
             label = what if what.startswith("an ") else f"the argument of {what}"
             self.found.append(Disagreement(words, self.say(measure), label, "", where))
 
-    def _alike(self, nodes: Sequence[Node], parts: Sequence[Measure], written: Written, where: str) -> Measure:
+    def _alike(self, nodes: Sequence[Node], parts: Sequence[Measure], written: Formula, where: str) -> Measure:
         first: tuple[Node, Unit] | None = None
         for node, part in zip(nodes, parts, strict=True):
             if not isinstance(part, Unit):
@@ -233,10 +233,10 @@ class _Checker:
 
     def _compare(
         self,
-        a: Written,
+        a: Formula,
         one: Node,
         unit: Measure,
-        b: Written,
+        b: Formula,
         other_unit: Measure,
         where: str,
         other: Node | None = None,

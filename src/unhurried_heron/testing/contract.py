@@ -165,7 +165,7 @@ def error_follows_tolerance(method: Method) -> None:
             _expect(miss < 300.0 * rtol, f"{problem.title}: error {miss:.1e} at rtol {rtol:g}")
 
 
-def steps_settle(method: Method) -> None:
+def steps_become_equal(method: Method) -> None:
     """Where every step is like the one before, steps that are chosen become equal."""
     if not method.adaptive:
         return
@@ -186,7 +186,7 @@ CHECKS: Final[tuple[Callable[[Method], None], ...]] = (
     recording_is_faithful,
     stability_function_is_true,
     error_follows_tolerance,
-    steps_settle,
+    steps_become_equal,
 )
 
 

@@ -19,7 +19,7 @@ from unhurried_heron.errors import (
 )
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME
-from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.layout import Group, Layout
 from unhurried_heron.formulas.spelling import PRIMES, count_primes
 from unhurried_heron.formulas.state_name import StateName, base_of, group_of, with_primes
@@ -40,7 +40,7 @@ class Definition:
     """A value as it was given: a number (or array), perhaps with a unit, or a formula; none of them: left open."""
 
     value: Any = None
-    formula: Written | None = None
+    formula: Formula | None = None
     unit: str = ""
 
     @property
@@ -67,7 +67,7 @@ def read_definition(raw: Any, name: str, place: str) -> Definition:
 
 
 @functools.lru_cache(maxsize=512)
-def _formula(text: str, where: str) -> Written:
+def _formula(text: str, where: str) -> Formula:
     # a problem that is changed and run again and again has the same formulas
     return read(Source(text, where))
 
@@ -131,7 +131,7 @@ def parameter_values(definitions: Mapping[str, Definition], mistakes: Mistakes) 
     return values
 
 
-def _compute(name: str, formula: Written, values: dict[str, float]) -> None:
+def _compute(name: str, formula: Formula, values: dict[str, float]) -> None:
     if all(mention in values for mention in formula.mentions):
         found = evaluate(formula.node, values)
         if not np.isfinite(found):
@@ -278,7 +278,7 @@ def _fitted(value: Any, layout: Layout, key: str) -> Any:
 
 
 def _formula_value(
-    formula: Written, key: str, layout: Layout, indices: tuple[str, ...], values: Mapping[str, Any]
+    formula: Formula, key: str, layout: Layout, indices: tuple[str, ...], values: Mapping[str, Any]
 ) -> Any:
     group = layout.by_name.get(group_of(key))
     grids: dict[str, Any] = {}

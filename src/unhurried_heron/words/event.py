@@ -9,7 +9,7 @@ from typing import Any, Final, Literal
 
 from unhurried_heron.errors import ExpressionError, ValueGivenError, near_spelling
 from unhurried_heron.formulas.expression import Node, add, number
-from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.words.definitions import QUANTITY
 
 Going = Literal["up", "down", "either"]
@@ -93,7 +93,7 @@ class Event:
             label = self.when.strip() if isinstance(self.when, str) else getattr(self.when, "__name__", "event")
             object.__setattr__(self, "name", label)
 
-    def read(self, plain: Callable[[float, str, str], float] | None = None) -> Written:
+    def read(self, plain: Callable[[float, str, str], float] | None = None) -> Formula:
         """Read the equation of a written event as ``left - right``.
 
         ``plain`` turns a quantity such as ``80 cm``, beside the text on the other side, into a plain number.
@@ -122,9 +122,9 @@ class Event:
             quantity = QUANTITY.match(text[begin:end]) if plain and end - begin < 200 else None
             if quantity and plain:
                 value = plain(float(quantity["number"]), quantity["unit"].strip(), beside.strip())
-                sides.append(Written(number(value), source, {}))
+                sides.append(Formula(number(value), source, {}))
             else:
                 sides.append(read(source, begin, end))
         mentions = {**sides[1].mentions, **sides[0].mentions}
         spans = {**sides[1].spans, **sides[0].spans}
-        return Written(add(sides[0].node, Node("neg", sides[1].node)), source, mentions, spans)
+        return Formula(add(sides[0].node, Node("neg", sides[1].node)), source, mentions, spans)

@@ -12,7 +12,7 @@ from unhurried_heron.errors import (
     near_spelling,
 )
 from unhurried_heron.formulas.expression import RESERVED, TIME, Node, names_in
-from unhurried_heron.formulas.grammar import PLAIN_NAME, Written
+from unhurried_heron.formulas.grammar import PLAIN_NAME, Formula
 
 
 def check_name(defined: str, place: str) -> None:
@@ -40,7 +40,7 @@ def check_name(defined: str, place: str) -> None:
         )
 
 
-def check_defined(written: Mapping[str, Written], known: Iterable[str], what: str) -> None:
+def check_defined(written: Mapping[str, Formula], known: Iterable[str], what: str) -> None:
     """Refuse names without a meaning, all of them in one message.
 
     Raises

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from unhurried_heron.errors import ExpressionError
 from unhurried_heron.formulas.expression import Node, name
-from unhurried_heron.formulas.grammar import Source, Written, read
+from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.spelling import count_primes
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.names import check_name
@@ -31,8 +31,8 @@ class Range:
     """``i in 1..n``: an index and its ends, which are whole numbers once the parameters are known."""
 
     index: str
-    first: Written
-    last: Written
+    first: Formula
+    last: Formula
 
 
 @dataclass(frozen=True)
@@ -55,8 +55,8 @@ class Statement:
 
     line: int
     text: str
-    left: Written
-    right: Written
+    left: Formula
+    right: Formula
     target: Target | None
     ranges: tuple[Range, ...]
 
@@ -138,13 +138,13 @@ def _read_statement(words: str, source: Source, line: int) -> Statement:
     return Statement(line, " ".join(words.split()), left, right, target, ranges)
 
 
-def _plain_name(match: re.Match[str], named: str, source: Source) -> Written:
+def _plain_name(match: re.Match[str], named: str, source: Source) -> Formula:
     """Read the left side of most equations without the whole grammar."""
     if match["index"]:
         return read(source, 0, match.end())
     found = named + "'" * (count_primes(match["primes"]) + count_primes(match["more"]))
     node, begin = name(found), match.start("name")
-    return Written(node, source, {found: begin}, {node: (begin, len(match[0].rstrip()))})
+    return Formula(node, source, {found: begin}, {node: (begin, len(match[0].rstrip()))})
 
 
 def _split_ranges(words: str, source: Source) -> tuple[str, tuple[Range, ...]]:
