@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Final
 
 from unhurried_heron.formulas.expression import BOUND, COMPARISONS, SUM, Node, upwards
@@ -55,6 +55,16 @@ def _wrapped(node: Node, done: Mapping[Node, tuple[str, int]], least: int) -> st
     return text if rank >= least else f"({text})"
 
 
+def _sum(node: Node, done: Mapping[Node, tuple[str, int]], wrapped: Callable[..., str]) -> str:
+    first, *others = node.operands
+    text: str = wrapped(first, done, _RANK["add"])
+    for term in others:
+        negative = term.op == "neg"
+        part = wrapped(term.operands[0] if negative else term, done, _RANK["add"] + int(negative))
+        text += f" - {part}" if negative else f" - {part[1:]}" if part.startswith("-") else f" + {part}"
+    return text
+
+
 def _text(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
     op, operands = node.op, node.operands
     rank = _RANK.get(op, _ATOM)
@@ -64,12 +74,7 @@ def _text(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
     if op == "name":
         return str(node.args[0]).partition(BOUND)[0], _ATOM
     if op == "add":
-        text = _wrapped(operands[0], done, rank)
-        for term in operands[1:]:
-            negative = term.op == "neg"
-            part = _wrapped(term.operands[0] if negative else term, done, rank + (1 if negative else 0))
-            text += f" - {part}" if negative else f" - {part[1:]}" if part.startswith("-") else f" + {part}"
-        return text, rank
+        return _sum(node, done, _wrapped), rank
     if op == "mul":
         # a leading sign needs no parentheses: -x*y is read as (-x)*y
         least = _RANK["neg"] if done[operands[0]][1] == _RANK["neg"] else rank
@@ -131,12 +136,7 @@ def _latex(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
     if op == "name":
         return name_latex(str(node.args[0])), _ATOM
     if op == "add":
-        text = _grouped(operands[0], done, rank)
-        for term in operands[1:]:
-            negative = term.op == "neg"
-            part = _grouped(term.operands[0] if negative else term, done, rank + (1 if negative else 0))
-            text += f" - {part}" if negative else part if part.startswith("-") else f" + {part}"
-        return text, rank
+        return _sum(node, done, _grouped), rank
     if op == "mul":
         return r" \, ".join(_grouped(factor, done, rank) for factor in operands), rank
     if op == "div":
@@ -161,8 +161,8 @@ def _latex(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
         return rf"\begin{{cases}} {chosen} & {condition} \\ {other} & \text{{otherwise}} \end{{cases}}", _ATOM
     inside = ", ".join(done[part][0] for part in operands)
     if op == "at":
-        base = str(node.args[0])
-        return f"{name_latex(base.rstrip(chr(39)))}_{{{inside}}}{base[len(base.rstrip(chr(39))) :]}", _ATOM
+        base, primes, _ = StateName.read(str(node.args[0]))
+        return f"{name_latex(base)}_{{{inside}}}" + "'" * primes, _ATOM
     if op == SUM:
         first, last, body = (_grouped(part, done, 6) for part in operands)
         return rf"\sum_{{{name_latex(node.args[0])}={first}}}^{{{last}}} {body}", _RANK["add"]

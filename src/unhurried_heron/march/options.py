@@ -303,16 +303,24 @@ def record_times(problem: Problem, record: Record) -> Array | None:
             given=repr(record),
         )
     if isinstance(record, numbers.Integral) and not isinstance(record, bool):
-        if record < 2:
-            raise OptionError(
-                "too few times to record",
-                name="record",
-                place="record",
-                expected="a count of at least 2 (both ends are among them)",
-                given=str(record),
-            )
-        _refuse_memory(int(record), problem.model.layout.size)
-        return np.linspace(start, end, int(record)) if int(record) > 2 else np.array([start, end])
+        return _equal_times(start, end, int(record), problem.model.layout.size)
+    return _times_as_given(start, end, record)
+
+
+def _equal_times(start: float, end: float, count: int, n: int) -> Array:
+    if count < 2:
+        raise OptionError(
+            "too few times to record",
+            name="record",
+            place="record",
+            expected="a count of at least 2 (both ends are among them)",
+            given=str(count),
+        )
+    _refuse_memory(count, n)
+    return np.linspace(start, end, count) if count > 2 else np.array([start, end])
+
+
+def _times_as_given(start: float, end: float, record: Any) -> Array:
     try:
         times = np.array(record, dtype=np.float64)
     except (TypeError, ValueError, OverflowError):

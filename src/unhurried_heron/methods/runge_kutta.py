@@ -95,18 +95,19 @@ class RungeKutta:
         object.__setattr__(self, "b", b)
         object.__setattr__(self, "c", c)
         if self.b_embedded is not None:
-            embedded = _row(self.name, "b_embedded", self.b_embedded, s, fill=False)
-            if embedded == b:
-                raise self._refuse(
-                    "b_embedded equals b",
-                    "weights of another order, to estimate the error",
-                    "the same weights",
-                )
-            object.__setattr__(self, "b_embedded", embedded)
-            if abs(float(sum(embedded)) - 1) > 1e-12:
-                raise self._refuse("b_embedded is not consistent", "weights that sum to 1", str(sum(embedded)))
+            object.__setattr__(self, "b_embedded", self._checked_embedded(b))
         if abs(float(sum(b)) - 1) > 1e-12:
             raise self._refuse("the method is not consistent", "weights b that sum to 1", str(sum(b)))
+
+    def _checked_embedded(self, b: tuple[Scalar, ...]) -> tuple[Scalar, ...]:
+        embedded = _row(self.name, "b_embedded", self.b_embedded, len(b), fill=False)
+        if embedded == b:
+            raise self._refuse(
+                "b_embedded equals b", "weights of another order, to estimate the error", "the same weights"
+            )
+        if abs(float(sum(embedded)) - 1) > 1e-12:
+            raise self._refuse("b_embedded is not consistent", "weights that sum to 1", str(sum(embedded)))
+        return embedded
 
     def _refuse(self, message: str, expected: str, given: str) -> MethodError:
         return MethodError(f"{self.name}: {message}", name=self.name, place=self.name, expected=expected, given=given)

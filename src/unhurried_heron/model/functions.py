@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import inspect
 from collections import namedtuple
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from types import CellType
 from typing import Any
@@ -93,40 +93,16 @@ def match_arguments(
         An argument could mean two things.
     """
     label = f"the function '{getattr(function, '__name__', 'rates')}'"
-    try:
-        signature = inspect.signature(getattr(function, "py_func", function))
-    except (TypeError, ValueError):
-        raise RateFunctionError(
-            f"{label} does not tell its arguments",
-            name=label,
-            place="the rate function",
-            expected="a Python function, an @njit function or an object with __call__",
-            given=repr(function),
-        ) from None
     # z' cannot be the name of an argument: it is asked for as z_prime
     spoken = {StateName.read(state).spoken: state for state in states if StateName.read(state).primes}
     # a state or parameter called y or p takes the name for itself
     whole = [word for word in (WHOLE_STATE, ALL_PARAMETERS) if word not in (*states, *parameters)]
     known = [TIME, *whole, *states, *parameters, *spoken]
     wanted = []
-    for argument in signature.parameters.values():
-        if argument.kind in (argument.VAR_POSITIONAL, argument.VAR_KEYWORD, argument.KEYWORD_ONLY):
-            raise RateFunctionError(
-                f"{label} has an argument that cannot be matched by name",
-                name=argument.name,
-                place=label,
-                expected="plain named arguments",
-                given=str(argument),
-            )
-        if known.count(argument.name) > 1:
-            raise NameClashError(
-                f"in {label}, '{argument.name}' could mean two things",
-                name=argument.name,
-                place=label,
-                expected="states and parameters with names other than y and p (y is the whole state, p all parameters)",
-                given=f"a state or parameter called '{argument.name}'",
-            )
+    for argument in _arguments_of(function, label):
         if argument.name in known:
+            if known.count(argument.name) > 1:
+                raise _ambiguous(argument.name, label)
             wanted.append(spoken.get(argument.name, argument.name))
         elif argument.default is argument.empty:
             raise RateFunctionError(
@@ -140,6 +116,39 @@ def match_arguments(
         else:
             break
     return NamedFunction(function, tuple(wanted), states, parameters)
+
+
+def _arguments_of(function: Callable[..., Any], label: str) -> Iterator[inspect.Parameter]:
+    try:
+        signature = inspect.signature(getattr(function, "py_func", function))
+    except (TypeError, ValueError):
+        raise RateFunctionError(
+            f"{label} does not tell its arguments",
+            name=label,
+            place="the rate function",
+            expected="a Python function, an @njit function or an object with __call__",
+            given=repr(function),
+        ) from None
+    for argument in signature.parameters.values():
+        if argument.kind in (argument.VAR_POSITIONAL, argument.VAR_KEYWORD, argument.KEYWORD_ONLY):
+            raise RateFunctionError(
+                f"{label} has an argument that cannot be matched by name",
+                name=argument.name,
+                place=label,
+                expected="plain named arguments",
+                given=str(argument),
+            )
+        yield argument
+
+
+def _ambiguous(name: str, label: str) -> NameClashError:
+    return NameClashError(
+        f"in {label}, '{name}' could mean two things",
+        name=name,
+        place=label,
+        expected="states and parameters with names other than y and p (y is the whole state, p all parameters)",
+        given=f"a state or parameter called '{name}'",
+    )
 
 
 def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> NamedFunction:

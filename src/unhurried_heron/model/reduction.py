@@ -44,39 +44,7 @@ def solve_highest(residuals: Sequence[Residual], unknowns: Sequence[str]) -> dic
     coefficients = [_coefficients(residual, unknowns) for residual in residuals]
     solved: dict[str, Node] = {}
     for rows in _coupled(coefficients):
-        names = list(dict.fromkeys(name for row in rows for name in coefficients[row]))
-        places = "; ".join(residuals[row].where for row in rows)
-        if not names:
-            raise OrderError(
-                "an equation holds no highest derivative: it is a constraint, which no method here takes yet",
-                name=residuals[rows[0]].where,
-                place=places,
-                expected="a highest derivative in each equation"
-                + (f": one of {', '.join(unknowns)}" if unknowns else ""),
-                given=to_text(residuals[rows[0]].node)[:80] + " = 0",
-            )
-        if len(names) != len(rows):
-            raise OrderError(
-                f"{len(rows)} equation{'s' * (len(rows) > 1)} for {len(names)} highest derivative"
-                f"{'s' * (len(names) > 1)}: " + ", ".join(f"'{name}'" for name in names),
-                name=", ".join(names),
-                place=places,
-                expected="as many equations as highest derivatives in them",
-                given=f"{len(rows)} and {len(names)}",
-            )
-        zero = dict.fromkeys(names, ZERO)
-        matrix = [[coefficients[row].get(name, ZERO) for name in names] for row in rows]
-        right = [simplified(neg(_with_values(residuals[row].node, zero))) for row in rows]
-        found = [_quotient(right[0], matrix[0][0])] if len(rows) == 1 else _solve_together(matrix, right)
-        if found is None:
-            raise OrderError(
-                "the equations do not determine " + " and ".join(f"'{name}'" for name in names),
-                name=", ".join(names),
-                place=places,
-                expected="equations that are independent in their highest derivatives",
-                given="a matrix of coefficients whose determinant is zero",
-            )
-        solved.update(zip(names, found, strict=True))
+        solved |= _solve_coupled([residuals[row] for row in rows], [coefficients[row] for row in rows], unknowns)
     missing = [name for name in unknowns if name not in solved]
     if missing:
         raise OrderError(
@@ -87,6 +55,44 @@ def solve_highest(residuals: Sequence[Residual], unknowns: Sequence[str]) -> dic
             given=f"{len(residuals)} equations for " + ", ".join(unknowns),
         )
     return solved
+
+
+def _solve_coupled(
+    residuals: Sequence[Residual], coefficients: Sequence[Mapping[str, Node]], unknowns: Sequence[str]
+) -> dict[str, Node]:
+    """Solve equations that share unknowns."""
+    names = list(dict.fromkeys(name for row in coefficients for name in row))
+    places = "; ".join(residual.where for residual in residuals)
+    if not names:
+        raise OrderError(
+            "an equation holds no highest derivative: it is a constraint, which no method here takes yet",
+            name=residuals[0].where,
+            place=places,
+            expected="a highest derivative in each equation" + (f": one of {', '.join(unknowns)}" if unknowns else ""),
+            given=to_text(residuals[0].node)[:80] + " = 0",
+        )
+    if len(names) != len(residuals):
+        raise OrderError(
+            f"{len(residuals)} equation{'s' * (len(residuals) > 1)} for {len(names)} highest derivative"
+            f"{'s' * (len(names) > 1)}: " + ", ".join(f"'{name}'" for name in names),
+            name=", ".join(names),
+            place=places,
+            expected="as many equations as highest derivatives in them",
+            given=f"{len(residuals)} and {len(names)}",
+        )
+    zero = dict.fromkeys(names, ZERO)
+    matrix = [[row.get(name, ZERO) for name in names] for row in coefficients]
+    right = [simplified(neg(_with_values(residual.node, zero))) for residual in residuals]
+    found = [_quotient(right[0], matrix[0][0])] if len(right) == 1 else _solve_together(matrix, right)
+    if found is None:
+        raise OrderError(
+            "the equations do not determine " + " and ".join(f"'{name}'" for name in names),
+            name=", ".join(names),
+            place=places,
+            expected="equations that are independent in their highest derivatives",
+            given="a matrix of coefficients whose determinant is zero",
+        )
+    return dict(zip(names, found, strict=True))
 
 
 def _with_values(node: Node, values: Mapping[str, Node]) -> Node:

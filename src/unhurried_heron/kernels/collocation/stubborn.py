@@ -76,6 +76,25 @@ def _move(work, n, share):
 
 
 @inner
+def _find_direction(system, method, work, control, h):
+    """Write the Newton step to ``direction``; return the code of the Jacobian, and the length in tolerances."""
+    n, length = system.n, 0.0
+    code = _form(system, method, work, control, h)
+    if code == 1:
+        for k in range(3 * n):
+            work.direction[k] = work.stacked[k]
+        solve(work.solve, work.whole, work.direction, work.direction)
+        control.solves += 1
+        control.iterations += 1
+        for k in range(n):
+            inverse = 1.0 / work.scale[k]
+            for i in range(3):
+                x = work.direction[i * n + k] * inverse
+                length += x * x
+    return code, np.sqrt(length / (3 * n))
+
+
+@inner
 def _newton(system, method, work, control, h):
     """Iterate from the present increments; return the outcome and the number of iterations."""
     n = system.n
@@ -86,24 +105,10 @@ def _newton(system, method, work, control, h):
         size = _residual(system, method, work, h) if code == 1 else np.inf
         if not size < 1e300:
             return DIVERGED, count
-        code = _form(system, method, work, control, h)
+        code, length = _find_direction(system, method, work, control, h)
         if code < 1:
             return STOPPED, count
-        if code > 1:
-            return DIVERGED, count
-        for k in range(3 * n):
-            work.direction[k] = work.stacked[k]
-        solve(work.solve, work.whole, work.direction, work.direction)
-        control.solves += 1
-        control.iterations += 1
-        length = 0.0
-        for k in range(n):
-            inverse = 1.0 / work.scale[k]
-            for i in range(3):
-                x = work.direction[i * n + k] * inverse
-                length += x * x
-        length = np.sqrt(length / (3 * n))
-        if not length < 1e300:
+        if code > 1 or not length < 1e300:
             return DIVERGED, count
         share = 1.0
         while True:

@@ -41,6 +41,28 @@ def _changes(before, after, going):
 
 
 @inner
+def _where_positive(watch, event, start, step, coefficients, shape):
+    """Return where the formula of a switch is positive before it falls, and its value; FAILED if it stopped.
+
+    The march stands at the switch: where it is positive nowhere, the switch is left at once, at 0.
+    """
+    degree, n = shape
+    value = offset_by(watch.values, 2 * watch.m + event)
+    theta = 0.5
+    while theta > _NEAREST_PROBE:
+        evaluate_step(coefficients, degree, n, theta, watch.trial)
+        code = call_native(
+            watch.addresses[2 * event], start + theta * step, watch.trial, value, watch.addresses[2 * event + 1]
+        )
+        if code != 1:
+            return float(FAILED), 0.0
+        if value[0] > 0.0:
+            return theta, value[0]
+        theta *= 0.5
+    return 0.0, 0.0
+
+
+@inner
 def _locate(watch, event, start, step, coefficients, shape):
     """Return theta of the sign change: false position (Illinois) safeguarded by bisection; FAILED if it stopped.
 
@@ -53,17 +75,9 @@ def _locate(watch, event, start, step, coefficients, shape):
     g_left, g_right = watch.values[event], watch.values[watch.m + event]
     begun_below = g_left < 0.0
     if watch.going[event] == _LEAVES and g_left <= 0.0:
-        # at the switch itself: look for where the formula is positive before it falls, or leave at once
-        theta = 0.5
-        while theta > _NEAREST_PROBE and g_left <= 0.0:
-            evaluate_step(coefficients, degree, n, theta, watch.trial)
-            if call_native(address, start + theta * step, watch.trial, value, context) != 1:
-                return FAILED
-            if value[0] > 0.0:
-                left, g_left = theta, value[0]
-            theta *= 0.5
-        if g_left <= 0.0:
-            return 0.0
+        left, g_left = _where_positive(watch, event, start, step, coefficients, shape)
+        if left <= 0.0:
+            return left
         begun_below = False
     side = 0
     resolution = max(2.0 * _EPSILON * max(abs(start), abs(step)) / abs(step), _EPSILON)
