@@ -146,6 +146,12 @@ def test_numba_is_not_needed_once_kernels_are_compiled() -> None:
 def test_a_read_only_installation_still_works(tmp_path: Path) -> None:
     copy = tmp_path / "site" / "unhurried_heron"
     shutil.copytree(ROOT / "src" / "unhurried_heron", copy, ignore=shutil.ignore_patterns("__pycache__"))
+    # texts of kernels that are damaged are not used, nor those of other sources
+    drafts = sorted((copy / "kernels" / "machine_code" / "drafts").iterdir())
+    drafts[0].write_bytes(drafts[0].read_bytes()[:-9])
+    (copy / "kernels" / "explicit_runge_kutta.py").write_text(
+        (copy / "kernels" / "explicit_runge_kutta.py").read_text() + "\n# another source\n"
+    )
     for path in [copy, *copy.rglob("*")]:
         path.chmod(path.stat().st_mode & ~(stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH))
     done = python("-c", SOLVE, PYTHONPATH=str(copy.parent), UNHURRIED_HERON_CACHE=str(tmp_path / "kernels"))

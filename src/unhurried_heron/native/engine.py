@@ -60,6 +60,12 @@ def compile_module(text: str, *, optimised: bool = False) -> tuple[int, Any]:
     return addresses[0], engine
 
 
+def kind_of_machine() -> str:
+    """Return LLVM's name of the kind of machine this process runs on."""
+    kind: str = llvm.get_process_triple()
+    return kind
+
+
 def host_description() -> str:
     """Return the processor's name and abilities, on which machine code depends."""
     _, cpu, features = _host()

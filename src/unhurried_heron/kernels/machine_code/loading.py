@@ -1,4 +1,4 @@
-"""Kernels as machine code on disk: compiled at their first use on a machine, loaded without Numba ever after.
+"""Kernels as machine code on disk: compiled at their first use on a machine, loaded ever after.
 
 The folder's name holds a hash of all sources of kernels and methods, of the versions of Numba, llvmlite and Python, and
 of the processor's abilities; each file begins with the kernel's symbol and a hash of it and of the code that follows.
@@ -12,6 +12,7 @@ import hashlib
 import importlib
 import importlib.util
 import platform
+from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cached_property
 from importlib.metadata import version
@@ -22,7 +23,8 @@ import numpy as np
 
 from unhurried_heron.errors import HeronError, MethodError
 from unhurried_heron.kernels.machine_code.cache import private_folder, read_code, write_code
-from unhurried_heron.native.engine import emit_object, host_description, load_object
+from unhurried_heron.kernels.machine_code.drafts import read_draft, sources_digest
+from unhurried_heron.native.engine import emit_object, host_description, kind_of_machine, load_object
 from unhurried_heron.native.signature import address
 
 _loaded: dict[str, Kernel] = {}
@@ -52,11 +54,7 @@ class Kernel:
 def cache_folder() -> Path | None:
     """Return the folder of compiled kernels, or None if there can be none."""
     versions = f"{version('numba')} {version('llvmlite')} {platform.python_version()} {host_description()}"
-    digest = hashlib.sha256(versions.encode())
-    # coefficients of methods are constants of some kernels
-    rooms = Path(__file__).parents[1], Path(__file__).parents[2] / "methods"
-    for source in sorted(each for room in rooms for each in room.rglob("*.py")):
-        digest.update(source.read_bytes())
+    digest = hashlib.sha256(f"{versions} {sources_digest()}".encode())
     return private_folder(f"kernels-{digest.hexdigest()[:16]}")
 
 
@@ -102,6 +100,12 @@ def load_kernel(name: str) -> Kernel:
 
 
 def _compile(name: str) -> tuple[str, bytes]:
+    draft = read_draft(name, kind_of_machine())
+    if draft is not None:
+        symbol, text = draft
+        # a version of LLVM that cannot read it
+        with suppress(RuntimeError):
+            return symbol, emit_object(text)
     from unhurried_heron.kernels.machine_code.compiling import compile_entry
 
     module, function = name.split(":") if ":" in name else f"unhurried_heron.kernels.{name}".rsplit(".", 1)

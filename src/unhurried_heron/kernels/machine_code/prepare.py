@@ -15,17 +15,17 @@ from typing import Any, Final
 from unhurried_heron.kernels.machine_code.cache import user_cache
 from unhurried_heron.kernels.machine_code.loading import Kernel, cache_folder, is_ready, load_kernel
 
-# about how long they take to compile, the longest first
+# about how long they take to compile
 KERNELS: Final = {
-    "collocation.step.family": 8.0,
-    "march.loop.march": 3.0,
-    "collocation.stubborn.insist": 2.0,
-    "linear_algebra.eigenvalues.growth": 2.0,
-    "march.events.search": 1.3,
-    "linear_algebra.dense_lu.factor": 1.0,
-    "explicit_runge_kutta.family": 1.0,
-    "linear_algebra.dense_lu.solve": 0.6,
-    "march.polynomial.evaluate_rows": 0.2,
+    "collocation.step.family": 2.9,
+    "march.loop.march": 0.5,
+    "collocation.stubborn.insist": 0.8,
+    "linear_algebra.eigenvalues.growth": 0.4,
+    "march.events.search": 0.4,
+    "linear_algebra.dense_lu.factor": 0.4,
+    "explicit_runge_kutta.family": 0.15,
+    "linear_algebra.dense_lu.solve": 0.2,
+    "march.polynomial.evaluate_rows": 0.1,
 }
 _told: list[bool] = []
 
@@ -35,7 +35,7 @@ def load_kernels(*names: str) -> list[Kernel]:
     missing = [name for name in names if not is_ready(name)]
     if missing and not _told:
         _told.append(True)
-        print("unhurried-heron: compiling for this machine (once, up to half a minute) …", file=sys.stderr)
+        print("unhurried-heron: compiling for this machine (once) …", file=sys.stderr)
     if len(missing) > 1:
         compile_together(missing)
     return [load_kernel(name) for name in names]

@@ -1,0 +1,49 @@
+"""Kernels as LLVM's own text, which comes with the package and says nothing of a processor.
+
+What Numba does takes four fifths of the time of compiling a kernel, and is the same on all machines of a kind. So
+`tools/write_drafts.py` does it ahead, and keeps beside the text a hash of the sources. Where these are others, and on
+machines of another kind, a kernel is compiled from its source.
+"""
+
+from __future__ import annotations
+
+import functools
+import hashlib
+import lzma
+from pathlib import Path
+from typing import Final
+
+FOLDER: Final = Path(__file__).parent / "drafts"
+
+
+@functools.cache
+def sources_digest() -> str:
+    """Return a hash of the sources of all kernels; coefficients of methods are constants of some."""
+    digest = hashlib.sha256()
+    rooms = Path(__file__).parents[1], Path(__file__).parents[2] / "methods"
+    for source in sorted(each for room in rooms for each in room.rglob("*.py")):
+        digest.update(source.read_bytes())
+    return digest.hexdigest()
+
+
+def read_draft(name: str, triple: str) -> tuple[str, str] | None:
+    """Return the symbol and the text of a kernel of this package; None if there is none for these sources.
+
+    Parameters
+    ----------
+    triple : str
+        The kind of machine, in LLVM's words.
+    """
+    try:
+        head, _, text = lzma.decompress((FOLDER / f"{name}.ll.xz").read_bytes()).decode().partition("\n")
+        symbol, digest, kind = head.split()
+    except (OSError, ValueError, lzma.LZMAError):
+        return None
+    return (symbol, text) if (digest, kind) == (sources_digest(), triple) else None
+
+
+def write_draft(name: str, triple: str, symbol: str, text: str) -> None:
+    """Keep a kernel's text."""
+    FOLDER.mkdir(exist_ok=True)
+    head = f"{symbol} {sources_digest()} {triple}\n"
+    (FOLDER / f"{name}.ll.xz").write_bytes(lzma.compress((head + text).encode()))

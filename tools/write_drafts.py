@@ -1,0 +1,38 @@
+"""Write the kernels' texts that come with the package, or see whether they belong to the present sources.
+
+Usage: python tools/write_drafts.py [--check]; after any edit in `kernels/` or `methods/`. Without it a kernel is
+compiled from its source at its first use, which takes several times as long; exit code 1 of ``--check`` says so.
+"""
+
+from __future__ import annotations
+
+import importlib
+import sys
+
+from unhurried_heron.kernels.machine_code.drafts import FOLDER, read_draft, write_draft
+from unhurried_heron.kernels.machine_code.prepare import KERNELS
+from unhurried_heron.native.engine import kind_of_machine
+
+
+def main() -> int:
+    """Write or check all of them."""
+    if "--check" in sys.argv:
+        old = [name for name in KERNELS if read_draft(name, kind_of_machine()) is None]
+        extra = {path.name for path in FOLDER.iterdir()} - {f"{name}.ll.xz" for name in KERNELS}
+        for name in (*old, *extra):
+            print(f"{name}: not of the present sources; python tools/write_drafts.py")
+        return int(bool(old or extra))
+    from unhurried_heron.kernels.machine_code.compiling import compile_entry
+
+    for name in KERNELS:
+        if read_draft(name, kind_of_machine()) is not None:
+            continue
+        module, function = f"unhurried_heron.kernels.{name}".rsplit(".", 1)
+        text, symbol = compile_entry(getattr(importlib.import_module(module), function))
+        write_draft(name, kind_of_machine(), symbol, text)
+        print(f"{name}: {(FOLDER / f'{name}.ll.xz').stat().st_size:,} bytes")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
