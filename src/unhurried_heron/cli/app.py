@@ -53,6 +53,6 @@ def main() -> None:
     except OSError as error:
         if debug:
             raise
-        where = f": {error.filename}" if error.filename else ""
-        print(printable(f"heron: {error.strerror or error}{where}"), file=sys.stderr)
+        file = f": {error.filename}" if error.filename else ""
+        print(printable(f"heron: {error.strerror or error}{file}"), file=sys.stderr)
         sys.exit(2)

@@ -52,7 +52,7 @@ class Source:
     """A piece of the user's text and where it stands, so that an error can point at it."""
 
     text: str
-    where: str = "the expression"
+    place: str = "the expression"
     line: int = 1
     column: int = 1
 
@@ -67,7 +67,7 @@ class Source:
         left = max(0, offset - start - 60)
         shown = shown[left : left + 100].replace("\t", " ")
         return (
-            f"{self.where}, line {self.line + row}, column {column}:\n    {shown}\n    {' ' * (offset - start - left)}^"
+            f"{self.place}, line {self.line + row}, column {column}:\n    {shown}\n    {' ' * (offset - start - left)}^"
         )
 
 
@@ -106,7 +106,7 @@ def read(source: Source, begin: int = 0, end: int | None = None) -> Formula:
     if len(text) > MAX_LENGTH:
         raise ExpressionError(
             "an expression is too long",
-            place=source.where,
+            place=source.place,
             expected=f"at most {MAX_LENGTH} characters",
             given=str(len(text)),
         )

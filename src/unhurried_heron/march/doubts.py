@@ -90,9 +90,9 @@ def noise(problem: Problem, trajectory: Trajectory, absolute: Array) -> str:
     told = ", ".join(f"'{names[k]}'" for k in quiet[:_SHOWN]) + (" and others" if quiet.size > _SHOWN else "")
     worst = int(quiet[0])
     its = "its" if quiet.size == 1 else "their"
-    where = "at the recorded times " if isinstance(trajectory, RecordedTrajectory) else ""
+    seen = "at the recorded times " if isinstance(trajectory, RecordedTrajectory) else ""
     return (
-        f"{told} never came above ten times {its} absolute tolerance {where}(at most {largest[worst]:.2g}, "
+        f"{told} never came above ten times {its} absolute tolerance {seen}(at most {largest[worst]:.2g}, "
         f"atol {absolute[worst]:.2g}): little or nothing of these values is certain. "
         "Give a smaller atol=…, by name where states differ in size."
     )

@@ -10,7 +10,7 @@ import numpy as np
 
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.asked import Asked
-from unhurried_heron.march.interrupt import HeldInterrupt
+from unhurried_heron.march.interrupt import DeferredInterrupt
 from unhurried_heron.march.layout import March
 from unhurried_heron.march.passage import Passage
 from unhurried_heron.march.progress import ProgressBar
@@ -51,7 +51,10 @@ class Driver:
         control["evaluation_limit"] = self.budget.rate_evaluations or _UNLIMITED
         begun = time.perf_counter()
         large = self.march.implicit and self.march.system.n >= _LARGE
-        with HeldInterrupt(self._stop) as held, Watchdog(self._stop, self.budget.seconds) if large else nullcontext():
+        with (
+            DeferredInterrupt(self._stop) as deferred,
+            Watchdog(self._stop, self.budget.seconds) if large else nullcontext(),
+        ):
             while True:
                 reason = self._next_slice()
                 self.seconds = time.perf_counter() - begun
@@ -62,12 +65,12 @@ class Driver:
                         break
                 elif reason not in (Reason.BUFFER_FULL, Reason.PAUSED):
                     break
-                self.interrupted = held.hit
+                self.interrupted = deferred.hit
                 self.exhausted = self._exhausted()
                 if self.interrupted or self.exhausted:
                     reason = Reason.PAUSED
                     break
-        self.ctrl_c = held.hit
+        self.ctrl_c = deferred.hit
         if reason in (Reason.RATES_STOPPED, Reason.EVENT_STOPPED):
             self.march.native.raise_pending(float(control["bad_time"][0]))
         return reason

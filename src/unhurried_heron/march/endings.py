@@ -104,8 +104,8 @@ def _not_converged(stop: Stop) -> Ending:
 
 
 def _not_finite(stop: Stop) -> str:
-    where = f"state '{stop.component}' or its rate" if stop.component else "the state or its rate"
-    return f"{where} is not finite at t = {stop.bad_time:.10g}; the last good point is t = {stop.time:.10g}."
+    what = f"state '{stop.component}' or its rate" if stop.component else "the state or its rate"
+    return f"{what} is not finite at t = {stop.bad_time:.10g}; the last good point is t = {stop.time:.10g}."
 
 
 def _not_finite_advice(method: Method, *, fixed: bool) -> str:

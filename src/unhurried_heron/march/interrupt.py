@@ -1,4 +1,4 @@
-"""Holding Ctrl-C while a march runs, so that no exception lands inside a callback."""
+"""Deferring Ctrl-C while a march runs, so that no exception lands inside a callback."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from types import FrameType, TracebackType
 from typing import Any
 
 
-class HeldInterrupt:
+class DeferredInterrupt:
     """While held, the first Ctrl-C only sets ``hit`` and calls ``stop``; a second one raises at once.
 
     Signals reach the main thread only; elsewhere this does nothing.
@@ -20,7 +20,7 @@ class HeldInterrupt:
         self._stop = stop
         self._before: Any = None
 
-    def __enter__(self) -> HeldInterrupt:
+    def __enter__(self) -> DeferredInterrupt:
         # None: a handler that was not set from Python, which could not be put back
         on_main = threading.current_thread() is threading.main_thread()
         present = signal.getsignal(signal.SIGINT) if on_main else None

@@ -85,7 +85,7 @@ def _written_out(
         if target is None or target.primes or target.indices or statement.ranges:
             raise ExpressionError(
                 "a text of energies holds formulas only",
-                place=statement.where,
+                place=statement.place,
                 expected="name = formula, with " + " and ".join(wanted),
                 given=statement.text[:80],
             )
@@ -93,7 +93,7 @@ def _written_out(
             raise NameClashError(
                 f"'{target.name}' is defined twice",
                 name=target.name,
-                place=statement.where,
+                place=statement.place,
                 expected="one formula for each name",
                 given="a second one",
             )

@@ -50,8 +50,8 @@ class FirstOrder:
         for state, node, ranges in self.equations:
             left = rf"\frac{{\mathrm{{d}} {_state_latex(state)}}}{{\mathrm{{d}} t}}"
             spoken = ranges.replace("..", r", \dots, ").replace(" in ", " = ")
-            where = rf" \quad ({spoken})" if ranges else ""
-            rows.append(f"{left} &= {to_latex(node)}{where}")
+            told = rf" \quad ({spoken})" if ranges else ""
+            rows.append(f"{left} &= {to_latex(node)}{told}")
         return "\\begin{aligned}\n" + " \\\\\n".join(rows) + "\n\\end{aligned}"
 
     def __str__(self) -> str:

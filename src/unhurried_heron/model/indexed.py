@@ -31,7 +31,7 @@ class Rule:
     indices: tuple[Node, ...]
     loops: tuple[Loop, ...]
     node: Node
-    where: str = ""
+    place: str = ""
 
     def box(self) -> Box:
         """First and last value of each index."""
@@ -70,7 +70,7 @@ def _group(named: str, rules: Sequence[Rule], what: str) -> Group:
         raise NameClashError(
             f"'{named}' is used with different numbers of indices",
             name=named,
-            place="; ".join(rule.where for rule in rules),
+            place="; ".join(rule.place for rule in rules),
             expected="one way of writing it",
             given=", ".join(f"{len(box)} indices" for box in boxes),
         )
@@ -82,7 +82,7 @@ def _group(named: str, rules: Sequence[Rule], what: str) -> Group:
             raise FamilyError(
                 f"'{named}[{shared}]' is defined twice",
                 name=named,
-                place=f"{one.where}; {other.where}",
+                place=f"{one.place}; {other.place}",
                 expected="one equation for each member",
                 given="two",
             )
@@ -92,7 +92,7 @@ def _group(named: str, rules: Sequence[Rule], what: str) -> Group:
         raise FamilyError(
             f"no equation says what '{named}[{_first_gap(group, boxes)}]' is",
             name=named,
-            place=what + ", " + "; ".join(rule.where for rule in rules),
+            place=what + ", " + "; ".join(rule.place for rule in rules),
             expected=f"an equation for every member from {named}[{','.join(str(a) for a, _ in hull)}] "
             f"to {named}[{','.join(str(b) for _, b in hull)}]",
             given=f"{sum(Group('', box).size for box in boxes):,} of {group.size:,}",
@@ -132,7 +132,7 @@ class Resolver:
         """Return the loops that compute a rule; ``place`` gives base and strides of its family's places."""
         base, strides = place(rule.box())
         out = []
-        for loops, node in self._pieces(rule.loops, rule.node, rule.where):
+        for loops, node in self._pieces(rule.loops, rule.node, rule.place):
             run = {loop.index: loop for loop in loops if loop.first != loop.last}
             fixed = {loop.index: number(loop.first) for loop in loops if loop.first == loop.last}
             begin, steps = base, {}
@@ -148,7 +148,7 @@ class Resolver:
             out.append(Block(tuple(run.values()), begin, tuple(steps.get(index, 0) for index in run), node))
         return out
 
-    def single(self, node: Node, where: str = "") -> Node:
+    def single(self, node: Node, place: str = "") -> Node:
         """Resolve a formula without loops.
 
         Raises
@@ -157,17 +157,17 @@ class Resolver:
         """
         if not node.has_family:
             return node
-        (_, found), *_ = self._pieces((), node, where)
+        (_, found), *_ = self._pieces((), node, place)
         return found
 
-    def _pieces(self, loops: tuple[Loop, ...], node: Node, where: str) -> list[tuple[tuple[Loop, ...], Node]]:
+    def _pieces(self, loops: tuple[Loop, ...], node: Node, place: str) -> list[tuple[tuple[Loop, ...], Node]]:
         """Split loops so that each reference stays within one piece of its family, and resolve the references."""
         out: list[tuple[tuple[Loop, ...], Node]] = []
         level, work = [(loops, node)], 0
         for _ in range(_DEEPEST):
             deeper: list[tuple[tuple[Loop, ...], Node]] = []
             for part in level:
-                for found in self._one_level(*part, where):
+                for found in self._one_level(*part, place):
                     (deeper if any(each.op == "at" for each in walk(found[1])) else out).append(found)
                     work += 1
             if not deeper:
@@ -177,34 +177,34 @@ class Resolver:
                 break
         raise CircularDerivedError(
             "derived families need each other in a circle, or a family needs itself",
-            place=where,
+            place=place,
             expected="derived families that can be computed from the states",
             given=f"formulas written out {work:,} times, and still not in terms of states",
         )
 
-    def _one_level(self, loops: tuple[Loop, ...], node: Node, where: str) -> list[tuple[tuple[Loop, ...], Node]]:
+    def _one_level(self, loops: tuple[Loop, ...], node: Node, place: str) -> list[tuple[tuple[Loop, ...], Node]]:
         """Split loops at the ends of the pieces that are referred to, and put formulas or places in their stead."""
-        node = self._split_sums(node, loops, where)
+        node = self._split_sums(node, loops, place)
         members = [part for part in walk(node) if part.op == "at"]
         if not members:
             return [(loops, node)]
         ranges = {loop.index: (loop.first, loop.last) for loop in loops}
         cuts: dict[str, set[int]] = {loop.index: set() for loop in loops}
         for member in members:
-            self._cut(member, cuts, where)
+            self._cut(member, cuts, place)
         parts = [_divided(loop, cuts[loop.index]) for loop in loops]
         if np.prod([len(part) for part in parts], dtype=np.float64) > _MOST_BLOCKS:
-            raise FamilyError("the families have too many pieces", place=where, expected="fewer boundary equations")
+            raise FamilyError("the families have too many pieces", place=place, expected="fewer boundary equations")
         sums = {part.args[0]: part for part in walk(node) if part.op == SUM}
         inner = {index: (int(part.args[1].value or 0), int(part.args[2].value or 0)) for index, part in sums.items()}
         out = []
         for chosen in itertools.product(*parts):
             here = {**inner, **ranges, **{loop.index: (loop.first, loop.last) for loop in chosen}}
-            found = {member: self._reference(member, here, where) for member in members}
+            found = {member: self._reference(member, here, place) for member in members}
             out.append((chosen, rewrite(node, lambda part, found=found: found.get(part), {})))  # type: ignore[misc]  # bound
         return out
 
-    def _boxes(self, named: str, where: str, count: int) -> list[tuple[Box, Rule | None]]:
+    def _boxes(self, named: str, place: str, count: int) -> list[tuple[Box, Rule | None]]:
         group = self.layout.by_name.get(named)
         known: list[tuple[Box, Rule | None]] = [(rule.box(), rule) for rule in self.rules.get(named, ())]
         if group is not None and group.box:
@@ -215,18 +215,18 @@ class Resolver:
             raise FamilyError(
                 f"'{named}' is no family" if not known else f"'{named}' has {len(known[0][0])} indices",
                 name=named,
-                place=where,
+                place=place,
                 expected=wanted,
                 given=f"{named}[…] with {count} ind{'ex' if count == 1 else 'ices'}",
             )
         return known
 
-    def _cut(self, member: Node, cuts: dict[str, set[int]], where: str) -> None:
-        boxes = self._boxes(member.args[0], where, len(member.operands))
+    def _cut(self, member: Node, cuts: dict[str, set[int]], place: str) -> None:
+        boxes = self._boxes(member.args[0], place, len(member.operands))
         if len(boxes) == 1:
             return
         for d, index in enumerate(member.operands):
-            constant, slopes = affine(index, self.constants, where)
+            constant, slopes = affine(index, self.constants, place)
             moving = [(key, slope) for key, slope in slopes.items() if slope]
             if len(moving) == 1 and moving[0][0] in cuts:
                 key, slope = moving[0]
@@ -236,9 +236,9 @@ class Resolver:
                     low, high = (first, last) if slope > 0 else (last, first)
                     cuts[key] |= {-(-low // slope), high // slope + 1}
 
-    def _reference(self, member: Node, ranges: Mapping[str, tuple[int, int]], where: str) -> Node:
+    def _reference(self, member: Node, ranges: Mapping[str, tuple[int, int]], place: str) -> Node:
         """Return the place of a member, or the formula it stands for."""
-        named, indices = member.args[0], [affine(index, self.constants, where) for index in member.operands]
+        named, indices = member.args[0], [affine(index, self.constants, place) for index in member.operands]
         reach = []
         for constant, slopes in indices:
             for key in slopes:
@@ -246,13 +246,13 @@ class Resolver:
                     raise FamilyError(
                         f"the index '{plain_index(key)}' has no range",
                         name=plain_index(key),
-                        place=where,
+                        place=place,
                         expected=f"… for {plain_index(key)} in 1..n at the end of the equation",
                         given=to_text(member),
                     )
             ends = [[slope * ranges[key][0], slope * ranges[key][1]] for key, slope in slopes.items()]
             reach.append((constant + sum(map(min, ends)), constant + sum(map(max, ends))))
-        boxes = self._boxes(named, where, len(indices))
+        boxes = self._boxes(named, place, len(indices))
         for box, rule in boxes:
             if all(a <= low and high <= b for (low, high), (a, b) in zip(reach, box, strict=True)):
                 return self._place(named, indices) if rule is None else _instance(rule, indices)
@@ -263,7 +263,7 @@ class Resolver:
         raise FamilyError(
             f"'{to_text(member)}' reaches {named}[{','.join(map(str, outside))}], which has no equation",
             name=named,
-            place=where,
+            place=place,
             expected=f"members from {named}[{','.join(str(a) for a, _ in hull)}] to "
             f"{named}[{','.join(str(b) for _, b in hull)}], or a boundary equation for the others",
             given=runs or to_text(member),
@@ -278,7 +278,7 @@ class Resolver:
                 slopes[key] = slopes.get(key, 0) + stride * slope
         return Node("slot", base, *sorted((key, slope) for key, slope in slopes.items() if slope))
 
-    def _split_sums(self, root: Node, loops: tuple[Loop, ...], where: str) -> Node:
+    def _split_sums(self, root: Node, loops: tuple[Loop, ...], place: str) -> Node:
         """Give sums whole ends, and split them where a member changes from one piece of its family to another."""
         # one range for each index: two sums that share an index, or two pieces of one sum, reach different members
         ranges: dict[str, tuple[int, int]] = {}
@@ -295,11 +295,11 @@ class Resolver:
             index, first, last, body = node.args
             ends = []
             for end in (first, last):
-                constant, slopes = affine(end, self.constants, where)
+                constant, slopes = affine(end, self.constants, place)
                 if slopes:
                     raise FamilyError(
                         "the ends of a sum depend on an index",
-                        place=where,
+                        place=place,
                         expected="ends that are the same for every member",
                         given=to_text(node),
                     )
@@ -309,10 +309,10 @@ class Resolver:
             cuts: dict[str, set[int]] = {index: set()}
             for member in walk(body):
                 if member.op == "at":
-                    self._cut(member, cuts, where)
+                    self._cut(member, cuts, place)
             pieces = _divided(Loop(index, *ends), cuts[index])
             if len(pieces) > _MOST_BLOCKS:
-                raise FamilyError("the families have too many pieces", place=where, expected="fewer boundary equations")
+                raise FamilyError("the families have too many pieces", place=place, expected="fewer boundary equations")
             return add(*(piece(index, part, body) for part in pieces))
 
         return rewrite(root, split, {}) if any(part.op == SUM for part in walk(root)) else root

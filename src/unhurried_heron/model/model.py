@@ -110,7 +110,7 @@ class Model:
         check_defined({event.name: written}, known, "an event")
         return written
 
-    def written_out(self, node: Node, where: str = "") -> Node:
+    def written_out(self, node: Node, place: str = "") -> Node:
         """Return a tree with derived names replaced by their formulas, and members of families by their places.
 
         Raises
@@ -118,7 +118,7 @@ class Model:
         FamilyError
         """
         formulas = {**self.formulas, **self.highest}
-        return self.resolver.single(replace_names(node, formulas.get, {}), where)
+        return self.resolver.single(replace_names(node, formulas.get, {}), place)
 
     @cached_property
     def highest(self) -> dict[str, Node]:

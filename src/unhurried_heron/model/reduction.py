@@ -27,7 +27,7 @@ class Residual:
     """An equation ``node = 0`` in unknown highest derivatives; ``where`` and ``sides`` are the user's own words."""
 
     node: Node
-    where: str
+    place: str
     sides: tuple[Formula, ...] = ()
 
 
@@ -62,11 +62,11 @@ def _solve_coupled(
 ) -> dict[str, Node]:
     """Solve equations that share unknowns."""
     names = list(dict.fromkeys(name for row in coefficients for name in row))
-    places = "; ".join(residual.where for residual in residuals)
+    places = "; ".join(residual.place for residual in residuals)
     if not names:
         raise OrderError(
             "an equation holds no highest derivative: it is a constraint, which no method here takes yet",
-            name=residuals[0].where,
+            name=residuals[0].place,
             place=places,
             expected="a highest derivative in each equation" + (f": one of {', '.join(unknowns)}" if unknowns else ""),
             given=to_text(residuals[0].node)[:80] + " = 0",
@@ -127,7 +127,7 @@ def _coefficients(residual: Residual, unknowns: Sequence[str]) -> dict[str, Node
         raise OrderError(
             f"'{name}' does not stand linearly in this equation",
             name=name,
-            place=residual.where,
+            place=residual.place,
             expected=f"{name} only in sums and times factors without it, so that the equation can be solved for it",
             given=f"the term {_bent_term(residual, involved)}",
         )

@@ -193,7 +193,7 @@ class Sorter:
         if statement.ranges:
             raise FamilyError(
                 "an equation with a range needs its index on the left side",
-                place=statement.where,
+                place=statement.place,
                 expected="u[i]' = … for i in 1..n",
                 given=statement.text[:80],
             )
@@ -211,7 +211,7 @@ class Sorter:
                 raise ExpressionError(
                     f"'{target.name}' is a derived quantity; its derivative cannot be used",
                     name=target.name,
-                    place=statement.where,
+                    place=statement.place,
                     expected="derivatives of states",
                     given=with_primes(target.name, orders[target.name]),
                 )
@@ -221,13 +221,13 @@ class Sorter:
                 found.derived[target.name] = statement.right.node
                 return
         node = add(statement.left.node, neg(statement.right.node))
-        found.residuals.append(Residual(node, statement.where, (statement.left, statement.right)))
+        found.residuals.append(Residual(node, statement.place, (statement.left, statement.right)))
 
     def _twice(self, named: str, statement: Statement) -> NameClashError:
         return NameClashError(
             f"'{named}' is defined twice",
             name=named,
-            place=statement.where,
+            place=statement.place,
             expected="one equation for each name",
             given="a second one",
         )
@@ -243,7 +243,7 @@ class Sorter:
             raise ExpressionError(
                 f"'{target.label}' is no highest derivative",
                 name=target.label,
-                place=statement.where,
+                place=statement.place,
                 expected=f"an equation for {with_primes(target.name, found.orders[target.name])}[…]",
                 given=statement.text[:80],
             )
@@ -253,24 +253,24 @@ class Sorter:
             raise ExpressionError(
                 f"a highest derivative, '{held[0]}', stands on the right side of a family's equation",
                 name=held[0],
-                place=statement.where,
+                place=statement.place,
                 expected="equations of families solved for their highest derivatives",
                 given=statement.text[:80],
             )
         found.rate_rules.setdefault(target.name, []).append(rule)
 
     def _rule(self, statement: Statement) -> Rule:
-        target, where = statement.target, statement.where
+        target, place = statement.target, statement.place
         assert target is not None
         loops = []
         for each in statement.ranges:
-            first = self._whole(each.first.node, each.first, where)
-            last = self._whole(each.last.node, each.last, where)
+            first = self._whole(each.first.node, each.first, place)
+            last = self._whole(each.last.node, each.last, place)
             if last < first:
                 raise FamilyError(
                     f"the range of '{each.index}' is empty",
                     name=each.index,
-                    place=where,
+                    place=place,
                     expected="a last value that is not below the first",
                     given=f"{first}..{last}",
                 )
@@ -284,39 +284,39 @@ class Sorter:
                 raise FamilyError(
                     "an index on the left side is more than a plain one",
                     name=target.name,
-                    place=where,
+                    place=place,
                     expected=f"{target.name}[i] on the left side",
                     given=statement.text[:80],
                 )
             else:
-                indices.append(number(self._whole(index, statement.left, where)))
+                indices.append(number(self._whole(index, statement.left, place)))
         unused = running - {str(index.args[0]) for index in indices if index.value is None}
         if unused or len(running) < len(loops):
             raise FamilyError(
                 "each range needs its index on the left side, once",
                 name=", ".join(sorted(unused)),
-                place=where,
+                place=place,
                 expected="u[i]' = … for i in 1..n",
                 given=statement.text[:80],
             )
-        return Rule(target.name, tuple(indices), tuple(loops), statement.right.node, where)
+        return Rule(target.name, tuple(indices), tuple(loops), statement.right.node, place)
 
-    def _whole(self, node: Node, written: Formula, where: str) -> int:
+    def _whole(self, node: Node, written: Formula, place: str) -> int:
         names = names_in(node)
         self.sizes |= names
-        self._need(names, where)
+        self._need(names, place)
         if not names <= set(self.values):
             return 1
-        return whole(float(evaluate(node, self.values)), written.words(node) or written.source.text, where)
+        return whole(float(evaluate(node, self.values)), written.words(node) or written.source.text, place)
 
-    def _need(self, names: set[str], where: str) -> None:
+    def _need(self, names: set[str], place: str) -> None:
         """Refuse sizes that are still open."""
         unknown = tuple(sorted(names & set(self.parameters) - set(self.values)))
         if unknown:
             raise OpenParameterError(
                 "the size of a family needs a value: " + ", ".join(f"'{n}'" for n in unknown),
                 names=unknown,
-                place=where,
+                place=place,
                 expected="values for all parameters that sizes and indices use",
             )
         foreign = names - set(self.parameters)
@@ -324,7 +324,7 @@ class Sorter:
             raise UndefinedNameError(
                 "a size is no parameter: " + ", ".join(f"'{n}'" for n in sorted(foreign)),
                 names=tuple(sorted(foreign)),
-                place=where,
+                place=place,
                 expected="sizes made of whole numbers and parameters",
             )
 

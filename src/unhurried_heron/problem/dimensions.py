@@ -105,23 +105,23 @@ class _Checker:
         for name in self._in_order(helpers):
             statement = helpers[name]
             own = self.of_name(name)
-            measure = self.measure(statement.right, statement.where, {r.index for r in statement.ranges})
+            measure = self.measure(statement.right, statement.place, {r.index for r in statement.ranges})
             if isinstance(own, _Any):
                 self.units[name] = measure
             else:
-                self._compare(statement.left, statement.left.node, own, statement.right, measure, statement.where)
+                self._compare(statement.left, statement.left.node, own, statement.right, measure, statement.place)
         for statement in self.model.statements:
             if statement.target is not None and helpers.get(statement.target.name) is statement:
                 continue
             indices = {r.index for r in statement.ranges}
-            left = self.measure(statement.left, statement.where, indices)
-            right = self.measure(statement.right, statement.where, indices)
-            self._compare(statement.left, statement.left.node, left, statement.right, right, statement.where)
-        for name, written, wanted, where in self._others():
-            measure = self.measure(written, where, set())
+            left = self.measure(statement.left, statement.place, indices)
+            right = self.measure(statement.right, statement.place, indices)
+            self._compare(statement.left, statement.left.node, left, statement.right, right, statement.place)
+        for name, written, wanted, place in self._others():
+            measure = self.measure(written, place, set())
             if isinstance(wanted, Unit) and isinstance(measure, Unit) and not wanted.same(measure):
                 words = written.words(written.node) or to_text(written.node)
-                self.found.append(Disagreement(name, self.say(wanted), words, self.say(measure), where))
+                self.found.append(Disagreement(name, self.say(wanted), words, self.say(measure), place))
         yield from self.found
 
     def _measure_parameters(self) -> None:
@@ -132,7 +132,7 @@ class _Checker:
         }
         for key in in_order({key: formula.node for key, formula in formulas.items()}, "parameters"):
             if isinstance(self.of_name(key), _Any):
-                self.units[key] = self.measure(formulas[key], formulas[key].source.where, set())
+                self.units[key] = self.measure(formulas[key], formulas[key].source.place, set())
 
     def _in_order(self, helpers: Mapping[str, object]) -> Sequence[str]:
         """Derived quantities in an order in which each uses only those before it."""
@@ -143,20 +143,20 @@ class _Checker:
         problem = self.problem
         for name, definition in problem.settled.definitions.items():
             if definition.formula is not None:
-                yield name, definition.formula, self.of_name(group_of(name)), definition.formula.source.where
+                yield name, definition.formula, self.of_name(group_of(name)), definition.formula.source.place
         for event in problem.events:
             if isinstance(event.when, str):
                 written = self.model.read_event(event, problem.units)
                 yield event.name, written, _UNKNOWN, f"the event '{event.name}': {event.when}"
 
-    def measure(self, written: Formula, where: str, indices: set[str]) -> Measure:
+    def measure(self, written: Formula, place: str, indices: set[str]) -> Measure:
         """Return the unit of a formula, noting what disagrees within it."""
         done: dict[Node, Measure] = {}
         for node in upwards(written.node):
-            done[node] = self._of(node, done, written, where, indices)
+            done[node] = self._of(node, done, written, place, indices)
         return done[written.node]
 
-    def _of(self, node: Node, done: Mapping[Node, Measure], written: Formula, where: str, indices: set[str]) -> Measure:
+    def _of(self, node: Node, done: Mapping[Node, Measure], written: Formula, place: str, indices: set[str]) -> Measure:
         op = node.op
         if op == "number":
             # zero fits every unit, and a quantity has been converted to the right one already
@@ -175,17 +175,17 @@ class _Checker:
         if op in ("mul", "div"):
             return self._product(parts, op)
         if op in ("pow", "sqrt"):
-            return self._power(node, parts, written, where)
+            return self._power(node, parts, written, place)
         if op == "where":
-            return self._alike(node.operands[1:], parts[1:], written, where)
+            return self._alike(node.operands[1:], parts[1:], written, place)
         kind = "same" if op == "add" else "compared" if op in COMPARISONS else OPERATIONS[op].unit
         assert kind != OWN_RULE, f"no rule for the unit of '{op}'"
         if kind == "same":
-            return self._alike(node.operands, parts, written, where)
+            return self._alike(node.operands, parts, written, place)
         if kind == "compared":
-            self._alike(node.operands, parts, written, where)
+            self._alike(node.operands, parts, written, place)
         if kind == "plain":
-            self._plain(op, node.operands[0], parts[0], written, where)
+            self._plain(op, node.operands[0], parts[0], written, place)
         return PLAIN
 
     @staticmethod
@@ -197,14 +197,14 @@ class _Checker:
             total = total / part if op == "div" and k else total * part
         return total
 
-    def _power(self, node: Node, parts: Sequence[Measure], written: Formula, where: str) -> Measure:
+    def _power(self, node: Node, parts: Sequence[Measure], written: Formula, place: str) -> Measure:
         base = parts[0]
         if not isinstance(base, Unit):
             return _UNKNOWN
         if node.op == "sqrt":
             return base**0.5
         exponent = node.operands[1]
-        self._plain("an exponent", exponent, parts[1], written, where)
+        self._plain("an exponent", exponent, parts[1], written, place)
         if base.same(PLAIN):
             return PLAIN
         try:
@@ -213,13 +213,13 @@ class _Checker:
             return _UNKNOWN
         return base**value if np.isfinite(value) and abs(value) < 100 else _UNKNOWN
 
-    def _plain(self, what: str, node: Node, measure: Measure, written: Formula, where: str) -> None:
+    def _plain(self, what: str, node: Node, measure: Measure, written: Formula, place: str) -> None:
         if isinstance(measure, Unit) and not measure.same(PLAIN):
             words = written.words(node) or to_text(node)
             label = what if what.startswith("an ") else f"the argument of {what}"
-            self.found.append(Disagreement(words, self.say(measure), label, "", where))
+            self.found.append(Disagreement(words, self.say(measure), label, "", place))
 
-    def _alike(self, nodes: Sequence[Node], parts: Sequence[Measure], written: Formula, where: str) -> Measure:
+    def _alike(self, nodes: Sequence[Node], parts: Sequence[Measure], written: Formula, place: str) -> Measure:
         first: tuple[Node, Unit] | None = None
         for node, part in zip(nodes, parts, strict=True):
             if not isinstance(part, Unit):
@@ -227,7 +227,7 @@ class _Checker:
             if first is None:
                 first = (node, part)
             elif not first[1].same(part):
-                self._compare(written, first[0], first[1], written, part, where, node)
+                self._compare(written, first[0], first[1], written, part, place, node)
                 return _UNKNOWN
         return first[1] if first else _UNKNOWN
 
@@ -238,7 +238,7 @@ class _Checker:
         unit: Measure,
         b: Formula,
         other_unit: Measure,
-        where: str,
+        place: str,
         other: Node | None = None,
     ) -> None:
         if isinstance(unit, Unit) and isinstance(other_unit, Unit) and not unit.same(other_unit):
@@ -246,7 +246,7 @@ class _Checker:
             # the sign of a term is not part of it
             one, other = (node.operands[0] if node.op == "neg" else node for node in (one, other))
             words = (a.words(one) or to_text(one), b.words(other) or to_text(other))
-            self.found.append(Disagreement(words[0], self.say(unit), words[1], self.say(other_unit), where))
+            self.found.append(Disagreement(words[0], self.say(unit), words[1], self.say(other_unit), place))
 
     def say(self, unit: Unit) -> str:
         """Write a unit by the names the user declared."""

@@ -67,9 +67,9 @@ def read_definition(raw: Any, name: str, place: str) -> Definition:
 
 
 @functools.lru_cache(maxsize=512)
-def _formula(text: str, where: str) -> Formula:
+def _formula(text: str, place: str) -> Formula:
     # a problem that is changed and run again and again has the same formulas
-    return read(Source(text, where))
+    return read(Source(text, place))
 
 
 def read_parameters(raw: Any, mistakes: Mistakes) -> dict[str, Definition]:
@@ -138,7 +138,7 @@ def _compute(name: str, formula: Formula, values: dict[str, float]) -> None:
             raise ValueGivenError(
                 f"the value of '{name}' is not finite",
                 name=name,
-                place=formula.source.where,
+                place=formula.source.place,
                 expected="a formula with a finite value",
                 given=f"{formula.source.text} = {found}"[:80],
             )
@@ -230,7 +230,7 @@ def initial_values(
                 raise ExpressionError(
                     f"the initial value of '{key}' depends on the time",
                     name=key,
-                    place=definition.formula.source.where,
+                    place=definition.formula.source.place,
                     expected="a formula of parameters",
                     given=definition.formula.source.text[:80],
                 )
@@ -290,7 +290,7 @@ def _formula_value(
         raise ValueGivenError(
             f"the initial value of '{key}' is not finite",
             name=key,
-            place=formula.source.where,
+            place=formula.source.place,
             expected="a formula with a finite value",
             given=formula.source.text[:80],
         )

@@ -146,7 +146,7 @@ def load_toml(path: Path) -> dict[str, Any]:
         ) from None
 
 
-def parse_document(content: dict[str, Any], where: str, folder: Path | None = None) -> Said:
+def parse_document(content: dict[str, Any], place: str, folder: Path | None = None) -> Said:
     """Check the content of a problem file and return what it says.
 
     Parameters
@@ -164,12 +164,12 @@ def parse_document(content: dict[str, Any], where: str, folder: Path | None = No
     try:
         document = _Document.model_validate(content)
     except ValidationError as error:
-        raise _explained(error, where) from None
+        raise _explained(error, place) from None
     forms = {"equations": document.equations, "lagrangian": document.lagrangian, "hamiltonian": document.hamiltonian}
     given = [form for form, text in forms.items() if text is not None]
     if len(given) != 1:
-        raise _misfit(where, "equations", "one of equations, lagrangian and hamiltonian", ", ".join(given) or "none")
-    coordinates, momenta = _coordinates(document, given[0], where)
+        raise _misfit(place, "equations", "one of equations, lagrangian and hamiltonian", ", ".join(given) or "none")
+    coordinates, momenta = _coordinates(document, given[0], place)
     return Said(
         form=given[0],  # type: ignore[arg-type]  # one of the three
         text=forms[given[0]] or "",
@@ -179,7 +179,7 @@ def parse_document(content: dict[str, Any], where: str, folder: Path | None = No
         events=tuple(Event(event.when, event.name, event.going, event.stop) for event in document.events),
         exact=document.exact,
         units=document.units,
-        inputs={name: _measured(name, table, where, folder) for name, table in document.inputs.items()},
+        inputs={name: _measured(name, table, place, folder) for name, table in document.inputs.items()},
         coordinates=coordinates,
         momenta=momenta,
         forces=document.forces,
@@ -194,29 +194,29 @@ def schema() -> dict[str, Any]:
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **made, "title": "Unhurried Heron problem file"}
 
 
-def _misfit(where: str, name: str, expected: str, given: str) -> DocumentError:
-    return DocumentError("the problem file does not fit", name=name, place=where, expected=expected, given=given)
+def _misfit(place: str, name: str, expected: str, given: str) -> DocumentError:
+    return DocumentError("the problem file does not fit", name=name, place=place, expected=expected, given=given)
 
 
-def _coordinates(document: _Document, form: str, where: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
+def _coordinates(document: _Document, form: str, place: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
     given = document.coordinates
     if form == "equations":
         if given is not None or document.forces:
-            raise _misfit(where, "coordinates", "coordinates and forces with energies only", "equations")
+            raise _misfit(place, "coordinates", "coordinates and forces with energies only", "equations")
         return (), ()
     if form == "lagrangian":
         if not isinstance(given, list):
-            raise _misfit(where, "coordinates", 'a list, such as coordinates = ["z"]', repr(given)[:60])
+            raise _misfit(place, "coordinates", 'a list, such as coordinates = ["z"]', repr(given)[:60])
         return tuple(given), ()
     if not isinstance(given, dict):
-        raise _misfit(where, "coordinates", 'the momentum of each, such as coordinates = {z = "p"}', repr(given)[:60])
+        raise _misfit(place, "coordinates", 'the momentum of each, such as coordinates = {z = "p"}', repr(given)[:60])
     return tuple(given), tuple(given.values())
 
 
-def _measured(name: str, table: _Input, where: str, folder: Path | None) -> Measured:
+def _measured(name: str, table: _Input, place: str, folder: Path | None) -> Measured:
     if table.file is not None:
         if table.time is None or table.value is None or table.times is not None or table.values is not None:
-            raise _misfit(where, f"inputs.{name}", "file, time and value, the columns of the table", "other keys")
+            raise _misfit(place, f"inputs.{name}", "file, time and value, the columns of the table", "other keys")
         # a problem file reaches tables beside it, and nothing else
         relative = PurePosixPath(table.file)
         if (
@@ -226,19 +226,19 @@ def _measured(name: str, table: _Input, where: str, folder: Path | None) -> Meas
             or "\\" in table.file
             or ":" in table.file
         ):
-            raise _misfit(where, f"inputs.{name}.file", "a table in the folder of the problem file", table.file[:80])
+            raise _misfit(place, f"inputs.{name}.file", "a table in the folder of the problem file", table.file[:80])
         if not lies_within(folder / relative, folder):
             raise _misfit(
-                where, f"inputs.{name}.file", "a table in the folder of the problem file, not a link", "a link"
+                place, f"inputs.{name}.file", "a table in the folder of the problem file, not a link", "a link"
             )
         read = Measured.from_csv(folder / relative, time=table.time, value=table.value, between=table.between)
         return replace(read, file=(str(folder.resolve()), table.file, table.time, table.value))
     if table.times is None or table.values is None:
-        raise _misfit(where, f"inputs.{name}", "file, time and value, or times and values", "neither")
-    return Measured(table.times, table.values, table.between, f"the input '{name}' of {where}")
+        raise _misfit(place, f"inputs.{name}", "file, time and value, or times and values", "neither")
+    return Measured(table.times, table.values, table.between, f"the input '{name}' of {place}")
 
 
-def _explained(error: ValidationError, where: str) -> DocumentError:
+def _explained(error: ValidationError, place: str) -> DocumentError:
     found: dict[str, tuple[str, str]] = {}
     for detail in error.errors(include_url=False):
         location = [part for part in detail["loc"] if not str(part).startswith(("function-", "constrained-"))]
@@ -260,7 +260,7 @@ def _explained(error: ValidationError, where: str) -> DocumentError:
     return DocumentError(
         "the problem file does not fit:\n  " + "\n  ".join(lines),
         name=", ".join(found),
-        place=where,
+        place=place,
     )
 
 

@@ -104,18 +104,18 @@ class Event:
             The text is not one equation.
         """
         text = str(self.when)
-        where = f"the event '{self.name}'"
+        place = f"the event '{self.name}'"
         signs = list(_SIGN.finditer(text))
         left, right = (text[: signs[0].start()], text[signs[0].end() :]) if signs else (text, "")
         if len(signs) != 1 or signs[0][0] not in _DIRECTIONS:
             raise ExpressionError(
                 "an event is said by one equation",
                 name=self.name,
-                place=where,
+                place=place,
                 expected='"left = right", or "left >= right" for where it becomes true',
                 given=text,
             )
-        source = Source(text, where)
+        source = Source(text, place)
         ends = [(0, len(left), right), (len(text) - len(right), len(text), left)]
         sides = []
         for begin, end, beside in ends:

@@ -111,13 +111,13 @@ class Measured:
         InputError
             The file cannot be read, lacks a column, or holds something that is no number; the row is named.
         """
-        where = Path(path).name
+        called = Path(path).name
         try:
             text = read_plain_file(Path(path)).decode("utf-8-sig")
             rows = list(csv.reader(line for line in StringIO(text) if line.strip() and not line.startswith("#")))
         except (OSError, UnicodeDecodeError, csv.Error) as error:
             raise InputError(
-                f"cannot read the table {where}",
+                f"cannot read the table {called}",
                 name=str(path),
                 place=str(path),
                 expected="a CSV file",
@@ -127,7 +127,7 @@ class Measured:
         for column in (time, value):
             if column not in header:
                 raise InputError(
-                    f"the table {where} has no column '{column}'{near_spelling(column, header)}",
+                    f"the table {called} has no column '{column}'{near_spelling(column, header)}",
                     name=column,
                     place=str(path),
                     expected="one of " + (", ".join(header) or "no columns at all"),
@@ -140,14 +140,14 @@ class Measured:
                 numbers.append([float(row[place]) for place in places])
             except (ValueError, IndexError):
                 raise InputError(
-                    f"row {count} of the table {where} holds no number",
-                    name=where,
+                    f"row {count} of the table {called} holds no number",
+                    name=called,
                     place=f"{path}, row {count}",
                     expected=f"numbers under {time} and {value}",
                     given=",".join(row)[:80],
                 ) from None
         table = np.array(numbers).reshape(-1, 2)
-        return cls(table[:, 0], table[:, 1], between, where)
+        return cls(table[:, 0], table[:, 1], between, called)
 
     @cached_property
     def pieces(self) -> Any:

@@ -61,12 +61,12 @@ class Statement:
     ranges: tuple[Range, ...]
 
     @property
-    def where(self) -> str:
+    def place(self) -> str:
         """The equation's place in the user's words."""
         return f"line {self.line}: {self.text}"
 
 
-def read_statements(text: str, mistakes: Mistakes, where: str = "the equations") -> list[Statement]:
+def read_statements(text: str, mistakes: Mistakes, place: str = "the equations") -> list[Statement]:
     """Read every equation; what cannot be read goes to the mistakes.
 
     Blank lines and ``#`` comments are skipped; a line with an open parenthesis goes on in the next.
@@ -80,7 +80,7 @@ def read_statements(text: str, mistakes: Mistakes, where: str = "the equations")
         mistakes.add(
             ExpressionError(
                 "the text is too long",
-                place=where,
+                place=place,
                 expected=f"at most {MOST_CHARACTERS:,} characters; families of states (u[i]) say more in fewer",
                 given=f"{len(text):,}",
             )
@@ -90,7 +90,7 @@ def read_statements(text: str, mistakes: Mistakes, where: str = "the equations")
     for line, words in _lines(text):
         count = len(statements)
         with mistakes.gathering():
-            statements.append(_read_statement(words, Source(words, where, line), line))
+            statements.append(_read_statement(words, Source(words, place, line), line))
         if len(statements) == count:
             mistakes.assumed |= _names_on_the_left(words)
             mistakes.suspected |= set(re.findall(r"\w+", words))
