@@ -25,8 +25,7 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
     trajectory = driver.trajectory()
     # a look at the end of the run may call the rates, which counts
     ending = ending_of(_stop(asked, driver, reason, trajectory), problem, asked.method)
-    last = march.last()
-    counts = {key: last[key] for key in _COUNTED}
+    counts = {key: march.last(key) for key in _COUNTED}
     options: dict[str, Any] = {"rtol": None, "atol": None, "step": asked.fixed, "record": asked.record}
     if asked.adapts:
         options |= {"rtol": _simplest(problem, asked.relative), "atol": _simplest(problem, asked.absolute)}
@@ -51,19 +50,19 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
 
 
 def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory) -> Stop:
-    last, judged = driver.march.last(), asked.adapts
-    bad = last["bad_component"]
+    last, judged = driver.march.last, asked.adapts
+    bad = last("bad_component")
     return Stop(
         reason=reason,
-        time=last["time"],
-        steps=last["accepted"],
+        time=last("time"),
+        steps=last("accepted"),
         fixed=not asked.adapts,
         interrupted=driver.interrupted,
         budget=driver.exhausted,
-        event=asked.events[last["stopped_by"]].name if reason is Reason.EVENT else "",
+        event=asked.events[last("stopped_by")].name if reason is Reason.EVENT else "",
         switch=driver.passage.endless,
         component=asked.problem.states[bad] if bad >= 0 else "",
-        bad_time=last["bad_time"],
+        bad_time=last("bad_time"),
         stiff=judged and not driver.interrupted and held_back(driver.march, asked.method),
         noise=noise(asked.problem, trajectory, asked.absolute) if judged else "",
     )

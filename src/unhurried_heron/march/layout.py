@@ -28,7 +28,6 @@ CHUNK_BYTES = 4_194_304
 EVENT_ROOM = 64
 # so many attempts are made before the first look, where an earlier run has shown that they are quick
 _SHORT = 64
-_CONTROL_NAMES = CONTROL.names or ()
 
 
 @dataclass
@@ -74,9 +73,9 @@ class March:
         for record, fresh in self._records:
             record[:] = fresh
 
-    def last(self) -> dict[str, Any]:
-        """Return the control record as plain numbers, by name."""
-        return dict(zip(_CONTROL_NAMES, self.control[0].item(), strict=True))
+    def last(self, name: str) -> Any:
+        """Return what the march left in a field of its control record, a plain number."""
+        return self.control[name].item()
 
     def record(self, times: Array, onward: float) -> None:
         """Record the state at these times, in memory of their own; ``onward``: the infinity it goes towards."""

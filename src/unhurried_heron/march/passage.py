@@ -152,7 +152,7 @@ class Passage:
     def _flip(self, switch: Switch, time: float, rows: int) -> None:
         told = np.nan
         if isinstance(switch, HeldSwitch):
-            value = switch.beyond(self._values[switch.slot], self._surroundings(time))
+            value = switch.beyond(self._values[switch.slot], lambda: self._surroundings(time))
             self._set(switch, value)
             self._follow_nested(time, switch)
             told = switch.told(value)

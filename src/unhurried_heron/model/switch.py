@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Final, Literal
@@ -128,7 +128,7 @@ class HeldSwitch(Switch):
         """Return its value where the switches that it depends on are held."""
         return float(float(evaluate(self.gap, around)) >= 0.0)
 
-    def beyond(self, held: float, around: Mapping[str, Any]) -> float:  # subclasses use them
+    def beyond(self, held: float, around: Callable[[], Mapping[str, Any]]) -> float:  # subclasses look around
         """Return its value on the other side of the crossing at which the march stands."""
         return 1.0 - held
 
@@ -153,8 +153,8 @@ class WholeSwitch(HeldSwitch):
         gap = float(evaluate(self.gap, around))
         return float(np.floor(gap) if self.op == "floor" else np.ceil(gap))
 
-    def beyond(self, held: float, around: Mapping[str, Any]) -> float:
-        gap = float(evaluate(self.gap, around))
+    def beyond(self, held: float, around: Callable[[], Mapping[str, Any]]) -> float:
+        gap = float(evaluate(self.gap, around()))
         rises = gap - held > (0.5 if self.op == "floor" else -0.5)
         return held + (1.0 if rises else -1.0)
 
