@@ -6,7 +6,6 @@ compiled from its source at its first use, which takes several times as long; ex
 
 from __future__ import annotations
 
-import importlib
 import sys
 
 from unhurried_heron.kernels.machine_code.drafts import FOLDER, read_draft, write_draft
@@ -22,13 +21,12 @@ def main() -> int:
         for name in (*old, *extra):
             print(f"{name}: not of the present sources; python tools/write_drafts.py")
         return int(bool(old or extra))
-    from unhurried_heron.kernels.machine_code.compiling import compile_entry
+    from unhurried_heron.kernels.machine_code.compiling import compile_named
 
     for name in KERNELS:
         if read_draft(name, kind_of_machine()) is not None:
             continue
-        module, function = f"unhurried_heron.kernels.{name}".rsplit(".", 1)
-        text, symbol = compile_entry(getattr(importlib.import_module(module), function))
+        text, symbol = compile_named(name)
         write_draft(name, kind_of_machine(), symbol, text)
         print(f"{name}: {(FOLDER / f'{name}.ll.xz').stat().st_size:,} bytes")
     return 0

@@ -97,10 +97,10 @@ def solve_stage(system, work, control, time, shift, threshold):
     n, adaptive, outcome, count = system.n, control.adaptive == 1, GOES_ON, 0
     limits = (threshold, MOST_ITERATIONS if adaptive else MOST_ITERATIONS_FIXED)
     newton = begin_iterations(work)
+    for k in range(n):
+        system.trial[k] = work.base[k] + work.z[k]
     while outcome == GOES_ON:
         count += 1
-        for k in range(n):
-            system.trial[k] = work.base[k] + work.z[k]
         control.rate_evaluations += 1
         control.bad_time = time
         code = call_native(system.rates, time, system.trial, work.residual, system.context)

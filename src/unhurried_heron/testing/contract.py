@@ -123,9 +123,11 @@ def tally_is_true(method: Method) -> None:
         return y * math.cos(t)
 
     problem = Problem.from_rates(rates, initial={"mass": 1.0}, interval=(0.0, 10.0))
-    calls = 0
-    run = _run(method, problem)
-    _expect(calls == run.tally.rate_evaluations, f"{calls} calls, tally {run.tally.rate_evaluations}")
+    # a first step that is far too long is refused, and its error may be looked at twice
+    for options in ({"starting_step": 10.0}, {}) if method.adaptive else ({},):
+        calls = 0
+        run = _run(method, problem, **options)
+        _expect(calls == run.tally.rate_evaluations, f"{calls} calls, tally {run.tally.rate_evaluations}")
     ledger = run.ledger
     _expect(int(ledger["accepted"].sum()) == run.tally.accepted, "ledger and tally differ in accepted steps")
     _expect(int((~ledger["accepted"]).sum()) == run.tally.refused, "ledger and tally differ in refused steps")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import re
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -51,6 +52,12 @@ def _left_as_it_is() -> Iterator[None]:
             yield
         finally:
             config.OPT = usual
+
+
+def compile_named(name: str) -> tuple[str, str]:
+    """Compile an entry kernel by its name (`loading.load_kernel`); return its LLVM IR and its symbol."""
+    module, function = name.split(":") if ":" in name else f"unhurried_heron.kernels.{name}".rsplit(".", 1)
+    return compile_entry(getattr(importlib.import_module(module), function))
 
 
 def compile_entry(function: Callable[[int], int]) -> tuple[str, str]:

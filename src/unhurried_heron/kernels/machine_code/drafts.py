@@ -1,6 +1,6 @@
 """Kernels as LLVM's own text, which comes with the package and says nothing of a processor.
 
-What Numba does takes four fifths of the time of compiling a kernel, and is the same on all machines of a kind. So
+What Numba does is the larger part of compiling a kernel, and is the same on all machines of a kind. So
 `tools/write_drafts.py` does it ahead, and keeps beside the text a hash of the sources. Where these are others, and on
 machines of another kind, a kernel is compiled from its source.
 """
@@ -22,7 +22,8 @@ def sources_digest() -> str:
     digest = hashlib.sha256()
     rooms = Path(__file__).parents[1], Path(__file__).parents[2] / "methods"
     for source in sorted(each for room in rooms for each in room.rglob("*.py")):
-        digest.update(source.read_bytes())
+        # a checkout may have turned the ends of lines
+        digest.update(source.read_bytes().replace(b"\r\n", b"\n"))
     return digest.hexdigest()
 
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 import ctypes
 import functools
 import hashlib
-import importlib
 import importlib.util
 import platform
 from contextlib import suppress
@@ -106,10 +105,9 @@ def _compile(name: str) -> tuple[str, bytes]:
         # a version of LLVM that cannot read it
         with suppress(RuntimeError):
             return symbol, emit_object(text)
-    from unhurried_heron.kernels.machine_code.compiling import compile_entry
+    from unhurried_heron.kernels.machine_code.compiling import compile_named
 
-    module, function = name.split(":") if ":" in name else f"unhurried_heron.kernels.{name}".rsplit(".", 1)
-    text, symbol = compile_entry(getattr(importlib.import_module(module), function))
+    text, symbol = compile_named(name)
     return symbol, emit_object(text)
 
 
