@@ -22,10 +22,10 @@ from unhurried_heron.problem.problem import Problem
 ROUNDS = 21
 
 
-def in_turn(**measures: Callable[[], float]) -> dict[str, float]:
+def in_turn(rounds: int = ROUNDS, /, **measures: Callable[[], float]) -> dict[str, float]:
     """Median of each measure over rounds in which they take turns, so that a drifting machine hits all alike."""
     taken: dict[str, list[float]] = {name: [] for name in measures}
-    for _ in range(ROUNDS):
+    for _ in range(rounds):
         for name, measure in measures.items():
             taken[name].append(measure())
     return {name: statistics.median(values) for name, values in taken.items()}

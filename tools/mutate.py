@@ -1,12 +1,16 @@
 """Seed small wrong edits over all rooms and see which of them the tests notice.
 
-Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room ROOM ...] [--quick] [--again LOG]; needs
-the test dependencies, pytest-cov and pytest-xdist. Not part of the checks of a change: a run takes an hour. Each edit
+Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room ROOM ...] [--every] [--quick]
+[--again LOG]; needs the test dependencies, pytest-cov and pytest-xdist. Not part of the checks of a change: a run takes an hour. Each edit
 is made in a copy of the project. One run of all tests beforehand tells which of them walk over which line, in processes
 that they begin, too, and how long they take: these are tried on an edit, the shortest first. Where a line is read at
 import, the tests that walk over its file are tried, and where it is compiled, all. A survivor is an edit that no test
 noticed. ``--quick`` ends with the first tests, and tells edits that *may* survive; ``--again`` seeds the survivors of
-an earlier run once more, by the text of their line.
+an earlier run once more, by the text of their line; ``--every`` draws nothing and tries all edits of the rooms.
+
+Only wrong edits are seeded. Moving a comparison by its very limit is one only where whole numbers are compared; numbers
+that shape words, room and clocks decide no answer; and edits that were read and found to change no answer are named in
+``harmless.txt`` beside this file, each with its reason.
 """
 
 from __future__ import annotations
@@ -43,6 +47,8 @@ SWAPS: dict[type[ast.AST], tuple[str, ...]] = {
     ast.Lt: ("<", "<=", ">"), ast.LtE: ("<=", "<", ">"), ast.Gt: (">", ">=", "<"), ast.GtE: (">=", ">", "<"),
     ast.Eq: ("==", "!="), ast.NotEq: ("!=", "=="), ast.And: ("and", "or"), ast.Or: ("or", "and"),
 }  # fmt: skip
+WHOLE = {"size", "ndim", "count", "itemsize"}
+HARMLESS = Path(__file__).with_name("harmless.txt")
 HOUSE = "tests/test_house.py::test_records_cannot_be_changed"
 QUOTES = {"repr", "str"}
 # what a repr leaves out, how much is remembered, a check of our own lengths, a bar: no answer depends on these
@@ -82,11 +88,17 @@ class Edit:
         """Return the number of the line."""
         return text.count("\n", 0, self.begin) + 1
 
-    def told(self, text: str) -> str:
-        """Say what is seeded, in one line."""
+    def named(self, text: str) -> str:
+        """Say what is seeded in one line, wherever that stands; of equal edits on a line, which of them."""
         line = self.line(text)
-        said = text.splitlines()[line - 1].strip()
-        return f"{self.file}:{line}: {text[self.begin : self.end]} -> {self.new or 'nothing'}: {said}"
+        said, old = text.splitlines()[line - 1].strip(), text[self.begin : self.end]
+        before = text[text.rfind("\n", 0, self.begin) + 1 : self.begin].count(old)
+        return f"{self.file}: {old or 'nothing'}{f' ({before + 1})' * (before > 0)} -> {self.new or 'nothing'}: {said}"
+
+    def told(self, text: str) -> str:
+        """The same, with the number of the line."""
+        file, _, rest = self.named(text).partition(": ")
+        return f"{file}:{self.line(text)}: {rest}"
 
 
 def _only_shape(node: ast.AST) -> Iterator[ast.AST]:
@@ -107,6 +119,20 @@ def _idle(node: ast.AST, *, style: bool) -> Iterator[ast.AST]:
         yield from node.args
     if isinstance(node, ast.Compare) and any(clock in ast.unparse(node) for clock in CLOCKS):
         yield node
+
+
+def _whole(node: ast.expr) -> bool:
+    """Whether a side of a comparison is a whole number for sure."""
+    if isinstance(node, ast.Call):
+        return ast.unparse(node.func) == "len"
+    return (isinstance(node, ast.Constant) and type(node.value) is int) or (
+        isinstance(node, ast.Attribute) and node.attr in WHOLE
+    )
+
+
+def _bound(node: ast.expr) -> bool:
+    """Whether a side of a comparison is a limit of ours, which is as good one further."""
+    return isinstance(node, ast.Name) and node.id.isupper()
 
 
 def edits(text: str, *, style: bool = False) -> Iterator[tuple[int, int, str]]:
@@ -132,6 +158,9 @@ def edits(text: str, *, style: bool = False) -> Iterator[tuple[int, int, str]]:
         if type(operator) in SWAPS and isinstance(node, ast.BinOp | ast.Compare | ast.BoolOp | ast.AugAssign):
             left = node.target if isinstance(node, ast.AugAssign) else getattr(node, "left", None) or node.values[0]
             old, *others = SWAPS[type(operator)]
+            if len(others) > 1:
+                sides = [left, *node.comparators]
+                others = others if any(map(_whole, sides)) and not any(map(_bound, sides)) else others[1:]
             begin = place(left.end_lineno, left.end_col_offset)
             found = text.find(old, begin)
             if found >= 0 and found - begin < 40 and "\n" not in text[begin:found]:
@@ -283,7 +312,15 @@ def chosen(arguments: argparse.Namespace) -> list[Edit]:
             for edit in each
             if edit.told((ROOT / SOURCE / edit.file).read_text("utf-8")).split(": ", 1)[1] in wanted
         ]
+    known = set(re.findall(r"^(\S+: .*)$", HARMLESS.read_text("utf-8"), re.M))
+    for file, found in ((file, found) for files in every.values() for file, found in files.items()):
+        text = (ROOT / SOURCE / file).read_text("utf-8")
+        found[:] = [edit for edit in found if Edit(file, *edit).named(text) not in known]
     dice, drawn = random.Random(arguments.seed), []
+    if arguments.every:
+        drawn = [Edit(file, *edit) for files in every.values() for file, found in files.items() for edit in found]
+        dice.shuffle(drawn)
+        return drawn
     files = {room: [file for file, found in each.items() if found] for room, each in every.items()}
     rooms = [room for room, each in files.items() if each]
     for number in range(arguments.count):
@@ -326,6 +363,7 @@ def main() -> None:
     parser.add_argument("--seconds", type=float, default=3600.0)
     parser.add_argument("--room", action="append", choices=ROOMS)
     parser.add_argument("--first", type=float, default=60.0, help="seconds of tests that are tried first")
+    parser.add_argument("--every", action="store_true")
     parser.add_argument("--quick", action="store_true")
     parser.add_argument("--again", type=Path)
     parser.add_argument("--walked", type=Path, help="keep here what the first run found, or read it")

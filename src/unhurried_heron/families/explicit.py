@@ -21,7 +21,7 @@ _CONTROLLER: Final = Controller(share=0.77, now=0.8, before=-0.2)
 
 
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
-    addresses, engine = _tableau_code(method)
+    addresses, engine = _tableau_code(method, demand.n)
     degree, width = method.interpolant.shape
     stages, where = np.zeros((width, demand.n)), np.zeros(1, dtype=np.int64)
     memory = np.zeros(1, dtype=EXPLICIT_MEMORY)
@@ -30,14 +30,20 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     return WorkSpace(tableau, stages[0], degree, (engine,))
 
 
-@functools.lru_cache(maxsize=64)
-def _tableau_code(method: RungeKutta) -> tuple[tuple[int, int, int], Any]:
+def _tableau_code(method: RungeKutta, n: int) -> tuple[tuple[int, int, int], Any]:
     # what compiles is loaded when something runs
+    from unhurried_heron.native.tableaux import MOST_WRITTEN_OUT
+
+    return _compiled(method, n if n <= MOST_WRITTEN_OUT else None)
+
+
+@functools.lru_cache(maxsize=64)
+def _compiled(method: RungeKutta, size: int | None) -> tuple[tuple[int, int, int], Any]:
     from unhurried_heron.native.tableaux import compile_tableau
 
     a = np.array([[float(x) for x in row] for row in method.a])
     b, c = (np.array([float(x) for x in row]) for row in (method.b, method.c))
-    return compile_tableau(a, b, c, method.error_weights, method.interpolant)
+    return compile_tableau(a, b, c, method.error_weights, method.interpolant, size)
 
 
 EXPLICIT: Final = Family("explicit Runge-Kutta", "explicit_runge_kutta.family", _lay_out, reference=DEFAULT)

@@ -9,8 +9,8 @@ Three functions are written as LLVM IR and compiled in some milliseconds, once f
 ``void polynomial(double h, y, stages, coefficients, int64 n)``
     writes the step polynomial.
 
-Loops over the states run four at a time, with a scalar rest; nothing here may alias, which a general compiler could
-not know.
+Loops over the states run four at a time, with a scalar rest; for a few states they are written out. Nothing here may
+alias, which a general compiler could not know.
 """
 
 from __future__ import annotations
@@ -24,16 +24,20 @@ from unhurried_heron.native.emit import literal
 from unhurried_heron.native.engine import compile_functions
 
 LANES = 4
+# for so few states counting the turns of a loop costs as much as the arithmetic (`benchmarks/run.py --part explicit`)
+MOST_WRITTEN_OUT = 8
 
 
 def compile_tableau(
-    a: np.ndarray, b: np.ndarray, c: np.ndarray, error: np.ndarray, interpolant: np.ndarray
+    a: np.ndarray, b: np.ndarray, c: np.ndarray, error: np.ndarray, interpolant: np.ndarray, size: int | None
 ) -> tuple[tuple[int, int, int], Any]:
     """Return the addresses of attempt, error and polynomial, and the engine to keep alive.
 
     ``interpolant`` has one column more than there are stages where the rate at the end of the step is not a stage.
+    ``size`` is the number of states where the code is for these alone, at most `MOST_WRITTEN_OUT`, and None where it is
+    for any number.
     """
-    writer = _Writer()
+    writer = _Writer(size)
     module = "\n".join(
         [
             _DECLARATIONS,
@@ -109,9 +113,9 @@ class _Lane:
 
 
 class _Writer:
-    def __init__(self) -> None:
+    def __init__(self, size: int | None) -> None:
         self.lines: list[str] = []
-        self._count = 0
+        self._count, self._size = 0, size
 
     def new(self, instruction: str) -> str:
         self._count += 1
@@ -130,14 +134,25 @@ class _Writer:
             "  %h.wide = shufflevector <4 x double> %h.one, <4 x double> poison, <4 x i32> zeroinitializer"
         )
         self.lines.append(f"  %whole = and i64 %n, -{LANES}")
-        pointers = []
-        for j in range(stages):
-            offset = self.new(f"mul i64 %n, {j}")
-            pointers.append(self.new(f"getelementptr double, ptr %stages, i64 {offset}"))
-        return pointers
+        return self._rows("%stages", stages)
+
+    def _rows(self, base: str, count: int) -> list[str]:
+        """Return pointers to the rows of a matrix."""
+        rows = []
+        for j in range(count):
+            offset = self.new(f"mul i64 %n, {j}") if self._size is None else str(self._size * j)
+            rows.append(self.new(f"getelementptr double, ptr {base}, i64 {offset}"))
+        return rows
 
     def _loop(self, body: Callable[[_Lane], None]) -> None:
         """Run a body over all states: groups of four, then the rest one by one."""
+        if self._size is not None:
+            whole = self._size - self._size % LANES
+            for k in range(0, whole, LANES):
+                body(_Lane(self, str(k), wide=True))
+            for k in range(whole, self._size):
+                body(_Lane(self, str(k), wide=False))
+            return
         n = self._label()
         self.lines += [
             f"  br label %from{n}",
@@ -226,10 +241,7 @@ class _Writer:
             "define void @polynomial(double %h, ptr %y, ptr %stages, ptr %coefficients, i64 %n) nounwind {",
             width,
         )
-        rows = []
-        for d in range(degree + 1):
-            offset = self.new(f"mul i64 %n, {d}")
-            rows.append(self.new(f"getelementptr double, ptr %coefficients, i64 {offset}"))
+        rows = self._rows("%coefficients", degree + 1)
 
         def combine(lane: _Lane) -> None:
             lane.store(lane.load("%y"), rows[0])
