@@ -1,12 +1,13 @@
 """Seed small wrong edits over all rooms and see which of them the tests notice.
 
 Usage: python tools/mutate.py [--count 60] [--seed 1] [--seconds 3600] [--room ROOM ...] [--every] [--quick]
-[--again LOG]; needs the test dependencies, pytest-cov and pytest-xdist. Not part of the checks of a change: a run takes an hour. Each edit
-is made in a copy of the project. One run of all tests beforehand tells which of them walk over which line, in processes
-that they begin, too, and how long they take: these are tried on an edit, the shortest first. Where a line is read at
-import, the tests that walk over its file are tried, and where it is compiled, all. A survivor is an edit that no test
-noticed. ``--quick`` ends with the first tests, and tells edits that *may* survive; ``--again`` seeds the survivors of
-an earlier run once more, by the text of their line; ``--every`` draws nothing and tries all edits of the rooms.
+[--again LOG]; needs the test dependencies, pytest-cov and pytest-xdist. Not part of the checks of a change: a run takes
+an hour. Each edit is made in a copy of the project. One run of all tests beforehand tells which of them walk over which
+line, in processes that they begin, too, and how long they take: these are tried on an edit, the shortest first. Where a
+line is read at import, the tests that walk over its file are tried, and where it is compiled, all. A survivor is an
+edit that no test noticed. ``--quick`` ends with the first tests, and tells edits that *may* survive; ``--again`` seeds
+the survivors of an earlier run once more, by the text of their line; ``--every`` draws nothing and tries all edits of
+the rooms.
 
 Only wrong edits are seeded. Moving a comparison by its very limit is one only where whole numbers are compared; numbers
 that shape words, room and clocks decide no answer; and edits that were read and found to change no answer are named in

@@ -1,0 +1,123 @@
+"""All that figures hold, as it was read and found good.
+
+After a change that is meant, delete the file in question, run this twice and read what it holds now.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from matplotlib.axes import Axes
+from matplotlib.collections import QuadMesh
+from matplotlib.figure import Figure
+
+import unhurried_heron as uh
+from unhurried_heron.demo import demo_file
+
+DRAWN = Path(__file__).parent / "drawn"
+MANY = "\n".join(f"p{k}' = -p{k}/{k}" for k in range(1, 10)) + "\nswell' = 100*cos(t)\ntotal = p1 + p2"
+CHAIN = uh.Problem.from_text(
+    MANY, initial={**{f"p{k}": k for k in range(1, 10)}, "swell": 0}, interval=(0, 400), title="Nine pools",
+    units={"t": "h", **dict.fromkeys(("p8", "p9", "swell"), "m")},
+    events=[uh.Event("swell = 1", name="one"), uh.Event("p1 = 0.5"), uh.Event("swell = 90", going="up")],
+)  # fmt: skip
+PLANE = "u[i,j]' = -i*u[i,j] + j for i in 1..4, j in 0..3\nw[i]' = i for i in 2..10\nv[i]' = i - v[i] for i in 1..3"
+PLANE += "\nd[i] = 2*w[i] for i in 2..10"
+GRID = uh.Problem.from_text(PLANE, initial={"u": 1, "w": 0, "v": 1}, interval=(0, 1), units={"t": "d", "w": "mg"})
+SWING = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 12))
+STIFF = uh.Problem.from_text(
+    "x' = -30*(x - cos(t))\nflow = where(t < 2, 1, -3)", initial={"x": 0}, interval=(0, 4), title="Sluice"
+)
+BLOW_UP = uh.Problem.from_text("x' = x^2", initial={"x": 1}, interval=(0, 2), units={"x": "m"})
+GATE = uh.Problem.from_file(demo_file("gate"))
+
+
+def on_axes_of_the_caller() -> Figure:
+    figure = Figure(figsize=(8, 5))
+    axes = figure.subplots()
+    for method in ("heun-2", "radau-iia-5", "heun-2"):
+        uh.draw_states(uh.integrate(SWING, method, rtol=1e-3), axes=axes)
+    return figure
+
+
+def cut_short() -> Figure:
+    with pytest.warns(uh.IncompleteRunWarning):
+        return uh.draw_states(uh.integrate(BLOW_UP, rtol=1e-3))
+
+
+def compared() -> uh.Comparison:
+    return uh.compare(BLOW_UP.with_(interval=(0, 0.9)), ["euler", "heun-2", "radau-iia-5"], rtol=[1e-3, 1e-5], step=0.3)
+
+
+FIGURES = {
+    "sizes": lambda: uh.draw_states(uh.integrate(CHAIN, rtol=1e-6), [*CHAIN.states, "total"]),
+    "plain": lambda: uh.draw_states(uh.integrate(CHAIN, record=5), "p9"),
+    "plane": lambda: uh.draw_states(uh.integrate(GRID), ["u", "w", "v", "d", "v[2]"]),
+    "line-recorded": lambda: uh.draw_states(uh.integrate(GRID, record=7), ["w"]),
+    "callers": on_axes_of_the_caller,
+    "coarse": lambda: uh.draw_states(uh.integrate(SWING, "heun-2", step=1.2)),
+    "few": lambda: uh.draw_states(uh.integrate(SWING, "classical-rk-4", step=4)),
+    "fine": lambda: uh.draw_states(uh.integrate(SWING, "classical-rk-4", step=0.01)),
+    "swings-dense": lambda: uh.draw_states(uh.integrate(STIFF.with_(interval=(0, 2)), "heun-2", step=0.0067)),
+    "cut-short": cut_short,
+    "backward": lambda: uh.draw_states(uh.integrate(SWING.with_(interval=(3, 0)), record=[2, 1, 0])),
+    "gate": lambda: uh.draw_states(uh.integrate(GATE, rtol=1e-5)),
+    "jump": lambda: uh.draw_states(uh.integrate(STIFF, "radau-iia-5", rtol=1e-4), ["x", "flow"]),
+    "steps": lambda: uh.draw_steps(uh.integrate(CHAIN.with_(interval=(0, 3)), rtol=1e-6, starting_step=3)),
+    "steps-many": lambda: uh.draw_steps(uh.integrate(SWING.with_(interval=(0, 1500)), rtol=1e-6)),
+    "work": lambda: uh.draw_work(compared()),
+    "factored": lambda: uh.draw_work(compared(), work="factorisations", axes=Figure().subplots()),
+}
+
+
+def told(values: object) -> str:
+    """Numbers to two digits, which rounding elsewhere does not change, and nothing beside the largest."""
+    numbers = np.ravel(values)
+    numbers[np.abs(numbers) < 1e-7 * np.abs(numbers).max()] = 0.0
+    return " ".join(f"{number:.2g}" for number in numbers)
+
+
+def size(count: int) -> str:
+    """How many points, where steps do not matter by one."""
+    return str(count) if count < 60 else f"about {2 ** round(np.log2(count))}"
+
+
+def lines(axes: Axes) -> Iterator[str]:
+    yield f"axes '{axes.get_title(loc='left')}' {axes.get_xlabel()} | {axes.get_ylabel()} | {axes.get_yscale()}"
+    spines = [side for side, spine in axes.spines.items() if spine.get_visible()]
+    further = sum(str(line.get_label()) == "_nolegend_" for line in axes.lines)
+    yield f"  spines {spines} below {axes.get_axisbelow()}; further marks {further}"
+    for line in axes.lines:
+        x, y = (np.asarray(data, float) for data in line.get_data())
+        if str(line.get_label()) != "_nolegend_":
+            ends = f"{told(x[[0, -1]])} {told([y[0], y[-1], y.min(), y.max()])}" if len(x) else ""
+            style = f"{line.get_color()} {line.get_linestyle()} {line.get_marker()!r}"
+            yield f"  {line.get_label()!r} {style} {size(len(x))}: {ends}"
+            yield f"    drawn as an image {line.get_rasterized()}, at {line.get_zorder()}"
+    for mesh in (each for each in axes.collections if isinstance(each, QuadMesh)):
+        values = np.ravel(mesh.get_array())
+        yield f"  map {size(values.size)}: {told([values[0], values[-1], values.min(), values.max()])}"
+        yield f"    {told(mesh.get_datalim(axes.transData).get_points())} upside down {axes.yaxis_inverted()}"
+    if axes.get_legend():
+        legend = axes.get_legend()
+        yield f"  legend {[text.get_text() for text in legend.get_texts()]} frame {legend.get_frame_on()}"
+    yield from (f"  note {note.get_text()!r}" for note in axes.texts)
+
+
+@pytest.mark.parametrize("name", FIGURES)
+def test_what_a_figure_holds(name: str) -> None:
+    figure = FIGURES[name]()
+    held = "\n".join(
+        [f"figure {told(figure.get_size_inches())}", *(line for axes in figure.axes for line in lines(axes))]
+    )
+    held = re.sub(r"'[\d,]+ (accepted|refused)", r"'# \1", held) + "\n"
+    kept = DRAWN / f"{name}.txt"
+    if not kept.exists():
+        kept.parent.mkdir(exist_ok=True)
+        kept.write_text(held, encoding="utf-8")
+        pytest.fail(f"nothing was kept for '{name}': now it is")
+    assert held == kept.read_text(encoding="utf-8")
