@@ -78,7 +78,7 @@ def told(values: object) -> str:
     """Numbers to two digits, which rounding elsewhere does not change, and nothing beside the largest."""
     numbers = np.ravel(values)
     numbers[np.abs(numbers) < 1e-7 * np.abs(numbers).max()] = 0.0
-    return " ".join(f"{number:.2g}" for number in numbers)
+    return " ".join("tiny" if 0 < abs(number) < 1e-9 else f"{number:.2g}" for number in numbers)
 
 
 def size(count: int) -> str:
