@@ -32,6 +32,7 @@ def test_demo(tmp_path: Path) -> None:
     for name in NAMES:
         for ending in (".csv", ".json", "-states.png", "-steps.png", "-work.png", "-comparison.csv"):
             assert (folder / f"{name}{ending}").stat().st_size > 100
+        assert (folder / f"{name}-comparison.csv").read_text().startswith("method,rtol,step,")
     assert "radau-iia-5" in done.stdout
     assert "heron-demo" in done.stdout
 

@@ -48,6 +48,30 @@ def test_equal_problems() -> None:
     assert problems()[0] != 5
 
 
+CHANGES = [
+    ("x' = -k*x", {"initial": {"x": "3 km"}}), ("x' = -k*x", {"parameters": {"k": "1 1/min"}}),
+    ("x' = -k*x + 0*n", {"parameters": {"n": 5, "k": 2.5}}), ("x' = -k*x", {"initial": {"x": 4}}),
+    ("x' = -k*x + u[n]\nu[i]' = -i*u[i] for i in 1..n", {"parameters": {"n": 3}}),
+    ("x' = -k*x + u[2]\nu[i]' = -i*u[i] for i in 1..2", {"initial": {"u": [1, 2], "u[2]": 7}}),
+    ("x' = -k*x", {"initial": {"x": "k^2"}}), ("x' = -k*x", {"interval": (1, 0)}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "changes"), CHANGES, ids=str)
+def test_a_changed_copy_is_what_was_said_anew(text: str, changes: dict) -> None:
+    said = {"initial": {"x": 1.0}, "parameters": {"k": 2}, "interval": (0, 1), "units": {"x": "m", "t": "s"}}
+    if "u[" in text:
+        said["initial"] |= {"u": 1.5}
+    if "n" in text.replace(" in ", ""):
+        said["parameters"] |= {"n": 2}
+    changed = uh.Problem.from_text(text, **said).with_(**changes)
+    anew = {**said, **{key: {**said[key], **new} if isinstance(new, dict) else new for key, new in changes.items()}}
+    fresh = uh.Problem.from_text(text, **anew)
+    assert changed == fresh
+    assert (changed.initial, changed.parameters) == (fresh.initial, fresh.parameters)
+    assert uh.integrate(changed).final == uh.integrate(fresh).final
+
+
 def every_error(kind: type = errors.HeronError) -> list[type]:
     return [kind, *(each for sub in kind.__subclasses__() for each in every_error(sub))]
 

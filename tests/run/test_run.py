@@ -28,6 +28,9 @@ def test_shapes_and_names(pond: uh.Problem) -> None:
     assert run == run != uh.integrate(pond)
     assert run in {run}
     assert len(repr(run)) < 400
+    assert f"spill = {run.final['spill']:.6g}>" in repr(run)
+    many = uh.Problem.from_text("u[i]' = i for i in 1..5", initial={"u": 0}, interval=(0, 1))
+    assert "u[4] = 4 …>" in repr(uh.integrate(many))
     with pytest.raises(uh.RunError, match="did you mean 'level'"):
         run["levle"]
     with pytest.raises(uh.RunError, match="outside"):
@@ -46,6 +49,15 @@ def test_recording_keeps_memory_flat(oscillator: uh.Problem) -> None:
     run = uh.integrate(oscillator, record=9)
     assert run.times.tolist() == np.linspace(0, 20, 9).tolist()
     assert np.abs(run["x"] - np.sin(run.times)).max() < 1e-5
+    # a recorded time can be asked for, in any order and direction
+    for kept in (
+        run,
+        uh.integrate(oscillator, record=[3.0]),
+        uh.integrate(oscillator.with_(interval=(5, 0)), record=4),
+    ):
+        assert np.array_equal(kept.at(kept.times[::-1]), kept.states[::-1])
+        with pytest.raises(uh.RunError, match="steps"):
+            kept.at(4.9)
     for refused in (lambda: run.at(0.123), lambda: run.ledger):
         with pytest.raises(uh.RunError, match="steps"):
             refused()

@@ -49,6 +49,11 @@ def cut_short() -> Figure:
         return uh.draw_states(uh.integrate(BLOW_UP, rtol=1e-3))
 
 
+def at_the_start() -> Figure:
+    with pytest.warns(uh.IncompleteRunWarning):
+        return uh.draw_states(uh.integrate(BLOW_UP.with_(initial={"x": 1e300})))
+
+
 def compared() -> uh.Comparison:
     return uh.compare(BLOW_UP.with_(interval=(0, 0.9)), ["euler", "heun-2", "radau-iia-5"], rtol=[1e-3, 1e-5], step=0.3)
 
@@ -59,11 +64,13 @@ FIGURES = {
     "plane": lambda: uh.draw_states(uh.integrate(GRID), ["u", "w", "v", "d", "v[2]"]),
     "line-recorded": lambda: uh.draw_states(uh.integrate(GRID, record=7), ["w"]),
     "callers": on_axes_of_the_caller,
-    "coarse": lambda: uh.draw_states(uh.integrate(SWING, "heun-2", step=1.2)),
+    "coarse": lambda: uh.draw_states(uh.integrate(SWING.with_(initial={"x": 1e-3}), "heun-2", step=1.2)),
+    "one-step": lambda: uh.draw_states(uh.integrate(SWING, "dormand-prince-54", rtol=0.1, atol=9)),
     "few": lambda: uh.draw_states(uh.integrate(SWING, "classical-rk-4", step=4)),
     "fine": lambda: uh.draw_states(uh.integrate(SWING, "classical-rk-4", step=0.01)),
     "swings-dense": lambda: uh.draw_states(uh.integrate(STIFF.with_(interval=(0, 2)), "heun-2", step=0.0067)),
     "cut-short": cut_short,
+    "start-only": at_the_start,
     "backward": lambda: uh.draw_states(uh.integrate(SWING.with_(interval=(3, 0)), record=[2, 1, 0])),
     "gate": lambda: uh.draw_states(uh.integrate(GATE, rtol=1e-5)),
     "jump": lambda: uh.draw_states(uh.integrate(STIFF, "radau-iia-5", rtol=1e-4), ["x", "flow"]),

@@ -78,6 +78,20 @@ def test_states_without_declared_units_take_those_that_fit_together() -> None:
     assert "'x*turn' is in m*s" in str(wrong.check_units()[0])
 
 
+def test_units_follow_the_declared_ones() -> None:
+    said = {"initial": {"level": "2 m", "flow": "1 m^3/s", "salt": "3 mol/l"}, "interval": (0, "1 h")}
+    problem = uh.Problem.from_text(
+        "level' = flow/area\nflow' = -k*flow\nsalt' = gain", units={"t": "min"}, **said,
+        parameters={"area": "2 m^2", "k": "1 1/h", "gain": "1 mmol/l/s"},
+    )  # fmt: skip
+    assert (problem.units["flow"], problem.initial["flow"]) == ("m^3/min", 60.0)
+    # no name of a single unit fits, but a rate of a declared one does
+    assert (problem.units["gain"], problem.parameters["gain"]) == ("mol/l/min", pytest.approx(0.06))
+    assert problem.check_units() == ()
+    with pytest.raises(errors.UnitError, match="initial, 'flow'"):
+        problem.with_(initial={"flow": "3 bogus"})
+
+
 @pytest.mark.parametrize(
     ("given", "unit", "wanted"),
     [

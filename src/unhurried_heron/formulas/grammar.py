@@ -125,6 +125,8 @@ def read(source: Source, begin: int = 0, end: int | None = None) -> Formula:
 _NUMBER: Final = re.compile(
     r"(?<![\w.])(?P<number>\d+(?:\.\d*)?(?:[eE][+-]?\d+)?|\.\d+(?:[eE][+-]?\d+)?)(?P<tail>(?![jJ]\b)[^\W\d\u02b9]\w*)?"
 )
+# in u[i]' the primes end the user's words, but not the parser's
+_PRIMES_HERE: Final = re.compile(r"['\u2032-\u2034]+")
 _STRANGE: Final = re.compile(r"[|\"\\`$?]")
 _KEYWORDS: Final = frozenset({"and", "or", "not", "for", "in", "if", "else", "is"})
 
@@ -173,7 +175,9 @@ class _Reader:
         last = len(self.offsets) - 1
         start = self.offsets[min(tree.col_offset, last)]
         # the offset of the last byte that belongs to it, so that a moved prime does not stretch it
-        return start, max(start, self.offsets[min((tree.end_col_offset or 1) - 1, last)]) + 1
+        end = max(start, self.offsets[min((tree.end_col_offset or 1) - 1, last)]) + 1
+        primes = _PRIMES_HERE.match(self.source.text, end) if isinstance(tree, ast.Subscript) else None
+        return start, primes.end() if primes else end
 
     def excerpt(self, tree: ast.expr) -> str:
         start, end = self.span(tree)

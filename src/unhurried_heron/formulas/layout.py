@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.formulas.expression import Node
+from unhurried_heron.formulas.expression import BOUND, Node
 
 Box = tuple[tuple[int, int], ...]
 _MEMBER = re.compile(r"(?P<name>[^\[\]\s]+)\s*\[(?P<indices>[\d\s,-]+)\]$")
@@ -107,6 +107,31 @@ class Layout:
             return None
         steps = [(i - first) * s for i, (first, _), s in zip(indices, group.box, group.strides, strict=True)]
         return self.offsets[group.name] + sum(steps)
+
+    def words(self, place: int, moves: Mapping[str, int], firsts: Mapping[str, int]) -> str:
+        """Write a reference to a member as a person does: ``u[i+1]``.
+
+        Parameters
+        ----------
+        place : int
+            Where the member stands if all indices are 0.
+        moves : mapping of str to int
+            By how much it moves for each index.
+        firsts : mapping of str to int
+            The first value of each index.
+        """
+        begin = place + sum(step * firsts[index] for index, step in moves.items())
+        group = next(group for group in reversed(self.groups) if self.offsets[group.name] <= begin)
+        rest, left, parts = begin - self.offsets[group.name], dict(moves), []
+        for stride, (first, _) in zip(group.strides, group.box, strict=True):
+            steps = {index: round(step / stride) for index, step in left.items()}
+            fixed = first + rest // stride - sum(step * firsts[index] for index, step in steps.items())
+            terms = [f"{'-' if step < 0 else '+'}{'' if abs(step) == 1 else f'{abs(step)}*'}{index.partition(BOUND)[0]}"
+                     for index, step in steps.items() if step]  # fmt: skip
+            parts.append(("".join(terms) + (f"{fixed:+d}" if fixed or not terms else "")).removeprefix("+"))
+            left = {index: step - steps[index] * stride for index, step in left.items()}
+            rest %= stride
+        return f"{group.name}[{','.join(parts)}]" if parts else group.name
 
     def stretch(self, name: str) -> slice | None:
         """Return the places of a whole group, or None."""

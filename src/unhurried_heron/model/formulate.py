@@ -61,7 +61,7 @@ class _Maker:
         sorter = self._sorter
         exact = read_closed_forms(sorter.said.exact, layout, sorter.parameters, sorter.mistakes)
         known = {resolver.single(node): key for key, node in said.derived.items() if node.operands}
-        smooth = take_out(blocks, layout.scalars, sorter.inputs, known)
+        smooth = take_out(blocks, layout, sorter.inputs, known)
         shown = self._reduced(solved.orders, solved.rates, solved.rate_rules)
         return Model(
             layout=layout,
@@ -80,6 +80,9 @@ class _Maker:
 
     def _with_highest(self, found: Gathered) -> Gathered:
         """Solve for the highest derivatives; derived quantities may use them, which are formulas now."""
+        if self._sorter.mistakes.assumed & (found.orders.keys() - found.rate_rules.keys()):
+            # what is wrong with these has been told
+            raise self._sorter.mistakes.wrong.pop()
         highest = [with_primes(base, order) for base, order in found.orders.items()]
         solved = self._solve(found, [label for label in highest if base_of(label) not in found.rate_rules])
         rates = {**found.rates, **solved}

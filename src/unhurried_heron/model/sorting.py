@@ -79,8 +79,11 @@ class Sorter:
             self._refuse_clashes(found.orders)
             self._check_names(found.orders, initial)
             for statement in self.statements:
+                count = len(self.mistakes.wrong)
                 with self.mistakes.gathering():
                     self._sort(statement, found)
+                if len(self.mistakes.wrong) > count and statement.target:
+                    self.mistakes.assumed.add(statement.target.name)
             if not found.orders:
                 self.mistakes.add(
                     ExpressionError(

@@ -13,6 +13,7 @@ from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.expression import (
     BOUND,
     ONE,
+    SUM,
     TIME,
     ZERO,
     Node,
@@ -22,8 +23,9 @@ from unhurried_heron.formulas.expression import (
     neg,
     number,
     upwards,
+    walk,
 )
-from unhurried_heron.formulas.layout import Block
+from unhurried_heron.formulas.layout import Block, Layout
 from unhurried_heron.model.switch import SLOT, Cause, HeldSwitch, Kind, Whole, WholeSwitch
 
 _WHOLE: Final[dict[str, Whole]] = {"floor": "floor", "ceil": "ceil"}
@@ -39,22 +41,33 @@ class Smooth:
     left: tuple[str, ...]
 
 
-def take_out(
-    blocks: Sequence[Block], states: Iterable[str], inputs: Iterable[str], known: Mapping[Node, str]
-) -> Smooth:
+def take_out(blocks: Sequence[Block], layout: Layout, inputs: Iterable[str], known: Mapping[Node, str]) -> Smooth:
     """Replace every condition that can change during a run by the name of a switch.
 
     Parameters
     ----------
+    layout : Layout
+        The states.
     known : mapping of Node to str
         Formulas that have a name of their own, for the switches' texts.
     """
-    finder = _Finder(frozenset(states), frozenset(inputs), known)
+    finder = _Finder(frozenset(layout.scalars), frozenset(inputs), known)
     smooth = []
     for block in blocks:
         finder.indices = frozenset(loop.index for loop in block.loops)
+        if block.node.has_condition and block.node.has_family:
+            finder.known = {**known, **_members(block, layout)}
         smooth.append(replace(block, node=finder.rewrite(block.node)))
     return Smooth(tuple(smooth), tuple(finder.switches.values()), tuple(dict.fromkeys(finder.left)))
+
+
+def _members(block: Block, layout: Layout) -> dict[Node, str]:
+    """Return how members of families are written that stand in a block as places."""
+    parts = list(walk(block.node))
+    sums = {str(part.args[0]): int(part.args[1].value or 0) for part in parts if part.op == SUM}
+    firsts = {**sums, **{loop.index: loop.first for loop in block.loops}}
+    places = (part for part in parts if part.op == "slot")
+    return {part: layout.words(part.args[0], dict(part.args[1:]), firsts) for part in places}
 
 
 class _Finder:

@@ -76,8 +76,10 @@ def _adopt_units(initial: Mapping[str, Definition], units: dict[str, str]) -> No
     """Give states without a declared unit one that fits the others: the first of each kind is taken as it was said."""
     said = {group_of(name): each.unit for name, each in initial.items() if each.unit}
     if said:
-        from unhurried_heron.units.unit import without_angles
+        from unhurried_heron.units.unit import read_unit, without_angles
 
+        for name, unit in said.items():
+            read_unit(unit, f"initial, '{name}'")
         said = {name: without_angles(unit) for name, unit in said.items()}
     for name in sorted(said, key=lambda name: StateName.read(name).primes):
         root, order, _ = StateName.read(name)

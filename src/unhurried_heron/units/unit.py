@@ -178,10 +178,13 @@ class CoherentSet:
         Size of the unit for each basic unit of the SI.
     labels : dict of str to str
         How it is called.
+    declared : tuple of str
+        The units that this was found from, as they were written.
     """
 
     factors: Mapping[str, float]
     labels: Mapping[str, str]
+    declared: tuple[str, ...] = ()
 
     def unit(self, powers: Iterable[tuple[str, float]]) -> Unit:
         """Return the unit of a quantity in this set."""
@@ -189,13 +192,21 @@ class CoherentSet:
         return Unit(math.prod(self.factors.get(base, 1.0) ** power for base, power in powers), powers)
 
     def describe(self, unit: Unit) -> str:
-        """Write a unit by the names of this set."""
+        """Write a unit by the names of this set; a rate of a declared unit as people write it, in mm/h say."""
         factor = unit.factor / self.unit(unit.powers).factor
         parts = {sign: [(base, sign * p) for base, p in unit.powers if sign * p > 0] for sign in (1, -1)}
         above, below = ([self._power(base, p) for base, p in parts[sign]] for sign in (1, -1))
         text = "*".join(above) or ("1" if below else PLAIN_WORDS)
         text += "/" + "/".join(below) if below else ""
-        return text if math.isclose(factor, 1.0, rel_tol=1e-9) else f"{factor:.6g} {text}"
+        if math.isclose(factor, 1.0, rel_tol=1e-9) and "(" not in text:
+            return text
+        return self._as_rate(unit) or (text if math.isclose(factor, 1.0, rel_tol=1e-9) else f"{factor:.6g} {text}")
+
+    def _as_rate(self, unit: Unit) -> str:
+        """Return a declared unit by one of time, if that is what a unit is."""
+        time = self.labels.get("second")
+        rates = (f"{text}/{time}{power}" for text in self.declared for power in ("", "^2")) if time else ()
+        return next((text for text in rates if read_unit(text).same(unit)), "")
 
     def _power(self, base: str, power: float) -> str:
         label = self.labels.get(base) or str(_SHORT.get(base, base))
@@ -234,7 +245,7 @@ def coherent_set(declared: Mapping[str, str]) -> CoherentSet:
                 labels[unknown[-1]] = text
             else:
                 labels[unknown[-1]] = _name_of(unknown[-1], factors[unknown[-1]], text)
-    return CoherentSet(factors, labels)
+    return CoherentSet(factors, labels, tuple(units))
 
 
 def _name_of(base: str, factor: float, text: str) -> str:

@@ -29,7 +29,7 @@ Word = StrictStr
 
 
 class _Table(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", frozen=True)
 
 
 class _Interval(_Table):
