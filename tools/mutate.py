@@ -118,7 +118,7 @@ def _idle(node: ast.AST, *, style: bool) -> Iterator[ast.AST]:
         yield node.value
     if isinstance(node, ast.Call) and ast.unparse(node.func) in ROOM:
         yield from node.args
-    if isinstance(node, ast.Compare) and any(clock in ast.unparse(node) for clock in CLOCKS):
+    if isinstance(node, ast.Compare | ast.Call) and any(clock in ast.unparse(node) for clock in CLOCKS):
         yield node
 
 

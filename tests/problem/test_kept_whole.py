@@ -54,6 +54,7 @@ CHANGES = [
     ("x' = -k*x + u[n]\nu[i]' = -i*u[i] for i in 1..n", {"parameters": {"n": 3}}),
     ("x' = -k*x + u[2]\nu[i]' = -i*u[i] for i in 1..2", {"initial": {"u": [1, 2], "u[2]": 7}}),
     ("x' = -k*x", {"initial": {"x": "k^2"}}), ("x' = -k*x", {"interval": (1, 0)}),
+    ("x' = -k*x", {"initial": {"x": [3.0]}}),
 ]  # fmt: skip
 
 
@@ -90,7 +91,7 @@ def test_every_error_can_be_pickled(kind: type) -> None:
 WRONG = [
     ("from_text", {"equations": None}), ("from_text", {"units": 5}), ("from_text", {"exact": {"x": 5}}),
     ("from_text", {"events": uh.Event("x = 1")}), ("from_text", {"inputs": [1]}), ("from_text", {"initial": 5}),
-    ("from_text", {"interval": (0,)}), ("from_text", {"parameters": [1]}), ("from_text", {"units": {"x": 5}}),
+    ("from_text", {"interval": (0,)}), ("from_text", {"parameters": [1]}), ("from_text", {"units": {"x": 5}}), ("from_text", {"initial": {"x": [1, 2, 3]}}),
     ("from_text", {"title": 5}), ("from_rates", {"rates": None}), ("from_rates", {"jacobian": 5}),
     ("from_rates", {"switches": "t = 1"}), ("from_rates", {"derived": 5}), ("from_rates", {"sparsity": "full"}),
     ("from_rates", {"sparsity": np.ones((2, 2))}),

@@ -11,7 +11,6 @@ from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.options import (
     Budget,
     Record,
-    Tolerance,
     budget_of,
     check_fits,
     check_size,
@@ -19,9 +18,9 @@ from unhurried_heron.march.options import (
     record_times,
     refuse_no_problem,
     steps_wanted,
-    tolerances,
 )
 from unhurried_heron.march.quiet import QUIET
+from unhurried_heron.march.tolerances import Tolerance, tolerances
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem

@@ -14,20 +14,16 @@ import numpy as np
 from unhurried_heron.errors import MethodError, OptionError, near_spelling
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
+from unhurried_heron.march.tolerances import Tolerance, is_finite_number
 from unhurried_heron.methods.catalogue import DEFAULT
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
 
-DEFAULT_RTOL: Final = 1e-7
-# the relative tolerance in units of the absolute one, where none is given
-ATOL_PART: Final = 1000.0
-SMALLEST_RTOL: Final = 1e-14
 # bytes that any machine has
 _LITTLE: Final = 16_000_000
 # more states than this are work for sparse linear algebra
 
-Tolerance = float | Mapping[str, float] | None
 Record = str | int | Sequence[float] | Array
 
 
@@ -73,14 +69,7 @@ _UNBOUNDED: Final = Budget()
 
 def positive(value: Any) -> bool:
     """Whether a value is a positive finite real number."""
-    return _finite(value) and float(value) > 0
-
-
-def _finite(value: Any) -> bool:
-    try:
-        return isinstance(value, numbers.Real) and not isinstance(value, bool) and math.isfinite(float(value))
-    except OverflowError:
-        return False
+    return is_finite_number(value) and float(value) > 0
 
 
 def positive_option(value: Any, name: str) -> float:
@@ -95,79 +84,6 @@ def positive_option(value: Any, name: str) -> float:
             f"{name} is not usable", name=name, place=name, expected="a positive number", given=repr(value)
         )
     return float(value)
-
-
-def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Array, Array]:
-    """Return relative and absolute tolerance of each state, shape (n_states,) each.
-
-    Raises
-    ------
-    OptionError
-        A tolerance is negative, not finite, below what floating-point numbers can meet, or both are zero.
-    """
-    relative = _for_states(problem, DEFAULT_RTOL if rtol is None else rtol, "rtol", DEFAULT_RTOL)
-    default_atol = relative / ATOL_PART
-    if atol is None:
-        absolute = default_atol
-    elif isinstance(atol, Mapping):
-        absolute = _for_states(problem, atol, "atol", 0.0)
-        named = _places(problem, atol)
-        absolute = np.where(named, absolute, default_atol)
-    else:
-        absolute = _for_states(problem, atol, "atol", 0.0)
-    unmet = ((relative > 0) & (relative < SMALLEST_RTOL)) | ((relative == 0) & (absolute == 0))
-    if unmet.any():
-        place = int(np.argmax(unmet))
-        state = problem.states[place]
-        raise OptionError(
-            f"the tolerance of '{state}' cannot be met in floating-point numbers",
-            name="rtol",
-            place=f"rtol of {state}",
-            expected=f"rtol of at least {SMALLEST_RTOL:g}, or rtol = 0 with a positive atol",
-            given=f"rtol = {relative[place]:g}, atol = {absolute[place]:g}",
-        )
-    return relative, absolute
-
-
-def _stretch(problem: Problem, state: str) -> slice | None:
-    """Return the places of a state, of a member of a family, or of a whole family."""
-    layout = problem.model.layout
-    place = layout.slot(state)
-    return layout.stretch(state) if place is None else slice(place, place + 1)
-
-
-def _places(problem: Problem, given: Mapping[str, float]) -> Any:
-    named = np.zeros(problem.model.layout.size, dtype=bool)
-    for state in given:
-        named[_stretch(problem, state)] = True
-    return named
-
-
-def _for_states(problem: Problem, given: Any, name: str, default: float) -> Array:
-    layout = problem.model.layout
-    if type(given) is float and 0.0 <= given < math.inf:
-        return np.full(layout.size, given)
-    values = np.full(layout.size, default)
-    for state, value in given.items() if isinstance(given, Mapping) else [(None, given)]:
-        stretch = slice(None) if state is None else _stretch(problem, str(state))
-        if stretch is None:
-            raise OptionError(
-                f"{name} is given for '{state}', which is no state{near_spelling(str(state), layout.by_name)}",
-                name=name,
-                place=name,
-                expected="one of " + ", ".join(layout.by_name),
-                given=str(state),
-            )
-        if not _finite(value) or float(value) < 0:
-            raise OptionError(
-                f"{name} is not usable",
-                name=name,
-                place=name,
-                expected="a number of at least 0, or one for each state by name",
-                given=repr(given)[:80],
-            )
-        values[stretch] = float(value)
-    return values
 
 
 def check_size(method: Method, n: int) -> None:

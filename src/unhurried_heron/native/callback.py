@@ -70,7 +70,7 @@ def python_function(function: NamedFunction, context: Context, n_outputs: int) -
     block = np.zeros(3, dtype=np.int64)
     result: FloatArray = np.zeros(size + 1)
     caught: list[tuple[BaseException, float]] = []
-    callback = _CALLBACK(_make_callback(function, context, n_outputs, block, result, caught))
+    callback = _CALLBACK(_make_callback(function, context, _Answer(function, result, n_outputs), block, caught))
     block[0] = ctypes.cast(callback, ctypes.c_void_p).value or 0
     block[2] = result.ctypes.data
     return NativeFunction(
@@ -125,33 +125,32 @@ class _Answer:
             raise unusable_answer(function, answer, size) from None
 
 
-def _make_callback(
-    function: NamedFunction,
-    context: Context,
-    n_outputs: int,
-    block: Any,
-    result: FloatArray,
-    caught: list[tuple[BaseException, float]],
-) -> Callable[[float], None]:
-    changes = memoryview(context.changes)
-    seen, call = changes[0], function.caller(context.values.tolist())
-    into = _Answer(function, result, n_outputs)
-    take, many, in_order, array = into.take, into.many, into.many and not function.by_name, np.ndarray
-    numbers, seal, pack, raw = into.numbers, into.seal, into.pack, into.raw
-    state = _fixed_size(len(function.states))
-    block[1] = state.ctypes.data
+class _Lent:
+    """The state as a user's function gets it: whoever keeps the array has it, the next state goes into a new one."""
 
-    def holders() -> int:
+    def __init__(self, n: int, block: Any) -> None:
+        self._n, self._block = n, block
+        self.renew()
+
+    def renew(self) -> None:
+        """Take a new array."""
+        self.array = _fixed_size(self._n)
+        self._block[1] = self.array.ctypes.data
+
+    def holders(self) -> int:
+        """Count who holds the array, this function's own hold among them, as the callback counts."""
+        state = self.array
         return getrefcount(state)
 
-    # the count where nobody but this function holds the array, taken as the callback below takes it
-    nobody = holders()
 
-    def hand_over() -> None:
-        """Leave the array to the user who has kept it; the next state goes into a new one."""
-        nonlocal state
-        state = _fixed_size(len(function.states))
-        block[1] = state.ctypes.data
+def _make_callback(
+    function: NamedFunction, context: Context, into: _Answer, block: Any, caught: list[tuple[BaseException, float]]
+) -> Callable[[float], None]:
+    changes, array, lent = memoryview(context.changes), np.ndarray, _Lent(len(function.states), block)
+    seen, call = changes[0], function.caller(context.values.tolist())
+    take, many, in_order = into.take, into.many, into.many and not function.by_name
+    numbers, seal, pack, raw = into.numbers, into.seal, into.pack, into.raw
+    nobody = lent.holders()
 
     def follow() -> None:
         """Take the parameters as they are now."""
@@ -162,6 +161,7 @@ def _make_callback(
         try:
             if changes[0] != seen:
                 follow()
+            state = lent.array
             answer = call(time, state)
             if type(answer) is array and many:
                 try:
@@ -178,7 +178,7 @@ def _make_callback(
             answer = None
             # the user may change the array, which is written anew each time, but must never see it change
             if getrefcount(state) != nobody:
-                hand_over()
+                lent.renew()
             seal[0] = 1.0
         except BaseException as error:
             caught.append((error, time))

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import FormulationError, MethodError, OptionError
-from unhurried_heron.march.options import ATOL_PART, DEFAULT_RTOL
+from unhurried_heron.march.tolerances import ATOL_PART, DEFAULT_RTOL
 from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_STIFF, find_method
 from unhurried_heron.model.switch import Switch
 from unhurried_heron.problem.problem import Problem
