@@ -91,7 +91,8 @@ def test_every_error_can_be_pickled(kind: type) -> None:
 WRONG = [
     ("from_text", {"equations": None}), ("from_text", {"units": 5}), ("from_text", {"exact": {"x": 5}}),
     ("from_text", {"events": uh.Event("x = 1")}), ("from_text", {"inputs": [1]}), ("from_text", {"initial": 5}),
-    ("from_text", {"interval": (0,)}), ("from_text", {"parameters": [1]}), ("from_text", {"units": {"x": 5}}), ("from_text", {"initial": {"x": [1, 2, 3]}}),
+    ("from_text", {"interval": (0,)}), ("from_text", {"parameters": [1]}), ("from_text", {"units": {"x": 5}}),
+    ("from_text", {"initial": {"x": [1, 2, 3]}}),
     ("from_text", {"title": 5}), ("from_rates", {"rates": None}), ("from_rates", {"jacobian": 5}),
     ("from_rates", {"switches": "t = 1"}), ("from_rates", {"derived": 5}), ("from_rates", {"sparsity": "full"}),
     ("from_rates", {"sparsity": np.ones((2, 2))}),
