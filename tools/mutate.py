@@ -10,8 +10,9 @@ the survivors of an earlier run once more, by the text of their line; ``--every`
 the rooms.
 
 Only wrong edits are seeded. Moving a comparison by its very limit is one only where whole numbers are compared; numbers
-that shape words, room and clocks decide no answer; and edits that were read and found to change no answer are named in
-``harmless.txt`` beside this file, each with its reason.
+that shape words, room and clocks decide no answer; nor does a limit of ours that is called so (``MOST_…``), a code by
+another number, the seed of a random direction, or from which length on a text is refused. Edits that were read and
+found to change no answer are named in ``harmless.txt`` beside this file, each with its reason.
 """
 
 from __future__ import annotations
@@ -52,6 +53,10 @@ WHOLE = {"size", "ndim", "count", "itemsize"}
 HARMLESS = Path(__file__).with_name("harmless.txt")
 HOUSE = "tests/test_house.py::test_records_cannot_be_changed"
 QUOTES = {"repr", "str"}
+# names of limits that are as good twice as large
+LIMITS = ("MOST", "LEAST_", "LONGEST", "WIDEST", "DEEPEST", "MAX_", "LARGE", "LITTLE", "MANY", "FEW", "SHOWN")
+# how many are shown, and how long a text may be
+SHOWN, LONG = 4, 40
 # what a repr leaves out, how much is remembered, a check of our own lengths, a bar: no answer depends on these
 SHAPES = {"repr", "pretty_exceptions_enable", "maxsize", "strict", "show_default", "given", "progress"}
 # room that is too large by a little, or a moment looked at a little later, changes no answer either
@@ -110,6 +115,21 @@ def _only_shape(node: ast.AST) -> Iterator[ast.AST]:
         yield node.slice
     if isinstance(node, ast.keyword) and node.arg in SHAPES:
         yield node.value
+    if isinstance(node, ast.Slice) and isinstance(node.upper, ast.Constant) and node.upper.value >= SHOWN:
+        yield node.upper
+    if isinstance(node, ast.Compare):
+        yield from (each for each in node.comparators if isinstance(each, ast.Constant) and _long(each.value))
+    if isinstance(node, ast.Call) and ast.unparse(node.func).endswith("default_rng"):
+        yield from node.args
+    if isinstance(node, ast.Assign | ast.AnnAssign) and node.value is not None and node.col_offset == 0:
+        names = ast.unparse(node.targets[0] if isinstance(node, ast.Assign) else node.target)
+        # several names at once are codes, or limits together
+        if names.lstrip("_").startswith(LIMITS) or (names.isupper() and "," in names):
+            yield node.value
+
+
+def _long(value: object) -> bool:
+    return type(value) is int and value >= LONG
 
 
 def _idle(node: ast.AST, *, style: bool) -> Iterator[ast.AST]:
