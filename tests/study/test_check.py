@@ -75,6 +75,11 @@ def test_suspicious_starts() -> None:
         "division by zero",
     )
     assert not uh.check(at("x' = 1/x", x=0)).ok
+    # of a function, too, whose units are not asked for
+    early = uh.Problem.from_rates(lambda t, y, k: [k / t if t else np.inf], initial={"x": 1}, interval=(0, 1),
+                                  parameters={"k": 2}, units={"x": "m"})  # fmt: skip
+    assert "not finite at the start" in found(early, "initial")[0][1]
+    assert found(early, "units") == []
     assert "equilibrium" in found(at("x' = x*(1 - x)", x=1), "initial")[0][1]
     assert not found(at("x' = x*(1 - x)", x=0.5), "initial")
 

@@ -43,6 +43,13 @@ def test_errors_are_looked_for_where_the_solution_changes() -> None:
     assert 1e-6 < uh.compare(problem, "radau-iia-5", rtol=1e-3).frame()["largest error"][0] < 1e-3
 
 
+def test_errors_of_what_stays_zero_are_absolute() -> None:
+    problem = uh.Problem.from_text("z' = 0*x\nx' = -x", initial={"z": 0, "x": 5}, interval=(2, 0))
+    table = uh.compare(problem, ["heun-2", "radau-iia-5"], rtol=1e-3).frame()
+    assert table["worst state"].tolist() == ["x", "x"]
+    assert (table["largest error"] < 1e-2).all()
+
+
 def test_each_family_is_measured_by_the_other() -> None:
     problem = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 3))
     assert list(uh.compare(problem, "fehlberg-45").frame()["rtol"]) == [1e-4, 1e-6, 1e-8]

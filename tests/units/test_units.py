@@ -88,6 +88,12 @@ def test_units_follow_the_declared_ones() -> None:
     # no name of a single unit fits, but a rate of a declared one does
     assert (problem.units["gain"], problem.parameters["gain"]) == ("mol/l/min", pytest.approx(0.06))
     assert problem.check_units() == ()
+    said = {"parameters": {"k": "1 1/min"}, "interval": (0, 1)}
+    slow = uh.Problem.from_text("z'' = -k*z'", initial={"z": 1, "z'": "2 m/s"}, units={"t": "s"}, **said)
+    assert (slow.units["z'"], slow.parameters["k"]) == ("m/s", pytest.approx(1 / 60))
+    # km and m/s fit together with a time in thousands of seconds, which nobody meant
+    with pytest.raises(errors.UnitError, match=r"where 1/\(1000 s\) would fit"):
+        uh.Problem.from_text("z'' = -k*z'", initial={"z": "1 km", "z'": "2 m/s"}, **said)
     with pytest.raises(errors.UnitError, match="initial, 'flow'"):
         problem.with_(initial={"flow": "3 bogus"})
 

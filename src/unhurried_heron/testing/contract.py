@@ -177,6 +177,24 @@ def steps_become_equal(method: Method) -> None:
     _expect(spread < 1.02, f"the longest of the last ten steps is {spread:.3f} times the shortest")
 
 
+def states_march_alike(method: Method) -> None:
+    """Several states, each a multiple of the first, march as one does: with its steps, and each as its multiple."""
+    options: dict[str, Any] = {"rtol": 1e-6, "atol": 0.0} if method.adaptive else {}
+    alone = _run(method, swing()[0], **options)
+    for n in (2, 3, 4, 5, 6, 7, 8, 9, 13):
+        problem = Problem.from_text(
+            f"mass[i]' = mass[i]*cos(t) for i in 1..{n}", initial={"mass[i]": "i"}, interval=(0.0, 10.0)
+        )
+        run = _run(method, problem, **options)
+        _expect(
+            run.times.size == alone.times.size, f"{run.times.size} times for {n} states, {alone.times.size} for one"
+        )
+        wanted = alone.states[-1] * np.arange(1.0, n + 1.0)
+        gap = float(np.abs(run.states[-1] / wanted - 1.0).max())
+        middle = float(np.abs(run.at(3.3) / (alone.at(3.3) * np.arange(1.0, n + 1.0)) - 1.0).max())
+        _expect(max(gap, middle) < 1e-9, f"{n} states: {gap:.1e} apart at the end, {middle:.1e} at t = 3.3")
+
+
 CHECKS: Final[tuple[Callable[[Method], None], ...]] = (
     start_is_kept,
     end_is_met,
@@ -189,6 +207,7 @@ CHECKS: Final[tuple[Callable[[Method], None], ...]] = (
     stability_function_is_true,
     error_follows_tolerance,
     steps_become_equal,
+    states_march_alike,
 )
 
 

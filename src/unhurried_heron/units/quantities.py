@@ -163,9 +163,19 @@ def _coherent_label(given: str, declared: Mapping[str, str], place: str, *, new:
         return given
     label = together.describe(wanted)
     try:
-        return label if read_unit(label).same(wanted) else given
+        named = read_unit(label).same(wanted)
     except UnitError:
-        return given
+        named = False
+    if not named and not new:
+        # taken as it is, the number would be of another unit than all others
+        raise UnitError(
+            f"'{given}' cannot be converted: the unit that fits those of the states has no name",
+            name=given,
+            place=place,
+            expected="states and interval in units that fit together, or units={…} for this name",
+            given=f"{given}, where {label} would fit",
+        )
+    return label if named else given
 
 
 def number_for(value: float, unit: str, beside: str, units: Mapping[str, str], states: set[str], place: str) -> float:

@@ -19,6 +19,7 @@ from unhurried_heron.errors import UnitError, near_spelling
 
 _TOKEN: Final = re.compile(r"\s+|[^\W\d]\w*|°\w*|%|\d+(?:\.\d+)?|\*\*|[*/^()·-]|.")
 _LARGEST_EXPONENT: Final = 20.0
+_LONGEST: Final = 80
 _COMMON: Final = ("m", "mm", "cm", "km", "h", "min", "s", "d", "kg", "g", "mol", "mmol", "degC", "K", "l", "m^2", "m^3")
 
 
@@ -119,7 +120,7 @@ def _plain(name: str) -> str:
 
 def _checked(text: str, place: str) -> str:
     """Refuse anything but names, products, quotients and small powers before it goes any further."""
-    if len(text) > 80:
+    if len(text) > _LONGEST:
         raise _refusal(text, place, f"{len(text)} characters")
     # within an exponent, and within its parentheses
     before, raised, inside = "", False, False
@@ -204,9 +205,12 @@ class CoherentSet:
 
     def _as_rate(self, unit: Unit) -> str:
         """Return a declared unit by one of time, if that is what a unit is."""
-        time = self.labels.get("second")
-        rates = (f"{text}/{time}{power}" for text in self.declared for power in ("", "^2")) if time else ()
-        return next((text for text in rates if read_unit(text).same(unit)), "")
+        time = self.labels.get("second", "")
+        for rate in (f"{text}/{time}{power}" for text in self.declared for power in ("", "^2")):
+            # a unit of time without a name of its own makes no name
+            if time.isidentifier() and len(rate) <= _LONGEST and read_unit(rate).same(unit):
+                return rate
+        return ""
 
     def _power(self, base: str, power: float) -> str:
         label = self.labels.get(base) or str(_SHORT.get(base, base))
