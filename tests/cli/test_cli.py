@@ -220,10 +220,10 @@ def test_outputs_harm_nothing(tmp_path: Path) -> None:
     assert "rtol 0.001" in heron("run", path, "--rtol", "1e-3").stdout
     path.write_text(before + "[integrate]\nrtol = 1e-3\n")
     assert "step 0.1" in heron("run", path, "--step", "0.1").stdout
-    run = heron("run", path, "--from", "0.5", "--to", "3", "--budget", "3steps")
+    run = heron("run", path, "--from", "0.5", "--to", "3", "--budget", "1steps")
     assert run.returncode == 1
     assert "t = 0.5" not in run.stdout.split("budget")[0]
-    assert "3 steps" in run.stdout
+    assert "budget of 1 step was" in run.stdout
     for budget in ("lots", "0s", "1e999steps", "0.5steps", "1..5s"):
         refused = heron("run", path, "--budget", budget)
         assert (refused.returncode, "Traceback" in refused.stderr) == (2, False), budget

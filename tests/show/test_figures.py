@@ -63,6 +63,9 @@ def test_axes_of_the_caller(chain: uh.Problem) -> None:
     assert axes[0].lines
     with pytest.raises(uh.OptionError, match="do not fit"):
         uh.draw_states(run, axes=axes[0])
+    for wrong in (("run",), (run, 5)):
+        with pytest.raises(uh.OptionError, match="cannot be drawn"):
+            uh.draw_states(*wrong)
     with pytest.raises(uh.RunError, match="did you mean 'algae'"):
         uh.draw_states(run, ["alga"])
 

@@ -39,8 +39,13 @@ def test_errors_against_a_closed_form() -> None:
 
 def test_errors_are_looked_for_where_the_solution_changes() -> None:
     # all of it happens in the first hundred-thousandth of the interval
-    problem = uh.Problem.from_text("x' = -1e6*x", initial={"x": 1}, interval=(0, 1), exact={"x": "exp(-1e6*t)"})
-    assert 1e-6 < uh.compare(problem, "radau-iia-5", rtol=1e-3).frame()["largest error"][0] < 1e-3
+    for start, end in ((0, 1), (3, 4), (4, 3)):
+        closed = {"x": f"exp(-1e6*abs(t - {start}))"}
+        fast = uh.Problem.from_text(f"x' = {start - end}e6*x", initial={"x": 1}, interval=(start, end), exact=closed)
+        assert 1e-6 < uh.compare(fast, "radau-iia-5", rtol=1e-3).frame()["largest error"][0] < 1e-3
+    # more steps of a reference than times are taken from it
+    swing = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 100))
+    assert 1e-3 < uh.compare(swing, "heun-2", step=0.01).frame()["largest error"][0] < 1e-2
 
 
 def test_errors_of_what_stays_zero_are_absolute() -> None:

@@ -88,6 +88,12 @@ def test_units_follow_the_declared_ones() -> None:
     # no name of a single unit fits, but a rate of a declared one does
     assert (problem.units["gain"], problem.parameters["gain"]) == ("mol/l/min", pytest.approx(0.06))
     assert problem.check_units() == ()
+    # states and time come first, whatever is declared of others
+    narrow = uh.Problem.from_text(
+        "level' = reach*width", initial={"level": "2 m"}, parameters={"width": "3 cm", "reach": "3 km"},
+        interval=(0, 1), units={"width": "cm", "level": "m", "t": "h"},
+    )  # fmt: skip
+    assert (narrow.parameters["reach"], narrow.parameters["width"]) == (3000, 3)
     said = {"parameters": {"k": "1 1/min"}, "interval": (0, 1)}
     slow = uh.Problem.from_text("z'' = -k*z'", initial={"z": 1, "z'": "2 m/s"}, units={"t": "s"}, **said)
     assert (slow.units["z'"], slow.parameters["k"]) == ("m/s", pytest.approx(1 / 60))
@@ -104,6 +110,7 @@ def test_units_follow_the_declared_ones() -> None:
         ("1 d", "h", 24.0),
         ("90 min", "h", 1.5),
         ("12 degC", "K", 285.15),
+        ("50 degF", "degC", 10.0),
         ("300 K", "degC", 26.85),
         ("3 W/degC", "W/K", 3.0),
         ("5 %", "", 0.05),

@@ -116,9 +116,9 @@ class Driver:
     def _exhausted(self) -> str:
         control, budget = self.march.control, self.budget
         if budget.steps is not None and self._attempts() >= budget.steps:
-            return f"{budget.steps} steps"
+            return f"{budget.steps} step{'s' * (budget.steps > 1)}"
         if budget.rate_evaluations is not None and control["rate_evaluations"][0] >= budget.rate_evaluations:
-            return f"{budget.rate_evaluations} rate evaluations"
+            return f"{budget.rate_evaluations} rate evaluation{'s' * (budget.rate_evaluations > 1)}"
         if budget.seconds is not None and self.seconds >= budget.seconds:
             return f"{budget.seconds:g} seconds"
         return ""
