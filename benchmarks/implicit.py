@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import ctypes
 import time
+from collections.abc import Callable
 
 import numpy as np
 from pairing import attempts_of, compile_c, in_turn, prepared, seconds_of, verdict
 
-from unhurried_heron.families.registry import family_of
-from unhurried_heron.kernels.collocation.constants import constants_of
-from unhurried_heron.methods.collocation import RADAU_IIA_5
+from unhurried_heron.march.layout import March
 from unhurried_heron.problem.problem import Problem
 
 # high irradiance responses of photomorphogenesis: E. Schaefer, J. Math. Biol. 2 (1975) 41-56
@@ -29,51 +28,58 @@ HIRES = Problem.from_text(
     interval=(0, 321.8122),
 )
 RELATIVE, ABSOLUTE, FIRST, ROOM = 1e-7, 1e-11, 1e-4, 1024
+COUNTED = ("accepted", "refused", "rate_evaluations", "jacobians", "factorisations", "solves")
+
+
+def by_hand(march: March, problem: Problem, first: float, *flags: str) -> Callable[[], tuple[list[int], np.ndarray]]:
+    """Return what marches by the C code: the counts of ``COUNTED``, and the state at the end."""
+    rates, jacobian, n = march.native.rates, march.native.jacobian, march.system.n
+    assert jacobian is not None
+    function = compile_c("collocation.c", *flags).march_collocation
+    function.restype = ctypes.c_long
+    address, number = ctypes.c_void_p, ctypes.c_double
+    function.argtypes = [address] * 4 + [ctypes.c_int, address, number, number, number] + [address] * 3
+    function.argtypes += [ctypes.c_long, address, address]
+    kept, counts = np.zeros((ROOM, 5, n)), np.zeros(len(COUNTED), dtype=np.int64)
+
+    def run() -> tuple[list[int], np.ndarray]:
+        y = np.array([*problem.initial.values()])
+        function(
+            rates.address, rates.context_address, jacobian.address, jacobian.context_address, n, y.ctypes.data,
+            *problem.interval, first, march.system.relative.ctypes.data, march.system.absolute.ctypes.data,
+            march.own.constants.ctypes.data, ROOM, kept.ctypes.data, counts.ctypes.data,
+        )  # fmt: skip
+        return counts.tolist(), y
+
+    return run
+
+
+def counted(march: March) -> list[int]:
+    """Return the counts of a march that came to its end."""
+    return [int(march.control[kind][0]) for kind in COUNTED]
 
 
 def report() -> None:
     """Print the time per step of both, and their ratio."""
     march = prepared(HIRES, "radau-iia-5", RELATIVE, ABSOLUTE, FIRST)
-    rates, jacobian = march.native.rates, march.native.jacobian
-    assert jacobian is not None
-    start = np.array([*HIRES.initial.values()])
-    scale = family_of(RADAU_IIA_5).scale(RADAU_IIA_5, np.full(8, RELATIVE), np.full(8, ABSOLUTE), start, False)
-    constants, kept = constants_of(RADAU_IIA_5, scale.newton, scale.between), np.zeros((ROOM, 5, 8))
-    relative, absolute, counts = scale.relative, scale.absolute, np.zeros(6, dtype=np.int64)
-    attempts = {}
+    counts = []
 
-    def c_twin(*flags: str):
-        function = compile_c("collocation.c", *flags).march_collocation
-        function.restype = ctypes.c_long
-        address, number = ctypes.c_void_p, ctypes.c_double
-        function.argtypes = [address] * 4 + [ctypes.c_int, address, number, number, number] + [address] * 3
-        function.argtypes += [ctypes.c_long, address, address]
+    def c_twin(*flags: str) -> Callable[[], float]:
+        run = by_hand(march, HIRES, FIRST, *flags)
 
         def measure() -> float:
-            y = np.array([*HIRES.initial.values()])
             begun = time.perf_counter()
-            count = function(
-                rates.address, rates.context_address, jacobian.address, jacobian.context_address, 8, y.ctypes.data,
-                *HIRES.interval, FIRST, relative.ctypes.data, absolute.ctypes.data, constants.ctypes.data, ROOM,
-                kept.ctypes.data, counts.ctypes.data,
-            )  # fmt: skip
-            attempts["C"] = count
-            return (time.perf_counter() - begun) / count * 1e6
+            counts[:], _ = run()
+            return (time.perf_counter() - begun) / sum(counts[:2]) * 1e6
 
         return measure
 
     def ours() -> float:
-        taken = seconds_of(march, HIRES, FIRST)
-        attempts["ours"] = attempts_of(march)
-        return taken / attempts["ours"] * 1e6
+        return seconds_of(march, HIRES, FIRST) / attempts_of(march) * 1e6
 
     ours()
     found = in_turn(ours=ours, c=c_twin(), native=c_twin("-march=native"))
-    control = march.control
-    mine = [
-        int(control[k][0]) for k in ("accepted", "refused", "rate_evaluations", "jacobians", "factorisations", "solves")
-    ]
-    print(f"   8 states, counts here {mine}, in C {counts.tolist()}")
+    print(f"   8 states, counts here {counted(march)}, in C {counts}")
     print(f"   microseconds per attempted step: library {found['ours']:.3f}; C {found['c']:.3f}; "
           f"C for this processor {found['native']:.3f}")  # fmt: skip
     verdict("library / C", found["ours"] / found["c"], 1.5)

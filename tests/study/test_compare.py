@@ -92,6 +92,10 @@ def test_a_stopping_event_ends_the_comparison() -> None:
     table = comparison.frame()
     assert set(table["ending"]) == {"reached the end"}
     assert (table["largest error"] < 1e-4).all()
+    # one that happens at the start, or not before the solution ends by itself, ends nothing
+    for level in (1, -4):
+        never = problem.with_(events=[uh.Event(f"x = {level}", stop=True)])
+        assert uh.compare(never, "heun-2", rtol=1e-3).problem.interval == (0, 2)
 
 
 def test_a_row_that_fails_says_why() -> None:
