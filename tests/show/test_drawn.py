@@ -33,6 +33,7 @@ STIFF = uh.Problem.from_text(
     "x' = -30*(x - cos(t))\nflow = where(t < 2, 1, -3)", initial={"x": 0}, interval=(0, 4), title="Sluice"
 )
 BLOW_UP = uh.Problem.from_text("x' = x^2", initial={"x": 1}, interval=(0, 2), units={"x": "m"})
+STILL = uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 4))
 GATE = uh.Problem.from_file(demo_file("gate"))
 
 
@@ -66,6 +67,7 @@ FIGURES = {
     "callers": on_axes_of_the_caller,
     "coarse": lambda: uh.draw_states(uh.integrate(SWING.with_(initial={"x": 1e-3}), "heun-2", step=1.2)),
     "one-step": lambda: uh.draw_states(uh.integrate(SWING, "dormand-prince-54", rtol=0.1, atol=9)),
+    "five-points": lambda: uh.draw_states(uh.integrate(STILL, "classical-rk-4", step=1)),
     "few": lambda: uh.draw_states(uh.integrate(SWING, "classical-rk-4", step=4)),
     "fine": lambda: uh.draw_states(uh.integrate(SWING, "classical-rk-4", step=0.01)),
     "swings-dense": lambda: uh.draw_states(uh.integrate(STIFF.with_(interval=(0, 2)), "heun-2", step=0.0067)),

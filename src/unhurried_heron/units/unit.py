@@ -20,6 +20,7 @@ from unhurried_heron.errors import UnitError, near_spelling
 _TOKEN: Final = re.compile(r"\s+|[^\W\d]\w*|°\w*|%|\d+(?:\.\d+)?|\*\*|[*/^()·-]|.")
 _LARGEST_EXPONENT: Final = 20.0
 _LONGEST: Final = 80
+_OUT_OF_RANGE: Final = "too large or too small a unit"
 _COMMON: Final = ("m", "mm", "cm", "km", "h", "min", "s", "d", "kg", "g", "mol", "mmol", "degC", "K", "l", "m^2", "m^3")
 
 
@@ -91,13 +92,15 @@ def read_unit(text: str, place: str = "units") -> Unit:
     except pint.OffsetUnitCalculusError:
         words = re.sub(r"\b(degC|degF|celsius|fahrenheit)\b|°C|°F", lambda found: f"delta_{_plain(found[0])}", words)
         zero, one = (registry.Quantity(value, words).to_base_units() for value in (0.0, 1.0))
+    except OverflowError:
+        raise _refusal(text, place, _OUT_OF_RANGE) from None
     except Exception as error:
         raise _refusal(text, place, str(error)) from None
     # an angle is a plain number, of radians
     powers = {str(base): float(power) for base, power in one.unit_items() if str(base) != "radian"}
     unit = Unit(float(one.magnitude - zero.magnitude), _sorted(powers), float(zero.magnitude))
     if not (math.isfinite(unit.factor) and unit.factor > 0):
-        raise _refusal(text, place, "too large or too small a unit")
+        raise _refusal(text, place, _OUT_OF_RANGE)
     return unit
 
 
