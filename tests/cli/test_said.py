@@ -26,6 +26,10 @@ COMMANDS = {
     "check-mistakes": ("check", MISTAKES),
     "check-good": ("check", GATE),
     **{f"check-{path.stem}": ("check", path) for path in sorted(FILES.glob("*.toml"))},
+    **{
+        f"latex-{name}": ("check", "--latex", FILES / f"{name}.toml")
+        for name in ("weir", "swing", "stiff", "orbit", "sums")
+    },
     "methods": ("methods",),
     "nothing": (),
     "run-family": ("run", demo_file("sediment"), "--set", "oxygen=2", "--set", "layers=8", "--record", "2"),
@@ -53,7 +57,7 @@ def test_what_the_tool_says(name: str, tmp_path: Path) -> None:
     written += [f"== {path.name}\n" + "\n".join(path.read_text().splitlines()[:2]) for path in tmp_path.glob("*.csv")]
     said = bare(
         "\n".join([done.stdout, done.stderr, f"exit code {['zero', 'one', 'two'][done.returncode]}", *written]),
-        numbers=name.startswith("check"),
+        numbers=name.startswith(("check", "latex")),
     )
     kept = SAID / f"{name}.txt"
     if not kept.exists():

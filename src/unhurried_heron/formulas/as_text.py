@@ -32,6 +32,8 @@ def number_text(value: float) -> str:
     """Write a number shortly and exactly."""
     if abs(value) == math.pi:
         return "pi" if value > 0 else "-pi"
+    if abs(value) == math.e:
+        return "e" if value > 0 else "-e"
     if value == int(value) and abs(value) < 1e15:
         return f"{value:.0f}"
     return repr(value)
@@ -138,7 +140,10 @@ def _latex(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
     if op == "add":
         return _sum(node, done, _grouped), rank
     if op == "mul":
-        return r" \, ".join(_grouped(factor, done, rank) for factor in operands), rank
+        # as in text, a leading sign needs no parentheses
+        least = min(rank, max(done[operands[0]][1], _RANK["neg"]))
+        parts = (_grouped(factor, done, rank if i else least) for i, factor in enumerate(operands))
+        return r" \, ".join(parts), least
     if op == "div":
         return rf"\frac{{{done[operands[0]][0]}}}{{{done[operands[1]][0]}}}", _RANK["pow"]
     if op == "neg":
@@ -172,5 +177,5 @@ def _latex(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
 
 def _latex_number(value: float) -> str:
     text = number_text(value).replace("pi", r"\pi")
-    mantissa, sign, exponent = text.partition("e")
+    mantissa, sign, exponent = text.partition("e") if text[-1] != "e" else (text, "", "")
     return rf"{mantissa} \cdot 10^{{{int(exponent)}}}" if sign else text

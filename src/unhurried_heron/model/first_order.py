@@ -49,7 +49,7 @@ class FirstOrder:
         rows = []
         for state, node, ranges in self.equations:
             left = rf"\frac{{\mathrm{{d}} {_state_latex(state)}}}{{\mathrm{{d}} t}}"
-            spoken = ranges.replace("..", r", \dots, ").replace(" in ", " = ")
+            spoken = ranges.replace(", ", r";\ ").replace("..", r", \dots, ").replace(" in ", " = ")
             told = rf" \quad ({spoken})" if ranges else ""
             rows.append(f"{left} &= {to_latex(node)}{told}")
         return "\\begin{aligned}\n" + " \\\\\n".join(rows) + "\n\\end{aligned}"

@@ -23,6 +23,8 @@ from unhurried_heron.words.said import Said
 _MOST_EIGENVALUES = 400
 _STIFF_STEPS = 5_000.0
 _SHOWN_TIMES = 4
+# two equal eigenvalues part by about the root of the rounding error
+_ROUNDING = 2.0 * float(np.sqrt(np.finfo(float).eps))
 
 
 def check(problem: Problem) -> Report:
@@ -141,8 +143,9 @@ def _open(problem: Problem) -> Iterator[Finding]:
 def _switches(problem: Problem) -> Iterator[Finding]:
     if problem.open:
         return
-    for switch in problem.switches:
-        yield Finding("note", "switch", f"{switch.text}: {_when(switch)}")
+    # an extreme of three has two switches of one name
+    for told in dict.fromkeys(f"{switch.text}: {_when(switch)}" for switch in problem.switches):
+        yield Finding("note", "switch", told)
     for text in problem.model.rates.left:
         yield Finding("note", "switch", f"{text}: inside a family, left to the error estimate")
 
@@ -230,6 +233,9 @@ def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
     steps = fastest * length / find_method(DEFAULT).real_stability_limit
     unit = problem.units.get("t", "")
     swing = float(np.abs(values.imag).max(initial=0.0))
+    # rounding alone makes a pair of two equal eigenvalues
+    if swing <= _ROUNDING * float(np.abs(values).max(initial=0.0)):
+        swing = 0.0
     told = f"; the fastest swing takes {2 * np.pi / swing:.3g}{' ' + unit if unit else ''}" if swing > 0.0 else ""
     if fastest <= 1e-12 * swing or fastest <= 0.0:
         yield Finding("note", "stiffness", f"nothing decays at the start{told}; an explicit method will do")
