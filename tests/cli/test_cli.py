@@ -220,6 +220,7 @@ def test_outputs_harm_nothing(tmp_path: Path) -> None:
     assert "rtol 0.001" in heron("run", path, "--rtol", "1e-3").stdout
     path.write_text(before + "[integrate]\nrtol = 1e-3\n")
     assert "step 0.1" in heron("run", path, "--step", "0.1").stdout
+    assert "table: a[red].csv" in heron("run", path, "--csv", "a[red].csv", cwd=tmp_path).stdout
     run = heron("run", path, "--from", "0.5", "--to", "3", "--budget", "1steps")
     assert run.returncode == 1
     assert "t = 0.5" not in run.stdout.split("budget")[0]
