@@ -101,6 +101,8 @@ def test_units_follow_the_declared_ones() -> None:
     events = [uh.Event("2*level' = 1 mm/min")]
     rising = uh.Problem.from_text("level' = t", initial={"level": "1 m"}, interval=(0, "1 h"), events=events)
     assert uh.integrate(rising).happenings[0][1] == pytest.approx(0.03)
+    plain = uh.Problem.from_text("x' = k*x", initial={"x": "5 %"}, parameters={"k": "2 rad"}, interval=(0, 1))
+    assert (plain.initial["x"], plain.units.get("x", ""), plain.units.get("k", "")) == (0.05, "", "")
     said = {"parameters": {"k": "1 1/min"}, "interval": (0, 1)}
     slow = uh.Problem.from_text("z'' = -k*z'", initial={"z": 1, "z'": "2 m/s"}, units={"t": "s"}, **said)
     assert (slow.units["z'"], slow.parameters["k"]) == ("m/s", pytest.approx(1 / 60))
@@ -209,7 +211,7 @@ def test_junk_is_a_unit_or_our_own_error(text: str) -> None:
     ("text", "same"), [("m^(1/2)", "m^0.5"), ("kg/s**(-1/2)", "kg*s^0.5"), ("m^-2", "1/m^2"), ("m^(1/2)/4", None),
                        ("m^(2)3", None), ("2*m", None), ("m^20", "m^(20)"), ("m^21", None), ("1", "m/m"),
                        ("m*" * 39 + "m", "*".join(["m"] * 40)), ("m*" * 40 + "m", None), ("Ym^20", None),
-                       ("ym^20", None)]
+                       ("ym^20", None), ("m/4", None), ("m^0.1*m^0.2", "m^0.3")]
 )  # fmt: skip
 def test_exponents_of_units(text: str, same: str | None) -> None:
     if same is not None:

@@ -89,7 +89,7 @@ def _adopt_units(initial: Mapping[str, Definition], units: dict[str, str]) -> No
             units[name] = f"{units[root]}/{units[TIME]}" + (f"^{order}" if order > 1 else "")
         else:
             known = {key: text for key, text in units.items() if key == TIME or key in said}
-            units[name] = _coherent_label(said[name], known, f"initial, '{name}'", new=True) if known else said[name]
+            units[name] = _coherent_label(said[name], known, f"initial, '{name}'", new=True)
 
 
 def _plain_names(initial: Mapping[str, Definition]) -> set[str]:
