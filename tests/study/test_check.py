@@ -63,6 +63,11 @@ def test_stiffness_is_estimated_from_the_eigenvalues() -> None:
     # the start decides
     later = uh.Problem.from_rates(lambda t, z: [-z if t > 1 else -1e6 * z], initial={"z": 1}, interval=(0, 10))
     assert "1e-06" in found(later, "stiffness")[0][1]
+    full = "a Python function, its Jacobian taken as full"
+    assert [found(each, "size") for each in (by_function, later)] == [
+        [("note", f"2 states; {full}")],
+        [("note", f"1 state; {full}")],
+    ]
 
 
 def test_suspicious_starts() -> None:
@@ -80,6 +85,7 @@ def test_suspicious_starts() -> None:
                                   parameters={"k": 2}, units={"x": "m"})  # fmt: skip
     assert "not finite at the start" in found(early, "initial")[0][1]
     assert found(early, "units") == []
+    assert found(at("x' = sqrt(x)", x=0), "stiffness")[0] == ("doubtful", "the Jacobian is not finite at the start")
     assert "equilibrium" in found(at("x' = x*(1 - x)", x=1), "initial")[0][1]
     assert not found(at("x' = x*(1 - x)", x=0.5), "initial")
 

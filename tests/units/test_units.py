@@ -231,3 +231,7 @@ def test_units_of_second_derivatives(unit: str, agrees: bool) -> None:
         units={"z": "m", "t": "s", "push": unit},
     )
     assert (problem.check_units() == ()) is agrees
+    third = uh.Problem.from_text(
+        "z''' = -z", initial={"z": 0, "z'": 0, "z''": 1}, interval=(0, 1), units={"z": "m", "t": "s"}
+    )
+    assert dict(third.units) == {"z": "m", "t": "s", "z'": "m/s", "z''": "m/s^2"}
