@@ -33,6 +33,7 @@ STIFF = uh.Problem.from_text(
     "x' = -30*(x - cos(t))\nflow = where(t < 2, 1, -3)", initial={"x": 0}, interval=(0, 4), title="Sluice"
 )
 BLOW_UP = uh.Problem.from_text("x' = x^2", initial={"x": 1}, interval=(0, 2), units={"x": "m"})
+SPACE = uh.Problem.from_text("v[i,j,k]' = i*j for i in 1..2, j in 1..3, k in 1..2", initial={"v": 0}, interval=(0, 1))
 STILL = uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 4))
 GATE = uh.Problem.from_file(demo_file("gate"))
 
@@ -63,6 +64,7 @@ FIGURES = {
     "sizes": lambda: uh.draw_states(uh.integrate(CHAIN, rtol=1e-6), [*CHAIN.states, "total"]),
     "plain": lambda: uh.draw_states(uh.integrate(CHAIN, record=5), "p9"),
     "plane": lambda: uh.draw_states(uh.integrate(GRID), ["u", "w", "v", "d", "v[2]"]),
+    "space": lambda: uh.draw_states(uh.integrate(SPACE, record=3)),
     "line-recorded": lambda: uh.draw_states(uh.integrate(GRID, record=7), ["w"]),
     "callers": on_axes_of_the_caller,
     "coarse": lambda: uh.draw_states(uh.integrate(SWING.with_(initial={"x": 1e-3}), "heun-2", step=1.2)),

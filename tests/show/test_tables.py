@@ -50,6 +50,7 @@ def test_failures_stand_out(pond: uh.Problem) -> None:
 def test_numbers_and_names_are_never_cut() -> None:
     for width in (100, 60, 34, 20):
         narrow = shown(methods_table(all_methods()), width=width)
+        assert "euler" in narrow
         if width > 20:
             assert all(method.name in narrow for method in all_methods())
             assert ("left out" in narrow) is (width < 100)

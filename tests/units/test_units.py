@@ -91,9 +91,10 @@ def test_units_follow_the_declared_ones() -> None:
     # states and time come first, whatever is declared of others
     narrow = uh.Problem.from_text(
         "level' = reach*width", initial={"level": "2 m"}, parameters={"width": "3 cm", "reach": "3 km"},
-        interval=(0, 1), units={"width": "cm", "level": "m", "t": "h"},
+        interval=(0, 1), units={"width": "cm", "level": "m", "t": "h"}, events=[uh.Event("2*level = 8 m")],
     )  # fmt: skip
     assert (narrow.parameters["reach"], narrow.parameters["width"]) == (3000, 3)
+    assert uh.integrate(narrow).happenings[0][2][0] == pytest.approx(4)
     forced = uh.Problem.from_text(
         "f' = 0*m\nw' = f*v", initial={"f": "1 mN", "w": "1 J"}, parameters={"v": "3 m/s", "m": "5 g"}, interval=(0, 1)
     )
@@ -232,6 +233,7 @@ def test_units_of_second_derivatives(unit: str, agrees: bool) -> None:
     )
     assert (problem.check_units() == ()) is agrees
     third = uh.Problem.from_text(
-        "z''' = -z", initial={"z": 0, "z'": 0, "z''": 1}, interval=(0, 1), units={"z": "m", "t": "s"}
+        "z''' = -z", initial={"z": 0, "z'": 0, "z''": "36 km/h^2"}, interval=(0, 1), units={"z": "m", "t": "s"}
     )
+    assert third.initial["z''"] == pytest.approx(1 / 360)
     assert dict(third.units) == {"z": "m", "t": "s", "z'": "m/s", "z''": "m/s^2"}
