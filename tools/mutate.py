@@ -153,7 +153,7 @@ def _whole(node: ast.expr) -> bool:
 
 def _bound(node: ast.expr) -> bool:
     """Whether a side of a comparison is a limit of ours, which is as good one further."""
-    return isinstance(node, ast.Name) and node.id.isupper()
+    return (isinstance(node, ast.Name) and node.id.isupper()) or (isinstance(node, ast.Constant) and _long(node.value))
 
 
 def edits(text: str, *, style: bool = False) -> Iterator[tuple[int, int, str]]:

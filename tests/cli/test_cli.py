@@ -26,21 +26,25 @@ def heron(*arguments: object, cwd: Path | None = None, env: dict | None = None) 
 
 
 def test_demo(tmp_path: Path) -> None:
+    (tmp_path / "heron-demo").mkdir()
     done = heron("demo", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     folder = tmp_path / "heron-demo"
     for name in NAMES:
         for ending in (".csv", ".json", "-states.png", "-steps.png", "-work.png", "-comparison.csv"):
             assert (folder / f"{name}{ending}").stat().st_size > 100
-        assert (folder / f"{name}-comparison.csv").read_text().startswith("method,rtol,step,")
+        rows = [line.split(",") for line in (folder / f"{name}-comparison.csv").read_text().splitlines()]
+        assert rows[0][:3] == ["method", "rtol", "step"]
+        assert [row[1] for row in rows[1:4]] == ["0.0001", "1e-06", "1e-08"]
     assert "radau-iia-5" in done.stdout
     assert "heron-demo" in done.stdout
 
 
 def test_prepare_tells_that_nothing_can_be_kept(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture) -> None:
     monkeypatch.setattr("unhurried_heron.kernels.machine_code.prepare.lasting_folder", lambda: None)
-    with pytest.raises(typer.Exit):
+    with pytest.raises(typer.Exit) as left:
         prepare()
+    assert left.value.exit_code == 1
     assert "nothing could be kept" in "".join(capsys.readouterr())
 
 
@@ -79,6 +83,7 @@ def test_compare_and_methods(tmp_path: Path) -> None:
     assert done.returncode == 0, done.stderr
     assert done.stdout.count("fehlberg-45") >= 2
     assert len(table.read_text().splitlines()) == 5
+    assert table.read_text().startswith("method,rtol")
     assert "<svg" in figure.read_text()
     assert heron("compare", pond, "--methods", "euler").returncode == 1
     listed = heron("methods").stdout
@@ -110,6 +115,13 @@ def test_exit_codes_and_errors(tmp_path: Path) -> None:
         assert words in done.stderr
         assert "Traceback" not in done.stderr
     assert "Traceback" in heron("run", tmp_path / "bad.toml", "--debug").stderr
+
+
+def test_a_reader_who_has_had_enough() -> None:
+    command = [str(Path(sys.executable).with_name("heron")), "methods"]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    process.stdout.close()
+    assert (process.stderr.read(), process.wait(timeout=60)) == (b"", 1)
 
 
 @pytest.mark.parametrize("verb", ["demo", "new", "check", "run", "compare", "methods", "prepare", ""])
@@ -220,7 +232,8 @@ def test_outputs_harm_nothing(tmp_path: Path) -> None:
     assert "rtol 0.001" in heron("run", path, "--rtol", "1e-3").stdout
     path.write_text(before + "[integrate]\nrtol = 1e-3\n")
     assert "step 0.1" in heron("run", path, "--step", "0.1").stdout
-    assert "table: a[red].csv" in heron("run", path, "--csv", "a[red].csv", cwd=tmp_path).stdout
+    odd = "a[red]" + "x" * 200 + ".csv"
+    assert f"table: {odd}\n" in heron("run", path, "--csv", odd, cwd=tmp_path).stdout
     run = heron("run", path, "--from", "0.5", "--to", "3", "--budget", "1steps")
     assert run.returncode == 1
     assert "t = 0.5" not in run.stdout.split("budget")[0]

@@ -127,6 +127,7 @@ def test_two_runs_on_one_pair_of_axes(chain: uh.Problem) -> None:
         uh.draw_states(uh.integrate(chain, method), ["algae"], axes=axes)
     lines = [line for line in axes.lines if line.get_label().startswith("algae")]
     assert len({line.get_label() for line in lines}) == len({line.get_color() for line in lines}) == 3
+    assert lines[2].get_label() == "algae, radau-iia-5 (2)"
     pair = Figure().subplots()
     plain = uh.Problem.from_text("a' = -a\nb' = -b", initial={"a": 1, "b": 2}, interval=(0, 1))
     for _ in range(2):

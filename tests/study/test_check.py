@@ -25,6 +25,7 @@ def test_all_six_mistakes_at_once() -> None:
     assert len(messages) == len(wanted)
     for words in wanted:
         assert sum(words in message for message in messages) == 1, words
+    assert str(report).startswith("Sluice pond with six mistakes\n")
     assert str(report).endswith("6 things wrong")
 
 

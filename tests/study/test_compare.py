@@ -48,12 +48,15 @@ def test_errors_are_looked_for_where_the_solution_changes() -> None:
     assert 1e-3 < uh.compare(swing, "heun-2", step=0.01).frame()["largest error"][0] < 1e-2
 
 
-def test_errors_of_what_stays_zero_are_absolute() -> None:
-    problem = uh.Problem.from_text("z' = 0*x\nx' = -x", initial={"z": 0, "x": 5e6}, interval=(2, 0))
-    comparison = uh.compare(problem, ["heun-2", "radau-iia-5"], rtol=1e-3)
+@pytest.mark.parametrize("size", [5e6, 5e-6])
+def test_errors_of_what_stays_zero_are_absolute(size: float) -> None:
+    problem = uh.Problem.from_text("z' = 0*x\nx' = -x", initial={"z": 0, "x": size}, interval=(2, 0))
+    comparison = uh.compare(problem, ["heun-2", "radau-iia-5"], rtol=1e-3, atol=1e-9 * size)
     assert comparison.disagreement < 1e-9
     table = comparison.frame()
     assert table["worst state"].tolist() == ["x", "x"]
+    final = uh.integrate(problem, "heun-2", rtol=1e-3, atol=1e-9 * size).final["x"]
+    assert table["error at end"][0] == pytest.approx(abs(final / (size * np.exp(2)) - 1), rel=1e-3)
     assert (table["largest error"] < 1e-2).all()
 
 
