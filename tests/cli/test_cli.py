@@ -119,9 +119,9 @@ def test_exit_codes_and_errors(tmp_path: Path) -> None:
 
 def test_a_reader_who_has_had_enough() -> None:
     command = [str(Path(sys.executable).with_name("heron")), "methods"]
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
-    process.stdout.close()
-    assert (process.stderr.read(), process.wait(timeout=60)) == (b"", 1)
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as process:
+        process.stdout.close()
+        assert (process.stderr.read(), process.wait(timeout=60)) == (b"", 1)
 
 
 @pytest.mark.parametrize("verb", ["demo", "new", "check", "run", "compare", "methods", "prepare", ""])

@@ -60,6 +60,14 @@ def test_errors_of_what_stays_zero_are_absolute(size: float) -> None:
     assert (table["largest error"] < 1e-2).all()
 
 
+def test_a_closed_form_of_zero_leaves_errors_absolute() -> None:
+    circle = uh.Problem.from_text(
+        "x' = -y\ny' = x\nz' = x^2 + y^2 - 1", initial={"x": 1, "y": 0, "z": 0}, interval=(0, 5), exact={"z": "0*t"}
+    )
+    error = np.abs(uh.integrate(circle, "heun-2", rtol=1e-3)["z"]).max()
+    assert uh.compare(circle, "heun-2", rtol=1e-3).rows[0]["largest error"] == pytest.approx(error, rel=0.1)
+
+
 def test_each_family_is_measured_by_the_other() -> None:
     problem = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 3))
     assert list(uh.compare(problem, "fehlberg-45").frame()["rtol"]) == [1e-4, 1e-6, 1e-8]

@@ -102,7 +102,10 @@ def test_units_follow_the_declared_ones() -> None:
     events = [uh.Event("2*level' = 1 mm/min")]
     rising = uh.Problem.from_text("level' = t", initial={"level": "1 m"}, interval=(0, "1 h"), events=events)
     assert uh.integrate(rising).happenings[0][1] == pytest.approx(0.03)
-    plain = uh.Problem.from_text("x' = k*x", initial={"x": "5 %"}, parameters={"k": "2 rad"}, interval=(0, 1))
+    plain = uh.Problem.from_text(
+        "x' = k*x + 0*n", initial={"x": "5 %"}, parameters={"k": "2 rad", "n": "2 mol"}, interval=(0, 1)
+    )
+    assert plain.parameters["n"] == 2
     assert (plain.initial["x"], plain.units.get("x", ""), plain.units.get("k", "")) == (0.05, "", "")
     said = {"parameters": {"k": "1 1/min"}, "interval": (0, 1)}
     slow = uh.Problem.from_text("z'' = -k*z'", initial={"z": 1, "z'": "2 m/s"}, units={"t": "s"}, **said)
@@ -150,7 +153,7 @@ DISAGREE = [
     ({"units": {"spill": "l/s"}}, "'spill' is in l/s", "in m^3/h"),
     ({"events": [uh.Event("level = area")]}, "'level' is in m", "'area' is in m^2"),
     ({"events": [uh.Event("level = 1.2")]}, "'level' is in m", "'1.2' is a plain number"),
-    ({"parameters": {"crest": "2*tide"}, "units": {"crest": "m"}}, "'crest' is in m", "'2*tide' is in h"),
+    ({"parameters": {"crest": "2 * tide"}, "units": {"crest": "m"}}, "'crest' is in m", "'2 * tide' is in h"),
 ]
 
 

@@ -157,7 +157,11 @@ def _when(switch: Switch) -> str:
     more = len(switch.times) - _SHOWN_TIMES
     if not switch.times:
         return f"a {switch.kind}, not within the interval"
-    return f"a {switch.kind} at t = {shown}" + (f" and {more:,} more times" if more > 0 else "") + ", landed on"
+    return (
+        f"a {switch.kind} at t = {shown}"
+        + (f" and {more:,} more time{'s' * (more > 1)}" if more > 0 else "")
+        + ", landed on"
+    )
 
 
 def _start(problem: Problem) -> Iterator[Finding]:
