@@ -60,8 +60,8 @@ WORDS = [
      "most #, atol #): little or nothing of these values is certain. Give a smaller atol=…, by name where states "
      "differ in size."),
     (say("-x", (0, 1), 1e-12), {"record": 2}, "reached the end, t = #. 'x' never came above ten times its absolute "
-     "tolerance at the recorded times (at most #, atol #): little or nothing of these values is certain. Give a smaller "
-     "atol=…, by name where states differ in size."),
+     "tolerance at the recorded times (at most #, atol #): little or nothing of these values is certain. Give a "
+     "smaller atol=…, by name where states differ in size."),
     (say("-x", (0, 1)), {"events": [HALF]}, "stopped by the event 'half' at t = #."),
     (say("x^2", (0, 2)), {}, "the step became too small for floating-point times at t = #. The solution may have a "
      "singularity there, or the tolerance cannot be met. If the solution is smooth there, the problem may be stiff: "
