@@ -107,7 +107,7 @@ def test_exit_codes_and_errors(tmp_path: Path) -> None:
         (["run", pond, "--csv", tmp_path / "no" / "x.csv"], "no folder"),
         (["run", pond, "--plot", tmp_path / "x.nothing"], "kind of file"),
         (["compare", pond, "--rtol", "tight"], "no number"),
-        (["run", pond, "--csv", "/dev/full"], "No space left on device\n"),
+        (["run", pond, "--csv", "/dev/full"], "heron: No space left on device\n"),
     ]
     for arguments, words in wrong:
         done = heron(*arguments)
