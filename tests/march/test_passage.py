@@ -207,3 +207,12 @@ def test_measured_inputs_are_landed_on(between: str) -> None:
     smeared = uh.integrate(problem, rtol=1e-7, switches=False)
     assert smeared.final["x"] == pytest.approx(exact, rel=1e-2)
     assert smeared.tally.accepted + smeared.tally.refused > 5
+
+
+@pytest.mark.parametrize("method", ["dormand-prince-54", "radau-iia-5"])
+@pytest.mark.parametrize("level", [0.3, 7.0])
+def test_a_switch_follows_one_that_it_depends_on(level: float, method: str) -> None:
+    text = f"x' = 1\nwave = where(x > 1, {level}, -{level}) - where(x > 2, 2*{level}, 0)\ny' = where(wave > 0, 1, -1)"
+    run = uh.integrate(uh.Problem.from_text(text, initial={"x": 0, "y": 0}, interval=(0, 4)), method)
+    assert run.at([1, 2, 4], "y") == pytest.approx([-1, 0, -2], abs=1e-9)
+    assert run.switches["switch"].tolist() == ["x > 1", "x > 2"]
