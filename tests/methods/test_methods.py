@@ -89,6 +89,7 @@ def test_order_eight_is_seen() -> None:
         ({"a": [[]]}, "do not fit"),
         ({"b_embedded": [0, 1]}, "equals b"),
         ({"b": ["x", 1]}, "no number"),
+        ({"a": [[], ["x"]]}, "row 2 of a"),
         ({"b_embedded": ["1/2", "1/3"]}, "b_embedded is not consistent"),
     ],
 )
