@@ -159,6 +159,11 @@ def test_factors_solve_any_matrix(kind: str, shift: complex, seed: int, request:
             sign = np.linalg.slogdet(shift * np.eye(n) - matrix)[0]
             assert result.value == (1 if isinstance(shift, complex) else sign)
     assert b + 1j * d == pytest.approx(wanted, rel=1e-10)
+    if not isinstance(shift, complex):
+        solver.jacobian.flat = shift * np.eye(n)
+        native(solver.factor)(ctypes.addressof(result), ctypes.addressof(ctypes.c_int64()), context.ctypes.data)
+        assert result.value == 0, "a singular matrix has no factors"
+        solver.jacobian.flat = matrix
     # a march that is to stop has no factors of full matrices
     control["stop"] = 1
     native(solver.factor)(ctypes.addressof(result), ctypes.addressof(ctypes.c_int64()), context.ctypes.data)
