@@ -88,6 +88,7 @@ def test_order_eight_is_seen() -> None:
         ({"c": [0]}, "wrong length"),
         ({"a": [[]]}, "do not fit"),
         ({"b_embedded": [0, 1]}, "equals b"),
+        ({"b_embedded": [1]}, "wrong length"),
         ({"b": ["x", 1]}, "no number"),
         ({"a": [[], ["x"]]}, "row 2 of a"),
         ({"b_embedded": ["1/2", "1/3"]}, "b_embedded is not consistent"),
@@ -121,6 +122,18 @@ def test_stability_functions() -> None:
     numerator, denominator = RADAU_IIA_5.stability
     assert np.allclose(numerator, [1, 2 / 5, 1 / 20], atol=1e-14)
     assert np.allclose(denominator, [1, -3 / 5, 3 / 20, -1 / 60], atol=1e-14)
+
+
+@pytest.mark.parametrize("method", [m for m in all_methods() if not m.stiff], ids=lambda m: m.name)
+def test_the_limit_of_stability(method: uh.RungeKutta) -> None:
+    terms, limit = [float(x) for x in method.stability[0]], method.real_stability_limit
+
+    def size(x: float) -> float:
+        return abs(sum(term * (-x) ** k for k, term in enumerate(terms)))
+
+    assert size(limit) == pytest.approx(1.0, abs=1e-9)
+    assert size(limit + 1e-6) > 1.0
+    assert all(size(x) <= 1.0 for x in np.linspace(0.0, limit, 999)[:-1])
 
 
 def test_radau_spectrum_against_high_precision() -> None:

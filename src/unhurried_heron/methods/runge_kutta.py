@@ -152,7 +152,14 @@ class RungeKutta:
         top = np.array([float(x) for x in self.stability[0]])[::-1]
         x = np.linspace(0.0, 4.0 * self.stages**2 + 1.0, 20_001)
         unstable = np.abs(np.polyval(top, -x)) > 1.0 + 1e-12
-        return float(x[int(np.argmax(unstable)) - 1]) if unstable.any() else float(x[-1])
+        if not unstable.any():
+            return float(x[-1])
+        place = int(np.argmax(unstable))
+        stable, beyond = float(x[place - 1]), float(x[place])
+        for _ in range(50):
+            middle = 0.5 * (stable + beyond)
+            stable, beyond = (stable, middle) if abs(np.polyval(top, -middle)) > 1.0 else (middle, beyond)
+        return stable
 
     @cached_property
     def _continuous(self) -> tuple[Matrix, int]:
