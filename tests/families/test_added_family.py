@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Iterator
 
 import numpy as np
@@ -52,5 +53,7 @@ def test_its_limits_hold() -> None:
         uh.integrate(large, METHOD)
     with pytest.raises(errors.MethodError, match="already"):
         add_family(FAMILY)
+    with pytest.raises(errors.MethodError, match="there is a 'two-stage-2' already"):
+        add_family(dataclasses.replace(FAMILY, name="another"), METHOD)
     with pytest.raises(errors.MethodError, match="no known family"):
         uh.integrate(large, TwoStage(family="unheard-of"))

@@ -18,6 +18,16 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import Node, add, name, neg, number, rewrite, upwards
 from unhurried_heron.formulas.grammar import Source, read
 from unhurried_heron.formulas.simplify import ratio_of_sums, simplified
+from unhurried_heron.formulas.spelling import to_python
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.text(alphabet="xt1.^' \n(", max_size=12))
+def test_letters_of_other_alphabets_change_nothing(text: str) -> None:
+    plain, places = to_python(text, 3)
+    other, moved = to_python(text + "\u03c9", 3)
+    assert (other[:-1], moved[: len(plain.encode())]) == (plain, places[:-1])
+
 
 LEAVES = st.sampled_from(["x", "y", "k'", "2", "3", "0.5", "1", "0", "pi"])
 
