@@ -16,6 +16,7 @@ in ``harmless.txt``, each with its reason, and left out.
 from __future__ import annotations
 
 import argparse
+import ast
 import importlib
 import json
 import os
@@ -61,6 +62,11 @@ SECONDS_A_RUN = 1200.0
 AHEAD = ["numba", "scipy.sparse.linalg", "scipy.optimize", "pandas", "matplotlib.pyplot", "typer", "rich", "pytest"]
 
 
+def _in_function(text: str, line: int) -> bool:
+    functions = (node for node in ast.walk(ast.parse(text)) if isinstance(node, ast.FunctionDef))
+    return any(node.body[0].lineno <= line <= (node.end_lineno or 0) for node in functions)
+
+
 @dataclass
 class Walked:
     """Which tests walk over which line of which file, and how many seconds each takes."""
@@ -68,18 +74,19 @@ class Walked:
     tests: dict[str, dict[int, list[str]]]
     seconds: dict[str, float]
 
-    def near(self, edit: Edit, line: int) -> list[str]:
+    def near(self, edit: Edit, line: int, text: str) -> list[str]:
         """Return what may notice an edit of a line, the shortest first."""
         lines = self.tests.get(edit.file, {})
-        # what is read at import is looked at by a test of the whole house, too
-        near = [HOUSE, *(lines.get(line) or sorted({test for tests in lines.values() for test in tests}))]
+        # what is read at import is walked over by the test that happens to import it, and by a test of the whole house
+        near = lines.get(line) if _in_function(text, line) else None
+        near = [HOUSE, *(near or sorted({test for tests in lines.values() for test in tests}))]
         if edit.file.startswith("kernels/"):
             near = [test for test in self.seconds if test.startswith(tuple(COMPILED))]
         return sorted(near or self.seconds, key=lambda test: self.seconds.get(test, 0.0))
 
-    def in_two(self, edit: Edit, line: int, most: float) -> tuple[list[str], list[str]]:
+    def in_two(self, edit: Edit, text: str, most: float) -> tuple[list[str], list[str]]:
         """Return those of them that take so many seconds together, and all others that may notice it."""
-        total, near = 0.0, self.near(edit, line)
+        total, near = 0.0, self.near(edit, edit.line(text), text)
         for count, test in enumerate(near):
             total += self.seconds.get(test, 0.0)
             if total > most and count:
@@ -231,8 +238,8 @@ def try_all(drawn: list[Edit], walks: Walked, workers: list[Worker], arguments: 
                 print(told, worker.edit.told(worker.text), flush=True)
             if outcome and left:
                 edit = left.pop()
-                line = edit.line((worker.copy / SOURCE / edit.file).read_text("utf-8"))
-                worker.seed(edit, *walks.in_two(edit, line, arguments.first))
+                text = (worker.copy / SOURCE / edit.file).read_text("utf-8")
+                worker.seed(edit, *walks.in_two(edit, text, arguments.first))
         time.sleep(0.02)
     return counts
 

@@ -117,8 +117,9 @@ def test_exit_codes_and_errors(tmp_path: Path) -> None:
     assert "Traceback" in heron("run", tmp_path / "bad.toml", "--debug").stderr
 
 
-def test_a_reader_who_has_had_enough() -> None:
-    command = [str(Path(sys.executable).with_name("heron")), "methods"]
+@pytest.mark.parametrize("arguments", [("methods",), ("check", "--latex", demo_file("culvert")), ("--help",)], ids=str)
+def test_a_reader_who_has_had_enough(arguments: tuple) -> None:
+    command = [str(Path(sys.executable).with_name("heron")), *map(str, arguments)]
     with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as process:
         process.stdout.close()
         assert (process.stderr.read(), process.wait(timeout=60)) == (b"", 1)

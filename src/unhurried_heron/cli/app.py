@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import os
 import sys
 from typing import Annotated
 
@@ -46,10 +45,6 @@ def main() -> None:
             raise
         print(f"heron: {error}", file=sys.stderr)
         sys.exit(2)
-    except BrokenPipeError:
-        # the reader of a pipe has had enough; Python must not complain when it closes standard output
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        sys.exit(1)
     except OSError as error:
         if debug:
             raise
