@@ -148,6 +148,11 @@ def test_angles_are_plain_numbers(angle: str) -> None:
 def test_closed_forms_begin_where_the_states_do() -> None:
     with pytest.raises(errors.ValueGivenError, match="does not begin"):
         uh.Problem.from_text("x' = -x", exact={"x": "2*exp(-t)"}, **SAID)
+    for size in (1e-6, 1e6):
+        said = {"initial": {"x": size}, "interval": (0, 1)}
+        with pytest.raises(errors.ValueGivenError, match="does not begin"):
+            uh.Problem.from_text("x' = -x", exact={"x": f"1.001*{size}*exp(-t)"}, **said)
+        assert uh.Problem.from_text("x' = -x", exact={"x": f"(1 + 1e-12)*{size}*exp(-t)"}, **said).model.exact
     fixed = uh.Problem.from_text("x' = -x", exact={"x": "exp(-t)"}, **SAID)
     with pytest.warns(uh.DoubtWarning, match="was dropped"):
         assert fixed.with_(initial={"x": 3}).model.exact == {}
