@@ -264,7 +264,7 @@ def _numbers(function: NamedFunction, result: Any, n: int) -> Any:
             f"{function.label} returned something that is not {n} real number{'s' * (n != 1)}",
             name=function.label,
             place=function.label,
-            expected=f"a sequence of {n} real numbers"
+            expected=f"a sequence of {n} real number{'s' * (n != 1)}"
             + (" in the order " + ", ".join(function.states) if n > 1 else ""),
             given=given,
         )
