@@ -22,8 +22,8 @@ SAID = [
      "the function '<lambda>' returned a dict that does not fit the states; expected: one rate for each of x; "
      "given: an empty dict; at the function '<lambda>'"),
     (lambda: uh.Problem.from_rates(lambda x, z: [1.0], initial={"x": 1, "z": 2}, interval=(0, 1)),
-     "the function '<lambda>' returned something that is not 2 real numbers; expected: a sequence of 2 real numbers in the "
-     "order x, z; given: list of shape (1,) and type float64; at the function '<lambda>'"),
+     "the function '<lambda>' returned something that is not 2 real numbers; expected: a sequence of 2 real numbers in "
+     "the order x, z; given: list of shape (1,) and type float64; at the function '<lambda>'"),
     (lambda: uh.Problem.from_rates(lambda x: [1.0, 2.0], **PLAIN),
      "the function '<lambda>' returned something that is not 1 real number; expected: a sequence of 1 real number; "
      "given: list of shape (2,) and type float64; at the function '<lambda>'"),
