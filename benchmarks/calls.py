@@ -10,6 +10,7 @@ from pairing import in_turn
 
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.words.event import Event
 
 # a few steps only
 READY = LORENZ.with_(interval=(0, 0.01))
@@ -17,6 +18,7 @@ LOCATED = Problem.from_text(
     "x' = v\nv' = where(x > 0, -1, 1)*k", initial={"x": 1, "v": 0}, parameters={"k": 100}, interval=(0, 50)
 )
 TIMED = Problem.from_text("x' = where(sin(50*t) > 0, 1, -1)", initial={"x": 1}, interval=(0, 6))
+EVENT = Event("x = 50")
 REPEATS = 20
 
 
@@ -38,11 +40,14 @@ def report() -> None:
     located, timed = (len(integrate(problem, record=2).switches) for problem in (LOCATED, TIMED))
     found = in_turn(
         call=each(lambda: integrate(READY, record=2)),
+        event=each(lambda: integrate(READY, record=2, events=[EVENT])),
         copy=each(lambda: READY.with_(parameters={"r": 29})),
         located=each(lambda: integrate(LOCATED, record=2), located),
         timed=each(lambda: integrate(TIMED, record=2), timed),
     )
-    print(f"   integrate on a ready problem: {found['call']:.0f} us (asked: 250)")
+    print(
+        f"   integrate on a ready problem: {found['call']:.0f} us (asked: 250), with an event {found['event']:.0f} us"
+    )
     print(f"   with_(parameters=...): {found['copy']:.0f} us (asked: 50)")
     print(f"   a located switch, with the steps between: {found['located']:.0f} us; one of known time: "
           f"{found['timed']:.0f} us (asked: 20 without the steps)")  # fmt: skip

@@ -24,8 +24,10 @@ from unhurried_heron.march.tolerances import Tolerance, tolerances
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.problem.settle import watched_events
 from unhurried_heron.run.run import Run
 from unhurried_heron.words.event import Event
+from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.said import listed
 
 
@@ -130,8 +132,10 @@ def integrate(
         problem.interval, step=step, starting_step=starting_step, largest_step=largest_step
     )
     times = record_times(problem, record)
-    # a changed copy checks the new events as the problem's own were checked
-    watched = problem.with_(events=(*problem.events, *extra)).events if extra else problem.events
+    watched = (*problem.events, *extra)
+    if extra:
+        # as the problem's own were checked
+        watched_events(watched, problem.settled, Mistakes())
     relative, absolute = tolerances(problem, rtol, atol)
     asked = Asked(
         problem=problem,

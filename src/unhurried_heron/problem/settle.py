@@ -85,7 +85,7 @@ def settle(said: Said, mistakes: Mistakes, model: Model | None = None) -> Settle
     settled = Settled(model, values, left_open, Values(model.layout, start), found.interval, units, definitions)
     if _complete(settled):
         settled = replace(settled, model=_tried(model, settled, mistakes))
-    watched = _watched(said.events, settled, mistakes)
+    watched = watched_events(said.events, settled, mistakes)
     # a changed copy may leave a parameter without use
     if fresh and model.rates.written:
         used = _names_used(said, settled.model, found, watched) | needed
@@ -214,8 +214,14 @@ def _tried(model: Model, settled: Settled, mistakes: Mistakes) -> Model:
     return replace(model, rates=rates)
 
 
-def _watched(events: tuple[Event, ...], settled: Settled, mistakes: Mistakes) -> list[Watched]:
-    """Check the events one by one."""
+def watched_events(events: tuple[Event, ...], settled: Settled, mistakes: Mistakes) -> list[Watched]:
+    """Check the events one by one; return what is compiled of each.
+
+    Raises
+    ------
+    FormulationError
+        One of its subclasses, unless the mistakes gather what is wrong.
+    """
     seen: set[str] = set()
     watched = []
     for event in events:
