@@ -84,8 +84,6 @@ def _places(problem: Problem, given: Mapping[str, float]) -> Any:
 
 def _for_states(problem: Problem, given: Any, name: str, default: float) -> Array:
     layout = problem.model.layout
-    if type(given) is float and 0.0 <= given < math.inf:
-        return np.full(layout.size, given)
     values = np.full(layout.size, default)
     for state, value in given.items() if isinstance(given, Mapping) else [(None, given)]:
         stretch = slice(None) if state is None else _stretch(problem, str(state))

@@ -202,9 +202,9 @@ class CoherentSet:
         above, below = ([self._power(base, p) for base, p in parts[sign]] for sign in (1, -1))
         text = "*".join(above) or ("1" if below else PLAIN_WORDS)
         text += "/" + "/".join(below) if below else ""
-        if math.isclose(factor, 1.0, rel_tol=1e-9) and "(" not in text:
-            return text
-        return self._as_rate(unit) or (text if math.isclose(factor, 1.0, rel_tol=1e-9) else f"{factor:.6g} {text}")
+        fits = math.isclose(factor, 1.0, rel_tol=1e-9)
+        rate = "" if fits and "(" not in text else self._as_rate(unit)
+        return rate or (text if fits else f"{factor:.6g} {text}")
 
     def _as_rate(self, unit: Unit) -> str:
         """Return a declared unit by one of time, if that is what a unit is."""
