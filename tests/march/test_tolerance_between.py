@@ -90,7 +90,7 @@ def test_times_far_from_zero(begin: float, method: str) -> None:
 def test_narrow_forcing_is_seen(method: str, interval: tuple[float, float]) -> None:
     width, sign = 1e-4, np.sign(interval[1] - interval[0])
     problem = uh.Problem.from_text(
-        "x' = exp(-((t - 5)/width)^2) + 2*exp(-((t - 1.7)/width)^2) + 4*exp(-((t - 7.3)/width)^2)",
+        "x' = exp(20)*exp(-20 - ((t - 5)/width)^2) + 2*exp(-((t - 1.7)/width)^2) + 4*exp(-((t - 7.3)/width)^2)",
         initial={"x": 0}, parameters={"width": width}, interval=interval,
     )  # fmt: skip
     for rtol in (1e-3, 1e-9):

@@ -13,6 +13,7 @@ import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.methods.collocation import RADAU_IIA_5
 from unhurried_heron.methods.explicit import DORMAND_PRINCE_54
+from unhurried_heron.methods.interpolant import continuous_weights
 from unhurried_heron.methods.rooted_trees import density, size, trees
 
 
@@ -77,6 +78,33 @@ def extrapolated(order: int) -> uh.RungeKutta:
 def test_order_eight_is_seen() -> None:
     # extrapolating Euler's method over 1..8 substeps gives order 8 (Hairer, Norsett and Wanner I, section II.9)
     assert extrapolated(8).order == 8
+
+
+@pytest.mark.parametrize(("order", "reached"), [(2, 2), (3, 3), (4, 3), (5, 3), (6, 4)])
+def test_the_interpolant_is_the_best_of_its_order(order: int, reached: int) -> None:
+    method = extrapolated(order)
+    a = [[*map(float, row), 0.0] for row in method.a] + [[*map(float, method.b), 0.0]]
+    weights, met = continuous_weights(a, a[-1], order)
+    # the cubic through values and rates of both ends is of order 3, and needs no tableau
+    assert reached <= met <= order and weights.shape[0] <= max(met, 3) + 1
+    gauss, measure = np.polynomial.legendre.leggauss(12)
+    theta = (gauss + 1) / 2
+    powers = theta[:, None] ** np.arange(1, weights.shape[0] + 1)
+
+    def stages(tree: tuple) -> np.ndarray:
+        return np.prod([a @ stages(branch) for branch in tree] or [np.ones(len(a))], axis=0)
+
+    def missed(n: int) -> np.ndarray:
+        return np.array([powers @ weights @ stages(tree) - theta**n / density(tree) for tree in trees(n)])
+
+    assert max(np.abs(missed(n)).max() for n in range(1, met + 1)) < 1e-11
+    # a change that keeps ends, slopes and orders can only raise the mean square of what is missed next
+    kept = np.array([stages(tree) for n in range(1, met + 1) for tree in trees(n)])
+    changes = np.linalg.svd(kept)[2][np.linalg.matrix_rank(kept) :]
+    along = changes @ np.array([stages(tree) for tree in trees(met + 1)]).T
+    for power in range(2, weights.shape[0] - 1):
+        bump = theta**power * (1 - theta) ** 2
+        assert np.abs(along @ missed(met + 1) @ (measure * bump)).max() < 1e-12
 
 
 @pytest.mark.parametrize(
