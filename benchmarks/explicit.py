@@ -9,7 +9,7 @@ import numpy as np
 from pairing import attempts_of, compile_c, in_turn, prepared, seconds_of, verdict
 
 from unhurried_heron.march.integrate import integrate
-from unhurried_heron.methods.explicit import DORMAND_PRINCE_54
+from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.problem.problem import Problem
 
 # E. N. Lorenz, J. Atmos. Sci. 20 (1963) 130-141
@@ -27,7 +27,7 @@ def report() -> None:
     """Print the time per step of both, and their ratio."""
     march = prepared(LORENZ, "dormand-prince-54", RTOL, ATOL, FIRST)
     rates = march.native.rates
-    interpolant = np.ascontiguousarray(DORMAND_PRINCE_54.interpolant)
+    interpolant = np.ascontiguousarray(CATALOGUE["dormand-prince-54"].interpolant)
     buffers = [np.zeros(ROOM), np.zeros(ROOM), np.zeros((ROOM, 5, 3)), np.zeros((2 * ROOM, 5))]
     pointers = [array.ctypes.data for array in (*buffers, interpolant)]
     attempts = {}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from two_stage import GAMMA, Work
 
+from unhurried_heron.kernels.implicit.newton import factor_for, forget_iterations, solve_stage
 from unhurried_heron.kernels.linear_algebra.calls import solve
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
@@ -25,7 +26,6 @@ from unhurried_heron.kernels.memory.control import (
     STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.memory.decoding import decoder, system_in
-from unhurried_heron.kernels.newton import factor_for, forget_iterations, solve_stage
 
 work_in = decoder(Work)
 
@@ -40,11 +40,11 @@ def attempt(system, work, control):
         work.base[k], work.z[k] = y[k], h * GAMMA * system.slope[k]
     if find_jacobian(system, work, control) != 1:
         return RATES_STOPPED
-    if not factor_for(work, control, shift):
+    if not factor_for(work, control, work.real, shift):
         return REFUSED
     for stage in range(2):
         node = GAMMA if stage == 0 else 1.0
-        outcome, count = solve_stage(system, work, control, control.time + node * h, shift, 1e-4)
+        outcome, count = solve_stage(system, work, control, work.real, control.time + node * h, shift, 1e-4)
         control.row_iterations += count
         if outcome == STOPPED:
             return RATES_STOPPED

@@ -6,18 +6,12 @@ import numpy as np
 import pytest
 
 from unhurried_heron.kernels.machine_code.loading import load_kernel
-from unhurried_heron.kernels.memory.bundles import OWN, SYSTEM, DenseWork, System
-from unhurried_heron.native.signature import address
 
 
 def fastest(matrix: np.ndarray) -> tuple[float, float]:
-    n = len(matrix)
-    spare = np.append(matrix.ravel(), 0.0)
-    table = np.zeros(OWN + len(DenseWork._fields), dtype=np.int64)
-    table[SYSTEM + System._fields.index("n")] = n
-    table[OWN + DenseWork._fields.index("spare")] = address(spare)
-    load_kernel("linear_algebra.eigenvalues.growth")(table)
-    return float(spare[0]), float(spare[n * n])
+    values = np.append(float(len(matrix)), matrix.ravel())
+    load_kernel("linear_algebra.eigenvalues.growth")(values)
+    return float(values[0]), float(values[1])
 
 
 def matrices(n: int) -> list[np.ndarray]:

@@ -10,9 +10,8 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
-from unhurried_heron.methods.catalogue import all_methods
+from unhurried_heron.methods.catalogue import CATALOGUE, all_methods
 from unhurried_heron.methods.collocation import RADAU_IIA_5
-from unhurried_heron.methods.explicit import DORMAND_PRINCE_54
 from unhurried_heron.methods.interpolant import continuous_weights
 from unhurried_heron.methods.rooted_trees import density, size, trees
 
@@ -136,7 +135,7 @@ def test_the_last_stage_is_the_first_of_the_next_step() -> None:
 
 
 def test_stability_functions() -> None:
-    numerator, denominator = DORMAND_PRINCE_54.stability
+    numerator, denominator = CATALOGUE["dormand-prince-54"].stability
     assert numerator == (
         1,
         1,

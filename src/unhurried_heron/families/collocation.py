@@ -7,20 +7,14 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.families.controller import Controller
-from unhurried_heron.families.error_scale import ErrorScale
+from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import Demand, Family, WorkSpace
-from unhurried_heron.families.linear import MOST_STUBBORN, dense_context
-from unhurried_heron.kernels.collocation.constants import constants_of
-from unhurried_heron.kernels.memory.bundles import COLLOCATION_MEMORY, NEWTON, DenseWork
+from unhurried_heron.families.linear import MOST_STUBBORN, dense_context, growth_kernel
+from unhurried_heron.kernels.memory.bundles import IMPLICIT_MEMORY, NEWTON, DenseWork
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.collocation import Collocation
 from unhurried_heron.run.trajectory import Array
 
-# so many modes are looked at one by one for growth that no error estimate can see
-MOST_EIGENVALUES = 64
-# how closely Newton's iteration is solved where no tolerance says so (fixed steps)
-_FIXED_STEP = 1e-10
-_FIXED_STEP_NEWTON = 2e-5
 # errors of several components and steps add up
 _SHARE = 0.7
 # the iteration's error goes into the solution as it is, so it gets a small share of the tolerance
@@ -39,9 +33,7 @@ def _scale(method: Collocation, relative: Array, absolute: Array, state: Array, 
     h^(p+1), does. Where that error is ``rtol``, the estimate is of the size rtol^((q+1)/(p+1)).
     """
     if fixed:
-        largest = float(np.abs(state).max(initial=0.0))
-        tight = _FIXED_STEP * (1e-3 * largest or 1e-3)
-        return ErrorScale(np.full_like(state, _FIXED_STEP), np.full_like(state, tight), _FIXED_STEP_NEWTON)
+        return for_fixed_steps(state)
     share = (method.embedded_order + 1) / (method.interpolant_order + 1)
     # pure absolute tolerances have no scale that such a power could refer to: the estimate is taken as it is
     with np.errstate(divide="ignore"):
@@ -52,21 +44,31 @@ def _scale(method: Collocation, relative: Array, absolute: Array, state: Array, 
     return ErrorScale(relative * loosened, absolute * loosened, newton, between)
 
 
+def _constants_of(method: Collocation, newton: float, between: float) -> np.ndarray:
+    """Return the numbers of a method and of a run in these places, float64 (50,)."""
+    gamma, alpha, beta, basis, inverse = method.spectrum
+    parts = [method.nodes[:2], [gamma, alpha, beta], basis, inverse, method.interpolant, np.linalg.inv(method.a)]
+    theta = np.linspace(0.0, 1.0, 1001)
+    node_polynomial = np.poly(method.nodes)
+    largest = np.abs(theta * np.polyval(node_polynomial, theta)).max()
+    signs = node_polynomial[1:] * [-1.0, 1.0, -1.0]
+    parts += [method.error_weights, signs, [largest, newton, between]]
+    return np.concatenate([np.ravel(part) for part in parts])
+
+
 def _lay_out(method: Collocation, demand: Demand) -> WorkSpace:
     from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
     n, control, scales, fixed, linear = demand
     assert linear is not None, "an implicit family is given linear algebra"
-    kernels, m = {}, 0
-    # these need full matrices
-    full = linear.jacobian.ndim == 2
-    if fixed and full and n <= MOST_STUBBORN:
-        kernels["insist"], m = "collocation.stubborn.insist", 3 * n
-    if full and n <= MOST_EIGENVALUES:
-        kernels["growth"] = "linear_algebra.eigenvalues.growth"
-    addresses = {field: kernel.address for field, kernel in zip(kernels, load_kernels(*kernels.values()), strict=True)}
+    insist, m = 0, 0
+    # this needs full matrices
+    if fixed and linear.jacobian.ndim == 2 and n <= MOST_STUBBORN:
+        (kernel,) = load_kernels("collocation.stubborn.insist")
+        insist, m = kernel.address, 3 * n
+    growth, looked = growth_kernel(linear, n)
     shapes: dict[str, Any] = dict.fromkeys(DenseWork._fields, n)
-    shapes |= {"spare": n * n + 1 if "growth" in kernels else 0, "stacked": m, "direction": m}
+    shapes |= {"spare": n * n + 1 if growth else 0, "stacked": m, "direction": m}
     fields: dict[str, Any] = {name: np.zeros(shape) for name, shape in shapes.items()}
     contexts = {
         "real": linear.context(False),
@@ -74,19 +76,18 @@ def _lay_out(method: Collocation, demand: Demand) -> WorkSpace:
         "whole": dense_context(m, control, None, False),
     }
     fields |= {
-        "memory": np.zeros(1, dtype=COLLOCATION_MEMORY),
+        "memory": np.zeros(1, dtype=IMPLICIT_MEMORY),
         "controller": _CONTROLLER.record(method.embedded_order),
         "newton": np.zeros(1, dtype=NEWTON),
         "factor": linear.factor,
         "solve": linear.solve,
         "jacobian": linear.jacobian,
-        "insist": 0,
-        "growth": 0,
-        **addresses,
+        "insist": insist,
+        "growth": growth,
         **{name: context[0].ctypes.data for name, context in contexts.items()},
-        "constants": constants_of(method, scales.newton, scales.between),
+        "constants": _constants_of(method, scales.newton, scales.between),
     }
-    keep = (*contexts.values(), linear)
+    keep = (*contexts.values(), linear, looked)
     return WorkSpace(DenseWork(**fields), np.zeros(n), method.stages + 1, keep)
 
 

@@ -5,8 +5,16 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+import numpy as np
+
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.trajectory import Array
+
+# how closely Newton's iteration is solved where no tolerance says so (fixed steps)
+_FIXED_STEP = 1e-10
+_FIXED_STEP_NEWTON = 2e-5
+# from this order on a smaller tolerance of each step costs less than it gains
+_LEAST_ORDER = 2
 
 
 @dataclass(frozen=True)
@@ -27,6 +35,23 @@ class ErrorScale:
     between: float = math.nan
 
 
-def as_given(method: Method, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
-    """Return the user's tolerances: the estimate is of the error that they bound."""
-    return ErrorScale(relative, absolute)
+def proportional(method: Method, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+    """Return the tolerance of a step's error for one of the solution's that goes with the user's.
+
+    Errors of steps add up to T/h of them. Where the solution of the higher order is carried on, that makes up for the
+    power of h by which it is better than the estimate. Else, for an estimate of order q, the error of the solution goes
+    with the power q / (q + 1) of the step's, which is so to be of the size rtol^((q + 1) / q).
+    """
+    q = method.estimate_order
+    if fixed or method.order > q or q < _LEAST_ORDER:
+        return ErrorScale(relative, absolute)
+    # pure absolute tolerances have no scale that such a power could refer to
+    share = np.where(relative > 0.0, np.minimum(relative, 1.0) ** (1.0 / q), 1.0)
+    return ErrorScale(relative * share, absolute * share)
+
+
+def for_fixed_steps(state: Array) -> ErrorScale:
+    """Return what Newton's iteration is held to where no tolerance says so."""
+    largest = float(np.abs(state).max(initial=0.0))
+    tight = _FIXED_STEP * (1e-3 * largest or 1e-3)
+    return ErrorScale(np.full_like(state, _FIXED_STEP), np.full_like(state, tight), _FIXED_STEP_NEWTON)

@@ -8,10 +8,12 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.families.controller import Controller
+from unhurried_heron.families.error_scale import proportional
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.kernels.memory.bundles import EXPLICIT_MEMORY, Tableau
 from unhurried_heron.methods.catalogue import DEFAULT
-from unhurried_heron.methods.method import estimate_order
+from unhurried_heron.methods.coefficients import balanced, floats
+from unhurried_heron.methods.runge_kutta import EXPLICIT as NAME
 from unhurried_heron.methods.runge_kutta import RungeKutta
 
 # proportional and integral parts (K. Gustafsson, ACM Trans. Math. Softw. 17 (1991) 533-554): with 0.6 of the error now
@@ -22,15 +24,17 @@ _CONTROLLER: Final = Controller(share=0.77, now=0.8, before=-0.2)
 
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     addresses, engine = _tableau_code(method, demand.n)
-    degree, width = method.interpolant.shape
-    stages, where = np.zeros((width, demand.n)), np.zeros(1, dtype=np.int64)
+    degree, total = method.interpolant.shape
+    width = total - len(method.further_stages)
+    # what further stages are evaluated at stands in one more row
+    stages, where = np.zeros((total + (total > width), demand.n)), np.zeros(1, dtype=np.int64)
     memory = np.zeros(1, dtype=EXPLICIT_MEMORY)
-    controller = _CONTROLLER.record(estimate_order(method))
-    tableau = Tableau(memory, controller, *addresses, degree, width, stages, where)
+    controller = _CONTROLLER.record(method.estimate_order)
+    tableau = Tableau(memory, controller, *addresses, degree, width, total, stages, where)
     return WorkSpace(tableau, stages[0], degree, (engine,))
 
 
-def _tableau_code(method: RungeKutta, n: int) -> tuple[tuple[int, int, int], Any]:
+def _tableau_code(method: RungeKutta, n: int) -> tuple[list[int], Any]:
     # what compiles is loaded when something runs
     from unhurried_heron.native.tableaux import MOST_WRITTEN_OUT
 
@@ -38,12 +42,22 @@ def _tableau_code(method: RungeKutta, n: int) -> tuple[tuple[int, int, int], Any
 
 
 @functools.lru_cache(maxsize=64)
-def _compiled(method: RungeKutta, size: int | None) -> tuple[tuple[int, int, int], Any]:
-    from unhurried_heron.native.tableaux import compile_tableau
+def _compiled(method: RungeKutta, size: int | None) -> tuple[list[int], Any]:
+    from unhurried_heron.native.tableaux import Arithmetic, compile_tableau
 
-    a = np.array([[float(x) for x in row] for row in method.a])
-    b, c = (np.array([float(x) for x in row]) for row in (method.b, method.c))
-    return compile_tableau(a, b, c, method.error_weights, method.interpolant, size)
+    width = len(method.interpolant[0]) - len(method.further_stages)
+    further = [balanced([row[: width + i]], [sum(row)])[0] for i, row in enumerate(method.further_stages)]
+    degrees = [1.0, *[0.0] * (len(method.interpolant) - 1)]
+    numbers = Arithmetic(
+        balanced(method.a, method.c),
+        balanced([method.b], [1.0])[0],
+        floats(method.c),
+        method.error_weights,
+        not method.ends_in_a_stage,
+        further,
+        balanced(method.interpolant, degrees),
+    )
+    return compile_tableau(numbers, size)
 
 
-EXPLICIT: Final = Family("explicit Runge-Kutta", "explicit_runge_kutta.family", _lay_out, reference=DEFAULT)
+EXPLICIT: Final = Family(NAME, "explicit_runge_kutta.family", _lay_out, scale=proportional, reference=DEFAULT)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
-from unhurried_heron.families.error_scale import ErrorScale, as_given
+from unhurried_heron.families.error_scale import ErrorScale, proportional
 from unhurried_heron.families.linear import LinearSolver
 from unhurried_heron.run.trajectory import Array
 
@@ -69,7 +69,7 @@ class Family:
     kernel: str
     lay_out: Callable[[Any, Demand], WorkSpace]
     implicit: bool = False
-    scale: Callable[[Any, Array, Array, Array, bool], ErrorScale] = as_given
+    scale: Callable[[Any, Array, Array, Array, bool], ErrorScale] = proportional
     reference: str = ""
     beside: tuple[str, ...] = ()
     most_states: int | None = None

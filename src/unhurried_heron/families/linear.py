@@ -20,6 +20,8 @@ MOST_FULL: Final = 100
 LEAST_BLOCKS: Final = 500
 MOST_DENSE: Final = 5000
 MOST_STUBBORN: Final = 500
+# so many modes are looked at one by one for growth that no error estimate can see
+MOST_EIGENVALUES: Final = 64
 # up to this width a band beats sparse factors
 _WIDEST_BAND: Final = 120
 _SPARSE: Final = 0.1
@@ -81,6 +83,16 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed:
     if below + above <= _WIDEST_BAND:
         return "banded"
     return "sparse" if entries.rows.size < _SPARSE * n * n else "dense"
+
+
+def growth_kernel(linear: LinearSolver, n: int) -> tuple[int, Any]:
+    """Return the address of the kernel that looks for growing modes, 0 where there are too many, and what to keep."""
+    if linear.jacobian.ndim != 2 or n > MOST_EIGENVALUES:
+        return 0, None
+    from unhurried_heron.kernels.machine_code.prepare import load_kernels
+
+    (kernel,) = load_kernels("linear_algebra.eigenvalues.growth")
+    return kernel.address, kernel
 
 
 def refuse_large(method: str, n: int) -> None:

@@ -6,12 +6,13 @@ from typing import Final
 
 from unhurried_heron.errors import MethodError
 from unhurried_heron.families.collocation import COLLOCATION
+from unhurried_heron.families.diagonal import DIAGONAL
 from unhurried_heron.families.explicit import EXPLICIT
 from unhurried_heron.families.family import Family
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.methods.method import Method
 
-FAMILIES: Final[dict[str, Family]] = {family.name: family for family in (COLLOCATION, EXPLICIT)}
+FAMILIES: Final[dict[str, Family]] = {family.name: family for family in (COLLOCATION, EXPLICIT, DIAGONAL)}
 
 
 def family_of(method: Method) -> Family:

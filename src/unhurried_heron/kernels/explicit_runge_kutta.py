@@ -96,6 +96,33 @@ def _accept(system, tableau, control):
     return REACHED_END
 
 
+@inner
+def _describe(system, tableau, control):
+    """Write the step polynomial; where its further stages cannot be had, the cubic through both ends."""
+    n, h, y, stages, coefficients = system.n, control.length, system.state, tableau.stages, as_doubles(control.place)
+    if tableau.total > tableau.width:
+        scratch = offset_by(stages, tableau.total * n)
+        code = call_attempt(
+            tableau.further, control.time, h, y, stages, scratch, n, system.rates, system.context, tableau.where
+        )
+        made = tableau.total - tableau.width if code == 1 else tableau.where[0] - tableau.width + 1
+        control.rate_evaluations += made
+        if code < 1:
+            control.bad_time = control.time + h
+            return RATES_STOPPED
+        if code != 1:
+            end_rates = _end_rates(system, tableau)
+            for k in range(n):
+                move, a, b = system.trial[k] - y[k], h * stages[k], h * end_rates[k]
+                coefficients[k], coefficients[n + k] = y[k], a
+                coefficients[2 * n + k], coefficients[3 * n + k] = 3.0 * move - 2.0 * a - b, a + b - 2.0 * move
+                for d in range(4, tableau.degree + 1):
+                    coefficients[d * n + k] = 0.0
+            return REACHED_END
+    call_polynomial(tableau.polynomial, h, y, stages, coefficients, n)
+    return REACHED_END
+
+
 def family(address):
     """Do what `march` asks for; its slope is the first row of ``stages``."""
     table = as_longs(address)
@@ -103,9 +130,7 @@ def family(address):
     if control.ask == ATTEMPT:
         return _attempt(system, tableau, control)
     if control.ask == DESCRIBE:
-        place = as_doubles(control.place)
-        call_polynomial(tableau.polynomial, control.length, system.state, tableau.stages, place, system.n)
-        return REACHED_END
+        return _describe(system, tableau, control)
     if control.ask == ACCEPT:
         return _accept(system, tableau, control)
     if control.ask == REFUSE:

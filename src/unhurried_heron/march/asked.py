@@ -36,6 +36,8 @@ class Asked:
         Whether switches are landed on.
     linear : str or None
         The linear algebra that is wanted, if any.
+    carry : str or None
+        Which order is carried on, if that was said; ``method`` does it.
     """
 
     problem: Problem
@@ -52,6 +54,7 @@ class Asked:
     held: bool
     budget: Budget
     linear: str | None = None
+    carry: str | None = None
 
     @property
     def adapts(self) -> bool:

@@ -22,7 +22,7 @@ from unhurried_heron.march.options import (
 from unhurried_heron.march.quiet import QUIET
 from unhurried_heron.march.tolerances import Tolerance, tolerances
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
-from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.method import Method, in_use
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.settle import watched_events
 from unhurried_heron.run.run import Run
@@ -48,6 +48,7 @@ def integrate(
     starting_step: float | None = None,
     largest_step: float | None = None,
     linear: Literal["dense", "banded", "sparse"] | None = None,
+    carry: Literal["higher", "lower"] | None = None,
     ledger: bool | None = None,
     progress: bool | None = None,
     on_interrupt: Literal["raise", "return"] = "raise",
@@ -59,7 +60,8 @@ def integrate(
     problem : Problem
         What to integrate.
     method : str, RungeKutta or Collocation
-        Name of a method (see `methods`), or one of your own.
+        Name of a method (see `methods`), or one of your own. Where it has no second solution and no ``step`` is given,
+        its error is estimated by step doubling.
     rtol, atol : float, or mapping of str to float
         Allowed error per step: ``atol + rtol * |state|``, for all states or by name. Without them ``rtol`` is 1e-7 and
         ``atol`` is a thousandth of ``rtol`` in the unit of each state.
@@ -87,6 +89,9 @@ def integrate(
     linear : {"dense", "banded", "sparse"}, optional
         How an implicit method solves its linear systems; by default what suits the size and the pattern of the
         Jacobian. ``run.options`` tells it.
+    carry : {"higher", "lower"}, optional
+        Which of its two solutions an explicit pair carries on; by default as its authors meant it. Step doubling has
+        two as well: the half steps, and what extrapolation makes of them, an order higher.
     ledger : bool, optional
         Whether to keep one row for each attempted step; by default where every step is recorded.
     progress : bool, optional
@@ -120,6 +125,7 @@ def integrate(
     chosen = find_method(method)
     check_fits(chosen, step, rtol, atol)
     one_of(on_interrupt, "on_interrupt", {"raise": '"raise"', "return": '"return"'})
+    one_of(carry, "carry", {None: "None", "higher": '"higher"', "lower": '"lower"'})
     one_of(switches, "switches", {True: "True", False: "False"})
     one_of(ledger, "ledger", {None: "None", True: "True", False: "False"})
     one_of(progress, "progress", {None: "None", True: "True", False: "False"})
@@ -139,7 +145,7 @@ def integrate(
     relative, absolute = tolerances(problem, rtol, atol)
     asked = Asked(
         problem=problem,
-        method=chosen,
+        method=in_use(chosen, fixed=fixed is not None, carry=carry),
         events=watched,
         relative=relative,
         absolute=absolute,
@@ -152,6 +158,7 @@ def integrate(
         held=switches,
         budget=limits,
         linear=linear,
+        carry=carry,
     )
     run = _carried_out(asked, progress, on_interrupt)
     if not run.ending.as_asked and run.ending.reason not in ("budget", "interrupted") and not QUIET.get():

@@ -12,7 +12,6 @@ from unhurried_heron.march.driver import Driver
 from unhurried_heron.march.layout import March, lay_out
 from unhurried_heron.march.passage import Passage
 from unhurried_heron.march.waiting import key_of, take
-from unhurried_heron.methods.method import estimate_order
 from unhurried_heron.native.context import parameter_values
 from unhurried_heron.native.system import differenced_in_groups, jacobian_entries, native_system
 
@@ -46,7 +45,7 @@ def _set_out(march: March, asked: Asked) -> None:
     march.record(np.empty(0) if asked.times is None else asked.times, np.copysign(np.inf, end - start))
     control["adaptive"] = int(asked.adapts)
     control["order"] = asked.method.order
-    control["estimate_order"] = estimate_order(asked.method)
+    control["estimate_order"] = asked.method.estimate_order
     control["bad_component"] = -1
     control["largest_step"] = asked.longest
     control["every_step"] = int(asked.times is None)

@@ -2,23 +2,66 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator, Mapping, MutableMapping
 from typing import Final
 
 from unhurried_heron.errors import MethodError, near_spelling
 from unhurried_heron.methods.collocation import RADAU_IIA_5
-from unhurried_heron.methods.explicit import CLASSICAL_RK_4, DORMAND_PRINCE_54, EULER, FEHLBERG_45, HEUN_2
 from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.published import published
+from unhurried_heron.methods.runge_kutta import RungeKutta
 
-CATALOGUE: Final[dict[str, Method]] = {
-    method.name: method for method in (EULER, HEUN_2, CLASSICAL_RK_4, FEHLBERG_45, DORMAND_PRINCE_54, RADAU_IIA_5)
-}
 
+class Catalogue(MutableMapping[str, Method]):
+    """Methods by their names; one that is published is read when it is asked for."""
+
+    def __init__(self, makers: Mapping[str, Callable[[], Method]]) -> None:
+        self._makers = dict(makers)
+        self._made: dict[str, Method] = {}
+
+    def __getitem__(self, name: str) -> Method:
+        if name not in self._made:
+            self._made[name] = self._makers[name]()
+        return self._made[name]
+
+    def __setitem__(self, name: str, method: Method) -> None:
+        self._makers[name] = lambda: method
+
+    def __delitem__(self, name: str) -> None:
+        del self._makers[name]
+        self._made.pop(name, None)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._makers)
+
+    def __len__(self) -> int:
+        return len(self._makers)
+
+
+def _tableau(kind: str, name: str) -> Callable[[], Method]:
+    return lambda: RungeKutta(**published(kind)[name])
+
+
+_EXPLICIT = (
+    "euler", "midpoint-2", "heun-2", "ralston-2", "heun-3", "ralston-3", "kutta-3", "bogacki-shampine-32",
+    "classical-rk-4", "three-eighths-4", "fehlberg-45", "cash-karp-54", "dormand-prince-54", "tsitouras-54",
+    "verner-65", "verner-76", "dormand-prince-853", "verner-98",
+)  # fmt: skip
+_DIAGONALLY_IMPLICIT = (
+    "backward-euler", "implicit-midpoint", "trapezoidal", "sdirk-2", "tr-bdf-2", "sdirk-3", "esdirk-32", "sdirk-43",
+    "esdirk-43", "esdirk-54-7", "esdirk-54-8",
+)  # fmt: skip
+_MAKERS: dict[str, Callable[[], Method]] = {name: _tableau("explicit", name) for name in _EXPLICIT}
+_MAKERS |= {name: _tableau("diagonally_implicit", name) for name in _DIAGONALLY_IMPLICIT}
+_MAKERS["radau-iia-5"] = lambda: RADAU_IIA_5
+
+CATALOGUE: Final = Catalogue(_MAKERS)
 
 # what runs where none is named, and what is advised for stiff problems
-DEFAULT: Final = DORMAND_PRINCE_54.name
-FOR_STIFF: Final = RADAU_IIA_5.name
+DEFAULT: Final = "dormand-prince-54"
+FOR_STIFF: Final = "radau-iia-5"
 # what the demo sets side by side: another pair beside the two
-COMPARED: Final = (FEHLBERG_45.name, DEFAULT, FOR_STIFF)
+COMPARED: Final = ("fehlberg-45", DEFAULT, FOR_STIFF)
 
 
 def all_methods() -> tuple[Method, ...]:

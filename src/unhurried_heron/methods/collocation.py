@@ -12,7 +12,7 @@ from typing import Any, ClassVar, Final
 
 import numpy as np
 
-from unhurried_heron.methods.interpolant import Matrix
+from unhurried_heron.methods.coefficients import Matrix
 from unhurried_heron.methods.rooted_trees import ElementaryWeights, Scalar
 from unhurried_heron.methods.stability import stability_function
 
@@ -66,6 +66,11 @@ class Collocation:
     def embedded_order(self) -> int:
         """Order of the second solution that estimates the error: a quadrature with one more node at 0."""
         return self.stages
+
+    @property
+    def estimate_order(self) -> int:
+        """Order of the error estimate."""
+        return self.embedded_order
 
     @property
     def interpolant_order(self) -> int:

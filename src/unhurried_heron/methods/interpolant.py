@@ -10,14 +10,16 @@ Of the polynomials that remain, those with the smallest mean-square residual of 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, Final
 
 import numpy as np
 
 from unhurried_heron.errors import MethodError
-from unhurried_heron.methods.rooted_trees import ElementaryWeights, Scalar, density, trees
+from unhurried_heron.methods.coefficients import Matrix, floats
+from unhurried_heron.methods.rooted_trees import MAX_ORDER, ElementaryWeights, Scalar, density, trees
 
-Matrix = np.ndarray[Any, np.dtype[np.float64]]
+# residual below which a condition counts as met
+_MET: Final = 1e-12
 
 
 def continuous_weights(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar], order: int) -> tuple[Matrix, int]:
@@ -26,13 +28,37 @@ def continuous_weights(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar], order
     Row d holds the coefficients of theta^(d+1). The last stage must be the rate at the end of the step.
     """
     weights = ElementaryWeights(a)
-    end = np.array([float(x) for x in b])
+    end = floats(b)
     for tried in range(order, 0, -1):
         for degree in (max(tried, 3), max(tried, 3) + 1):
             found = _solve(weights, end, tried, degree)
             if found is not None:
                 return found, tried
     raise MethodError("the method's weights do not even sum to one", expected="sum of b = 1", given=str(end.sum()))
+
+
+def joined_weights(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar], order: int) -> tuple[Matrix, int]:
+    """Return weights as `continuous_weights` does, of polynomials that need only meet the ends of the step.
+
+    For implicit methods: their derivatives there may be far from the slope of the solution.
+    """
+    weights, end = ElementaryWeights(a), floats(b)
+    for tried in range(order, 0, -1):
+        found = _solve(weights, end, tried, tried, smooth=False)
+        if found is not None:
+            return found, tried
+    raise MethodError("the method's weights do not even sum to one", expected="sum of b = 1", given=str(end.sum()))
+
+
+def order_of_weights(a: Sequence[Sequence[Scalar]], given: Matrix) -> int:
+    """Return the highest order whose conditions hold at every theta."""
+    weights = ElementaryWeights(a)
+    for order in range(1, MAX_ORDER + 1):
+        phi, wanted = _conditions(weights, range(order, order + 1), given.shape[0])
+        # large weights cancel: some digits are lost in evaluating them
+        if not np.abs(phi @ given.T - wanted).max() < _MET * max(1.0, np.abs(given).max()):
+            return order - 1
+    return MAX_ORDER
 
 
 def _conditions(weights: ElementaryWeights, orders: range, degree: int) -> tuple[Matrix, Matrix]:
@@ -48,24 +74,21 @@ def _conditions(weights: ElementaryWeights, orders: range, degree: int) -> tuple
     return np.array(rows), np.array(wanted)
 
 
-def _solve(weights: ElementaryWeights, end: Matrix, order: int, degree: int) -> Matrix | None:
+def _solve(weights: ElementaryWeights, end: Matrix, order: int, degree: int, *, smooth: bool = True) -> Matrix | None:
     stages = end.size
     phi, wanted = _conditions(weights, range(1, order + 1), degree)
     identity, powers = np.eye(stages), np.eye(degree)
     first, last = identity[0], identity[-1]
     exponents = np.arange(1.0, degree + 1.0)
     # unknowns: the matrix (degree, stages), flattened
-    system = np.vstack(
-        [
-            np.kron(powers, phi),
-            np.kron(np.ones(degree), identity),
-            np.kron(powers[:1], identity),
-            np.kron(exponents, identity),
-        ]
-    )
-    right = np.concatenate([wanted.T.ravel(), end, first, last])
+    system = [np.kron(powers, phi), np.kron(np.ones(degree), identity)]
+    rights = [wanted.T.ravel(), end]
+    if smooth:
+        system += [np.kron(powers[:1], identity), np.kron(exponents, identity)]
+        rights += [first, last]
+    system, right = np.vstack(system), np.concatenate(rights)
     particular: Any = np.linalg.lstsq(system, right, rcond=None)[0]
-    if np.abs(system @ particular - right).max() > 1e-12:
+    if np.abs(system @ particular - right).max() > _MET:
         return None
     _, singular, basis = np.linalg.svd(system)
     free = basis[int((singular > 1e-10 * singular[0]).sum()) :].T

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Protocol
 
+from unhurried_heron.errors import MethodError
 from unhurried_heron.methods.rooted_trees import Scalar
 
 
@@ -43,6 +44,10 @@ class Method(Protocol):
         """Order of the second solution that estimates the error; 0 without."""
 
     @property
+    def estimate_order(self) -> int:
+        """Order of the error estimate: it goes with the next power of the step."""
+
+    @property
     def interpolant_order(self) -> int:
         """Order at which values between the steps converge."""
 
@@ -55,6 +60,21 @@ class Method(Protocol):
         """The largest x for which a decay is stable up to h lambda = -x; infinite where there is none."""
 
 
-def estimate_order(method: Method) -> int:
-    """Return the order of the error estimate: that of the less accurate of the two solutions it compares."""
-    return min(method.order, method.embedded_order)
+def in_use(method: Method, *, fixed: bool, carry: str | None) -> Method:
+    """Return a method as a run uses it: with the order that is to be carried on, or its error by step doubling.
+
+    Raises
+    ------
+    MethodError
+        The method has no choice of orders.
+    """
+    if carry is not None:
+        if not hasattr(method, "carrying"):
+            raise MethodError(f"{method.name} is no pair of an explicit method", name="carry", place="carry",
+                              expected="an explicit Runge-Kutta method, or no carry=…", given=repr(carry))  # fmt: skip
+        carrying: Method = method.carrying(carry)
+        return carrying
+    if fixed or getattr(method, "paired", True):
+        return method
+    doubled: Method = method.doubled  # type: ignore[attr-defined]  # what has no pair has this
+    return doubled

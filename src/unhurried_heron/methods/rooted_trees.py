@@ -11,10 +11,12 @@ from collections.abc import Iterator, Sequence
 from fractions import Fraction
 from typing import Any, Final
 
+import numpy as np
+
 Tree = tuple[Any, ...]
 Scalar = Fraction | float
 
-MAX_ORDER: Final = 8
+MAX_ORDER: Final = 10
 # residual below which a condition counts as met: coefficients may be decimals, written out or as floating-point numbers
 _MET: Final = 1e-12
 
@@ -25,6 +27,23 @@ def trees(order: int) -> tuple[Tree, ...]:
     if order == 1:
         return ((),)
     return tuple(_forests(order - 1, order - 1, 0))
+
+
+def condition(tree: Tree) -> str:
+    """Return a tree's order condition as it is written, with the rows' sums as c."""
+    counts = {"c": sum(branch == () for branch in tree)}
+    factors = [f"c_i^{counts['c']}" if counts["c"] > 1 else "c_i"] if counts["c"] else []
+    factors += [_inner(branch, "ij") for branch in tree if branch]
+    return "sum of b_i" + "".join(f"*{factor}" for factor in factors) + f" = 1/{density(tree)}"
+
+
+def _inner(tree: Tree, names: str) -> str:
+    """Return the sum that stands for a subtree."""
+    here = names[1]
+    count = sum(branch == () for branch in tree)
+    factors = [f"a_{names}"] + ([f"c_{here}^{count}" if count > 1 else f"c_{here}"] if count else [])
+    factors += [_inner(branch, here + chr(ord(here) + 1)) for branch in tree if branch]
+    return "(sum of " + "*".join(factors) + ")"
 
 
 def _forests(nodes: int, largest: int, skip: int) -> Iterator[Tree]:
@@ -55,34 +74,49 @@ def density(tree: Tree) -> int:
     return result
 
 
+def extended(values: Any) -> Any:
+    """Return numbers with the digits of the machine's longest floating-point number, of any shape."""
+    high = np.array(values, dtype=object)
+    first = high.astype(np.float64)
+    rest = (
+        np.vectorize(lambda x, y: float(Fraction(x) - Fraction(y)), otypes=[np.float64])(high, first)
+        if high.size
+        else 0.0
+    )
+    return first.astype(np.longdouble) + rest
+
+
 class ElementaryWeights:
     """The stage-by-stage elementary weights of one coefficient matrix, each computed once."""
 
-    def __init__(self, a: Sequence[Sequence[Scalar]]) -> None:
-        self._a = a
-        self._known: dict[Tree, tuple[Scalar, ...]] = {}
+    def __init__(self, a: Any) -> None:
+        self._a = extended(a)
+        self._known: dict[Tree, Any] = {(): np.ones(len(self._a), dtype=np.longdouble)}
 
-    def stages(self, tree: Tree) -> tuple[Scalar, ...]:
+    def stages(self, tree: Tree) -> Any:
         """Return the weight of the tree at each stage: products of ``A phi(branch)`` over its branches."""
         found = self._known.get(tree)
         if found is None:
-            product: list[Scalar] = [Fraction(1)] * len(self._a)
+            found = np.ones(len(self._a), dtype=np.longdouble)
             for branch in tree:
-                below = self.stages(branch)
-                for i, row in enumerate(self._a):
-                    product[i] *= sum((x * w for x, w in zip(row, below, strict=True) if x), Fraction(0))
-            found = self._known[tree] = tuple(product)
+                found = found * (self._a @ self.stages(branch))
+            self._known[tree] = found
         return found
 
-    def residual(self, b: Sequence[Scalar], tree: Tree) -> Scalar:
-        """Return how far the weights ``b`` miss the tree's order condition."""
-        total = sum((x * w for x, w in zip(b, self.stages(tree), strict=True) if x), Fraction(0))
-        return total - Fraction(1, density(tree))
+    def residual(self, b: Any, tree: Tree) -> float:
+        """Return how far the weights ``b``, as `extended` gives them, miss the tree's order condition."""
+        return float(b @ self.stages(tree) - np.longdouble(1) / density(tree))
 
     def order(self, b: Sequence[Scalar], at_most: int = MAX_ORDER) -> int:
         """Return the highest order all of whose conditions the weights ``b`` meet."""
+        return self.first_missed(b, at_most)[0]
+
+    def first_missed(self, b: Sequence[Scalar], at_most: int = MAX_ORDER) -> tuple[int, Tree | None, float]:
+        """Return the order that the weights ``b`` have, the first tree whose condition they miss, and by how much."""
+        weights = extended(b)
         for order in range(1, at_most + 1):
             for tree in trees(order):
-                if abs(float(self.residual(b, tree))) > _MET:
-                    return order - 1
-        return at_most
+                missed = self.residual(weights, tree)
+                if not abs(missed) <= _MET:
+                    return order - 1, tree, missed
+        return at_most, None, 0.0

@@ -1,43 +1,62 @@
-"""Explicit Runge-Kutta methods: one record of coefficients; order, region and interpolant follow."""
+"""Runge-Kutta methods: one record of coefficients; order, stability and interpolant follow."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cached_property
-from typing import Any, ClassVar, Final
+from typing import Any, ClassVar, Final, NamedTuple
 
 import numpy as np
 
 from unhurried_heron.errors import MethodError
-from unhurried_heron.methods.interpolant import Matrix, continuous_weights
-from unhurried_heron.methods.rooted_trees import ElementaryWeights, Scalar
-from unhurried_heron.methods.stability import stability_function
+from unhurried_heron.methods.coefficients import Matrix, Row, check_name, floats, refusal, row, sequence, square
+from unhurried_heron.methods.doubling import Doubled, double
+from unhurried_heron.methods.interpolant import continuous_weights, joined_weights, order_of_weights
+from unhurried_heron.methods.rooted_trees import ElementaryWeights, condition
+from unhurried_heron.methods.stability import Polynomials, Region, region, stability_function, value_at_infinity
 
-# decimal powers of more than two digits are no coefficients, and would take endless digits to write out
-_EXPONENT: Final = re.compile(r"[eE][+-]?0*[1-9]\d\d")
-_LARGEST: Final = 1e50
+EXPLICIT: Final = "explicit Runge-Kutta"
+DIAGONALLY_IMPLICIT: Final = "diagonally implicit Runge-Kutta"
+_ALIKE: Final = 1e-12
+
+
+class Continuous(NamedTuple):
+    """A continuous extension that is published with a method.
+
+    ``a``: rows of further stages, over the stages and one another; ``weights``: for each stage, the further ones last,
+    the coefficients of theta, theta^2 and so on.
+    """
+
+    a: tuple[Row, ...]
+    weights: Matrix
 
 
 @dataclass(frozen=True, eq=False)
 class RungeKutta:
-    """An explicit Runge-Kutta method given by its tableau.
+    """A Runge-Kutta method given by its tableau, explicit or diagonally implicit.
 
     Parameters
     ----------
     name : str
         What tables call the method.
     a : sequence of sequences
-        Strictly lower triangular coefficients, shape (stages, stages); rows may end where their zeros begin.
+        Lower triangular coefficients, shape (stages, stages); rows may end where their zeros begin. With zeros on the
+        diagonal the method is explicit.
     b : sequence
         Weights, length stages, of the solution that is carried on.
-    c : sequence
-        Nodes, length stages: the row sums of ``a``.
+    c : sequence, optional
+        Nodes, length stages: the row sums of ``a``, which are taken where they are not given.
     b_embedded : sequence, optional
-        Weights of a second solution of another order; the difference estimates the error, so that the step can
-        adapt. Without it the method runs with fixed steps.
+        Weights of a second solution of another order; the difference estimates the error. Without it the error is
+        estimated by step doubling.
+    b_further : sequence, optional
+        Weights of a third one, of lower order than the second: with both differences, e and f, the estimate is
+        e^2 / sqrt(e^2 + 0.01 f^2) (Hairer, Norsett and Wanner, *Solving Ordinary Differential Equations I*, 2nd ed.,
+        1993, section II.10).
+    continuous : pair, optional
+        ``(rows, weights)`` of a continuous extension: rows of further stages, and for each stage, the further ones
+        last, the coefficients of theta, theta^2, …; else one is constructed.
     source : str
         Where the coefficients come from.
 
@@ -46,7 +65,7 @@ class RungeKutta:
     Raises
     ------
     MethodError
-        The tableau is not explicit, its parts do not fit, or it has not even order 1.
+        The parts do not fit, or the method has not even order 1.
 
     Examples
     --------
@@ -58,68 +77,108 @@ class RungeKutta:
     name: str
     a: Any
     b: Any
-    c: Any
+    c: Any = None
     b_embedded: Any = None
+    b_further: Any = None
+    continuous: Any = None
     source: str = "given by the user"
-    stiff: ClassVar[bool] = False
-    family: ClassVar[str] = "explicit Runge-Kutta"
+    adaptive: ClassVar[bool] = True
 
     def __post_init__(self) -> None:
-        if not isinstance(self.name, str) or not self.name:
-            raise MethodError(
-                "a method needs a name", name="name", place="name", expected="a text", given=repr(self.name)
-            )
-        for part in ("a", "b", "c"):
-            if not hasattr(getattr(self, part), "__len__"):
-                raise self._refuse(f"{part} is no sequence", "a sequence of numbers", repr(getattr(self, part))[:80])
-        b = _row(self.name, "b", self.b, len(self.b))
-        s = len(b)
-        if len(self.a) != s:
-            raise self._refuse(
-                "the tableau's parts do not fit",
-                f"{s} rows in a, as many as weights in b",
-                f"{len(self.a)} rows",
-            )
-        a = tuple(_row(self.name, f"row {i + 1} of a", row, s) for i, row in enumerate(self.a))
-        c = _row(self.name, "c", self.c, s, fill=False)
-        for i, row in enumerate(a):
-            if any(row[i:]):
-                raise self._refuse(
-                    "the tableau is not explicit",
-                    "zeros on and above the diagonal of a",
+        check_name(self.name)
+        for part in ("b", "c"):
+            if part == "b" or self.c is not None:
+                sequence(self.name, part, getattr(self, part))
+        b = row(self.name, "b", self.b, len(self.b), fill=True)
+        a = square(self.name, "a", self.a, len(b))
+        for i, each in enumerate(a):
+            if any(each[i + 1 :]):
+                raise refusal(
+                    self.name,
+                    "the tableau is neither explicit nor diagonally implicit",
+                    "zeros above the diagonal of a",
                     f"row {i + 1}: {self.a[i]}",
                 )
-            if abs(float(sum(row) - c[i])) > 1e-12:
-                raise self._refuse("a node is not the sum of its row", f"c[{i}] = {sum(row)}", str(c[i]))
-        object.__setattr__(self, "a", a)
-        object.__setattr__(self, "b", b)
-        object.__setattr__(self, "c", c)
-        if self.b_embedded is not None:
-            object.__setattr__(self, "b_embedded", self._checked_embedded(b))
-        if abs(float(sum(b)) - 1) > 1e-12:
-            raise self._refuse("the method is not consistent", "weights b that sum to 1", str(sum(b)))
+        sums = tuple(sum(each, Fraction(0)) for each in a)
+        c = sums if self.c is None else row(self.name, "c", self.c, len(b))
+        for i, (given, total) in enumerate(zip(c, sums, strict=True)):
+            if abs(float(total - given)) > _ALIKE:
+                raise refusal(self.name, "a node is not the sum of its row", f"c[{i}] = {total}", str(given))
+        self._set("a", a)
+        self._set("b", b)
+        self._set("c", c)
+        self._set("b_embedded", self._checked("b_embedded", b))
+        self._set("b_further", self._checked("b_further", b))
+        if self.b_further is not None and self.b_embedded is None:
+            raise refusal(self.name, "b_further comes beside b_embedded", "both, or b_embedded alone", "b_further")
+        if abs(float(sum(b)) - 1) > _ALIKE:
+            raise refusal(self.name, "the method is not consistent", "weights b that sum to 1", str(sum(b)))
+        if self.continuous is not None:
+            self._set("continuous", self._extension(len(b)))
 
-    def _checked_embedded(self, b: tuple[Scalar, ...]) -> tuple[Scalar, ...]:
-        embedded = _row(self.name, "b_embedded", self.b_embedded, len(b), fill=False)
-        if embedded == b:
-            raise self._refuse(
-                "b_embedded equals b", "weights of another order, to estimate the error", "the same weights"
+    def _set(self, field: str, value: Any) -> None:
+        object.__setattr__(self, field, value)
+
+    def _checked(self, part: str, b: Row) -> Row | None:
+        if getattr(self, part) is None:
+            return None
+        sequence(self.name, part, getattr(self, part))
+        weights = row(self.name, part, getattr(self, part), len(b))
+        if weights == b:
+            raise refusal(
+                self.name, f"{part} equals b", "weights of another order, to estimate the error", "the same weights"
             )
-        if abs(float(sum(embedded)) - 1) > 1e-12:
-            raise self._refuse("b_embedded is not consistent", "weights that sum to 1", str(sum(embedded)))
-        return embedded
+        if abs(float(sum(weights)) - 1) > _ALIKE:
+            raise refusal(self.name, f"{part} is not consistent", "weights that sum to 1", str(sum(weights)))
+        return weights
 
-    def _refuse(self, message: str, expected: str, given: str) -> MethodError:
-        return MethodError(f"{self.name}: {message}", name=self.name, place=self.name, expected=expected, given=given)
+    def _extension(self, stages: int) -> Continuous:
+        try:
+            rows, weights = self.continuous
+            width = stages + len(rows)
+        except (TypeError, ValueError):
+            raise refusal(self.name, "the continuous extension is no pair", "(rows, weights)",
+                          repr(self.continuous)[:80]) from None  # fmt: skip
+        further = tuple(
+            row(self.name, f"row {i + 1} of the continuous extension", each, width, fill=True)
+            for i, each in enumerate(rows)
+        )
+        sequence(self.name, "the weights of the continuous extension", weights)
+        degree = max((len(each) for each in weights), default=0)
+        read = [row(self.name, "weights of the continuous extension", each, degree, fill=True) for each in weights]
+        ends = [float(sum(each)) for each in read]
+        if len(read) != width or not np.allclose(ends, [*map(float, self.b), *[0.0] * len(rows)], atol=1e-9):
+            raise refusal(
+                self.name,
+                "the continuous extension does not end at the method's solution",
+                f"{width} rows of weights whose sums are b, and 0 for further stages",
+                f"{len(read)} rows with the sums {', '.join(f'{x:g}' for x in ends)}",
+            )
+        return Continuous(further, floats(read))
+
+    @cached_property
+    def implicit(self) -> bool:
+        """Whether its stages are solved for."""
+        return any(self.a[i][i] for i in range(len(self.b)))
+
+    @property
+    def family(self) -> str:
+        """The family it belongs to."""
+        return DIAGONALLY_IMPLICIT if self.implicit else EXPLICIT
+
+    @property
+    def stiff(self) -> bool:
+        """Whether it is meant for stiff problems."""
+        return self.implicit
 
     @property
     def stages(self) -> int:
-        """Number of rate evaluations of one step."""
+        """Number of stages of one step."""
         return len(self.b)
 
     @property
-    def adaptive(self) -> bool:
-        """Whether the method estimates its own error."""
+    def paired(self) -> bool:
+        """Whether it has an embedded solution; else the error is estimated by step doubling."""
         return self.b_embedded is not None
 
     @cached_property
@@ -128,98 +187,144 @@ class RungeKutta:
 
     @cached_property
     def order(self) -> int:
-        """Order of the solution carried on, from the order conditions (up to 8)."""
+        """Order of the solution carried on, from the order conditions (up to 10)."""
         return self._weights.order(self.b)
+
+    @property
+    def first_missed(self) -> str:
+        """The first order condition that is not met, and what it comes to."""
+        _, tree, missed = self._weights.first_missed(self.b)
+        return "" if tree is None else f"{condition(tree)}, missed by {missed:.3g}"
 
     @cached_property
     def embedded_order(self) -> int:
         """Order of the second solution; 0 without one."""
-        return self._weights.order(self.b_embedded) if self.adaptive else 0
+        return self._weights.order(self.b_embedded) if self.paired else 0
 
     @cached_property
-    def first_same_as_last(self) -> bool:
-        """Whether the last stage already is the rate at the end of the step."""
-        return bool(self.c[-1] == 1 and tuple(self.a[-1]) == tuple(self.b))
+    def estimate_order(self) -> int:
+        """Order of the error estimate: it goes with the next power of the step."""
+        if self.b_further is None:
+            return min(self.order, self.embedded_order) if self.paired else self.order
+        # e^2 / f
+        return 2 * (self.embedded_order + 1) - self._weights.order(self.b_further) - 2
 
     @cached_property
-    def stability(self) -> tuple[tuple[Scalar, ...], tuple[Scalar, ...]]:
+    def ends_in_a_stage(self) -> bool:
+        """Whether the last stage is the end of the step, and its rate so the first of the next one."""
+        return bool(abs(float(self.c[-1]) - 1) < _ALIKE and tuple(self.a[-1]) == tuple(self.b))
+
+    @cached_property
+    def stability(self) -> Polynomials:
         """Numerator and denominator of the stability function R(z), lowest power first."""
         return stability_function(self.a, self.b)
 
     @cached_property
+    def region(self) -> Region:
+        """What its region of stability is like."""
+        return region(self.stability)
+
+    @property
     def real_stability_limit(self) -> float:
-        """The largest x for which steps of a decay are stable up to h lambda = -x, from the stability function."""
-        top = np.array([float(x) for x in self.stability[0]])[::-1]
-        x = np.linspace(0.0, 4.0 * self.stages**2 + 1.0, 20_001)
-        unstable = np.abs(np.polyval(top, -x)) > 1.0 + 1e-12
-        if not unstable.any():
-            return float(x[-1])
-        place = int(np.argmax(unstable))
-        stable, beyond = float(x[place - 1]), float(x[place])
-        for _ in range(50):
-            middle = 0.5 * (stable + beyond)
-            stable, beyond = (stable, middle) if abs(np.polyval(top, -middle)) > 1.0 else (middle, beyond)
-        return stable
+        """The largest x for which steps of a decay are stable up to h lambda = -x; infinite where there is none."""
+        return self.region.real
 
     @cached_property
-    def _continuous(self) -> tuple[Matrix, int]:
-        if self.first_same_as_last:
-            return continuous_weights(self.a, self.b, self.order)
-        # the rate at the end of the step joins as one more stage
-        wider = (*((*row, Fraction(0)) for row in self.a), (*self.b, Fraction(0)))
-        return continuous_weights(wider, (*self.b, Fraction(0)), self.order)
+    def embedded_at_infinity(self) -> float:
+        """The second solution's stability function at infinity."""
+        return value_at_infinity(stability_function(self.a, self.b_embedded)) if self.paired else 0.0
+
+    @cached_property
+    def further_stages(self) -> tuple[Row, ...]:
+        """Rows of stages that only the interpolant needs, over the stages, the rate at the end and one another."""
+        if self.continuous is None:
+            return ()
+        rows, _ = self._with_end_rate()
+        return rows
+
+    def _with_end_rate(self) -> tuple[tuple[Row, ...], Matrix]:
+        """The further stages and the weights of the continuous extension, the rate at the end as the first of them.
+
+        A method whose last stage that already is has none among the further ones.
+        """
+        s, rows, weights = self.stages, list(self.continuous.a), self.continuous.weights
+        if self.ends_in_a_stage or self.implicit:
+            return tuple(rows), weights
+        ends = [i for i, each in enumerate(rows) if tuple(each[:s]) == tuple(self.b) and not any(each[s:])]
+        if not ends:
+            widened = [(*each[:s], Fraction(0), *each[s:]) for each in rows]
+            return tuple(widened), np.insert(weights, s, 0.0, axis=0)
+        first = ends[0]
+        places = [*range(s), s + first, *(s + i for i in range(len(rows)) if i != first)]
+        others = [tuple(each[j] for j in places) for i, each in enumerate(rows) if i != first]
+        return tuple(others), weights[places]
+
+    @cached_property
+    def _interpolant(self) -> tuple[Matrix, int]:
+        """Weights of the step polynomial and the order whose conditions they meet."""
+        zero = Fraction(0)
+        if self.continuous is None:
+            if self.implicit:
+                return joined_weights(self.a, self.b, self.order)
+            if self.ends_in_a_stage:
+                return continuous_weights(self.a, self.b, self.order)
+            # the rate at the end of the step joins as one more stage
+            wider = (*((*each, zero) for each in self.a), (*self.b, zero))
+            return continuous_weights(wider, (*self.b, zero), self.order)
+        rows, weights = self._with_end_rate()
+        ends = () if self.ends_in_a_stage or self.implicit else (self.b,)
+        width = len(weights)
+        every = [(*each, *[zero] * (width - len(each))) for each in (*self.a, *ends, *rows)]
+        return weights.T.copy(), order_of_weights(every, weights.T)
 
     @property
     def interpolant(self) -> Matrix:
-        """Weights of the step polynomial, shape (degree, stages or stages + 1); row d belongs to theta^(d+1)."""
-        return self._continuous[0]
+        """Weights of the step polynomial; row d belongs to theta^(d+1).
+
+        The columns: the stages, of an explicit method the rate at the end of the step where it is no stage, and
+        ``further_stages``.
+        """
+        return self._interpolant[0]
 
     @property
     def interpolant_order(self) -> int:
         """Order at which values between the steps converge."""
-        return min(self.order, self._continuous[1] + 1)
+        return min(self.order, self._interpolant[1] + 1)
 
     @cached_property
     def error_weights(self) -> Matrix:
-        """``b - b_embedded`` as floats, zeros for a method without error estimate."""
-        if not self.adaptive:
-            return np.zeros(self.stages)
-        return np.array([float(x - y) for x, y in zip(self.b, self.b_embedded, strict=True)])
+        """``b - b_embedded`` as floats, one row; a second one, ``b - b_further``, where there is one."""
+        rows = [other for other in (self.b_embedded, self.b_further) if other is not None]
+        found = [[float(x - y) for x, y in zip(self.b, other, strict=True)] for other in rows]
+        return np.array(found).reshape(len(rows), self.stages)
 
+    @cached_property
+    def doubled(self) -> RungeKutta:
+        """The same method with the error estimated by step doubling: as a tableau."""
+        tableau: Doubled = double(self.a, self.b, self.order)
+        continuous = None
+        if self.implicit and self.order <= 2:
+            # through the states at both ends and halfway: bounded however stiff the problem
+            b, halfway = floats(tableau.b), floats(tableau.halfway)
+            continuous = ((), np.column_stack([4.0 * halfway - b, 2.0 * b - 4.0 * halfway]).tolist())
+        return replace(
+            self, a=tableau.a, b=tableau.b, c=None, b_embedded=tableau.b_extrapolated, b_further=None,
+            continuous=continuous,
+        )  # fmt: skip
 
-def _number(value: Any) -> Scalar:
-    """Return a coefficient, exact unless it is a float.
+    def carrying(self, which: str) -> RungeKutta:
+        """Return the pair that carries on the "higher" or the "lower" order.
 
-    Raises
-    ------
-    ValueError, TypeError, ZeroDivisionError
-        It is no finite number of a sensible size.
-    """
-    if isinstance(value, str) and (len(value) > 200 or _EXPONENT.search(value)):
-        raise ValueError
-    number: Scalar = value if isinstance(value, float) else Fraction(value)
-    if not abs(float(number)) < _LARGEST:
-        raise ValueError
-    return number
-
-
-def _row(method: str, part: str, values: Sequence[Any], length: int, *, fill: bool = True) -> tuple[Scalar, ...]:
-    try:
-        row = [_number(x) for x in values]
-    except (TypeError, ValueError, ZeroDivisionError, OverflowError):
-        raise MethodError(
-            f"{method}: {part} holds something that is no number",
-            name=method,
-            place=part,
-            expected='fractions, texts such as "3/40", or numbers',
-            given=repr(values)[:80],
-        ) from None
-    if len(row) > length or (len(row) < length and not fill):
-        raise MethodError(
-            f"{method}: {part} has the wrong length",
-            name=method,
-            place=part,
-            expected=str(length),
-            given=str(len(row)),
-        )
-    return tuple(row + [Fraction(0)] * (length - len(row)))
+        Raises
+        ------
+        MethodError
+            The method is implicit, where only one of the two is stable enough.
+        """
+        pair = self if self.paired else self.doubled
+        if self.implicit:
+            raise MethodError(f"{self.name} carries on the one of its two solutions that is made for stiff problems",
+                              name="carry", place="carry", expected="an explicit method, or no carry=…",
+                              given=repr(which))  # fmt: skip
+        if (pair.embedded_order > pair.order) != (which == "higher") or pair.order == pair.embedded_order:
+            return pair
+        return replace(pair, b=pair.b_embedded, b_embedded=pair.b, b_further=None, continuous=None)

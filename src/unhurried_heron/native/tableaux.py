@@ -1,11 +1,14 @@
 """The arithmetic of one explicit tableau as straight machine code: its numbers are constants, its zeros are gone.
 
-Three functions are written as LLVM IR and compiled in some milliseconds, once for each tableau and process:
+Four functions are written as LLVM IR and compiled in some milliseconds, once for each tableau and process:
 
 ``int32 attempt(double t, double h, y, stages, trial, int64 n, rates, context, int64 *where)``
     fills the stages and the state at the end of the step; ``where`` is the stage at which the rates stopped.
+``int32 further(double t, double h, y, stages, scratch, int64 n, rates, context, int64 *where)``
+    fills the stages that only the step polynomial needs.
 ``double error(double h, y, stages, trial, relative, absolute, int64 n)``
-    mean square of the error estimate in units of the tolerance.
+    mean square of the error estimate in units of the tolerance; of two differences e and f, e^2 / sqrt(e^2 + 0.01 f^2)
+    squared.
 ``void polynomial(double h, y, stages, coefficients, int64 n)``
     writes the step polynomial.
 
@@ -15,8 +18,9 @@ alias, which a general compiler could not know.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -28,26 +32,51 @@ LANES = 4
 MOST_WRITTEN_OUT = 8
 
 
-def compile_tableau(
-    a: np.ndarray, b: np.ndarray, c: np.ndarray, error: np.ndarray, interpolant: np.ndarray, size: int | None
-) -> tuple[tuple[int, int, int], Any]:
-    """Return the addresses of attempt, error and polynomial, and the engine to keep alive.
+class Arithmetic(NamedTuple):
+    """The numbers of a tableau.
 
-    ``interpolant`` has one column more than there are stages where the rate at the end of the step is not a stage.
+    ``a``, ``b``, ``c``; ``error`` (1 or 2, stages); ``further``: rows of stages that only the step polynomial needs, over
+    the stages, the rate at the end where ``ends`` says that it is none of them, and one another; ``interpolant``.
+    """
+
+    a: np.ndarray
+    b: np.ndarray
+    c: np.ndarray
+    error: np.ndarray
+    ends: bool
+    further: Sequence[Sequence[float]]
+    interpolant: np.ndarray
+
+
+def compile_tableau(numbers: Arithmetic, size: int | None) -> tuple[list[int], Any]:
+    """Return the addresses of attempt, further, error and polynomial, and the engine to keep alive.
+
     ``size`` is the number of states where the code is for these alone, at most `MOST_WRITTEN_OUT`, and None where it is
     for any number.
     """
-    writer = _Writer(size)
+    writer, width = _Writer(size), numbers.b.size + numbers.ends
+    rows = [_Stage(i, tuple(numbers.a[i, :i]), numbers.c[i]) for i in range(1, numbers.b.size)]
+    if numbers.ends:
+        rows.append(_Stage(width - 1, tuple(numbers.b), 1.0))
+    further = [_Stage(width + i, tuple(row), math.fsum(row)) for i, row in enumerate(numbers.further)]
     module = "\n".join(
         [
             _DECLARATIONS,
-            writer.attempt(a, b, c, extra=interpolant.shape[1] > b.size),
-            writer.error(error),
-            writer.polynomial(interpolant),
+            writer.stages("attempt", rows, width),
+            writer.stages("further", further, width + len(further)),
+            writer.error(numbers.error),
+            writer.polynomial(numbers.interpolant),
         ]
     )
-    addresses, engine = compile_functions(module, ("attempt", "error", "polynomial"))
-    return (addresses[0], addresses[1], addresses[2]), engine
+    return compile_functions(module, ("attempt", "further", "error", "polynomial"))
+
+
+class _Stage(NamedTuple):
+    """A stage, by its place: coefficients of those before, and node."""
+
+    place: int
+    row: tuple[float, ...]
+    node: float
 
 
 _DECLARATIONS = """
@@ -177,18 +206,17 @@ class _Writer:
         body(_Lane(self, f"%j{n}", wide=False))
         self.lines += [f"  %j{n}.next = add nuw i64 %j{n}, 1", f"  br label %rest{n}", f"done{n}:"]
 
-    def attempt(self, a: np.ndarray, b: np.ndarray, c: np.ndarray, *, extra: bool) -> str:
-        s = b.size
+    def stages(self, name: str, rows: Sequence[_Stage], count: int) -> str:
+        """A function that fills the stages of these rows, of ``count`` in all."""
         stages = self._begin(
-            "define i32 @attempt(double %t, double %h, ptr %y, ptr %stages, ptr %trial, i64 %n, ptr %rates, "
+            f"define i32 @{name}(double %t, double %h, ptr %y, ptr %stages, ptr %trial, i64 %n, ptr %rates, "
             "ptr %context, ptr %where) nounwind {",
-            s + extra,
+            count,
         )
-        for i in range(1, s + extra):
-            row, node = (a[i], c[i]) if i < s else (b, 1.0)
+        for place, row, node in rows:
 
-            def advance(lane: _Lane, row: Any = row, count: int = min(i, s)) -> None:
-                slope = lane.weighted(row[:count], stages[:count])
+            def advance(lane: _Lane, row: Any = row) -> None:
+                slope = lane.weighted(row, stages[: len(row)])
                 lane.store(lane.multiply_add(lane.spread("%h"), slope, lane.load("%y")), "%trial")
 
             self._loop(advance)
@@ -196,44 +224,58 @@ class _Writer:
                 f"call double @llvm.fmuladd.f64(double %h, double {_Lane(self, '', wide=False).constant(float(node))}, "
                 "double %t)"
             )
-            code = self.new(f"call i32 %rates(double {time}, ptr %trial, ptr {stages[i]}, ptr %context)")
+            code = self.new(f"call i32 %rates(double {time}, ptr %trial, ptr {stages[place]}, ptr %context)")
             fine, label = self.new(f"icmp eq i32 {code}, 1"), self._label()
             self.lines += [
                 f"  br i1 {fine}, label %good{label}, label %bad{label}",
                 f"bad{label}:",
-                f"  store i64 {i}, ptr %where",
+                f"  store i64 {place}, ptr %where",
                 f"  ret i32 {code}",
                 f"good{label}:",
             ]
         return "\n".join([*self.lines, "  ret i32 1", "}"])
 
     def error(self, weights: np.ndarray) -> str:
+        """A function of the error estimate: one difference, or two combined."""
         stages = self._begin(
             "define double @error(double %h, ptr %y, ptr %stages, ptr %trial, ptr %relative, ptr %absolute, i64 %n) "
             "nounwind {",
-            weights.size,
+            weights.shape[1],
         )
-        self.lines += ["  %sum = alloca double", "  store double 0.0, ptr %sum"]
+        sums = [f"%sum{i}" for i in range(len(weights))]
+        for name in sums:
+            self.lines += [f"  {name} = alloca double", f"  store double 0.0, ptr {name}"]
 
         def square(lane: _Lane) -> None:
-            defect = lane.binary("fmul", lane.spread("%h"), lane.weighted(weights.tolist(), stages))
             size = lane.larger(lane.size(lane.load("%trial")), lane.size(lane.load("%y")))
             allowed = lane.multiply_add(lane.load("%relative"), size, lane.load("%absolute"))
-            ratio = lane.binary("fdiv", defect, allowed)
-            squared = lane.binary("fmul", ratio, ratio)
-            before = self.new("load double, ptr %sum")
-            if lane.wide:
-                after = self.new(
-                    f"call reassoc double @llvm.vector.reduce.fadd.v4f64(double {before}, <4 x double> {squared})"
-                )
-            else:
-                after = self.new(f"fadd double {before}, {squared}")
-            self.lines.append(f"  store double {after}, ptr %sum")
+            for name, row in zip(sums, weights.tolist(), strict=True):
+                defect = lane.binary("fmul", lane.spread("%h"), lane.weighted(row, stages))
+                ratio = lane.binary("fdiv", defect, allowed)
+                self._add(lane, lane.binary("fmul", ratio, ratio), name)
 
         self._loop(square)
-        total, count = self.new("load double, ptr %sum"), self.new("sitofp i64 %n to double")
-        mean = self.new(f"fdiv double {total}, {count}")
-        return "\n".join([*self.lines, f"  ret double {mean}", "}"])
+        count = self.new("sitofp i64 %n to double")
+        means = [self.new(f"fdiv double {self.new(f'load double, ptr {name}')}, {count}") for name in sums]
+        result = means[0] if means else "0.0"
+        if len(means) == 2:
+            # exact solutions of both orders have no error
+            some = self.new(f"fadd double {means[0]}, {self.new(f'fmul double {means[1]}, {literal(0.01)}')}")
+            ratio = self.new(f"fdiv double {self.new(f'fmul double {means[0]}, {means[0]}')}, {some}")
+            nothing = self.new(f"fcmp oeq double {some}, 0.0")
+            result = self.new(f"select i1 {nothing}, double 0.0, double {ratio}")
+        return "\n".join([*self.lines, f"  ret double {result}", "}"])
+
+    def _add(self, lane: _Lane, value: str, name: str) -> None:
+        """Add a value, or four, to a sum."""
+        before = self.new(f"load double, ptr {name}")
+        if lane.wide:
+            after = self.new(
+                f"call reassoc double @llvm.vector.reduce.fadd.v4f64(double {before}, <4 x double> {value})"
+            )
+        else:
+            after = self.new(f"fadd double {before}, {value}")
+        self.lines.append(f"  store double {after}, ptr {name}")
 
     def polynomial(self, interpolant: np.ndarray) -> str:
         degree, width = interpolant.shape

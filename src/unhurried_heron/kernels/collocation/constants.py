@@ -11,10 +11,6 @@ unmeasured, both in units of the tolerance of the error estimate.
 
 from __future__ import annotations
 
-import numpy as np
-
-from unhurried_heron.methods.collocation import Collocation
-
 C1, C2 = range(0, 2)
 GAMMA, ALPHA, BETA = range(2, 5)
 T00, T01, T02, T10, T11, T12, T20, T21, T22 = range(5, 14)
@@ -24,15 +20,3 @@ I00 = 32
 E1, E2, E3 = range(41, 44)
 S1, S2, S3, LARGEST = range(44, 48)
 NEWTON, BETWEEN = range(48, 50)
-
-
-def constants_of(method: Collocation, newton: float, between: float) -> np.ndarray:
-    """Return the numbers of a method and of a run in these places, float64 (50,)."""
-    gamma, alpha, beta, basis, inverse = method.spectrum
-    parts = [method.nodes[:2], [gamma, alpha, beta], basis, inverse, method.interpolant, np.linalg.inv(method.a)]
-    theta = np.linspace(0.0, 1.0, 1001)
-    node_polynomial = np.poly(method.nodes)
-    largest = np.abs(theta * np.polyval(node_polynomial, theta)).max()
-    signs = node_polynomial[1:] * [-1.0, 1.0, -1.0]
-    parts += [method.error_weights, signs, [largest, newton, between]]
-    return np.concatenate([np.ravel(part) for part in parts])

@@ -35,57 +35,22 @@ from unhurried_heron.kernels.collocation.constants import (
     U21,
     U22,
 )
+from unhurried_heron.kernels.implicit.newton import MOST_ITERATIONS, MOST_ITERATIONS_FIXED, begin_iterations, judge
 from unhurried_heron.kernels.linear_algebra.calls import factor, solve
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.memory.bundles import DIVERGED, GOES_ON, STOPPED
-from unhurried_heron.kernels.memory.call import call_kernel, call_native
-from unhurried_heron.kernels.memory.decoding import collocation_memory
-from unhurried_heron.kernels.newton import MOST_ITERATIONS, MOST_ITERATIONS_FIXED, begin_iterations, judge
+from unhurried_heron.kernels.memory.call import call_native
+from unhurried_heron.kernels.memory.decoding import implicit_memory
 
 
 @inner
 def form_and_factor(method, work, control, h):
     """Factor gamma/h - J and (alpha + i beta)/h - J; False if one of them is singular."""
-    memory = collocation_memory(work.memory)
+    memory = implicit_memory(work.memory)
     a, b, c = method[GAMMA] / h, method[ALPHA] / h, method[BETA] / h
     control.factorisations += 1
     memory.sign = factor(work.factor, work.real, a, 0.0)
     return memory.sign != 0 and factor(work.factor, work.complex, b, c) != 0
-
-
-@inner
-def steps_over_growth(work, n, h):
-    """Whether an odd number of real growing modes is so fast that the step would follow their unstable branch.
-
-    The determinant of gamma/h - J is the product of gamma/h - lambda over the eigenvalues: its sign, free from the
-    factors, tells whether h lambda > gamma for an odd number of real ones. Beyond that the method damps what grows.
-    """
-    memory = collocation_memory(work.memory)
-    backward = h < 0.0 and n % 2 == 1
-    return (memory.sign < 0) != backward
-
-
-@inner
-def stands_still(system, work):
-    """Whether a component moves in a step by less than the tolerance: it may rest on top of something that grows."""
-    still = False
-    for k in range(system.n):
-        still |= abs(work.z3[k]) <= work.scale[k]
-    return still
-
-
-@inner
-def longest_seen(control, work, n, h):
-    """Return the longest step that shows what grows, by the last Jacobian: one radian or e-fold of it."""
-    if work.growth == 0:
-        return np.inf
-    sign = 1.0 if h > 0.0 else -1.0
-    for i in range(n * n):
-        work.spare[i] = sign * work.jacobian[i]
-    call_kernel(work.growth, control.table)
-    growth, modulus = work.spare[0], work.spare[n * n]
-    # what hardly grows until the end does no harm
-    return 1.0 / modulus if growth * abs(control.end - control.time) > 1.0 else np.inf
 
 
 @inner

@@ -10,16 +10,15 @@ import numpy as np
 
 from unhurried_heron.kernels.collocation.between import foreseen_error, keep_for_guess, measure_error, write_polynomial
 from unhurried_heron.kernels.collocation.constants import BETWEEN, E1, E2, E3
-from unhurried_heron.kernels.collocation.control import after_acceptance, after_divergence, after_refusal
 from unhurried_heron.kernels.collocation.newton import (
     form_and_factor,
     guess_increments,
     iterate,
-    longest_seen,
-    stands_still,
-    steps_over_growth,
 )
-from unhurried_heron.kernels.linear_algebra.calls import solve
+from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence, after_refusal
+from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
+from unhurried_heron.kernels.implicit.newton import begin_iterations, forget_iterations
+from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import forget
@@ -38,55 +37,22 @@ from unhurried_heron.kernels.memory.control import (
     REFUSE,
     REFUSED,
 )
-from unhurried_heron.kernels.memory.decoding import collocation_memory, dense_work_in, system_in
-from unhurried_heron.kernels.newton import begin_iterations, forget_iterations
+from unhurried_heron.kernels.memory.decoding import dense_work_in, implicit_memory, system_in
 
-# eigenvalues cost about as much as a step: they are looked at where it grows, and now and then
-_LONGER = 1.5
-_NOW_AND_THEN = 16
 # factors of a step that differs by no more than rounding of the times are as good as its own
 _SAME_STEP = 1e-3
 
 
 @inner
-def _set_scale(system, work, step):
-    smallest = np.inf
-    for k in range(system.n):
-        work.scale[k] = system.absolute[k] + system.relative[k] * abs(system.state[k])
-        smallest = min(smallest, work.scale[k])
-    if smallest == 0.0:
-        # zero, and no absolute tolerance: held to the change in a step, of all states where this one rests
-        change = 0.0
-        for k in range(system.n):
-            change = max(change, abs(step * system.slope[k]))
-        for k in range(system.n):
-            if work.scale[k] == 0.0:
-                own = abs(step * system.slope[k])
-                size = own if own > 0.0 else (change if change > 0.0 else 1.0)
-                work.scale[k] = system.relative[k] * size
-
-
-@inner
-def _filtered_size(system, work):
-    """Solve (gamma/h - J) g1 = g1 and return the size of the result in units of the tolerance."""
-    solve(work.solve, work.real, work.g1, work.g1)
-    total = 0.0
-    for k in range(system.n):
-        ratio = work.g1[k] / work.scale[k]
-        total += ratio * ratio
-    return np.sqrt(total / system.n)
-
-
-@inner
 def _estimate(system, method, work, control, h):
     """Return the code of the rates and the error estimate in units of the tolerance; g1 keeps it by component."""
-    memory = collocation_memory(work.memory)
+    memory = implicit_memory(work.memory)
     n, size, rates = system.n, 0.0, system.slope
     for turn in range(2):
         for k in range(n):
             increments = method[E1] * work.z1[k] + method[E2] * work.z2[k] + method[E3] * work.z3[k]
             work.g1[k] = increments / h + rates[k]
-        size = _filtered_size(system, work)
+        size = filtered_size(work, work.real, work.g1, system.n)
         control.solves += 1
         # on the first step and after a refusal a very stiff error may be over-estimated: filter it once more
         if turn == 1 or not (size >= 1.0 and (memory.previous_step == 0.0 or control.after_refusal == 1)):
@@ -105,7 +71,7 @@ def _estimate(system, method, work, control, h):
 @inner
 def _judge(system, method, work, control, coefficients, h):
     """Write the step polynomial; return STOPPED or CONVERGED, and the step's error in units of the tolerance."""
-    memory = collocation_memory(work.memory)
+    memory = implicit_memory(work.memory)
     if control.adaptive == 0:
         write_polynomial(system, method, work, coefficients, False)
         return CONVERGED, 0.0
@@ -134,7 +100,7 @@ def _prepare(system, method, work, control, h):
     Returns CONVERGED if all is ready, DIVERGED if a matrix is singular, STOPPED if the Jacobian function stopped, GROWS
     if the step would damp what grows.
     """
-    memory = collocation_memory(work.memory)
+    memory = implicit_memory(work.memory)
     if memory.jacobian_age == 0:
         if find_jacobian(system, work, control) != 1:
             return STOPPED
@@ -156,7 +122,7 @@ def _prepare(system, method, work, control, h):
 @inner
 def _solve_step(system, method, work, control, h):
     """Find the stage increments; return the outcome and the number of iterations."""
-    memory = collocation_memory(work.memory)
+    memory = implicit_memory(work.memory)
     total = 0
     while True:
         outcome = _prepare(system, method, work, control, h)
@@ -179,7 +145,7 @@ def _solve_step(system, method, work, control, h):
 
 @inner
 def _attempt(system, method, work, control):
-    memory, h = collocation_memory(work.memory), control.length
+    memory, h = implicit_memory(work.memory), control.length
     control.error = np.nan
     outcome, count = _solve_step(system, method, work, control, h)
     control.row_iterations, memory.outcome = count, outcome
@@ -206,18 +172,16 @@ def _attempt(system, method, work, control):
 
 @inner
 def _accept(system, work, control):
-    h, n, adaptive = control.length, system.n, control.adaptive == 1
-    _set_scale(system, work, control.step)
+    set_scale(system, work, control.step)
     after_acceptance(control, work)
     # an error estimate is blind to what grows from below the tolerance
-    longer = abs(control.step) > _LONGER * abs(h) or control.accepted % _NOW_AND_THEN == 0
-    if adaptive and longer and stands_still(system, work):
-        control.step = np.copysign(min(abs(control.step), longest_seen(control, work, n, h)), h)
+    if control.adaptive == 1:
+        heed_growth(control, work, system.n, work.z3)
     control.rate_evaluations += 1
     control.bad_time = control.time
     if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
         return RATES_STOPPED
-    control.bad_component = first_not_finite(system.state, system.slope, n)
+    control.bad_component = first_not_finite(system.state, system.slope, system.n)
     return NOT_FINITE if control.bad_component >= 0 else REACHED_END
 
 
@@ -225,7 +189,7 @@ def family(address):
     """Do what `march` asks for."""
     table = as_longs(address)
     control, system, work = as_control(table[0]), system_in(table), dense_work_in(table)
-    memory = collocation_memory(work.memory)
+    memory = implicit_memory(work.memory)
     if control.ask == ATTEMPT:
         return _attempt(system, work.constants, work, control)
     if control.ask == ACCEPT:
@@ -233,7 +197,7 @@ def family(address):
     if control.ask == REFUSE:
         if memory.outcome == CONVERGED:
             return after_refusal(control, work)
-        return after_divergence(control, system, work, control.length)
+        return after_divergence(control, system, work, work.g1)
     if control.ask == DESCRIBE:
         # its error between the ends was judged, so it is there
         return REACHED_END
@@ -241,5 +205,5 @@ def family(address):
     memory.jacobian_age = 0
     forget(work.controller)
     forget_iterations(work)
-    _set_scale(system, work, control.step)
+    set_scale(system, work, control.step)
     return REACHED_END

@@ -9,8 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.call import as_longs, offset_by
-from unhurried_heron.kernels.memory.decoding import dense_work_in, system_in
+from unhurried_heron.kernels.memory.call import as_doubles, offset_by
 
 _EPSILON = 2.220446049250313e-16
 _MOST_SWEEPS = 40
@@ -137,9 +136,10 @@ def fastest_growth(a, n):
 
 
 def growth(address):
-    """Replace the matrix in ``spare`` by its fastest growth (first) and that mode's modulus (behind the matrix)."""
-    table = as_longs(address)
-    system, work = system_in(table), dense_work_in(table)
-    found, modulus = fastest_growth(work.spare, system.n)
-    work.spare[0], work.spare[system.n * system.n] = found, modulus
+    """Find the fastest growth of a matrix; ``address``: of n*n + 1 numbers, its order and its rows.
+
+    The first two are replaced by the growth and that mode's modulus.
+    """
+    values = as_doubles(address)
+    values[0], values[1] = fastest_growth(offset_by(values, 1), int(values[0]))
     return 0

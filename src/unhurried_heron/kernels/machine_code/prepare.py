@@ -18,6 +18,7 @@ from unhurried_heron.kernels.machine_code.loading import Kernel, cache_folder, i
 # about how long they take to compile
 KERNELS: Final = {
     "collocation.step.family": 2.9,
+    "diagonally_implicit.family": 2.5,
     "march.loop.march": 0.5,
     "collocation.stubborn.insist": 0.8,
     "linear_algebra.eigenvalues.growth": 0.4,

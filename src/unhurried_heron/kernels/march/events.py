@@ -5,7 +5,7 @@ from __future__ import annotations
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
-from unhurried_heron.kernels.memory.control import DESCRIBE
+from unhurried_heron.kernels.memory.control import DESCRIBE, REACHED_END
 from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in
 
 _EPSILON = 2.220446049250313e-16
@@ -107,11 +107,12 @@ def _locate(watch, event, start, step, coefficients, shape):
 
 @inner
 def describe(control, parts, address):
-    """Have the family form the polynomial of the present step, once."""
-    if control.described == 0:
-        control.described = 1
-        control.ask = DESCRIBE
-        call_kernel(parts.family, address)
+    """Have the family form the polynomial of the present step, once; False if the rates stop the run."""
+    if control.described == 1:
+        return True
+    control.described = 1
+    control.ask = DESCRIBE
+    return call_kernel(parts.family, address) == REACHED_END
 
 
 @inner
@@ -133,7 +134,8 @@ def find_events(watch, control, shape, parts, address):
     for e in range(watch.m):
         if not _changes(watch.values[e], watch.values[watch.m + e], watch.going[e]):
             continue
-        describe(control, parts, address)
+        if not describe(control, parts, address):
+            return FAILED
         theta = _locate(watch, e, start, step, coefficients, shape)
         if theta == FAILED:
             return FAILED

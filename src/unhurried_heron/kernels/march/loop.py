@@ -5,8 +5,8 @@ A family is another kernel, called by address with what it is asked for in ``con
 - START, at the start and beyond a switch, when state and slope are known: forget what was learnt elsewhere.
 - ATTEMPT a step of ``control.length``: fill ``system.trial``, ``control.error`` and ``control.row_iterations``; return
   ACCEPTED or REFUSED, or a reason to return with.
-- DESCRIBE an attempt that was accepted: put its step polynomial at ``control.place``, if ATTEMPT did not. Asked only
-  where somebody wants to see between the ends of the step.
+- DESCRIBE an attempt that was accepted: put its step polynomial at ``control.place``, if ATTEMPT did not; return
+  REACHED_END, or RATES_STOPPED. Asked only where somebody wants to see between the ends of the step.
 - REFUSE: set a shorter ``control.step``; return REACHED_END, or a reason to give up.
 - ACCEPT: state and time have moved; set the next ``control.step`` and bring ``system.slope`` up to date; return
   REACHED_END, or a reason to give up.
@@ -34,6 +34,7 @@ from unhurried_heron.kernels.memory.control import (
     ATTEMPT,
     EVENT,
     EVENT_STOPPED,
+    RATES_STOPPED,
     REACHED_END,
     REFUSE,
     REFUSED,
@@ -99,8 +100,8 @@ def march(address):
             reason = _try_again(control, parts, address)
             continue
         count_step(control, output)
-        if is_wanted(control, output):
-            describe(control, parts, address)
+        if is_wanted(control, output) and not describe(control, parts, address):
+            return RATES_STOPPED
         found = call_kernel(parts.search, address) if watch.m != 0 else NOTHING
         if found == FAILED:
             return EVENT_STOPPED

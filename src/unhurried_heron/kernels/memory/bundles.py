@@ -129,18 +129,20 @@ EXPLICIT_MEMORY: Final = np.dtype(
 class Tableau(NamedTuple):
     """An explicit method, its arithmetic compiled by `native.tableaux`.
 
-    ``attempt``, ``error``, ``polynomial``: addresses. ``degree`` of the step polynomial; ``width``: rows of
-    ``stages``, one for each stage and, where it is no stage, one for the rate at the end of the step. ``stages``
-    (width, n), ``where`` int64 (1,): work space that survives between calls.
+    ``attempt``, ``further``, ``error``, ``polynomial``: addresses. ``degree`` of the step polynomial; ``width``: rows of
+    ``stages``, one for each stage and, where it is no stage, one for the rate at the end of the step; ``total`` with
+    the further stages, beyond which is room for a state. ``where`` int64 (1,): the stage at which the rates stopped.
     """
 
     memory: Annotated[Any, EXPLICIT_MEMORY]
     controller: Annotated[Any, CONTROLLER]
     attempt: int
+    further: int
     error: int
     polynomial: int
     degree: int
     width: int
+    total: int
     stages: Array
     where: LongArray
 
@@ -158,7 +160,7 @@ NEWTON: Final = np.dtype(
 )
 
 
-COLLOCATION_MEMORY: Final = np.dtype(
+IMPLICIT_MEMORY: Final = np.dtype(
     [
         ("previous_step", np.float64),  # 0 where there is none
         ("jacobian_age", np.int64),  # 0 none, 1 from an earlier step, 2 from here
@@ -190,7 +192,7 @@ class DenseWork(NamedTuple):
     ``insist`` and ``growth`` are the addresses of the kernels that use these, 0 where they are not there.
     """
 
-    memory: Annotated[Any, COLLOCATION_MEMORY]
+    memory: Annotated[Any, IMPLICIT_MEMORY]
     controller: Annotated[Any, CONTROLLER]
     newton: Annotated[Any, NEWTON]
     insist: int
@@ -221,6 +223,53 @@ class DenseWork(NamedTuple):
     p3: Array
     d1: Array
     d2: Array
+
+
+class DiagonalWork(NamedTuple):
+    """A diagonally implicit method and its work space, kept between chunks.
+
+    ``a`` (stages, stages), ``b``, ``c``, ``error`` (stages,), ``interpolant`` (degree, stages) as in its tableau.
+    ``contexts`` int64 (stages,): of each stage's linear systems, 0 where it is explicit; ``n_shifts`` of them differ:
+    ``shifts`` int64 (n_shifts,) their addresses, ``diagonals`` (n_shifts,) their coefficients, the largest first.
+    ``known``: whether the first stage is the end of the step before; ``ends``: whether the last one is the end;
+    ``filtered``: whether the error estimate is. ``limits`` (2,): the largest error of Newton's iteration, and between
+    the steps. ``k`` (stages, n): slopes of the stages as they were solved; ``p`` (degree + 1, n): the polynomial of the
+    step before; the rest as in `DenseWork`.
+    """
+
+    memory: Annotated[Any, IMPLICIT_MEMORY]
+    controller: Annotated[Any, CONTROLLER]
+    newton: Annotated[Any, NEWTON]
+    growth: int
+    factor: int
+    solve: int
+    stages: int
+    degree: int
+    n_shifts: int
+    known: int
+    ends: int
+    filtered: int
+    contexts: LongArray
+    shifts: LongArray
+    diagonals: Array
+    a: Array
+    b: Array
+    c: Array
+    error: Array
+    interpolant: Array
+    limits: Array
+    jacobian: Array
+    spare: Array
+    scale: Array
+    shifted: Array
+    base: Array
+    z: Array
+    residual: Array
+    defect: Array
+    direction: Array
+    stage: Array
+    k: Array
+    p: Array
 
 
 # where each bundle begins in a march's table: the control record, then the bundles every march has, then its own

@@ -13,8 +13,8 @@ from numba.core.typing.templates import AttributeTemplate
 from numba.extending import infer_getattr, intrinsic, lower_getattr_generic, models, register_model
 
 from unhurried_heron.kernels.memory.bundles import (
-    COLLOCATION_MEMORY,
     EXPLICIT_MEMORY,
+    IMPLICIT_MEMORY,
     NEWTON,
     OUTPUT,
     OWN,
@@ -23,6 +23,7 @@ from unhurried_heron.kernels.memory.bundles import (
     WATCH,
     Array,
     DenseWork,
+    DiagonalWork,
     LongArray,
     Output,
     Parts,
@@ -91,7 +92,8 @@ watch_in = decoder(Watch, WATCH)
 output_in = decoder(Output, OUTPUT)
 tableau_in = decoder(Tableau)
 dense_work_in = decoder(DenseWork)
+diagonal_work_in = decoder(DiagonalWork)
 # records are no values in a kernel: a bundle holds their addresses
 explicit_memory = as_record(EXPLICIT_MEMORY)
-collocation_memory = as_record(COLLOCATION_MEMORY)
+implicit_memory = as_record(IMPLICIT_MEMORY)
 newton_in = as_record(NEWTON)

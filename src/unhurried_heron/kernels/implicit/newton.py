@@ -1,9 +1,9 @@
 """Newton's method with factors that are kept: when it has converged, and when it never will.
 
 `judge` is for any block of stages; `solve_stage` for one stage, y = base + h gamma f(t, y), with factors of
-1/(h gamma) - J. There ``work`` is any bundle with ``newton``, a record of `NEWTON`; ``factor``, ``solve`` and ``real``,
-addresses of the linear algebra and of a context with a real shift; and ``base``, ``z``, ``residual`` and ``scale``
-(n,): the stage is base + z, and corrections are measured in units of ``scale``. E. Hairer and G. Wanner, *Solving
+1/(h gamma) - J in a ``context``. There ``work`` is any bundle with ``newton``, a record of `NEWTON`; ``factor`` and
+``solve``, addresses of the linear algebra; and ``base``, ``z``, ``residual`` and ``scale`` (n,): the stage is base + z,
+and corrections are measured in units of ``scale``. E. Hairer and G. Wanner, *Solving
 Ordinary Differential Equations II*, 2nd ed. (1996), section IV.8.
 """
 
@@ -82,14 +82,14 @@ def judge(newton, count, size, limits, hurry):
 
 
 @inner
-def factor_for(work, control, shift):
-    """Factor shift - J; False where that is singular."""
+def factor_for(work, control, context, shift):
+    """Factor shift - J; return the sign of its determinant, 0 where that is singular."""
     control.factorisations += 1
-    return factor(work.factor, work.real, shift, 0.0) != 0
+    return factor(work.factor, context, shift, 0.0)
 
 
 @inner
-def solve_stage(system, work, control, time, shift, threshold):
+def solve_stage(system, work, control, context, time, shift, threshold):
     """Iterate on ``z`` from what it holds; ``system.trial`` is the stage and ``residual`` the last correction.
 
     Returns the outcome and the number of iterations.
@@ -108,7 +108,7 @@ def solve_stage(system, work, control, time, shift, threshold):
             return (STOPPED if code < 1 else DIVERGED), count
         for k in range(n):
             work.residual[k] -= shift * work.z[k]
-        solve(work.solve, work.real, work.residual, work.residual)
+        solve(work.solve, context, work.residual, work.residual)
         control.solves += 1
         control.iterations += 1
         total = 0.0

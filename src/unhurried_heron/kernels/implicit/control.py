@@ -1,4 +1,7 @@
-"""Choosing the next step of a collocation march, and whether Jacobian and factors are kept."""
+"""Choosing the next step of an implicit march, and whether Jacobian and factors are kept.
+
+``work``: any bundle with ``memory``, ``controller`` and ``newton``, records.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +15,7 @@ from unhurried_heron.kernels.memory.control import (
     REACHED_END,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.memory.decoding import collocation_memory, newton_in
+from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in
 
 # below this contraction the third iteration of the next step is spared, which is worth an old Jacobian
 _GOOD_CONTRACTION = 3e-3
@@ -23,13 +26,16 @@ _BELOW_GROWTH = 1.0 / 6.0
 
 
 @inner
-def after_divergence(control, system, work, h):
-    """Shorten the step, or try a fixed one with a fresh Jacobian; return a reason to give up, or REACHED_END."""
-    memory = collocation_memory(work.memory)
+def after_divergence(control, system, work, rates):
+    """Shorten the step, or try a fixed one with a fresh Jacobian; return a reason to give up, or REACHED_END.
+
+    ``rates``: the last that were evaluated, at ``system.trial``.
+    """
+    memory, h = implicit_memory(work.memory), control.length
     if memory.outcome == GROWS:
         control.step = h * _BELOW_GROWTH
         return STEP_TOO_SMALL if too_short(control) else REACHED_END
-    control.bad_component = first_not_finite(system.trial, work.g1, system.n)
+    control.bad_component = first_not_finite(system.trial, rates, system.n)
     if control.bad_component >= 0:
         control.bad_time = control.time + h
     stale = memory.jacobian_age == OLD
@@ -48,7 +54,7 @@ def after_divergence(control, system, work, h):
 @inner
 def after_refusal(control, work):
     """Shorten the step after too large an error; return a reason to give up, or REACHED_END."""
-    memory = collocation_memory(work.memory)
+    memory = implicit_memory(work.memory)
     control.step = control.length * factor_after_refusal(work.controller, memory.error)
     if memory.jacobian_age == OLD:
         memory.jacobian_age = 0
@@ -60,7 +66,7 @@ def after_refusal(control, work):
 @inner
 def after_acceptance(control, work):
     """Choose the next step and decide whether Jacobian and factors are kept."""
-    memory = collocation_memory(work.memory)
+    memory = implicit_memory(work.memory)
     factor = factor_after_acceptance(work.controller, memory.error, control)
     memory.previous_step = control.length
     memory.jacobian_age = OLD if newton_in(work.newton).theta <= _GOOD_CONTRACTION else 0

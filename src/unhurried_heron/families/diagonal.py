@@ -1,0 +1,87 @@
+"""Diagonally implicit Runge-Kutta methods."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.families.controller import Controller
+from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps, proportional
+from unhurried_heron.families.family import Demand, Family, WorkSpace
+from unhurried_heron.families.linear import growth_kernel
+from unhurried_heron.kernels.memory.bundles import IMPLICIT_MEMORY, NEWTON, DiagonalWork
+from unhurried_heron.methods.coefficients import floats
+from unhurried_heron.methods.runge_kutta import DIAGONALLY_IMPLICIT, RungeKutta
+from unhurried_heron.run.trajectory import Array
+
+_CONTROLLER: Final = Controller(share=0.8, now=1.0, cautious=True, shrink=0.2, grow=4.0)
+# the iteration's error goes into the solution as it is, so it gets a small share of the tolerance
+_NEWTON_SHARE: Final = 0.03
+_ROUNDING: Final = 8 * float(np.finfo(float).eps)
+
+
+def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+    if fixed:
+        return for_fixed_steps(state)
+    scale = proportional(method, relative, absolute, state, fixed)
+    tightest = float(scale.relative.min(where=scale.relative > 0, initial=1.0))
+    share = float((scale.relative / np.where(relative > 0, relative, 1.0)).max(initial=0.0)) or 1.0
+    return replace(scale, newton=max(_NEWTON_SHARE, _ROUNDING / tightest), between=1.0 / share)
+
+
+def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
+    n, control, scales, _, linear = demand
+    assert linear is not None, "an implicit family is given linear algebra"
+    a, s = floats(method.a), method.stages
+    diagonals = sorted({float(x) for x in a.diagonal() if x}, reverse=True)
+    contexts = [linear.context(False) for _ in diagonals]
+    addresses = np.array([context[0].ctypes.data for context in contexts], dtype=np.int64)
+    of_stage = np.array([addresses[diagonals.index(x)] if x else 0 for x in a.diagonal()], dtype=np.int64)
+    growth, keep = growth_kernel(linear, n)
+    degree = len(method.interpolant)
+    known = method.ends_in_a_stage and not any(method.a[0])
+    numbers: dict[str, Any] = {
+        "stages": s,
+        "degree": degree,
+        "n_shifts": len(diagonals),
+        "known": int(known),
+        "ends": int(method.ends_in_a_stage),
+        "filtered": int(abs(method.embedded_at_infinity) > 1.0),
+        "contexts": of_stage,
+        "shifts": addresses,
+        "diagonals": np.array(diagonals),
+        "a": a,
+        "b": floats(method.b),
+        "c": floats(method.c),
+        "error": method.error_weights[0] if method.paired else np.zeros(s),
+        "interpolant": np.ascontiguousarray(method.interpolant),
+        "limits": np.array([scales.newton, scales.between]),
+    }
+    vectors = ("scale", "shifted", "base", "z", "residual", "defect", "direction", "stage")
+    work = DiagonalWork(
+        memory=np.zeros(1, dtype=IMPLICIT_MEMORY),
+        controller=_CONTROLLER.record(method.estimate_order),
+        newton=np.zeros(1, dtype=NEWTON),
+        growth=growth,
+        factor=linear.factor,
+        solve=linear.solve,
+        jacobian=linear.jacobian,
+        spare=np.zeros(n * n + 1 if growth else 0),
+        k=np.zeros((s, n)),
+        p=np.zeros((degree + 1, n)),
+        **numbers,
+        **{name: np.zeros(n) for name in vectors},
+    )
+    return WorkSpace(work, np.zeros(n), degree, (*contexts, linear, keep))
+
+
+DIAGONAL: Final = Family(
+    DIAGONALLY_IMPLICIT,
+    "diagonally_implicit.family",
+    _lay_out,
+    implicit=True,
+    scale=_scale,
+    beside=("linear_algebra.dense_lu.factor", "linear_algebra.dense_lu.solve", "linear_algebra.eigenvalues.growth"),
+)

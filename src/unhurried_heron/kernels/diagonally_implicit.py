@@ -1,0 +1,293 @@
+"""A diagonally implicit Runge-Kutta method: its stages are solved one after the other, with factors that are kept.
+
+E. Hairer and G. Wanner, *Solving Ordinary Differential Equations II*, 2nd ed. (1996), section IV.6. Where the first
+stage is explicit, its slope is that of the step before, as it was solved: a fresh one would amplify what Newton's
+iteration left by the stiffness. The error between the steps bounds them too (`implicit.between`).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.implicit.between import foreseen, measured
+from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence, after_refusal
+from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
+from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
+from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
+from unhurried_heron.kernels.implicit.stubborn import insist_on_stage
+from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.controller import forget
+from unhurried_heron.kernels.march.outcome import first_not_finite
+from unhurried_heron.kernels.march.polynomial import evaluate_step
+from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, FRESH, GROWS, OLD, STOPPED
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
+from unhurried_heron.kernels.memory.control import (
+    ACCEPT,
+    ACCEPTED,
+    ATTEMPT,
+    DESCRIBE,
+    NOT_FINITE,
+    PAUSED,
+    RATES_STOPPED,
+    REACHED_END,
+    REFUSE,
+    REFUSED,
+)
+from unhurried_heron.kernels.memory.decoding import diagonal_work_in, implicit_memory, system_in
+
+_SAME_STEP = 1e-3
+# beyond this many steps of the length before, its polynomial says nothing
+_FURTHEST = 4.0
+
+
+@inner
+def _find_jacobian(system, work, control):
+    """Find the Jacobian where the step begins; return the code of the functions called."""
+    if system.jacobian != 0:
+        return jacobian_at(system, work, control, control.time, system.state, system.slope)
+    # differences must be taken from the rates themselves
+    control.rate_evaluations += 1
+    control.bad_time = control.time
+    code = call_native(system.rates, control.time, system.state, work.residual, system.context)
+    return jacobian_at(system, work, control, control.time, system.state, work.residual) if code == 1 else code
+
+
+@inner
+def _prepare(system, work, control, h):
+    """Bring Jacobian and factors up to date; return CONVERGED, DIVERGED, STOPPED or GROWS."""
+    memory = implicit_memory(work.memory)
+    if memory.jacobian_age == 0:
+        if _find_jacobian(system, work, control) != 1:
+            return STOPPED
+        memory.jacobian_age = FRESH
+        memory.factored_step = 0.0
+    if not abs(memory.factored_step - h) <= _SAME_STEP * abs(h):
+        memory.factored_step = 0.0
+        for i in range(work.n_shifts):
+            sign = factor_for(work, control, work.shifts[i], 1.0 / (h * work.diagonals[i]))
+            if sign == 0:
+                return DIVERGED
+            if i == 0:
+                memory.sign = sign
+        if control.adaptive == 1 and steps_over_growth(work, system.n, h):
+            return GROWS
+        if control.adaptive == 1 and memory.previous_step == 0.0 and longest_seen(control, work, system.n, h) < abs(h):
+            return GROWS
+        memory.factored_step = h
+    return CONVERGED
+
+
+@inner
+def _begin_stage(system, work, i, h):
+    """Write what is known of a stage to ``base``."""
+    n, s = system.n, work.stages
+    for k in range(n):
+        work.base[k] = 0.0
+    for j in range(i):
+        weight = work.a[i * s + j]
+        if weight != 0.0:
+            slopes = offset_by(work.k, j * n)
+            for k in range(n):
+                work.base[k] += weight * slopes[k]
+    for k in range(n):
+        work.base[k] = system.state[k] + h * work.base[k]
+
+
+@inner
+def _guess(system, work, i, h):
+    """Start the iteration from the polynomial of the step before, or from the slope of the stage before."""
+    n, memory = system.n, implicit_memory(work.memory)
+    ratio = 0.0 if memory.previous_step == 0.0 else h / memory.previous_step
+    if 0.0 < ratio <= _FURTHEST:
+        evaluate_step(work.p, work.degree, n, 1.0 + ratio * work.c[i], work.z)
+        for k in range(n):
+            work.z[k] -= work.base[k]
+    else:
+        slopes = system.slope if i == 0 else offset_by(work.k, (i - 1) * n)
+        for k in range(n):
+            work.z[k] = h * work.a[i * work.stages + i] * slopes[k]
+
+
+@inner
+def _solve(system, work, control, i, h):
+    """Solve a stage and write its slope; return the outcome and the number of iterations."""
+    n, time = system.n, control.time + work.c[i] * h
+    slopes, memory = offset_by(work.k, i * n), implicit_memory(work.memory)
+    if work.contexts[i] == 0:
+        for k in range(n):
+            system.trial[k] = work.base[k]
+        control.rate_evaluations += 1
+        control.bad_time = time
+        code = call_native(system.rates, time, system.trial, slopes, system.context)
+        return (CONVERGED if code == 1 else (STOPPED if code < 1 else DIVERGED)), 0
+    shift = 1.0 / (h * work.a[i * work.stages + i])
+    _guess(system, work, i, h)
+    outcome, count = solve_stage(system, work, control, work.contexts[i], time, shift, work.limits[0])
+    if outcome == DIVERGED and control.adaptive == 0 and memory.jacobian_age == FRESH:
+        # a fixed step cannot be shortened
+        outcome, more = insist_on_stage(system, work, control, work.contexts[i], time, shift, work.limits[0])
+        count += more
+        memory.jacobian_age = 0
+    for k in range(n):
+        slopes[k] = work.z[k] * shift
+    return outcome, count
+
+
+@inner
+def _all_stages(system, work, control, h):
+    """Find all stages; return the outcome and the number of iterations."""
+    n, total, first = system.n, 0, 0
+    if work.known == 1:
+        first = 1
+        for k in range(n):
+            work.k[k] = system.slope[k]
+    for i in range(first, work.stages):
+        _begin_stage(system, work, i, h)
+        outcome, count = _solve(system, work, control, i, h)
+        total += count
+        if outcome != CONVERGED:
+            return outcome, total
+    return CONVERGED, total
+
+
+@inner
+def _solve_step(system, work, control, h):
+    memory, total = implicit_memory(work.memory), 0
+    while True:
+        outcome = _prepare(system, work, control, h)
+        if outcome != CONVERGED:
+            begin_iterations(work)
+            return outcome, total
+        outcome, count = _all_stages(system, work, control, h)
+        total += count
+        if outcome != DIVERGED or control.adaptive == 1 or memory.jacobian_age != OLD:
+            return outcome, total
+        # a fixed step cannot be shortened: it gets a Jacobian of its own
+        memory.jacobian_age = 0
+
+
+@inner
+def _combine(system, work, weights, factor, out):
+    """Write ``factor`` times the weighted sum of the stages' slopes."""
+    n = system.n
+    for k in range(n):
+        out[k] = 0.0
+    for j in range(work.stages):
+        if weights[j] != 0.0:
+            slopes, weight = offset_by(work.k, j * n), weights[j] * factor
+            for k in range(n):
+                out[k] += weight * slopes[k]
+
+
+@inner
+def _write_polynomial(system, work, coefficients, h):
+    n = system.n
+    for k in range(n):
+        coefficients[k] = system.state[k]
+    for d in range(work.degree):
+        _combine(system, work, offset_by(work.interpolant, d * work.stages), h, offset_by(coefficients, (d + 1) * n))
+
+
+@inner
+def _estimate(system, work, control, h):
+    """Return the size of the error estimate in units of the tolerance."""
+    n, last = system.n, work.stages - 1
+    if work.filtered == 0:
+        _combine(system, work, work.error, h, work.residual)
+        return size_of(work, work.residual, n)
+    _combine(system, work, work.error, 1.0 / work.a[last * work.stages + last], work.residual)
+    control.solves += 1
+    return filtered_size(work, work.contexts[last], work.residual, n)
+
+
+@inner
+def _attempt(system, work, control):
+    memory, h, n = implicit_memory(work.memory), control.length, system.n
+    control.error = np.nan
+    outcome, count = _solve_step(system, work, control, h)
+    control.row_iterations, memory.outcome = count, outcome
+    if control.stop != 0:
+        # what was under way is not to be used, should the march go on
+        memory.jacobian_age, memory.factored_step = 0, 0.0
+        return PAUSED
+    if outcome == STOPPED:
+        return RATES_STOPPED
+    if outcome != CONVERGED:
+        return REFUSED
+    if work.ends == 0:
+        _combine(system, work, work.b, h, system.trial)
+        for k in range(n):
+            system.trial[k] += system.state[k]
+    coefficients = as_doubles(control.place)
+    _write_polynomial(system, work, coefficients, h)
+    error = 0.0
+    if control.adaptive == 1:
+        error = _estimate(system, work, control, h)
+        if error < 1.0:
+            between = foreseen(system, work, h)
+            if not between <= work.limits[1]:
+                code, between = measured(system, work, control, work.shifts[0])
+                if code < 1:
+                    return RATES_STOPPED
+            between /= work.limits[1]
+            # NaN compares false, and must come through
+            error = between if not between <= error else error
+        control.error = error
+    memory.error = error
+    if first_not_finite(system.trial, system.trial, n) >= 0:
+        memory.outcome = DIVERGED
+        return REFUSED
+    if not error < 1.0:
+        return REFUSED
+    for i in range((work.degree + 1) * n):
+        work.p[i] = coefficients[i]
+    return ACCEPTED
+
+
+@inner
+def _accept(system, work, control):
+    n = system.n
+    set_scale(system, work, control.step)
+    for k in range(n):
+        # how far each state moved
+        work.defect[k] = work.p[n + k]
+        for d in range(2, work.degree + 1):
+            work.defect[k] += work.p[d * n + k]
+    after_acceptance(control, work)
+    if control.adaptive == 1:
+        heed_growth(control, work, n, work.defect)
+    if work.ends == 1:
+        slopes = offset_by(work.k, (work.stages - 1) * n)
+        for k in range(n):
+            system.slope[k] = slopes[k]
+    else:
+        control.rate_evaluations += 1
+        control.bad_time = control.time
+        if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
+            return RATES_STOPPED
+    control.bad_component = first_not_finite(system.state, system.slope, n)
+    return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+
+
+def family(address):
+    """Do what `march` asks for."""
+    table = as_longs(address)
+    control, system, work = as_control(table[0]), system_in(table), diagonal_work_in(table)
+    memory = implicit_memory(work.memory)
+    if control.ask == ATTEMPT:
+        return _attempt(system, work, control)
+    if control.ask == ACCEPT:
+        return _accept(system, work, control)
+    if control.ask == REFUSE:
+        if memory.outcome == CONVERGED:
+            return after_refusal(control, work)
+        return after_divergence(control, system, work, work.residual)
+    if control.ask == DESCRIBE:
+        return REACHED_END
+    memory.previous_step = memory.factored_step = 0.0
+    memory.jacobian_age = 0
+    forget(work.controller)
+    forget_iterations(work)
+    set_scale(system, work, control.step)
+    return REACHED_END

@@ -1,0 +1,65 @@
+"""The error of a step polynomial between the ends of its step.
+
+A component that follows a moving equilibrium is right at the stages and may be wrong between them, and nothing of that
+is in an error estimate for the end of the step. It shows in how far the polynomial of the step before, carried on,
+misses this one; where that is not small, the defect of the polynomial, filtered by the factors at hand, measures it.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.implicit.scale import filtered_size
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.polynomial import evaluate_step
+from unhurried_heron.kernels.memory.call import as_doubles, call_native
+from unhurried_heron.kernels.memory.decoding import implicit_memory
+
+# where the defect is looked at
+_FIRST, _SECOND = 0.35, 0.75
+# the size where the rates cannot be had at a point of the polynomial: the step is halved
+_OUTSIDE = 16.0
+
+
+@inner
+def foreseen(system, work, h):
+    """Size of the error between the steps, in units of the tolerance, foreseen from the step before."""
+    memory = implicit_memory(work.memory)
+    if memory.previous_step == 0.0:
+        return np.inf
+    n, x = system.n, 1.0 + h / memory.previous_step
+    evaluate_step(work.p, work.degree, n, x, work.defect)
+    # what grows as theta^d (theta - 1) beyond the step is largest within it at d/(d + 1)
+    d = work.degree
+    within = (d / (d + 1.0)) ** d / (d + 1.0)
+    beyond = x**d * (x - 1.0) / (x - 1.0) ** (d + 1)
+    total = 0.0
+    for k in range(n):
+        error = (system.trial[k] - work.defect[k]) * within / beyond / work.scale[k]
+        total += error * error
+    return np.sqrt(total / n)
+
+
+@inner
+def measured(system, work, control, context):
+    """Return the code of the rates, and the error between the steps in units of the tolerance, by the defect."""
+    n, h, degree, largest = system.n, control.length, work.degree, 0.0
+    coefficients = as_doubles(control.place)
+    for turn in range(2):
+        theta = _FIRST if turn == 0 else _SECOND
+        evaluate_step(coefficients, degree, n, theta, work.shifted)
+        control.rate_evaluations += 1
+        control.bad_time = control.time + theta * h
+        code = call_native(system.rates, control.bad_time, work.shifted, work.residual, system.context)
+        if code != 1:
+            return code, _OUTSIDE
+        for k in range(n):
+            slope = degree * coefficients[degree * n + k]
+            for d in range(degree - 1, 0, -1):
+                slope = slope * theta + d * coefficients[d * n + k]
+            work.residual[k] = slope / h - work.residual[k]
+        size = filtered_size(work, context, work.residual, n)
+        control.solves += 1
+        # NaN must come through
+        largest = largest if size <= largest else size
+    return 1, largest

@@ -1,0 +1,43 @@
+"""In what units a step's errors are measured, and errors filtered by the factors at hand."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.linear_algebra.calls import solve
+from unhurried_heron.kernels.machine_code.compiling import inner
+
+
+@inner
+def set_scale(system, work, step):
+    smallest = np.inf
+    for k in range(system.n):
+        work.scale[k] = system.absolute[k] + system.relative[k] * abs(system.state[k])
+        smallest = min(smallest, work.scale[k])
+    if smallest == 0.0:
+        # zero, and no absolute tolerance: held to the change in a step, of all states where this one rests
+        change = 0.0
+        for k in range(system.n):
+            change = max(change, abs(step * system.slope[k]))
+        for k in range(system.n):
+            if work.scale[k] == 0.0:
+                own = abs(step * system.slope[k])
+                size = own if own > 0.0 else (change if change > 0.0 else 1.0)
+                work.scale[k] = system.relative[k] * size
+
+
+@inner
+def size_of(work, values, n):
+    """Return the root mean square of values in units of the tolerance."""
+    total = 0.0
+    for k in range(n):
+        ratio = values[k] / work.scale[k]
+        total += ratio * ratio
+    return np.sqrt(total / n)
+
+
+@inner
+def filtered_size(work, context, values, n):
+    """Solve (shift - J) x = values in place and return the size of x in units of the tolerance."""
+    solve(work.solve, context, values, values)
+    return size_of(work, values, n)
