@@ -9,7 +9,7 @@ import numpy as np
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import Demand, Family, WorkSpace
-from unhurried_heron.families.linear import MOST_STUBBORN, dense_context, growth_kernel
+from unhurried_heron.families.linear import LINEAR_KERNELS, MOST_STUBBORN, dense_context, growth_kernel
 from unhurried_heron.kernels.memory.bundles import IMPLICIT_MEMORY, NEWTON, DenseWork
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.collocation import Collocation
@@ -98,5 +98,5 @@ COLLOCATION: Final = Family(
     implicit=True,
     scale=_scale,
     reference=FOR_STIFF,
-    beside=("linear_algebra.dense_lu.factor", "linear_algebra.dense_lu.solve", "linear_algebra.eigenvalues.growth"),
+    beside=LINEAR_KERNELS,
 )

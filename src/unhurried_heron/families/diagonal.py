@@ -10,7 +10,7 @@ import numpy as np
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps, proportional
 from unhurried_heron.families.family import Demand, Family, WorkSpace
-from unhurried_heron.families.linear import growth_kernel
+from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.bundles import IMPLICIT_MEMORY, NEWTON, DiagonalWork
 from unhurried_heron.methods.coefficients import floats
 from unhurried_heron.methods.runge_kutta import DIAGONALLY_IMPLICIT, RungeKutta
@@ -83,5 +83,5 @@ DIAGONAL: Final = Family(
     _lay_out,
     implicit=True,
     scale=_scale,
-    beside=("linear_algebra.dense_lu.factor", "linear_algebra.dense_lu.solve", "linear_algebra.eigenvalues.growth"),
+    beside=LINEAR_KERNELS,
 )

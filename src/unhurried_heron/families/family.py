@@ -54,6 +54,8 @@ class Family:
         Makes a `WorkSpace` of a method and a `Demand`.
     implicit : bool
         Whether its steps solve systems with the Jacobian, which is found for it.
+    time_slope : bool
+        Whether its steps need the partial derivative of the rates by the time.
     scale : callable
         Translates the user's tolerances into those of the error estimate:
         ``scale(method, relative, absolute, state, fixed)``.
@@ -69,6 +71,7 @@ class Family:
     kernel: str
     lay_out: Callable[[Any, Demand], WorkSpace]
     implicit: bool = False
+    time_slope: bool = False
     scale: Callable[[Any, Array, Array, Array, bool], ErrorScale] = proportional
     reference: str = ""
     beside: tuple[str, ...] = ()

@@ -13,6 +13,12 @@ from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, IM, MAT
 from unhurried_heron.native.signature import address
 from unhurried_heron.run.trajectory import Array
 
+# what implicit families call as a rule
+LINEAR_KERNELS: Final = (
+    "linear_algebra.dense_lu.factor",
+    "linear_algebra.dense_lu.solve",
+    "linear_algebra.eigenvalues.growth",
+)
 KINDS: Final = ("dense", "banded", "sparse")
 # below this compiled loops on full matrices win whatever the pattern (measured: `benchmarks/run.py --part linear`)
 MOST_FULL: Final = 100

@@ -9,6 +9,7 @@ from __future__ import annotations
 import functools
 import math
 from collections.abc import Iterable
+from dataclasses import replace
 from typing import Any, Final
 
 import numpy as np
@@ -17,6 +18,7 @@ from unhurried_heron.formulas.expression import (
     COMPARISONS,
     ONE,
     SUM,
+    TIME,
     Node,
     add,
     div,
@@ -172,6 +174,13 @@ def jacobian(rates: tuple[Block, ...], layout: Layout) -> tuple[Block, ...]:
             strides = tuple(n * rows.get(loop.index, 0) + moves.get(loop.index, 0) for loop in run)
             entries.append(Block(run, n * block.base + column, strides, slope, adds))
     return tuple(entries)
+
+
+def time_slopes(rates: tuple[Block, ...]) -> tuple[Block, ...]:
+    """Return the nonzero partial derivatives of rates by the time, as blocks of a vector."""
+    differentiator, time = Differentiator({TIME}), (Node("name", TIME), ())
+    slopes = [(block, differentiator.gradient(block.node).get(time)) for block in rates]
+    return tuple(replace(block, node=slope) for block, slope in slopes if slope is not None)
 
 
 def one_after_the_other(entries: tuple[Block, ...], n: int) -> tuple[tuple[Block, ...], Any, Any]:

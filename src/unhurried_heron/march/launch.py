@@ -24,7 +24,14 @@ def launch(asked: Asked, kind: str) -> Driver:
     march = take(asked, key)
     if march is None:
         full = not family.implicit or (kind == "dense" and not differenced_in_groups(problem))
-        native = native_system(problem, asked.events, with_jacobian=family.implicit, held=asked.held, full=full)
+        native = native_system(
+            problem,
+            asked.events,
+            with_jacobian=family.implicit,
+            with_time_slope=family.time_slope,
+            held=asked.held,
+            full=full,
+        )
         march = lay_out(asked, native, scales, kind)
         march.key = key
     else:

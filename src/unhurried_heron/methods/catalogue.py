@@ -9,6 +9,7 @@ from unhurried_heron.errors import MethodError, near_spelling
 from unhurried_heron.methods.collocation import RADAU_IIA_5
 from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.published import published
+from unhurried_heron.methods.rosenbrock import Rosenbrock
 from unhurried_heron.methods.runge_kutta import RungeKutta
 
 
@@ -42,6 +43,10 @@ def _tableau(kind: str, name: str) -> Callable[[], Method]:
     return lambda: RungeKutta(**published(kind)[name])
 
 
+def _rosenbrock(name: str) -> Callable[[], Method]:
+    return lambda: Rosenbrock(**published("rosenbrock")[name])
+
+
 _EXPLICIT = (
     "euler", "midpoint-2", "heun-2", "ralston-2", "heun-3", "ralston-3", "kutta-3", "bogacki-shampine-32",
     "classical-rk-4", "three-eighths-4", "fehlberg-45", "cash-karp-54", "dormand-prince-54", "tsitouras-54",
@@ -51,8 +56,12 @@ _DIAGONALLY_IMPLICIT = (
     "backward-euler", "implicit-midpoint", "trapezoidal", "sdirk-2", "tr-bdf-2", "sdirk-3", "esdirk-32", "sdirk-43",
     "esdirk-43", "esdirk-54-7", "esdirk-54-8",
 )  # fmt: skip
+_ROSENBROCK = (
+    "verwer-2", "rang-angermann-32", "lang-verwer-32", "sandu-32", "hairer-wanner-43", "steinebach-54", "di-marzo-54",
+)  # fmt: skip
 _MAKERS: dict[str, Callable[[], Method]] = {name: _tableau("explicit", name) for name in _EXPLICIT}
 _MAKERS |= {name: _tableau("diagonally_implicit", name) for name in _DIAGONALLY_IMPLICIT}
+_MAKERS |= {name: _rosenbrock(name) for name in _ROSENBROCK}
 _MAKERS["radau-iia-5"] = lambda: RADAU_IIA_5
 
 CATALOGUE: Final = Catalogue(_MAKERS)

@@ -76,14 +76,13 @@ def density(tree: Tree) -> int:
 
 def extended(values: Any) -> Any:
     """Return numbers with the digits of the machine's longest floating-point number, of any shape."""
-    high = np.array(values, dtype=object)
-    first = high.astype(np.float64)
-    rest = (
-        np.vectorize(lambda x, y: float(Fraction(x) - Fraction(y)), otypes=[np.float64])(high, first)
-        if high.size
-        else 0.0
-    )
-    return first.astype(np.longdouble) + rest
+    given = np.array(values, dtype=object)
+    first = given.astype(np.longdouble)
+    for place, value in np.ndenumerate(given):
+        if isinstance(value, Fraction):
+            near = float(value)
+            first[place] = np.longdouble(near) + np.longdouble(float(value - Fraction(near)))
+    return first
 
 
 class ElementaryWeights:

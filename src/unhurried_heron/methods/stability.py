@@ -43,7 +43,7 @@ class Region(NamedTuple):
         return self.a_stable and self.at_infinity < _ZERO
 
 
-def stability_function(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar]) -> Polynomials:
+def stability_function(a: Any, b: Sequence[Scalar]) -> Polynomials:
     """Return numerator and denominator of R(z), lowest power first.
 
     R(z) = 1 + sum of z^k b A^(k-1) 1 where A is strictly lower triangular, and det(I - z A + z 1 b^T) / det(I - z A)

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import HeronError
-from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other
+from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other, time_slopes
 from unhurried_heron.formulas.layout import Block, Layout, single
 from unhurried_heron.model.closed_forms import with_starting_values
 from unhurried_heron.model.functions import NamedFunction, is_compiled, unusable_answer
@@ -38,6 +38,10 @@ class NativeSystem:
     ----------
     jacobian : NativeFunction, or None
         None where it must be found by differences.
+    time_slope : NativeFunction, or None
+        The partial derivative of the rates by the time; None where that is found by differences.
+    moves : bool
+        Whether the rates may depend on the time.
     context : Context
         Parameters, switches, and addresses of tables: what all functions share.
     located : tuple of Switch
@@ -50,6 +54,8 @@ class NativeSystem:
 
     rates: NativeFunction
     jacobian: NativeFunction | None
+    time_slope: NativeFunction | None
+    moves: bool
     events: tuple[NativeFunction, ...]
     watched: tuple[NativeFunction, ...]
     context: Context
@@ -57,12 +63,11 @@ class NativeSystem:
     limits: FloatArray | None = None
     entries: tuple[FloatArray, FloatArray] | None = None
 
-    def addresses(self) -> tuple[int, int, int, int]:
-        """Return rates, their context, Jacobian and its context (zeros without one)."""
-        rates, jacobian = self.rates, self.jacobian
-        if jacobian is None:
-            return rates.address, rates.context_address, 0, 0
-        return rates.address, rates.context_address, jacobian.address, jacobian.context_address
+    def addresses(self) -> tuple[int, ...]:
+        """Return address and context of rates, Jacobian and slope in time, zeros where there is none; and ``moves``."""
+        functions = (self.rates, self.jacobian, self.time_slope)
+        pairs = [(each.address, each.context_address) if each else (0, 0) for each in functions]
+        return (*pairs[0], *pairs[1], *pairs[2], int(self.moves))
 
     def event_addresses(self) -> np.ndarray:
         """Return one row (address, context) for each event and located switch, int64 (m, 2)."""
@@ -78,6 +83,7 @@ class NativeSystem:
             Whatever it was; a `HeronError` if no function tells why.
         """
         named = [(self.rates, "rates"), *([(self.jacobian, "the Jacobian")] if self.jacobian else [])]
+        named += [(self.time_slope, "the slope in time")] if self.time_slope else []
         named += [(event, "an event function") for event in self.events]
         named += [(switch, "a switch function") for switch in self.watched]
         for function, what in named:
@@ -92,11 +98,17 @@ class NativeSystem:
 
 
 def native_system(
-    problem: Problem, events: tuple[Event, ...], *, with_jacobian: bool, held: bool = True, full: bool = True
+    problem: Problem,
+    events: tuple[Event, ...],
+    *,
+    with_jacobian: bool,
+    with_time_slope: bool = False,
+    held: bool = True,
+    full: bool = True,
 ) -> NativeSystem:
     """Make a problem callable; what was compiled before for the same structure is used again.
 
-    ``held`` says that the march holds the switches and crosses them one by one, ``full`` that the Jacobian is to be a
+    ``with_jacobian`` and ``with_time_slope`` say what the method needs, ``held`` that the march holds the switches and crosses them one by one, ``full`` that the Jacobian is to be a
     full matrix.
     """
     model, rates = problem.model, problem.model.rates
@@ -104,12 +116,16 @@ def native_system(
     context = context_of(problem)
     names = context.names(model.layout, held=held)
     own = tuple(switch for switch in switches if switch.times is None)
-    limits = None
+    limits, drift, moves = None, None, True
     if isinstance(rates, WrittenRates):
         guarded = rates.blocks if held and any(isinstance(switch, HeldSwitch) for switch in own) else ()
         blocks = rates.held if held else rates.blocks
         made = compiled(blocks, model.layout.size, names, context.array, guarded=guarded)
         slopes = _native_jacobian(blocks, model.layout, names, context.array, full=full) if with_jacobian else None
+        if with_time_slope:
+            moving = time_slopes(blocks)
+            moves = bool(moving)
+            drift = compiled(moving, model.layout.size, names, context.array) if moves else None
     else:
         assert isinstance(rates, FunctionRates)
         made = _native_function(rates.function, context, model.layout.size)
@@ -123,6 +139,8 @@ def native_system(
     return NativeSystem(
         rates=made,
         jacobian=slopes,
+        time_slope=drift,
+        moves=moves,
         events=_native_watched(watched, events_context, context),
         watched=_native_watched([switch.watched for switch in own], names, context),
         context=context,

@@ -19,6 +19,7 @@ from unhurried_heron.kernels.machine_code.loading import Kernel, cache_folder, i
 KERNELS: Final = {
     "collocation.step.family": 2.9,
     "diagonally_implicit.family": 2.5,
+    "rosenbrock.family": 1.5,
     "march.loop.march": 0.5,
     "collocation.stubborn.insist": 0.8,
     "linear_algebra.eigenvalues.growth": 0.4,

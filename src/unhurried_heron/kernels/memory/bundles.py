@@ -24,7 +24,8 @@ LongArray = Annotated[Any, int]
 class System(NamedTuple):
     """The user's problem.
 
-    ``rates``, ``context``, ``jacobian``, ``jacobian_context``: addresses (Jacobian 0: by differences).
+    ``rates``, ``context``, ``jacobian``, ``jacobian_context``, ``time_slope``, ``time_slope_context``: addresses
+    (Jacobian or slope in time 0: by differences). ``moves``: whether the rates may depend on the time.
     ``state`` (n,): the present state, written by the march; ``slope`` (n,): the rates there, kept up to date by the
     family; ``trial`` (n,): the state at the end of an attempt, filled by the family, scratch otherwise.
     ``relative``, ``absolute`` (n,): tolerances.
@@ -37,6 +38,9 @@ class System(NamedTuple):
     context: int
     jacobian: int
     jacobian_context: int
+    time_slope: int
+    time_slope_context: int
+    moves: int
     state: Array
     slope: Array
     trial: Array
@@ -269,6 +273,48 @@ class DiagonalWork(NamedTuple):
     direction: Array
     stage: Array
     k: Array
+    p: Array
+
+
+class LinearlyImplicitWork(NamedTuple):
+    """A Rosenbrock method and its work space.
+
+    In the transformed form, which has no products with the Jacobian: ``a``, ``c`` (stages, stages), ``m``, ``error``,
+    ``gamma``, ``alpha`` (stages,), ``interpolant`` (degree, stages); ``diagonal`` (1,): the coefficient of the Jacobian.
+    ``same`` int64 (stages,): the stage that has the same rates, -1 for the slope at the start, its own place for none.
+    ``limits``, ``p`` and the rest as in `DiagonalWork`; ``u``, ``f`` (stages, n): stages and their rates; ``drift``
+    (n,): the slope of the rates in time.
+    """
+
+    memory: Annotated[Any, IMPLICIT_MEMORY]
+    controller: Annotated[Any, CONTROLLER]
+    newton: Annotated[Any, NEWTON]
+    growth: int
+    factor: int
+    solve: int
+    context: int
+    stages: int
+    degree: int
+    filtered: int
+    same: LongArray
+    a: Array
+    c: Array
+    m: Array
+    error: Array
+    gamma: Array
+    alpha: Array
+    diagonal: Array
+    interpolant: Array
+    limits: Array
+    jacobian: Array
+    spare: Array
+    scale: Array
+    shifted: Array
+    residual: Array
+    defect: Array
+    drift: Array
+    u: Array
+    f: Array
     p: Array
 
 

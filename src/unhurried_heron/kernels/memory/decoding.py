@@ -24,6 +24,7 @@ from unhurried_heron.kernels.memory.bundles import (
     Array,
     DenseWork,
     DiagonalWork,
+    LinearlyImplicitWork,
     LongArray,
     Output,
     Parts,
@@ -93,6 +94,7 @@ output_in = decoder(Output, OUTPUT)
 tableau_in = decoder(Tableau)
 dense_work_in = decoder(DenseWork)
 diagonal_work_in = decoder(DiagonalWork)
+linearly_implicit_work_in = decoder(LinearlyImplicitWork)
 # records are no values in a kernel: a bundle holds their addresses
 explicit_memory = as_record(EXPLICIT_MEMORY)
 implicit_memory = as_record(IMPLICIT_MEMORY)

@@ -1,0 +1,80 @@
+"""Rosenbrock methods."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Final
+
+import numpy as np
+
+from unhurried_heron.families.controller import Controller
+from unhurried_heron.families.error_scale import ErrorScale, proportional
+from unhurried_heron.families.family import Demand, Family, WorkSpace
+from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
+from unhurried_heron.kernels.memory.bundles import IMPLICIT_MEMORY, NEWTON, LinearlyImplicitWork
+from unhurried_heron.methods.rosenbrock import ROSENBROCK, Rosenbrock
+from unhurried_heron.run.trajectory import Array
+
+_CONTROLLER: Final = Controller(share=0.8, now=1.0, cautious=True, shrink=0.2, grow=4.0)
+
+
+def _scale(method: Rosenbrock, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+    scale = proportional(method, relative, absolute, state, fixed)
+    share = float((scale.relative / np.where(relative > 0, relative, 1.0)).max(initial=0.0)) or 1.0
+    return replace(scale, between=1.0 / share)
+
+
+def _lay_out(method: Rosenbrock, demand: Demand) -> WorkSpace:
+    n, _control, scales, _fixed, linear = demand
+    assert linear is not None, "an implicit family is given linear algebra"
+    s, numbers = method.stages, method.transformed
+    context = linear.context(False)
+    growth, keep = growth_kernel(linear, n)
+    degree = len(numbers.interpolant)
+    vectors = ("scale", "shifted", "residual", "defect", "drift")
+    work = LinearlyImplicitWork(
+        memory=np.zeros(1, dtype=IMPLICIT_MEMORY),
+        controller=_CONTROLLER.record(method.estimate_order),
+        newton=np.zeros(1, dtype=NEWTON),
+        growth=growth,
+        factor=linear.factor,
+        solve=linear.solve,
+        context=context[0].ctypes.data,
+        stages=s,
+        degree=degree,
+        filtered=int(abs(method.embedded_at_infinity) > 1.0),
+        same=_same_rates(numbers.a, numbers.alpha),
+        diagonal=np.array([float(method.gamma[0][0])]),
+        limits=np.array([scales.newton, scales.between]),
+        jacobian=linear.jacobian,
+        spare=np.zeros(n * n + 1 if growth else 0),
+        u=np.zeros((s, n)),
+        f=np.zeros((s, n)),
+        p=np.zeros((degree + 1, n)),
+        **{name: np.ascontiguousarray(part) for name, part in numbers._asdict().items()},
+        **{name: np.zeros(n) for name in vectors},
+    )
+    return WorkSpace(work, np.zeros(n), degree, (context, linear, keep))
+
+
+def _same_rates(a: Array, alpha: Array) -> Array:
+    """Return for each stage the first whose rates are the same, -1 for those at the start of the step."""
+    found = np.arange(len(a), dtype=np.int64)
+    for i in range(len(a)):
+        same = [j for j in range(i) if alpha[j] == alpha[i] and np.array_equal(a[j], a[i])]
+        if same:
+            found[i] = same[0]
+        elif not a[i].any() and alpha[i] == 0.0:
+            found[i] = -1
+    return found
+
+
+LINEARLY_IMPLICIT: Final = Family(
+    ROSENBROCK,
+    "rosenbrock.family",
+    _lay_out,
+    implicit=True,
+    time_slope=True,
+    scale=_scale,
+    beside=LINEAR_KERNELS,
+)

@@ -1,0 +1,233 @@
+"""A Rosenbrock method: one linear system a stage, with the Jacobian of the present step and nothing to iterate.
+
+E. Hairer and G. Wanner, *Solving Ordinary Differential Equations II*, 2nd ed. (1996), section IV.7, in the transformed
+form, (7.25). The error between the steps bounds them too (`implicit.between`).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.implicit.between import foreseen, measured
+from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence, after_refusal
+from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
+from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
+from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
+from unhurried_heron.kernels.linear_algebra.calls import solve
+from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.controller import forget
+from unhurried_heron.kernels.march.outcome import first_not_finite
+from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, FRESH, GROWS, STOPPED
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
+from unhurried_heron.kernels.memory.control import (
+    ACCEPT,
+    ACCEPTED,
+    ATTEMPT,
+    DESCRIBE,
+    NOT_FINITE,
+    PAUSED,
+    RATES_STOPPED,
+    REACHED_END,
+    REFUSE,
+    REFUSED,
+)
+from unhurried_heron.kernels.memory.decoding import implicit_memory, linearly_implicit_work_in, newton_in, system_in
+
+_ROOT = 1.4901161193847656e-08  # of the spacing of floating-point numbers
+
+
+@inner
+def _find_time_slope(system, work, control):
+    """Find the slope of the rates in time, by differences where it is not written; return the code of the function."""
+    n, t, h = system.n, control.time, control.length
+    if system.time_slope != 0:
+        control.bad_time = t
+        return call_native(system.time_slope, t, system.state, work.drift, system.time_slope_context)
+    moved = t + np.copysign(min(abs(h), _ROOT * max(abs(t), abs(h))), h)
+    control.rate_evaluations += 1
+    control.bad_time = moved
+    code = call_native(system.rates, moved, system.state, work.drift, system.context)
+    for k in range(n):
+        work.drift[k] = (work.drift[k] - system.slope[k]) / (moved - t)
+    return code
+
+
+@inner
+def _prepare(system, work, control, h):
+    """Bring Jacobian, slope in time and factors up to date; return CONVERGED, DIVERGED, STOPPED or GROWS."""
+    memory = implicit_memory(work.memory)
+    if memory.jacobian_age == 0:
+        if find_jacobian(system, work, control) != 1:
+            return STOPPED
+        if system.moves == 1:
+            code = _find_time_slope(system, work, control)
+            if code != 1:
+                return STOPPED if code < 1 else DIVERGED
+        memory.jacobian_age = FRESH
+    memory.sign = factor_for(work, control, work.context, 1.0 / (h * work.diagonal[0]))
+    if memory.sign == 0:
+        return DIVERGED
+    if control.adaptive == 1 and steps_over_growth(work, system.n, h):
+        return GROWS
+    if control.adaptive == 1 and memory.previous_step == 0.0 and longest_seen(control, work, system.n, h) < abs(h):
+        return GROWS
+    return CONVERGED
+
+
+@inner
+def _rates_of_stage(system, work, control, i, h):
+    """Write the rates of a stage to its row of ``f``; return their code."""
+    n, s, out = system.n, work.stages, offset_by(work.f, i * system.n)
+    if work.same[i] != i:
+        known = system.slope if work.same[i] < 0 else offset_by(work.f, work.same[i] * n)
+        for k in range(n):
+            out[k] = known[k]
+        return 1
+    for k in range(n):
+        system.trial[k] = system.state[k]
+    for j in range(i):
+        weight = work.a[i * s + j]
+        if weight != 0.0:
+            stage = offset_by(work.u, j * n)
+            for k in range(n):
+                system.trial[k] += weight * stage[k]
+    control.rate_evaluations += 1
+    control.bad_time = control.time + work.alpha[i] * h
+    return call_native(system.rates, control.bad_time, system.trial, out, system.context)
+
+
+@inner
+def _all_stages(system, work, control, h):
+    """Solve for all stages; return the outcome."""
+    n, s = system.n, work.stages
+    for i in range(s):
+        code = _rates_of_stage(system, work, control, i, h)
+        if code != 1:
+            return STOPPED if code < 1 else DIVERGED
+        stage, rates = offset_by(work.u, i * n), offset_by(work.f, i * n)
+        drift = work.gamma[i] * h if system.moves == 1 else 0.0
+        for k in range(n):
+            stage[k] = rates[k] + drift * work.drift[k]
+        for j in range(i):
+            weight = work.c[i * s + j] / h
+            if weight != 0.0:
+                other = offset_by(work.u, j * n)
+                for k in range(n):
+                    stage[k] += weight * other[k]
+        solve(work.solve, work.context, stage, stage)
+        control.solves += 1
+    return CONVERGED
+
+
+@inner
+def _combine(system, work, weights, out):
+    n = system.n
+    for k in range(n):
+        out[k] = 0.0
+    for j in range(work.stages):
+        weight = weights[j]
+        if weight != 0.0:
+            stage = offset_by(work.u, j * n)
+            for k in range(n):
+                out[k] += weight * stage[k]
+
+
+@inner
+def _estimate(system, work, control, h):
+    """Return the size of the error estimate in units of the tolerance."""
+    n = system.n
+    _combine(system, work, work.error, work.residual)
+    if work.filtered == 0:
+        return size_of(work, work.residual, n)
+    for k in range(n):
+        work.residual[k] /= h * work.diagonal[0]
+    control.solves += 1
+    return filtered_size(work, work.context, work.residual, n)
+
+
+@inner
+def _attempt(system, work, control):
+    memory, h, n = implicit_memory(work.memory), control.length, system.n
+    control.error, control.row_iterations = np.nan, 0
+    begin_iterations(work)
+    memory.outcome = _prepare(system, work, control, h)
+    if memory.outcome == CONVERGED:
+        memory.outcome = _all_stages(system, work, control, h)
+    if control.stop != 0:
+        memory.jacobian_age = 0
+        return PAUSED
+    if memory.outcome != CONVERGED:
+        return RATES_STOPPED if memory.outcome == STOPPED else REFUSED
+    _combine(system, work, work.m, system.trial)
+    coefficients = as_doubles(control.place)
+    for k in range(n):
+        system.trial[k] += system.state[k]
+        coefficients[k] = system.state[k]
+    for d in range(work.degree):
+        _combine(system, work, offset_by(work.interpolant, d * work.stages), offset_by(coefficients, (d + 1) * n))
+    error = 0.0
+    if control.adaptive == 1:
+        error = _estimate(system, work, control, h)
+        if error < 1.0:
+            between = foreseen(system, work, h)
+            if not between <= work.limits[1]:
+                code, between = measured(system, work, control, work.context)
+                if code < 1:
+                    return RATES_STOPPED
+            between /= work.limits[1]
+            # NaN compares false, and must come through
+            error = between if not between <= error else error
+        control.error = error
+    memory.error = error
+    if first_not_finite(system.trial, system.trial, n) >= 0:
+        memory.outcome = DIVERGED
+        return REFUSED
+    if not error < 1.0:
+        return REFUSED
+    for i in range((work.degree + 1) * n):
+        work.p[i] = coefficients[i]
+    return ACCEPTED
+
+
+@inner
+def _accept(system, work, control):
+    n = system.n
+    set_scale(system, work, control.step)
+    for k in range(n):
+        # how far each state moved
+        work.defect[k] = work.p[n + k]
+        for d in range(2, work.degree + 1):
+            work.defect[k] += work.p[d * n + k]
+    # a Jacobian is of one step alone
+    newton_in(work.newton).theta = 1.0
+    after_acceptance(control, work)
+    if control.adaptive == 1:
+        heed_growth(control, work, n, work.defect)
+    control.rate_evaluations += 1
+    control.bad_time = control.time
+    if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
+        return RATES_STOPPED
+    control.bad_component = first_not_finite(system.state, system.slope, n)
+    return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+
+
+def family(address):
+    """Do what `march` asks for."""
+    table = as_longs(address)
+    control, system, work = as_control(table[0]), system_in(table), linearly_implicit_work_in(table)
+    memory = implicit_memory(work.memory)
+    if control.ask == ATTEMPT:
+        return _attempt(system, work, control)
+    if control.ask == ACCEPT:
+        return _accept(system, work, control)
+    if control.ask == REFUSE:
+        if memory.outcome == CONVERGED:
+            return after_refusal(control, work)
+        return after_divergence(control, system, work, work.f)
+    if control.ask == DESCRIBE:
+        return REACHED_END
+    memory.previous_step, memory.jacobian_age = 0.0, 0
+    forget(work.controller)
+    set_scale(system, work, control.step)
+    return REACHED_END
