@@ -8,10 +8,10 @@ from fractions import Fraction
 import mpmath
 import numpy as np
 import pytest
+from unhurried_heron.methods.collocation import RADAU_IIA_5
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import CATALOGUE, all_methods
-from unhurried_heron.methods.collocation import RADAU_IIA_5
 from unhurried_heron.methods.interpolant import continuous_weights
 from unhurried_heron.methods.rooted_trees import density, size, trees
 

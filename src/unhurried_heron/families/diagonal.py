@@ -14,6 +14,7 @@ from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.bundles import IMPLICIT_MEMORY, NEWTON, DiagonalWork
 from unhurried_heron.methods.coefficients import floats
 from unhurried_heron.methods.runge_kutta import DIAGONALLY_IMPLICIT, RungeKutta
+from unhurried_heron.methods.stability import follows_growth
 from unhurried_heron.run.trajectory import Array
 
 _CONTROLLER: Final = Controller(share=0.8, now=1.0, cautious=True, shrink=0.2, grow=4.0)
@@ -57,7 +58,7 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
         "c": floats(method.c),
         "error": method.error_weights[0] if method.paired else np.zeros(s),
         "interpolant": np.ascontiguousarray(method.interpolant),
-        "limits": np.array([scales.newton, scales.between]),
+        "limits": np.array([scales.newton, scales.between, follows_growth(method.stability)]),
     }
     vectors = ("scale", "shifted", "base", "z", "residual", "defect", "direction", "stage")
     work = DiagonalWork(

@@ -5,15 +5,17 @@ from __future__ import annotations
 from typing import Final
 
 from unhurried_heron.errors import MethodError
-from unhurried_heron.families.collocation import COLLOCATION
 from unhurried_heron.families.diagonal import DIAGONAL
 from unhurried_heron.families.explicit import EXPLICIT
 from unhurried_heron.families.family import Family
+from unhurried_heron.families.fully_implicit import FULLY_IMPLICIT
 from unhurried_heron.families.rosenbrock import LINEARLY_IMPLICIT
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.methods.method import Method
 
-FAMILIES: Final[dict[str, Family]] = {family.name: family for family in (COLLOCATION, EXPLICIT, DIAGONAL, LINEARLY_IMPLICIT)}
+FAMILIES: Final[dict[str, Family]] = {
+    family.name: family for family in (FULLY_IMPLICIT, EXPLICIT, DIAGONAL, LINEARLY_IMPLICIT)
+}
 
 
 def family_of(method: Method) -> Family:

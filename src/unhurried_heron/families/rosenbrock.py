@@ -13,6 +13,7 @@ from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.bundles import IMPLICIT_MEMORY, NEWTON, LinearlyImplicitWork
 from unhurried_heron.methods.rosenbrock import ROSENBROCK, Rosenbrock
+from unhurried_heron.methods.stability import follows_growth
 from unhurried_heron.run.trajectory import Array
 
 _CONTROLLER: Final = Controller(share=0.8, now=1.0, cautious=True, shrink=0.2, grow=4.0)
@@ -45,7 +46,7 @@ def _lay_out(method: Rosenbrock, demand: Demand) -> WorkSpace:
         filtered=int(abs(method.embedded_at_infinity) > 1.0),
         same=_same_rates(numbers.a, numbers.alpha),
         diagonal=np.array([float(method.gamma[0][0])]),
-        limits=np.array([scales.newton, scales.between]),
+        limits=np.array([scales.newton, scales.between, follows_growth(method.stability)]),
         jacobian=linear.jacobian,
         spare=np.zeros(n * n + 1 if growth else 0),
         u=np.zeros((s, n)),

@@ -20,7 +20,16 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import forget
 from unhurried_heron.kernels.march.outcome import first_not_finite
 from unhurried_heron.kernels.march.polynomial import evaluate_step
-from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, FRESH, GROWS, OLD, STOPPED
+from unhurried_heron.kernels.memory.bundles import (
+    BETWEEN,
+    CONVERGED,
+    DIVERGED,
+    FRESH,
+    GROWS,
+    NEWTON_LIMIT,
+    OLD,
+    STOPPED,
+)
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -123,10 +132,10 @@ def _solve(system, work, control, i, h):
         return (CONVERGED if code == 1 else (STOPPED if code < 1 else DIVERGED)), 0
     shift = 1.0 / (h * work.a[i * work.stages + i])
     _guess(system, work, i, h)
-    outcome, count = solve_stage(system, work, control, work.contexts[i], time, shift, work.limits[0])
+    outcome, count = solve_stage(system, work, control, work.contexts[i], time, shift, work.limits[NEWTON_LIMIT])
     if outcome == DIVERGED and control.adaptive == 0 and memory.jacobian_age == FRESH:
         # a fixed step cannot be shortened
-        outcome, more = insist_on_stage(system, work, control, work.contexts[i], time, shift, work.limits[0])
+        outcome, more = insist_on_stage(system, work, control, work.contexts[i], time, shift, work.limits[NEWTON_LIMIT])
         count += more
         memory.jacobian_age = 0
     for k in range(n):
@@ -226,11 +235,11 @@ def _attempt(system, work, control):
         error = _estimate(system, work, control, h)
         if error < 1.0:
             between = foreseen(system, work, h)
-            if not between <= work.limits[1]:
+            if not between <= work.limits[BETWEEN]:
                 code, between = measured(system, work, control, work.shifts[0])
                 if code < 1:
                     return RATES_STOPPED
-            between /= work.limits[1]
+            between /= work.limits[BETWEEN]
             # NaN compares false, and must come through
             error = between if not between <= error else error
         control.error = error

@@ -18,7 +18,7 @@ from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import forget
 from unhurried_heron.kernels.march.outcome import first_not_finite
-from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, FRESH, GROWS, STOPPED
+from unhurried_heron.kernels.memory.bundles import BETWEEN, CONVERGED, DIVERGED, FRESH, GROWS, STOPPED
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -171,11 +171,11 @@ def _attempt(system, work, control):
         error = _estimate(system, work, control, h)
         if error < 1.0:
             between = foreseen(system, work, h)
-            if not between <= work.limits[1]:
+            if not between <= work.limits[BETWEEN]:
                 code, between = measured(system, work, control, work.context)
                 if code < 1:
                     return RATES_STOPPED
-            between /= work.limits[1]
+            between /= work.limits[BETWEEN]
             # NaN compares false, and must come through
             error = between if not between <= error else error
         control.error = error

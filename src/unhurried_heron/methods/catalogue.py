@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterator, Mapping, MutableMapping
 from typing import Final
 
 from unhurried_heron.errors import MethodError, near_spelling
-from unhurried_heron.methods.collocation import RADAU_IIA_5
 from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.nodes import exactly, gauss, lobatto_iiic, radau_right
 from unhurried_heron.methods.published import published
 from unhurried_heron.methods.rosenbrock import Rosenbrock
 from unhurried_heron.methods.runge_kutta import RungeKutta
@@ -43,6 +43,23 @@ def _tableau(kind: str, name: str) -> Callable[[], Method]:
     return lambda: RungeKutta(**published(kind)[name])
 
 
+def _block_method(kind: str, order: int) -> Callable[[], Method]:
+    def make() -> Method:
+        if kind == "gauss":
+            return RungeKutta.from_nodes(f"gauss-{order}", exactly(gauss(order // 2)), _GAUSS)
+        if kind == "radau-iia":
+            return RungeKutta.from_nodes(f"radau-iia-{order}", exactly(radau_right((order + 1) // 2)), _RADAU)
+        a, b = lobatto_iiic(order // 2 + 1)
+        return RungeKutta(f"lobatto-iiic-{order}", a=a, b=b, source=_LOBATTO)
+
+    return make
+
+
+_GAUSS = "J. Kuntzmann, Z. Angew. Math. Mech. 41 (1961) T28-T31; J. C. Butcher, Math. Comp. 18 (1964) 50-64"
+_RADAU = "B. L. Ehle (1969); Hairer and Wanner, Solving ODEs II, IV.5 and IV.8"
+_LOBATTO = "F. H. Chipman, BIT 11 (1971) 384-393; Hairer and Wanner, Solving ODEs II, IV.5"
+
+
 def _rosenbrock(name: str) -> Callable[[], Method]:
     return lambda: Rosenbrock(**published("rosenbrock")[name])
 
@@ -62,7 +79,13 @@ _ROSENBROCK = (
 _MAKERS: dict[str, Callable[[], Method]] = {name: _tableau("explicit", name) for name in _EXPLICIT}
 _MAKERS |= {name: _tableau("diagonally_implicit", name) for name in _DIAGONALLY_IMPLICIT}
 _MAKERS |= {name: _rosenbrock(name) for name in _ROSENBROCK}
-_MAKERS["radau-iia-5"] = lambda: RADAU_IIA_5
+_MAKERS |= {
+    f"{kind}-{order}": _block_method(kind, order)
+    for kind, order in (
+        ("gauss", 4), ("gauss", 6), ("radau-iia", 3), ("radau-iia", 5), ("radau-iia", 9), ("radau-iia", 13),
+        ("lobatto-iiic", 4), ("lobatto-iiic", 6),
+    )
+}  # fmt: skip
 
 CATALOGUE: Final = Catalogue(_MAKERS)
 

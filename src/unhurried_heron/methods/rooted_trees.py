@@ -119,3 +119,23 @@ class ElementaryWeights:
                 if not abs(missed) <= _MET:
                     return order - 1, tree, missed
         return at_most, None, 0.0
+
+
+def assumed_order(a: Any, b: Any, c: Any) -> int:
+    """Return the order if simplifying assumptions prove it, else 0.
+
+    With quadrature of order p, stages of order q and the assumption D(r), the order is at least the least of p,
+    2 q + 2 and q + r + 1, and it is at most p: J. C. Butcher (2016), section 321.
+    """
+    a, b, c = extended(a), extended(b), extended(c)
+
+    def longest(holds: Any) -> int:
+        k = 0
+        while k < 2 * len(b) + 2 and holds(k + 1):
+            k += 1
+        return k
+
+    p = longest(lambda k: abs(b @ c ** (k - 1) - np.longdouble(1) / k) < _MET)
+    q = longest(lambda k: np.abs(a @ c ** (k - 1) - c**k / k).max() < _MET)
+    r = longest(lambda k: np.abs((b * c ** (k - 1)) @ a - b * (1 - c**k) / k).max() < _MET)
+    return p if p and min(2 * q + 2, q + r + 1) >= p else 0

@@ -80,7 +80,9 @@ class Rosenbrock:
         s = len(self.b)
         b = row(self.name, "b", self.b, s)
         alpha, gamma = square(self.name, "alpha", self.alpha, s), square(self.name, "gamma", self.gamma, s)
-        if any(any(each[i:]) for i, each in enumerate(alpha)) or any(any(each[i + 1 :]) for i, each in enumerate(gamma)):
+        if any(any(each[i:]) for i, each in enumerate(alpha)) or any(
+            any(each[i + 1 :]) for i, each in enumerate(gamma)
+        ):
             raise refusal(self.name, "the coefficients are not those of a Rosenbrock method",
                           "alpha strictly lower and gamma lower triangular", "numbers above")  # fmt: skip
         diagonal = {float(each[i]) for i, each in enumerate(gamma)}

@@ -12,13 +12,18 @@ import numpy as np
 from unhurried_heron.errors import MethodError
 from unhurried_heron.methods.coefficients import Matrix, Row, check_name, floats, refusal, row, sequence, square
 from unhurried_heron.methods.doubling import Doubled, double
+from unhurried_heron.methods.fully_implicit import Blocks, check_blocks
 from unhurried_heron.methods.interpolant import continuous_weights, joined_weights, order_of_weights
-from unhurried_heron.methods.rooted_trees import ElementaryWeights, condition
+from unhurried_heron.methods.nodes import collocation
+from unhurried_heron.methods.rooted_trees import ElementaryWeights, assumed_order, condition
 from unhurried_heron.methods.stability import Polynomials, Region, region, stability_function, value_at_infinity
 
 EXPLICIT: Final = "explicit Runge-Kutta"
 DIAGONALLY_IMPLICIT: Final = "diagonally implicit Runge-Kutta"
+FULLY_IMPLICIT: Final = "fully implicit Runge-Kutta"
 _ALIKE: Final = 1e-12
+# |R| at infinity of a method that damps what decays very fast
+_DAMPS: Final = 0.9
 
 
 class Continuous(NamedTuple):
@@ -34,15 +39,15 @@ class Continuous(NamedTuple):
 
 @dataclass(frozen=True, eq=False)
 class RungeKutta:
-    """A Runge-Kutta method given by its tableau, explicit or diagonally implicit.
+    """A Runge-Kutta method given by its tableau: explicit, diagonally implicit or fully implicit.
 
     Parameters
     ----------
     name : str
         What tables call the method.
     a : sequence of sequences
-        Lower triangular coefficients, shape (stages, stages); rows may end where their zeros begin. With zeros on the
-        diagonal the method is explicit.
+        Coefficients, shape (stages, stages); rows may end where their zeros begin. Where they are zero from the diagonal
+        on the method is explicit, where they are zero beyond it diagonally implicit; else all stages are solved together.
     b : sequence
         Weights, length stages, of the solution that is carried on.
     c : sequence, optional
@@ -84,6 +89,30 @@ class RungeKutta:
     source: str = "given by the user"
     adaptive: ClassVar[bool] = True
 
+    @classmethod
+    def from_nodes(cls, name: str, nodes: Any, source: str = "given by the user") -> RungeKutta:
+        """Return the collocation method of nodes in [0, 1].
+
+        Parameters
+        ----------
+        name : str
+        nodes : sequence
+            Distinct numbers, `fractions.Fraction`, texts, int or float, shape (stages,).
+
+        Raises
+        ------
+        MethodError
+            A node is no number in [0, 1], or there is one twice, or only explicit stages.
+        """
+        check_name(name)
+        sequence(name, "nodes", nodes)
+        c = row(name, "nodes", nodes, len(nodes))
+        if len(set(c)) < len(c) or not c or not all(0 <= x <= 1 for x in c):
+            raise refusal(name, "the nodes are not those of a collocation method", "distinct numbers from 0 to 1",
+                          ", ".join(f"{float(x):g}" for x in c))  # fmt: skip
+        a, b = collocation(c)
+        return cls(name, a=a, b=b, source=source)
+
     def __post_init__(self) -> None:
         check_name(self.name)
         for part in ("b", "c"):
@@ -91,14 +120,6 @@ class RungeKutta:
                 sequence(self.name, part, getattr(self, part))
         b = row(self.name, "b", self.b, len(self.b), fill=True)
         a = square(self.name, "a", self.a, len(b))
-        for i, each in enumerate(a):
-            if any(each[i + 1 :]):
-                raise refusal(
-                    self.name,
-                    "the tableau is neither explicit nor diagonally implicit",
-                    "zeros above the diagonal of a",
-                    f"row {i + 1}: {self.a[i]}",
-                )
         sums = tuple(sum(each, Fraction(0)) for each in a)
         c = sums if self.c is None else row(self.name, "c", self.c, len(b))
         for i, (given, total) in enumerate(zip(c, sums, strict=True)):
@@ -115,6 +136,8 @@ class RungeKutta:
             raise refusal(self.name, "the method is not consistent", "weights b that sum to 1", str(sum(b)))
         if self.continuous is not None:
             self._set("continuous", self._extension(len(b)))
+        if self.family == FULLY_IMPLICIT:
+            check_blocks(self.blocks)
 
     def _set(self, field: str, value: Any) -> None:
         object.__setattr__(self, field, value)
@@ -159,17 +182,24 @@ class RungeKutta:
     @cached_property
     def implicit(self) -> bool:
         """Whether its stages are solved for."""
-        return any(self.a[i][i] for i in range(len(self.b)))
+        return any(any(each[i:]) for i, each in enumerate(self.a))
 
-    @property
+    @cached_property
     def family(self) -> str:
         """The family it belongs to."""
+        if any(any(each[i + 1 :]) for i, each in enumerate(self.a)):
+            return FULLY_IMPLICIT
         return DIAGONALLY_IMPLICIT if self.implicit else EXPLICIT
 
-    @property
+    @cached_property
+    def blocks(self) -> Blocks:
+        """What the tableau of a fully implicit method comes to."""
+        return Blocks(self.name, self.a, self.b, self.c, self.b_embedded)
+
+    @cached_property
     def stiff(self) -> bool:
-        """Whether it is meant for stiff problems."""
-        return self.implicit
+        """Whether it is meant for stiff problems: fast decays are damped."""
+        return self.implicit and self.region.a_stable and self.region.at_infinity < _DAMPS
 
     @property
     def stages(self) -> int:
@@ -178,8 +208,11 @@ class RungeKutta:
 
     @property
     def paired(self) -> bool:
-        """Whether it has an embedded solution; else the error is estimated by step doubling."""
-        return self.b_embedded is not None
+        """Whether it has an embedded solution; else the error is estimated by step doubling.
+
+        A fully implicit method has one by itself, with one more stage where the step begins.
+        """
+        return self.b_embedded is not None or self.family == FULLY_IMPLICIT
 
     @cached_property
     def _weights(self) -> ElementaryWeights:
@@ -187,8 +220,8 @@ class RungeKutta:
 
     @cached_property
     def order(self) -> int:
-        """Order of the solution carried on, from the order conditions (up to 10)."""
-        return self._weights.order(self.b)
+        """Order of the solution carried on, from the order conditions (up to 10), or simplifying assumptions."""
+        return assumed_order(self.a, self.b, self.c) or self._weights.order(self.b)
 
     @property
     def first_missed(self) -> str:
@@ -199,6 +232,8 @@ class RungeKutta:
     @cached_property
     def embedded_order(self) -> int:
         """Order of the second solution; 0 without one."""
+        if self.family == FULLY_IMPLICIT:
+            return self.blocks.embedded_order
         return self._weights.order(self.b_embedded) if self.paired else 0
 
     @cached_property
@@ -262,6 +297,9 @@ class RungeKutta:
     @cached_property
     def _interpolant(self) -> tuple[Matrix, int]:
         """Weights of the step polynomial and the order whose conditions they meet."""
+        if self.family == FULLY_IMPLICIT:
+            weights = self.blocks.slopes_to_polynomial
+            return weights, order_of_weights(self.a, weights)
         zero = Fraction(0)
         if self.continuous is None:
             if self.implicit:

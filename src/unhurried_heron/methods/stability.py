@@ -91,6 +91,13 @@ def value_at_infinity(function: Polynomials) -> float:
     return float(top[-1] / bottom[-1]) if len(top) == len(bottom) else 0.0
 
 
+def follows_growth(function: Polynomials) -> float:
+    """Return up to which h lambda > 0, at most 1, a method lets grow what grows: R is at least half as far above 1."""
+    x = np.linspace(0.0, 1.0, 101)[1:]
+    fails = ~(value_at(function, x) >= 1.0 + 0.5 * x)
+    return float(x[max(int(np.argmax(fails)) - 1, 0)]) if fails.any() else 1.0
+
+
 def region(function: Polynomials) -> Region:
     """Return what the region of a stability function is like."""
     at_infinity = abs(value_at_infinity(function))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.bundles import FOLLOWS
 from unhurried_heron.kernels.memory.call import address_of, call_kernel
 from unhurried_heron.kernels.memory.decoding import implicit_memory
 
@@ -36,7 +37,7 @@ def stands_still(work, n, moves):
 
 @inner
 def longest_seen(control, work, n, h):
-    """Return the longest step that shows what grows, by the last Jacobian: one radian or e-fold of it."""
+    """Return the longest step that shows what grows, by the last Jacobian: a radian or e-fold of it, or less."""
     if work.growth == 0:
         return np.inf
     sign = 1.0 if h > 0.0 else -1.0
@@ -46,7 +47,7 @@ def longest_seen(control, work, n, h):
     call_kernel(work.growth, address_of(work.spare))
     growth, modulus = work.spare[0], work.spare[1]
     # what hardly grows until the end does no harm
-    return 1.0 / modulus if growth * abs(control.end - control.time) > 1.0 else np.inf
+    return work.limits[FOLLOWS] / modulus if growth * abs(control.end - control.time) > 1.0 else np.inf
 
 
 @inner

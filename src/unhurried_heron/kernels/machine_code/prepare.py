@@ -17,11 +17,11 @@ from unhurried_heron.kernels.machine_code.loading import Kernel, cache_folder, i
 
 # about how long they take to compile
 KERNELS: Final = {
-    "collocation.step.family": 2.9,
+    "fully_implicit.step.family": 2.9,
     "diagonally_implicit.family": 2.5,
     "rosenbrock.family": 1.5,
     "march.loop.march": 0.5,
-    "collocation.stubborn.insist": 0.8,
+    "fully_implicit.stubborn.insist": 0.8,
     "linear_algebra.eigenvalues.growth": 0.4,
     "march.events.search": 0.4,
     "linear_algebra.dense_lu.factor": 0.4,

@@ -185,15 +185,28 @@ OLD: Final = 1
 CONVERGED, DIVERGED, STOPPED, GROWS, GOES_ON = 1, 0, -1, 2, 3
 
 
-class DenseWork(NamedTuple):
-    """A three-stage collocation method and its work space, kept between chunks.
+# numbers of a method and of a run, in ``limits``: the largest error of Newton's iteration, and of what is let through
+# between the steps unmeasured, in units of the tolerance of the estimate; how large h times a growing mode may be for
+# the method to follow it
+NEWTON_LIMIT, BETWEEN, FOLLOWS = range(3)
+# of fully implicit methods besides: the shift of the filter; N(0) of the nodes' polynomial N, and the largest value of
+# x N; where the defect is looked at, and N there
+GAMMA, NODE_0, LARGEST, FIRST, SECOND, AT_FIRST, AT_SECOND = range(3, 10)
 
-    ``constants`` as in `collocation_constants`. ``factor`` and ``solve`` are the addresses of the linear algebra, and
-    ``real``, ``complex``, ``whole`` those of its contexts (`linear`). ``jacobian`` (n, n). The vectors (n,): ``scale``
-    allowed errors; ``shifted`` for `jacobian`; ``z``, ``w`` stage increments, plain and transformed; ``g`` right-hand
-    sides; ``p`` the polynomial of the step before; ``d`` what the step polynomial misses at two points. For fixed steps
-    where simplified iterations fail, ``stacked`` and ``direction`` (3 n,); ``spare`` (n, n) for eigenvalues.
-    ``insist`` and ``growth`` are the addresses of the kernels that use these, 0 where they are not there.
+
+class BlockWork(NamedTuple):
+    """A fully implicit method and its work space, kept between chunks.
+
+    ``factor`` and ``solve`` are the addresses of the linear algebra; ``filter``, ``whole`` and ``blocks`` int64
+    (n_real + n_pairs,) those of its contexts, the filter being the first real block where there is one; ``numbers``
+    (stages,) of the blocks. Matrices (stages, stages): ``t``, ``u`` the transformation and its inverse, ``v``, ``v_end``
+    from increments to the polynomial in theta and in theta - 1, ``inverse`` of the tableau's. ``c``, ``e``, ``end``
+    (stages,): nodes, weights of the estimate and of the end; ``free``, ``pulled`` (stages + 1,): see `between`.
+    ``limits`` (10,): see above. ``jacobian`` (n, n). Rows of n: ``z``, ``w`` stage increments, plain and transformed;
+    ``f`` their rates, ``g`` corrections, ``p`` the polynomial of the step before (stages,); ``scale`` allowed errors,
+    ``shifted`` for `jacobian`, ``moved``, ``estimate``, ``d1``, ``d2``. For fixed steps where simplified iterations
+    fail, ``stacked`` and ``direction`` (stages n,); ``spare`` (n n + 1,) for eigenvalues. ``insist`` and ``growth`` are
+    the addresses of the kernels that use these, 0 where they are not there.
     """
 
     memory: Annotated[Any, IMPLICIT_MEMORY]
@@ -203,30 +216,42 @@ class DenseWork(NamedTuple):
     growth: int
     factor: int
     solve: int
-    real: int
-    complex: int
+    filter: int
     whole: int
-    constants: Array
+    stages: int
+    n_real: int
+    n_pairs: int
+    corrects: int
+    uses_slope: int
+    ends: int
+    blocks: LongArray
+    numbers: Array
+    t: Array
+    u: Array
+    v: Array
+    v_end: Array
+    inverse: Array
+    c: Array
+    e: Array
+    end: Array
+    free: Array
+    pulled: Array
+    limits: Array
     jacobian: Array
     spare: Array
     stacked: Array
     direction: Array
     scale: Array
     shifted: Array
-    z1: Array
-    z2: Array
-    z3: Array
-    w1: Array
-    w2: Array
-    w3: Array
-    g1: Array
-    g2: Array
-    g3: Array
-    p1: Array
-    p2: Array
-    p3: Array
+    moved: Array
+    estimate: Array
     d1: Array
     d2: Array
+    z: Array
+    w: Array
+    f: Array
+    g: Array
+    p: Array
 
 
 class DiagonalWork(NamedTuple):
@@ -236,9 +261,8 @@ class DiagonalWork(NamedTuple):
     ``contexts`` int64 (stages,): of each stage's linear systems, 0 where it is explicit; ``n_shifts`` of them differ:
     ``shifts`` int64 (n_shifts,) their addresses, ``diagonals`` (n_shifts,) their coefficients, the largest first.
     ``known``: whether the first stage is the end of the step before; ``ends``: whether the last one is the end;
-    ``filtered``: whether the error estimate is. ``limits`` (2,): the largest error of Newton's iteration, and between
-    the steps. ``k`` (stages, n): slopes of the stages as they were solved; ``p`` (degree + 1, n): the polynomial of the
-    step before; the rest as in `DenseWork`.
+    ``filtered``: whether the error estimate is. ``limits`` (3,). ``k`` (stages, n): slopes of the stages as they were solved; ``p`` (degree + 1, n): the polynomial of the
+    step before; the rest as in `BlockWork`.
     """
 
     memory: Annotated[Any, IMPLICIT_MEMORY]

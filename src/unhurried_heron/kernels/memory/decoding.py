@@ -22,7 +22,7 @@ from unhurried_heron.kernels.memory.bundles import (
     SYSTEM,
     WATCH,
     Array,
-    DenseWork,
+    BlockWork,
     DiagonalWork,
     LinearlyImplicitWork,
     LongArray,
@@ -92,7 +92,7 @@ parts_in = decoder(Parts, PARTS)
 watch_in = decoder(Watch, WATCH)
 output_in = decoder(Output, OUTPUT)
 tableau_in = decoder(Tableau)
-dense_work_in = decoder(DenseWork)
+block_work_in = decoder(BlockWork)
 diagonal_work_in = decoder(DiagonalWork)
 linearly_implicit_work_in = decoder(LinearlyImplicitWork)
 # records are no values in a kernel: a bundle holds their addresses

@@ -1,4 +1,4 @@
-"""A three-stage collocation method (Radau IIA of order 5).
+"""A fully implicit Runge-Kutta method.
 
 E. Hairer and G. Wanner, *Solving Ordinary Differential Equations II*, 2nd ed. (1996), section IV.8: error estimate, and
 reuse of Jacobian and factors. The error between the steps bounds them too (`between`).
@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.collocation.between import foreseen_error, keep_for_guess, measure_error, write_polynomial
-from unhurried_heron.kernels.collocation.constants import BETWEEN, E1, E2, E3
-from unhurried_heron.kernels.collocation.newton import (
-    form_and_factor,
-    guess_increments,
-    iterate,
+from unhurried_heron.kernels.fully_implicit.between import (
+    foreseen_error,
+    keep_for_guess,
+    measure_error,
+    write_polynomial,
 )
+from unhurried_heron.kernels.fully_implicit.newton import form_and_factor, guess_increments, iterate
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence, after_refusal
 from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
 from unhurried_heron.kernels.implicit.newton import begin_iterations, forget_iterations
@@ -23,8 +23,8 @@ from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import forget
 from unhurried_heron.kernels.march.outcome import first_not_finite
-from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, FRESH, GROWS, OLD, STOPPED
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native
+from unhurried_heron.kernels.memory.bundles import BETWEEN, CONVERGED, DIVERGED, FRESH, GROWS, OLD, STOPPED
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
@@ -37,55 +37,78 @@ from unhurried_heron.kernels.memory.control import (
     REFUSE,
     REFUSED,
 )
-from unhurried_heron.kernels.memory.decoding import dense_work_in, implicit_memory, system_in
+from unhurried_heron.kernels.memory.decoding import block_work_in, implicit_memory, system_in
 
 # factors of a step that differs by no more than rounding of the times are as good as its own
 _SAME_STEP = 1e-3
 
 
 @inner
-def _estimate(system, method, work, control, h):
-    """Return the code of the rates and the error estimate in units of the tolerance; g1 keeps it by component."""
+def _estimate(system, work, control, h):
+    """Return the code of the rates and the error estimate in units of the tolerance; kept by component."""
     memory = implicit_memory(work.memory)
-    n, size, rates = system.n, 0.0, system.slope
+    n, size, rates, out = system.n, 0.0, system.slope, work.estimate
     for turn in range(2):
         for k in range(n):
-            increments = method[E1] * work.z1[k] + method[E2] * work.z2[k] + method[E3] * work.z3[k]
-            work.g1[k] = increments / h + rates[k]
-        size = filtered_size(work, work.real, work.g1, system.n)
+            out[k] = work.e[0] * work.z[k]
+        for i in range(1, work.stages):
+            weight, z = work.e[i], offset_by(work.z, i * n)
+            for k in range(n):
+                out[k] += weight * z[k]
+        for k in range(n):
+            out[k] = out[k] / h + (rates[k] if work.uses_slope == 1 else 0.0)
+        size = filtered_size(work, work.filter, out, n)
         control.solves += 1
         # on the first step and after a refusal a very stiff error may be over-estimated: filter it once more
-        if turn == 1 or not (size >= 1.0 and (memory.previous_step == 0.0 or control.after_refusal == 1)):
+        again = size >= 1.0 and (memory.previous_step == 0.0 or control.after_refusal == 1)
+        if turn == 1 or not again or work.uses_slope == 0:
             break
         for k in range(n):
-            work.g2[k] = system.state[k] + work.g1[k]
+            work.d1[k] = system.state[k] + out[k]
         control.rate_evaluations += 1
         control.bad_time = control.time
-        code = call_native(system.rates, control.time, work.g2, work.g3, system.context)
+        code = call_native(system.rates, control.time, work.d1, work.d2, system.context)
         if code != 1:
             return code, size
-        rates = work.g3
+        rates = work.d2
     return 1, size
 
 
 @inner
-def _judge(system, method, work, control, coefficients, h):
+def _move(system, work):
+    """Write how far the states move in the step, and where to."""
+    n, s = system.n, work.stages
+    if work.ends == 1:
+        last = offset_by(work.z, (s - 1) * n)
+        for k in range(n):
+            work.moved[k] = last[k]
+    else:
+        for k in range(n):
+            work.moved[k] = work.end[0] * work.z[k]
+        for i in range(1, s):
+            weight, z = work.end[i], offset_by(work.z, i * n)
+            for k in range(n):
+                work.moved[k] += weight * z[k]
+
+
+@inner
+def _judge(system, work, control, coefficients, h):
     """Write the step polynomial; return STOPPED or CONVERGED, and the step's error in units of the tolerance."""
     memory = implicit_memory(work.memory)
     if control.adaptive == 0:
-        write_polynomial(system, method, work, coefficients, False)
+        write_polynomial(system, work, coefficients, False)
         return CONVERGED, 0.0
-    code, error = _estimate(system, method, work, control, h)
+    code, error = _estimate(system, work, control, h)
     if code < 1:
         return STOPPED, error
-    write_polynomial(system, method, work, coefficients, True)
+    write_polynomial(system, work, coefficients, True)
     if not error < 1.0:
         return CONVERGED, error
-    allowed, between = method[BETWEEN], np.inf
+    allowed, between = work.limits[BETWEEN], np.inf
     if memory.previous_step != 0.0:
-        between = foreseen_error(system, method, work, h / memory.previous_step)
+        between = foreseen_error(system, work, h / memory.previous_step)
     if not between <= allowed:
-        code, between = measure_error(system, method, work, control, coefficients, h)
+        code, between = measure_error(system, work, control, coefficients)
         if code < 1:
             return STOPPED, error
     between /= allowed
@@ -94,7 +117,7 @@ def _judge(system, method, work, control, coefficients, h):
 
 
 @inner
-def _prepare(system, method, work, control, h):
+def _prepare(system, work, control, h):
     """Bring Jacobian and factors up to date for a step of length h.
 
     Returns CONVERGED if all is ready, DIVERGED if a matrix is singular, STOPPED if the Jacobian function stopped, GROWS
@@ -108,7 +131,7 @@ def _prepare(system, method, work, control, h):
         memory.factored_step = 0.0
     if not abs(memory.factored_step - h) <= _SAME_STEP * abs(h):
         memory.factored_step = 0.0
-        if not form_and_factor(method, work, control, h):
+        if not form_and_factor(work, control, h):
             return DIVERGED
         if control.adaptive == 1 and steps_over_growth(work, system.n, h):
             return GROWS
@@ -120,17 +143,17 @@ def _prepare(system, method, work, control, h):
 
 
 @inner
-def _solve_step(system, method, work, control, h):
+def _solve_step(system, work, control, h):
     """Find the stage increments; return the outcome and the number of iterations."""
     memory = implicit_memory(work.memory)
     total = 0
     while True:
-        outcome = _prepare(system, method, work, control, h)
+        outcome = _prepare(system, work, control, h)
         if outcome != CONVERGED:
             begin_iterations(work)
             return outcome, 0
-        guess_increments(method, work, system.n, 0.0 if memory.previous_step == 0.0 else h / memory.previous_step)
-        outcome, count = iterate(system, method, work, control, h)
+        guess_increments(work, system.n, 0.0 if memory.previous_step == 0.0 else h / memory.previous_step)
+        outcome, count = iterate(system, work, control, h)
         total += count
         if outcome != DIVERGED or control.adaptive == 1 or memory.jacobian_age != OLD:
             break
@@ -144,10 +167,10 @@ def _solve_step(system, method, work, control, h):
 
 
 @inner
-def _attempt(system, method, work, control):
+def _attempt(system, work, control):
     memory, h = implicit_memory(work.memory), control.length
     control.error = np.nan
-    outcome, count = _solve_step(system, method, work, control, h)
+    outcome, count = _solve_step(system, work, control, h)
     control.row_iterations, memory.outcome = count, outcome
     if control.stop != 0:
         # what was under way is not to be used, should the march go on
@@ -157,7 +180,8 @@ def _attempt(system, method, work, control):
         return RATES_STOPPED
     if outcome != CONVERGED:
         return REFUSED
-    outcome, error = _judge(system, method, work, control, as_doubles(control.place), h)
+    _move(system, work)
+    outcome, error = _judge(system, work, control, as_doubles(control.place), h)
     if outcome == STOPPED:
         return RATES_STOPPED
     memory.error = error
@@ -166,7 +190,9 @@ def _attempt(system, method, work, control):
     # NaN compares false, so a step without an error estimate is refused
     if not error < 1.0:
         return REFUSED
-    keep_for_guess(system, method, work)
+    keep_for_guess(system, work)
+    for k in range(system.n):
+        system.trial[k] = system.state[k] + work.moved[k]
     return ACCEPTED
 
 
@@ -176,7 +202,7 @@ def _accept(system, work, control):
     after_acceptance(control, work)
     # an error estimate is blind to what grows from below the tolerance
     if control.adaptive == 1:
-        heed_growth(control, work, system.n, work.z3)
+        heed_growth(control, work, system.n, work.moved)
     control.rate_evaluations += 1
     control.bad_time = control.time
     if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
@@ -188,16 +214,16 @@ def _accept(system, work, control):
 def family(address):
     """Do what `march` asks for."""
     table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), dense_work_in(table)
+    control, system, work = as_control(table[0]), system_in(table), block_work_in(table)
     memory = implicit_memory(work.memory)
     if control.ask == ATTEMPT:
-        return _attempt(system, work.constants, work, control)
+        return _attempt(system, work, control)
     if control.ask == ACCEPT:
         return _accept(system, work, control)
     if control.ask == REFUSE:
         if memory.outcome == CONVERGED:
             return after_refusal(control, work)
-        return after_divergence(control, system, work, work.g1)
+        return after_divergence(control, system, work, work.f)
     if control.ask == DESCRIBE:
         # its error between the ends was judged, so it is there
         return REACHED_END

@@ -1,1 +1,0 @@
-"""The family of collocation methods."""

@@ -1,0 +1,133 @@
+"""The linear and nonlinear systems of a fully implicit step.
+
+The stage increments z = T w are found by simplified Newton iterations on the transformed increments w, for which
+the s n unknowns fall apart into real and complex systems of n: E. Hairer and G. Wanner, *Solving Ordinary
+Differential Equations II*, 2nd ed. (1996), section IV.8. Names follow that section.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.implicit.newton import MOST_ITERATIONS, MOST_ITERATIONS_FIXED, begin_iterations, judge
+from unhurried_heron.kernels.linear_algebra.calls import factor, solve
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.bundles import DIVERGED, GAMMA, GOES_ON, NEWTON_LIMIT, STOPPED
+from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.memory.decoding import implicit_memory
+
+
+@inner
+def form_and_factor(work, control, h):
+    """Factor all blocks, and the filter where it is none of them; False if one is singular."""
+    memory = implicit_memory(work.memory)
+    control.factorisations += 1
+    memory.sign = factor(work.factor, work.filter, work.limits[GAMMA] / h, 0.0)
+    if memory.sign == 0:
+        return False
+    # the first real block is the filter
+    for j in range(1 if work.n_real > 0 else 0, work.n_real):
+        if factor(work.factor, work.blocks[j], work.numbers[j] / h, 0.0) == 0:
+            return False
+    for j in range(work.n_pairs):
+        place = work.n_real + 2 * j
+        re, im = work.numbers[place] / h, work.numbers[place + 1] / h
+        if factor(work.factor, work.blocks[work.n_real + j], re, im) == 0:
+            return False
+    return True
+
+
+@inner
+def combine(matrix, source, target, s, n):
+    """Write the rows of a matrix (s, s) times rows of n numbers."""
+    for i in range(s):
+        row, out = offset_by(matrix, i * s), offset_by(target, i * n)
+        weight = row[0]
+        for k in range(n):
+            out[k] = weight * source[k]
+        for j in range(1, s):
+            weight, other = row[j], offset_by(source, j * n)
+            for k in range(n):
+                out[k] += weight * other[k]
+
+
+@inner
+def guess_increments(work, n, ratio):
+    """Start the iteration from the polynomial of the step before, ``ratio`` times its length further on."""
+    s = work.stages
+    for i in range(s):
+        x, z = work.c[i] * ratio, offset_by(work.z, i * n)
+        for k in range(n):
+            value = work.p[(s - 1) * n + k]
+            for d in range(s - 2, -1, -1):
+                value = value * x + work.p[d * n + k]
+            z[k] = x * value
+    combine(work.u, work.z, work.w, s, n)
+
+
+@inner
+def all_stage_rates(system, work, control, h):
+    """Write the rates at the stages to the rows of ``f``; return their code."""
+    code, n = 1, system.n
+    for i in range(work.stages):
+        z, out = offset_by(work.z, i * n), offset_by(work.f, i * n)
+        # the last node of most methods is the end
+        time = control.finish if work.c[i] == 1.0 else control.time + work.c[i] * h
+        for k in range(n):
+            system.trial[k] = system.state[k] + z[k]
+        control.rate_evaluations += 1
+        control.bad_time = time
+        code = call_native(system.rates, time, system.trial, out, system.context)
+        if code != 1:
+            break
+    return code
+
+
+@inner
+def _displacement(work, n, h):
+    """Turn the rates into the Newton correction of w, in ``g``; return its size in units of the tolerance."""
+    s = work.stages
+    combine(work.u, work.f, work.g, s, n)
+    for j in range(work.n_real):
+        a, g, w = work.numbers[j] / h, offset_by(work.g, j * n), offset_by(work.w, j * n)
+        for k in range(n):
+            g[k] -= a * w[k]
+        solve(work.solve, work.blocks[j], g, g)
+    for j in range(work.n_pairs):
+        place = work.n_real + 2 * j
+        b, c = work.numbers[place] / h, work.numbers[place + 1] / h
+        g, w = offset_by(work.g, place * n), offset_by(work.w, place * n)
+        for k in range(n):
+            g[k] -= b * w[k] - c * w[n + k]
+            g[n + k] -= c * w[k] + b * w[n + k]
+        solve(work.solve, work.blocks[work.n_real + j], g, offset_by(g, n))
+    total = 0.0
+    for k in range(n):
+        inverse = 1.0 / work.scale[k]
+        for i in range(s):
+            x = work.g[i * n + k] * inverse
+            total += x * x
+    return np.sqrt(total / (s * n))
+
+
+@inner
+def iterate(system, work, control, h):
+    """Solve for the stage increments; return the outcome and the number of iterations."""
+    n, s = system.n, work.stages
+    limits = (work.limits[NEWTON_LIMIT], MOST_ITERATIONS if control.adaptive == 1 else MOST_ITERATIONS_FIXED)
+    newton = begin_iterations(work)
+    outcome, count = GOES_ON, 0
+    while outcome == GOES_ON:
+        count += 1
+        code = all_stage_rates(system, work, control, h)
+        if code != 1:
+            return (STOPPED if code < 1 else DIVERGED), count
+        size = _displacement(work, n, h)
+        control.solves += 1
+        control.iterations += 1
+        outcome = judge(newton, count, size, limits, control.adaptive == 1)
+        if outcome != DIVERGED:
+            for i in range(s * n):
+                work.w[i] += work.g[i]
+            combine(work.t, work.w, work.z, s, n)
+    return outcome, count
