@@ -33,7 +33,7 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
 
 
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
-    n, control, scales, _, linear = demand
+    n, scales, linear = demand.n, demand.scales, demand.linear
     assert linear is not None, "an implicit family is given linear algebra"
     a, s = floats(method.a), method.stages
     diagonals = sorted({float(x) for x in a.diagonal() if x}, reverse=True)

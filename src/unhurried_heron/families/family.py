@@ -11,11 +11,21 @@ from unhurried_heron.families.linear import LinearSolver
 from unhurried_heron.run.trajectory import Array
 
 
+class Member(NamedTuple):
+    """A family within another: its loaded kernel, its work space, and tolerances of its own (n,) where it has some."""
+
+    kernel: Any
+    work: WorkSpace
+    relative: Array | None = None
+    absolute: Array | None = None
+
+
 class Demand(NamedTuple):
     """What a family is to lay out its work space for.
 
     ``n`` states; ``control`` (1,), the march's control record; ``scales`` of the error estimate; ``fixed``: whether the
-    steps are; ``linear``: linear algebra for an implicit family.
+    steps are; ``linear``: linear algebra for an implicit family; ``starting``: what a multistep method is to be started
+    by; ``member``: lays out another method beside it.
     """
 
     n: int
@@ -23,6 +33,8 @@ class Demand(NamedTuple):
     scales: ErrorScale
     fixed: bool
     linear: LinearSolver | None = None
+    starting: Any = None
+    member: Callable[[Any], Member] | None = None
 
 
 class WorkSpace(NamedTuple):
@@ -30,13 +42,16 @@ class WorkSpace(NamedTuple):
 
     ``bundle``: a named tuple of arrays, records, whole numbers and addresses, which its kernel decodes (`bundles`).
     ``slope`` (n,): where its kernel keeps the rates at the present state. ``degree`` of its step polynomials. ``keep``:
-    what else must stay alive.
+    what else must stay alive. ``members``: other families that it asks, by ``links`` int64 (3 * members,), which the
+    march fills (`kernels.march.members`).
     """
 
     bundle: Any
     slope: Array
     degree: int
     keep: tuple[Any, ...] = ()
+    members: tuple[Member, ...] = ()
+    links: Any = None
 
 
 @dataclass(frozen=True)
@@ -65,6 +80,8 @@ class Family:
         Kernels that it calls as a rule, to be compiled at the same time where they are missing.
     most_states : int, optional
         The largest system, where there is a limit.
+    starts_by : callable, optional
+        Of methods that others must start: the name of the one that starts a method where nothing is said.
     """
 
     name: str
@@ -76,3 +93,4 @@ class Family:
     reference: str = ""
     beside: tuple[str, ...] = ()
     most_states: int | None = None
+    starts_by: Callable[[Any], Any] | None = None

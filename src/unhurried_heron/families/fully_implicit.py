@@ -88,12 +88,12 @@ def numbers_of(method: RungeKutta, scales: ErrorScale) -> dict[str, Any]:
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
-    n, control, scales, fixed, linear = demand
+    n, control, scales, linear = demand.n, demand.control, demand.scales, demand.linear
     assert linear is not None, "an implicit family is given linear algebra"
     numbers = numbers_of(method, scales)
     s, insist, m = method.stages, 0, 0
     # this needs full matrices
-    if fixed and linear.jacobian.ndim == 2 and s * n <= 3 * MOST_STUBBORN:
+    if demand.fixed and linear.jacobian.ndim == 2 and s * n <= 3 * MOST_STUBBORN:
         (kernel,) = load_kernels("fully_implicit.stubborn.insist")
         insist, m = kernel.address, s * n
     growth, looked = growth_kernel(linear, n)

@@ -26,7 +26,7 @@ def _scale(method: Rosenbrock, relative: Array, absolute: Array, state: Array, f
 
 
 def _lay_out(method: Rosenbrock, demand: Demand) -> WorkSpace:
-    n, _control, scales, _fixed, linear = demand
+    n, scales, linear = demand.n, demand.scales, demand.linear
     assert linear is not None, "an implicit family is given linear algebra"
     s, numbers = method.stages, method.transformed
     context = linear.context(False)

@@ -15,7 +15,7 @@ from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, s
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
 from unhurried_heron.kernels.implicit.stubborn import insist_on_stage
-from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
+from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import forget
 from unhurried_heron.kernels.march.outcome import first_not_finite
@@ -51,23 +51,11 @@ _FURTHEST = 4.0
 
 
 @inner
-def _find_jacobian(system, work, control):
-    """Find the Jacobian where the step begins; return the code of the functions called."""
-    if system.jacobian != 0:
-        return jacobian_at(system, work, control, control.time, system.state, system.slope)
-    # differences must be taken from the rates themselves
-    control.rate_evaluations += 1
-    control.bad_time = control.time
-    code = call_native(system.rates, control.time, system.state, work.residual, system.context)
-    return jacobian_at(system, work, control, control.time, system.state, work.residual) if code == 1 else code
-
-
-@inner
 def _prepare(system, work, control, h):
     """Bring Jacobian and factors up to date; return CONVERGED, DIVERGED, STOPPED or GROWS."""
     memory = implicit_memory(work.memory)
     if memory.jacobian_age == 0:
-        if _find_jacobian(system, work, control) != 1:
+        if jacobian_at_start(system, work, control) != 1:
             return STOPPED
         memory.jacobian_age = FRESH
         memory.factored_step = 0.0

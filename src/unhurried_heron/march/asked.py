@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from unhurried_heron.march.options import Budget, Record
 from unhurried_heron.methods.method import Method
@@ -38,6 +39,8 @@ class Asked:
         The linear algebra that is wanted, if any.
     carry : str or None
         Which order is carried on, if that was said; ``method`` does it.
+    starting : Method, ExactStart or None
+        What a multistep method is started by.
     """
 
     problem: Problem
@@ -55,6 +58,7 @@ class Asked:
     budget: Budget
     linear: str | None = None
     carry: str | None = None
+    starting: Any = None
 
     @property
     def adapts(self) -> bool:

@@ -31,6 +31,8 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
         options |= {"rtol": _simplest(problem, asked.relative), "atol": _simplest(problem, asked.absolute)}
     if family_of(asked.method).implicit:
         options["linear"] = kind
+    if asked.starting is not None:
+        options["starting"] = asked.starting.name
     if asked.carry is not None:
         options["carry"] = asked.carry
     events = driver.events()

@@ -20,6 +20,7 @@ from unhurried_heron.march.options import (
     steps_wanted,
 )
 from unhurried_heron.march.quiet import QUIET
+from unhurried_heron.march.starting import started_by
 from unhurried_heron.march.tolerances import Tolerance, tolerances
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, in_use
@@ -49,6 +50,7 @@ def integrate(
     largest_step: float | None = None,
     linear: Literal["dense", "banded", "sparse"] | None = None,
     carry: Literal["higher", "lower"] | None = None,
+    starting: str | Method | None = None,
     ledger: bool | None = None,
     progress: bool | None = None,
     on_interrupt: Literal["raise", "return"] = "raise",
@@ -92,6 +94,9 @@ def integrate(
     carry : {"higher", "lower"}, optional
         Which of its two solutions an explicit pair carries on; by default as its authors meant it. Step doubling has
         two as well: the half steps, and what extrapolation makes of them, an order higher.
+    starting : str or Method, optional
+        What gives a multistep method its first values: a one-step method, by default one of its order, or "exact": the
+        closed forms of the problem. It also takes steps that are cut short, and starts again beyond switches.
     ledger : bool, optional
         Whether to keep one row for each attempted step; by default where every step is recorded.
     progress : bool, optional
@@ -159,6 +164,7 @@ def integrate(
         budget=limits,
         linear=linear,
         carry=carry,
+        starting=started_by(problem, chosen, starting),
     )
     run = _carried_out(asked, progress, on_interrupt)
     if not run.ending.as_asked and run.ending.reason not in ("budget", "interrupted") and not QUIET.get():

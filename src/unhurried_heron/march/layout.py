@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.families.error_scale import ErrorScale
-from unhurried_heron.families.family import Demand
+from unhurried_heron.families.family import Demand, Member
 from unhurried_heron.families.groups import groups_of_columns
 from unhurried_heron.families.linear import Entries, LinearSolver, linear_solver
 from unhurried_heron.families.registry import family_of
@@ -50,20 +50,37 @@ class March:
     native: NativeSystem
     keep: tuple[Any, ...] = ()
     linear: LinearSolver | None = None
+    members: tuple[Member, ...] = ()
+    links: Any = None
     table: Any = field(init=False)
     size: int = field(init=False)
     pace: int = 1
     key: tuple[Any, ...] = ()
     _records: list[tuple[Any, Any]] = field(init=False)
+    _tables: list[Any] = field(init=False)
 
     def __post_init__(self) -> None:
         bundles = (self.system, self.watch, self.output, self.own)
         arrays = [each for bundle in bundles for each in bundle if isinstance(each, np.ndarray)]
         self.size = sum(array.nbytes for array in arrays)
         # a family's records as they were laid out
-        own = [each for each in self.own if isinstance(each, np.ndarray) and each.dtype.names]
-        self._records = [(record.view(np.uint8), record.copy().view(np.uint8)) for record in own]
-        self.table = address_table(self.control, *self.system, *self.parts, *self.watch, *self.output, *self.own)
+        owns = [self.own, *(member.work.bundle for member in self.members)]
+        records = [each for own in owns for each in own if isinstance(each, np.ndarray) and each.dtype.names]
+        self._records = [(record.view(np.uint8), record.copy().view(np.uint8)) for record in records]
+        self.table = self._table_of(self.system, self.parts, self.own)
+        # each member marches by a table of its own
+        self._tables = [self._table_of_member(member) for member in self.members]
+        for place, (member, table) in enumerate(zip(self.members, self._tables, strict=True)):
+            self.links[3 * place : 3 * place + 3] = member.kernel.address, address(table), member.work.degree
+
+    def _table_of(self, system: System, parts: Parts, own: Any) -> Any:
+        return address_table(self.control, *system, *parts, *self.watch, *self.output, *own)
+
+    def _table_of_member(self, member: Member) -> Any:
+        system = self.system._replace(slope=member.work.slope)
+        if member.relative is not None and member.absolute is not None:
+            system = system._replace(relative=member.relative, absolute=member.absolute)
+        return self._table_of(system, self.parts._replace(family=member.kernel.address), member.work.bundle)
 
     def renew(self) -> None:
         """Forget what a run before this one did, and of its pace all but that short runs need no second look."""
@@ -132,12 +149,24 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str) -
     own, march, *others = load_kernels(family.kernel, *shared, *family.beside)
     entries = native.entries and Entries(*native.entries)
     solver = linear_solver(n, control, kind, entries, fixed=not asked.adapts) if family.implicit else None
-    work = family.lay_out(asked.method, Demand(n, control, scales, not asked.adapts, solver))
+    demand = Demand(n, control, scales, not asked.adapts, solver, asked.starting)
+    work = family.lay_out(asked.method, demand._replace(member=lambda method: _member(method, demand)))
     vectors = (state, work.slope, np.zeros(n), scales.relative, scales.absolute)
     system = System(n, *native.addresses(), *vectors, *_groups(n, entries, native, full=kind == "dense"))
     parts = Parts(own.address, others[0].address if watch.m else 0)
     output = _output(asked, n, work.degree)
-    return March(march, control, system, parts, watch, output, work.bundle, family.implicit, native, work.keep, solver)
+    return March(march, control, system, parts, watch, output, work.bundle, family.implicit, native, work.keep, solver,
+                 work.members, work.links)  # fmt: skip
+
+
+def _member(method: Any, demand: Demand) -> Member:
+    """Lay out what another family asks: a method, or what lays itself out."""
+    if hasattr(method, "member"):
+        laid_out: Member = method.member(demand.n, *load_kernels("exact.family"))
+        return laid_out
+    family = family_of(method)
+    (kernel,) = load_kernels(family.kernel)
+    return Member(kernel, family.lay_out(method, demand))
 
 
 def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool) -> tuple[Any, ...]:

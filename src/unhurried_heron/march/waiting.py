@@ -25,7 +25,18 @@ def key_of(asked: Asked, scales: ErrorScale, kind: str) -> tuple[Any, ...]:
     tolerances = scales.relative.tobytes(), scales.absolute.tobytes(), repr(scales.newton), repr(scales.between)
     room = None if times is None else times.size
     inputs = tuple(map(id, problem.inputs.values()))
-    return (id(asked.method), *tolerances, room, asked.ledger, asked.adapts, asked.held, kind, inputs, *events)
+    return (
+        id(asked.method),
+        id(asked.starting),
+        *tolerances,
+        room,
+        asked.ledger,
+        asked.adapts,
+        asked.held,
+        kind,
+        inputs,
+        *events,
+    )
 
 
 def take(asked: Asked, key: tuple[Any, ...]) -> March | None:
@@ -43,4 +54,4 @@ def give_back(asked: Asked, march: March) -> None:
         for old in list(kept)[: len(kept) - _MOST_WAITING + 1]:
             kept.pop(old, None)
         # what the key names by its identity must live as long
-        kept[march.key] = (march, (asked.method, asked.events, *asked.problem.inputs.values()))
+        kept[march.key] = (march, (asked.method, asked.starting, asked.events, *asked.problem.inputs.values()))

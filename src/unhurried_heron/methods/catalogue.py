@@ -7,6 +7,7 @@ from typing import Final
 
 from unhurried_heron.errors import MethodError, near_spelling
 from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.multistep import Multistep, adams_bashforth, adams_moulton, backward_differentiation
 from unhurried_heron.methods.nodes import exactly, gauss, lobatto_iiic, radau_right
 from unhurried_heron.methods.published import published
 from unhurried_heron.methods.rosenbrock import Rosenbrock
@@ -55,6 +56,24 @@ def _block_method(kind: str, order: int) -> Callable[[], Method]:
     return make
 
 
+_MULTISTEP = {"adams-bashforth": 8, "adams-moulton": 8, "adams-pece": 8, "backward-differentiation": 6}
+
+
+def _multistep(kind: str, order: int) -> Callable[[], Method]:
+    def make() -> Method:
+        name = f"{kind}-{order}"
+        if kind == "backward-differentiation":
+            return Multistep(name, *backward_differentiation(order), source=_DIFFERENTIATION)
+        if kind == "adams-bashforth":
+            return Multistep(name, [1], adams_bashforth(order), source=_ADAMS)
+        predictor = ([1], adams_bashforth(order)) if kind == "adams-pece" else None
+        return Multistep(name, [1], adams_moulton(order), predictor, source=_ADAMS)
+
+    return make
+
+
+_ADAMS = "F. Bashforth and J. C. Adams (1883); Hairer, Norsett and Wanner, Solving ODEs I, III.1"
+_DIFFERENTIATION = "C. F. Curtiss and J. O. Hirschfelder, Proc. Natl. Acad. Sci. 38 (1952) 235-243"
 _GAUSS = "J. Kuntzmann, Z. Angew. Math. Mech. 41 (1961) T28-T31; J. C. Butcher, Math. Comp. 18 (1964) 50-64"
 _RADAU = "B. L. Ehle (1969); Hairer and Wanner, Solving ODEs II, IV.5 and IV.8"
 _LOBATTO = "F. H. Chipman, BIT 11 (1971) 384-393; Hairer and Wanner, Solving ODEs II, IV.5"
@@ -86,6 +105,10 @@ _MAKERS |= {
         ("lobatto-iiic", 4), ("lobatto-iiic", 6),
     )
 }  # fmt: skip
+
+_MAKERS |= {
+    f"{kind}-{order}": _multistep(kind, order) for kind, most in _MULTISTEP.items() for order in range(1, most + 1)
+}
 
 CATALOGUE: Final = Catalogue(_MAKERS)
 

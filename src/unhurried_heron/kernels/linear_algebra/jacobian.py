@@ -37,6 +37,21 @@ def jacobian_at(system, work, control, time, state, rates):
 
 
 @inner
+def jacobian_at_start(system, work, control):
+    """Find the Jacobian at the present state where ``system.slope`` is only what was solved for; return the code.
+
+    ``work`` has ``residual`` (n,) besides, which is written over.
+    """
+    if system.jacobian != 0:
+        return jacobian_at(system, work, control, control.time, system.state, system.slope)
+    # differences must be taken from the rates themselves
+    control.rate_evaluations += 1
+    control.bad_time = control.time
+    code = call_native(system.rates, control.time, system.state, work.residual, system.context)
+    return jacobian_at(system, work, control, control.time, system.state, work.residual) if code == 1 else code
+
+
+@inner
 def _moved(work, control, j, y, f):
     """Return component j, moved by what follows the size of the state and of its change in a step."""
     move = control.step * f[j]

@@ -342,6 +342,89 @@ class LinearlyImplicitWork(NamedTuple):
     p: Array
 
 
+HISTORY: Final = np.dtype(
+    [
+        ("count", np.int64),  # how many rows of the past there are
+        ("head", np.int64),  # the newest
+        ("length", np.float64),  # of the steps between them, 0 where there is one alone
+        ("delegated", np.int64),  # whether the present step is the starter's
+    ],
+    align=True,
+)
+
+
+class ExplicitHistoryWork(NamedTuple):
+    """An explicit multistep method, or predictor and corrector, and its past (`kernels.history`).
+
+    ``predicts``, ``weights`` (2 steps,): of values and of slopes; ``newest`` (1,): b_0; ``corrects``: whether there is a
+    corrector. ``degree`` of its own polynomial, ``room`` for that of the starter. ``predicted`` (n,): the new slope.
+    """
+
+    history: Annotated[Any, HISTORY]
+    steps: int
+    degree: int
+    room: int
+    by_slopes: int
+    corrects: int
+    links: LongArray
+    interpolant: Array
+    predicts: Array
+    weights: Array
+    newest: Array
+    past: Array
+    slopes: Array
+    predicted: Array
+
+
+class ImplicitHistoryWork(NamedTuple):
+    """An implicit multistep method and its past: as `ExplicitHistoryWork`, solved as in `DiagonalWork`."""
+
+    history: Annotated[Any, HISTORY]
+    memory: Annotated[Any, IMPLICIT_MEMORY]
+    controller: Annotated[Any, CONTROLLER]
+    newton: Annotated[Any, NEWTON]
+    factor: int
+    solve: int
+    context: int
+    steps: int
+    degree: int
+    room: int
+    by_slopes: int
+    links: LongArray
+    interpolant: Array
+    predicts: Array
+    weights: Array
+    newest: Array
+    past: Array
+    slopes: Array
+    limits: Array
+    jacobian: Array
+    scale: Array
+    shifted: Array
+    base: Array
+    z: Array
+    residual: Array
+    defect: Array
+    direction: Array
+    stage: Array
+
+
+class ExactWork(NamedTuple):
+    """Closed forms in the place of a method, to start others: ``function`` and ``context`` addresses.
+
+    ``order`` int64 (n,): where each state stands among the closed forms, ``values`` (n,); ``degree`` of the polynomials,
+    through ``theta`` (degree + 1,) by ``inverse`` (degree + 1, degree + 1).
+    """
+
+    function: int
+    context: int
+    degree: int
+    order: LongArray
+    values: Array
+    theta: Array
+    inverse: Array
+
+
 # where each bundle begins in a march's table: the control record, then the bundles every march has, then its own
 SYSTEM: Final = 1
 PARTS: Final = SYSTEM + len(System._fields)

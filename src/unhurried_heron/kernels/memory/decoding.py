@@ -14,6 +14,7 @@ from numba.extending import infer_getattr, intrinsic, lower_getattr_generic, mod
 
 from unhurried_heron.kernels.memory.bundles import (
     EXPLICIT_MEMORY,
+    HISTORY,
     IMPLICIT_MEMORY,
     NEWTON,
     OUTPUT,
@@ -24,6 +25,9 @@ from unhurried_heron.kernels.memory.bundles import (
     Array,
     BlockWork,
     DiagonalWork,
+    ExactWork,
+    ExplicitHistoryWork,
+    ImplicitHistoryWork,
     LinearlyImplicitWork,
     LongArray,
     Output,
@@ -93,6 +97,10 @@ watch_in = decoder(Watch, WATCH)
 output_in = decoder(Output, OUTPUT)
 tableau_in = decoder(Tableau)
 block_work_in = decoder(BlockWork)
+explicit_history_in = decoder(ExplicitHistoryWork)
+implicit_history_in = decoder(ImplicitHistoryWork)
+exact_work_in = decoder(ExactWork)
+history_in = as_record(HISTORY)
 diagonal_work_in = decoder(DiagonalWork)
 linearly_implicit_work_in = decoder(LinearlyImplicitWork)
 # records are no values in a kernel: a bundle holds their addresses

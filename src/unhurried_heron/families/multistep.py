@@ -1,0 +1,127 @@
+"""Linear multistep methods at fixed steps."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.errors import MethodError
+from unhurried_heron.families.controller import Controller
+from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
+from unhurried_heron.families.family import Demand, Family, Member, WorkSpace
+from unhurried_heron.families.linear import LINEAR_KERNELS
+from unhurried_heron.kernels.memory.bundles import (
+    HISTORY,
+    IMPLICIT_MEMORY,
+    NEWTON,
+    ExplicitHistoryWork,
+    ImplicitHistoryWork,
+)
+from unhurried_heron.methods.multistep import EXPLICIT_MULTISTEP, IMPLICIT_MULTISTEP, Multistep
+from unhurried_heron.run.trajectory import Array
+
+# by the order they start: the cheapest of the catalogue of that order, up to the highest
+_EXPLICIT_STARTERS: Final = (
+    "euler", "heun-2", "kutta-3", "classical-rk-4", "dormand-prince-54", "verner-65", "verner-76", "dormand-prince-853",
+    "verner-98",
+)  # fmt: skip
+_IMPLICIT_STARTERS: Final = (
+    "backward-euler", "sdirk-2", "radau-iia-3", "lobatto-iiic-4", "radau-iia-5", "lobatto-iiic-6", "radau-iia-9",
+)  # fmt: skip
+
+
+def _explicit_starter(method: Multistep) -> str:
+    return _EXPLICIT_STARTERS[min(method.order, len(_EXPLICIT_STARTERS)) - 1]
+
+
+def _implicit_starter(method: Multistep) -> str:
+    return _IMPLICIT_STARTERS[min(method.order, len(_IMPLICIT_STARTERS)) - 1]
+
+
+def _starter(method: Multistep, demand: Demand) -> Member:
+    assert demand.member is not None, "a march lays out members"
+    member = demand.member(demand.starting)
+    if not method.implicit and getattr(demand.starting, "implicit", False):
+        raise MethodError(f"{method.name} is explicit, and so must be what starts it", name="starting",
+                          place="starting", expected="an explicit one-step method, or \"exact\"",
+                          given=demand.starting.name)  # fmt: skip
+    return member
+
+
+def _shared(method: Multistep, demand: Demand, member: Member) -> dict[str, Any]:
+    """Return what both kinds have."""
+    n, k = demand.n, method.steps
+    degree = len(method.interpolant)
+
+    def past(values: Any, count: int) -> Array:
+        filled: Array = np.array([float(x) for x in values] + [0.0] * max(count - len(values), 0))[:count]
+        return filled
+
+    if method.predictor is not None:
+        predicts = [past(method.predictor[0], k), past(method.predictor[1][1:], k)]
+    elif method.implicit:
+        predicts = list(method.prediction)
+    else:
+        predicts = [past(method.a, k), past(method.b[1:], k)]
+    return {
+        "history": np.zeros(1, dtype=HISTORY),
+        "steps": k,
+        "degree": degree,
+        "room": max(degree, member.work.degree),
+        "by_slopes": int(method.uses_slopes),
+        "links": np.zeros(3, dtype=np.int64),
+        "interpolant": np.ascontiguousarray(method.interpolant),
+        "predicts": np.concatenate(predicts),
+        "weights": np.concatenate([past(method.a, k), past(method.b[1:], k)]),
+        "newest": np.array([float(method.b[0])]),
+        "past": np.zeros((k, n)),
+        "slopes": np.zeros((k, n)),
+    }
+
+
+def _lay_out_explicit(method: Multistep, demand: Demand) -> WorkSpace:
+    member = _starter(method, demand)
+    shared = _shared(method, demand, member)
+    work = ExplicitHistoryWork(corrects=int(method.predictor is not None), predicted=np.zeros(demand.n), **shared)
+    return WorkSpace(work, np.zeros(demand.n), shared["room"], (), (member,), shared["links"])
+
+
+def _lay_out_implicit(method: Multistep, demand: Demand) -> WorkSpace:
+    n, linear = demand.n, demand.linear
+    assert linear is not None, "an implicit family is given linear algebra"
+    member = _starter(method, demand)
+    shared = _shared(method, demand, member)
+    context = linear.context(False)
+    vectors = ("scale", "shifted", "base", "z", "residual", "defect", "direction", "stage")
+    work = ImplicitHistoryWork(
+        memory=np.zeros(1, dtype=IMPLICIT_MEMORY),
+        controller=Controller(share=1.0).record(method.order),
+        newton=np.zeros(1, dtype=NEWTON),
+        factor=linear.factor,
+        solve=linear.solve,
+        context=context[0].ctypes.data,
+        limits=np.array([demand.scales.newton]),
+        jacobian=linear.jacobian,
+        **shared,
+        **{name: np.zeros(n) for name in vectors},
+    )
+    return WorkSpace(work, np.zeros(n), shared["room"], (context, linear), (member,), shared["links"])
+
+
+def _fixed_scale(method: Multistep, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+    return for_fixed_steps(state)
+
+
+EXPLICIT_STEPS: Final = Family(
+    EXPLICIT_MULTISTEP, "explicit_multistep.family", _lay_out_explicit, starts_by=_explicit_starter
+)
+IMPLICIT_STEPS: Final = Family(
+    IMPLICIT_MULTISTEP,
+    "implicit_multistep.family",
+    _lay_out_implicit,
+    implicit=True,
+    scale=_fixed_scale,
+    beside=LINEAR_KERNELS,
+    starts_by=_implicit_starter,
+)

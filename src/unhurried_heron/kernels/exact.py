@@ -1,0 +1,58 @@
+"""Closed forms as a one-step method: what a multistep method may take its first values from."""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
+from unhurried_heron.kernels.memory.control import (
+    ACCEPT,
+    ACCEPTED,
+    ATTEMPT,
+    DESCRIBE,
+    RATES_STOPPED,
+    REACHED_END,
+    REFUSE,
+    STEP_TOO_SMALL,
+)
+from unhurried_heron.kernels.memory.decoding import exact_work_in, system_in
+
+
+@inner
+def _exact_at(system, work, control, time, out):
+    control.bad_time = time
+    code = call_native(work.function, time, system.state, work.values, work.context)
+    for k in range(system.n):
+        out[k] = work.values[work.order[k]]
+    return code
+
+
+@inner
+def _describe(system, work, control):
+    """Write the polynomial through the closed forms at its points."""
+    n, width, coefficients = system.n, work.degree + 1, as_doubles(control.place)
+    for i in range(width * n):
+        coefficients[i] = 0.0
+    for j in range(width):
+        if _exact_at(system, work, control, control.time + work.theta[j] * control.length, system.trial) != 1:
+            return RATES_STOPPED
+        for d in range(width):
+            out, weight = offset_by(coefficients, d * n), work.inverse[d * width + j]
+            for k in range(n):
+                out[k] += weight * system.trial[k]
+    # the last point is the end of the step, so that is what ``trial`` holds
+    return REACHED_END
+
+
+def family(address):
+    """Do what `march` asks for."""
+    table = as_longs(address)
+    control, system, work = as_control(table[0]), system_in(table), exact_work_in(table)
+    if control.ask == ATTEMPT:
+        return ACCEPTED if _exact_at(system, work, control, control.finish, system.trial) == 1 else RATES_STOPPED
+    if control.ask == DESCRIBE:
+        return _describe(system, work, control)
+    if control.ask == ACCEPT:
+        control.rate_evaluations += 1
+        code = call_native(system.rates, control.time, system.state, system.slope, system.context)
+        return REACHED_END if code == 1 else RATES_STOPPED
+    return STEP_TOO_SMALL if control.ask == REFUSE else REACHED_END

@@ -1,0 +1,134 @@
+"""What multistep methods share: values and slopes of past steps of one length, and who takes the steps without them.
+
+``work`` is any bundle with ``history``, a record of `HISTORY`; ``past`` (steps, n) and ``slopes`` (steps, n), rings whose
+newest row is ``head``; ``steps``, ``degree``, ``by_slopes`` and ``interpolant`` of the method; ``links`` to the one-step
+method that starts it, and takes steps of another length: up to a switch, or to the end.
+"""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_slope, slope_of
+from unhurried_heron.kernels.memory.call import as_doubles, offset_by
+from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, DESCRIBE, REACHED_END, START
+from unhurried_heron.kernels.memory.decoding import history_in
+
+# lengths that differ by no more than rounding of the times are one
+_SAME_STEP = 1e-9
+
+
+@inner
+def row(work, rows, j, n):
+    """Return the row of j steps ago."""
+    return offset_by(rows, ((history_in(work.history).head + j) % work.steps) * n)
+
+
+@inner
+def start(system, work, control):
+    """Forget the past, and have the starter start."""
+    history = history_in(work.history)
+    history.count, history.head, history.length = 0, 0, 0.0
+    hand_slope(system, work.links, 0)
+    control.ask = START
+    answer = ask_member(control, work.links, 0)
+    if answer == REACHED_END:
+        remember(system, work, control, system.slope)
+    return answer
+
+
+@inner
+def remember(system, work, control, slopes):
+    """Add the present state and its slope to the past."""
+    history, n = history_in(work.history), system.n
+    if history.count > 0 and history.length != 0.0 and not _same(control.length, history.length):
+        # what is past belongs to other times
+        history.count = 0
+    if history.count > 0:
+        history.length = control.length
+    history.head = (history.head + work.steps - 1) % work.steps
+    values, theirs = row(work, work.past, 0, n), row(work, work.slopes, 0, n)
+    for k in range(n):
+        values[k], theirs[k] = system.state[k], slopes[k]
+    history.count = min(history.count + 1, work.steps)
+
+
+@inner
+def combine_past(system, work, weights, h, out):
+    """Write what ``weights``, of values and then of slopes, make of the past."""
+    n = system.n
+    for k in range(n):
+        out[k] = weights[0] * system.state[k]
+    for j in range(1, work.steps):
+        if weights[j] != 0.0:
+            values, weight = row(work, work.past, j, n), weights[j]
+            for k in range(n):
+                out[k] += weight * values[k]
+    for j in range(work.steps):
+        weight = weights[work.steps + j] * h
+        if weight != 0.0:
+            slopes = row(work, work.slopes, j, n)
+            for k in range(n):
+                out[k] += weight * slopes[k]
+
+
+@inner
+def _same(a, b):
+    return abs(a - b) <= _SAME_STEP * abs(b)
+
+
+@inner
+def lacks_past(work, control):
+    """Whether the step is the starter's."""
+    history = history_in(work.history)
+    history.delegated = 1
+    if history.count >= work.steps and (work.steps == 1 or _same(control.length, history.length)):
+        history.delegated = 0
+    return history.delegated == 1
+
+
+@inner
+def attempt_of_starter(system, work, control):
+    """Have the starter attempt the step."""
+    control.ask = ATTEMPT
+    return ask_member(control, work.links, 0)
+
+
+@inner
+def accept_of_starter(system, work, control):
+    """Have the starter accept its step, and learn the slope at its end."""
+    control.ask = ACCEPT
+    answer = ask_member(control, work.links, 0)
+    theirs = slope_of(work.links, 0)
+    for k in range(system.n):
+        system.slope[k] = theirs[k]
+    if answer == REACHED_END:
+        remember(system, work, control, system.slope)
+    return answer
+
+
+@inner
+def describe(system, work, control):
+    """Write the step polynomial, through the ends of the step and the slopes, or values, of the past."""
+    n, degree, coefficients = system.n, work.degree, as_doubles(control.place)
+    if history_in(work.history).delegated == 1:
+        control.ask = DESCRIBE
+        answer = ask_member(control, work.links, 0)
+        fill_degrees(control, work.links, 0, work.room, n)
+        return answer
+    for k in range(n):
+        coefficients[k] = system.state[k]
+    for d in range(work.room):
+        out = offset_by(coefficients, (d + 1) * n)
+        weight = work.interpolant[d * degree] if d < degree else 0.0
+        for k in range(n):
+            out[k] = weight * (system.trial[k] - system.state[k])
+    for j in range(1, degree):
+        if work.by_slopes == 1:
+            other, scale = row(work, work.slopes, j - 1, n), control.length
+        else:
+            other, scale = row(work, work.past, j, n), 1.0
+        for d in range(degree):
+            out, weight = offset_by(coefficients, (d + 1) * n), work.interpolant[d * degree + j] * scale
+            for k in range(n):
+                out[k] += weight * (other[k] if work.by_slopes == 1 else other[k] - system.state[k])
+    return REACHED_END

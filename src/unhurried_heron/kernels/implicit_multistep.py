@@ -1,0 +1,141 @@
+"""An implicit linear multistep method at fixed steps, solved by Newton's iteration with factors that are kept."""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.history import (
+    accept_of_starter,
+    attempt_of_starter,
+    combine_past,
+    describe,
+    lacks_past,
+    remember,
+    start,
+)
+from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence
+from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
+from unhurried_heron.kernels.implicit.scale import set_scale
+from unhurried_heron.kernels.implicit.stubborn import insist_on_stage
+from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.members import ask_member
+from unhurried_heron.kernels.march.outcome import first_not_finite
+from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, FRESH, NEWTON_LIMIT, OLD, STOPPED
+from unhurried_heron.kernels.memory.call import as_control, as_longs
+from unhurried_heron.kernels.memory.control import (
+    ACCEPT,
+    ACCEPTED,
+    ATTEMPT,
+    DESCRIBE,
+    NOT_FINITE,
+    PAUSED,
+    RATES_STOPPED,
+    REACHED_END,
+    REFUSE,
+    REFUSED,
+)
+from unhurried_heron.kernels.memory.decoding import history_in, implicit_history_in, implicit_memory, system_in
+
+_SAME_STEP = 1e-9
+
+
+@inner
+def _prepare(system, work, control, shift):
+    """Bring Jacobian and factors up to date; return CONVERGED, DIVERGED or STOPPED."""
+    memory = implicit_memory(work.memory)
+    if memory.jacobian_age == 0:
+        if jacobian_at_start(system, work, control) != 1:
+            return STOPPED
+        memory.jacobian_age, memory.factored_step = FRESH, 0.0
+    if not abs(memory.factored_step - control.length) <= _SAME_STEP * abs(control.length):
+        memory.factored_step = 0.0
+        if factor_for(work, control, work.context, shift) == 0:
+            return DIVERGED
+        memory.factored_step = control.length
+    return CONVERGED
+
+
+@inner
+def _solve(system, work, control):
+    """Solve for the new state; return the outcome and the number of iterations."""
+    memory, h, total = implicit_memory(work.memory), control.length, 0
+    shift = 1.0 / (h * work.newest[0])
+    combine_past(system, work, work.weights, h, work.base)
+    while True:
+        outcome = _prepare(system, work, control, shift)
+        if outcome != CONVERGED:
+            begin_iterations(work)
+            return outcome, total
+        combine_past(system, work, work.predicts, h, work.z)
+        for k in range(system.n):
+            work.z[k] -= work.base[k]
+        limit = work.limits[NEWTON_LIMIT]
+        outcome, count = solve_stage(system, work, control, work.context, control.finish, shift, limit)
+        total += count
+        if outcome == DIVERGED and memory.jacobian_age == FRESH:
+            outcome, count = insist_on_stage(system, work, control, work.context, control.finish, shift, limit)
+            total += count
+            memory.jacobian_age = 0
+            return outcome, total
+        if outcome != DIVERGED or memory.jacobian_age != OLD:
+            return outcome, total
+        # a fixed step cannot be shortened: it gets a Jacobian of its own
+        memory.jacobian_age = 0
+
+
+@inner
+def _attempt(system, work, control):
+    memory, n = implicit_memory(work.memory), system.n
+    control.row_iterations, control.error = 0, 0.0
+    if lacks_past(work, control):
+        return attempt_of_starter(system, work, control)
+    outcome, count = _solve(system, work, control)
+    control.row_iterations, memory.outcome, memory.error = count, outcome, 0.0
+    if control.stop != 0:
+        memory.jacobian_age, memory.factored_step = 0, 0.0
+        return PAUSED
+    if outcome == STOPPED:
+        return RATES_STOPPED
+    if outcome == CONVERGED and first_not_finite(system.trial, system.trial, n) >= 0:
+        memory.outcome = outcome = DIVERGED
+    if outcome != CONVERGED:
+        return REFUSED
+    return ACCEPTED
+
+
+@inner
+def _accept(system, work, control):
+    n, memory = system.n, implicit_memory(work.memory)
+    if history_in(work.history).delegated == 1:
+        memory.jacobian_age = 0
+        set_scale(system, work, control.step)
+        return accept_of_starter(system, work, control)
+    set_scale(system, work, control.step)
+    after_acceptance(control, work)
+    shift = 1.0 / (control.length * work.newest[0])
+    for k in range(n):
+        # as it was solved: a fresh one would amplify what the iteration left
+        system.slope[k] = work.z[k] * shift
+    control.bad_component = first_not_finite(system.state, system.slope, n)
+    remember(system, work, control, system.slope)
+    return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+
+
+def family(address):
+    """Do what `march` asks for."""
+    table = as_longs(address)
+    control, system, work = as_control(table[0]), system_in(table), implicit_history_in(table)
+    memory = implicit_memory(work.memory)
+    if control.ask == ATTEMPT:
+        return _attempt(system, work, control)
+    if control.ask == ACCEPT:
+        return _accept(system, work, control)
+    if control.ask == DESCRIBE:
+        return describe(system, work, control)
+    if control.ask == REFUSE:
+        if history_in(work.history).delegated == 1:
+            return ask_member(control, work.links, 0)
+        return after_divergence(control, system, work, work.residual)
+    memory.factored_step, memory.jacobian_age = 0.0, 0
+    forget_iterations(work)
+    set_scale(system, work, control.step)
+    return start(system, work, control)
