@@ -36,7 +36,7 @@ def report_sizes() -> None:
             _machine_code.cache_clear()
             begun = time.perf_counter()
             problem = column(n)
-            native_system(problem, (), with_jacobian=False)
+            native_system(problem, ())
             ready = time.perf_counter()
             problem.jacobian_pattern()
             times.append(ready - begun)
@@ -55,7 +55,7 @@ def report_rates() -> None:
         in_c = compile_c("families.c", *flags).rates
         in_c.argtypes = [double, pointer, pointer, pointer, ctypes.c_long]
         for n in (1_000, 100_000):
-            native = native_system(column(n), (), with_jacobian=False).rates
+            native = native_system(column(n), ()).rates
             ours = ctypes.CFUNCTYPE(ctypes.c_int, double, pointer, pointer, pointer)(native.address)
             u, out, out_c = np.linspace(1, 270, n), np.empty(n), np.empty(n)
             numbers = np.array([*VALUES.values()])

@@ -18,7 +18,7 @@ import numpy as np
 with atheris.instrument_imports(include=["unhurried_heron.problem", "unhurried_heron.formulas"]):
     import unhurried_heron as uh
     from unhurried_heron.native.rows import evaluate_rows
-    from unhurried_heron.native.system import native_derived, native_system
+    from unhurried_heron.native.system import native_derived, native_system, with_slopes
     from unhurried_heron.study.check import check_said
     from unhurried_heron.words.document import parse_document
 
@@ -122,7 +122,9 @@ def evaluate_guarded(problem: uh.Problem) -> None:
     n = len(problem.states)
     if problem.open or not 0 < n <= PAGE.size:
         return
-    system = native_system(problem, (), with_jacobian=n <= 50, held=False)
+    system = native_system(problem, (), held=False)
+    if n <= 50:
+        system = with_slopes(system, problem, held=False)
     functions = [system.rates, native_derived(problem), *([system.jacobian] if system.jacobian else [])]
     for function in functions:
         for state in (PAGE[PAGE.size - n :], PAGE[:n]):

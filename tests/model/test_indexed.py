@@ -8,7 +8,7 @@ import pytest
 import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import native_derived, native_system
+from unhurried_heron.native.system import native_derived, native_system, with_slopes
 
 HEAT = """
 u[i]' = k*(u[i-1] - 2*u[i] + u[i+1])/dx^2 for i in 1..n
@@ -59,7 +59,7 @@ def call(function, t: float, state: np.ndarray) -> np.ndarray:
 def test_indices_may_be_divided_where_that_is_exact() -> None:
     text = "u[i]' = u[(6*i - 2*n)/6 + n/3] - 2*u[(n + 2)/2] for i in 1..n"
     problem = uh.Problem.from_text(text, initial={"u[i]": "i"}, parameters={"n": 6}, interval=(0, 1))
-    rates = native_system(problem, (), with_jacobian=False).rates
+    rates = native_system(problem, ()).rates
     assert call(rates, 0.0, problem.start).tolist() == [i - 2.0 * 4 for i in range(1, 7)]
 
 
@@ -91,7 +91,7 @@ def test_loops_against_numpy() -> None:
         s = sum(a[k - 1] * np.sin(k * c) for k in range(1, n + 1))
         db = [s - b[j - 1] * a[n - j] for j in range(1, n + 1)]
         wanted = [*da, *db, c1, a[1] * c - (c1 if t < 0.5 else b[n - 1])]
-        rates = native_system(problem, (), with_jacobian=False, held=False).rates
+        rates = native_system(problem, (), held=False).rates
         assert call(rates, t, state) == pytest.approx(wanted, rel=1e-13)
         derived = call(native_derived(problem), t, state)
         assert problem.derived == ("total", *(f"wave[{i}]" for i in range(2, n + 1)))
@@ -107,7 +107,7 @@ def test_two_indices_against_numpy() -> None:
     c[1:-1, 0] = c[1:-1, 1] * c[1, 2]
     c[1:-1, m + 1] = np.arange(1, n + 1)
     wanted = 0.7 * (c[:-2, 1:-1] + c[2:, 1:-1] + c[1:-1, :-2] + c[1:-1, 2:] - 4 * c[1:-1, 1:-1])
-    rates = native_system(problem, (), with_jacobian=False).rates
+    rates = native_system(problem, ()).rates
     assert call(rates, 0.0, state) == pytest.approx(wanted.ravel(), rel=1e-13)
     assert call(native_derived(problem), 0.0, state) == pytest.approx([state.mean()])
     assert problem.initial["c[2,3]"] == 2.3
@@ -119,7 +119,7 @@ def test_two_indices_against_numpy() -> None:
 )
 def test_jacobian_and_its_pattern_against_differences(problem: uh.Problem) -> None:
     n = len(problem.states)
-    native = native_system(problem, (), with_jacobian=True, held=False)
+    native = with_slopes(native_system(problem, (), held=False), problem, held=False)
     rng = np.random.default_rng(1)
     seen = np.zeros((n, n), dtype=bool)
     for t in (0.2, 0.8):

@@ -15,7 +15,7 @@ from unhurried_heron.native.system import native_system
 
 
 def rates_at(problem: uh.Problem, state: list[float], t: float = 0.0) -> np.ndarray:
-    function = native_system(problem, (), with_jacobian=False, held=False).rates
+    function = native_system(problem, (), held=False).rates
     return evaluate_rows(function, np.array([t]), np.array([state]))[0]
 
 

@@ -49,7 +49,7 @@ def made(first: str, second: str, n: int) -> uh.Problem:
 def test_rates_and_jacobian(first: str, second: str, n: int) -> None:
     problem = made(first, second, n)
     size, start = 2 * n + 1, problem.start
-    native = native_system(problem, (), with_jacobian=True, held=False)
+    native = with_slopes(native_system(problem, (), held=False), problem, held=False)
     values = surroundings(problem, start)
     by_numpy = filled(problem.model.rates.blocks, size, values)
     rates = evaluate_rows(native.rates, np.array([0.5]), start[None, :])[0]

@@ -77,7 +77,7 @@ def test_nan_is_never_swallowed() -> None:
         "pulse(log(-1), 0, 1)",
     ):
         problem = uh.Problem.from_text(f"x' = {formula}", initial={"x": 1}, interval=(0, 1))
-        function = native_system(problem, (), with_jacobian=False).rates
+        function = native_system(problem, ()).rates
         assert np.isnan(evaluate_rows(function, np.array([0.0]), np.array([[1.0]]))[0, 0]), formula
 
 

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 import unhurried_heron as uh
 from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import native_system
+from unhurried_heron.native.system import native_system, with_slopes
 
 LEAVES = st.sampled_from(["x", "y", "k", "t", "2", "0.5", "3.25", "pi"])
 
@@ -67,7 +67,7 @@ def test_values(formula: str, point: tuple) -> None:
         expected = by_python(formula, x, y, k, t)
     except OverflowError:
         return
-    rates = native_system(problem_of(formula, k), (), with_jacobian=False, held=False).rates
+    rates = native_system(problem_of(formula, k), (), held=False).rates
     value = evaluate_rows(rates, np.array([t]), np.array([[x, y]]))[0, 0]
     # products of powers are taken in another order, so the last digits may differ where terms cancel
     assert math.isclose(value, expected, rel_tol=1e-9, abs_tol=1e-9 * (1 + abs(expected)))
@@ -87,7 +87,8 @@ def test_slopes(formula: str, point: tuple) -> None:
     # at a kink, or where the function is wild, differences say nothing
     if abs(left - right) > 1e-3 * (1 + abs(left)) or size > 1e3:
         return
-    jacobian = native_system(problem_of(formula, k), (), with_jacobian=True, held=False).jacobian
+    problem = problem_of(formula, k)
+    jacobian = with_slopes(native_system(problem, (), held=False), problem, held=False).jacobian
     assert jacobian is not None
     slope = evaluate_rows(jacobian, np.array([t]), np.array([[x, y]]))[0, 0]
     central = (around[3] - around[1]) / (2 * step)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from unhurried_heron.families.error_scale import ErrorScale, proportional
@@ -12,12 +13,14 @@ from unhurried_heron.run.trajectory import Array
 
 
 class Member(NamedTuple):
-    """A family within another: its loaded kernel, its work space, and tolerances of its own (n,) where it has some."""
+    """A family within another: its loaded kernel, its work space, and what its view of the problem has for its own.
+
+    ``fields``: of `System` by name, where they differ from the march's.
+    """
 
     kernel: Any
     work: WorkSpace
-    relative: Array | None = None
-    absolute: Array | None = None
+    fields: Mapping[str, Any] = MappingProxyType({})
 
 
 class Demand(NamedTuple):
@@ -25,7 +28,7 @@ class Demand(NamedTuple):
 
     ``n`` states; ``control`` (1,), the march's control record; ``scales`` of the error estimate; ``fixed``: whether the
     steps are; ``linear``: linear algebra for an implicit family; ``starting``: what a multistep method is to be started
-    by; ``member``: lays out another method beside it.
+    by; ``member``: lays out another method beside it, ``degree_of``: tells the degree of its polynomials.
     """
 
     n: int
@@ -35,6 +38,7 @@ class Demand(NamedTuple):
     linear: LinearSolver | None = None
     starting: Any = None
     member: Callable[[Any], Member] | None = None
+    degree_of: Callable[[Any], int] | None = None
 
 
 class WorkSpace(NamedTuple):
@@ -52,6 +56,10 @@ class WorkSpace(NamedTuple):
     keep: tuple[Any, ...] = ()
     members: tuple[Member, ...] = ()
     links: Any = None
+
+
+def _rows_of_interpolant(method: Any) -> int:
+    return len(method.interpolant)
 
 
 @dataclass(frozen=True)
@@ -82,6 +90,8 @@ class Family:
         The largest system, where there is a limit.
     starts_by : callable, optional
         Of methods that others must start: the name of the one that starts a method where nothing is said.
+    degree : callable, optional
+        The degree of a method's step polynomials; by default as its ``interpolant`` has rows.
     """
 
     name: str
@@ -94,3 +104,4 @@ class Family:
     beside: tuple[str, ...] = ()
     most_states: int | None = None
     starts_by: Callable[[Any], Any] | None = None
+    degree: Callable[[Any], int] = _rows_of_interpolant

@@ -133,4 +133,5 @@ FULLY_IMPLICIT: Final = Family(
     scale=_scale,
     reference=FOR_STIFF,
     beside=LINEAR_KERNELS,
+    degree=lambda method: int(method.stages) + 1,
 )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 from unhurried_heron.errors import MethodError
+from unhurried_heron.families.choosing import ALONG_THE_RUN
 from unhurried_heron.families.diagonal import DIAGONAL
 from unhurried_heron.families.explicit import EXPLICIT
 from unhurried_heron.families.family import Family
@@ -16,7 +17,7 @@ from unhurried_heron.methods.method import Method
 
 FAMILIES: Final[dict[str, Family]] = {
     family.name: family
-    for family in (FULLY_IMPLICIT, EXPLICIT, DIAGONAL, LINEARLY_IMPLICIT, EXPLICIT_STEPS, IMPLICIT_STEPS)
+    for family in (FULLY_IMPLICIT, EXPLICIT, DIAGONAL, LINEARLY_IMPLICIT, EXPLICIT_STEPS, IMPLICIT_STEPS, ALONG_THE_RUN)
 }
 
 

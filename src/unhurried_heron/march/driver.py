@@ -63,6 +63,8 @@ class Driver:
                     if not self.passage.cross(reason, self._rows):
                         reason = Reason.SWITCHING if self.passage.endless else reason
                         break
+                elif reason is Reason.CHANGE:
+                    self.march.change()
                 elif reason not in (Reason.BUFFER_FULL, Reason.PAUSED):
                     break
                 self.interrupted = deferred.hit

@@ -2,18 +2,28 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import MethodError, OptionError
+from unhurried_heron.families.choosing import pair_of
+from unhurried_heron.families.family import Member
 from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.driver import Driver
-from unhurried_heron.march.layout import March, lay_out
+from unhurried_heron.march.layout import March, lay_out, stiff_member
 from unhurried_heron.march.passage import Passage
 from unhurried_heron.march.waiting import key_of, take
 from unhurried_heron.native.context import parameter_values
-from unhurried_heron.native.system import differenced_in_groups, jacobian_entries, native_system
+from unhurried_heron.native.system import (
+    NativeSystem,
+    differenced_in_groups,
+    jacobian_entries,
+    native_system,
+    with_slopes,
+)
 
 
 def launch(asked: Asked, kind: str) -> Driver:
@@ -23,23 +33,36 @@ def launch(asked: Asked, kind: str) -> Driver:
     key = key_of(asked, scales, kind)
     march = take(asked, key)
     if march is None:
-        full = not family.implicit or (kind == "dense" and not differenced_in_groups(problem))
-        native = native_system(
-            problem,
-            asked.events,
-            with_jacobian=family.implicit,
-            with_time_slope=family.time_slope,
-            held=asked.held,
-            full=full,
-        )
+        native = native_system(problem, asked.events, held=asked.held)
+        if family.implicit:
+            native = slopes_for(asked, native, kind, time_slope=family.time_slope)
         march = lay_out(asked, native, scales, kind)
         march.key = key
+        if hasattr(asked.method, "pair"):
+            march.find_other = lambda: _stiff_one(asked, march)
     else:
         march.native.context.change(parameter_values(problem))
     _set_out(march, asked)
     passage = Passage(problem, march, len(asked.events), fixed=not asked.adapts, held=asked.held)
     passage.begin()
     return Driver(march, asked, passage)
+
+
+def _stiff_one(asked: Asked, march: March) -> Member | None:
+    """Lay out the stiff method of a pair; None where the system is too large for it."""
+    _, method = pair_of(asked.method, asked.relative)
+    try:
+        kind = linear_kind(replace(asked, method=method))
+    except MethodError:
+        return None
+    native = slopes_for(asked, march.native, kind, time_slope=family_of(method).time_slope)
+    return stiff_member(asked, march, method, native, kind)
+
+
+def slopes_for(asked: Asked, native: NativeSystem, kind: str, *, time_slope: bool) -> NativeSystem:
+    """Return a system with the slopes that an implicit method needs, for a kind of linear algebra."""
+    full = kind == "dense" and not differenced_in_groups(asked.problem)
+    return with_slopes(native, asked.problem, time_slope=time_slope, held=asked.held, full=full)
 
 
 def _set_out(march: March, asked: Asked) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -17,6 +18,7 @@ from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import OUTPUT, Output, Parts, System, Watch, address_table
 from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, RECENT
 from unhurried_heron.march.asked import Asked
+from unhurried_heron.methods.method import Method
 from unhurried_heron.native.signature import address
 from unhurried_heron.native.system import NativeSystem, going_codes
 from unhurried_heron.run.trajectory import Array
@@ -52,12 +54,12 @@ class March:
     linear: LinearSolver | None = None
     members: tuple[Member, ...] = ()
     links: Any = None
+    find_other: Callable[[], Member | None] | None = None
     table: Any = field(init=False)
     size: int = field(init=False)
     pace: int = 1
     key: tuple[Any, ...] = ()
     _records: list[tuple[Any, Any]] = field(init=False)
-    _tables: list[Any] = field(init=False)
 
     def __post_init__(self) -> None:
         bundles = (self.system, self.watch, self.output, self.own)
@@ -68,19 +70,36 @@ class March:
         records = [each for own in owns for each in own if isinstance(each, np.ndarray) and each.dtype.names]
         self._records = [(record.view(np.uint8), record.copy().view(np.uint8)) for record in records]
         self.table = self._table_of(self.system, self.parts, self.own)
-        # each member marches by a table of its own
-        self._tables = [self._table_of_member(member) for member in self.members]
-        for place, (member, table) in enumerate(zip(self.members, self._tables, strict=True)):
-            self.links[3 * place : 3 * place + 3] = member.kernel.address, address(table), member.work.degree
+        self._tables: dict[int, Any] = {}
+        for place, member in enumerate(self.members):
+            self.link(place, member)
+
+    def link(self, place: int, member: Member) -> None:
+        """Let a member march by a table of its own, and tell its family where that is."""
+        if id(member) not in self._tables:
+            system = self.system._replace(slope=member.work.slope, **member.fields)
+            parts = self.parts._replace(family=member.kernel.address)
+            self._tables[id(member)] = self._table_of(system, parts, member.work.bundle)
+        table = self._tables[id(member)]
+        self.links[3 * place : 3 * place + 3] = member.kernel.address, address(table), member.work.degree
+
+    def change(self) -> None:
+        """Put the other of two methods in the place of the one that marches; leave it where there is none."""
+        if self.find_other is not None:
+            other = self.find_other()
+            self.find_other = None
+            if other is None:
+                self.own.choice["allowed"] = 0
+                return
+            records = [each for each in other.work.bundle if isinstance(each, np.ndarray) and each.dtype.names]
+            self._records += [(record.view(np.uint8), record.copy().view(np.uint8)) for record in records]
+            self.members = (*self.members, other)
+        load_kernels("choosing.changed")[0](self.table)
+        self.link(0, self.members[int(self.own.choice["stiff"][0])])
+        self.control["started"] = -1
 
     def _table_of(self, system: System, parts: Parts, own: Any) -> Any:
         return address_table(self.control, *system, *parts, *self.watch, *self.output, *own)
-
-    def _table_of_member(self, member: Member) -> Any:
-        system = self.system._replace(slope=member.work.slope)
-        if member.relative is not None and member.absolute is not None:
-            system = system._replace(relative=member.relative, absolute=member.absolute)
-        return self._table_of(system, self.parts._replace(family=member.kernel.address), member.work.bundle)
 
     def renew(self) -> None:
         """Forget what a run before this one did, and of its pace all but that short runs need no second look."""
@@ -89,6 +108,8 @@ class March:
         self.control["table"] = address(self.table)
         for record, fresh in self._records:
             record[:] = fresh
+        if len(self.members) > 1 and self.links.size == 3:
+            self.link(0, self.members[0])
 
     def last(self, name: str) -> Any:
         """Return what the march left in a field of its control record, a plain number."""
@@ -150,7 +171,11 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str) -
     entries = native.entries and Entries(*native.entries)
     solver = linear_solver(n, control, kind, entries, fixed=not asked.adapts) if family.implicit else None
     demand = Demand(n, control, scales, not asked.adapts, solver, asked.starting)
-    work = family.lay_out(asked.method, demand._replace(member=lambda method: _member(method, demand)))
+    whole = demand._replace(
+        member=lambda method: member_of(method, asked, demand),
+        degree_of=lambda method: family_of(method).degree(method),
+    )
+    work = family.lay_out(asked.method, whole)
     vectors = (state, work.slope, np.zeros(n), scales.relative, scales.absolute)
     system = System(n, *native.addresses(), *vectors, *_groups(n, entries, native, full=kind == "dense"))
     parts = Parts(own.address, others[0].address if watch.m else 0)
@@ -159,14 +184,34 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str) -
                  work.members, work.links)  # fmt: skip
 
 
-def _member(method: Any, demand: Demand) -> Member:
+def member_of(method: Any, asked: Asked, demand: Demand) -> Member:
     """Lay out what another family asks: a method, or what lays itself out."""
     if hasattr(method, "member"):
         laid_out: Member = method.member(demand.n, *load_kernels("exact.family"))
         return laid_out
     family = family_of(method)
     (kernel,) = load_kernels(family.kernel)
-    return Member(kernel, family.lay_out(method, demand))
+    scales = family.scale(method, asked.relative, asked.absolute, asked.problem.start, not asked.adapts)
+    work = family.lay_out(method, demand._replace(scales=scales))
+    return Member(kernel, work, {"relative": scales.relative, "absolute": scales.absolute})
+
+
+def stiff_member(asked: Asked, march: March, method: Method, native: NativeSystem, kind: str) -> Member:
+    """Lay out an implicit method beside a march that has had none.
+
+    ``native`` is the march's system with the slopes that it needs.
+    """
+    n, entries = march.system.n, native.entries and Entries(*native.entries)
+    solver = linear_solver(n, march.control, kind, entries, fixed=False)
+    member = member_of(
+        method, asked, Demand(n, march.control, ErrorScale(asked.relative, asked.absolute), False, solver)
+    )
+    names = System._fields[System._fields.index("rates") : System._fields.index("state")]
+    slopes = dict(zip(names, native.addresses(), strict=True))
+    groups = System._fields[System._fields.index("n_groups") :]
+    slopes |= dict(zip(groups, _groups(n, entries, native, full=kind == "dense"), strict=True))
+    march.native, march.linear = native, solver
+    return member._replace(fields={**member.fields, **slopes})
 
 
 def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool) -> tuple[Any, ...]:

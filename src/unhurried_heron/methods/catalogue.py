@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterator, Mapping, MutableMapping
 from typing import Final
 
 from unhurried_heron.errors import MethodError, near_spelling
+from unhurried_heron.methods.choosing import Choosing
 from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.multistep import Multistep, adams_bashforth, adams_moulton, backward_differentiation
 from unhurried_heron.methods.nodes import exactly, gauss, lobatto_iiic, radau_right
@@ -54,6 +56,13 @@ def _block_method(kind: str, order: int) -> Callable[[], Method]:
         return RungeKutta(f"lobatto-iiic-{order}", a=a, b=b, source=_LOBATTO)
 
     return make
+
+
+def _auto() -> Method:
+    smooth = ((math.inf, "dormand-prince-54"), (1e-5, "dormand-prince-853"))
+    stiff = ((math.inf, "radau-iia-5"), (1e-5, "radau-iia-9"))
+    named = (tuple((largest, CATALOGUE[name]) for largest, name in methods) for methods in (smooth, stiff))
+    return Choosing("auto", *named)
 
 
 _MULTISTEP = {"adams-bashforth": 8, "adams-moulton": 8, "adams-pece": 8, "backward-differentiation": 6}
@@ -109,6 +118,8 @@ _MAKERS |= {
 _MAKERS |= {
     f"{kind}-{order}": _multistep(kind, order) for kind, most in _MULTISTEP.items() for order in range(1, most + 1)
 }
+
+_MAKERS["auto"] = _auto
 
 CATALOGUE: Final = Catalogue(_MAKERS)
 

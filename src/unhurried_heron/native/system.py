@@ -97,57 +97,62 @@ class NativeSystem:
             self.limits[:] = sorted([np.nextafter(start, end), np.nextafter(end, start)])
 
 
-def native_system(
-    problem: Problem,
-    events: tuple[Event, ...],
-    *,
-    with_jacobian: bool,
-    with_time_slope: bool = False,
-    held: bool = True,
-    full: bool = True,
-) -> NativeSystem:
-    """Make a problem callable; what was compiled before for the same structure is used again.
+def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = True) -> NativeSystem:
+    """Make a problem callable, without slopes; what was compiled before for the same structure is used again.
 
-    ``with_jacobian`` and ``with_time_slope`` say what the method needs, ``held`` that the march holds the switches and crosses them one by one, ``full`` that the Jacobian is to be a
-    full matrix.
+    ``held`` says that the march holds the switches and crosses them one by one.
     """
     model, rates = problem.model, problem.model.rates
     switches = problem.switches if held else ()
     context = context_of(problem)
     names = context.names(model.layout, held=held)
     own = tuple(switch for switch in switches if switch.times is None)
-    limits, drift, moves = None, None, True
+    limits = None
     if isinstance(rates, WrittenRates):
         guarded = rates.blocks if held and any(isinstance(switch, HeldSwitch) for switch in own) else ()
         blocks = rates.held if held else rates.blocks
         made = compiled(blocks, model.layout.size, names, context.array, guarded=guarded)
-        slopes = _native_jacobian(blocks, model.layout, names, context.array, full=full) if with_jacobian else None
-        if with_time_slope:
-            moving = time_slopes(blocks)
-            moves = bool(moving)
-            drift = compiled(moving, model.layout.size, names, context.array) if moves else None
     else:
         assert isinstance(rates, FunctionRates)
         made = _native_function(rates.function, context, model.layout.size)
-        slopes = _own_jacobian(rates.jacobian, context) if with_jacobian and rates.jacobian else None
         if any(switch.times for switch in switches):
             limits = np.array([-np.inf, np.inf])
             made = clamped(made, limits)
-            slopes = clamped(slopes, limits) if slopes else None
     events_context = context.names(model.layout, held=False)
     watched = [model.watch(event, problem.units) for event in events]
     return NativeSystem(
         rates=made,
-        jacobian=slopes,
-        time_slope=drift,
-        moves=moves,
+        jacobian=None,
+        time_slope=None,
+        moves=True,
         events=_native_watched(watched, events_context, context),
         watched=_native_watched([switch.watched for switch in own], names, context),
         context=context,
         located=own,
         limits=limits,
-        entries=None if full else jacobian_entries(problem, held=held),
     )
+
+
+def with_slopes(
+    native: NativeSystem, problem: Problem, *, time_slope: bool = False, held: bool = True, full: bool = True
+) -> NativeSystem:
+    """Return a system with its Jacobian, as far as it is known, and with the slope of the rates in time where asked.
+
+    ``full`` says that the Jacobian is to be a full matrix.
+    """
+    layout, rates, context = problem.model.layout, problem.model.rates, native.context
+    entries = None if full else jacobian_entries(problem, held=held)
+    if isinstance(rates, FunctionRates):
+        own = _own_jacobian(rates.jacobian, context) if rates.jacobian else None
+        own = clamped(own, native.limits) if own and native.limits is not None else own
+        return replace(native, jacobian=own, entries=entries)
+    assert isinstance(rates, WrittenRates)
+    blocks, names = rates.held if held else rates.blocks, context.names(layout, held=held)
+    slopes = _native_jacobian(blocks, layout, names, context.array, full=full)
+    moving = time_slopes(blocks) if time_slope else ()
+    drift = compiled(moving, layout.size, names, context.array) if moving else None
+    moves = bool(moving) or not time_slope
+    return replace(native, jacobian=slopes, time_slope=drift, moves=moves, entries=entries)
 
 
 def differenced_in_groups(problem: Problem) -> bool:

@@ -55,6 +55,8 @@ class Tally:
     jacobians, factorisations, solves, iterations : int
         Jacobians found, matrices factored (a real and a complex one together count once), linear systems solved
         (likewise) and Newton iterations.
+    changes : int
+        From one method to another, where the method is chosen along the run.
     seconds : float
         Wall-clock time of the march.
     """
@@ -66,4 +68,5 @@ class Tally:
     factorisations: int
     solves: int
     iterations: int
+    changes: int
     seconds: float

@@ -22,6 +22,8 @@ KERNELS: Final = {
     "rosenbrock.family": 1.5,
     "implicit_multistep.family": 1.5,
     "explicit_multistep.family": 0.4,
+    "choosing.family": 0.3,
+    "choosing.changed": 0.1,
     "exact.family": 0.1,
     "march.loop.march": 0.5,
     "fully_implicit.stubborn.insist": 0.8,

@@ -104,6 +104,7 @@ def keep_row(control, output, accepted):
     row = ledger_row(output.ledger + control.n_rows * _ROW)
     row.time, row.step, row.error = control.time, control.length, control.error
     row.accepted, row.order, row.iterations = accepted, control.order, control.row_iterations
+    row.member = control.member
     control.n_rows += 1
 
 

@@ -342,6 +342,40 @@ class LinearlyImplicitWork(NamedTuple):
     p: Array
 
 
+CHOICE: Final = np.dtype(
+    [
+        ("stiff", np.int64),  # whether the present method is the one for stiff stretches
+        ("allowed", np.int64),  # whether there is another
+        ("signs", np.int64),  # in a row, that the other would be better
+        ("wait", np.int64),  # for so many of them
+        ("since", np.int64),  # steps since the last change, and when it was, and how long steps were then
+        ("begun", np.float64),
+        ("length", np.float64),
+        ("decay", np.float64),  # the largest modulus of an eigenvalue, as far as it is known
+    ],
+    align=True,
+)
+
+
+class ChoosingWork(NamedTuple):
+    """Two methods of which one marches at a time, that of ``links``.
+
+    ``orders`` int64 (2,); ``limits`` (2,): the non-stiff one's real limit of stability, and how many of its steps one of
+    the stiff one costs. ``direction``, ``moved``, ``rates``, ``sizes`` (n,) for the largest eigenvalue. ``room``: the larger degree
+    of their polynomials.
+    """
+
+    choice: Annotated[Any, CHOICE]
+    room: int
+    links: LongArray
+    orders: LongArray
+    limits: Array
+    direction: Array
+    moved: Array
+    rates: Array
+    sizes: Array
+
+
 HISTORY: Final = np.dtype(
     [
         ("count", np.int64),  # how many rows of the past there are

@@ -35,6 +35,7 @@ CONTROL: Final = np.dtype(
         ("described", np.int64),  # whether that is there
         ("error", np.float64),  # in units of the tolerance; NaN where there is none
         ("order", np.int64),  # of the method; a family that changes it says so at each ATTEMPT
+        ("member", np.int64),  # which of several methods takes the step; likewise
         ("row_iterations", np.int64),
         ("theta", np.float64),  # where an event stops the step
         # what happened
@@ -45,6 +46,7 @@ CONTROL: Final = np.dtype(
         ("factorisations", np.int64),
         ("solves", np.int64),
         ("iterations", np.int64),
+        ("changes", np.int64),  # from one method to another
         # what the output buffers hold
         ("n_steps", np.int64),
         ("n_rows", np.int64),
@@ -65,6 +67,7 @@ class Reason(IntEnum):
     BUFFER_FULL = 1
     PAUSED = 2
     EVENT = 3
+    CHANGE = 4  # to another method, which the driver has at hand
     RATES_STOPPED = -1
     NOT_FINITE = -2
     STEP_TOO_SMALL = -3
@@ -78,6 +81,7 @@ REACHED_END: Final = int(Reason.REACHED_END)
 BUFFER_FULL: Final = int(Reason.BUFFER_FULL)
 PAUSED: Final = int(Reason.PAUSED)
 EVENT: Final = int(Reason.EVENT)
+CHANGE: Final = int(Reason.CHANGE)
 RATES_STOPPED: Final = int(Reason.RATES_STOPPED)
 NOT_FINITE: Final = int(Reason.NOT_FINITE)
 STEP_TOO_SMALL: Final = int(Reason.STEP_TOO_SMALL)
@@ -100,6 +104,7 @@ LEDGER: Final = np.dtype(
         ("error", np.float64),
         ("accepted", np.bool_),
         ("order", np.int64),
+        ("member", np.int64),
         ("iterations", np.int64),
     ],
     align=True,

@@ -13,6 +13,7 @@ from numba.core.typing.templates import AttributeTemplate
 from numba.extending import infer_getattr, intrinsic, lower_getattr_generic, models, register_model
 
 from unhurried_heron.kernels.memory.bundles import (
+    CHOICE,
     EXPLICIT_MEMORY,
     HISTORY,
     IMPLICIT_MEMORY,
@@ -24,6 +25,7 @@ from unhurried_heron.kernels.memory.bundles import (
     WATCH,
     Array,
     BlockWork,
+    ChoosingWork,
     DiagonalWork,
     ExactWork,
     ExplicitHistoryWork,
@@ -100,6 +102,8 @@ block_work_in = decoder(BlockWork)
 explicit_history_in = decoder(ExplicitHistoryWork)
 implicit_history_in = decoder(ImplicitHistoryWork)
 exact_work_in = decoder(ExactWork)
+choosing_work_in = decoder(ChoosingWork)
+choice_in = as_record(CHOICE)
 history_in = as_record(HISTORY)
 diagonal_work_in = decoder(DiagonalWork)
 linearly_implicit_work_in = decoder(LinearlyImplicitWork)

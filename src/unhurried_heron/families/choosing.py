@@ -1,0 +1,54 @@
+"""Methods that choose between two others along the run."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from unhurried_heron.families.error_scale import ErrorScale
+from unhurried_heron.families.family import Demand, Family, WorkSpace
+from unhurried_heron.kernels.memory.bundles import CHOICE, ChoosingWork
+from unhurried_heron.methods.choosing import CHOOSING, Choosing
+from unhurried_heron.methods.method import Method
+from unhurried_heron.run.trajectory import Array
+
+# a step of the stiff method costs so many of the non-stiff one: measured on 3 to 100 states
+# (`benchmarks/run.py --part choosing`)
+_COST, _COST_OF_FULL, _COST_OF_BANDS = 4.0, 0.02, 12.0
+_MOST_FULL: Final = 100
+
+
+def _as_given(method: Choosing, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+    """Return the user's tolerances: each of the two has its own scale of them."""
+    return ErrorScale(relative, absolute)
+
+
+def pair_of(method: Choosing, relative: Array) -> tuple[Method, Method]:
+    """Return the two methods for the tightest of the tolerances."""
+    return method.pair(float(relative.min(where=relative > 0.0, initial=1.0)))
+
+
+def _lay_out(method: Choosing, demand: Demand) -> WorkSpace:
+    assert demand.member is not None and demand.degree_of is not None, "a march lays out members"
+    n, pair = demand.n, pair_of(method, demand.scales.relative)
+    # the stiff one is laid out when it is needed
+    member = demand.member(pair[0])
+    room = max(member.work.degree, demand.degree_of(pair[1]))
+    cost = _COST + _COST_OF_FULL * n**2 if n <= _MOST_FULL else _COST_OF_BANDS
+    links = np.zeros(3, dtype=np.int64)
+    work = ChoosingWork(
+        choice=np.zeros(1, dtype=CHOICE),
+        room=room,
+        links=links,
+        orders=np.array([each.order for each in pair], dtype=np.int64),
+        limits=np.array([pair[0].real_stability_limit, cost]),
+        direction=np.zeros(n),
+        moved=np.zeros(n),
+        rates=np.zeros(n),
+        sizes=np.zeros(n),
+    )
+    return WorkSpace(work, np.zeros(n), room, (), (member,), links)
+
+
+ALONG_THE_RUN: Final = Family(CHOOSING, "choosing.family", _lay_out, scale=_as_given, beside=("choosing.changed",))

@@ -1,0 +1,147 @@
+"""A method for what is not stiff and one for what is, and when to change from one to the other.
+
+Whether stability holds steps back is told by the largest modulus of an eigenvalue of the Jacobian, which a direction
+that is carried along finds with one evaluation of the rates now and then: the power method on differences. Steps of the
+non-stiff method over which that mode changes much more than the solution are held back by it; a step of the stiff method that replaces
+fewer of those than it costs is not worth while. Several such signs in a row are needed for a change, and more of them
+after one that did not last.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_slope, slope_of
+from unhurried_heron.kernels.memory.call import as_control, as_longs, call_native
+from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, CHANGE, DESCRIBE, REACHED_END, START
+from unhurried_heron.kernels.memory.decoding import choice_in, choosing_work_in, system_in
+
+# a look costs one evaluation: after so many steps of the non-stiff method, and of the stiff one
+_LOOKS, _LOOKS_WHEN_STIFF = 8, 4
+# steps follow a solution whose own pace is lambda with h lambda of about 1, hardly more than 2 at loose tolerances:
+# beyond it there is something faster than the solution
+_FASTER = 2.2
+# signs in a row for a change, and the most of them after changes that were not worth while
+_FIRST_WAIT, _LONGEST_WAIT = 3, 48
+# a step of the stiff method is to be worth so much of what it costs, to stay
+_WORTH = 0.5
+# sizes of states that oscillate are those of late
+_FORGETS = 0.97
+_OF_ALL = 0.05
+# how far along the direction, in units of the states' sizes
+_NUDGE = 1e-7
+# a first step of the non-stiff method after a change stays within its stability
+_WITHIN = 0.5
+
+
+@inner
+def _find_sizes(system, work):
+    """Bring the sizes of the states up to date: the largest of late, or of what is lost in the tolerance."""
+    for k in range(system.n):
+        relative = system.relative[k]
+        least = system.absolute[k] / relative if relative > 0.0 else system.absolute[k]
+        work.sizes[k] = max(max(abs(system.state[k]), _FORGETS * work.sizes[k]), max(least, 1e-300))
+
+
+@inner
+def _look(system, work, control):
+    """Improve what is known of the largest eigenvalue; return whether the rates could be had."""
+    n, choice = system.n, choice_in(work.choice)
+    slopes = slope_of(work.links, 0)
+    _find_sizes(system, work)
+    total = 0.0
+    for k in range(n):
+        total += work.direction[k] * work.direction[k]
+    length = np.sqrt(total / n) if 1e-200 < total < 1e200 else np.inf
+    for k in range(n):
+        # a little of every state, of both signs, so that a mode that becomes fast is seen
+        along = work.direction[k] / length + (_OF_ALL if (k * 7 + 3) % 5 < 3 else -_OF_ALL)
+        work.moved[k] = system.state[k] + _NUDGE * work.sizes[k] * along
+    control.rate_evaluations += 1
+    control.bad_time = control.time
+    code = call_native(system.rates, control.time, work.moved, work.rates, system.context)
+    if code != 1:
+        return code >= 1
+    found = total = 0.0
+    for k in range(n):
+        size = work.sizes[k]
+        moved = (work.moved[k] - system.state[k]) / size
+        change = (work.rates[k] - slopes[k]) / size
+        found += change * change
+        work.direction[k] = change
+        total += moved * moved
+    found = np.sqrt(found / total) if total > 0.0 else 0.0
+    # a direction that is not the fastest yet tells too little: what was known is forgotten slowly
+    if found < 1e300:
+        choice.decay = max(found, 0.7 * choice.decay)
+    return True
+
+
+@inner
+def _consider(system, work, control):
+    """After an accepted step, return CHANGE where the other method would be better, else REACHED_END."""
+    choice = choice_in(work.choice)
+    choice.since += 1
+    every = _LOOKS if choice.stiff == 0 and choice.since > 2 * _LOOKS else _LOOKS_WHEN_STIFF
+    if choice.allowed == 0 or choice.since % every != 0:
+        return REACHED_END
+    if not _look(system, work, control):
+        return REACHED_END
+    pace = abs(control.length) * choice.decay
+    better = pace < _WORTH * work.limits[0] * work.limits[1] if choice.stiff == 1 else pace > _FASTER
+    choice.signs = choice.signs + 1 if better else max(choice.signs - 2, 0)
+    if choice.signs < choice.wait:
+        return REACHED_END
+    if choice.stiff == 1:
+        within = _WITHIN * work.limits[0] / max(choice.decay, 1e-300)
+        if abs(control.step) > within:
+            control.step = np.copysign(within, control.step)
+    return CHANGE
+
+
+@inner
+def _accept(system, work, control):
+    control.ask = ACCEPT
+    answer = ask_member(control, work.links, 0)
+    theirs = slope_of(work.links, 0)
+    for k in range(system.n):
+        system.slope[k] = theirs[k]
+    return _consider(system, work, control) if answer == REACHED_END else answer
+
+
+def changed(address):
+    """Note that the driver has put the other method in ``links``; ``address``: of the table of the march."""
+    table = as_longs(address)
+    control, work = as_control(table[0]), choosing_work_in(table)
+    choice = choice_in(work.choice)
+    if choice.stiff == 1:
+        # what it replaced, in steps of the other method, and what it cost
+        replaced = abs(control.time - choice.begun) / choice.length
+        regretted = replaced < work.limits[1] * choice.since
+        choice.wait = min(2 * choice.wait, _LONGEST_WAIT) if regretted else _FIRST_WAIT
+    choice.begun, choice.length = control.time, abs(control.length)
+    choice.stiff, choice.signs, choice.since = 1 - choice.stiff, 0, 0
+    control.changes += 1
+    return 0
+
+
+def family(address):
+    """Do what `march` asks for."""
+    table = as_longs(address)
+    control, system, work = as_control(table[0]), system_in(table), choosing_work_in(table)
+    choice = choice_in(work.choice)
+    if control.ask == ACCEPT:
+        return _accept(system, work, control)
+    if control.ask == ATTEMPT:
+        control.order, control.member = work.orders[choice.stiff], choice.stiff
+        return ask_member(control, work.links, 0)
+    if control.ask == DESCRIBE:
+        answer = ask_member(control, work.links, 0)
+        fill_degrees(control, work.links, 0, work.room, system.n)
+        return answer
+    if control.ask == START:
+        if choice.wait == 0:
+            choice.wait, choice.allowed = _FIRST_WAIT, 1
+        hand_slope(system, work.links, 0)
+    return ask_member(control, work.links, 0)

@@ -1,0 +1,85 @@
+"""The method that chooses by itself: one for what is not stiff, one for what is, both by the tolerance."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar, Final
+
+from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.stability import Polynomials, Region
+
+CHOOSING: Final = "chosen along the run"
+
+
+@dataclass(frozen=True, eq=False)
+class Choosing:
+    """A method that changes between two others along the run.
+
+    Parameters
+    ----------
+    name : str
+    smooth, stiff_one : tuple of (float, Method)
+        Methods by the largest tolerance they are taken for, in falling order, for stretches that are not stiff and for
+        those that are.
+    source : str
+    """
+
+    name: str
+    smooth: tuple[tuple[float, Method], ...]
+    stiff_one: tuple[tuple[float, Method], ...]
+    source: str = "non-stiff and stiff methods of this list"
+    adaptive: ClassVar[bool] = True
+    stiff: ClassVar[bool] = True
+    implicit: ClassVar[bool] = True
+    family: ClassVar[str] = CHOOSING
+
+    def pair(self, rtol: float) -> tuple[Method, Method]:
+        """Return the non-stiff and the stiff method for a tolerance."""
+        smooth, stiff = (
+            [method for largest, method in methods if rtol <= largest][-1] for methods in (self.smooth, self.stiff_one)
+        )
+        return smooth, stiff
+
+    @property
+    def _usual(self) -> Method:
+        return self.pair(1e-7)[0]
+
+    @property
+    def stages(self) -> int:
+        """Number of stages of the non-stiff method at the usual tolerance."""
+        return self._usual.stages
+
+    @property
+    def order(self) -> int:
+        """Order of the non-stiff method at the usual tolerance."""
+        return self._usual.order
+
+    @property
+    def embedded_order(self) -> int:
+        """Order of its second solution."""
+        return self._usual.embedded_order
+
+    @property
+    def estimate_order(self) -> int:
+        """Order of its error estimate."""
+        return self._usual.estimate_order
+
+    @property
+    def interpolant_order(self) -> int:
+        """Order at which values between its steps converge."""
+        return self._usual.interpolant_order
+
+    @property
+    def stability(self) -> Polynomials:
+        """Stability function of the stiff method at the usual tolerance."""
+        return self.pair(1e-7)[1].stability
+
+    @property
+    def region(self) -> Region:
+        """Region of stability of the stiff method."""
+        return self.pair(1e-7)[1].region
+
+    @property
+    def real_stability_limit(self) -> float:
+        """Limit of stability on the negative real axis of the stiff method."""
+        return self.region.real
