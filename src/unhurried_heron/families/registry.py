@@ -12,12 +12,23 @@ from unhurried_heron.families.family import Family
 from unhurried_heron.families.fully_implicit import FULLY_IMPLICIT
 from unhurried_heron.families.multistep import EXPLICIT_STEPS, IMPLICIT_STEPS
 from unhurried_heron.families.rosenbrock import LINEARLY_IMPLICIT
+from unhurried_heron.families.variable_multistep import ADAMS, DIFFERENTIATION
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.methods.method import Method
 
 FAMILIES: Final[dict[str, Family]] = {
     family.name: family
-    for family in (FULLY_IMPLICIT, EXPLICIT, DIAGONAL, LINEARLY_IMPLICIT, EXPLICIT_STEPS, IMPLICIT_STEPS, ALONG_THE_RUN)
+    for family in (
+        FULLY_IMPLICIT,
+        EXPLICIT,
+        DIAGONAL,
+        LINEARLY_IMPLICIT,
+        EXPLICIT_STEPS,
+        IMPLICIT_STEPS,
+        ALONG_THE_RUN,
+        DIFFERENTIATION,
+        ADAMS,
+    )
 }
 
 

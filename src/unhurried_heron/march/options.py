@@ -119,6 +119,14 @@ def check_fits(method: Method, step: float | None, rtol: Tolerance, atol: Tolera
             expected=f"step=… for fixed steps, or a method with an embedded pair such as {DEFAULT}",
             given="no step",
         )
+    if step is not None and not getattr(method, "fixed_steps", True):
+        raise MethodError(
+            f"{method.name} is made for steps of its own choice",
+            name=method.name,
+            place="step",
+            expected="tolerances, or a method of one order such as adams-pece-4 or backward-differentiation-2",
+            given=f"step={step!r}",
+        )
     if step is not None:
         positive_option(step, "step")
         if rtol is not None or atol is not None:

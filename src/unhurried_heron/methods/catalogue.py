@@ -14,6 +14,7 @@ from unhurried_heron.methods.nodes import exactly, gauss, lobatto_iiic, radau_ri
 from unhurried_heron.methods.published import published
 from unhurried_heron.methods.rosenbrock import Rosenbrock
 from unhurried_heron.methods.runge_kutta import RungeKutta
+from unhurried_heron.methods.variable_multistep import VARIABLE_ADAMS, VARIABLE_DIFFERENTIATION, VariableMultistep
 
 
 class Catalogue(MutableMapping[str, Method]):
@@ -82,6 +83,7 @@ def _multistep(kind: str, order: int) -> Callable[[], Method]:
 
 
 _ADAMS = "F. Bashforth and J. C. Adams (1883); Hairer, Norsett and Wanner, Solving ODEs I, III.1"
+_KROGH = "F. T. Krogh, SIAM J. Numer. Anal. 10 (1973) 949-965; Hairer, Norsett and Wanner, Solving ODEs I, III.5"
 _DIFFERENTIATION = "C. F. Curtiss and J. O. Hirschfelder, Proc. Natl. Acad. Sci. 38 (1952) 235-243"
 _GAUSS = "J. Kuntzmann, Z. Angew. Math. Mech. 41 (1961) T28-T31; J. C. Butcher, Math. Comp. 18 (1964) 50-64"
 _RADAU = "B. L. Ehle (1969); Hairer and Wanner, Solving ODEs II, IV.5 and IV.8"
@@ -119,6 +121,10 @@ _MAKERS |= {
     f"{kind}-{order}": _multistep(kind, order) for kind, most in _MULTISTEP.items() for order in range(1, most + 1)
 }
 
+_MAKERS["adams-variable"] = lambda: VariableMultistep("adams-variable", VARIABLE_ADAMS, 12, source=_KROGH)
+_MAKERS["backward-differentiation-variable"] = lambda: VariableMultistep(
+    "backward-differentiation-variable", VARIABLE_DIFFERENTIATION, 5, source=_DIFFERENTIATION
+)
 _MAKERS["auto"] = _auto
 
 CATALOGUE: Final = Catalogue(_MAKERS)

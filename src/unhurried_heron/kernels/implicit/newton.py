@@ -89,8 +89,10 @@ def factor_for(work, control, context, shift):
 
 
 @inner
-def solve_stage(system, work, control, context, time, shift, threshold):
+def solve_stage(system, work, control, context, time, shift, threshold, share=1.0):
     """Iterate on ``z`` from what it holds; ``system.trial`` is the stage and ``residual`` the last correction.
+
+    ``share`` of each correction is taken, where the factors are of another shift.
 
     Returns the outcome and the number of iterations.
     """
@@ -113,6 +115,7 @@ def solve_stage(system, work, control, context, time, shift, threshold):
         control.iterations += 1
         total = 0.0
         for k in range(n):
+            work.residual[k] *= share
             ratio = work.residual[k] / work.scale[k]
             total += ratio * ratio
         outcome = judge(newton, count, np.sqrt(total / n), limits, adaptive)

@@ -22,6 +22,8 @@ KERNELS: Final = {
     "rosenbrock.family": 1.5,
     "implicit_multistep.family": 1.5,
     "explicit_multistep.family": 0.4,
+    "variable_differentiation.family": 1.5,
+    "variable_adams.family": 0.6,
     "choosing.family": 0.3,
     "choosing.changed": 0.1,
     "exact.family": 0.1,

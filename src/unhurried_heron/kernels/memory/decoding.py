@@ -16,6 +16,7 @@ from unhurried_heron.kernels.memory.bundles import (
     CHOICE,
     EXPLICIT_MEMORY,
     HISTORY,
+    VARIABLE,
     IMPLICIT_MEMORY,
     NEWTON,
     OUTPUT,
@@ -30,6 +31,7 @@ from unhurried_heron.kernels.memory.bundles import (
     ExactWork,
     ExplicitHistoryWork,
     ImplicitHistoryWork,
+    VariableWork,
     LinearlyImplicitWork,
     LongArray,
     Output,
@@ -101,6 +103,8 @@ tableau_in = decoder(Tableau)
 block_work_in = decoder(BlockWork)
 explicit_history_in = decoder(ExplicitHistoryWork)
 implicit_history_in = decoder(ImplicitHistoryWork)
+variable_work_in = decoder(VariableWork)
+variable_in = as_record(VARIABLE)
 exact_work_in = decoder(ExactWork)
 choosing_work_in = decoder(ChoosingWork)
 choice_in = as_record(CHOICE)

@@ -1,0 +1,202 @@
+"""The methods of Adams at variable step and order: predict, evaluate, correct, evaluate.
+
+In divided differences of the slopes at the times as they are: F. T. Krogh, SIAM J. Numer. Anal. 10 (1973) 949-965;
+E. Hairer, S. P. Norsett and G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), section III.5. The
+corrector is of an order more than the predictor; what the last term adds estimates the error.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.divided import (
+    after_error,
+    begin_table,
+    choose_next,
+    extend,
+    follow_unit,
+    keep,
+    set_spans,
+    size_of_row,
+)
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
+from unhurried_heron.kernels.memory.control import (
+    ACCEPT,
+    ACCEPTED,
+    ATTEMPT,
+    DESCRIBE,
+    NOT_FINITE,
+    RATES_STOPPED,
+    REACHED_END,
+    REFUSE,
+    REFUSED,
+    STEP_TOO_SMALL,
+)
+from unhurried_heron.kernels.memory.decoding import implicit_memory, system_in, variable_in, variable_work_in
+
+# beyond what is finite, nothing is known of the length that would do
+_NOT_FINITE_SHRINK = 0.1
+
+
+@inner
+def _set_scale(system, work):
+    for k in range(system.n):
+        allowed = system.absolute[k] + system.relative[k] * abs(system.state[k])
+        work.scale[k] = allowed if allowed > 0.0 else max(system.relative[k] * abs(system.trial[k]), 1e-300)
+
+
+@inner
+def _integrate_terms(work, control, upto):
+    """Write to ``weights`` the integrals over the step of the products of (t - point), in the table's unit.
+
+    Row q stands for the product of the first q points of the table; ``sums`` holds its coefficients in t - t_n.
+    """
+    variable = variable_in(work.variable)
+    h = control.length / variable.unit
+    work.sums[0] = 1.0
+    for q in range(upto):
+        power, total = h, 0.0
+        for d in range(q + 1):
+            total += work.sums[d] * power / (d + 1.0)
+            power *= h
+        work.weights[q] = total * variable.unit
+        # times (t - point q), t_n being the first
+        back = (control.time - work.times[q]) / variable.unit if q < variable.count else 0.0
+        work.sums[q + 1] = work.sums[q]
+        for d in range(q, 0, -1):
+            work.sums[d] = back * work.sums[d] + work.sums[d - 1]
+        work.sums[0] *= back
+
+
+@inner
+def _errors(work, n, rows):
+    """Find the errors of this order and of its neighbours, in units of the tolerance."""
+    variable = variable_in(work.variable)
+    k = variable.order
+    variable.below = variable.above = variable.further = np.inf
+    for q in range(max(k - 2, 1), min(k + 1, rows - 1) + 1):
+        # the corrector with q slopes against the one with q + 1
+        error = size_of_row(work, n, q, work.weights[q] - work.spans[q - 1] * work.weights[q - 1])
+        if q == k - 2:
+            variable.further = error
+        elif q == k - 1:
+            variable.below = error
+        elif q == k:
+            variable.here = error
+        else:
+            variable.above = error
+
+
+@inner
+def _attempt(system, work, control):
+    memory, variable, n, h = implicit_memory(work.memory), variable_in(work.variable), system.n, control.length
+    k = variable.order
+    control.error, control.order, control.row_iterations = np.nan, k + 1, 0
+    memory.outcome = 0
+    follow_unit(work, n, h)
+    set_spans(work, control.finish)
+    _integrate_terms(work, control, min(k + 2, variable.count + 1))
+    for i in range(n):
+        system.trial[i] = system.state[i]
+    for q in range(k):
+        row, weight = offset_by(work.table, q * n), work.weights[q]
+        for i in range(n):
+            system.trial[i] += weight * row[i]
+    control.rate_evaluations += 1
+    control.bad_time = control.finish
+    code = call_native(system.rates, control.finish, system.trial, work.residual, system.context)
+    if code < 1:
+        return RATES_STOPPED
+    if code != 1 or first_not_finite(system.trial, work.residual, n) >= 0:
+        return REFUSED
+    rows = extend(work, n, work.residual, k + 2)
+    _errors(work, n, rows)
+    row, weight = offset_by(work.fresh, k * n), work.weights[k]
+    for i in range(n):
+        system.trial[i] += weight * row[i]
+    memory.outcome = 1
+    control.error = variable.here
+    return ACCEPTED if variable.here < 1.0 else REFUSED
+
+
+@inner
+def _describe(system, work, control):
+    """Write the integral of the polynomial through the slopes, the predicted one at the end among them."""
+    n, variable, coefficients = system.n, variable_in(work.variable), as_doubles(control.place)
+    k, rows, h = variable.order, work.most + 2, control.length / variable.unit
+    for i in range(rows * n):
+        coefficients[i] = 0.0
+    for i in range(n):
+        coefficients[i] = system.state[i]
+    # slopes as a polynomial in t - t_n, term by term, integrated: theta^(d+1) h^(d+1) / (d+1)
+    work.sums[0] = 1.0
+    for q in range(k + 1):
+        row = offset_by(work.table, q * n) if q < k else offset_by(work.fresh, k * n)
+        power = h * variable.unit
+        for d in range(q + 1):
+            out, weight = offset_by(coefficients, (d + 1) * n), work.sums[d] * power / (d + 1.0)
+            for i in range(n):
+                out[i] += weight * row[i]
+            power *= h
+        if q < k:
+            back = (control.time - work.times[q]) / variable.unit
+            work.sums[q + 1] = work.sums[q]
+            for d in range(q, 0, -1):
+                work.sums[d] = back * work.sums[d] + work.sums[d - 1]
+            work.sums[0] *= back
+    return REACHED_END
+
+
+@inner
+def _accept(system, work, control):
+    n, variable = system.n, variable_in(work.variable)
+    if work.evaluations > 1:
+        control.rate_evaluations += 1
+        control.bad_time = control.time
+        if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
+            return RATES_STOPPED
+    else:
+        for k in range(n):
+            system.slope[k] = work.residual[k]
+    control.bad_component = first_not_finite(system.state, system.slope, n)
+    if control.bad_component >= 0:
+        return NOT_FINITE
+    rows = extend(work, n, system.slope, variable.order + 2)
+    keep(work, n, control.time, rows)
+    _set_scale(system, work)
+    choose_next(work, control)
+    return REACHED_END
+
+
+@inner
+def _refuse(system, work, control):
+    if implicit_memory(work.memory).outcome == 1:
+        control.bad_component = -1
+        after_error(work, control)
+    else:
+        control.bad_component = first_not_finite(system.trial, work.residual, system.n)
+        control.bad_time = control.finish
+        variable_in(work.variable).steady = 0
+        control.step = _NOT_FINITE_SHRINK * control.length
+    if too_short(control):
+        return NOT_FINITE if control.bad_component >= 0 else STEP_TOO_SMALL
+    return REACHED_END
+
+
+def family(address):
+    """Do what `march` asks for."""
+    table = as_longs(address)
+    control, system, work = as_control(table[0]), system_in(table), variable_work_in(table)
+    if control.ask == ATTEMPT:
+        return _attempt(system, work, control)
+    if control.ask == ACCEPT:
+        return _accept(system, work, control)
+    if control.ask == DESCRIBE:
+        return _describe(system, work, control)
+    if control.ask == REFUSE:
+        return _refuse(system, work, control)
+    _set_scale(system, work)
+    begin_table(work, system.n, control.time, control.step, system.slope)
+    return REACHED_END

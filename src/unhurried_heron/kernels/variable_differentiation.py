@@ -1,0 +1,227 @@
+"""Backward differentiation of variable step and order: the polynomial through the last points has the new slope.
+
+With the coefficients of the steps as they are, in the form of divided differences: K. E. Brenan, S. L. Campbell and
+L. R. Petzold, *Numerical Solution of Initial-Value Problems in Differential-Algebraic Equations* (1996), section 5.2.
+The leading coefficient is sum 1/(t_n+1 - t_n+1-j); factors serve while it changes little.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.divided import (
+    after_error,
+    begin_table,
+    choose_next,
+    extend,
+    follow_unit,
+    keep,
+    set_spans,
+    size_of_row,
+)
+from unhurried_heron.kernels.implicit.control import after_divergence
+from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
+from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
+from unhurried_heron.kernels.implicit.scale import set_scale
+from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
+from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, FRESH, GROWS, NEWTON_LIMIT, OLD, STOPPED
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
+from unhurried_heron.kernels.memory.control import (
+    ACCEPT,
+    ACCEPTED,
+    ATTEMPT,
+    DESCRIBE,
+    NOT_FINITE,
+    PAUSED,
+    RATES_STOPPED,
+    REACHED_END,
+    REFUSE,
+    REFUSED,
+    STEP_TOO_SMALL,
+)
+from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in, system_in, variable_in, variable_work_in
+
+# factors of a leading coefficient that differs by less than this serve, with corrections cut accordingly
+_ALIKE = 0.25
+# below this contraction a Jacobian is kept
+_GOOD_CONTRACTION = 0.2
+
+
+@inner
+def _prepare(system, work, control, shift):
+    """Bring Jacobian and factors up to date; return CONVERGED, DIVERGED, STOPPED or GROWS."""
+    memory, h = implicit_memory(work.memory), control.length
+    if memory.jacobian_age == 0:
+        if jacobian_at_start(system, work, control) != 1:
+            return STOPPED
+        memory.jacobian_age, memory.factored_step = FRESH, 0.0
+    if not abs(memory.factored_step - shift) <= _ALIKE * abs(shift):
+        memory.factored_step = 0.0
+        memory.sign = factor_for(work, control, work.context, shift)
+        if memory.sign == 0:
+            return DIVERGED
+        if steps_over_growth(work, system.n, h):
+            return GROWS
+        if memory.previous_step == 0.0 and longest_seen(control, work, system.n, h) < abs(h):
+            return GROWS
+        memory.factored_step = shift
+    return CONVERGED
+
+
+@inner
+def _predict(system, work, control):
+    """Write what the past gives to ``base`` and the guess to ``z``; return the leading coefficient."""
+    n, variable = system.n, variable_in(work.variable)
+    k, unit = variable.order, variable.unit
+    leading = 0.0
+    for j in range(k):
+        leading += 1.0 / (work.spans[j] * unit)
+    for i in range(n):
+        work.base[i] = work.z[i] = 0.0
+    value, slope = 1.0, 0.0
+    for q in range(k + 1):
+        row = offset_by(work.table, q * n)
+        for i in range(n):
+            work.z[i] += value * row[i]
+        if q < k:
+            # the polynomial through the last k points, less its slope over the leading coefficient
+            weight = value - slope / (unit * leading)
+            for i in range(n):
+                work.base[i] += weight * row[i]
+        slope = slope * work.spans[q] + value
+        value *= work.spans[q]
+    for i in range(n):
+        work.z[i] -= work.base[i]
+    return leading
+
+
+@inner
+def _errors(work, n, count):
+    """Find the errors of this order and of its neighbours, in units of the tolerance."""
+    variable = variable_in(work.variable)
+    k = variable.order
+    variable.below = variable.above = variable.further = np.inf
+    product, leading = 1.0, 0.0
+    for q in range(1, min(k + 1, count - 2) + 1):
+        product *= work.spans[q - 1]
+        leading += 1.0 / work.spans[q - 1]
+        if q >= k - 2:
+            error = size_of_row(work, n, q + 1, product / leading)
+            if q == k - 2:
+                variable.further = error
+            elif q == k - 1:
+                variable.below = error
+            elif q == k:
+                variable.here = error
+            else:
+                variable.above = error
+
+
+@inner
+def _attempt(system, work, control):
+    memory, variable, n = implicit_memory(work.memory), variable_in(work.variable), system.n
+    control.error, control.order = np.nan, variable.order
+    follow_unit(work, n, control.length)
+    set_spans(work, control.finish)
+    while True:
+        shift = work.weights[0] = _predict(system, work, control)
+        outcome, count = _prepare(system, work, control, shift), 0
+        if outcome == CONVERGED:
+            # halfway between what corrections of slow and of fast modes need
+            share = 2.0 / (1.0 + shift / memory.factored_step)
+            limit = work.limits[NEWTON_LIMIT]
+            outcome, count = solve_stage(system, work, control, work.context, control.finish, shift, limit, share)
+        else:
+            begin_iterations(work)
+        if outcome != DIVERGED or memory.jacobian_age != OLD or control.stop != 0:
+            break
+        # before the step is shortened: a Jacobian of its own
+        memory.jacobian_age = 0
+    control.row_iterations, memory.outcome = count, outcome
+    if control.stop != 0:
+        memory.jacobian_age, memory.factored_step = 0, 0.0
+        return PAUSED
+    if outcome == STOPPED:
+        return RATES_STOPPED
+    if outcome == CONVERGED and first_not_finite(system.trial, system.trial, n) >= 0:
+        memory.outcome = outcome = DIVERGED
+    if outcome != CONVERGED:
+        return REFUSED
+    rows = extend(work, n, system.trial, variable.order + 3)
+    _errors(work, n, rows)
+    control.error = memory.error = variable.here
+    return ACCEPTED if variable.here < 1.0 else REFUSED
+
+
+@inner
+def _describe(system, work, control):
+    """Write the polynomial through the last points and the end of the step, in theta."""
+    n, variable, coefficients = system.n, variable_in(work.variable), as_doubles(control.place)
+    k, rows = variable.order, work.most + 1
+    for i in range(rows * n):
+        coefficients[i] = 0.0
+    # Newton's form from the end: p = fresh_0 + (t - t_n+1) (fresh_1 + (t - t_n) (…)), with t = t_n + theta h
+    h = control.length / variable.unit
+    for q in range(k, -1, -1):
+        row = offset_by(work.fresh, q * n)
+        # times (t - point q), the end being the first
+        begin = -h if q == 0 else (control.time - work.times[q - 1]) / variable.unit
+        if q < k:
+            for d in range(k - q, -1, -1):
+                here, below = offset_by(coefficients, d * n), offset_by(coefficients, (d - 1) * n if d > 0 else 0)
+                for i in range(n):
+                    here[i] = begin * here[i] + (h * below[i] if d > 0 else 0.0)
+        for i in range(n):
+            coefficients[i] += row[i]
+    return REACHED_END
+
+
+@inner
+def _accept(system, work, control):
+    n, memory, variable = system.n, implicit_memory(work.memory), variable_in(work.variable)
+    for k in range(n):
+        work.moved[k] = work.fresh[k] - work.table[k]
+        system.slope[k] = work.z[k] * work.weights[0]
+    keep(work, n, control.time, min(min(variable.count + 1, work.rows), variable.order + 3))
+    set_scale(system, work, control.step)
+    memory.previous_step = control.length
+    memory.jacobian_age = OLD if newton_in(work.newton).theta <= _GOOD_CONTRACTION else 0
+    choose_next(work, control)
+    heed_growth(control, work, n, work.moved)
+    control.bad_component = first_not_finite(system.state, system.slope, n)
+    return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+
+
+def family(address):
+    """Do what `march` asks for."""
+    table = as_longs(address)
+    control, system, work = as_control(table[0]), system_in(table), variable_work_in(table)
+    memory, n = implicit_memory(work.memory), system.n
+    if control.ask == ATTEMPT:
+        return _attempt(system, work, control)
+    if control.ask == ACCEPT:
+        return _accept(system, work, control)
+    if control.ask == DESCRIBE:
+        return _describe(system, work, control)
+    if control.ask == REFUSE:
+        if memory.outcome == CONVERGED:
+            after_error(work, control)
+            if memory.jacobian_age == OLD:
+                memory.jacobian_age = 0
+            return STEP_TOO_SMALL if too_short(control) else REACHED_END
+        variable_in(work.variable).steady = 0
+        return after_divergence(control, system, work, work.residual)
+    memory.previous_step = memory.factored_step = 0.0
+    memory.jacobian_age = 0
+    forget_iterations(work)
+    set_scale(system, work, control.step)
+    begin_table(work, n, control.time, control.step, system.state)
+    # a point before the start, on the tangent there
+    unit = variable_in(work.variable).unit
+    for k in range(n):
+        work.table[n + k] = system.slope[k] * unit
+    work.times[1] = control.time - control.step
+    variable_in(work.variable).count = 2
+    return REACHED_END
