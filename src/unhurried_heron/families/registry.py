@@ -12,6 +12,7 @@ from unhurried_heron.families.family import Family
 from unhurried_heron.families.fully_implicit import FULLY_IMPLICIT
 from unhurried_heron.families.multistep import EXPLICIT_STEPS, IMPLICIT_STEPS
 from unhurried_heron.families.rosenbrock import LINEARLY_IMPLICIT
+from unhurried_heron.families.several import SEVERAL_ORDERS
 from unhurried_heron.families.variable_multistep import ADAMS, DIFFERENTIATION
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.methods.method import Method
@@ -28,6 +29,7 @@ FAMILIES: Final[dict[str, Family]] = {
         ALONG_THE_RUN,
         DIFFERENTIATION,
         ADAMS,
+        SEVERAL_ORDERS,
     )
 }
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, MutableMapping
 from typing import Final
 
 from unhurried_heron.errors import MethodError, near_spelling
-from unhurried_heron.methods.choosing import Choosing
+from unhurried_heron.methods.choosing import Choosing, Several
 from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.multistep import Multistep, adams_bashforth, adams_moulton, backward_differentiation
 from unhurried_heron.methods.nodes import exactly, gauss, lobatto_iiic, radau_right
@@ -87,6 +87,7 @@ _KROGH = "F. T. Krogh, SIAM J. Numer. Anal. 10 (1973) 949-965; Hairer, Norsett a
 _DIFFERENTIATION = "C. F. Curtiss and J. O. Hirschfelder, Proc. Natl. Acad. Sci. 38 (1952) 235-243"
 _GAUSS = "J. Kuntzmann, Z. Angew. Math. Mech. 41 (1961) T28-T31; J. C. Butcher, Math. Comp. 18 (1964) 50-64"
 _RADAU = "B. L. Ehle (1969); Hairer and Wanner, Solving ODEs II, IV.5 and IV.8"
+_VARIABLE_RADAU = "E. Hairer and G. Wanner, J. Comput. Appl. Math. 111 (1999) 93-111"
 _LOBATTO = "F. H. Chipman, BIT 11 (1971) 384-393; Hairer and Wanner, Solving ODEs II, IV.5"
 
 
@@ -124,6 +125,9 @@ _MAKERS |= {
 _MAKERS["adams-variable"] = lambda: VariableMultistep("adams-variable", VARIABLE_ADAMS, 12, source=_KROGH)
 _MAKERS["backward-differentiation-variable"] = lambda: VariableMultistep(
     "backward-differentiation-variable", VARIABLE_DIFFERENTIATION, 5, source=_DIFFERENTIATION
+)
+_MAKERS["radau-iia-variable"] = lambda: Several(
+    "radau-iia-variable", tuple(CATALOGUE[f"radau-iia-{order}"] for order in (5, 9, 13)), source=_VARIABLE_RADAU
 )
 _MAKERS["auto"] = _auto
 

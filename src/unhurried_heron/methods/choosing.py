@@ -1,4 +1,4 @@
-"""The method that chooses by itself: one for what is not stiff, one for what is, both by the tolerance."""
+"""Methods made of others: one that chooses between stiff and non-stiff along the run, one that chooses its order."""
 
 from __future__ import annotations
 
@@ -9,6 +9,74 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.stability import Polynomials, Region
 
 CHOOSING: Final = "chosen along the run"
+
+
+SEVERAL_ORDERS: Final = "fully implicit Runge-Kutta of variable order"
+
+
+@dataclass(frozen=True, eq=False)
+class Several:
+    """Fully implicit methods of rising order, of which one marches at a time.
+
+    Parameters
+    ----------
+    name : str
+    members : tuple of RungeKutta
+    source : str
+    """
+
+    name: str
+    members: tuple[Method, ...]
+    source: str = "given by the user"
+    adaptive: ClassVar[bool] = True
+    fixed_steps: ClassVar[bool] = False
+    stiff: ClassVar[bool] = True
+    implicit: ClassVar[bool] = True
+    family: ClassVar[str] = SEVERAL_ORDERS
+
+    @property
+    def _highest(self) -> Method:
+        return self.members[-1]
+
+    @property
+    def stages(self) -> int:
+        """Number of stages of the highest order."""
+        return self._highest.stages
+
+    @property
+    def order(self) -> int:
+        """The highest order."""
+        return self._highest.order
+
+    @property
+    def embedded_order(self) -> int:
+        """Order of its second solution."""
+        return self._highest.embedded_order
+
+    @property
+    def estimate_order(self) -> int:
+        """Order of its error estimate."""
+        return self._highest.estimate_order
+
+    @property
+    def interpolant_order(self) -> int:
+        """Order at which values between its steps converge."""
+        return self._highest.interpolant_order
+
+    @property
+    def stability(self) -> Polynomials:
+        """Stability function of the highest order."""
+        return self._highest.stability
+
+    @property
+    def region(self) -> Region:
+        """Region of stability of the highest order."""
+        return self._highest.region
+
+    @property
+    def real_stability_limit(self) -> float:
+        """Limit of stability on the negative real axis."""
+        return self.region.real
 
 
 @dataclass(frozen=True, eq=False)

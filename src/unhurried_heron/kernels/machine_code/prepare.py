@@ -24,6 +24,7 @@ KERNELS: Final = {
     "explicit_multistep.family": 0.4,
     "variable_differentiation.family": 1.5,
     "variable_adams.family": 0.6,
+    "variable_stages.family": 0.3,
     "choosing.family": 0.3,
     "choosing.changed": 0.1,
     "exact.family": 0.1,

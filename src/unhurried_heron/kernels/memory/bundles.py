@@ -376,6 +376,26 @@ class ChoosingWork(NamedTuple):
     sizes: Array
 
 
+SEVERAL: Final = np.dtype(
+    [
+        ("present", np.int64),  # which member marches
+        ("good", np.int64),  # steps in a row whose iterations contracted well
+        ("refusals", np.int64),  # of the present step
+    ],
+    align=True,
+)
+
+
+class SeveralWork(NamedTuple):
+    """Several methods of rising order, all laid out: ``orders`` int64, ``highest`` that is taken, ``room``."""
+
+    several: Annotated[Any, SEVERAL]
+    highest: int
+    room: int
+    links: LongArray
+    orders: LongArray
+
+
 HISTORY: Final = np.dtype(
     [
         ("count", np.int64),  # how many rows of the past there are

@@ -16,6 +16,7 @@ from unhurried_heron.kernels.memory.bundles import (
     CHOICE,
     EXPLICIT_MEMORY,
     HISTORY,
+    SEVERAL,
     VARIABLE,
     IMPLICIT_MEMORY,
     NEWTON,
@@ -31,6 +32,7 @@ from unhurried_heron.kernels.memory.bundles import (
     ExactWork,
     ExplicitHistoryWork,
     ImplicitHistoryWork,
+    SeveralWork,
     VariableWork,
     LinearlyImplicitWork,
     LongArray,
@@ -106,6 +108,8 @@ implicit_history_in = decoder(ImplicitHistoryWork)
 variable_work_in = decoder(VariableWork)
 variable_in = as_record(VARIABLE)
 exact_work_in = decoder(ExactWork)
+several_work_in = decoder(SeveralWork)
+several_in = as_record(SEVERAL)
 choosing_work_in = decoder(ChoosingWork)
 choice_in = as_record(CHOICE)
 history_in = as_record(HISTORY)

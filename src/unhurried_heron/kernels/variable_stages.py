@@ -1,0 +1,93 @@
+"""Fully implicit methods of several orders, of which one marches at a time.
+
+Many stages pay where Newton's iteration contracts well, which says that the solution is smooth on the scale of the step;
+where it contracts badly, or fails, fewer are taken: E. Hairer and G. Wanner, J. Comput. Appl. Math. 111 (1999) 93-111.
+"""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.members import ask_member, fill_degrees, slope_of
+from unhurried_heron.kernels.memory.call import as_control, as_longs
+from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, DESCRIBE, REACHED_END, REFUSE, START
+from unhurried_heron.kernels.memory.decoding import block_work_in, newton_in, several_in, several_work_in, system_in
+
+# a contraction below the first, in so many steps of one order, is good; one above the second is bad
+_GOOD, _BAD, _STEPS = 0.02, 0.5, 4
+# so many refusals of one step say that the order is too high for it
+_REFUSALS = 2
+
+
+@inner
+def _contraction(work, i):
+    """Return the contraction last seen by a member, 0 where it says nothing."""
+    return newton_in(block_work_in(as_longs(work.links[3 * i + 1])).newton).theta
+
+
+@inner
+def _change(system, work, control, i):
+    """Let another member march from here."""
+    several = several_in(work.several)
+    before, after = slope_of(work.links, several.present), slope_of(work.links, i)
+    for k in range(system.n):
+        after[k] = before[k]
+    several.present, several.good = i, 0
+    control.changes += 1
+    control.ask = START
+    return ask_member(control, work.links, i)
+
+
+@inner
+def _accept(system, work, control):
+    several = several_in(work.several)
+    present = several.present
+    control.ask = ACCEPT
+    answer = ask_member(control, work.links, present)
+    theirs = slope_of(work.links, present)
+    for k in range(system.n):
+        system.slope[k] = theirs[k]
+    several.refusals = 0
+    if answer != REACHED_END:
+        return answer
+    contraction = _contraction(work, present)
+    several.good = several.good + 1 if contraction <= _GOOD else 0
+    if contraction > _BAD and present > 0:
+        return _change(system, work, control, present - 1)
+    if several.good >= _STEPS and present < work.highest:
+        return _change(system, work, control, present + 1)
+    return REACHED_END
+
+
+@inner
+def _refuse(system, work, control):
+    several = several_in(work.several)
+    control.ask = REFUSE
+    answer = ask_member(control, work.links, several.present)
+    several.refusals += 1
+    several.good = 0
+    if answer == REACHED_END and several.refusals >= _REFUSALS and several.present > 0:
+        return _change(system, work, control, several.present - 1)
+    return answer
+
+
+def family(address):
+    """Do what `march` asks for."""
+    table = as_longs(address)
+    control, system, work = as_control(table[0]), system_in(table), several_work_in(table)
+    several = several_in(work.several)
+    if control.ask == ACCEPT:
+        return _accept(system, work, control)
+    if control.ask == REFUSE:
+        return _refuse(system, work, control)
+    if control.ask == ATTEMPT:
+        control.order, control.member = work.orders[several.present], several.present
+        return ask_member(control, work.links, several.present)
+    if control.ask == DESCRIBE:
+        answer = ask_member(control, work.links, several.present)
+        fill_degrees(control, work.links, several.present, work.room, system.n)
+        return answer
+    several.present, several.good, several.refusals = 0, 0, 0
+    theirs = slope_of(work.links, 0)
+    for k in range(system.n):
+        theirs[k] = system.slope[k]
+    return ask_member(control, work.links, 0)
