@@ -12,6 +12,7 @@ import typer
 from unhurried_heron.errors import OptionError, near_spelling, printable
 from unhurried_heron.methods.catalogue import COMPARED, DEFAULT, FOR_STIFF
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.study.methods_table import PURPOSES, chosen_for
 
 File = Annotated[Path, typer.Argument(metavar="FILE", help="A problem file (TOML).", show_default=False)]
 Changes = Annotated[
@@ -104,12 +105,15 @@ def compare(
         raise typer.Exit(1)
 
 
-def methods() -> None:
-    """List the methods: order, stages, whether they adapt their steps and suit stiff problems."""
-    from unhurried_heron.methods.catalogue import all_methods
+def methods(
+    purpose: Annotated[
+        str | None, typer.Option("--for", metavar="PURPOSE", help="Only those for it: " + ", ".join(PURPOSES) + ".")
+    ] = None,
+) -> None:
+    """List the methods: orders, work, whether they adapt their steps and suit stiff problems, their stability."""
     from unhurried_heron.show.tables import console, methods_table
 
-    console().print(methods_table(all_methods()))
+    console().print(methods_table(*chosen_for(purpose)))
 
 
 def check(

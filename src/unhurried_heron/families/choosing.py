@@ -8,7 +8,7 @@ import numpy as np
 
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Demand, Family, WorkSpace
-from unhurried_heron.kernels.memory.bundles import CHOICE, ChoosingWork
+from unhurried_heron.kernels.memory.bundles import CHANGES, CHOICE, ChoosingWork
 from unhurried_heron.methods.choosing import CHOOSING, Choosing
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.trajectory import Array
@@ -47,8 +47,12 @@ def _lay_out(method: Choosing, demand: Demand) -> WorkSpace:
         moved=np.zeros(n),
         rates=np.zeros(n),
         sizes=np.zeros(n),
+        taken=np.zeros(2, dtype=np.int64),
+        when=np.zeros(CHANGES),
     )
     return WorkSpace(work, np.zeros(n), room, (), (member,), links)
 
 
-ALONG_THE_RUN: Final = Family(CHOOSING, "choosing.family", _lay_out, scale=_as_given, beside=("choosing.changed",))
+ALONG_THE_RUN: Final = Family(
+    CHOOSING, "choosing.family", _lay_out, scale=_as_given, takes_controller=True, beside=("choosing.changed",)
+)

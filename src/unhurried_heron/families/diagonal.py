@@ -63,7 +63,7 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     vectors = ("scale", "shifted", "base", "z", "residual", "defect", "direction", "stage")
     work = DiagonalWork(
         memory=np.zeros(1, dtype=IMPLICIT_MEMORY),
-        controller=_CONTROLLER.record(method.estimate_order),
+        controller=(demand.controller or _CONTROLLER).record(method.estimate_order),
         newton=np.zeros(1, dtype=NEWTON),
         growth=growth,
         factor=linear.factor,
@@ -84,5 +84,6 @@ DIAGONAL: Final = Family(
     _lay_out,
     implicit=True,
     scale=_scale,
+    takes_controller=True,
     beside=LINEAR_KERNELS,
 )

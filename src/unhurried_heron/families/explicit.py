@@ -11,7 +11,7 @@ from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import proportional
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.kernels.memory.bundles import EXPLICIT_MEMORY, Tableau
-from unhurried_heron.methods.catalogue import DEFAULT
+from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.coefficients import balanced, floats
 from unhurried_heron.methods.runge_kutta import EXPLICIT as NAME
 from unhurried_heron.methods.runge_kutta import RungeKutta
@@ -29,7 +29,7 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     # what further stages are evaluated at stands in one more row
     stages, where = np.zeros((total + (total > width), demand.n)), np.zeros(1, dtype=np.int64)
     memory = np.zeros(1, dtype=EXPLICIT_MEMORY)
-    controller = _CONTROLLER.record(method.estimate_order)
+    controller = (demand.controller or _CONTROLLER).record(method.estimate_order)
     tableau = Tableau(memory, controller, *addresses, degree, width, total, stages, where)
     return WorkSpace(tableau, stages[0], degree, (engine,))
 
@@ -60,4 +60,6 @@ def _compiled(method: RungeKutta, size: int | None) -> tuple[list[int], Any]:
     return compile_tableau(numbers, size)
 
 
-EXPLICIT: Final = Family(NAME, "explicit_runge_kutta.family", _lay_out, scale=proportional, reference=DEFAULT)
+EXPLICIT: Final = Family(
+    NAME, "explicit_runge_kutta.family", _lay_out, scale=proportional, takes_controller=True, reference=FOR_SMOOTH
+)

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
+from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional
 from unhurried_heron.families.linear import LinearSolver
 from unhurried_heron.run.trajectory import Array
@@ -28,7 +29,7 @@ class Demand(NamedTuple):
 
     ``n`` states; ``control`` (1,), the march's control record; ``scales`` of the error estimate; ``fixed``: whether the
     steps are; ``linear``: linear algebra for an implicit family; ``starting``: what a multistep method is to be started
-    by; ``member``: lays out another method beside it, ``degree_of``: tells the degree of its polynomials.
+    by; ``controller``: how the steps are to follow the error, where that was said; ``member``: lays out another method beside it, ``degree_of``: tells the degree of its polynomials.
     """
 
     n: int
@@ -37,6 +38,7 @@ class Demand(NamedTuple):
     fixed: bool
     linear: LinearSolver | None = None
     starting: Any = None
+    controller: Controller | None = None
     member: Callable[[Any], Member] | None = None
     degree_of: Callable[[Any], int] | None = None
 
@@ -92,6 +94,8 @@ class Family:
         Of methods that others must start: the name of the one that starts a method where nothing is said.
     degree : callable, optional
         The degree of a method's step polynomials; by default as its ``interpolant`` has rows.
+    takes_controller : bool
+        Whether its steps follow a `Controller`, so that another can be asked for.
     """
 
     name: str
@@ -105,3 +109,4 @@ class Family:
     most_states: int | None = None
     starts_by: Callable[[Any], Any] | None = None
     degree: Callable[[Any], int] = _rows_of_interpolant
+    takes_controller: bool = False

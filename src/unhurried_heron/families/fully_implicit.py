@@ -105,7 +105,7 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     vectors = {name: np.zeros(n) for name in ("scale", "shifted", "moved", "estimate", "d1", "d2")}
     work = BlockWork(
         memory=np.zeros(1, dtype=IMPLICIT_MEMORY),
-        controller=_CONTROLLER.record(method.estimate_order),
+        controller=(demand.controller or _CONTROLLER).record(method.estimate_order),
         newton=np.zeros(1, dtype=NEWTON),
         insist=insist,
         growth=growth,
@@ -132,6 +132,7 @@ FULLY_IMPLICIT: Final = Family(
     implicit=True,
     scale=_scale,
     reference=FOR_STIFF,
+    takes_controller=True,
     beside=LINEAR_KERNELS,
     degree=lambda method: int(method.stages) + 1,
 )

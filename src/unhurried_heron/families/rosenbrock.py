@@ -35,7 +35,7 @@ def _lay_out(method: Rosenbrock, demand: Demand) -> WorkSpace:
     vectors = ("scale", "shifted", "residual", "defect", "drift")
     work = LinearlyImplicitWork(
         memory=np.zeros(1, dtype=IMPLICIT_MEMORY),
-        controller=_CONTROLLER.record(method.estimate_order),
+        controller=(demand.controller or _CONTROLLER).record(method.estimate_order),
         newton=np.zeros(1, dtype=NEWTON),
         growth=growth,
         factor=linear.factor,
@@ -77,5 +77,6 @@ LINEARLY_IMPLICIT: Final = Family(
     implicit=True,
     time_slope=True,
     scale=_scale,
+    takes_controller=True,
     beside=LINEAR_KERNELS,
 )

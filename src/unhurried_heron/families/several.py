@@ -32,7 +32,7 @@ def _lay_out(method: Several, demand: Demand) -> WorkSpace:
     room = max(member.work.degree for member in members)
     links = np.zeros(3 * len(members), dtype=np.int64)
     orders = np.array([each.order for each in method.members], dtype=np.int64)
-    work = SeveralWork(np.zeros(1, dtype=SEVERAL), highest, room, links, orders)
+    work = SeveralWork(np.zeros(1, dtype=SEVERAL), highest, room, links, orders, np.zeros_like(orders))
     return WorkSpace(work, np.zeros(demand.n), room, (), members, links)
 
 
@@ -42,6 +42,7 @@ SEVERAL_ORDERS: Final = Family(
     _lay_out,
     implicit=True,
     scale=_as_given,
+    takes_controller=True,
     beside=("fully_implicit.step.family", *LINEAR_KERNELS),
     degree=lambda method: int(method.stages) + 1,
 )

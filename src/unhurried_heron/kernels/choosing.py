@@ -13,6 +13,7 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_slope, slope_of
+from unhurried_heron.kernels.memory.bundles import CHANGES
 from unhurried_heron.kernels.memory.call import as_control, as_longs, call_native
 from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, CHANGE, DESCRIBE, REACHED_END, START
 from unhurried_heron.kernels.memory.decoding import choice_in, choosing_work_in, system_in
@@ -36,12 +37,14 @@ _WITHIN = 0.5
 
 
 @inner
-def _find_sizes(system, work):
-    """Bring the sizes of the states up to date: the largest of late, or of what is lost in the tolerance."""
+def _find_sizes(system, work, control):
+    """Bring the sizes of the states up to date: the largest of late, of their change, or what the tolerance loses."""
+    slopes, h = slope_of(work.links, 0), abs(control.length)
     for k in range(system.n):
         relative = system.relative[k]
         least = system.absolute[k] / relative if relative > 0.0 else system.absolute[k]
-        work.sizes[k] = max(max(abs(system.state[k]), _FORGETS * work.sizes[k]), max(least, 1e-300))
+        here = max(abs(system.state[k]), h * abs(slopes[k]))
+        work.sizes[k] = max(max(here, _FORGETS * work.sizes[k]), max(least, 1e-300))
 
 
 @inner
@@ -49,7 +52,7 @@ def _look(system, work, control):
     """Improve what is known of the largest eigenvalue; return whether the rates could be had."""
     n, choice = system.n, choice_in(work.choice)
     slopes = slope_of(work.links, 0)
-    _find_sizes(system, work)
+    _find_sizes(system, work, control)
     total = 0.0
     for k in range(n):
         total += work.direction[k] * work.direction[k]
@@ -74,7 +77,7 @@ def _look(system, work, control):
     found = np.sqrt(found / total) if total > 0.0 else 0.0
     # a direction that is not the fastest yet tells too little: what was known is forgotten slowly
     if found < 1e300:
-        choice.decay = max(found, 0.7 * choice.decay)
+        choice.decay = max(found, 0.5 * choice.decay)
     return True
 
 
@@ -103,6 +106,7 @@ def _consider(system, work, control):
 @inner
 def _accept(system, work, control):
     control.ask = ACCEPT
+    work.taken[choice_in(work.choice).stiff] += 1
     answer = ask_member(control, work.links, 0)
     theirs = slope_of(work.links, 0)
     for k in range(system.n):
@@ -120,6 +124,8 @@ def changed(address):
         replaced = abs(control.time - choice.begun) / choice.length
         regretted = replaced < work.limits[1] * choice.since
         choice.wait = min(2 * choice.wait, _LONGEST_WAIT) if regretted else _FIRST_WAIT
+    if control.changes < CHANGES:
+        work.when[control.changes] = control.time
     choice.begun, choice.length = control.time, abs(control.length)
     choice.stiff, choice.signs, choice.since = 1 - choice.stiff, 0, 0
     control.changes += 1
@@ -143,5 +149,6 @@ def family(address):
     if control.ask == START:
         if choice.wait == 0:
             choice.wait, choice.allowed = _FIRST_WAIT, 1
+            work.taken[0] = work.taken[1] = 0
         hand_slope(system, work.links, 0)
     return ask_member(control, work.links, 0)

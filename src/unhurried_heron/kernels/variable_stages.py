@@ -43,6 +43,7 @@ def _accept(system, work, control):
     present = several.present
     control.ask = ACCEPT
     answer = ask_member(control, work.links, present)
+    work.taken[present] += 1
     theirs = slope_of(work.links, present)
     for k in range(system.n):
         system.slope[k] = theirs[k]
@@ -87,6 +88,9 @@ def family(address):
         fill_degrees(control, work.links, several.present, work.room, system.n)
         return answer
     several.present, several.good, several.refusals = 0, 0, 0
+    if control.accepted == 0:
+        for i in range(work.highest + 1):
+            work.taken[i] = 0
     theirs = slope_of(work.links, 0)
     for k in range(system.n):
         theirs[k] = system.slope[k]

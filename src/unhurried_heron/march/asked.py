@@ -41,6 +41,8 @@ class Asked:
         Which order is carried on, if that was said; ``method`` does it.
     starting : Method, ExactStart or None
         What a multistep method is started by.
+    controller : Controller or None
+        How the steps are to follow the error, if that was said.
     """
 
     problem: Problem
@@ -59,6 +61,7 @@ class Asked:
     linear: str | None = None
     carry: str | None = None
     starting: Any = None
+    controller: Any = None
 
     @property
     def adapts(self) -> bool:

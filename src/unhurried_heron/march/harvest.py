@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
+from itertools import zip_longest
+from typing import Any, Final
 
+from unhurried_heron.families.choosing import pair_of
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.asked import Asked
@@ -16,6 +18,8 @@ from unhurried_heron.run.ending import Tally
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, Trajectory
 
+# so many stiff stretches are told
+_SHOWN: Final = 4
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
 
 
@@ -31,10 +35,14 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
         options |= {"rtol": _simplest(problem, asked.relative), "atol": _simplest(problem, asked.absolute)}
     if family_of(asked.method).implicit:
         options["linear"] = kind
+    elif march.linear_kind and counts["changes"]:
+        options["linear"] = march.linear_kind
     if asked.starting is not None:
         options["starting"] = asked.starting.name
     if asked.carry is not None:
         options["carry"] = asked.carry
+    members = _members_of(asked)
+    chosen = _told(members, driver) if members else ""
     events = driver.events()
     if reason in (Reason.REACHED_END, Reason.EVENT):
         give_back(asked, march)
@@ -50,6 +58,8 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
         _ledger=driver.ledger(),
         _crossings=tuple(driver.passage.crossings),
         _landings=tuple(driver.passage.marks),
+        chosen=chosen,
+        _members=members,
     )
 
 
@@ -76,3 +86,28 @@ def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:
     """One number where all states share it, else a number for each by name."""
     first, *others = set(values.tolist())
     return dict(zip(problem.states, values.tolist(), strict=True)) if others else first
+
+
+def _members_of(asked: Asked) -> tuple[str, ...]:
+    """Return the names of the methods that a method chooses among, in their order; none for most."""
+    if hasattr(asked.method, "pair"):
+        return tuple(each.name for each in pair_of(asked.method, asked.relative))
+    return tuple(each.name for each in getattr(asked.method, "members", ()))
+
+
+def _told(members: tuple[str, ...], driver: Driver) -> str:
+    """Say in a sentence which methods were taken, and why."""
+    work = driver.march.own
+    steps = [(name, int(count)) for name, count in zip(members, work.taken, strict=True) if count]
+    taken = " and ".join(f"{name} for {count:,} step{'s' * (count > 1)}" for name, count in steps)
+    if not hasattr(work, "when"):
+        return f"took {taken}: more stages where the iteration converged well." if taken else ""
+    changes = driver.march.last("changes")
+    if not changes:
+        return f"took {taken}: nothing faster than the solution held its steps back." if taken else ""
+    times = [f"{time:.4g}" for time in work.when[:changes]]
+    stretches = [
+        f"from t = {a}" + (f" to {b}" if b else "") for a, b in zip_longest(times[::2], times[1::2], fillvalue="")
+    ]
+    more = " …" if changes > len(times) or len(stretches) > _SHOWN else ""
+    return f"took {taken}: stiff {', '.join(stretches[:_SHOWN])}{more}."

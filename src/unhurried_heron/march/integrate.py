@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping
 from typing import Any, Literal
 
 from unhurried_heron.errors import IncompleteRunWarning
+from unhurried_heron.families.controller import Controller, controller_for
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.options import (
     Budget,
@@ -16,7 +17,9 @@ from unhurried_heron.march.options import (
     check_size,
     one_of,
     record_times,
+    refuse_control,
     refuse_no_problem,
+    step_for_count,
     steps_wanted,
 )
 from unhurried_heron.march.quiet import QUIET
@@ -38,7 +41,8 @@ def integrate(
     *,
     rtol: Tolerance = None,
     atol: Tolerance = None,
-    step: float | None = None,
+    step: float | str | None = None,
+    count: int | None = None,
     record: Record = "steps",
     events: Iterable[Event] = (),
     parameters: Mapping[str, Any] | None = None,
@@ -46,9 +50,10 @@ def integrate(
     interval: tuple[Any, Any] | None = None,
     switches: bool = True,
     budget: Budget | Mapping[str, Any] | None = None,
-    starting_step: float | None = None,
-    largest_step: float | None = None,
+    starting_step: float | str | None = None,
+    largest_step: float | str | None = None,
     linear: Literal["dense", "banded", "sparse"] | None = None,
+    control: str | Controller | None = None,
     carry: Literal["higher", "lower"] | None = None,
     starting: str | Method | None = None,
     ledger: bool | None = None,
@@ -66,9 +71,12 @@ def integrate(
         its error is estimated by step doubling.
     rtol, atol : float, or mapping of str to float
         Allowed error per step: ``atol + rtol * |state|``, for all states or by name. Without them ``rtol`` is 1e-7 and
-        ``atol`` is a thousandth of ``rtol`` in the unit of each state.
-    step : float, optional
+        ``atol`` is a thousandth of ``rtol`` in the unit of each state. Steps and absolute tolerances may be said with
+        a unit: "0.5 s", "2 mg/l".
+    step : float or str, optional
         A fixed step instead of tolerances; the last one is shortened to land on the end.
+    count : int, optional
+        So many fixed steps of one length, instead of ``step``.
     record : "steps", int or sequence of float
         What to keep: every accepted step, which makes the solution a function of time; so many equally spaced times,
         both ends included; or these times. With a count or times, memory does not grow with the steps. A run that ends
@@ -91,6 +99,9 @@ def integrate(
     linear : {"dense", "banded", "sparse"}, optional
         How an implicit method solves its linear systems; by default what suits the size and the pattern of the
         Jacobian. ``run.options`` tells it.
+    control : str or Controller, optional
+        How steps follow the error: "elementary", "proportional-integral", "predictive", "digital-filter",
+        "smooth-digital-filter", or one of your own; by default what suits the family of the method.
     carry : {"higher", "lower"}, optional
         Which of its two solutions an explicit pair carries on; by default as its authors meant it. Step doubling has
         two as well: the half steps, and what extrapolation makes of them, an order higher.
@@ -128,7 +139,8 @@ def integrate(
     """
     refuse_no_problem(problem, "integrate")
     chosen = find_method(method)
-    check_fits(chosen, step, rtol, atol)
+    check_fits(chosen, step if count is None else 1.0, rtol, atol)
+    controller = controller_for(control)
     one_of(on_interrupt, "on_interrupt", {"raise": '"raise"', "return": '"return"'})
     one_of(carry, "carry", {None: "None", "higher": '"higher"', "lower": '"lower"'})
     one_of(switches, "switches", {True: "True", False: "False"})
@@ -138,10 +150,11 @@ def integrate(
     if parameters is not None or initial is not None or interval is not None:
         problem = problem.with_(parameters=parameters, initial=initial, interval=interval)
     problem.refuse_open()
+    step = step_for_count(problem, step, count)
     check_size(chosen, problem.model.layout.size)
-    fixed, first, longest = steps_wanted(
-        problem.interval, step=step, starting_step=starting_step, largest_step=largest_step
-    )
+    fixed, first, longest = steps_wanted(problem, step=step, starting_step=starting_step, largest_step=largest_step)
+    acting = in_use(chosen, fixed=fixed is not None, carry=carry)
+    refuse_control(acting, control, fixed=fixed is not None)
     times = record_times(problem, record)
     watched = (*problem.events, *extra)
     if extra:
@@ -150,7 +163,7 @@ def integrate(
     relative, absolute = tolerances(problem, rtol, atol)
     asked = Asked(
         problem=problem,
-        method=in_use(chosen, fixed=fixed is not None, carry=carry),
+        method=acting,
         events=watched,
         relative=relative,
         absolute=absolute,
@@ -164,7 +177,8 @@ def integrate(
         budget=limits,
         linear=linear,
         carry=carry,
-        starting=started_by(problem, chosen, starting),
+        starting=started_by(problem, acting, starting),
+        controller=controller,
     )
     run = _carried_out(asked, progress, on_interrupt)
     if not run.ending.as_asked and run.ending.reason not in ("budget", "interrupted") and not QUIET.get():

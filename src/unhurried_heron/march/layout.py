@@ -38,7 +38,8 @@ class March:
 
     ``own`` is the bundle of its family, ``implicit`` whether an attempt solves linear systems, ``size`` how many bytes
     its bundles take, ``pace`` how many attempts are made before the driver looks (the first tells how long one takes),
-    ``key`` what it was laid out for.
+    ``key`` what it was laid out for. ``find_other``: lays out the
+    second of two methods, ``linear_kind`` tells the linear algebra of it.
     """
 
     kernel: Kernel
@@ -55,6 +56,7 @@ class March:
     members: tuple[Member, ...] = ()
     links: Any = None
     find_other: Callable[[], Member | None] | None = None
+    linear_kind: str = ""
     table: Any = field(init=False)
     size: int = field(init=False)
     pace: int = 1
@@ -170,7 +172,7 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str) -
     own, march, *others = load_kernels(family.kernel, *shared, *family.beside)
     entries = native.entries and Entries(*native.entries)
     solver = linear_solver(n, control, kind, entries, fixed=not asked.adapts) if family.implicit else None
-    demand = Demand(n, control, scales, not asked.adapts, solver, asked.starting)
+    demand = Demand(n, control, scales, not asked.adapts, solver, asked.starting, asked.controller)
     whole = demand._replace(
         member=lambda method: member_of(method, asked, demand),
         degree_of=lambda method: family_of(method).degree(method),
@@ -210,7 +212,7 @@ def stiff_member(asked: Asked, march: March, method: Method, native: NativeSyste
     slopes = dict(zip(names, native.addresses(), strict=True))
     groups = System._fields[System._fields.index("n_groups") :]
     slopes |= dict(zip(groups, _groups(n, entries, native, full=kind == "dense"), strict=True))
-    march.native, march.linear = native, solver
+    march.native, march.linear, march.linear_kind = native, solver, kind
     return member._replace(fields={**member.fields, **slopes})
 
 

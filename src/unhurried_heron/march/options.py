@@ -15,7 +15,7 @@ from unhurried_heron.errors import MethodError, OptionError, near_spelling
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
 from unhurried_heron.march.tolerances import Tolerance, is_finite_number
-from unhurried_heron.methods.catalogue import DEFAULT
+from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
@@ -99,12 +99,12 @@ def check_size(method: Method, n: int) -> None:
             f"{method.name} is for smaller systems",
             name=method.name,
             place="method",
-            expected=f"at most {most:,} states, or an explicit method such as {DEFAULT}",
+            expected=f"at most {most:,} states, or an explicit method such as {FOR_SMOOTH}",
             given=f"{n:,} states",
         )
 
 
-def check_fits(method: Method, step: float | None, rtol: Tolerance, atol: Tolerance) -> None:
+def check_fits(method: Method, step: Any, rtol: Tolerance, atol: Tolerance) -> None:
     """Refuse a method without error estimate where one is needed, and a step together with tolerances.
 
     Raises
@@ -116,7 +116,7 @@ def check_fits(method: Method, step: float | None, rtol: Tolerance, atol: Tolera
             f"{method.name} has no error estimate, so it cannot choose its steps",
             name=method.name,
             place="method",
-            expected=f"step=… for fixed steps, or a method with an embedded pair such as {DEFAULT}",
+            expected=f"step=… or count=… for fixed steps, or a method that estimates its error, such as {FOR_SMOOTH}",
             given="no step",
         )
     if step is not None and not getattr(method, "fixed_steps", True):
@@ -128,7 +128,8 @@ def check_fits(method: Method, step: float | None, rtol: Tolerance, atol: Tolera
             given=f"step={step!r}",
         )
     if step is not None:
-        positive_option(step, "step")
+        if not isinstance(step, str):
+            positive_option(step, "step")
         if rtol is not None or atol is not None:
             raise OptionError(
                 "a fixed step and a tolerance exclude each other",
@@ -139,17 +140,51 @@ def check_fits(method: Method, step: float | None, rtol: Tolerance, atol: Tolera
             )
 
 
+def step_for_count(problem: Problem, step: Any, count: Any) -> Any:
+    """Return the fixed step that is asked for, as a size or as so many of them.
+
+    Raises
+    ------
+    OptionError
+        Both are given, or the count is no positive whole number.
+    """
+    if count is None:
+        return step
+    if step is not None:
+        raise OptionError("a step and a count of steps exclude each other", name="count", place="count",
+                          expected="either step=… or count=…", given=f"step={step!r}, count={count!r}")  # fmt: skip
+    if not isinstance(count, numbers.Integral) or isinstance(count, bool) or not 0 < count < 2**53:
+        raise OptionError("the count of steps is not usable", name="count", place="count",
+                          expected="a positive whole number", given=repr(count)[:80])  # fmt: skip
+    start, end = problem.interval
+    return abs(end - start) / int(count)
+
+
+def in_time(problem: Problem, value: Any, place: str) -> Any:
+    """Return an option that may be a quantity of time as a plain number.
+
+    Raises
+    ------
+    UnitError
+    """
+    from unhurried_heron.units.quantities import in_unit_of
+
+    return in_unit_of(value, problem.units.get("t", ""), place) if isinstance(value, str) else value
+
+
 def steps_wanted(
-    interval: tuple[float, float], *, step: Any, starting_step: Any, largest_step: Any
+    problem: Problem, *, step: Any, starting_step: Any, largest_step: Any
 ) -> tuple[float | None, float | None, float]:
     """Return the fixed step, the first step and the bound on all steps, each a size; None and infinity where not given.
 
     Raises
     ------
-    OptionError
+    OptionError, UnitError
         One is not positive, or below the spacing of the times; or a fixed step is given with one of the others.
     """
+    interval = problem.interval
     named = {"step": step, "starting_step": starting_step, "largest_step": largest_step}
+    named = {name: in_time(problem, value, name) for name, value in named.items()}
     given = {name: positive_option(value, name) for name, value in named.items() if value is not None}
     beside = [name for name in given if name != "step"]
     if step is not None and beside:
@@ -171,6 +206,19 @@ def steps_wanted(
                 given=repr(named[name]),
             )
     return given.get("step"), given.get("starting_step"), given.get("largest_step", math.inf)
+
+
+def refuse_control(method: Method, control: Any, *, fixed: bool) -> None:
+    """Refuse step control for steps that follow no error, or a rule of their own.
+
+    Raises
+    ------
+    OptionError
+    """
+    if control is not None and (fixed or not family_of(method).takes_controller):
+        what = "fixed steps follow no error" if fixed else f"{method.name} chooses step and order together"
+        raise OptionError(what, name="control", place="control",
+                          expected="no control=…, or a one-step method with tolerances", given=repr(control)[:80])  # fmt: skip
 
 
 def refuse_no_problem(problem: Any, place: str) -> None:
@@ -228,7 +276,14 @@ def record_times(problem: Problem, record: Record) -> Array | None:
         )
     if isinstance(record, numbers.Integral) and not isinstance(record, bool):
         return _equal_times(start, end, int(record), problem.model.layout.size)
+    if not isinstance(record, str | np.ndarray) and any(isinstance(each, str) for each in _few(record)):
+        record = [in_time(problem, each, "record") for each in record]
     return _times_as_given(start, end, record)
+
+
+def _few(record: Any) -> Sequence[Any]:
+    """Return what may be times said with units: what is no sequence has none."""
+    return record if isinstance(record, Sequence) else ()
 
 
 def _equal_times(start: float, end: float, count: int, n: int) -> Array:

@@ -10,6 +10,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.errors import OptionError, near_spelling
+from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
 
@@ -18,7 +19,7 @@ DEFAULT_RTOL: Final = 1e-7
 ATOL_PART: Final = 1000.0
 SMALLEST_RTOL: Final = 1e-14
 
-Tolerance = float | Mapping[str, float] | None
+Tolerance = float | str | Mapping[str, float | str] | None
 
 
 def is_finite_number(value: Any) -> bool:
@@ -75,6 +76,16 @@ def _stretch(problem: Problem, state: str) -> slice | None:
     return layout.stretch(state) if place is None else slice(place, place + 1)
 
 
+def _in_units(problem: Problem, state: Any, value: str) -> Any:
+    """Return an absolute tolerance that is said with a unit as a number in that of its state, or of all states."""
+    from unhurried_heron.units.quantities import in_unit_of
+
+    units = problem.units
+    names = [group_of(str(state))] if state is not None else sorted({group_of(name) for name in problem.states})
+    found = {in_unit_of(value, units.get(name, ""), f"atol of {name}") for name in names}
+    return found.pop() if len(found) == 1 else value
+
+
 def _places(problem: Problem, given: Mapping[str, float]) -> Any:
     named = np.zeros(problem.model.layout.size, dtype=bool)
     for state in given:
@@ -95,12 +106,15 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
                 expected="one of " + ", ".join(layout.by_name),
                 given=str(state),
             )
+        if name == "atol" and isinstance(value, str):
+            value = _in_units(problem, state, value)
         if not is_finite_number(value) or float(value) < 0:
             raise OptionError(
                 f"{name} is not usable",
                 name=name,
                 place=name,
-                expected="a number of at least 0, or one for each state by name",
+                expected="a number of at least 0, or one for each state by name"
+                + ", also with a unit" * (name == "atol"),
                 given=repr(given)[:80],
             )
         values[stretch] = float(value)

@@ -54,4 +54,7 @@ def give_back(asked: Asked, march: March) -> None:
         for old in list(kept)[: len(kept) - _MOST_WAITING + 1]:
             kept.pop(old, None)
         # what the key names by its identity must live as long
-        kept[march.key] = (march, (asked.method, asked.starting, asked.events, *asked.problem.inputs.values()))
+        kept[march.key] = (
+            march,
+            (asked.method, asked.starting, asked.controller, asked.events, *asked.problem.inputs.values()),
+        )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Callable, Iterator, Mapping, MutableMapping
 from typing import Final
 
@@ -124,20 +125,19 @@ _MAKERS |= {
 
 _MAKERS["adams-variable"] = lambda: VariableMultistep("adams-variable", VARIABLE_ADAMS, 12, source=_KROGH)
 _MAKERS["backward-differentiation-variable"] = lambda: VariableMultistep(
-    "backward-differentiation-variable", VARIABLE_DIFFERENTIATION, 5, source=_DIFFERENTIATION
+    "backward-differentiation-variable", VARIABLE_DIFFERENTIATION, 5, evaluations=1, source=_DIFFERENTIATION
 )
 _MAKERS["radau-iia-variable"] = lambda: Several(
     "radau-iia-variable", tuple(CATALOGUE[f"radau-iia-{order}"] for order in (5, 9, 13)), source=_VARIABLE_RADAU
 )
-_MAKERS["auto"] = _auto
+CATALOGUE: Final = Catalogue({"auto": _auto, **_MAKERS})
 
-CATALOGUE: Final = Catalogue(_MAKERS)
-
-# what runs where none is named, and what is advised for stiff problems
-DEFAULT: Final = "dormand-prince-54"
+# what runs where none is named, and what is advised for smooth and for stiff problems
+DEFAULT: Final = "auto"
+FOR_SMOOTH: Final = "dormand-prince-54"
 FOR_STIFF: Final = "radau-iia-5"
-# what the demo sets side by side: another pair beside the two
-COMPARED: Final = ("fehlberg-45", DEFAULT, FOR_STIFF)
+# what the demo sets side by side
+COMPARED: Final = (DEFAULT, FOR_SMOOTH, FOR_STIFF)
 
 
 def all_methods() -> tuple[Method, ...]:
@@ -156,11 +156,51 @@ def find_method(method: str | Method) -> Method:
     if not isinstance(method, str) and hasattr(method, "family") and not isinstance(method, type):
         return method
     if not isinstance(method, str) or method not in CATALOGUE:
+        meant = _meant(str(method))
         raise MethodError(
-            f"there is no method '{method}'{near_spelling(str(method), CATALOGUE)}",
+            f"there is no method '{method}'"
+            + (f"; did you mean '{meant}'?" if meant else near_spelling(str(method), CATALOGUE)),
             name="method",
             place="method",
-            expected="one of " + ", ".join(CATALOGUE) + ", or a RungeKutta of your own",
-            given=repr(method),
+            expected=f"a name from uh.methods() or 'heron methods', such as {DEFAULT}, {FOR_SMOOTH} or {FOR_STIFF}; or a "
+            "method of your own",
+            given=repr(method)[:80],
         )
     return CATALOGUE[method]
+
+
+# abbreviations and other names of textbooks, as patterns; a number is the order
+_OTHER_NAMES: Final = (
+    (r"(forward|explicit)-euler", "euler"),
+    (r"(implicit-euler|ie|be)", "backward-euler"),
+    (r"rk-?4|runge-kutta(-4)?|rk", "classical-rk-4"),
+    (r"(explicit-)?midpoint", "midpoint-2"),
+    (r"heun", "heun-2"),
+    (r"ralston", "ralston-2"),
+    (r"crank-nicolson|cn|trapezoid|trapezium", "trapezoidal"),
+    (r"(bdf|gear|backward-differentiation)", "backward-differentiation-variable"),
+    (r"(?:bdf|gear)-?([1-6])", "backward-differentiation-{}"),
+    (r"adams", "adams-variable"),
+    (r"ab-?([1-8])", "adams-bashforth-{}"),
+    (r"am-?([1-8])", "adams-moulton-{}"),
+    (r"(?:abm|pece)-?([1-8])", "adams-pece-{}"),
+    (r"radau(-iia)?", "radau-iia-variable"),
+    (r"gauss(-legendre)?", "gauss-4"),
+    (r"lobatto(-iiic)?", "lobatto-iiic-4"),
+    (r"sdirk", "sdirk-43"),
+    (r"esdirk", "esdirk-43"),
+    (r"rosenbrock", "hairer-wanner-43"),
+    (r"rkf-?45|fehlberg", "fehlberg-45"),
+    (r"stiff", FOR_STIFF),
+    (r"explicit|non-?stiff", FOR_SMOOTH),
+)
+
+
+def _meant(name: str) -> str:
+    """Return the method that a common abbreviation or other name stands for, or nothing."""
+    plain = re.sub(r"[\s_]+", "-", name.strip().lower())
+    for pattern, meant in _OTHER_NAMES:
+        found = re.fullmatch(pattern, plain)
+        if found:
+            return meant.format(*found.groups())
+    return ""

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import ClassVar, Final
 
 from unhurried_heron.methods.method import Method
-from unhurried_heron.methods.stability import Polynomials, Region
+from unhurried_heron.methods.stability import Region
 
 CHOOSING: Final = "chosen along the run"
 
@@ -44,6 +44,11 @@ class Several:
         return self._highest.stages
 
     @property
+    def evaluations(self) -> int:
+        """Evaluations of the rates in an iteration of the highest order."""
+        return self._highest.evaluations
+
+    @property
     def order(self) -> int:
         """The highest order."""
         return self._highest.order
@@ -62,11 +67,6 @@ class Several:
     def interpolant_order(self) -> int:
         """Order at which values between its steps converge."""
         return self._highest.interpolant_order
-
-    @property
-    def stability(self) -> Polynomials:
-        """Stability function of the highest order."""
-        return self._highest.stability
 
     @property
     def region(self) -> Region:
@@ -101,6 +101,11 @@ class Choosing:
     implicit: ClassVar[bool] = True
     family: ClassVar[str] = CHOOSING
 
+    @property
+    def at_fixed_steps(self) -> Method:
+        """What runs with fixed steps, where nothing is chosen: the first of the non-stiff ones."""
+        return self.smooth[0][1]
+
     def pair(self, rtol: float) -> tuple[Method, Method]:
         """Return the non-stiff and the stiff method for a tolerance."""
         smooth, stiff = (
@@ -116,6 +121,11 @@ class Choosing:
     def stages(self) -> int:
         """Number of stages of the non-stiff method at the usual tolerance."""
         return self._usual.stages
+
+    @property
+    def evaluations(self) -> int:
+        """Evaluations of the rates in a step of the non-stiff method at the usual tolerance."""
+        return self._usual.evaluations
 
     @property
     def order(self) -> int:
@@ -136,11 +146,6 @@ class Choosing:
     def interpolant_order(self) -> int:
         """Order at which values between its steps converge."""
         return self._usual.interpolant_order
-
-    @property
-    def stability(self) -> Polynomials:
-        """Stability function of the stiff method at the usual tolerance."""
-        return self.pair(1e-7)[1].stability
 
     @property
     def region(self) -> Region:

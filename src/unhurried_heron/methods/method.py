@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Protocol
 
 from unhurried_heron.errors import MethodError
-from unhurried_heron.methods.rooted_trees import Scalar
+from unhurried_heron.methods.stability import Region
 
 
 class Method(Protocol):
@@ -36,6 +36,14 @@ class Method(Protocol):
         """Number of stages of a step."""
 
     @property
+    def evaluations(self) -> int:
+        """Evaluations of the rates in a step, of a method that is solved for in one iteration."""
+
+    @property
+    def implicit(self) -> bool:
+        """Whether its steps are solved for."""
+
+    @property
     def order(self) -> int:
         """Order of the solution."""
 
@@ -52,8 +60,8 @@ class Method(Protocol):
         """Order at which values between the steps converge."""
 
     @property
-    def stability(self) -> tuple[tuple[Scalar, ...], tuple[Scalar, ...]]:
-        """Numerator and denominator of the stability function R(z), lowest power first."""
+    def region(self) -> Region:
+        """What its region of stability is like."""
 
     @property
     def real_stability_limit(self) -> float:
@@ -74,7 +82,10 @@ def in_use(method: Method, *, fixed: bool, carry: str | None) -> Method:
                               expected="an explicit Runge-Kutta method, or no carry=…", given=repr(carry))  # fmt: skip
         carrying: Method = method.carrying(carry)
         return carrying
-    if fixed or getattr(method, "paired", True):
+    if fixed:
+        taken: Method = getattr(method, "at_fixed_steps", method)
+        return taken
+    if getattr(method, "paired", True):
         return method
     doubled: Method = method.doubled  # type: ignore[attr-defined]  # what has no pair has this
     return doubled

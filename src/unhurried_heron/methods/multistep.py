@@ -126,6 +126,11 @@ class Multistep:
         """The family it belongs to."""
         return IMPLICIT_MULTISTEP if self.implicit else EXPLICIT_MULTISTEP
 
+    @property
+    def evaluations(self) -> int:
+        """Evaluations of the rates in a step."""
+        return 1 if self.predictor is None else 2
+
     @cached_property
     def steps(self) -> int:
         """How many values or slopes of the past it uses."""

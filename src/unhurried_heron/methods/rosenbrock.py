@@ -129,6 +129,11 @@ class Rosenbrock:
         return len(self.b)
 
     @cached_property
+    def evaluations(self) -> int:
+        """Evaluations of the rates in a step: stages may share their argument."""
+        return len(set(self.alpha))
+
+    @cached_property
     def _beta(self) -> Any:
         return extended(self.alpha) + extended(self.gamma)
 

@@ -207,6 +207,11 @@ class RungeKutta:
         return len(self.b)
 
     @property
+    def evaluations(self) -> int:
+        """Evaluations of the rates in a step: the last stage of one may be the first of the next."""
+        return self.stages - (self.ends_in_a_stage and not any(self.a[0]))
+
+    @property
     def paired(self) -> bool:
         """Whether it has an embedded solution; else the error is estimated by step doubling.
 

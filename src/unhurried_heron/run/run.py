@@ -35,6 +35,8 @@ class Run:
         Why and where it ended.
     tally : Tally
         Counts of work.
+    chosen : str
+        Of a method that chooses along the run: what it took, and why, in a sentence.
     """
 
     problem: Problem
@@ -48,6 +50,8 @@ class Run:
     _ledger: Array | None = field(repr=False)
     _crossings: tuple[tuple[float, str, float], ...] = field(default=(), repr=False)
     _landings: tuple[tuple[int, str], ...] = field(default=(), repr=False)
+    chosen: str = ""
+    _members: tuple[str, ...] = field(default=(), repr=False)
 
     @property
     def times(self) -> Array:
@@ -119,8 +123,8 @@ class Run:
 
         Parameters
         ----------
-        t : float or array of shape (n_times,)
-            Times between the start and where the run ended.
+        t : float or array of shape (n_times,), or str
+            Times between the start and where the run ended; one of them may be said with a unit, "2 h".
         names : str or sequence of str, optional
             States and derived quantities to return; by default all states in the order of ``run.problem.states``.
 
@@ -135,6 +139,10 @@ class Run:
         RunError
             A time lies outside the run, or the steps were not kept (``record`` was a count or times).
         """
+        if isinstance(t, str):
+            from unhurried_heron.units.quantities import in_unit_of
+
+            t = in_unit_of(t, self.problem.units.get("t", ""), "run.at")
         try:
             times = np.asarray(t, dtype=np.float64)
         except (TypeError, ValueError, OverflowError):
@@ -200,7 +208,8 @@ class Run:
         """One row for each attempt: ``time``, ``step``, ``error``, ``accepted``, ``order``, ``iterations``, ``switch``.
 
         ``error`` is the estimate in units of the tolerance: at most 1 for an accepted step, NaN where there is none.
-        ``switch`` names what a step landed on, and is empty elsewhere.
+        ``switch`` names what a step landed on, and is empty elsewhere. Where the method chooses along the run,
+        ``method`` names that of each step.
 
         Raises
         ------
@@ -217,7 +226,9 @@ class Run:
                 expected='record="steps", or ledger=True',
                 given=f"record={self.options.get('record')!r}",
             )
-        frame = pd.DataFrame(self._ledger)
+        frame = pd.DataFrame(self._ledger).drop(columns="member")
+        if self._members:
+            frame["method"] = [self._members[member] for member in self._ledger["member"]]
         landed = dict(self._landings)
         frame["switch"] = [landed.get(row, "") for row in range(len(frame))]
         return frame
@@ -235,8 +246,9 @@ class Run:
         more = " …" if len(self.columns) > 4 else ""
         title = f" of '{self.problem.title}'" if self.problem.title else ""
         advice = f"\n {self.ending.advice}" if self.ending.advice else ""
+        chosen = f"\n {self.method} {self.chosen}" if self.chosen else ""
         return (
-            f"<Run{title} with {self.method}: {self.ending.message}{advice}\n"
+            f"<Run{title} with {self.method}: {self.ending.message}{advice}{chosen}\n"
             f" {counts}, {self.tally.rate_evaluations} rate evaluations, {self.tally.seconds:.3g} s\n"
             f" at t = {self.ending.time:.6g}: {final}{more}>"
         )

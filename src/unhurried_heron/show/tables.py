@@ -17,10 +17,12 @@ from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.compare import Comparison
+from unhurried_heron.study.methods_table import facts_of
 
 if TYPE_CHECKING:
     # the checks know units, whose library takes long to import
-    from unhurried_heron.study.report import Report
+    from unhurried_heron.study.methods_table import facts_of
+from unhurried_heron.study.report import Report
 
 _PLAIN_WIDTH = 180
 # columns of names, which do not wrap
@@ -96,30 +98,54 @@ def number(value: Any, digits: int = 3) -> str:
     return f"{value:,}" if isinstance(value, int) else f"{value:.{digits}g}"
 
 
-def methods_table(methods: Iterable[Method]) -> Sheet:
-    """One row for each method: name, order, stages, whether it adapts and suits stiff problems, source."""
-    table = _table(
-        [
-            ("method", "left"),
-            ("order", "right"),
-            ("embedded", "right"),
-            ("stages", "right"),
-            ("between steps", "right"),
-        ]
-        + [("adaptive", "left"), ("for stiff", "left"), ("source", "left")]
-    )
+def methods_table(methods: Iterable[Method], why: str = "") -> RenderableType:
+    """A table for each family: orders, work, whether methods adapt and suit stiff problems, stability, source."""
+    parts: list[RenderableType] = [Text(why)] if why else []
+    families: dict[str, Sheet] = {}
     for method in methods:
-        table.add_row(
+        if method.family not in families:
+            families[method.family] = _table(
+                [("method", "left"), ("order", "right"), ("embedded", "right"), ("between", "right")]
+                + [("stages", "right"), ("rates", "right"), ("adapts", "left"), ("stable", "right"), ("stiff", "left")]
+                + [("real", "right"), ("imaginary", "right"), ("carries", "left"), ("source", "left")],
+                method.family,
+            )
+        facts = facts_of(method)
+        families[method.family].add_row(
             method.name,
             str(method.order),
             str(method.embedded_order or "–"),
-            str(method.stages),
             str(method.interpolant_order),
-            "yes" if method.adaptive else "no, give a step",
+            str(method.stages),
+            str(method.evaluations),
+            _ADAPTS[facts["error estimate"]],
+            _stability(facts),
             "yes" if method.stiff else "no",
+            _limit(facts["real limit"]),
+            _limit(facts["imaginary limit"]),
+            facts["carries"] or "–",
             method.source,
         )
-    return table
+    return Group(*parts, *families.values(), Text(_LEGEND, style="dim"))
+
+
+_LEGEND = (
+    "embedded: order of the second solution. between: order between the steps. rates: evaluations a step, of implicit "
+    "methods in one iteration. stable: A, L, or the angle of the wedge. real, imaginary: how far h lambda may go."
+)
+_ADAPTS = {"none": "no", "step doubling": "doubling", "second solution": "yes"}
+
+
+def _stability(facts: dict[str, Any]) -> str:
+    if facts["L-stable"]:
+        return "L"
+    if facts["A-stable"]:
+        return "A"
+    return f"{facts['angle']:.4g}°" if facts["angle"] else "–"
+
+
+def _limit(value: float) -> str:
+    return "∞" if math.isinf(value) else f"{value:.4g}"
 
 
 def run_report(run: Run) -> RenderableType:
@@ -140,6 +166,8 @@ def run_report(run: Run) -> RenderableType:
         Text(str(run.ending), style="" if run.ending.as_asked else "bold red"),
         Text(f"{work}; {tally.seconds:.3g} s"),
     ]
+    if run.chosen:
+        parts.insert(2, Text(f"{run.method} {run.chosen}"))
     landed: Any = run.switches["switch"].value_counts(sort=False) if run._crossings else {}
     if len(landed):
         told = "; ".join(f"{text} ({count:,} time{'s' * (count > 1)})" for text, count in landed.items())

@@ -1,35 +1,148 @@
-"""The methods of the catalogue side by side."""
+"""The methods of the catalogue side by side, and which of them are for what."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Iterable
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from unhurried_heron.methods.catalogue import CATALOGUE
+from unhurried_heron.errors import OptionError, near_spelling
+from unhurried_heron.methods.catalogue import all_methods
+from unhurried_heron.methods.method import Method
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-def methods() -> pd.DataFrame:
-    """Return a DataFrame of the methods: one row for each, indexed by its name.
+class Purpose(NamedTuple):
+    """What methods may be wanted for: which of them are, and why these."""
 
-    Columns: ``order`` of the solution, ``embedded order`` of the second one that estimates the error (0 without),
-    ``stages``, ``order between steps``, ``adaptive``, ``stiff``, ``family``, ``source``.
+    fits: Callable[[Method], bool]
+    why: str
+
+
+def _single_matrix(method: Method) -> bool:
+    return not method.implicit or method.family.startswith(("diagonally", "Rosenbrock", "backward"))
+
+
+PURPOSES: Final[dict[str, Purpose]] = {
+    "stiff": Purpose(
+        lambda method: method.stiff and method.adaptive,
+        "They damp fast decays however long the step (|R| < 1 far out, and stable in a wedge around the negative axis), "
+        "and choose their steps.",
+    ),
+    "smooth": Purpose(
+        lambda method: method.adaptive and method.order >= 4 and (not method.implicit or method.name == "auto"),
+        "They solve no equations, and their order of 4 and more makes long steps where the solution is smooth.",
+    ),
+    "accurate": Purpose(
+        lambda method: method.adaptive and method.order >= 6,
+        "From order 6 on, ten times the accuracy costs steps less than half as long again.",
+    ),
+    "cheap": Purpose(
+        lambda method: method.evaluations <= 2 and not method.implicit,
+        "One or two evaluations of the rates a step, and no equations to solve.",
+    ),
+    "large": Purpose(
+        lambda method: method.adaptive and _single_matrix(method) and (method.stiff or not method.implicit),
+        "They solve with one real matrix of the size of the system, or none; methods with several stages at once also "
+        "factor complex ones.",
+    ),
+}
+
+
+def chosen_for(purpose: str | None) -> tuple[tuple[Method, ...], str]:
+    """Return the methods for a purpose, and why these; all methods for None.
+
+    Raises
+    ------
+    OptionError
+        There is no such purpose.
     """
+    if purpose is None:
+        return all_methods(), ""
+    if not isinstance(purpose, str) or purpose not in PURPOSES:
+        raise OptionError(
+            f"there is no purpose '{purpose}'{near_spelling(str(purpose), PURPOSES)}",
+            name="purpose",
+            place="methods",
+            expected="one of " + ", ".join(PURPOSES),
+            given=repr(purpose)[:80],
+        )
+    fits, why = PURPOSES[purpose]
+    return tuple(method for method in all_methods() if fits(method)), why
+
+
+def estimate_of(method: Method) -> str:
+    """Say how a method estimates its error."""
+    if not method.adaptive:
+        return "none"
+    return "second solution" if getattr(method, "paired", True) else "step doubling"
+
+
+def carries(method: Method) -> str:
+    """Say which of its two solutions an adaptive method carries on."""
+    if not method.adaptive or not method.embedded_order or method.embedded_order == method.order:
+        return ""
+    return "higher" if method.order > method.embedded_order else "lower"
+
+
+def facts_of(method: Method) -> dict[str, Any]:
+    """Return what a table says of a method, by column; every number is computed from its coefficients."""
+    region = method.region
+    return {
+        "family": method.family,
+        "order": method.order,
+        "embedded order": method.embedded_order,
+        "carries": carries(method),
+        "stages": method.stages,
+        "evaluations": method.evaluations,
+        "order between steps": method.interpolant_order,
+        "adaptive": method.adaptive,
+        "error estimate": estimate_of(method),
+        "implicit": method.implicit,
+        "stiff": method.stiff,
+        "A-stable": region.a_stable,
+        "L-stable": region.l_stable,
+        "angle": region.angle,
+        "real limit": region.real,
+        "imaginary limit": region.imaginary,
+        "source": method.source,
+    }
+
+
+def table_of(methods: Iterable[Method]) -> pd.DataFrame:
+    """Return a DataFrame of methods: one row for each, indexed by its name."""
     import pandas as pd
 
-    rows = [
-        {
-            "method": each.name,
-            "order": each.order,
-            "embedded order": each.embedded_order,
-            "stages": each.stages,
-            "order between steps": each.interpolant_order,
-            "adaptive": each.adaptive,
-            "stiff": each.stiff,
-            "family": each.family,
-            "source": each.source,
-        }
-        for each in CATALOGUE.values()
-    ]
+    rows = [{"method": method.name, **facts_of(method)} for method in methods]
     return pd.DataFrame(rows).set_index("method")
+
+
+def methods(purpose: str | None = None) -> pd.DataFrame:
+    """Return a DataFrame of the methods: one row for each, indexed by its name.
+
+    Parameters
+    ----------
+    purpose : {"stiff", "smooth", "accurate", "cheap", "large"}, optional
+        Only those that are for it; what makes them so stands in ``frame.attrs["why"]``.
+
+    Returns
+    -------
+    DataFrame
+        ``family``; ``order`` of the solution, ``embedded order`` of the second one that estimates the error (0 without),
+        which of the two the method ``carries`` on; ``stages``; ``evaluations`` of the rates in a step, of methods that
+        are solved for in one iteration; ``order between steps``; whether it is ``adaptive``, its ``error estimate``,
+        whether it is ``implicit``, and meant for ``stiff`` problems; ``A-stable``, ``L-stable``, and the ``angle`` in
+        degrees of the stable wedge around the negative axis; ``real limit`` and ``imaginary limit``: up to which x it is
+        stable at h lambda = -x and i x; ``source``. Methods of variable order are listed with their highest order, and
+        Adams with the region of its lowest.
+
+    Raises
+    ------
+    OptionError
+        There is no such purpose.
+    """
+    chosen, why = chosen_for(purpose)
+    frame = table_of(chosen)
+    frame.attrs["why"] = why
+    return frame

@@ -192,6 +192,29 @@ def number_for(value: float, unit: str, beside: str, units: Mapping[str, str], s
     return _in_unit(value, unit, wanted, place)
 
 
+def in_unit_of(value: Any, unit: str, place: str) -> Any:
+    """Return an option that may be said with a unit as a plain number in a unit; anything else as it is.
+
+    Raises
+    ------
+    UnitError
+        It is of another kind, or nothing is known of the unit it should be in.
+    """
+    match = QUANTITY.match(value) if isinstance(value, str) and len(value) < 200 else None
+    if match is None:
+        return value
+    given = match["unit"].strip()
+    if not unit:
+        raise UnitError(
+            "this has a unit, and what it is measured by has none",
+            name=given,
+            place=place,
+            expected="a plain number, or a problem whose interval and states have units",
+            given=value,
+        )
+    return _in_unit(float(match["number"]), given, unit, place)
+
+
 def keep_kinds(units: Mapping[str, str], new_units: Mapping[str, str], changed: Mapping[str, Any]) -> None:
     """Refuse a changed value in a unit of another kind than the value before it had.
 

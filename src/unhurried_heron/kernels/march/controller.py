@@ -32,6 +32,8 @@ def factor_after_acceptance(address, error, control):
         growth = min(trend, growth) if it.cautious == 1 else trend
     it.previous_size, it.previous_step = size, control.length
     factor = min(it.grow, max(it.shrink, np.exp(growth)))
+    if 1.0 < factor < it.deadband:
+        factor = 1.0
     return min(factor, 1.0) if control.after_refusal == 1 else factor
 
 

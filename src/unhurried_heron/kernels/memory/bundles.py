@@ -115,6 +115,7 @@ CONTROLLER: Final = np.dtype(
         ("cautious", np.int64),
         ("shrink", np.float64),
         ("grow", np.float64),
+        ("deadband", np.float64),  # a factor of growth below which a step keeps its length
         ("previous_size", np.float64),  # of the step before: logarithm of its error over the aim, and length (0 none)
         ("previous_step", np.float64),
     ],
@@ -357,6 +358,10 @@ CHOICE: Final = np.dtype(
 )
 
 
+# so many changes from one method to the other are told with their times
+CHANGES: Final = 32
+
+
 class ChoosingWork(NamedTuple):
     """Two methods of which one marches at a time, that of ``links``.
 
@@ -374,6 +379,8 @@ class ChoosingWork(NamedTuple):
     moved: Array
     rates: Array
     sizes: Array
+    taken: LongArray
+    when: Array
 
 
 SEVERAL: Final = np.dtype(
@@ -387,13 +394,14 @@ SEVERAL: Final = np.dtype(
 
 
 class SeveralWork(NamedTuple):
-    """Several methods of rising order, all laid out: ``orders`` int64, ``highest`` that is taken, ``room``."""
+    """Several methods of rising order, all laid out: ``orders``, steps ``taken`` int64, ``highest`` that is taken."""
 
     several: Annotated[Any, SEVERAL]
     highest: int
     room: int
     links: LongArray
     orders: LongArray
+    taken: LongArray
 
 
 HISTORY: Final = np.dtype(
