@@ -27,7 +27,7 @@ def row(work, rows, j, n):
 def start(system, work, control):
     """Forget the past, and have the starter start."""
     history = history_in(work.history)
-    history.count, history.head, history.length = 0, 0, 0.0
+    history.count, history.head, history.length, history.handed = 0, 0, 0.0, 1
     hand_slope(system, work.links, 0)
     control.ask = START
     answer = ask_member(control, work.links, 0)
@@ -82,13 +82,18 @@ def lacks_past(work, control):
     history = history_in(work.history)
     history.delegated = 1
     if history.count >= work.steps and (work.steps == 1 or _same(control.length, history.length)):
-        history.delegated = 0
+        history.delegated = history.handed = 0
     return history.delegated == 1
 
 
 @inner
 def attempt_of_starter(system, work, control):
-    """Have the starter attempt the step."""
+    """Have the starter attempt the step; it begins anew where it was not the one before."""
+    history = history_in(work.history)
+    if history.handed == 0:
+        hand_slope(system, work.links, 0)
+        history.handed, control.ask = 1, START
+        ask_member(control, work.links, 0)
     control.ask = ATTEMPT
     return ask_member(control, work.links, 0)
 

@@ -80,7 +80,8 @@ def _reversed_characteristic(m: Any) -> tuple[float, ...]:
 def value_at(function: Polynomials, z: Any) -> Any:
     """Return R(z)."""
     top, bottom = (np.polyval([float(x) for x in part][::-1], z) for part in function)
-    return top / bottom
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return top / bottom
 
 
 def value_at_infinity(function: Polynomials) -> float:

@@ -410,6 +410,7 @@ HISTORY: Final = np.dtype(
         ("head", np.int64),  # the newest
         ("length", np.float64),  # of the steps between them, 0 where there is one alone
         ("delegated", np.int64),  # whether the present step is the starter's
+        ("handed", np.int64),  # whether the starter knows where the march is
     ],
     align=True,
 )
