@@ -8,18 +8,32 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.families.controller import Controller
-from unhurried_heron.families.error_scale import proportional
+from unhurried_heron.families.error_scale import ErrorScale, proportional
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.kernels.memory.bundles import EXPLICIT_MEMORY, Tableau
 from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.coefficients import balanced, floats
 from unhurried_heron.methods.runge_kutta import EXPLICIT as NAME
 from unhurried_heron.methods.runge_kutta import RungeKutta
+from unhurried_heron.run.trajectory import Array
 
 # proportional and integral parts (K. Gustafsson, ACM Trans. Math. Softw. 17 (1991) 533-554): with 0.6 of the error now
 # and 0.2 of its change the steps settle where stability limits them, instead of being refused again and again. At this
 # share least work was done for an error reached, over the problems of the tests
 _CONTROLLER: Final = Controller(share=0.77, now=0.8, before=-0.2)
+
+
+# where errors between the steps are larger than what is estimated, steps are shorter by so much more: between them
+# what cancels at their ends does not
+_BETWEEN: Final = 0.4
+
+
+def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+    scale = proportional(method, relative, absolute, state, fixed)
+    if fixed or method.order == 1 or method.between_errors <= 1.0:
+        return scale
+    share = _BETWEEN / method.between_errors
+    return ErrorScale(share * scale.relative, share * scale.absolute)
 
 
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
@@ -61,5 +75,5 @@ def _compiled(method: RungeKutta, size: int | None) -> tuple[list[int], Any]:
 
 
 EXPLICIT: Final = Family(
-    NAME, "explicit_runge_kutta.family", _lay_out, scale=proportional, takes_controller=True, reference=FOR_SMOOTH
+    NAME, "explicit_runge_kutta.family", _lay_out, scale=_scale, takes_controller=True, reference=FOR_SMOOTH
 )

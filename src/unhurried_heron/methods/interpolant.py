@@ -16,7 +16,7 @@ import numpy as np
 
 from unhurried_heron.errors import MethodError
 from unhurried_heron.methods.coefficients import Matrix, floats
-from unhurried_heron.methods.rooted_trees import MAX_ORDER, ElementaryWeights, Scalar, density, trees
+from unhurried_heron.methods.rooted_trees import MAX_ORDER, ElementaryWeights, Scalar, density, symmetry, trees
 
 # residual below which a condition counts as met
 _MET: Final = 1e-12
@@ -59,6 +59,24 @@ def order_of_weights(a: Sequence[Sequence[Scalar]], given: Matrix) -> int:
         if not np.abs(phi @ given.T - wanted).max() < _MET * max(1.0, np.abs(given).max()):
             return order - 1
     return MAX_ORDER
+
+
+def leading_error(a: Any, rows: Matrix, order: int) -> float:
+    """Return the size of what weights miss of the conditions of an order, at the worst theta.
+
+    ``rows``: weights of the powers of theta, or a single row of differences of weights. The size is that of the
+    coefficients of elementary differentials: E. Hairer, S. P. Norsett and G. Wanner, *Solving Ordinary Differential
+    Equations I*, 2nd ed. (1993), section II.3.
+    """
+    weights, theta = ElementaryWeights(a), np.linspace(0.0, 1.0, 101)
+    powers = theta[:, None] ** np.arange(1, len(rows) + 1) if len(rows) > 1 else np.ones((1, 1))
+    total: Any = 0.0
+    for tree in trees(order):
+        missed = powers @ rows @ weights.stages(tree).astype(float)
+        if len(rows) > 1:
+            missed = missed - theta**order / density(tree)
+        total = total + (missed / symmetry(tree)) ** 2
+    return float(np.sqrt(total).max())
 
 
 def _conditions(weights: ElementaryWeights, orders: range, degree: int) -> tuple[Matrix, Matrix]:

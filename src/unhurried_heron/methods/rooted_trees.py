@@ -7,6 +7,8 @@ sorted tuple of the subtrees that hang from its root; the single node is ``()``.
 from __future__ import annotations
 
 import functools
+import math
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
 from typing import Any, Final
@@ -27,6 +29,15 @@ def trees(order: int) -> tuple[Tree, ...]:
     if order == 1:
         return ((),)
     return tuple(_forests(order - 1, order - 1, 0))
+
+
+@functools.cache
+def symmetry(tree: Tree) -> int:
+    """Return the number of ways in which a tree can be laid on itself."""
+    result = 1
+    for branch, count in Counter(tree).items():
+        result *= math.factorial(count) * symmetry(branch) ** count
+    return result
 
 
 def condition(tree: Tree) -> str:

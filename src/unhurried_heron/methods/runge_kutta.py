@@ -13,7 +13,7 @@ from unhurried_heron.errors import MethodError
 from unhurried_heron.methods.coefficients import Matrix, Row, check_name, floats, refusal, row, sequence, square
 from unhurried_heron.methods.doubling import Doubled, double
 from unhurried_heron.methods.fully_implicit import Blocks, check_blocks
-from unhurried_heron.methods.interpolant import continuous_weights, joined_weights, order_of_weights
+from unhurried_heron.methods.interpolant import continuous_weights, joined_weights, leading_error, order_of_weights
 from unhurried_heron.methods.nodes import collocation
 from unhurried_heron.methods.rooted_trees import ElementaryWeights, assumed_order, condition
 from unhurried_heron.methods.stability import Polynomials, Region, region, stability_function, value_at_infinity
@@ -314,11 +314,23 @@ class RungeKutta:
             # the rate at the end of the step joins as one more stage
             wider = (*((*each, zero) for each in self.a), (*self.b, zero))
             return continuous_weights(wider, (*self.b, zero), self.order)
-        rows, weights = self._with_end_rate()
+        weights = self._with_end_rate()[1].T
+        return weights.copy(), order_of_weights(self._wide(len(weights.T)), weights)
+
+    def _wide(self, width: int) -> list[Row]:
+        """The rows of all stages that a step polynomial uses."""
         ends = () if self.ends_in_a_stage or self.implicit else (self.b,)
-        width = len(weights)
-        every = [(*each, *[zero] * (width - len(each))) for each in (*self.a, *ends, *rows)]
-        return weights.T.copy(), order_of_weights(every, weights.T)
+        rows = (*self.a, *ends, *self.further_stages)
+        return [(*each, *[Fraction(0)] * (width - len(each))) for each in rows]
+
+    @cached_property
+    def between_errors(self) -> float:
+        """How large the error between the steps is beside what the error estimate tells, of an explicit pair."""
+        order = self.estimate_order
+        if self._interpolant[1] != order:
+            return 0.0
+        told = leading_error(self.a, self.error_weights[:1], min(self.order, self.embedded_order) + 1)
+        return leading_error(self._wide(len(self.interpolant.T)), self.interpolant, order + 1) / told
 
     @property
     def interpolant(self) -> Matrix:
