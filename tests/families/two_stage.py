@@ -9,9 +9,12 @@ from typing import Annotated, Any, NamedTuple
 import numpy as np
 
 from unhurried_heron.families import Controller, Demand, Family, WorkSpace
-from unhurried_heron.kernels.memory.bundles import CONTROLLER, NEWTON, Array
+from unhurried_heron.kernels.memory.bundles import CONTROLLER, Array
+from unhurried_heron.kernels.memory.work_spaces import NEWTON
+from unhurried_heron.methods.stability import Region
 
 GAMMA = 1.0 - math.sqrt(0.5)
+REGION = Region(math.inf, math.inf, 90.0, 0.0)
 
 
 @dataclass(frozen=True)
@@ -24,9 +27,13 @@ class TwoStage:
     stages: int = 2
     order: int = 2
     embedded_order: int = 1
+    estimate_order: int = 1
     interpolant_order: int = 2
+    evaluations: int = 2
+    implicit: bool = True
     stability: tuple = ((1.0, 1.0 - 2.0 * GAMMA), (1.0, -2.0 * GAMMA, GAMMA**2))
     real_stability_limit: float = math.inf
+    region: Region = REGION
 
 
 class Work(NamedTuple):

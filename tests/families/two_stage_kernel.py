@@ -11,7 +11,6 @@ from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal
 from unhurried_heron.kernels.march.outcome import too_short
-from unhurried_heron.kernels.memory.bundles import CONVERGED, STOPPED
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -26,6 +25,7 @@ from unhurried_heron.kernels.memory.control import (
     STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.memory.decoding import decoder, system_in
+from unhurried_heron.kernels.memory.work_spaces import CONVERGED, STOPPED
 
 work_in = decoder(Work)
 

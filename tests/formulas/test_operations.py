@@ -36,7 +36,7 @@ def machine(text: str, point: tuple[float, ...]) -> float:
     problem = uh.Problem.from_text(
         f"x' = {text} + 0*(a + b)", initial={"x": 0}, parameters={"a": point[1], "b": point[2]}, interval=(0, 1)
     )
-    rates = native_system(problem, (), with_jacobian=False, held=False).rates
+    rates = native_system(problem, (), held=False).rates
     return float(evaluate_rows(rates, np.array([point[0]]), np.zeros((1, 1)))[0, 0])
 
 

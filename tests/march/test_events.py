@@ -8,7 +8,9 @@ import pytest
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import all_methods
 
-METHODS = [{"method": m.name, **({"rtol": 1e-9} if m.adaptive else {"step": 1e-3})} for m in all_methods()]
+METHODS = [
+    {"method": m.name, **({"rtol": 1e-9} if m.adaptive and m.order > 2 else {"step": 1e-3})} for m in all_methods()
+]
 
 
 @pytest.mark.parametrize("options", METHODS, ids=lambda o: o["method"])
@@ -20,11 +22,12 @@ def test_located_on_the_solution_itself(oscillator: uh.Problem, options: dict, b
     run = uh.integrate(problem, **options, events=[uh.Event("x = 0.5", name="half")])
     found = run.events
     assert len(found) == 2
-    assert np.abs(found["x"] - 0.5).max() < 1e-15
+    # weights of step polynomials of high order cancel by some digits
+    assert np.abs(found["x"] - 0.5).max() < 1e-13
     assert np.abs(run.at(found["time"].to_numpy()) - found[["x", "v"]].to_numpy()).max() < 1e-15
     exact = np.array([np.pi / 6, 5 * np.pi / 6])
     order = exact[::-1] if backward else exact
-    assert np.abs(found["time"] - order).max() < (2e-3 if options["method"] == "euler" else 1e-6)
+    assert np.abs(found["time"] - order).max() < (1e-2, 1e-5, 1e-6)[min(ORDERS[options["method"]], 3) - 1]
 
 
 def test_directions(oscillator: uh.Problem) -> None:

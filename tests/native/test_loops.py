@@ -11,7 +11,7 @@ import unhurried_heron as uh
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import native_derived, native_system
+from unhurried_heron.native.system import native_derived, native_system, with_slopes
 from unhurried_heron.study.beginning import surroundings
 
 PLACES = ["u[i]", "u[i-1]", "u[i+1]", "v[i]", "v[n+1-i]", "u[1]", "v[n]", "w", "i", "k", "t", "2", "0.5"]
@@ -108,7 +108,7 @@ def test_indices_of_sums_never_catch_each_other() -> None:
         parameters={"n": 3},
         interval=(0, 1),
     )
-    rates = native_system(problem, (), with_jacobian=True)
+    rates = with_slopes(native_system(problem, ()), problem)
     start = problem.start[None, :]
     assert evaluate_rows(rates.rates, np.array([0.0]), start)[0].tolist() == [343.0, 686.0, 1029.0]
     # d/du of i*(u1 + u2 + u3)^3

@@ -13,7 +13,7 @@ from unhurried_heron.formulas.expression import SUM, Node, name, number
 from unhurried_heron.formulas.layout import Block, Loop
 from unhurried_heron.native.bounds import hold_within
 from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import native_derived, native_system
+from unhurried_heron.native.system import native_derived, native_system, with_slopes
 
 LEAKS = [
     "u[i]' = u[i-1] + sum(u[m] for m in 1..9) for i in 1..3\nu[0] = 0",
@@ -80,7 +80,7 @@ def test_random_families_against_plain_loops(data: st.DataObject) -> None:
             uh.Problem.from_text("\n".join(lines), initial={"u": state}, interval=(0, 1))
         return
     problem = uh.Problem.from_text("\n".join(lines), initial={"u": state}, interval=(0, 1))
-    native = native_system(problem, (), with_jacobian=True)
+    native = with_slopes(native_system(problem, ()), problem)
     assert evaluate_rows(native.rates, np.array([t]), state[None, :])[0] == pytest.approx(rates, rel=1e-13)
     found = evaluate_rows(native_derived(problem), np.array([t]), state[None, :])[0]
     assert found == pytest.approx([derived], rel=1e-13)
@@ -116,6 +116,6 @@ def test_budgets_end_long_attempts() -> None:
 def test_thousands_of_events_are_one_module() -> None:
     events = [uh.Event(f"x = {k}/1000", name=f"e{k}") for k in range(1, 1000)]
     problem = uh.Problem.from_text("x' = 1 - x", initial={"x": 0}, interval=(0, 3), events=events)
-    native = native_system(problem, problem.events, with_jacobian=False)
+    native = native_system(problem, problem.events)
     assert len({id(event.keep[0]) for event in native.events}) == 1
     assert len(uh.integrate(problem).events) == sum(k / 1000 < 1 - np.exp(-3) for k in range(1, 1000))

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Final
+from typing import Any, Final
 
 import numpy as np
 
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Demand, Family, WorkSpace
-from unhurried_heron.kernels.memory.bundles import CHANGES, CHOICE, ChoosingWork
+from unhurried_heron.kernels.memory.pasts import CHANGES, CHOICE, ChoosingWork
 from unhurried_heron.methods.choosing import CHOOSING, Choosing
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.trajectory import Array
@@ -24,13 +24,15 @@ def _as_given(method: Choosing, relative: Array, absolute: Array, state: Array, 
     return ErrorScale(relative, absolute)
 
 
-def pair_of(method: Choosing, relative: Array) -> tuple[Method, Method]:
-    """Return the two methods for the tightest of the tolerances."""
-    return method.pair(float(relative.min(where=relative > 0.0, initial=1.0)))
+def pair_of(method: Any, relative: Array) -> tuple[Method, Method]:
+    """Return the two methods of a `Choosing` for the tightest of the tolerances."""
+    pair: tuple[Method, Method] = method.pair(float(relative.min(where=relative > 0.0, initial=1.0)))
+    return pair
 
 
 def _lay_out(method: Choosing, demand: Demand) -> WorkSpace:
-    assert demand.member is not None and demand.degree_of is not None, "a march lays out members"
+    assert demand.member is not None, "a march lays out members"
+    assert demand.degree_of is not None, "and knows their polynomials"
     n, pair = demand.n, pair_of(method, demand.scales.relative)
     # the stiff one is laid out when it is needed
     member = demand.member(pair[0])

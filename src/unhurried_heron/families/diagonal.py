@@ -11,7 +11,7 @@ from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps, proportional
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
-from unhurried_heron.kernels.memory.bundles import IMPLICIT_MEMORY, NEWTON, DiagonalWork
+from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, DiagonalWork
 from unhurried_heron.methods.coefficients import floats
 from unhurried_heron.methods.runge_kutta import DIAGONALLY_IMPLICIT, RungeKutta
 from unhurried_heron.methods.stability import follows_growth
@@ -73,7 +73,7 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
         k=np.zeros((s, n)),
         p=np.zeros((degree + 1, n)),
         **numbers,
-        **{name: np.zeros(n) for name in vectors},
+        **dict[str, Any]({name: np.zeros(n) for name in vectors}),
     )
     return WorkSpace(work, np.zeros(n), degree, (*contexts, linear, keep))
 

@@ -9,8 +9,7 @@ import numpy as np
 
 from unhurried_heron.errors import OptionError
 from unhurried_heron.families.family import Member, WorkSpace
-from unhurried_heron.kernels.memory.bundles import ExactWork
-from unhurried_heron.native.system import native_exact
+from unhurried_heron.kernels.memory.pasts import ExactWork
 from unhurried_heron.problem.problem import Problem
 
 EXACT: Final = "exact"
@@ -41,6 +40,9 @@ class ExactStart:
 
     def member(self, n: int, kernel: Any) -> Member:
         """Lay it out."""
+        # what compiles is loaded when something runs
+        from unhurried_heron.native.system import native_exact
+
         function = native_exact(self.problem)
         given = list(self.problem.model.exact)
         theta = np.linspace(0.0, 1.0, _DEGREE + 1)

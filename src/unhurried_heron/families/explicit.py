@@ -10,7 +10,7 @@ import numpy as np
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional
 from unhurried_heron.families.family import Demand, Family, WorkSpace
-from unhurried_heron.kernels.memory.bundles import EXPLICIT_MEMORY, Tableau
+from unhurried_heron.kernels.memory.work_spaces import EXPLICIT_MEMORY, Tableau
 from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.coefficients import balanced, floats
 from unhurried_heron.methods.runge_kutta import EXPLICIT as NAME
@@ -25,7 +25,7 @@ _CONTROLLER: Final = Controller(share=0.77, now=0.8, before=-0.2)
 
 # where errors between the steps are larger than what is estimated, steps are shorter by so much more: between them
 # what cancels at their ends does not
-_BETWEEN: Final = 0.4
+_BETWEEN: Final = 0.35
 
 
 def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
@@ -44,7 +44,8 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     stages, where = np.zeros((total + (total > width), demand.n)), np.zeros(1, dtype=np.int64)
     memory = np.zeros(1, dtype=EXPLICIT_MEMORY)
     controller = (demand.controller or _CONTROLLER).record(method.estimate_order)
-    tableau = Tableau(memory, controller, *addresses, degree, width, total, stages, where)
+    attempt, further, error, polynomial = addresses
+    tableau = Tableau(memory, controller, attempt, further, error, polynomial, degree, width, total, stages, where)
     return WorkSpace(tableau, stages[0], degree, (engine,))
 
 

@@ -29,7 +29,8 @@ class Demand(NamedTuple):
 
     ``n`` states; ``control`` (1,), the march's control record; ``scales`` of the error estimate; ``fixed``: whether the
     steps are; ``linear``: linear algebra for an implicit family; ``starting``: what a multistep method is to be started
-    by; ``controller``: how the steps are to follow the error, where that was said; ``member``: lays out another method beside it, ``degree_of``: tells the degree of its polynomials.
+    by; ``controller``: how the steps are to follow the error, where that was said; ``member``: lays out another method
+    beside it, ``degree_of``: tells the degree of its polynomials.
     """
 
     n: int

@@ -10,7 +10,7 @@ from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, MOST_STUBBORN, dense_context, growth_kernel
-from unhurried_heron.kernels.memory.bundles import IMPLICIT_MEMORY, NEWTON, BlockWork
+from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, BlockWork
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.fully_implicit import Blocks
 from unhurried_heron.methods.runge_kutta import FULLY_IMPLICIT as NAME
@@ -53,7 +53,7 @@ def numbers_of(method: RungeKutta, scales: ErrorScale) -> dict[str, Any]:
     blocks: Blocks = method.blocks
     first, second = blocks.places
     nodal = blocks.nodal
-    limits = [scales.newton, scales.between, follows_growth(method.stability), blocks.gamma]
+    limits: list[Any] = [scales.newton, scales.between, follows_growth(method.stability), blocks.gamma]
     limits += [
         np.polyval(nodal, 0.0),
         blocks.largest,
@@ -101,8 +101,8 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     pairs = [linear.context(True) for _ in range(numbers["n_pairs"])]
     whole = dense_context(m, control, None, False)
     blocks = [*(real if numbers["n_real"] else []), *pairs]
-    rows = {name: np.zeros((s, n)) for name in ("z", "w", "f", "g", "p")}
-    vectors = {name: np.zeros(n) for name in ("scale", "shifted", "moved", "estimate", "d1", "d2")}
+    rows: dict[str, Any] = {name: np.zeros((s, n)) for name in ("z", "w", "f", "g", "p")}
+    vectors: dict[str, Any] = {name: np.zeros(n) for name in ("scale", "shifted", "moved", "estimate", "d1", "d2")}
     work = BlockWork(
         memory=np.zeros(1, dtype=IMPLICIT_MEMORY),
         controller=(demand.controller or _CONTROLLER).record(method.estimate_order),

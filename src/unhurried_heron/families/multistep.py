@@ -11,13 +11,8 @@ from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import Demand, Family, Member, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
-from unhurried_heron.kernels.memory.bundles import (
-    HISTORY,
-    IMPLICIT_MEMORY,
-    NEWTON,
-    ExplicitHistoryWork,
-    ImplicitHistoryWork,
-)
+from unhurried_heron.kernels.memory.pasts import HISTORY, ExplicitHistoryWork, ImplicitHistoryWork
+from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.multistep import EXPLICIT_MULTISTEP, IMPLICIT_MULTISTEP, Multistep
 from unhurried_heron.run.trajectory import Array
 
@@ -104,7 +99,7 @@ def _lay_out_implicit(method: Multistep, demand: Demand) -> WorkSpace:
         limits=np.array([demand.scales.newton]),
         jacobian=linear.jacobian,
         **shared,
-        **{name: np.zeros(n) for name in vectors},
+        **dict[str, Any]({name: np.zeros(n) for name in vectors}),
     )
     return WorkSpace(work, np.zeros(n), shared["room"], (context, linear), (member,), shared["links"])
 

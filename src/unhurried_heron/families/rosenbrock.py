@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Final
+from typing import Any, Final
 
 import numpy as np
 
@@ -11,7 +11,7 @@ from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
-from unhurried_heron.kernels.memory.bundles import IMPLICIT_MEMORY, NEWTON, LinearlyImplicitWork
+from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, LinearlyImplicitWork
 from unhurried_heron.methods.rosenbrock import ROSENBROCK, Rosenbrock
 from unhurried_heron.methods.stability import follows_growth
 from unhurried_heron.run.trajectory import Array
@@ -58,7 +58,7 @@ def _lay_out(method: Rosenbrock, demand: Demand) -> WorkSpace:
     return WorkSpace(work, np.zeros(n), degree, (context, linear, keep))
 
 
-def _same_rates(a: Array, alpha: Array) -> Array:
+def _same_rates(a: Array, alpha: Array) -> Any:
     """Return for each stage the first whose rates are the same, -1 for those at the start of the step."""
     found = np.arange(len(a), dtype=np.int64)
     for i in range(len(a)):

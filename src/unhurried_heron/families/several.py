@@ -9,7 +9,7 @@ import numpy as np
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
-from unhurried_heron.kernels.memory.bundles import SEVERAL, SeveralWork
+from unhurried_heron.kernels.memory.pasts import SEVERAL, SeveralWork
 from unhurried_heron.methods.choosing import SEVERAL_ORDERS as NAME
 from unhurried_heron.methods.choosing import Several
 from unhurried_heron.run.trajectory import Array

@@ -2,9 +2,9 @@
 
 Whether stability holds steps back is told by the largest modulus of an eigenvalue of the Jacobian, which a direction
 that is carried along finds with one evaluation of the rates now and then: the power method on differences. Steps of the
-non-stiff method over which that mode changes much more than the solution are held back by it; a step of the stiff method that replaces
-fewer of those than it costs is not worth while. Several such signs in a row are needed for a change, and more of them
-after one that did not last.
+non-stiff method over which that mode changes much more than the solution are held back by it; a step of the stiff
+method that replaces fewer of those than it costs is not worth while. Several such signs in a row are needed for a
+change, and more of them after one that did not pay.
 """
 
 from __future__ import annotations
@@ -13,10 +13,10 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_slope, slope_of
-from unhurried_heron.kernels.memory.bundles import CHANGES
 from unhurried_heron.kernels.memory.call import as_control, as_longs, call_native
 from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, CHANGE, DESCRIBE, REACHED_END, START
 from unhurried_heron.kernels.memory.decoding import choice_in, choosing_work_in, system_in
+from unhurried_heron.kernels.memory.pasts import CHANGES
 
 # a look costs one evaluation: after so many steps of the non-stiff method, and of the stiff one
 _LOOKS, _LOOKS_WHEN_STIFF = 8, 4

@@ -20,16 +20,6 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import forget
 from unhurried_heron.kernels.march.outcome import first_not_finite
 from unhurried_heron.kernels.march.polynomial import evaluate_step
-from unhurried_heron.kernels.memory.bundles import (
-    BETWEEN,
-    CONVERGED,
-    DIVERGED,
-    FRESH,
-    GROWS,
-    NEWTON_LIMIT,
-    OLD,
-    STOPPED,
-)
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -44,6 +34,16 @@ from unhurried_heron.kernels.memory.control import (
     REFUSED,
 )
 from unhurried_heron.kernels.memory.decoding import diagonal_work_in, implicit_memory, system_in
+from unhurried_heron.kernels.memory.work_spaces import (
+    BETWEEN,
+    CONVERGED,
+    DIVERGED,
+    FRESH,
+    GROWS,
+    NEWTON_LIMIT,
+    OLD,
+    STOPPED,
+)
 
 _SAME_STEP = 1e-3
 # beyond this many steps of the length before, its polynomial says nothing

@@ -1,4 +1,4 @@
-"""Divided differences of what multistep methods of variable step know of the past, and how step and order follow errors.
+"""Divided differences of what multistep methods of variable step know of the past; step and order follow errors.
 
 Row q of the table is the divided difference of the last q + 1 points, the present one first, times unit^q: F. T. Krogh,
 SIAM J. Numer. Anal. 10 (1973) 949-965; E. Hairer, S. P. Norsett and G. Wanner, *Solving Ordinary Differential

@@ -19,7 +19,6 @@ from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member
 from unhurried_heron.kernels.march.outcome import first_not_finite
-from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, FRESH, NEWTON_LIMIT, OLD, STOPPED
 from unhurried_heron.kernels.memory.call import as_control, as_longs
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -34,6 +33,7 @@ from unhurried_heron.kernels.memory.control import (
     REFUSED,
 )
 from unhurried_heron.kernels.memory.decoding import history_in, implicit_history_in, implicit_memory, system_in
+from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, FRESH, NEWTON_LIMIT, OLD, STOPPED
 
 _SAME_STEP = 1e-9
 

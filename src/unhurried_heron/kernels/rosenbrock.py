@@ -18,7 +18,6 @@ from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import forget
 from unhurried_heron.kernels.march.outcome import first_not_finite
-from unhurried_heron.kernels.memory.bundles import BETWEEN, CONVERGED, DIVERGED, FRESH, GROWS, STOPPED
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -33,6 +32,7 @@ from unhurried_heron.kernels.memory.control import (
     REFUSED,
 )
 from unhurried_heron.kernels.memory.decoding import implicit_memory, linearly_implicit_work_in, newton_in, system_in
+from unhurried_heron.kernels.memory.work_spaces import BETWEEN, CONVERGED, DIVERGED, FRESH, GROWS, STOPPED
 
 _ROOT = 1.4901161193847656e-08  # of the spacing of floating-point numbers
 

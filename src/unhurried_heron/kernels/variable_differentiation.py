@@ -26,7 +26,6 @@ from unhurried_heron.kernels.implicit.scale import set_scale
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
-from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, FRESH, GROWS, NEWTON_LIMIT, OLD, STOPPED
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -42,6 +41,7 @@ from unhurried_heron.kernels.memory.control import (
     STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in, system_in, variable_in, variable_work_in
+from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, FRESH, GROWS, NEWTON_LIMIT, OLD, STOPPED
 
 # factors of a leading coefficient that differs by less than this serve, with corrections cut accordingly
 _ALIKE = 0.25

@@ -1,7 +1,8 @@
 """Fully implicit methods of several orders, of which one marches at a time.
 
-Many stages pay where Newton's iteration contracts well, which says that the solution is smooth on the scale of the step;
-where it contracts badly, or fails, fewer are taken: E. Hairer and G. Wanner, J. Comput. Appl. Math. 111 (1999) 93-111.
+Many stages pay where Newton's iteration contracts well, which says that the solution is smooth on the scale of the
+step; where it contracts badly, or fails, fewer are taken: E. Hairer and G. Wanner, J. Comput. Appl. Math. 111 (1999)
+93-111.
 """
 
 from __future__ import annotations

@@ -179,7 +179,8 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str) -
     )
     work = family.lay_out(asked.method, whole)
     vectors = (state, work.slope, np.zeros(n), scales.relative, scales.absolute)
-    system = System(n, *native.addresses(), *vectors, *_groups(n, entries, native, full=kind == "dense"))
+    fields: Any = (n, *native.addresses(), *vectors, *_groups(n, entries, native, full=kind == "dense"))
+    system = System(*fields)
     parts = Parts(own.address, others[0].address if watch.m else 0)
     output = _output(asked, n, work.degree)
     return March(march, control, system, parts, watch, output, work.bundle, family.implicit, native, work.keep, solver,

@@ -153,7 +153,7 @@ def step_for_count(problem: Problem, step: Any, count: Any) -> Any:
     if step is not None:
         raise OptionError("a step and a count of steps exclude each other", name="count", place="count",
                           expected="either step=… or count=…", given=f"step={step!r}, count={count!r}")  # fmt: skip
-    if not isinstance(count, numbers.Integral) or isinstance(count, bool) or not 0 < count < 2**53:
+    if not isinstance(count, numbers.Integral) or isinstance(count, bool) or not 0 < int(count) < 2**53:
         raise OptionError("the count of steps is not usable", name="count", place="count",
                           expected="a positive whole number", given=repr(count)[:80])  # fmt: skip
     start, end = problem.interval
@@ -218,7 +218,8 @@ def refuse_control(method: Method, control: Any, *, fixed: bool) -> None:
     if control is not None and (fixed or not family_of(method).takes_controller):
         what = "fixed steps follow no error" if fixed else f"{method.name} chooses step and order together"
         raise OptionError(what, name="control", place="control",
-                          expected="no control=…, or a one-step method with tolerances", given=repr(control)[:80])  # fmt: skip
+                          expected="no control=…, or a one-step method with tolerances",
+                          given=repr(control)[:80])  # fmt: skip
 
 
 def refuse_no_problem(problem: Any, place: str) -> None:
@@ -276,14 +277,10 @@ def record_times(problem: Problem, record: Record) -> Array | None:
         )
     if isinstance(record, numbers.Integral) and not isinstance(record, bool):
         return _equal_times(start, end, int(record), problem.model.layout.size)
-    if not isinstance(record, str | np.ndarray) and any(isinstance(each, str) for each in _few(record)):
-        record = [in_time(problem, each, "record") for each in record]
-    return _times_as_given(start, end, record)
-
-
-def _few(record: Any) -> Sequence[Any]:
-    """Return what may be times said with units: what is no sequence has none."""
-    return record if isinstance(record, Sequence) else ()
+    said: Any = record
+    if isinstance(said, Sequence) and any(isinstance(each, str) for each in said):
+        said = [in_time(problem, each, "record") for each in said]
+    return _times_as_given(start, end, said)
 
 
 def _equal_times(start: float, end: float, count: int, n: int) -> Array:

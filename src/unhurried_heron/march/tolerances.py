@@ -86,7 +86,7 @@ def _in_units(problem: Problem, state: Any, value: str) -> Any:
     return found.pop() if len(found) == 1 else value
 
 
-def _places(problem: Problem, given: Mapping[str, float]) -> Any:
+def _places(problem: Problem, given: Mapping[str, Any]) -> Any:
     named = np.zeros(problem.model.layout.size, dtype=bool)
     for state in given:
         named[_stretch(problem, state)] = True

@@ -63,8 +63,8 @@ def _block_method(kind: str, order: int) -> Callable[[], Method]:
 def _auto() -> Method:
     smooth = ((math.inf, "dormand-prince-54"), (1e-5, "dormand-prince-853"))
     stiff = ((math.inf, "radau-iia-5"), (1e-5, "radau-iia-9"))
-    named = (tuple((largest, CATALOGUE[name]) for largest, name in methods) for methods in (smooth, stiff))
-    return Choosing("auto", *named)
+    first, second = (tuple((largest, CATALOGUE[name]) for largest, name in methods) for methods in (smooth, stiff))
+    return Choosing("auto", first, second)
 
 
 _MULTISTEP = {"adams-bashforth": 8, "adams-moulton": 8, "adams-pece": 8, "backward-differentiation": 6}
@@ -130,7 +130,7 @@ _MAKERS["backward-differentiation-variable"] = lambda: VariableMultistep(
 _MAKERS["radau-iia-variable"] = lambda: Several(
     "radau-iia-variable", tuple(CATALOGUE[f"radau-iia-{order}"] for order in (5, 9, 13)), source=_VARIABLE_RADAU
 )
-CATALOGUE: Final = Catalogue({"auto": _auto, **_MAKERS})
+CATALOGUE: Final[Catalogue] = Catalogue({"auto": _auto, **_MAKERS})
 
 # what runs where none is named, and what is advised for smooth and for stiff problems
 DEFAULT: Final = "auto"
@@ -162,8 +162,8 @@ def find_method(method: str | Method) -> Method:
             + (f"; did you mean '{meant}'?" if meant else near_spelling(str(method), CATALOGUE)),
             name="method",
             place="method",
-            expected=f"a name from uh.methods() or 'heron methods', such as {DEFAULT}, {FOR_SMOOTH} or {FOR_STIFF}; or a "
-            "method of your own",
+            expected=f"a name from uh.methods() or 'heron methods', such as {DEFAULT}, {FOR_SMOOTH} or {FOR_STIFF}; "
+            "or a method of your own",
             given=repr(method)[:80],
         )
     return CATALOGUE[method]

@@ -30,13 +30,11 @@ def double(a: Sequence[Row], b: Row, order: int) -> Doubled:
     Stages that are the same are taken once; those of the second half come last.
     """
     s, zero, half = len(b), Fraction(0), Fraction(1, 2)
-    rows: list[list[Scalar]] = []
-    for row in a:
-        rows.append([*row, *[zero] * (2 * s)])
-    for row in a:
-        rows.append([*[zero] * s, *[x * half for x in row], *[zero] * s])
-    for row in a:
-        rows.append([*[zero] * s, *[x * half for x in b], *[x * half for x in row]])
+    rows: list[list[Scalar]] = [
+        *([*row, *[zero] * (2 * s)] for row in a),
+        *([*[zero] * s, *[x * half for x in row], *[zero] * s] for row in a),
+        *([*[zero] * s, *[x * half for x in b], *[x * half for x in row]] for row in a),
+    ]
     whole: list[Scalar] = [*b, *[zero] * (2 * s)]
     halfway: list[Scalar] = [*[zero] * s, *[x * half for x in b], *[zero] * s]
     twice: list[Scalar] = [*[zero] * s, *[x * half for x in b], *[x * half for x in b]]

@@ -158,10 +158,10 @@ class Blocks:
         return found
 
     @cached_property
-    def polynomial_at_end(self) -> Matrix:
+    def polynomial_at_end(self) -> Any:
         """The same of the polynomial in theta - 1."""
-        shift = np.array([[math.comb(e, d) for e in range(1, self.stages + 1)] for d in range(1, self.stages + 1)])
-        shifted: Matrix = shift @ self.polynomial
+        shift: Any = np.array([[math.comb(e, d) for e in range(1, self.stages + 1)] for d in range(1, self.stages + 1)])
+        shifted: Any = shift @ self.polynomial
         return shifted
 
     @cached_property
@@ -180,7 +180,7 @@ class Blocks:
         return found, weight
 
     @property
-    def _nodal_powers(self) -> Matrix:
+    def _nodal_powers(self) -> Any:
         c = np.array([float(x) for x in self.c])
         return (c[:, None] ** np.arange(self.stages)).T
 
@@ -204,19 +204,19 @@ class Blocks:
         return self.b_embedded is None
 
     @cached_property
-    def nodal(self) -> Matrix:
+    def nodal(self) -> Any:
         """Coefficients of the nodes' polynomial N, the highest power first."""
-        found: Matrix = np.poly([float(x) for x in self.c])
+        found: Any = np.poly([float(x) for x in self.c])
         return found
 
     @cached_property
-    def free(self) -> Matrix:
+    def free(self) -> Any:
         """Coefficients of theta, theta^2, … of the integral of N."""
-        found: Matrix = np.polyint(self.nodal)[::-1][1:].copy()
+        found: Any = np.polyint(self.nodal)[::-1][1:].copy()
         return found
 
     @cached_property
-    def pulled(self) -> Matrix:
+    def pulled(self) -> Any:
         """The same of theta N."""
         return self.nodal[::-1].copy()
 

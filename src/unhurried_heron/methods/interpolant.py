@@ -20,6 +20,8 @@ from unhurried_heron.methods.rooted_trees import MAX_ORDER, ElementaryWeights, S
 
 # residual below which a condition counts as met
 _MET: Final = 1e-12
+# conditions whose rows differ by no more than rounding are one
+_RANK: Final = 1e-10
 
 
 def continuous_weights(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar], order: int) -> tuple[Matrix, int]:
@@ -99,24 +101,24 @@ def _solve(weights: ElementaryWeights, end: Matrix, order: int, degree: int, *, 
     first, last = identity[0], identity[-1]
     exponents = np.arange(1.0, degree + 1.0)
     # unknowns: the matrix (degree, stages), flattened
-    system = [np.kron(powers, phi), np.kron(np.ones(degree), identity)]
+    rows = [np.kron(powers, phi), np.kron(np.ones(degree), identity)]
     rights = [wanted.T.ravel(), end]
     if smooth:
-        system += [np.kron(powers[:1], identity), np.kron(exponents, identity)]
+        rows += [np.kron(powers[:1], identity), np.kron(exponents, identity)]
         rights += [first, last]
-    system, right = np.vstack(system), np.concatenate(rights)
-    particular: Any = np.linalg.lstsq(system, right, rcond=None)[0]
+    system, right = np.vstack(rows), np.concatenate(rights)
+    particular: Any = np.linalg.lstsq(system, right, rcond=_RANK)[0]
     if np.abs(system @ particular - right).max() > _MET:
         return None
     _, singular, basis = np.linalg.svd(system)
-    free = basis[int((singular > 1e-10 * singular[0]).sum()) :].T
+    free = basis[int((singular > _RANK * singular[0]).sum()) :].T
     if free.shape[1]:
         # residual of the next order, theta by theta, in an orthonormal sense on [0, 1]
         phi, _ = _conditions(weights, range(order + 1, order + 2), degree)
         lower: Any = np.linalg.cholesky(1.0 / (exponents[:, None] + exponents + 1.0))
         measure = np.kron(lower.T, phi)
         target = _next_targets(order + 1, degree, lower)
-        shift = np.linalg.lstsq(measure @ free, target - measure @ particular, rcond=None)[0]
+        shift = np.linalg.lstsq(measure @ free, target - measure @ particular, rcond=_RANK)[0]
         particular = particular + free @ shift
     particular[np.abs(particular) < 1e-12] = 0.0
     weights_found: Matrix = particular.reshape(degree, stages)

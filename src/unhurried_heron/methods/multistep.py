@@ -1,7 +1,7 @@
 """Linear multistep methods at fixed steps: Adams, predictor-corrector, backward differentiation, or one's own.
 
-E. Hairer, S. P. Norsett and G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), chapter III. Where
-C. F. Curtiss and J. O. Hirschfelder, Proc. Natl. Acad. Sci. 38 (1952) 235-243, differentiate backward, Adams integrates.
+E. Hairer, S. P. Norsett and G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), chapter III; for
+backward differentiation C. F. Curtiss and J. O. Hirschfelder, Proc. Natl. Acad. Sci. 38 (1952) 235-243.
 """
 
 from __future__ import annotations
@@ -100,7 +100,8 @@ class Multistep:
             raise refusal(self.name, "the predictor is no pair", "(a, b) of an explicit method",
                           repr(self.predictor)[:80]) from None  # fmt: skip
         if not b[0] or not pair[1] or pair[1][0]:
-            raise refusal(self.name, "the predictor does not fit", "an explicit one (b_0 = 0) for an implicit corrector",
+            raise refusal(self.name, "the predictor does not fit",
+                          "an explicit one (b_0 = 0) for an implicit corrector",
                           f"b_0 = {pair[1][0] if pair[1] else 'nothing'}")  # fmt: skip
         return pair
 
@@ -241,7 +242,7 @@ class Multistep:
 
     def _grows_on_axis(self) -> bool:
         """Whether the root near exp(i y) is larger than 1 from y = 0 on, however little: with many digits."""
-        import mpmath
+        import mpmath  # type: ignore[import-untyped]  # it has no stubs
 
         with mpmath.workdps(60):
             z, k = mpmath.mpc(0, "1e-3"), self.steps
@@ -302,7 +303,7 @@ class Multistep:
         """
         degree = self._degree
         powers = np.arange(1, degree + 1)
-        conditions = [np.ones(degree)]
+        conditions: list[Any] = [np.ones(degree)]
         for j in range(degree - 1):
             at = -float(j) if self.uses_slopes else -float(j + 1)
             conditions.append(powers * at ** (powers - 1.0) if self.uses_slopes else at**powers)

@@ -200,7 +200,7 @@ class Rosenbrock:
                 wanted[place, k - 1] = 1.0 / density(tree)
             system = np.vstack([np.kron(np.eye(order), phi), np.kron(np.ones(order), np.eye(s))])
             right = np.concatenate([wanted.T.ravel(), b])
-            found = np.linalg.lstsq(system, right, rcond=None)[0]
+            found = np.linalg.lstsq(system, right, rcond=1e-10)[0]
             if np.abs(system @ found - right).max() < _MET:
                 constructed: Matrix = found.reshape(order, s)
                 return constructed
@@ -245,5 +245,6 @@ class Rosenbrock:
             inverse[i, i] = 1.0 / gamma[i, i]
         c = np.diag(1.0 / np.diag(gamma)) - inverse
         error = (b - extended(self.b_embedded)) @ inverse if self.adaptive else np.zeros(self.stages)
-        parts = (alpha @ inverse, c, b @ inverse, error, gamma.sum(axis=1), alpha.sum(axis=1))
-        return Transformed(*(part.astype(float) for part in parts), (self.interpolant @ inverse).astype(float))
+        a, m, gammas, alphas = alpha @ inverse, b @ inverse, gamma.sum(axis=1), alpha.sum(axis=1)
+        one, two, three, four, five, six = (part.astype(float) for part in (a, c, m, error, gammas, alphas))
+        return Transformed(one, two, three, four, five, six, (self.interpolant @ inverse).astype(float))

@@ -46,8 +46,9 @@ class RungeKutta:
     name : str
         What tables call the method.
     a : sequence of sequences
-        Coefficients, shape (stages, stages); rows may end where their zeros begin. Where they are zero from the diagonal
-        on the method is explicit, where they are zero beyond it diagonally implicit; else all stages are solved together.
+        Coefficients, shape (stages, stages); rows may end where their zeros begin. Where they are zero from the
+        diagonal on the method is explicit, where they are zero beyond it diagonally implicit; else all stages are
+        solved together.
     b : sequence
         Weights, length stages, of the solution that is carried on.
     c : sequence, optional

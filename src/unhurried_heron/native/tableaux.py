@@ -35,8 +35,8 @@ MOST_WRITTEN_OUT = 8
 class Arithmetic(NamedTuple):
     """The numbers of a tableau.
 
-    ``a``, ``b``, ``c``; ``error`` (1 or 2, stages); ``further``: rows of stages that only the step polynomial needs, over
-    the stages, the rate at the end where ``ends`` says that it is none of them, and one another; ``interpolant``.
+    ``a``, ``b``, ``c``; ``error`` (1 or 2, stages); ``further``: rows of stages that only the step polynomial needs,
+    over the stages, the rate at the end where ``ends`` says that it is none of them, and one another; ``interpolant``.
     """
 
     a: np.ndarray

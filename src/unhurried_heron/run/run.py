@@ -228,7 +228,8 @@ class Run:
             )
         frame = pd.DataFrame(self._ledger).drop(columns="member")
         if self._members:
-            frame["method"] = [self._members[member] for member in self._ledger["member"]]
+            rows: Any = self._ledger
+            frame["method"] = [self._members[member] for member in rows["member"]]
         landed = dict(self._landings)
         frame["switch"] = [landed.get(row, "") for row in range(len(frame))]
         return frame

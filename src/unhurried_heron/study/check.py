@@ -10,7 +10,7 @@ import numpy as np
 
 from unhurried_heron.errors import FormulationError, MethodError, OptionError
 from unhurried_heron.march.tolerances import ATOL_PART, DEFAULT_RTOL
-from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_STIFF, find_method
+from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.model.switch import Switch
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.settle import settle
@@ -234,7 +234,7 @@ def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
     direction = 1.0 if problem.interval[1] > problem.interval[0] else -1.0
     decays = -direction * values.real
     fastest = float(decays.max(initial=0.0))
-    steps = fastest * length / find_method(DEFAULT).real_stability_limit
+    steps = fastest * length / find_method(FOR_SMOOTH).real_stability_limit
     unit = problem.units.get("t", "")
     swing = float(np.abs(values.imag).max(initial=0.0))
     # rounding alone makes a pair of two equal eigenvalues
@@ -248,10 +248,12 @@ def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
     if steps > _STIFF_STEPS:
         method = problem.integrate_options.get("method", DEFAULT)
         chosen = method in CATALOGUE and CATALOGUE[method].stiff
+        advice = f"{method} is the right kind" if chosen else f'Try method = "{FOR_STIFF}"'
+        if method == DEFAULT:
+            advice = f"{DEFAULT} changes to an implicit one"
         message = (
             f"stiff at the start: the fastest decay takes {scale}, and the interval {length:.6g} {unit}".rstrip()
-            + f"; an explicit method would need about {steps:.2g} steps to stay stable. "
-            + (f"{method} is the right kind" if chosen else f'Try method = "{FOR_STIFF}"')
+            + f"; an explicit method would need about {steps:.2g} steps to stay stable. {advice}"
         )
         yield Finding("note" if chosen else "doubtful", "stiffness", message)
     else:

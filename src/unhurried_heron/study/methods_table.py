@@ -27,8 +27,8 @@ def _single_matrix(method: Method) -> bool:
 PURPOSES: Final[dict[str, Purpose]] = {
     "stiff": Purpose(
         lambda method: method.stiff and method.adaptive,
-        "They damp fast decays however long the step (|R| < 1 far out, and stable in a wedge around the negative axis), "
-        "and choose their steps.",
+        "They damp fast decays however long the step (|R| < 1 far out, and stable in a wedge around the negative "
+        "axis), and choose their steps.",
     ),
     "smooth": Purpose(
         lambda method: method.adaptive and method.order >= 4 and (not method.implicit or method.name == "auto"),
@@ -129,13 +129,13 @@ def methods(purpose: str | None = None) -> pd.DataFrame:
     Returns
     -------
     DataFrame
-        ``family``; ``order`` of the solution, ``embedded order`` of the second one that estimates the error (0 without),
-        which of the two the method ``carries`` on; ``stages``; ``evaluations`` of the rates in a step, of methods that
-        are solved for in one iteration; ``order between steps``; whether it is ``adaptive``, its ``error estimate``,
-        whether it is ``implicit``, and meant for ``stiff`` problems; ``A-stable``, ``L-stable``, and the ``angle`` in
-        degrees of the stable wedge around the negative axis; ``real limit`` and ``imaginary limit``: up to which x it is
-        stable at h lambda = -x and i x; ``source``. Methods of variable order are listed with their highest order, and
-        Adams with the region of its lowest.
+        ``family``; ``order`` of the solution, ``embedded order`` of the second one that estimates the error (0
+        without), which of the two the method ``carries`` on; ``stages``; ``evaluations`` of the rates in a step, of
+        methods that are solved for in one iteration; ``order between steps``; whether it is ``adaptive``, its ``error
+        estimate``, whether it is ``implicit``, and meant for ``stiff`` problems; ``A-stable``, ``L-stable``, and the
+        ``angle`` in degrees of the stable wedge around the negative axis; ``real limit`` and ``imaginary limit``: up to
+        which x it is stable at h lambda = -x and i x; ``source``. Methods of variable order are listed with their
+        highest order, and Adams with the region of its lowest.
 
     Raises
     ------

@@ -236,7 +236,10 @@ def error_follows_tolerance(method: Method) -> None:
             # with order 1 the tolerance is that of each step
             allowed = 30.0 * rtol if method.order > 1 else 60.0 * rtol**0.5
             _expect(miss < allowed + 3e-13, f"{problem.title}: error {miss:.1e} at rtol {rtol:g}")
-            _expect(miss < 3.0 * before or miss < rtol, f"{problem.title}: no better at rtol {rtol:g} than at ten times that")
+            _expect(
+                miss < 3.0 * before or miss < rtol,
+                f"{problem.title}: no better at rtol {rtol:g} than at ten times that",
+            )
             before = miss
 
 

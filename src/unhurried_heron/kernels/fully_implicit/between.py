@@ -18,8 +18,8 @@ from unhurried_heron.kernels.fully_implicit.newton import combine
 from unhurried_heron.kernels.implicit.scale import filtered_size
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.polynomial import evaluate_step
-from unhurried_heron.kernels.memory.bundles import AT_FIRST, AT_SECOND, FIRST, GAMMA, LARGEST, NODE_0, SECOND
 from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.memory.work_spaces import AT_FIRST, AT_SECOND, FIRST, GAMMA, LARGEST, NODE_0, SECOND
 
 # the size where the rates cannot be had at a point of the polynomial: the step is halved
 _OUTSIDE = 16.0

@@ -12,9 +12,9 @@ import numpy as np
 from unhurried_heron.kernels.implicit.newton import MOST_ITERATIONS, MOST_ITERATIONS_FIXED, begin_iterations, judge
 from unhurried_heron.kernels.linear_algebra.calls import factor, solve
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.bundles import DIVERGED, GAMMA, GOES_ON, NEWTON_LIMIT, STOPPED
 from unhurried_heron.kernels.memory.call import call_native, offset_by
 from unhurried_heron.kernels.memory.decoding import implicit_memory
+from unhurried_heron.kernels.memory.work_spaces import DIVERGED, GAMMA, GOES_ON, NEWTON_LIMIT, STOPPED
 
 
 @inner

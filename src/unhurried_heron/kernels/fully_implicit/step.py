@@ -23,7 +23,6 @@ from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import forget
 from unhurried_heron.kernels.march.outcome import first_not_finite
-from unhurried_heron.kernels.memory.bundles import BETWEEN, CONVERGED, DIVERGED, FRESH, GROWS, OLD, STOPPED
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -38,6 +37,7 @@ from unhurried_heron.kernels.memory.control import (
     REFUSED,
 )
 from unhurried_heron.kernels.memory.decoding import block_work_in, implicit_memory, system_in
+from unhurried_heron.kernels.memory.work_spaces import BETWEEN, CONVERGED, DIVERGED, FRESH, GROWS, OLD, STOPPED
 
 # factors of a step that differs by no more than rounding of the times are as good as its own
 _SAME_STEP = 1e-3

@@ -13,9 +13,9 @@ from unhurried_heron.kernels.linear_algebra.calls import factor, solve
 from unhurried_heron.kernels.linear_algebra.context import RE
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, GAMMA, NEWTON_LIMIT, STOPPED
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 from unhurried_heron.kernels.memory.decoding import block_work_in, system_in
+from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, GAMMA, NEWTON_LIMIT, STOPPED
 
 _MOST_ITERATIONS = 100
 # a step of Newton's method that must be cut by more than this goes nowhere

@@ -8,7 +8,6 @@ from __future__ import annotations
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal
 from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
-from unhurried_heron.kernels.memory.bundles import GROWS, OLD
 from unhurried_heron.kernels.memory.control import (
     NEWTON_FAILED,
     NOT_FINITE,
@@ -16,6 +15,7 @@ from unhurried_heron.kernels.memory.control import (
     STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in
+from unhurried_heron.kernels.memory.work_spaces import GROWS, OLD
 
 # below this contraction the third iteration of the next step is spared, which is worth an old Jacobian
 _GOOD_CONTRACTION = 3e-3

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.bundles import FOLLOWS
 from unhurried_heron.kernels.memory.call import address_of, call_kernel
 from unhurried_heron.kernels.memory.decoding import implicit_memory
+from unhurried_heron.kernels.memory.work_spaces import FOLLOWS
 
 # eigenvalues cost about as much as a step: they are looked at where it grows, and now and then
 _LONGER = 1.5

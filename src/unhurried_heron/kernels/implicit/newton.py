@@ -13,9 +13,9 @@ import numpy as np
 
 from unhurried_heron.kernels.linear_algebra.calls import factor, solve
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, GOES_ON, STOPPED
 from unhurried_heron.kernels.memory.call import call_native
 from unhurried_heron.kernels.memory.decoding import newton_in
+from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, GOES_ON, STOPPED
 
 _EPSILON = 2.220446049250313e-16
 # an iteration that gains less than a factor of two each time is worth less than a shorter step with new factors:

@@ -10,6 +10,7 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 
 @inner
 def set_scale(system, work, step):
+    """Write the allowed error of each state to ``scale``."""
     smallest = np.inf
     for k in range(system.n):
         work.scale[k] = system.absolute[k] + system.relative[k] * abs(system.state[k])

@@ -1,6 +1,7 @@
 """Newton's method for one stage of a fixed step that simplified iterations do not solve: its own Jacobian, damped.
 
-The steps are damped until the residual falls: P. Deuflhard, *Newton Methods for Nonlinear Problems* (2004), section 3.1.
+The steps are damped until the residual falls: P. Deuflhard, *Newton Methods for Nonlinear Problems* (2004), section
+3.1.
 """
 
 from __future__ import annotations
@@ -12,8 +13,8 @@ from unhurried_heron.kernels.implicit.scale import size_of
 from unhurried_heron.kernels.linear_algebra.calls import solve
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.bundles import CONVERGED, DIVERGED, STOPPED
 from unhurried_heron.kernels.memory.call import call_native
+from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, STOPPED
 
 _MOST_ITERATIONS = 100
 # a step of Newton's method that must be cut by more than this goes nowhere

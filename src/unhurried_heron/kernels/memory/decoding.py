@@ -13,36 +13,40 @@ from numba.core.typing.templates import AttributeTemplate
 from numba.extending import infer_getattr, intrinsic, lower_getattr_generic, models, register_model
 
 from unhurried_heron.kernels.memory.bundles import (
-    CHOICE,
-    EXPLICIT_MEMORY,
-    HISTORY,
-    IMPLICIT_MEMORY,
-    NEWTON,
     OUTPUT,
     OWN,
     PARTS,
-    SEVERAL,
     SYSTEM,
-    VARIABLE,
     WATCH,
     Array,
-    BlockWork,
-    ChoosingWork,
-    DiagonalWork,
-    ExactWork,
-    ExplicitHistoryWork,
-    ImplicitHistoryWork,
-    LinearlyImplicitWork,
     LongArray,
     Output,
     Parts,
-    SeveralWork,
     System,
-    Tableau,
-    VariableWork,
     Watch,
 )
 from unhurried_heron.kernels.memory.call import as_record
+from unhurried_heron.kernels.memory.pasts import (
+    CHOICE,
+    HISTORY,
+    SEVERAL,
+    VARIABLE,
+    ChoosingWork,
+    ExactWork,
+    ExplicitHistoryWork,
+    ImplicitHistoryWork,
+    SeveralWork,
+    VariableWork,
+)
+from unhurried_heron.kernels.memory.work_spaces import (
+    EXPLICIT_MEMORY,
+    IMPLICIT_MEMORY,
+    NEWTON,
+    BlockWork,
+    DiagonalWork,
+    LinearlyImplicitWork,
+    Tableau,
+)
 
 _KINDS = {Array: types.CPointer(types.float64), LongArray: types.CPointer(types.int64)}
 _LONG = ir.IntType(64)
