@@ -33,7 +33,7 @@ COMMANDS = {
     "methods": ("methods",),
     "nothing": (),
     "run-family": ("run", demo_file("sediment"), "--set", "oxygen=2", "--set", "layers=8", "--record", "2"),
-    "compare": ("compare", POND, "--methods", "euler,dormand-prince-54", "--rtol", "1e-3", "--step", "0.1"),
+    "compare": ("compare", POND, "--methods", "adams-bashforth-1,auto", "--rtol", "1e-3", "--step", "0.1"),
     "compare-refused": ("compare", POND, "--methods", "eulr"),
     "new": ("new", "marsh"),
     "missing": ("run", "nowhere.toml"),

@@ -8,6 +8,7 @@ import pytest
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import all_methods
 
+ORDERS = {m.name: m.order for m in all_methods()}
 METHODS = [
     {"method": m.name, **({"rtol": 1e-9} if m.adaptive and m.order > 2 else {"step": 1e-3})} for m in all_methods()
 ]

@@ -34,6 +34,9 @@ STIFF = uh.Problem.from_text(
 )
 BLOW_UP = uh.Problem.from_text("x' = x^2", initial={"x": 1}, interval=(0, 2), units={"x": "m"})
 SPACE = uh.Problem.from_text("v[i,j,k]' = i*j for i in 1..2, j in 1..3, k in 1..2", initial={"v": 0}, interval=(0, 1))
+CHANGING = uh.Problem.from_text(
+    "x' = -1e4*(x - cos(t))*exp(-(t - 9)^2) - x", initial={"x": 1}, interval=(0, 30), title="Stiff for a while"
+)
 STILL = uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 4))
 GATE = uh.Problem.from_file(demo_file("gate"))
 
@@ -79,7 +82,9 @@ FIGURES = {
     "gate": lambda: uh.draw_states(uh.integrate(GATE, rtol=1e-5)),
     "jump": lambda: uh.draw_states(uh.integrate(STIFF, "radau-iia-5", rtol=1e-4), ["x", "flow"]),
     "steps": lambda: uh.draw_steps(uh.integrate(CHAIN.with_(interval=(0, 3)), rtol=1e-6, starting_step=3)),
-    "steps-many": lambda: uh.draw_steps(uh.integrate(SWING.with_(interval=(0, 1500)), rtol=1e-6)),
+    "steps-many": lambda: uh.draw_steps(uh.integrate(SWING.with_(interval=(0, 1500)), "dormand-prince-54", rtol=1e-6)),
+    "steps-orders": lambda: uh.draw_steps(uh.integrate(CHAIN.with_(interval=(0, 3)), "adams-variable", rtol=1e-5)),
+    "steps-chosen": lambda: uh.draw_steps(uh.integrate(CHANGING, rtol=1e-4)),
     "work": lambda: uh.draw_work(compared()),
     "factored": lambda: uh.draw_work(compared(), work="factorisations", axes=Figure().subplots()),
 }

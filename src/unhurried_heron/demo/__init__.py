@@ -6,7 +6,7 @@ from pathlib import Path
 
 from unhurried_heron.disk import write_whole
 
-NAMES = ("sluice-pond", "culvert", "gate", "tide", "sediment", "food-chain", "carbonate")
+NAMES = ("sluice-pond", "culvert", "gate", "tide", "sediment", "food-chain", "carbonate", "bloom")
 # beside those: the culvert said by its energies, a file to be checked, and the measured tide
 BESIDE = ("culvert-energies.toml", "mistakes.toml", "lagoon-gauge.csv")
 _FOLDER = Path(__file__).parent

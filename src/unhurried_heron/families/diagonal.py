@@ -8,7 +8,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.families.controller import Controller
-from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps, proportional
+from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps, proportional, with_hidden_error
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, DiagonalWork
@@ -26,7 +26,7 @@ _ROUNDING: Final = 8 * float(np.finfo(float).eps)
 def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
     if fixed:
         return for_fixed_steps(state)
-    scale = proportional(method, relative, absolute, state, fixed)
+    scale = with_hidden_error(method, proportional(method, relative, absolute, state, fixed))
     tightest = float(scale.relative.min(where=scale.relative > 0, initial=1.0))
     share = float((scale.relative / np.where(relative > 0, relative, 1.0)).max(initial=0.0)) or 1.0
     return replace(scale, newton=max(_NEWTON_SHARE, _ROUNDING / tightest), between=1.0 / share)

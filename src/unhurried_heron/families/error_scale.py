@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -15,6 +16,7 @@ _FIXED_STEP = 1e-10
 _FIXED_STEP_NEWTON = 2e-5
 # from this order on a smaller tolerance of each step costs less than it gains
 _LEAST_ORDER = 2
+_LOW_ORDER = 3
 
 
 @dataclass(frozen=True)
@@ -48,6 +50,16 @@ def proportional(method: Method, relative: Array, absolute: Array, state: Array,
     # pure absolute tolerances have no scale that such a power could refer to
     share = np.where(relative > 0.0, np.minimum(relative, 1.0) ** (1.0 / q), 1.0)
     return ErrorScale(relative * share, absolute * share)
+
+
+def with_hidden_error(method: Any, scale: ErrorScale) -> ErrorScale:
+    """Return a tolerance for steps whose error is larger than their estimate tells, of a method of low order.
+
+    Of higher orders the error between the steps, which is measured, bounds that too.
+    """
+    if method.order > _LOW_ORDER or method.hidden_error <= 1.0:
+        return scale
+    return ErrorScale(scale.relative / method.hidden_error, scale.absolute / method.hidden_error)
 
 
 def for_fixed_steps(state: Array) -> ErrorScale:

@@ -8,7 +8,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.families.controller import Controller
-from unhurried_heron.families.error_scale import ErrorScale, proportional
+from unhurried_heron.families.error_scale import ErrorScale, proportional, with_hidden_error
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, LinearlyImplicitWork
@@ -20,7 +20,7 @@ _CONTROLLER: Final = Controller(share=0.8, now=1.0, cautious=True, shrink=0.2, g
 
 
 def _scale(method: Rosenbrock, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
-    scale = proportional(method, relative, absolute, state, fixed)
+    scale = with_hidden_error(method, proportional(method, relative, absolute, state, fixed))
     share = float((scale.relative / np.where(relative > 0, relative, 1.0)).max(initial=0.0)) or 1.0
     return replace(scale, between=1.0 / share)
 

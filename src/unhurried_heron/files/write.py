@@ -45,6 +45,7 @@ def summary(run: Run) -> dict[str, Any]:
             "interval": list(problem.interval),
         },
         "method": run.method,
+        "chosen": run.chosen,
         "options": {
             **run.options,
             "record": record if isinstance(record, str | numbers.Integral) else [float(x) for x in np.asarray(record)],

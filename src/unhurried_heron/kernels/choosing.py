@@ -22,7 +22,9 @@ from unhurried_heron.kernels.memory.pasts import CHANGES
 _LOOKS, _LOOKS_WHEN_STIFF = 8, 4
 # steps follow a solution whose own pace is lambda with h lambda of about 1, hardly more than 2 at loose tolerances:
 # beyond it there is something faster than the solution
-_FASTER = 2.2
+_FASTER = 2.6
+# and so are steps that use most of what stability allows
+_CLOSE = 0.65
 # signs in a row for a change, and the most of them after changes that were not worth while
 _FIRST_WAIT, _LONGEST_WAIT = 3, 48
 # a step of the stiff method is to be worth so much of what it costs, to stay
@@ -75,9 +77,12 @@ def _look(system, work, control):
         work.direction[k] = change
         total += moved * moved
     found = np.sqrt(found / total) if total > 0.0 else 0.0
-    # a direction that is not the fastest yet tells too little: what was known is forgotten slowly
     if found < 1e300:
-        choice.decay = max(found, 0.5 * choice.decay)
+        # positions and velocities in other units than they swing in: one look tells too much, the next too little
+        together = np.sqrt(found * choice.before) if choice.before > 0.0 else 0.0
+        choice.before = found
+        # a direction that is not the fastest yet tells too little: what was known is forgotten slowly
+        choice.decay = max(together, 0.5 * choice.decay)
     return True
 
 
@@ -92,7 +97,11 @@ def _consider(system, work, control):
     if not _look(system, work, control):
         return REACHED_END
     pace = abs(control.length) * choice.decay
-    better = pace < _WORTH * work.limits[0] * work.limits[1] if choice.stiff == 1 else pace > _FASTER
+    better = (
+        pace < _WORTH * work.limits[0] * work.limits[1]
+        if choice.stiff == 1
+        else pace > min(_FASTER, _CLOSE * work.limits[0])
+    )
     choice.signs = choice.signs + 1 if better else max(choice.signs - 2, 0)
     if choice.signs < choice.wait:
         return REACHED_END

@@ -9,7 +9,7 @@ from __future__ import annotations
 import functools
 import math
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from typing import Any, Final
 
@@ -21,6 +21,7 @@ Scalar = Fraction | float
 MAX_ORDER: Final = 10
 # residual below which a condition counts as met: coefficients may be decimals, written out or as floating-point numbers
 _MET: Final = 1e-12
+_MOST_HIDDEN: Final = 6.0
 
 
 @functools.cache
@@ -130,6 +131,31 @@ class ElementaryWeights:
                 if not abs(missed) <= _MET:
                     return order - 1, tree, missed
         return at_most, None, 0.0
+
+
+def hidden_error(stages: Callable[[Tree], Any], b: Any, difference: Any, order: int) -> float:
+    """Return how much larger the leading error of a solution is than that of an estimate of one order less.
+
+    ``stages``: a tree's weights at the stages; ``b``: weights of the solution, ``difference``: of the estimate. By the
+    size over all trees, and for linear problems, whose only tree is the tall one.
+    """
+
+    def errors(weights: Any, size: int, wanted: int) -> Any:
+        read = np.array([float(x) for x in weights])
+        return np.array(
+            [(read @ np.asarray(stages(t), dtype=float) - wanted / density(t)) / symmetry(t) for t in trees(size)]
+        )
+
+    missed, told = errors(b, order + 1, 1), errors(difference, order, 0)
+    tall = [[depth_of(tree) for tree in trees(size)].index(size) for size in (order + 1, order)]
+    along = abs(missed[tall[0]]) / max(abs(told[tall[1]]), 1e-300)
+    # an estimate that tells nothing of linear problems is not lost to others
+    return float(min(max(np.linalg.norm(missed) / np.linalg.norm(told), along), _MOST_HIDDEN))
+
+
+def depth_of(tree: Tree) -> int:
+    """Return the number of nodes on the longest way up."""
+    return 1 + max((depth_of(branch) for branch in tree), default=0)
 
 
 def assumed_order(a: Any, b: Any, c: Any) -> int:

@@ -12,7 +12,7 @@ from typing import Any, ClassVar, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.methods.coefficients import Matrix, check_name, floats, refusal, row, sequence, square
-from unhurried_heron.methods.rooted_trees import MAX_ORDER, Tree, density, extended, trees
+from unhurried_heron.methods.rooted_trees import MAX_ORDER, Tree, density, extended, hidden_error, trees
 from unhurried_heron.methods.stability import Polynomials, Region, region, stability_function, value_at_infinity
 
 ROSENBROCK: Final = "Rosenbrock"
@@ -180,6 +180,14 @@ class Rosenbrock:
     def estimate_order(self) -> int:
         """Order of the error estimate: it goes with the next power of the step."""
         return min(self.order, self.embedded_order) if self.adaptive else self.order
+
+    @cached_property
+    def hidden_error(self) -> float:
+        """How much larger the leading error of the solution is than what its estimate, of an order less, tells."""
+        if self.b_embedded is None or self.order != self.embedded_order + 1:
+            return 1.0
+        difference = [x - y for x, y in zip(self.b, self.b_embedded, strict=True)]
+        return hidden_error(self._weights, self.b, difference, self.order)
 
     @cached_property
     def interpolant(self) -> Matrix:

@@ -15,7 +15,7 @@ from unhurried_heron.methods.doubling import Doubled, double
 from unhurried_heron.methods.fully_implicit import Blocks, check_blocks
 from unhurried_heron.methods.interpolant import continuous_weights, joined_weights, leading_error, order_of_weights
 from unhurried_heron.methods.nodes import collocation
-from unhurried_heron.methods.rooted_trees import ElementaryWeights, assumed_order, condition
+from unhurried_heron.methods.rooted_trees import ElementaryWeights, assumed_order, condition, hidden_error
 from unhurried_heron.methods.stability import Polynomials, Region, region, stability_function, value_at_infinity
 
 EXPLICIT: Final = "explicit Runge-Kutta"
@@ -323,6 +323,14 @@ class RungeKutta:
         ends = () if self.ends_in_a_stage or self.implicit else (self.b,)
         rows = (*self.a, *ends, *self.further_stages)
         return [(*each, *[Fraction(0)] * (width - len(each))) for each in rows]
+
+    @cached_property
+    def hidden_error(self) -> float:
+        """How much larger the leading error of the solution is than what its estimate, of an order less, tells."""
+        if self.b_embedded is None or self.order != self.embedded_order + 1:
+            return 1.0
+        difference = [x - y for x, y in zip(self.b, self.b_embedded, strict=True)]
+        return hidden_error(self._weights.stages, self.b, difference, self.order)
 
     @cached_property
     def between_errors(self) -> float:

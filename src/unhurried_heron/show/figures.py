@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 
 # colours that stay apart for colour-blind eyes (M. Okabe and K. Ito, 2008), with a line style to tell more curves
 _COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
+# of steps by the method that took them, none of which is that of refused ones, over a faint line
+_KINDS, _FAINT = ("#0072B2", "#009E73", "#CC79A7", "#E69F00"), "#BBBBBB"
 _LINES = ("-", "--", ":", "-.")
 _MARKERS = ("o", "s", "^", "D", "v", "P", "X")
 _MOST_MARKS = 40
@@ -138,8 +140,17 @@ def _draw_marks(ax: Axes, record: StatesRecord) -> None:
             ax.axvline(time, color="0.55", linewidth=1.0, linestyle=_LINES[1 + index % 3], label=shown, zorder=1)
 
 
+def _order_colour(place: int, count: int) -> Any:
+    """Return the colour of one of several rising orders."""
+    from matplotlib import colormaps
+
+    return colormaps["viridis"](0.9 * place / max(count - 1, 1))
+
+
 def draw_steps(run: Run, *, axes: Any = None) -> Figure:
     """Draw the size of each attempted step against time, refused ones marked.
+
+    Where method or order change along the run, the steps of each have a colour of their own.
 
     Raises
     ------
@@ -149,17 +160,21 @@ def draw_steps(run: Run, *, axes: Any = None) -> Figure:
     record = steps_record(run)
     figure, (ax,) = _figure(1, axes)
     many = record.accepted.x.size > 2000
+    several = len(record.kinds) > 0
     ax.plot(
         record.accepted.x,
         record.accepted.y,
         label=record.accepted.label,
-        color=_COLOURS[0],
-        marker="" if many else ".",
+        color=_FAINT if several else _COLOURS[0],
+        marker="" if many or several else ".",
         linewidth=1.0,
         markersize=5,
         # a curve of a million points is drawn quickly as an image
         rasterized=many,
     )
+    for place, kind in enumerate(record.kinds):
+        colour = _order_colour(place, len(record.kinds)) if record.by_order else _KINDS[place % len(_KINDS)]
+        ax.plot(kind.x, kind.y, ".", label=kind.label, color=colour, markersize=6, rasterized=many)
     ax.plot(
         record.refused.x,
         record.refused.y,

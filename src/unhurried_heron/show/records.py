@@ -80,13 +80,18 @@ class StatesRecord:
 
 @dataclass(frozen=True)
 class StepsRecord:
-    """Step size against time; refused attempts apart, shapes (n_accepted,) and (n_refused,)."""
+    """Step size against time; refused attempts apart, shapes (n_accepted,) and (n_refused,).
+
+    ``kinds``: the accepted steps by method or order, where these change along the run; ``by_order`` tells which.
+    """
 
     title: str
     time_label: str
     step_label: str
     accepted: Curve
     refused: Curve
+    kinds: tuple[Curve, ...] = ()
+    by_order: bool = False
 
 
 @dataclass(frozen=True)
@@ -253,12 +258,22 @@ def steps_record(run: Run) -> StepsRecord:
     size = ledger["step"].abs().to_numpy()
     time, good = ledger["time"].to_numpy(), ledger["accepted"].to_numpy()
     unit = run.problem.units.get("t", "")
+    by_order = "method" not in ledger or ledger["method"][good].nunique() < 2
+    of_each = ledger["order" if by_order else "method"].to_numpy()
+    several = np.unique(of_each[good]) if len(np.unique(of_each[good])) > 1 else ()
+    kinds = []
+    for kind in several:
+        these = good & (of_each == kind)
+        label = f"order {kind}" if by_order else str(kind)
+        kinds.append(Curve(f"{label}: {int(these.sum()):,}", time[these], size[these]))
     return StepsRecord(
         _title(run),
         _time_label(run),
         _with_unit("step", unit),
         Curve(f"{int(good.sum()):,} accepted", time[good], size[good]),
         Curve(f"{int((~good).sum()):,} refused", time[~good], size[~good]),
+        tuple(kinds),
+        by_order,
     )
 
 

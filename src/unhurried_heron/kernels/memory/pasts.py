@@ -18,6 +18,7 @@ CHOICE: Final = np.dtype(
         ("since", np.int64),  # steps since the last change, and when it was, and how long steps were then
         ("begun", np.float64),
         ("length", np.float64),
+        ("before", np.float64),  # what the last look told
         ("decay", np.float64),  # the largest modulus of an eigenvalue, as far as it is known
     ],
     align=True,
