@@ -16,6 +16,7 @@ import explicit
 import formulation
 import implicit
 import linear
+import methods
 import rates
 import refusals
 import start
@@ -30,6 +31,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "calls": calls.report,
     "start": start.report,
     "refusals": refusals.report,
+    "methods": methods.report,
 }
 
 

@@ -9,10 +9,14 @@ from unhurried_heron.errors import (
     OptionError,
     RunError,
 )
+from unhurried_heron.families.controller import Controller
 from unhurried_heron.files.write import write_csv, write_summary
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget
+from unhurried_heron.methods.multistep import Multistep
+from unhurried_heron.methods.rosenbrock import Rosenbrock
 from unhurried_heron.methods.runge_kutta import RungeKutta
+from unhurried_heron.methods.variable_multistep import VariableMultistep
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
@@ -29,6 +33,7 @@ __version__ = VERSION
 __all__ = [
     "Budget",
     "Comparison",
+    "Controller",
     "DoubtWarning",
     "Ending",
     "Event",
@@ -38,13 +43,16 @@ __all__ = [
     "IncompleteRunWarning",
     "Measured",
     "MethodError",
+    "Multistep",
     "OptionError",
     "Problem",
     "Report",
+    "Rosenbrock",
     "Run",
     "RunError",
     "RungeKutta",
     "Tally",
+    "VariableMultistep",
     "__version__",
     "check",
     "compare",
