@@ -22,7 +22,7 @@ def test_a_run_is_told_whole(pond: uh.Problem) -> None:
     run = uh.integrate(pond, rtol={"level": 1e-6}, atol=1e-9, events=[uh.Event("level = 1", name="mark")])
     text = shown(run_report(run))
     for words in (
-        "auto took dormand-prince-853",
+        "auto took verner-76",
         "rtol 1e-06",
         "reached the end, t = 72.",
         "mark",

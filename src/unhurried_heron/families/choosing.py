@@ -11,12 +11,16 @@ from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.kernels.memory.pasts import CHANGES, CHOICE, ChoosingWork
 from unhurried_heron.methods.choosing import CHOOSING, Choosing
 from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.stability import stability_function, value_at
 from unhurried_heron.run.trajectory import Array
 
 # a step of the stiff method costs so many of the non-stiff one: measured on 3 to 100 states
 # (`benchmarks/run.py --part choosing`)
 _COST, _COST_OF_FULL, _COST_OF_BANDS = 4.0, 0.02, 12.0
 _MOST_FULL: Final = 100
+# what the error allows for the fastest mode alone, times this, is a step for something slower; and so is one that uses
+# most of what stability allows
+_SLOWER, _CLOSE = 3.0, 0.65
 
 
 def _as_given(method: Choosing, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
@@ -44,7 +48,7 @@ def _lay_out(method: Choosing, demand: Demand) -> WorkSpace:
         room=room,
         links=links,
         orders=np.array([each.order for each in pair], dtype=np.int64),
-        limits=np.array([pair[0].real_stability_limit, cost]),
+        limits=np.array([pair[0].real_stability_limit, cost, _pace(pair[0], demand.scales.relative)]),
         direction=np.zeros(n),
         moved=np.zeros(n),
         rates=np.zeros(n),
@@ -53,6 +57,19 @@ def _lay_out(method: Choosing, demand: Demand) -> WorkSpace:
         when=np.zeros(CHANGES),
     )
     return WorkSpace(work, np.zeros(n), room, (), (member,), links)
+
+
+def _pace(method: Any, relative: Array) -> float:
+    """Return the h lambda beyond which there is something faster than the solution.
+
+    A solution that swings by itself at lambda is followed by the steps that the error estimate allows for y' = lambda
+    y; steps some times longer follow something slower.
+    """
+    tolerance = float(relative.min(where=relative > 0.0, initial=1.0))
+    z = 1j * np.geomspace(1e-3, 30.0, 3000)
+    estimate = np.abs(value_at(method.stability, z) - value_at(stability_function(method.a, method.b_embedded), z))
+    allowed = float(np.abs(z[int(np.argmax(estimate > tolerance))])) if (estimate > tolerance).any() else 30.0
+    return min(_SLOWER * allowed, _CLOSE * method.real_stability_limit)
 
 
 ALONG_THE_RUN: Final = Family(

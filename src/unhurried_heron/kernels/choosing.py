@@ -20,11 +20,6 @@ from unhurried_heron.kernels.memory.pasts import CHANGES
 
 # a look costs one evaluation: after so many steps of the non-stiff method, and of the stiff one
 _LOOKS, _LOOKS_WHEN_STIFF = 8, 4
-# steps follow a solution whose own pace is lambda with h lambda of about 1, hardly more than 2 at loose tolerances:
-# beyond it there is something faster than the solution
-_FASTER = 2.6
-# and so are steps that use most of what stability allows
-_CLOSE = 0.65
 # signs in a row for a change, and the most of them after changes that were not worth while
 _FIRST_WAIT, _LONGEST_WAIT = 3, 48
 # a step of the stiff method is to be worth so much of what it costs, to stay
@@ -97,11 +92,7 @@ def _consider(system, work, control):
     if not _look(system, work, control):
         return REACHED_END
     pace = abs(control.length) * choice.decay
-    better = (
-        pace < _WORTH * work.limits[0] * work.limits[1]
-        if choice.stiff == 1
-        else pace > min(_FASTER, _CLOSE * work.limits[0])
-    )
+    better = pace < _WORTH * work.limits[0] * work.limits[1] if choice.stiff == 1 else pace > work.limits[2]
     choice.signs = choice.signs + 1 if better else max(choice.signs - 2, 0)
     if choice.signs < choice.wait:
         return REACHED_END

@@ -61,7 +61,7 @@ def _block_method(kind: str, order: int) -> Callable[[], Method]:
 
 
 def _auto() -> Method:
-    smooth = ((math.inf, "dormand-prince-54"), (1e-5, "dormand-prince-853"))
+    smooth = ((math.inf, "dormand-prince-54"), (1e-5, "verner-76"), (1e-9, "verner-98"))
     stiff = ((math.inf, "radau-iia-5"), (1e-5, "radau-iia-9"))
     first, second = (tuple((largest, CATALOGUE[name]) for largest, name in methods) for methods in (smooth, stiff))
     return Choosing("auto", first, second)

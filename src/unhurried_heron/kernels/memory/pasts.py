@@ -31,7 +31,7 @@ CHANGES: Final = 32
 class ChoosingWork(NamedTuple):
     """Two methods of which one marches at a time, that of ``links``.
 
-    ``orders`` int64 (2,); ``limits`` (2,): the non-stiff one's real limit of stability, and how many of its steps one
+    ``orders`` int64 (2,); ``limits`` (3,): the non-stiff one's real limit of stability, and how many of its steps one
     of the stiff one costs. ``direction``, ``moved``, ``rates``, ``sizes`` (n,) for the largest eigenvalue. ``room``:
     the larger degree of their polynomials. ``taken`` int64 (2,): steps of each; ``when`` (CHANGES,): times of the first
     changes.
