@@ -238,7 +238,7 @@ long march_collocation(fun_t f, const double *p, fun_t jac, const double *jp, in
                 between = sqrt(s / n);
             }
             if (!(between <= allowed)) {
-                const double a = 0.4, b = 0.85, na = ((a - s1) * a + s2) * a - s3, nb = ((b - s1) * b + s2) * b - s3;
+                const double a = K[50], b = K[51], na = ((a - s1) * a + s2) * a - s3, nb = ((b - s1) * b + s2) * b - s3;
                 between = defect(f, p, n, t, hh, a, out, mr, p1, sc, w, g[1], d1);
                 between = fmax(between, defect(f, p, n, t, hh, b, out, mr, p1, sc, w, g[1], d2));
                 counts[2] += 2; counts[5] += 2;

@@ -10,6 +10,7 @@ import numpy as np
 from pairing import attempts_of, compile_c, in_turn, prepared, seconds_of, verdict
 
 from unhurried_heron.march.layout import March
+from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.problem.problem import Problem
 
 # high irradiance responses of photomorphogenesis: E. Schaefer, J. Math. Biol. 2 (1975) 41-56
@@ -31,6 +32,15 @@ RELATIVE, ABSOLUTE, FIRST, ROOM = 1e-7, 1e-11, 1e-4, 1024
 COUNTED = ("accepted", "refused", "rate_evaluations", "jacobians", "factorisations", "solves")
 
 
+def constants_of(march: March) -> np.ndarray:
+    """Return the numbers of the method and the run in the order in which the C code has them, float64 (52,)."""
+    own, blocks = march.own, CATALOGUE["radau-iia-5"].blocks
+    limits = own.limits
+    nodal = np.poly(own.c)
+    parts = [own.c[:2], own.numbers, own.t, own.u, own.v, own.inverse, own.e, nodal[1:] * [-1.0, 1.0, -1.0]]
+    return np.concatenate([*map(np.ravel, parts), [blocks.largest, limits[0], limits[1], *blocks.places]])
+
+
 def by_hand(march: March, problem: Problem, first: float, *flags: str) -> Callable[[], tuple[list[int], np.ndarray]]:
     """Return what marches by the C code: the counts of ``COUNTED``, and the state at the end."""
     rates, jacobian, n = march.native.rates, march.native.jacobian, march.system.n
@@ -40,6 +50,7 @@ def by_hand(march: March, problem: Problem, first: float, *flags: str) -> Callab
     address, number = ctypes.c_void_p, ctypes.c_double
     function.argtypes = [address] * 4 + [ctypes.c_int, address, number, number, number] + [address] * 3
     function.argtypes += [ctypes.c_long, address, address]
+    constants = constants_of(march)
     kept, counts = np.zeros((ROOM, 5, n)), np.zeros(len(COUNTED), dtype=np.int64)
 
     def run() -> tuple[list[int], np.ndarray]:
@@ -47,7 +58,7 @@ def by_hand(march: March, problem: Problem, first: float, *flags: str) -> Callab
         function(
             rates.address, rates.context_address, jacobian.address, jacobian.context_address, n, y.ctypes.data,
             *problem.interval, first, march.system.relative.ctypes.data, march.system.absolute.ctypes.data,
-            march.own.constants.ctypes.data, ROOM, kept.ctypes.data, counts.ctypes.data,
+            constants.ctypes.data, ROOM, kept.ctypes.data, counts.ctypes.data,
         )  # fmt: skip
         return counts.tolist(), y
 

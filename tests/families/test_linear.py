@@ -56,7 +56,7 @@ def test_kinds_agree(request: pytest.FixtureRequest) -> None:
     assert finals["banded"] == pytest.approx(finals["dense"], rel=1e-8)
     assert finals["sparse"] == pytest.approx(finals["dense"], rel=1e-8)
     # explicit methods have the right answer too, and no linear algebra
-    explicit = uh.integrate(problem, rtol=1e-9)
+    explicit = uh.integrate(problem, "dormand-prince-54", rtol=1e-9)
     assert finals["dense"] == pytest.approx(explicit.states[-1], rel=1e-5)
     assert "linear" not in explicit.options
 
@@ -129,7 +129,7 @@ def test_what_does_not_fit_is_refused() -> None:
     with pytest.raises(errors.MethodError, match="5,000"):
         uh.integrate(large, "radau-iia-5")
     with pytest.raises(errors.OptionError, match="no linear systems"):
-        uh.integrate(diffusion(5), linear="dense")
+        uh.integrate(diffusion(5), "dormand-prince-54", linear="dense")
     with pytest.raises(errors.OptionError, match="no such"):
         uh.integrate(diffusion(5), "radau-iia-5", linear="full")
 

@@ -25,12 +25,13 @@ _CONTROLLER: Final = Controller(share=0.77, now=0.8, before=-0.2)
 
 # where errors between the steps are larger than what is estimated, steps are shorter by so much more: between them
 # what cancels at their ends does not
+_ALIKE: Final = 1.5
 _BETWEEN: Final = 0.35
 
 
 def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
     scale = proportional(method, relative, absolute, state, fixed)
-    if fixed or method.order == 1 or method.between_errors <= 1.0:
+    if fixed or method.order == 1 or method.between_errors <= _ALIKE:
         return scale
     share = _BETWEEN / method.between_errors
     return ErrorScale(share * scale.relative, share * scale.absolute)

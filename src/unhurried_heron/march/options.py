@@ -167,9 +167,11 @@ def in_time(problem: Problem, value: Any, place: str) -> Any:
     ------
     UnitError
     """
+    if not isinstance(value, str):
+        return value
     from unhurried_heron.units.quantities import in_unit_of
 
-    return in_unit_of(value, problem.units.get("t", ""), place) if isinstance(value, str) else value
+    return in_unit_of(value, problem.units.get("t", ""), place)
 
 
 def steps_wanted(
