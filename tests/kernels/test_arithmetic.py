@@ -102,7 +102,7 @@ def test_steps_against_the_textbook(method: uh.RungeKutta, n: int) -> None:
     y = np.array([*initial.values()])
     for count, state in enumerate(run.states):
         # weights of up to 176 cancel in one of them
-        assert state == pytest.approx(y, rel=3e-12 if method.name == "verner-65" else 1e-13)
+        assert state == pytest.approx(y, rel=1e-11 if method.name == "verner-65" else 1e-13)
         y = naive_step(method, rates, 0.5 + 0.2 * count, y, 0.2)
 
 

@@ -23,10 +23,10 @@ from unhurried_heron.run.trajectory import Array
 _CONTROLLER: Final = Controller(share=0.77, now=0.8, before=-0.2)
 
 
-# where errors between the steps are larger than what is estimated, steps are shorter by so much more: between them
-# what cancels at their ends does not
+# where errors between the steps are this much larger than what is estimated, steps are shorter by so much more: between
+# them what cancels at their ends does not
 _ALIKE: Final = 1.5
-_BETWEEN: Final = 0.35
+_BETWEEN: Final = 0.3
 
 
 def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:

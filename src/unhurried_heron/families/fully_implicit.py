@@ -67,7 +67,7 @@ def numbers_of(method: RungeKutta, scales: ErrorScale) -> dict[str, Any]:
         "stages": s,
         "n_real": blocks.n_real,
         "n_pairs": (s - blocks.n_real) // 2,
-        "corrects": int(blocks.is_collocation),
+        "corrects": int(blocks.can_be_corrected),
         "uses_slope": int(blocks.uses_slope),
         "ends": int(method.ends_in_a_stage),
         "numbers": blocks.numbers,

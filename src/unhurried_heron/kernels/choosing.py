@@ -26,7 +26,8 @@ _FIRST_WAIT, _LONGEST_WAIT = 3, 48
 _WORTH = 0.5
 # sizes of states that oscillate are those of late
 _FORGETS = 0.97
-_OF_ALL = 0.05
+_OF_ALL = 0.01
+_LEARNS = 8
 # how far along the direction, in units of the states' sizes
 _NUDGE = 1e-7
 # a first step of the non-stiff method after a change stays within its stability
@@ -93,6 +94,8 @@ def _consider(system, work, control):
         return REACHED_END
     pace = abs(control.length) * choice.decay
     better = pace < _WORTH * work.limits[0] * work.limits[1] if choice.stiff == 1 else pace > work.limits[2]
+    # the first looks learn direction and sizes
+    better = better and (choice.stiff == 1 or choice.since > _LEARNS)
     choice.signs = choice.signs + 1 if better else max(choice.signs - 2, 0)
     if choice.signs < choice.wait:
         return REACHED_END
@@ -150,5 +153,7 @@ def family(address):
         if choice.wait == 0:
             choice.wait, choice.allowed = _FIRST_WAIT, 1
             work.taken[0] = work.taken[1] = 0
+            for k in range(system.n):
+                work.direction[k] = work.sizes[k] = 0.0
         hand_slope(system, work.links, 0)
     return ask_member(control, work.links, 0)

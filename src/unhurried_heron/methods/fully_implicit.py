@@ -134,6 +134,11 @@ class Blocks:
         """Whether the step polynomial meets the rates at the nodes."""
         return self._distinct and self.stage_order == self.stages
 
+    @property
+    def can_be_corrected(self) -> bool:
+        """Whether what the estimate adds to the step polynomial vanishes at the end of the step."""
+        return self.is_collocation and abs(float(self.free.sum())) < _MET
+
     @cached_property
     def slopes_to_polynomial(self) -> Matrix:
         """From the stages' slopes to the coefficients of theta, theta^2, …, shape (stages or fewer, stages)."""

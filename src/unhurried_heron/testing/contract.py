@@ -263,13 +263,19 @@ def states_march_alike(method: Method) -> None:
             f"mass[i]' = mass[i]*cos(t) for i in 1..{n}", initial={"mass[i]": "i"}, interval=(0.0, 10.0)
         )
         run = _run(method, problem, **options)
+        # rounding decides now and then between two orders
+        slack = 0 if takes_fixed_steps(method) else 0.03 * alone.times.size
         _expect(
-            run.times.size == alone.times.size, f"{run.times.size} times for {n} states, {alone.times.size} for one"
+            abs(run.times.size - alone.times.size) <= slack,
+            f"{run.times.size} times for {n} states, {alone.times.size} for one",
         )
         wanted = alone.states[-1] * np.arange(1.0, n + 1.0)
         gap = float(np.abs(run.states[-1] / wanted - 1.0).max())
         middle = float(np.abs(run.at(3.3) / (alone.at(3.3) * np.arange(1.0, n + 1.0)) - 1.0).max())
-        _expect(max(gap, middle) < 1e-9, f"{n} states: {gap:.1e} apart at the end, {middle:.1e} at t = 3.3")
+        _expect(
+            max(gap, middle) < (1e-9 if slack == 0 else 1e-5),
+            f"{n} states: {gap:.1e} apart at the end, {middle:.1e} at t = 3.3",
+        )
 
 
 CHECKS: Final[tuple[Callable[[Method], None], ...]] = (
