@@ -60,11 +60,14 @@ def test_the_file_shown_is_a_problem() -> None:
 
 def test_the_page_of_methods_tells_the_truth() -> None:
     rows = re.findall(
-        r"^\| `([\w-]+)` \| (\d) \| (\d) \| (\w+) \| (\w+) \|$", (ROOT / "docs/choose.md").read_text(), re.M
+        r"^\| `([\w-]+)` \| (\d+) \| (\d+|–) \| (\d+) \|.*\| (yes|no) \| \S+ \| \S+ \|$",
+        (ROOT / "docs/methods.md").read_text(encoding="utf-8"),
+        re.M,
     )
     words = {True: "yes", False: "no"}
     assert rows == [
-        (m.name, str(m.order), str(m.interpolant_order), words[m.adaptive], words[m.stiff]) for m in all_methods()
+        (m.name, str(m.order), str(m.embedded_order or "–"), str(m.interpolant_order), words[m.stiff])
+        for m in all_methods()
     ]
 
 

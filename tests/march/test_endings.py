@@ -27,7 +27,7 @@ FAILURES = [
     (say("1/t", (0, 1)), {}, "not finite", 0.0),
     (say("1/t", (0, 1)), {"method": "radau-iia-5"}, "not finite", 0.0),
     (say("-1000*x", (0, 100)), {"method": "euler", "step": 0.01}, "not finite", 3.2),
-    (say("x", (0, 1000)), {}, "not finite", 709.0),
+    (say("x", (0, 1000)), {}, "not finite", 707.0),
     (say("where(t < 0.5, 1, 1e9)/(0.5 - t)", (0, 1)), {"method": "radau-iia-5"}, "step too small", 0.5),
 ]
 
@@ -48,12 +48,13 @@ def test_failures_say_where_and_why(problem: uh.Problem, options: dict, reason: 
 
 
 HALF = uh.Event("x = 0.5", name="half", stop=True)
+PAIR = {"method": "dormand-prince-54"}
 STIFF = ("Its # steps were held back by stability and not by accuracy: the problem is stiff there. Try an implicit "
          "method, ")  # fmt: skip
 WORDS = [
-    (say("-1e5*(x - cos(t))", (0, 1)), {"budget": {"steps": 3000}}, "the budget of # steps was used up at t = #: "
+    (say("-1e5*(x - cos(t))", (0, 1)), {**PAIR, "budget": {"steps": 3000}}, "the budget of # steps was used up at t = #: "
      f"incomplete. {STIFF}radau-iia-#. Or: raise the budget, or start again from run.final with interval=(#, #)."),
-    (say("-1e5*(x - cos(t))", (0, 1)), {}, f"reached the end, t = #. {STIFF}radau-iia-#."),
+    (say("-1e5*(x - cos(t))", (0, 1)), PAIR, f"reached the end, t = #. {STIFF}radau-iia-#."),
     (say("cos(t)", (0, 9)), {"budget": {"rate_evaluations": 30}}, "the budget of # rate evaluations was used up at "
      "t = #: incomplete. Raise the budget, or start again from run.final with interval=(#, #)."),
     (say("-x", (0, 1), 1e-12), {}, "reached the end, t = #. 'x' never came above ten times its absolute tolerance (at "
@@ -63,10 +64,10 @@ WORDS = [
      "tolerance at the recorded times (at most #, atol #): little or nothing of these values is certain. Give a "
      "smaller atol=…, by name where states differ in size."),
     (say("-x", (0, 1)), {"events": [HALF]}, "stopped by the event 'half' at t = #."),
-    (say("x^2", (0, 2)), {}, "the step became too small for floating-point times at t = #. The solution may have a "
+    (say("x^2", (0, 2)), PAIR, "the step became too small for floating-point times at t = #. The solution may have a "
      "singularity there, or the tolerance cannot be met. If the solution is smooth there, the problem may be stiff: "
      "try radau-iia-#."),
-    (say("x^2", (0, 2)), {"method": "radau-iia-5"}, "the step became too small for floating-point times at t = #. The "
+    (say("x^2", (0, 2)), {}, "the step became too small for floating-point times at t = #. The "
      "solution may have a singularity there, or the tolerance cannot be met."),
     (say("-1000*x^3", (0, 2)), {"method": "euler", "step": 0.1}, "state 'x' or its rate is not finite at t = #; the "
      "last good point is t = #. The fixed step is probably beyond the method's stability: take a smaller one, or "
@@ -103,24 +104,24 @@ def test_a_look_at_the_end_spoils_no_run(raised: type[BaseException]) -> None:
 
     problem = uh.Problem.from_rates(rates, initial={"x": 1.0}, interval=(0, 1))
     calls = 0
-    whole = uh.integrate(problem)
+    whole = uh.integrate(problem, **PAIR)
     assert "stability" in whole.ending.advice
     # the last call of all is none of a step's
     calls, limit = 0, calls
     if raised is ValueError:
-        run = uh.integrate(problem)
+        run = uh.integrate(problem, **PAIR)
         assert run.states[-1] == whole.states[-1]
         assert "stability" not in run.ending.advice
     else:
         with pytest.raises(raised):
-            uh.integrate(problem)
+            uh.integrate(problem, **PAIR)
 
 
 def test_budgets() -> None:
     problem = say("cos(t)", (0, 1e7))
     steps = uh.integrate(problem, budget={"steps": 777})
     assert steps.tally.accepted + steps.tally.refused == 777
-    calls = uh.integrate(problem, budget=uh.Budget(rate_evaluations=1000))
+    calls = uh.integrate(problem, **PAIR, budget=uh.Budget(rate_evaluations=1000))
     assert 1000 <= calls.tally.rate_evaluations < 1010
     clock = uh.integrate(problem, budget={"seconds": 0.3}, record=5)
     for run in (steps, calls, clock):
@@ -169,7 +170,7 @@ def test_a_loop_over_short_runs_can_be_interrupted() -> None:
 def test_long_marches_are_whole() -> None:
     # many chunks: the pieces must join without a step lost or counted twice
     run = uh.integrate(say("cos(t)", (0, 3000)), rtol=1e-9)
-    assert run.tally.accepted > 5000
+    assert run.tally.accepted > 3000
     assert run.times.size == run.tally.accepted + 1 == len(run.ledger[run.ledger["accepted"]]) + 1
     assert (np.diff(run.times) > 0).all()
     assert np.allclose(run["x"], 1 + np.sin(run.times), atol=1e-6)
@@ -188,7 +189,7 @@ def test_tolerances_by_name() -> None:
     problem = uh.Problem.from_text(text, initial={"big": 0, "small": 0}, interval=(0, 20))
     loose = uh.integrate(problem, rtol=1e-3, atol={"big": 1e3, "small": 1e3})
     tight = uh.integrate(problem, rtol={"big": 1e-3, "small": 1e-10}, atol={"big": 1e3, "small": 1e-14})
-    assert tight.tally.accepted > 5 * loose.tally.accepted
+    assert tight.tally.accepted > 3 * loose.tally.accepted
     assert tight.options["atol"] == {"big": 1e3, "small": 1e-14}
 
 

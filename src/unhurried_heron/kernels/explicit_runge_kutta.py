@@ -6,7 +6,7 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal, forget
-from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
+from unhurried_heron.kernels.march.outcome import first_not_finite, largest, too_short
 from unhurried_heron.kernels.memory.call import (
     as_control,
     as_doubles,
@@ -77,6 +77,9 @@ def _refuse(system, tableau, control):
         control.step = h * factor_after_refusal(tableau.controller, control.error)
     else:
         control.bad_component = first_not_finite(system.trial, _end_rates(system, tableau), system.n)
+        # the estimate can overflow before states and rates do
+        if control.bad_component < 0 and not memory.squared < np.inf:
+            control.bad_component = largest(_end_rates(system, tableau), system.n)
         control.bad_time = control.time + h
         control.step = _NOT_FINITE_SHRINK * h
     if control.adaptive == 0:

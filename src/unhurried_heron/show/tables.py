@@ -39,12 +39,17 @@ def console(*, error: bool = False) -> Console:
 
 
 class Sheet:
-    """A table that leaves out its last columns where the page is too narrow, says so, and never cuts a number."""
+    """A table that leaves out its last columns where the page is too narrow, says so, and never cuts a number.
 
-    def __init__(self, columns: Iterable[tuple[str, str]], title: str = "") -> None:
+    Tables of a `pile` have columns of the same widths, leave out the same ones, and say so below the last.
+    """
+
+    def __init__(self, columns: Iterable[tuple[str, str]], title: str = "", pile: list[Sheet] | None = None) -> None:
         self.columns, self.title = list(columns), title
         self.rows: list[tuple[str, ...]] = []
         self.caption = ""
+        self.pile = [] if pile is None else pile
+        self.pile.append(self)
 
     def add_row(self, *cells: str) -> None:
         """Add a row, one text for each column."""
@@ -54,7 +59,7 @@ class Sheet:
         """How wide each column must be; a column of words may wrap."""
         widths = []
         for place, (name, justify) in enumerate(self.columns):
-            texts = [name, *(row[place] for row in self.rows)]
+            texts = [name, *(row[place] for sheet in self.pile for row in sheet.rows)]
             if not self._whole(name, justify):
                 texts = [word for text in texts for word in text.split()]
             widths.append(max((cell_len(text) for text in texts), default=0))
@@ -81,7 +86,7 @@ class Sheet:
         yield table
         if self.caption:
             yield Text(self.caption, style="italic")
-        if kept < len(self.columns):
+        if kept < len(self.columns) and self is self.pile[-1]:
             yield Text(
                 "left out on so narrow a page: " + ", ".join(name for name, _ in self.columns[kept:]), style="dim"
             )
@@ -102,13 +107,15 @@ def methods_table(methods: Iterable[Method], why: str = "") -> RenderableType:
     """A table for each family: orders, work, whether methods adapt and suit stiff problems, stability, source."""
     parts: list[RenderableType] = [Text(why)] if why else []
     families: dict[str, Sheet] = {}
+    pile: list[Sheet] = []
     for method in methods:
         if method.family not in families:
-            families[method.family] = _table(
+            families[method.family] = Sheet(
                 [("method", "left"), ("order", "right"), ("embedded", "right"), ("between", "right")]
                 + [("stages", "right"), ("rates", "right"), ("adapts", "left"), ("stable", "right"), ("stiff", "left")]
                 + [("real", "right"), ("imaginary", "right"), ("carries", "left"), ("source", "left")],
                 method.family,
+                pile,
             )
         facts = facts_of(method)
         families[method.family].add_row(

@@ -47,6 +47,16 @@ def first_not_finite(state, rates, n):
 
 
 @inner
+def largest(values, n):
+    """Return the component of the largest size."""
+    place = 0
+    for k in range(1, n):
+        if abs(values[k]) > abs(values[place]):
+            place = k
+    return place
+
+
+@inner
 def begin(system, control, watch):
     """Evaluate rates and events at the start of a run or beyond a switch; return REACHED_END if all is well."""
     control.bad_time = control.time
