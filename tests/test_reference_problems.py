@@ -16,6 +16,8 @@ STIFF_ONLY = {
     "autocatalysis",
     "linear_2x2_forced",
     "prothero_robinson",
+    "van_der_pol_1e6",
+    "ring_of_reactions",
 }
 CASES = [
     (name, method)

@@ -52,8 +52,9 @@ PAIR = {"method": "dormand-prince-54"}
 STIFF = ("Its # steps were held back by stability and not by accuracy: the problem is stiff there. Try an implicit "
          "method, ")  # fmt: skip
 WORDS = [
-    (say("-1e5*(x - cos(t))", (0, 1)), {**PAIR, "budget": {"steps": 3000}}, "the budget of # steps was used up at t = #: "
-     f"incomplete. {STIFF}radau-iia-#. Or: raise the budget, or start again from run.final with interval=(#, #)."),
+    (say("-1e5*(x - cos(t))", (0, 1)), {**PAIR, "budget": {"steps": 3000}}, "the budget of # steps was used up at "
+     f"t = #: incomplete. {STIFF}radau-iia-#. Or: raise the budget, or start again from run.final with interval=(#, "
+     "#)."),
     (say("-1e5*(x - cos(t))", (0, 1)), PAIR, f"reached the end, t = #. {STIFF}radau-iia-#."),
     (say("cos(t)", (0, 9)), {"budget": {"rate_evaluations": 30}}, "the budget of # rate evaluations was used up at "
      "t = #: incomplete. Raise the budget, or start again from run.final with interval=(#, #)."),

@@ -69,7 +69,7 @@ def _pace(method: Any, relative: Array) -> float:
     z = 1j * np.geomspace(1e-3, 30.0, 3000)
     estimate = np.abs(value_at(method.stability, z) - value_at(stability_function(method.a, method.b_embedded), z))
     allowed = float(np.abs(z[int(np.argmax(estimate > tolerance))])) if (estimate > tolerance).any() else 30.0
-    return min(_SLOWER * allowed, _CLOSE * method.real_stability_limit)
+    return float(min(_SLOWER * allowed, _CLOSE * method.real_stability_limit))
 
 
 ALONG_THE_RUN: Final = Family(
