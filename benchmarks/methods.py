@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import ctypes
-import json
 import math
+import sys
 import time
 from collections.abc import Callable, Iterable
 from pathlib import Path
@@ -21,10 +21,9 @@ from unhurried_heron.methods.catalogue import DEFAULT, all_methods
 from unhurried_heron.methods.method import Method
 from unhurried_heron.native.system import native_system, with_slopes
 
-COLLECTION = Path(__file__).parents[1] / "tests/data/reference_problems.json"
-REFERENCES: dict[str, Any] = {
-    each["name"]: each for each in json.loads(COLLECTION.read_text(encoding="utf-8"))["problems"]
-}
+sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "tests"))
+from data.literature import REFERENCES, literature_problem
+
 SMOOTH = ("pleiades", "brusselator", "kepler_e06", "euler_rigid_body", "hull_b2")
 STIFF = ("robertson", "hires", "oregonator", "ehl_d3", "autocatalysis")
 # errors at which work is compared, relative to the size of each state
@@ -32,17 +31,6 @@ TARGETS = (1e-4, 1e-8)
 LORENZ = uh.Problem.from_text(
     "x' = 10*(y - x)\ny' = x*(28 - z) - y\nz' = x*y - 8/3*z", initial={"x": 1, "y": 1, "z": 1}, interval=(0, 40)
 )
-
-
-def problem_of(name: str) -> uh.Problem:
-    """Make a problem of the reference collection."""
-    given = REFERENCES[name]
-    return uh.Problem.from_text(
-        "\n".join(given["equations"]),
-        parameters={key: float(value) for key, value in (given["parameters"] or {}).items()},
-        initial={key: float(value) for key, value in given["initial"].items()},
-        interval=tuple(float(value) for value in given["interval"]),
-    )
 
 
 def truth_of(name: str, problem: uh.Problem) -> np.ndarray:
@@ -145,7 +133,7 @@ def compared(names: Iterable[str], methods: Iterable[Method]) -> dict[str, list[
     work: dict[str, list[list[float]]] = {}
     methods = list(methods)
     for name in names:
-        problem = problem_of(name)
+        problem = literature_problem(name)
         truth = truth_of(name, problem)
         curves = {method.name: work_curve(problem, truth, method) for method in methods}
         for target in TARGETS:
@@ -180,7 +168,7 @@ def step_controls() -> None:
     for method, names in (("dormand-prince-54", SMOOTH), ("radau-iia-5", STIFF), ("esdirk-43", STIFF)):
         ratios: dict[str, list[float]] = {control: [] for control in CONTROLS}
         for name in names:
-            problem = problem_of(name)
+            problem = literature_problem(name)
             truth = truth_of(name, problem)
             usual = work_at(work_curve(problem, truth, method), 1e-6, 0)
             for control in CONTROLS:
@@ -195,7 +183,7 @@ def chosen_work() -> None:
     fixed = ("dormand-prince-54", "dormand-prince-853", "radau-iia-5", "radau-iia-9")
     for names in (SMOOTH, STIFF):
         for name in names:
-            problem, told = problem_of(name), []
+            problem, told = literature_problem(name), []
             for rtol in (1e-4, 1e-8):
                 seconds: dict[str, float] = {}
                 for method in (DEFAULT, *(each for each in fixed if names is SMOOTH or each.startswith("radau"))):

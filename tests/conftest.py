@@ -1,12 +1,9 @@
-"""What several tests need: the reference problems of the literature, and a quiet demo problem."""
+"""What several tests need: settings, and quiet demo problems."""
 
 from __future__ import annotations
 
-import json
 import os
 import signal
-from pathlib import Path
-from typing import Any
 
 import pytest
 from hypothesis import settings
@@ -20,23 +17,6 @@ settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "same"))
 
 # tests of interruption mean something also where Ctrl-C is ignored, as in jobs in the background
 signal.signal(signal.SIGINT, signal.default_int_handler)
-
-REFERENCES: dict[str, Any] = {
-    problem["name"]: problem
-    for problem in json.loads((Path(__file__).parent / "data" / "reference_problems.json").read_text())["problems"]
-}
-
-
-def literature_problem(name: str) -> uh.Problem:
-    """Make a problem of the reference collection."""
-    given = REFERENCES[name]
-    return uh.Problem.from_text(
-        "\n".join(given["equations"]),
-        parameters={key: float(value) for key, value in (given["parameters"] or {}).items()},
-        initial={key: float(value) for key, value in given["initial"].items()},
-        interval=tuple(float(value) for value in given["interval"]),
-    )
-
 
 POND = """
 level'   = (inflow - spill) / area

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from conftest import REFERENCES, literature_problem
+from data.literature import REFERENCES, literature_problem
 
 import unhurried_heron as uh
 

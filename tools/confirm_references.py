@@ -18,7 +18,9 @@ from scipy.linalg import lu_factor, lu_solve
 
 import unhurried_heron as uh
 
-DATA = Path(__file__).resolve().parents[1] / "tests" / "data" / "reference_problems.json"
+sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "tests"))
+from data.literature import COLLECTION, literature_problem
+
 _DIGITS, _AGREED = 34, 1e-17
 
 
@@ -100,12 +102,7 @@ def march(rates: object, start: list[mp.mpf], times: list[mp.mpf], a: list[list[
 def confirm(given: dict) -> None:
     """Fill ``given["reference"]`` at the end of its interval."""
     rates = rates_of(given)
-    problem = uh.Problem.from_text(
-        "\n".join(given["equations"]),
-        parameters={key: float(value) for key, value in given["parameters"].items()},
-        initial={key: float(value) for key, value in given["initial"].items()},
-        interval=tuple(float(value) for value in given["interval"]),
-    )
+    problem = literature_problem(given["name"])
     steps = [mp.mpf(float(t)) for t in uh.integrate(problem, "radau-iia-13", rtol=1e-12, atol=1e-24).times]
     start = [mp.mpf(given["initial"][name]) for name in given["states"]]
     for parts in (2, 4, 8, 16):
@@ -124,11 +121,11 @@ def confirm(given: dict) -> None:
 def main() -> None:
     """Confirm the problems that are named."""
     mp.mp.dps = _DIGITS
-    content = json.loads(DATA.read_text(encoding="utf-8"))
+    content = json.loads(COLLECTION.read_text(encoding="utf-8"))
     for problem in content["problems"]:
         if problem["name"] in sys.argv[1:]:
             confirm(problem)
-            DATA.write_text(json.dumps(content, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
+            COLLECTION.write_text(json.dumps(content, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
 
 
 if __name__ == "__main__":

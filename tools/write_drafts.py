@@ -23,6 +23,10 @@ def main() -> int:
         return int(bool(old or extra))
     from unhurried_heron.kernels.machine_code.compiling import compile_named
 
+    for path in FOLDER.iterdir():
+        if path.name not in {f"{name}.ll.xz" for name in KERNELS}:
+            path.unlink()
+            print(f"{path.name}: of a kernel that is gone, removed")
     for name in KERNELS:
         if read_draft(name, kind_of_machine()) is not None:
             continue

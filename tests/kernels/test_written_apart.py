@@ -8,7 +8,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from conftest import literature_problem
+from data.literature import literature_problem
 from scipy.linalg import block_diag
 
 import unhurried_heron as uh

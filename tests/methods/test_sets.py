@@ -6,7 +6,7 @@ from functools import cache
 
 import numpy as np
 import pytest
-from conftest import REFERENCES, literature_problem
+from data.literature import REFERENCES, literature_problem
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import all_methods

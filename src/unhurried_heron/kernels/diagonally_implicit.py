@@ -9,21 +9,19 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.implicit.between import foreseen, measured
-from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence, after_refusal
+from unhurried_heron.kernels.implicit.between import judge, write_movement
+from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
 from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
-from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
+from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, solve_stage
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
 from unhurried_heron.kernels.implicit.stubborn import insist_on_stage
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.controller import forget
-from unhurried_heron.kernels.march.outcome import first_not_finite
+from unhurried_heron.kernels.march.outcome import find_slope, first_not_finite
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
-    ACCEPTED,
     ATTEMPT,
     DESCRIBE,
     NOT_FINITE,
@@ -35,7 +33,6 @@ from unhurried_heron.kernels.memory.control import (
 )
 from unhurried_heron.kernels.memory.decoding import diagonal_work_in, implicit_memory, system_in
 from unhurried_heron.kernels.memory.work_spaces import (
-    BETWEEN,
     CONVERGED,
     DIVERGED,
     FRESH,
@@ -218,39 +215,15 @@ def _attempt(system, work, control):
             system.trial[k] += system.state[k]
     coefficients = as_doubles(control.place)
     _write_polynomial(system, work, coefficients, h)
-    error = 0.0
-    if control.adaptive == 1:
-        error = _estimate(system, work, control, h)
-        if error < 1.0:
-            between = foreseen(system, work, h)
-            if not between <= work.limits[BETWEEN]:
-                code, between = measured(system, work, control, work.shifts[0])
-                if code < 1:
-                    return RATES_STOPPED
-            between /= work.limits[BETWEEN]
-            # NaN compares false, and must come through
-            error = between if not between <= error else error
-        control.error = error
-    memory.error = error
-    if first_not_finite(system.trial, system.trial, n) >= 0:
-        memory.outcome = DIVERGED
-        return REFUSED
-    if not error < 1.0:
-        return REFUSED
-    for i in range((work.degree + 1) * n):
-        work.p[i] = coefficients[i]
-    return ACCEPTED
+    error = _estimate(system, work, control, h) if control.adaptive == 1 else 0.0
+    return judge(system, work, control, error, work.shifts[0])
 
 
 @inner
 def _accept(system, work, control):
     n = system.n
     set_scale(system, work, control.step)
-    for k in range(n):
-        # how far each state moved
-        work.defect[k] = work.p[n + k]
-        for d in range(2, work.degree + 1):
-            work.defect[k] += work.p[d * n + k]
+    write_movement(work, n, work.defect)
     after_acceptance(control, work)
     if control.adaptive == 1:
         heed_growth(control, work, n, work.defect)
@@ -258,33 +231,22 @@ def _accept(system, work, control):
         slopes = offset_by(work.k, (work.stages - 1) * n)
         for k in range(n):
             system.slope[k] = slopes[k]
-    else:
-        control.rate_evaluations += 1
-        control.bad_time = control.time
-        if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
-            return RATES_STOPPED
-    control.bad_component = first_not_finite(system.state, system.slope, n)
-    return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+        control.bad_component = first_not_finite(system.state, system.slope, n)
+        return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+    return find_slope(system, control)
 
 
 def family(address):
     """Do what `march` asks for."""
     table = as_longs(address)
     control, system, work = as_control(table[0]), system_in(table), diagonal_work_in(table)
-    memory = implicit_memory(work.memory)
     if control.ask == ATTEMPT:
         return _attempt(system, work, control)
     if control.ask == ACCEPT:
         return _accept(system, work, control)
     if control.ask == REFUSE:
-        if memory.outcome == CONVERGED:
-            return after_refusal(control, work)
-        return after_divergence(control, system, work, work.residual)
+        return after_failure(control, system, work, work.residual)
     if control.ask == DESCRIBE:
         return REACHED_END
-    memory.previous_step = memory.factored_step = 0.0
-    memory.jacobian_age = 0
-    forget(work.controller)
-    forget_iterations(work)
-    set_scale(system, work, control.step)
+    begin_anew(control, system, work)
     return REACHED_END

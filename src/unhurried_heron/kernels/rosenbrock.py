@@ -8,23 +8,20 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.implicit.between import foreseen, measured
-from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence, after_refusal
+from unhurried_heron.kernels.implicit.between import judge, write_movement
+from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
 from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
 from unhurried_heron.kernels.linear_algebra.calls import solve
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.controller import forget
-from unhurried_heron.kernels.march.outcome import first_not_finite
+from unhurried_heron.kernels.march.outcome import find_slope
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
-    ACCEPTED,
     ATTEMPT,
     DESCRIBE,
-    NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
     REACHED_END,
@@ -32,7 +29,7 @@ from unhurried_heron.kernels.memory.control import (
     REFUSED,
 )
 from unhurried_heron.kernels.memory.decoding import implicit_memory, linearly_implicit_work_in, newton_in, system_in
-from unhurried_heron.kernels.memory.work_spaces import BETWEEN, CONVERGED, DIVERGED, FRESH, GROWS, STOPPED
+from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, FRESH, GROWS, STOPPED
 
 _ROOT = 1.4901161193847656e-08  # of the spacing of floating-point numbers
 
@@ -166,68 +163,34 @@ def _attempt(system, work, control):
         coefficients[k] = system.state[k]
     for d in range(work.degree):
         _combine(system, work, offset_by(work.interpolant, d * work.stages), offset_by(coefficients, (d + 1) * n))
-    error = 0.0
-    if control.adaptive == 1:
-        error = _estimate(system, work, control, h)
-        if error < 1.0:
-            between = foreseen(system, work, h)
-            if not between <= work.limits[BETWEEN]:
-                code, between = measured(system, work, control, work.context)
-                if code < 1:
-                    return RATES_STOPPED
-            between /= work.limits[BETWEEN]
-            # NaN compares false, and must come through
-            error = between if not between <= error else error
-        control.error = error
-    memory.error = error
-    if first_not_finite(system.trial, system.trial, n) >= 0:
-        memory.outcome = DIVERGED
-        return REFUSED
-    if not error < 1.0:
-        return REFUSED
-    for i in range((work.degree + 1) * n):
-        work.p[i] = coefficients[i]
-    return ACCEPTED
+    error = _estimate(system, work, control, h) if control.adaptive == 1 else 0.0
+    return judge(system, work, control, error, work.context)
 
 
 @inner
 def _accept(system, work, control):
     n = system.n
     set_scale(system, work, control.step)
-    for k in range(n):
-        # how far each state moved
-        work.defect[k] = work.p[n + k]
-        for d in range(2, work.degree + 1):
-            work.defect[k] += work.p[d * n + k]
+    write_movement(work, n, work.defect)
     # a Jacobian is of one step alone
     newton_in(work.newton).theta = 1.0
     after_acceptance(control, work)
     if control.adaptive == 1:
         heed_growth(control, work, n, work.defect)
-    control.rate_evaluations += 1
-    control.bad_time = control.time
-    if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
-        return RATES_STOPPED
-    control.bad_component = first_not_finite(system.state, system.slope, n)
-    return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+    return find_slope(system, control)
 
 
 def family(address):
     """Do what `march` asks for."""
     table = as_longs(address)
     control, system, work = as_control(table[0]), system_in(table), linearly_implicit_work_in(table)
-    memory = implicit_memory(work.memory)
     if control.ask == ATTEMPT:
         return _attempt(system, work, control)
     if control.ask == ACCEPT:
         return _accept(system, work, control)
     if control.ask == REFUSE:
-        if memory.outcome == CONVERGED:
-            return after_refusal(control, work)
-        return after_divergence(control, system, work, work.f)
+        return after_failure(control, system, work, work.f)
     if control.ask == DESCRIBE:
         return REACHED_END
-    memory.previous_step, memory.jacobian_age = 0.0, 0
-    forget(work.controller)
-    set_scale(system, work, control.step)
+    begin_anew(control, system, work)
     return REACHED_END

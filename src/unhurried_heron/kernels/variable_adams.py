@@ -20,7 +20,7 @@ from unhurried_heron.kernels.divided import (
     size_of_row,
 )
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
+from unhurried_heron.kernels.march.outcome import find_slope, first_not_finite, too_short
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -153,16 +153,15 @@ def _describe(system, work, control):
 def _accept(system, work, control):
     n, variable = system.n, variable_in(work.variable)
     if work.evaluations > 1:
-        control.rate_evaluations += 1
-        control.bad_time = control.time
-        if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
-            return RATES_STOPPED
+        reason = find_slope(system, control)
+        if reason != REACHED_END:
+            return reason
     else:
         for k in range(n):
             system.slope[k] = work.residual[k]
-    control.bad_component = first_not_finite(system.state, system.slope, n)
-    if control.bad_component >= 0:
-        return NOT_FINITE
+        control.bad_component = first_not_finite(system.state, system.slope, n)
+        if control.bad_component >= 0:
+            return NOT_FINITE
     rows = extend(work, n, system.slope, variable.order + 2)
     keep(work, n, control.time, rows)
     _set_scale(system, work)

@@ -15,21 +15,19 @@ from unhurried_heron.kernels.fully_implicit.between import (
     write_polynomial,
 )
 from unhurried_heron.kernels.fully_implicit.newton import form_and_factor, guess_increments, iterate
-from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence, after_refusal
+from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
 from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
-from unhurried_heron.kernels.implicit.newton import begin_iterations, forget_iterations
+from unhurried_heron.kernels.implicit.newton import begin_iterations
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.controller import forget
-from unhurried_heron.kernels.march.outcome import first_not_finite
+from unhurried_heron.kernels.march.outcome import find_slope
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
     DESCRIBE,
-    NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
     REACHED_END,
@@ -203,33 +201,21 @@ def _accept(system, work, control):
     # an error estimate is blind to what grows from below the tolerance
     if control.adaptive == 1:
         heed_growth(control, work, system.n, work.moved)
-    control.rate_evaluations += 1
-    control.bad_time = control.time
-    if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
-        return RATES_STOPPED
-    control.bad_component = first_not_finite(system.state, system.slope, system.n)
-    return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+    return find_slope(system, control)
 
 
 def family(address):
     """Do what `march` asks for."""
     table = as_longs(address)
     control, system, work = as_control(table[0]), system_in(table), block_work_in(table)
-    memory = implicit_memory(work.memory)
     if control.ask == ATTEMPT:
         return _attempt(system, work, control)
     if control.ask == ACCEPT:
         return _accept(system, work, control)
     if control.ask == REFUSE:
-        if memory.outcome == CONVERGED:
-            return after_refusal(control, work)
-        return after_divergence(control, system, work, work.f)
+        return after_failure(control, system, work, work.f)
     if control.ask == DESCRIBE:
         # its error between the ends was judged, so it is there
         return REACHED_END
-    memory.previous_step = memory.factored_step = 0.0
-    memory.jacobian_age = 0
-    forget(work.controller)
-    forget_iterations(work)
-    set_scale(system, work, control.step)
+    begin_anew(control, system, work)
     return REACHED_END

@@ -11,9 +11,12 @@ import numpy as np
 
 from unhurried_heron.kernels.implicit.scale import filtered_size
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.outcome import first_not_finite
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import as_doubles, call_native
+from unhurried_heron.kernels.memory.control import ACCEPTED, RATES_STOPPED, REFUSED
 from unhurried_heron.kernels.memory.decoding import implicit_memory
+from unhurried_heron.kernels.memory.work_spaces import BETWEEN, DIVERGED
 
 # where the defect is looked at
 _FIRST, _SECOND = 0.35, 0.75
@@ -22,7 +25,7 @@ _OUTSIDE = 16.0
 
 
 @inner
-def foreseen(system, work, h):
+def _foreseen(system, work, h):
     """Size of the error between the steps, in units of the tolerance, foreseen from the step before."""
     memory = implicit_memory(work.memory)
     if memory.previous_step == 0.0:
@@ -41,7 +44,7 @@ def foreseen(system, work, h):
 
 
 @inner
-def measured(system, work, control, context):
+def _measured(system, work, control, context):
     """Return the code of the rates, and the error between the steps in units of the tolerance, by the defect."""
     n, h, degree, largest = system.n, control.length, work.degree, 0.0
     coefficients = as_doubles(control.place)
@@ -63,3 +66,41 @@ def measured(system, work, control, context):
         # NaN must come through
         largest = largest if size <= largest else size
     return 1, largest
+
+
+@inner
+def judge(system, work, control, error, context):
+    """Answer a solved step whose polynomial is written and whose error at the end is known; keep it if it is good.
+
+    ``error``: in units of the tolerance, 0 at fixed steps; ``context``: of the factors that filter the defect.
+    """
+    memory, coefficients = implicit_memory(work.memory), as_doubles(control.place)
+    if control.adaptive == 1:
+        if error < 1.0:
+            between = _foreseen(system, work, control.length)
+            if not between <= work.limits[BETWEEN]:
+                code, between = _measured(system, work, control, context)
+                if code < 1:
+                    return RATES_STOPPED
+            between /= work.limits[BETWEEN]
+            # NaN compares false, and must come through
+            error = between if not between <= error else error
+        control.error = error
+    memory.error = error
+    if first_not_finite(system.trial, system.trial, system.n) >= 0:
+        memory.outcome = DIVERGED
+        return REFUSED
+    if not error < 1.0:
+        return REFUSED
+    for i in range((work.degree + 1) * system.n):
+        work.p[i] = coefficients[i]
+    return ACCEPTED
+
+
+@inner
+def write_movement(work, n, out):
+    """Write how far each state moved in the step that was kept."""
+    for k in range(n):
+        out[k] = work.p[n + k]
+        for d in range(2, work.degree + 1):
+            out[k] += work.p[d * n + k]

@@ -5,8 +5,10 @@
 
 from __future__ import annotations
 
+from unhurried_heron.kernels.implicit.newton import forget_iterations
+from unhurried_heron.kernels.implicit.scale import set_scale
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal
+from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal, forget
 from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
 from unhurried_heron.kernels.memory.control import (
     NEWTON_FAILED,
@@ -15,7 +17,7 @@ from unhurried_heron.kernels.memory.control import (
     STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in
-from unhurried_heron.kernels.memory.work_spaces import GROWS, OLD
+from unhurried_heron.kernels.memory.work_spaces import CONVERGED, GROWS, OLD
 
 # below this contraction the third iteration of the next step is spared, which is worth an old Jacobian
 _GOOD_CONTRACTION = 3e-3
@@ -52,7 +54,7 @@ def after_divergence(control, system, work, rates):
 
 
 @inner
-def after_refusal(control, work):
+def _after_refusal(control, work):
     """Shorten the step after too large an error; return a reason to give up, or REACHED_END."""
     memory = implicit_memory(work.memory)
     control.step = control.length * factor_after_refusal(work.controller, memory.error)
@@ -61,6 +63,25 @@ def after_refusal(control, work):
     if too_short(control):
         return STEP_TOO_SMALL
     return REACHED_END
+
+
+@inner
+def after_failure(control, system, work, rates):
+    """Shorten a step that was solved but too wrong, or not solved; return a reason to give up, or REACHED_END."""
+    if implicit_memory(work.memory).outcome == CONVERGED:
+        return _after_refusal(control, work)
+    return after_divergence(control, system, work, rates)
+
+
+@inner
+def begin_anew(control, system, work):
+    """Forget what was learnt before the start, or before a switch."""
+    memory = implicit_memory(work.memory)
+    memory.previous_step = memory.factored_step = 0.0
+    memory.jacobian_age = 0
+    forget(work.controller)
+    forget_iterations(work)
+    set_scale(system, work, control.step)
 
 
 @inner

@@ -57,15 +57,22 @@ def largest(values, n):
 
 
 @inner
-def begin(system, control, watch):
-    """Evaluate rates and events at the start of a run or beyond a switch; return REACHED_END if all is well."""
+def find_slope(system, control):
+    """Evaluate the rates where the march stands; return REACHED_END if all is well."""
     control.bad_time = control.time
     control.rate_evaluations += 1
     if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
         return RATES_STOPPED
     control.bad_component = first_not_finite(system.state, system.slope, system.n)
-    if control.bad_component >= 0:
-        return NOT_FINITE
+    return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+
+
+@inner
+def begin(system, control, watch):
+    """Evaluate rates and events at the start of a run or beyond a switch; return REACHED_END if all is well."""
+    reason = find_slope(system, control)
+    if reason != REACHED_END:
+        return reason
     # beyond a switch, what the events were is known already
     if control.started == 0 and not watch_values(watch, control.time, system.state, 0):
         return EVENT_STOPPED
