@@ -178,6 +178,19 @@ def step_controls() -> None:
         print(f"   {method}, evaluations over those of its own control at error 1e-6: {told}")
 
 
+def step_costs() -> None:
+    """Print the time of a step of the stiff method over one of the other, which `auto` weighs."""
+    told = []
+    for n in (3, 10, 30, 100):
+        text = f"u[i]' = -i*u[i] + 0.1*u[i-1]*u[i] for i in 1..{n}\nu[0] = 1"
+        problem, each = uh.Problem.from_text(text, initial={"u": 1}, interval=(0, 1)), []
+        for method in ("radau-iia-5", "dormand-prince-54"):
+            tallies = [uh.integrate(problem, method, rtol=1e-6, record=2).tally for _ in range(9)]
+            each.append(min(tally.seconds / (tally.accepted + tally.refused) for tally in tallies))
+        told.append(f"{each[0] / each[1]:.1f} for {n} states")
+    print(f"   a step of radau-iia-5 over one of dormand-prince-54: {', '.join(told)}")
+
+
 def chosen_work() -> None:
     """Print the work of auto over that of the better of the best fixed choices, at equal tolerance."""
     fixed = ("dormand-prince-54", "dormand-prince-853", "radau-iia-5", "radau-iia-9")
@@ -213,6 +226,7 @@ def report() -> None:
     """Print all of it."""
     lowest_members()
     large_systems()
+    step_costs()
     chosen_work()
     step_controls()
     adaptive = [method for method in all_methods() if method.adaptive]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import warnings
+from dataclasses import replace
 from fractions import Fraction
 from typing import Any
 
@@ -12,12 +13,21 @@ import pytest
 
 import unhurried_heron as uh
 
-PROBLEM = uh.Problem.from_text("x' = v\nv' = -k*x", initial={"x": 1, "v": 0}, parameters={"k": 1.0}, interval=(0, 2))
+
+def new_problem() -> uh.Problem:
+    return uh.Problem.from_text("x' = v\nv' = -k*x", initial={"x": 1, "v": 0}, parameters={"k": 1.0}, interval=(0, 2))
+
+
+PROBLEM = new_problem()
 RIGHT: dict[str, list[Any]] = {
-    "method": ["classical-rk-4", "dormand-prince-54", "radau-iia-5"],
+    "method": ["classical-rk-4", "dormand-prince-54", "radau-iia-5", "adams-bashforth-4"],
     "rtol": [1e-6, {"x": 1e-7}],
     "atol": [0, 1e-9, {"v": 1e-8}],
     "step": [0.1, Fraction(1, 30)],
+    "count": [40],
+    "control": ["predictive", uh.Controller(share=0.5)],
+    "carry": ["lower"],
+    "starting": ["classical-rk-4"],
     "record": ["steps", 7, [0.0, 0.5, 2.0]],
     "events": [[uh.Event("v = -0.5")]],
     "parameters": [{"k": 1.0}],
@@ -40,12 +50,12 @@ PAIRS = [
 ]
 
 
-def outcome(options: dict[str, Any]) -> uh.Run | None:
+def outcome(options: dict[str, Any], problem: uh.Problem = PROBLEM) -> uh.Run | None:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", uh.IncompleteRunWarning)
             warnings.simplefilter("ignore", uh.DoubtWarning)
-            return uh.integrate(PROBLEM, **{"progress": False, **options})
+            return uh.integrate(problem, **{"progress": False, **options})
     except uh.HeronError as error:
         return None if error.place and error.expected else pytest.fail(str(error))
 
@@ -62,6 +72,10 @@ def test_every_pair_is_right_or_refused() -> None:
         assert run.times[-1] == 2.0
         if "largest_step" in options and run._ledger is not None:
             assert run.ledger["step"].max() <= 0.05 + 1e-12
+        # on a problem that was run before with other options, as on a new one
+        fresh = outcome(options, new_problem())
+        assert run.states.tolist() == fresh.states.tolist(), options
+        assert replace(run.tally, seconds=0) == replace(fresh.tally, seconds=0), options
     assert ran > len(PAIRS) / 2
     assert outcome({"method": "classical-rk-4", "step": 0.5, "largest_step": 0.1}) is None
     assert outcome({"step": 0.1, "starting_step": 0.1}) is None

@@ -14,8 +14,8 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.stability import stability_function, value_at
 from unhurried_heron.run.trajectory import Array
 
-# a step of the stiff method costs so many of the non-stiff one: measured on 3 to 100 states
-# (`benchmarks/run.py --part choosing`)
+# a step of the stiff method is taken to cost so many of the non-stiff one: more than `benchmarks/run.py --part methods`
+# prints, because changes cost as well
 _COST, _COST_OF_FULL, _COST_OF_BANDS = 4.0, 0.02, 12.0
 _MOST_FULL: Final = 100
 # what the error allows for the fastest mode alone, times this, is a step for something slower; and so is one that uses
@@ -28,7 +28,7 @@ def _as_given(method: Choosing, relative: Array, absolute: Array, state: Array, 
     return ErrorScale(relative, absolute)
 
 
-def pair_of(method: Any, relative: Array) -> tuple[Method, Method]:
+def _pair_of(method: Any, relative: Array) -> tuple[Method, Method]:
     """Return the two methods of a `Choosing` for the tightest of the tolerances."""
     pair: tuple[Method, Method] = method.pair(float(relative.min(where=relative > 0.0, initial=1.0)))
     return pair
@@ -37,7 +37,7 @@ def pair_of(method: Any, relative: Array) -> tuple[Method, Method]:
 def _lay_out(method: Choosing, demand: Demand) -> WorkSpace:
     assert demand.member is not None, "a march lays out members"
     assert demand.degree_of is not None, "and knows their polynomials"
-    n, pair = demand.n, pair_of(method, demand.scales.relative)
+    n, pair = demand.n, _pair_of(method, demand.scales.relative)
     # the stiff one is laid out when it is needed
     member = demand.member(pair[0])
     room = max(member.work.degree, demand.degree_of(pair[1]))
@@ -73,5 +73,12 @@ def _pace(method: Any, relative: Array) -> float:
 
 
 ALONG_THE_RUN: Final = Family(
-    CHOOSING, "choosing.family", _lay_out, scale=_as_given, takes_controller=True, beside=("choosing.changed",)
+    CHOOSING,
+    "choosing.family",
+    _lay_out,
+    scale=_as_given,
+    takes_controller=True,
+    beside=("choosing.changed",),
+    members=_pair_of,
+    second_later=True,
 )

@@ -65,6 +65,10 @@ def _rows_of_interpolant(method: Any) -> int:
     return len(method.interpolant)
 
 
+def _no_others(method: Any, relative: Array) -> tuple[Any, ...]:
+    return ()
+
+
 @dataclass(frozen=True)
 class Family:
     """A family of methods.
@@ -97,6 +101,10 @@ class Family:
         The degree of a method's step polynomials; by default as its ``interpolant`` has rows.
     takes_controller : bool
         Whether its steps follow a `Controller`, so that another can be asked for.
+    members : callable, optional
+        The methods that a method chooses among along the run, for the user's relative tolerances.
+    second_later : bool
+        Whether the second of them is laid out when it is first needed.
     """
 
     name: str
@@ -111,3 +119,5 @@ class Family:
     starts_by: Callable[[Any], Any] | None = None
     degree: Callable[[Any], int] = _rows_of_interpolant
     takes_controller: bool = False
+    members: Callable[[Any, Array], tuple[Any, ...]] = _no_others
+    second_later: bool = False

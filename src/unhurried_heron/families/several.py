@@ -45,4 +45,5 @@ SEVERAL_ORDERS: Final = Family(
     takes_controller=True,
     beside=("fully_implicit.step.family", *LINEAR_KERNELS),
     degree=lambda method: int(method.stages) + 1,
+    members=lambda method, relative: tuple(method.members),
 )

@@ -5,7 +5,6 @@ from __future__ import annotations
 from itertools import zip_longest
 from typing import Any, Final
 
-from unhurried_heron.families.choosing import pair_of
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.asked import Asked
@@ -90,9 +89,7 @@ def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:
 
 def _members_of(asked: Asked) -> tuple[str, ...]:
     """Return the names of the methods that a method chooses among, in their order; none for most."""
-    if hasattr(asked.method, "pair"):
-        return tuple(each.name for each in pair_of(asked.method, asked.relative))
-    return tuple(each.name for each in getattr(asked.method, "members", ()))
+    return tuple(each.name for each in family_of(asked.method).members(asked.method, asked.relative))
 
 
 def _told(members: tuple[str, ...], driver: Driver) -> str:

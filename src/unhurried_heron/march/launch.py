@@ -7,7 +7,6 @@ from dataclasses import replace
 import numpy as np
 
 from unhurried_heron.errors import MethodError, OptionError
-from unhurried_heron.families.choosing import pair_of
 from unhurried_heron.families.family import Member
 from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
 from unhurried_heron.families.registry import family_of
@@ -38,8 +37,8 @@ def launch(asked: Asked, kind: str) -> Driver:
             native = slopes_for(asked, native, kind, time_slope=family.time_slope)
         march = lay_out(asked, native, scales, kind)
         march.key = key
-        if hasattr(asked.method, "pair"):
-            march.find_other = lambda: _stiff_one(asked, march)
+        if family.second_later:
+            march.find_other = lambda: _second(asked, march)
     else:
         march.native.context.change(parameter_values(problem))
     _set_out(march, asked)
@@ -48,9 +47,9 @@ def launch(asked: Asked, kind: str) -> Driver:
     return Driver(march, asked, passage)
 
 
-def _stiff_one(asked: Asked, march: March) -> Member | None:
+def _second(asked: Asked, march: March) -> Member | None:
     """Lay out the stiff method of a pair; None where the system is too large for it."""
-    _, method = pair_of(asked.method, asked.relative)
+    _, method = family_of(asked.method).members(asked.method, asked.relative)
     try:
         kind = linear_kind(replace(asked, method=method))
     except MethodError:

@@ -207,7 +207,9 @@ def stiff_member(asked: Asked, march: March, method: Method, native: NativeSyste
     n, entries = march.system.n, native.entries and Entries(*native.entries)
     solver = linear_solver(n, march.control, kind, entries, fixed=False)
     member = member_of(
-        method, asked, Demand(n, march.control, ErrorScale(asked.relative, asked.absolute), False, solver)
+        method,
+        asked,
+        Demand(n, march.control, ErrorScale(asked.relative, asked.absolute), False, solver, None, asked.controller),
     )
     names = System._fields[System._fields.index("rates") : System._fields.index("state")]
     slopes = dict(zip(names, native.addresses(), strict=True))

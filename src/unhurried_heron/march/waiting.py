@@ -28,6 +28,7 @@ def key_of(asked: Asked, scales: ErrorScale, kind: str) -> tuple[Any, ...]:
     return (
         id(asked.method),
         id(asked.starting),
+        asked.controller,
         *tolerances,
         room,
         asked.ledger,
@@ -56,5 +57,5 @@ def give_back(asked: Asked, march: March) -> None:
         # what the key names by its identity must live as long
         kept[march.key] = (
             march,
-            (asked.method, asked.starting, asked.controller, asked.events, *asked.problem.inputs.values()),
+            (asked.method, asked.starting, asked.events, *asked.problem.inputs.values()),
         )

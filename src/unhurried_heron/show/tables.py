@@ -21,8 +21,7 @@ from unhurried_heron.study.methods_table import facts_of
 
 if TYPE_CHECKING:
     # the checks know units, whose library takes long to import
-    from unhurried_heron.study.methods_table import facts_of
-from unhurried_heron.study.report import Report
+    from unhurried_heron.study.report import Report
 
 _PLAIN_WIDTH = 180
 # columns of names, which do not wrap
