@@ -9,13 +9,59 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.stability import Region
 
 CHOOSING: Final = "chosen along the run"
-
-
 SEVERAL_ORDERS: Final = "fully implicit Runge-Kutta of variable order"
 
 
+class _ListedAs:
+    """What is said of a method made of others: what one of them, ``_listed``, has."""
+
+    @property
+    def _listed(self) -> Method:
+        raise NotImplementedError
+
+    @property
+    def stages(self) -> int:
+        """Number of its stages."""
+        return self._listed.stages
+
+    @property
+    def evaluations(self) -> int:
+        """Evaluations of the rates in a step of it, or in an iteration."""
+        return self._listed.evaluations
+
+    @property
+    def order(self) -> int:
+        """Its order."""
+        return self._listed.order
+
+    @property
+    def embedded_order(self) -> int:
+        """Order of its second solution."""
+        return self._listed.embedded_order
+
+    @property
+    def estimate_order(self) -> int:
+        """Order of its error estimate."""
+        return self._listed.estimate_order
+
+    @property
+    def interpolant_order(self) -> int:
+        """Order at which values between its steps converge."""
+        return self._listed.interpolant_order
+
+    @property
+    def region(self) -> Region:
+        """Its region of stability."""
+        return self._listed.region
+
+    @property
+    def real_stability_limit(self) -> float:
+        """Limit of stability on the negative real axis."""
+        return self.region.real
+
+
 @dataclass(frozen=True, eq=False)
-class Several:
+class Several(_ListedAs):
     """Fully implicit methods of rising order, of which one marches at a time.
 
     Parameters
@@ -35,52 +81,13 @@ class Several:
     family: ClassVar[str] = SEVERAL_ORDERS
 
     @property
-    def _highest(self) -> Method:
+    def _listed(self) -> Method:
+        """The one of the highest order."""
         return self.members[-1]
-
-    @property
-    def stages(self) -> int:
-        """Number of stages of the highest order."""
-        return self._highest.stages
-
-    @property
-    def evaluations(self) -> int:
-        """Evaluations of the rates in an iteration of the highest order."""
-        return self._highest.evaluations
-
-    @property
-    def order(self) -> int:
-        """The highest order."""
-        return self._highest.order
-
-    @property
-    def embedded_order(self) -> int:
-        """Order of its second solution."""
-        return self._highest.embedded_order
-
-    @property
-    def estimate_order(self) -> int:
-        """Order of its error estimate."""
-        return self._highest.estimate_order
-
-    @property
-    def interpolant_order(self) -> int:
-        """Order at which values between its steps converge."""
-        return self._highest.interpolant_order
-
-    @property
-    def region(self) -> Region:
-        """Region of stability of the highest order."""
-        return self._highest.region
-
-    @property
-    def real_stability_limit(self) -> float:
-        """Limit of stability on the negative real axis."""
-        return self.region.real
 
 
 @dataclass(frozen=True, eq=False)
-class Choosing:
+class Choosing(_ListedAs):
     """A method that changes between two others along the run.
 
     Parameters
@@ -114,45 +121,11 @@ class Choosing:
         return smooth, stiff
 
     @property
-    def _usual(self) -> Method:
+    def _listed(self) -> Method:
+        """The non-stiff one at the usual tolerance."""
         return self.pair(1e-7)[0]
-
-    @property
-    def stages(self) -> int:
-        """Number of stages of the non-stiff method at the usual tolerance."""
-        return self._usual.stages
-
-    @property
-    def evaluations(self) -> int:
-        """Evaluations of the rates in a step of the non-stiff method at the usual tolerance."""
-        return self._usual.evaluations
-
-    @property
-    def order(self) -> int:
-        """Order of the non-stiff method at the usual tolerance."""
-        return self._usual.order
-
-    @property
-    def embedded_order(self) -> int:
-        """Order of its second solution."""
-        return self._usual.embedded_order
-
-    @property
-    def estimate_order(self) -> int:
-        """Order of its error estimate."""
-        return self._usual.estimate_order
-
-    @property
-    def interpolant_order(self) -> int:
-        """Order at which values between its steps converge."""
-        return self._usual.interpolant_order
 
     @property
     def region(self) -> Region:
         """Region of stability of the stiff method."""
         return self.pair(1e-7)[1].region
-
-    @property
-    def real_stability_limit(self) -> float:
-        """Limit of stability on the negative real axis of the stiff method."""
-        return self.region.real

@@ -15,6 +15,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.fully_implicit.newton import combine
+from unhurried_heron.kernels.implicit.between import write_defect
 from unhurried_heron.kernels.implicit.scale import filtered_size
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.polynomial import evaluate_step
@@ -85,11 +86,7 @@ def _filtered_defect(system, work, control, coefficients, theta, out):
     code = call_native(system.rates, control.bad_time, system.trial, work.shifted, system.context)
     if code != 1:
         return code, _OUTSIDE
-    for k in range(n):
-        slope = degree * coefficients[degree * n + k]
-        for d in range(degree - 1, 0, -1):
-            slope = slope * theta + d * coefficients[d * n + k]
-        out[k] = slope / h - work.shifted[k]
+    write_defect(coefficients, degree, n, theta, h, work.shifted, out)
     control.solves += 1
     return code, filtered_size(work, work.filter, out, n)
 

@@ -44,6 +44,16 @@ def _foreseen(system, work, h):
 
 
 @inner
+def write_defect(coefficients, degree, n, theta, h, rates, out):
+    """Write by how much the slope of a step polynomial misses the rates there."""
+    for k in range(n):
+        slope = degree * coefficients[degree * n + k]
+        for d in range(degree - 1, 0, -1):
+            slope = slope * theta + d * coefficients[d * n + k]
+        out[k] = slope / h - rates[k]
+
+
+@inner
 def _measured(system, work, control, context):
     """Return the code of the rates, and the error between the steps in units of the tolerance, by the defect."""
     n, h, degree, largest = system.n, control.length, work.degree, 0.0
@@ -56,11 +66,7 @@ def _measured(system, work, control, context):
         code = call_native(system.rates, control.bad_time, work.shifted, work.residual, system.context)
         if code != 1:
             return code, _OUTSIDE
-        for k in range(n):
-            slope = degree * coefficients[degree * n + k]
-            for d in range(degree - 1, 0, -1):
-                slope = slope * theta + d * coefficients[d * n + k]
-            work.residual[k] = slope / h - work.residual[k]
+        write_defect(coefficients, degree, n, theta, h, work.residual, work.residual)
         size = filtered_size(work, context, work.residual, n)
         control.solves += 1
         # NaN must come through
