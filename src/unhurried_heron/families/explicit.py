@@ -15,6 +15,7 @@ from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.coefficients import balanced, floats
 from unhurried_heron.methods.runge_kutta import EXPLICIT as NAME
 from unhurried_heron.methods.runge_kutta import RungeKutta
+from unhurried_heron.native.strides import SIZE as BLOCK_SIZE
 from unhurried_heron.run.trajectory import Array
 
 # proportional and integral parts (K. Gustafsson, ACM Trans. Math. Softw. 17 (1991) 533-554): with 0.6 of the error now
@@ -38,27 +39,27 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
 
 
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
-    addresses, engine = _tableau_code(method, demand.n)
+    addresses, engine = _tableau_code(method, demand.n, strides=demand.fixed)
     degree, total = method.interpolant.shape
     width = total - len(method.further_stages)
     # what further stages are evaluated at stands in one more row
     stages, where = np.zeros((total + (total > width), demand.n)), np.zeros(1, dtype=np.int64)
     memory = np.zeros(1, dtype=EXPLICIT_MEMORY)
     controller = (demand.controller or _CONTROLLER).record(method.estimate_order)
-    attempt, further, error, polynomial = addresses
-    tableau = Tableau(memory, controller, attempt, further, error, polynomial, degree, width, total, stages, where)
+    block = np.zeros(BLOCK_SIZE, dtype=np.int64)
+    tableau = Tableau(memory, controller, *addresses, degree, width, total, stages, where, block)
     return WorkSpace(tableau, stages[0], degree, (engine,))
 
 
-def _tableau_code(method: RungeKutta, n: int) -> tuple[list[int], Any]:
+def _tableau_code(method: RungeKutta, n: int, *, strides: bool) -> tuple[list[int], Any]:
     # what compiles is loaded when something runs
-    from unhurried_heron.native.tableaux import MOST_WRITTEN_OUT
+    from unhurried_heron.native.lanes import MOST_WRITTEN_OUT
 
-    return _compiled(method, n if n <= MOST_WRITTEN_OUT else None)
+    return _compiled(method, n if n <= MOST_WRITTEN_OUT else None, strides)
 
 
 @functools.lru_cache(maxsize=64)
-def _compiled(method: RungeKutta, size: int | None) -> tuple[list[int], Any]:
+def _compiled(method: RungeKutta, size: int | None, strides: bool) -> tuple[list[int], Any]:
     from unhurried_heron.native.tableaux import Arithmetic, compile_tableau
 
     width = len(method.interpolant[0]) - len(method.further_stages)
@@ -73,9 +74,9 @@ def _compiled(method: RungeKutta, size: int | None) -> tuple[list[int], Any]:
         further,
         balanced(method.interpolant, degrees),
     )
-    return compile_tableau(numbers, size)
+    return compile_tableau(numbers, size, strides=strides)
 
 
 EXPLICIT: Final = Family(
-    NAME, "explicit_runge_kutta.family", _lay_out, scale=_scale, takes_controller=True, reference=FOR_SMOOTH
+    NAME, "explicit_runge_kutta.family", _lay_out, scale=_scale, takes_controller=True, strides=True, reference=FOR_SMOOTH
 )

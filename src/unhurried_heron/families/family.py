@@ -105,6 +105,8 @@ class Family:
         The methods that a method chooses among along the run, for the user's relative tolerances.
     second_later : bool
         Whether the second of them is laid out when it is first needed.
+    strides : bool
+        Whether its kernel answers STRIDE too.
     """
 
     name: str
@@ -121,3 +123,4 @@ class Family:
     takes_controller: bool = False
     members: Callable[[Any, Array], tuple[Any, ...]] = _no_others
     second_later: bool = False
+    strides: bool = False

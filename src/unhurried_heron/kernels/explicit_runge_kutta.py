@@ -7,7 +7,9 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal, forget
 from unhurried_heron.kernels.march.outcome import first_not_finite, largest, too_short
+from unhurried_heron.kernels.march.strides import native_stride
 from unhurried_heron.kernels.memory.call import (
+    address_of,
     as_control,
     as_doubles,
     as_longs,
@@ -27,9 +29,12 @@ from unhurried_heron.kernels.memory.control import (
     REFUSE,
     REFUSED,
     STEP_TOO_SMALL,
+    STRIDE,
 )
 from unhurried_heron.kernels.memory.decoding import explicit_memory, system_in, tableau_in
+from unhurried_heron.native.strides import BLOCK
 
+_STAGES = BLOCK.index("stages")
 _HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"
 # beyond what is finite, nothing is known of the length that would do
 _NOT_FINITE_SHRINK = 0.1
@@ -126,6 +131,12 @@ def _describe(system, tableau, control):
     return REACHED_END
 
 
+@inner
+def _stride(system, tableau, control):
+    tableau.block[_STAGES] = address_of(tableau.stages)
+    return native_stride(system, control, tableau.stride, tableau.block, tableau.width - 1)
+
+
 def family(address):
     """Do what `march` asks for; its slope is the first row of ``stages``."""
     table = as_longs(address)
@@ -138,5 +149,7 @@ def family(address):
         return _accept(system, tableau, control)
     if control.ask == REFUSE:
         return _refuse(system, tableau, control)
+    if control.ask == STRIDE:
+        return _stride(system, tableau, control)
     forget(tableau.controller)
     return REACHED_END

@@ -78,6 +78,8 @@ def _set_out(march: March, asked: Asked) -> None:
     control["bad_component"] = -1
     control["largest_step"] = asked.longest
     control["every_step"] = int(asked.times is None)
+    unseen = not asked.adapts and not asked.ledger and asked.times is not None and march.watch.m == 0
+    control["strides"] = int(unseen and family_of(asked.method).strides)
     given = asked.first if asked.fixed is None else asked.fixed
     if given is not None:
         control["step"] = np.copysign(given, end - start)

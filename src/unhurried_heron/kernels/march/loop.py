@@ -10,6 +10,8 @@ A family is another kernel, called by address with what it is asked for in ``con
 - REFUSE: set a shorter ``control.step``; return REACHED_END, or a reason to give up.
 - ACCEPT: state and time have moved; set the next ``control.step`` and bring ``system.slope`` up to date; return
   REACHED_END, or a reason to give up.
+- STRIDE, of those that say they can (`Family.strides`): take up to ``control.stride`` fixed steps as if one by one, and
+  say there how many; return REACHED_END, or a reason to give up.
 """
 
 from __future__ import annotations
@@ -27,6 +29,7 @@ from unhurried_heron.kernels.march.outcome import (
     record_until,
 )
 from unhurried_heron.kernels.march.starting_step import choose_starting_step
+from unhurried_heron.kernels.march.strides import stride
 from unhurried_heron.kernels.memory.call import as_control, as_longs, call_kernel
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -86,6 +89,10 @@ def march(address):
     control.n_steps = control.n_rows = control.n_events = 0
     reason = _start(system, control, watch, parts, address) if control.started != 1 else REACHED_END
     while reason == REACHED_END and control.time != control.end:
+        if control.strides == 1:
+            reason = stride(control, output, parts, address)
+            if reason != REACHED_END:
+                break
         reason = pause_reason(control, output, watch)
         if reason != REACHED_END:
             break

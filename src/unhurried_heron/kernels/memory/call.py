@@ -133,6 +133,15 @@ def call_attempt(typing_context, address, time, step, state, stages, trial, n, r
 
 
 @intrinsic
+def call_stride(typing_context, address, origin, step, first, count, block):
+    """Call ``stride`` of `native.strides`; ``block`` is an int64 pointer."""
+    signature = types.int64(
+        types.int64, types.float64, types.float64, types.int64, types.int64, types.CPointer(types.int64)
+    )
+    return signature, _generate_call(_LONG, [_REAL, _REAL, _LONG, _LONG, _LONG.as_pointer()])
+
+
+@intrinsic
 def call_error(typing_context, address, step, state, stages, trial, relative, absolute, n):
     """Call ``error`` of `native.tableaux`."""
     signature = types.float64(types.int64, types.float64, *[_DOUBLES] * 5, types.int64)

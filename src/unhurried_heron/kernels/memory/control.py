@@ -18,6 +18,7 @@ CONTROL: Final = np.dtype(
         ("every_step", np.int64),  # whether every step is kept
         ("attempts_left", np.int64),  # also the stop cell: zeroed to make the march return
         ("evaluation_limit", np.int64),
+        ("strides", np.int64),  # whether the family may STRIDE
         ("stop", np.int64),  # set from outside to make the march return in the middle of long work
         # the march's own state
         ("time", np.float64),
@@ -28,7 +29,8 @@ CONTROL: Final = np.dtype(
         ("after_refusal", np.int64),
         ("next_wanted", np.int64),  # how many wanted times lie behind
         # the present attempt
-        ("ask", np.int64),  # what the family is called for: START, ATTEMPT, DESCRIBE, REFUSE or ACCEPT
+        ("ask", np.int64),  # what the family is called for: START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT or STRIDE
+        ("stride", np.int64),  # how many steps it may take at once, and how many it took
         ("length", np.float64),  # with its sign
         ("finish", np.float64),  # time at its end
         ("place", np.int64),  # address of its step polynomial
@@ -89,7 +91,7 @@ NEWTON_FAILED: Final = int(Reason.NEWTON_FAILED)
 EVENT_STOPPED: Final = int(Reason.EVENT_STOPPED)
 
 # what a march calls its family for
-START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT = range(5)
+START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE = range(6)
 # what a family answers to ATTEMPT, if not with a reason to return
 REFUSED: Final = 10
 ACCEPTED: Final = 11
