@@ -125,10 +125,13 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, f
     """
     dense = kind == "dense" or entries is None
     if dense and n < (MOST_STUBBORN + 1 if fixed else LEAST_BLOCKS):
+        from unhurried_heron.kernels.linear_algebra.written_out import MOST_WRITTEN, load_solve
         from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
         jacobian = np.zeros((n, n))
         factor, solve = load_kernels("linear_algebra.dense_lu.factor", "linear_algebra.dense_lu.solve")
+        if n <= MOST_WRITTEN:
+            solve = load_solve(n)
         made = functools.partial(dense_context, n, control, jacobian)
         return LinearSolver(factor.address, solve.address, jacobian, made, (factor, solve))
     from unhurried_heron.families.large import full_solver, structured_solver

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from typing import Any, Final
 
 import numpy as np
@@ -14,6 +15,7 @@ from unhurried_heron.families.linear import LINEAR_KERNELS
 from unhurried_heron.kernels.memory.pasts import HISTORY, ExplicitHistoryWork, ImplicitHistoryWork
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.multistep import EXPLICIT_MULTISTEP, IMPLICIT_MULTISTEP, Multistep
+from unhurried_heron.native.strides import SIZE as BLOCK_SIZE
 from unhurried_heron.run.trajectory import Array
 
 # by the order they start: the cheapest of the catalogue of that order, up to the highest
@@ -70,16 +72,43 @@ def _shared(method: Multistep, demand: Demand, member: Member) -> dict[str, Any]
         "predicts": np.concatenate(predicts),
         "weights": np.concatenate([past(method.a, k), past(method.b[1:], k)]),
         "newest": np.array([float(method.b[0])]),
-        "past": np.zeros((k, n)),
-        "slopes": np.zeros((k, n)),
+        "past": np.zeros((k + 1, n)),
+        "slopes": np.zeros((k + 1, n)),
     }
 
 
 def _lay_out_explicit(method: Multistep, demand: Demand) -> WorkSpace:
     member = _starter(method, demand)
     shared = _shared(method, demand, member)
-    work = ExplicitHistoryWork(corrects=int(method.predictor is not None), predicted=np.zeros(demand.n), **shared)
-    return WorkSpace(work, np.zeros(demand.n), shared["room"], (), (member,), shared["links"])
+    address, engine = _stride_code(method, demand.n, shared)
+    work = ExplicitHistoryWork(
+        corrects=int(method.predictor is not None),
+        stride=address,
+        predicted=np.zeros(demand.n),
+        block=np.zeros(BLOCK_SIZE, dtype=np.int64),
+        **shared,
+    )
+    return WorkSpace(work, np.zeros(demand.n), shared["room"], (engine,), (member,), shared["links"])
+
+
+def _stride_code(method: Multistep, n: int, shared: dict[str, Any]) -> tuple[int, Any]:
+    # what compiles is loaded when something runs
+    from unhurried_heron.native.lanes import MOST_WRITTEN_OUT
+    from unhurried_heron.native.recurrences import Recurrence
+
+    k, corrected = method.steps, method.predictor is not None
+    weights, predicts = shared["weights"].tolist(), shared["predicts"].tolist()
+    remembers = not method.uses_slopes or any(weights[1:k]) or any(predicts[1:k])
+    newest = float(method.b[0]) if corrected else 0.0
+    numbers = Recurrence(k, tuple(predicts), tuple(weights), newest, remembers)
+    return _compiled(numbers, n if n <= MOST_WRITTEN_OUT else None)
+
+
+@functools.lru_cache(maxsize=64)
+def _compiled(numbers: Any, size: int | None) -> tuple[int, Any]:
+    from unhurried_heron.native.recurrences import compile_recurrence
+
+    return compile_recurrence(numbers, size)
 
 
 def _lay_out_implicit(method: Multistep, demand: Demand) -> WorkSpace:
@@ -109,7 +138,7 @@ def _fixed_scale(method: Multistep, relative: Array, absolute: Array, state: Arr
 
 
 EXPLICIT_STEPS: Final = Family(
-    EXPLICIT_MULTISTEP, "explicit_multistep.family", _lay_out_explicit, starts_by=_explicit_starter
+    EXPLICIT_MULTISTEP, "explicit_multistep.family", _lay_out_explicit, starts_by=_explicit_starter, strides=True
 )
 IMPLICIT_STEPS: Final = Family(
     IMPLICIT_MULTISTEP,

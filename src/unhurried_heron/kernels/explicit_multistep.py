@@ -7,14 +7,17 @@ from unhurried_heron.kernels.history import (
     attempt_of_starter,
     combine_past,
     describe,
+    is_same,
     lacks_past,
     remember,
+    row,
     start,
 )
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member
 from unhurried_heron.kernels.march.outcome import first_not_finite
-from unhurried_heron.kernels.memory.call import as_control, as_longs, call_native
+from unhurried_heron.kernels.march.strides import native_stride
+from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs, call_native
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
@@ -25,8 +28,12 @@ from unhurried_heron.kernels.memory.control import (
     REACHED_END,
     REFUSE,
     REFUSED,
+    STRIDE,
 )
 from unhurried_heron.kernels.memory.decoding import explicit_history_in, history_in, system_in
+from unhurried_heron.native.strides import BLOCK
+
+_PAST, _SLOPES, _PREDICTED, _HEAD = (BLOCK.index(name) for name in ("past", "slopes", "predicted", "head"))
 
 
 @inner
@@ -66,6 +73,24 @@ def _accept(system, work, control):
     return REACHED_END
 
 
+@inner
+def _stride(system, work, control):
+    history, block, n, rows = history_in(work.history), work.block, system.n, work.steps + 1
+    if history.count < work.steps or not (work.steps == 1 or is_same(control, control.step, history.length)):
+        control.stride = 0
+        return REACHED_END
+    block[_PAST], block[_SLOPES] = address_of(work.past), address_of(work.slopes)
+    block[_PREDICTED], block[_HEAD] = address_of(work.predicted), history.head
+    reason = native_stride(system, control, work.stride, block, 1 + work.corrects)
+    history.head = (history.head + rows - control.stride % rows) % rows
+    history.length = control.step
+    history.delegated = history.handed = 0
+    newest = row(work, work.slopes, 0, n)
+    for k in range(n):
+        system.slope[k] = newest[k]
+    return reason
+
+
 def family(address):
     """Do what `march` asks for."""
     table = as_longs(address)
@@ -76,6 +101,8 @@ def family(address):
         return _accept(system, work, control)
     if control.ask == DESCRIBE:
         return describe(system, work, control)
+    if control.ask == STRIDE:
+        return _stride(system, work, control)
     if control.ask == REFUSE:
         if history_in(work.history).delegated == 1:
             return ask_member(control, work.links, 0)

@@ -1,11 +1,13 @@
 """What multistep methods share: values and slopes of past steps of one length, and who takes the steps without them.
 
-``work`` is any bundle with ``history``, a record of `HISTORY`; ``past`` (steps, n) and ``slopes`` (steps, n), rings
-whose newest row is ``head``; ``steps``, ``degree``, ``by_slopes`` and ``interpolant`` of the method; ``links`` to the
+``work`` is any bundle with ``history``, a record of `HISTORY`; ``past`` and ``slopes`` (steps + 1, n), rings whose newest
+row is ``head``, the one before it free; ``steps``, ``degree``, ``by_slopes`` and ``interpolant`` of the method; ``links`` to the
 one-step method that starts it, and takes steps of another length: up to a switch, or to the end.
 """
 
 from __future__ import annotations
+
+import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_slope, slope_of
@@ -15,12 +17,13 @@ from unhurried_heron.kernels.memory.decoding import history_in
 
 # lengths that differ by no more than rounding of the times are one
 _SAME_STEP = 1e-9
+_ROUNDING = 4 * float(np.finfo(float).eps)
 
 
 @inner
 def row(work, rows, j, n):
     """Return the row of j steps ago."""
-    return offset_by(rows, ((history_in(work.history).head + j) % work.steps) * n)
+    return offset_by(rows, ((history_in(work.history).head + j) % (work.steps + 1)) * n)
 
 
 @inner
@@ -40,12 +43,12 @@ def start(system, work, control):
 def remember(system, work, control, slopes):
     """Add the present state and its slope to the past."""
     history, n = history_in(work.history), system.n
-    if history.count > 0 and history.length != 0.0 and not _same(control.length, history.length):
+    if history.count > 0 and history.length != 0.0 and not is_same(control, control.length, history.length):
         # what is past belongs to other times
         history.count = 0
     if history.count > 0:
         history.length = control.length
-    history.head = (history.head + work.steps - 1) % work.steps
+    history.head = (history.head + work.steps) % (work.steps + 1)
     values, theirs = row(work, work.past, 0, n), row(work, work.slopes, 0, n)
     for k in range(n):
         values[k], theirs[k] = system.state[k], slopes[k]
@@ -63,7 +66,9 @@ def combine_past(system, work, weights, h, out):
             values, weight = row(work, work.past, j, n), weights[j]
             for k in range(n):
                 out[k] += weight * values[k]
-    for j in range(work.steps):
+    for i in range(work.steps):
+        # the newest last, as it is in strides
+        j = work.steps - 1 - i
         weight = weights[work.steps + j] * h
         if weight != 0.0:
             slopes = row(work, work.slopes, j, n)
@@ -72,8 +77,9 @@ def combine_past(system, work, weights, h, out):
 
 
 @inner
-def _same(a, b):
-    return abs(a - b) <= _SAME_STEP * abs(b)
+def is_same(control, a, b):
+    """Whether two lengths are one but for the rounding of times."""
+    return abs(a - b) <= _SAME_STEP * abs(b) + _ROUNDING * abs(control.time)
 
 
 @inner
@@ -81,7 +87,7 @@ def lacks_past(work, control):
     """Whether the step is the starter's."""
     history = history_in(work.history)
     history.delegated = 1
-    if history.count >= work.steps and (work.steps == 1 or _same(control.length, history.length)):
+    if history.count >= work.steps and (work.steps == 1 or is_same(control, control.length, history.length)):
         history.delegated = history.handed = 0
     return history.delegated == 1
 

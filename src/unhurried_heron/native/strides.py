@@ -34,6 +34,8 @@ class StrideWriter(Writer):
             "define i64 @stride(double %origin, double %step, i64 %first, i64 %count, ptr %block) nounwind {",
             "entry:",
             "  %nothing = alloca double",
+            "  %present = alloca ptr",
+            "  %taken = alloca i64",
         ]
         for name in ("n", "rates", "context", *names):
             kind = "i64" if name in ("n", "head") else "ptr"
@@ -61,8 +63,12 @@ class StrideWriter(Writer):
         ]
         self.widen("%h")
 
-    def leave(self, code: str, made: int) -> None:
-        """Leave before the present step, with an answer of the rates and how often they were evaluated in it."""
+    def leave(self, code: str, made: int, state: str = "%y", taken: str = "%i") -> None:
+        """Leave with an answer of the rates, before the present step or with the state that it led to.
+
+        ``made``: how often the rates were evaluated since.
+        """
+        self.lines += [f"  store ptr {state}, ptr %present", f"  store i64 {taken}, ptr %taken"]
         self.lines.append(f"  store i64 {made}, ptr {self.new(f'getelementptr i64, ptr %block, i64 {MADE}')}")
         wide = self.new(f"sext i32 {code} to i64")
         self.lines.append(f"  store i64 {wide}, ptr {self.new(f'getelementptr i64, ptr %block, i64 {CODE}')}")
@@ -93,14 +99,14 @@ class StrideWriter(Writer):
         found = self.new("load double, ptr %nothing") if self.size is None else sums[0]
         self.branch(self.new(f"fcmp oeq double {found}, {literal(0.0)}"), lambda: self.leave("2", made))
 
-    def close_stride(self, turning: Mapping[str, tuple[str, str]], home: Sequence[tuple[str, str]]) -> str:
-        """End the function; ``home``: rows to be copied to where they belong, if they are not there."""
+    def close_stride(self, home: Mapping[str, str]) -> str:
+        """End the function; ``home``: where the state belongs, and other rows, to be copied if they are not there."""
         self.lines += ["  br label %next", "next:", "  br label %turn", "all:"]
         self.leave("1", 0)
-        self.lines.append("out:")
-        for row, place in home:
+        self.lines += ["out:", "  %final = load ptr, ptr %present", "  %count.taken = load i64, ptr %taken"]
+        for row, place in home.items():
             label, there = self.label(), self.new(f"icmp eq ptr {row}, {place}")
             self.lines += [f"  br i1 {there}, label %home{label}, label %copy{label}", f"copy{label}:"]
             self.loop(lambda lane, row=row, place=place: lane.store(lane.load(row), place))
             self.lines += [f"  br label %home{label}", f"home{label}:"]
-        return "\n".join([*self.lines, "  ret i64 %i", "}"])
+        return "\n".join([*self.lines, "  ret i64 %count.taken", "}"])

@@ -122,7 +122,7 @@ class _Writer(StrideWriter):
         self.turn(turning)
         self._fill(rows, ["%slope", *stages[1:-1], "%last"], "%y", lambda place, code: self.leave(code, place))
         self.unless_finite(("%trial", "%last"), width - 1)
-        return self.close_stride(turning, (("%y", "%state"), ("%slope", "%stages")))
+        return self.close_stride({"%final": "%state", "%slope": "%stages"})
 
     def error(self, weights: np.ndarray) -> str:
         """A function of the error estimate: one difference, or two combined."""

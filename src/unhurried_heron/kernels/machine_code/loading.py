@@ -11,6 +11,7 @@ import functools
 import hashlib
 import importlib.util
 import platform
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -84,11 +85,20 @@ def load_kernel(name: str) -> Kernel:
 
     ``module.function`` is of `kernels`, ``package.module:function`` from anywhere.
     """
+    return _load(name, lambda: _compile(name))
+
+
+def load_written(name: str, symbol: str, write: Callable[[], str]) -> Kernel:
+    """Return a kernel whose text in LLVM's language is written when it is first needed on a machine."""
+    return _load(name, lambda: (symbol, emit_object(write())))
+
+
+def _load(name: str, compile_it: Callable[[], tuple[str, bytes]]) -> Kernel:
     if name not in _loaded:
         path = _path_of(name)
         found = read_code(path) if path else None
         if found is None:
-            found = _compile(name)
+            found = compile_it()
             if path:
                 write_code(path, *found)
         symbol, code = found

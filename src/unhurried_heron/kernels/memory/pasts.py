@@ -88,6 +88,7 @@ class ExplicitHistoryWork(NamedTuple):
 
     ``predicts``, ``weights`` (2 steps,): of values and of slopes; ``newest`` (1,): b_0; ``corrects``: whether there is
     a corrector. ``degree`` of its own polynomial, ``room`` for that of the starter. ``predicted`` (n,): the new slope.
+    ``stride``: the address of its code, ``block``: see `native.strides`.
     """
 
     history: Annotated[Any, HISTORY]
@@ -96,6 +97,7 @@ class ExplicitHistoryWork(NamedTuple):
     room: int
     by_slopes: int
     corrects: int
+    stride: int
     links: LongArray
     interpolant: Array
     predicts: Array
@@ -104,6 +106,7 @@ class ExplicitHistoryWork(NamedTuple):
     past: Array
     slopes: Array
     predicted: Array
+    block: LongArray
 
 
 class ImplicitHistoryWork(NamedTuple):
