@@ -138,7 +138,8 @@ def test_what_does_not_fit_is_refused() -> None:
 @pytest.mark.parametrize("shift", [3.0, -0.5 + 2j])
 @pytest.mark.parametrize("kind", [*KINDS, "blocks"])
 def test_factors_solve_any_matrix(kind: str, shift: complex, seed: int, request: pytest.FixtureRequest) -> None:
-    n, dice, control = 9, np.random.default_rng(seed), np.zeros(1, CONTROL)
+    # small ones are solved with all loops written out
+    n, dice, control = (1, 4, 9, 16, 17)[seed], np.random.default_rng(seed), np.zeros(1, CONTROL)
     if kind == "blocks":
         request.getfixturevalue(kind)
     matrix, wanted = dice.standard_normal((n, n)), dice.standard_normal(n) + 1j * dice.standard_normal(n)

@@ -11,7 +11,9 @@ from unhurried_heron.kernels.linear_algebra.dense_lu import factor_complex, fact
 from unhurried_heron.kernels.machine_code.loading import evaluate_at
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs
 from unhurried_heron.kernels.memory.control import CONTROL
+from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import all_methods
+from unhurried_heron.methods.method import Method
 
 GO = np.zeros(1, CONTROL)
 
@@ -104,6 +106,41 @@ def test_steps_against_the_textbook(method: uh.RungeKutta, n: int) -> None:
         # weights of up to 176 cancel in one of them
         assert state == pytest.approx(y, rel=1e-11 if method.name == "verner-65" else 1e-13)
         y = naive_step(method, rates, 0.5 + 0.2 * count, y, 0.2)
+
+
+# with values of the past, and of another number of steps than its order
+LEAPFROG = uh.Multistep("leapfrog", a=[0, 1], b=[0, 2])
+STRIDING = [m for m in [*all_methods(), LEAPFROG] if "explicit" in m.family or m.name.startswith("adams-pece")]
+
+
+@pytest.mark.parametrize("ends", ["well", "raises", "not finite"])
+@pytest.mark.parametrize("n", [1, 8, 11])
+@pytest.mark.parametrize("method", STRIDING, ids=lambda m: m.name)
+def test_looking_changes_nothing(method: Method, n: int, ends: str) -> None:
+    # steps that nobody sees are taken by other code, many at once; the last of them are not
+    calls = 0
+
+    def rates(t: float, y: np.ndarray) -> np.ndarray:
+        nonlocal calls
+        calls += 1
+        if t > 1.1 and ends == "raises":
+            raise ValueError("beyond 1.1")
+        return np.sin(y) * np.arange(1, n + 1) + np.roll(y, 1) * (np.nan if t > 1.1 and ends == "not finite" else t)
+
+    problem = uh.Problem.from_rates(rates, initial={f"x{i}": 0.1 * (i + 1) for i in range(n)}, interval=(0.5, 2))
+    seen = []
+    for record in ("steps", [0.5, 0.92, 0.95, 2.0]):
+        calls = 0
+        try:
+            with quietly():
+                run = uh.integrate(problem, method, count=150, record=record)
+        except ValueError as error:
+            seen.append([str(error), *error.__notes__])
+            continue
+        assert calls == run.tally.rate_evaluations
+        within = run.states[run.times == 0.92][0] if record != "steps" else run.at(0.92)
+        seen.append([run.tally.accepted, run.ending.time, run.ending.reason, *run.final.values(), *within.round(12)])
+    assert seen[0] == seen[1]
 
 
 def test_error_estimate_against_its_definition() -> None:

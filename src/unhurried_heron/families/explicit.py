@@ -39,7 +39,7 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
 
 
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
-    addresses, engine = _tableau_code(method, demand.n, strides=demand.fixed)
+    (attempt, further, error, polynomial, stride), engine = _tableau_code(method, demand.n, strides=demand.fixed)
     degree, total = method.interpolant.shape
     width = total - len(method.further_stages)
     # what further stages are evaluated at stands in one more row
@@ -47,7 +47,9 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     memory = np.zeros(1, dtype=EXPLICIT_MEMORY)
     controller = (demand.controller or _CONTROLLER).record(method.estimate_order)
     block = np.zeros(BLOCK_SIZE, dtype=np.int64)
-    tableau = Tableau(memory, controller, *addresses, degree, width, total, stages, where, block)
+    tableau = Tableau(
+        memory, controller, attempt, further, error, polynomial, stride, degree, width, total, stages, where, block
+    )
     return WorkSpace(tableau, stages[0], degree, (engine,))
 
 
@@ -78,5 +80,11 @@ def _compiled(method: RungeKutta, size: int | None, strides: bool) -> tuple[list
 
 
 EXPLICIT: Final = Family(
-    NAME, "explicit_runge_kutta.family", _lay_out, scale=_scale, takes_controller=True, strides=True, reference=FOR_SMOOTH
+    NAME,
+    "explicit_runge_kutta.family",
+    _lay_out,
+    scale=_scale,
+    takes_controller=True,
+    strides=True,
+    reference=FOR_SMOOTH,
 )

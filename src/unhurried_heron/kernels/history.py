@@ -1,8 +1,8 @@
 """What multistep methods share: values and slopes of past steps of one length, and who takes the steps without them.
 
-``work`` is any bundle with ``history``, a record of `HISTORY`; ``past`` and ``slopes`` (steps + 1, n), rings whose newest
-row is ``head``, the one before it free; ``steps``, ``degree``, ``by_slopes`` and ``interpolant`` of the method; ``links`` to the
-one-step method that starts it, and takes steps of another length: up to a switch, or to the end.
+``work`` is any bundle with ``history``, a record of `HISTORY`; ``past`` and ``slopes`` (steps + 1, n), rings whose
+newest row is ``head``, the one before it free; ``steps``, ``degree``, ``by_slopes`` and ``interpolant`` of the method;
+``links`` to the one-step method that starts it, and takes steps of another length: up to a switch, or to the end.
 """
 
 from __future__ import annotations

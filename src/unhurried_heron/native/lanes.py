@@ -16,7 +16,6 @@ declare <4 x double> @llvm.fmuladd.v4f64(<4 x double>, <4 x double>, <4 x double
 declare double @llvm.fabs.f64(double)
 declare <4 x double> @llvm.fabs.v4f64(<4 x double>)
 declare double @llvm.vector.reduce.fadd.v4f64(double, <4 x double>)
-declare i1 @llvm.vector.reduce.and.v4i1(<4 x i1>)
 """
 
 
@@ -29,16 +28,20 @@ class Lane:
         self._suffix = "v4f64" if wide else "f64"
 
     def new(self, instruction: str) -> str:
+        """Write an instruction; return the name of its result."""
         return self.writer.new(instruction)
 
     def constant(self, value: float) -> str:
+        """Return a number, in every lane."""
         word = literal(value)
         return "<" + ", ".join([f"double {word}"] * LANES) + ">" if self.wide else word
 
     def load(self, base: str) -> str:
+        """Return the lane's part of a row."""
         return self.new(f"load {self.kind}, ptr {self._at(base)}, align 8")
 
     def store(self, value: str, base: str) -> None:
+        """Write the lane's part of a row."""
         self.writer.lines.append(f"  store {self.kind} {value}, ptr {self._at(base)}, align 8")
 
     def _at(self, base: str) -> str:
@@ -49,19 +52,29 @@ class Lane:
         return f"{name}.wide" if self.wide else name
 
     def multiply_add(self, x: str, y: str, z: str) -> str:
+        """Return x*y + z."""
         kind = self.kind
         return self.new(f"call {kind} @llvm.fmuladd.{self._suffix}({kind} {x}, {kind} {y}, {kind} {z})")
 
     def binary(self, operation: str, x: str, y: str) -> str:
+        """Return what an operation makes of two values."""
         return self.new(f"{operation} {self.kind} {x}, {y}")
 
     def size(self, x: str) -> str:
+        """Return the absolute value."""
         return self.new(f"call {self.kind} @llvm.fabs.{self._suffix}({self.kind} {x})")
 
     def larger(self, x: str, y: str) -> str:
+        """Return the larger of two values, the second where they cannot be compared."""
         bits = "<4 x i1>" if self.wide else "i1"
         bit = self.new(f"fcmp ogt {self.kind} {x}, {y}")
         return self.new(f"select {bits} {bit}, {self.kind} {x}, {self.kind} {y}")
+
+    def summed(self, total: str, value: str) -> str:
+        """Return a single number with the value, or all four, added."""
+        if self.wide:
+            return self.new(f"call reassoc double @llvm.vector.reduce.fadd.v4f64(double {total}, {self.kind} {value})")
+        return self.new(f"fadd double {total}, {value}")
 
     def weighted(self, weights: Sequence[float], stages: Sequence[str]) -> str:
         """Sum of weights times stages, zeros left out."""
@@ -81,11 +94,13 @@ class Writer:
         self._count, self.size = 0, size
 
     def new(self, instruction: str) -> str:
+        """Write an instruction; return the name of its result."""
         self._count += 1
         self.lines.append(f"  %v{self._count} = {instruction}")
         return f"%v{self._count}"
 
     def label(self) -> int:
+        """Return a number of its own for labels."""
         self._count += 1
         return self._count
 

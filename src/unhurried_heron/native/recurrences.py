@@ -40,7 +40,7 @@ class _Writer(StrideWriter):
         values = self._turned("%past", k + 1) if numbers.remembers else ["%state", "%other"]
         names = [f"%f{j}" for j in range(k + 1)]
         theirs = ["%y", *(f"%y{j}" for j in range(1, len(values)))]
-        turning = {}
+        turning: dict[str, tuple[str, str]] = {}
         for given, called in ((rows, names), (values, theirs)):
             turning |= {name: (row, called[j - 1]) for j, (row, name) in enumerate(zip(given, called, strict=True))}
         self.turn(turning)
@@ -48,7 +48,7 @@ class _Writer(StrideWriter):
         self._combine(numbers.predicts, names, theirs, new)
         if numbers.newest:
             code, made = self.call_rates("%finish", new, "%predicted"), 1
-            self.unless_fine(code, lambda: self.leave(code, 1))
+            self.unless_fine(code, lambda: self.leave(1, code))
             self._combine(numbers.weights, names, theirs, new)
             weight = self._weight("%newest", numbers.newest)
             self.loop(
@@ -58,7 +58,7 @@ class _Writer(StrideWriter):
             )
         self.unless_finite([new], made)
         answer = self.call_rates("%finish", new, names[-1])
-        self.unless_fine(answer, lambda: self.leave(answer, made + 1, new, "%i.next"))
+        self.unless_fine(answer, lambda: self.leave(made + 1, answer, new, "%i.next"))
         self.unless_finite([names[-1]], made + 1)
         return self.close_stride({"%final": "%state"})
 

@@ -10,10 +10,10 @@ so that whoever takes single steps finds out what is wrong with it.
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Final
 
-from unhurried_heron.native.emit import literal
 from unhurried_heron.native.emit import literal
 from unhurried_heron.native.lanes import LANES, Lane, Writer
 
@@ -23,6 +23,13 @@ BLOCK: Final = ("n", "rates", "context", "state", "other", "stages", "past", "sl
 CODE: Final = len(BLOCK)
 MADE: Final = CODE + 1
 SIZE: Final = MADE + 1
+
+
+def _copy(row: str, place: str, lane: Lane) -> None:
+    lane.store(lane.load(row), place)
+
+
+Turning = Mapping[str, tuple[str, str]]
 
 
 class StrideWriter(Writer):
@@ -44,7 +51,7 @@ class StrideWriter(Writer):
         self.lines += [f"  %whole = and i64 %n, -{LANES}", "  %first.real = sitofp i64 %first to double"]
         self.lines.append("  %begun = call double @llvm.fmuladd.f64(double %first.real, double %step, double %origin)")
 
-    def turn(self, turning: Mapping[str, tuple[str, str]]) -> None:
+    def turn(self, turning: Turning) -> None:
         """Begin a step; ``turning``: pointers, by what they are at first and what they become after a step."""
         self.lines += [
             "  br label %turn",
@@ -63,7 +70,7 @@ class StrideWriter(Writer):
         ]
         self.widen("%h")
 
-    def leave(self, code: str, made: int, state: str = "%y", taken: str = "%i") -> None:
+    def leave(self, made: int, code: str, state: str = "%y", taken: str = "%i") -> None:
         """Leave with an answer of the rates, before the present step or with the state that it led to.
 
         ``made``: how often the rates were evaluated since.
@@ -84,29 +91,23 @@ class StrideWriter(Writer):
             before = self.new("load double, ptr %nothing") if self.size is None else sums[0]
             for row in rows:
                 value, nothing = lane.load(row), lane.constant(0.0)
-                if lane.wide:
-                    four = lane.binary("fmul", value, nothing)
-                    before = self.new(
-                        f"call reassoc double @llvm.vector.reduce.fadd.v4f64(double {before}, <4 x double> {four})"
-                    )
-                else:
-                    before = self.multiply_add(value, nothing, before)
+                before = lane.summed(before, lane.binary("fmul", value, nothing))
             sums[0] = before
             if self.size is None:
                 self.lines.append(f"  store double {before}, ptr %nothing")
 
         self.loop(look)
         found = self.new("load double, ptr %nothing") if self.size is None else sums[0]
-        self.branch(self.new(f"fcmp oeq double {found}, {literal(0.0)}"), lambda: self.leave("2", made))
+        self.branch(self.new(f"fcmp oeq double {found}, {literal(0.0)}"), lambda: self.leave(made, "2"))
 
     def close_stride(self, home: Mapping[str, str]) -> str:
         """End the function; ``home``: where the state belongs, and other rows, to be copied if they are not there."""
         self.lines += ["  br label %next", "next:", "  br label %turn", "all:"]
-        self.leave("1", 0)
+        self.leave(0, "1")
         self.lines += ["out:", "  %final = load ptr, ptr %present", "  %count.taken = load i64, ptr %taken"]
         for row, place in home.items():
             label, there = self.label(), self.new(f"icmp eq ptr {row}, {place}")
             self.lines += [f"  br i1 {there}, label %home{label}, label %copy{label}", f"copy{label}:"]
-            self.loop(lambda lane, row=row, place=place: lane.store(lane.load(row), place))
+            self.loop(functools.partial(_copy, row, place))
             self.lines += [f"  br label %home{label}", f"home{label}:"]
         return "\n".join([*self.lines, "  ret i64 %count.taken", "}"])

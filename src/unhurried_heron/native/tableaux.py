@@ -20,6 +20,7 @@ alias, which a general compiler could not know.
 
 from __future__ import annotations
 
+import functools
 import math
 from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
@@ -93,34 +94,32 @@ class _Writer(StrideWriter):
             "ptr %context, ptr %where) nounwind {",
             count,
         )
-        self._fill(rows, stages, "%y", lambda place, code: self.lines.extend(
-            [f"  store i64 {place}, ptr %where", f"  ret i32 {code}"]))  # fmt: skip
+        self._fill(rows, stages, self._stop)
         return "\n".join([*self.lines, "  ret i32 1", "}"])
 
-    def _fill(
-        self, rows: Sequence[_Stage], stages: Sequence[str], state: str, fail: Callable[[int, str], None]
-    ) -> None:
-        """Fill the stages of these rows from a state; ``fail`` leaves where the rates did not answer 1."""
+    def _stop(self, place: int, code: str) -> None:
+        self.lines += [f"  store i64 {place}, ptr %where", f"  ret i32 {code}"]
+
+    def _fill(self, rows: Sequence[_Stage], stages: Sequence[str], fail: Callable[[int, str], None]) -> None:
+        """Fill the stages of these rows; ``fail`` leaves where the rates did not answer 1."""
         for place, row, node in rows:
 
             def advance(lane: Lane, row: Any = row) -> None:
                 slope = lane.weighted(row, stages[: len(row)])
-                lane.store(lane.multiply_add(lane.spread("%h"), slope, lane.load(state)), "%trial")
+                lane.store(lane.multiply_add(lane.spread("%h"), slope, lane.load("%y")), "%trial")
 
             self.loop(advance)
             time = self.multiply_add("%h", literal(float(node)), "%t")
             code = self.call_rates(time, "%trial", stages[place])
-            self.unless_fine(code, lambda code=code, place=place: fail(place, code))
+            self.unless_fine(code, functools.partial(fail, place, code))
 
     def stride(self, rows: Sequence[_Stage], width: int) -> str:
         """A function that takes many steps: state and slope change places with those at the end of a step."""
-        turning = {"%y": ("%state", "%trial"), "%trial": ("%other", "%y"),
-                   "%slope": ("%stages", "%last"), "%last": ("%end", "%slope")}  # fmt: skip
         self.open_stride(("state", "other", "stages"))
         stages = self.rows("%stages", width)
-        self.lines.append(f"  %end = getelementptr i8, ptr {stages[-1]}, i64 0")
-        self.turn(turning)
-        self._fill(rows, ["%slope", *stages[1:-1], "%last"], "%y", lambda place, code: self.leave(code, place))
+        self.turn({"%y": ("%state", "%trial"), "%trial": ("%other", "%y"),
+                   "%slope": ("%stages", "%last"), "%last": (stages[-1], "%slope")})  # fmt: skip
+        self._fill(rows, ["%slope", *stages[1:-1], "%last"], self.leave)
         self.unless_finite(("%trial", "%last"), width - 1)
         return self.close_stride({"%final": "%state", "%slope": "%stages"})
 
@@ -157,13 +156,7 @@ class _Writer(StrideWriter):
 
     def _add(self, lane: Lane, value: str, name: str) -> None:
         """Add a value, or four, to a sum."""
-        before = self.new(f"load double, ptr {name}")
-        if lane.wide:
-            after = self.new(
-                f"call reassoc double @llvm.vector.reduce.fadd.v4f64(double {before}, <4 x double> {value})"
-            )
-        else:
-            after = self.new(f"fadd double {before}, {value}")
+        after = lane.summed(self.new(f"load double, ptr {name}"), value)
         self.lines.append(f"  store double {after}, ptr {name}")
 
     def polynomial(self, interpolant: np.ndarray) -> str:

@@ -88,8 +88,10 @@ def begin_anew(control, system, work):
 def after_acceptance(control, work):
     """Choose the next step and decide whether Jacobian and factors are kept."""
     memory = implicit_memory(work.memory)
-    factor = factor_after_acceptance(work.controller, memory.error, control)
     memory.previous_step = control.length
     memory.jacobian_age = OLD if newton_in(work.newton).theta <= _GOOD_CONTRACTION else 0
-    if control.adaptive == 1 and not (memory.jacobian_age == OLD and 1.0 <= factor <= _WORTH_GROWING):
+    if control.adaptive == 0:
+        return
+    factor = factor_after_acceptance(work.controller, memory.error, control)
+    if not (memory.jacobian_age == OLD and 1.0 <= factor <= _WORTH_GROWING):
         control.step = control.length * factor

@@ -1,7 +1,7 @@
 """Solving small linear systems with the factors of `dense_lu`, all loops written out.
 
-In the loops of a few turns that these factors have, counting costs more than the arithmetic, and so does waiting for one
-sum after another; here all that do not depend on each other are under way at once.
+In loops of so few turns, counting costs more than the arithmetic, and so does waiting for one sum after another; here
+all that do not depend on each other are under way at once.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from typing import Final
 from unhurried_heron.kernels.linear_algebra.context import IM, PIVOTS, RE, B, D
 from unhurried_heron.kernels.machine_code.loading import Kernel, load_written
 from unhurried_heron.native.emit import literal
+from unhurried_heron.native.lanes import Writer
 
 # the largest systems that are written out: twice as large ones take a second to compile, and gain half as much
 MOST_WRITTEN: Final = 16
@@ -21,14 +22,10 @@ def load_solve(n: int) -> Kernel:
     return load_written(f"linear_algebra.written_out.solve-{n}", "solve", lambda: _Writer(n).solve())
 
 
-class _Writer:
+class _Writer(Writer):
     def __init__(self, n: int) -> None:
-        self.n, self.lines, self._count = n, list[str](), 0
-
-    def new(self, instruction: str) -> str:
-        self._count += 1
-        self.lines.append(f"  %v{self._count} = {instruction}")
-        return f"%v{self._count}"
+        super().__init__(n)
+        self.n = n
 
     def _load(self, base: str, place: int, kind: str = "double") -> str:
         return self.new(f"load {kind}, ptr {self.new(f'getelementptr {kind}, ptr {base}, i64 {place}')}")
@@ -39,12 +36,9 @@ class _Writer:
     def _multiply(self, x: str, y: str) -> str:
         return self.new(f"fmul double {x}, {y}")
 
-    def _multiply_add(self, x: str, y: str, z: str) -> str:
-        return self.new(f"call double @llvm.fmuladd.f64(double {x}, double {y}, double {z})")
-
     def _less(self, total: str, x: str, y: str) -> str:
         """Return total - x*y."""
-        return self._multiply_add(self.new(f"fneg double {x}"), y, total)
+        return self.multiply_add(self.new(f"fneg double {x}"), y, total)
 
     def solve(self) -> str:
         self.lines = [
@@ -92,13 +86,13 @@ class _Writer:
 
         def eliminate(i: int, j: int) -> None:
             p, q = self._load(re, i * n + j), self._load(im, i * n + j)
-            x[i] = self._multiply_add(q, y[j], self._less(x[i], p, x[j]))
+            x[i] = self.multiply_add(q, y[j], self._less(x[i], p, x[j]))
             y[i] = self._less(self._less(y[i], p, y[j]), q, x[j])
 
         inverse = []
         for k in range(n):
             p, q = self._load(re, k * n + k), self._load(im, k * n + k)
-            size = self.new(f"fdiv double {literal(1.0)}, {self._multiply_add(p, p, self._multiply(q, q))}")
+            size = self.new(f"fdiv double {literal(1.0)}, {self.multiply_add(p, p, self._multiply(q, q))}")
             inverse.append((self._multiply(p, size), self._multiply(q, size)))
         for j in range(n):
             for i in range(j + 1, n):
@@ -106,7 +100,7 @@ class _Writer:
         for j in reversed(range(n)):
             p, q = inverse[j]
             x[j], y[j] = (
-                self._multiply_add(x[j], p, self._multiply(y[j], q)),
+                self.multiply_add(x[j], p, self._multiply(y[j], q)),
                 self._less(self._multiply(y[j], p), x[j], q),
             )
             for i in range(j):
