@@ -188,6 +188,7 @@ long march_collocation(fun_t f, const double *p, fun_t jac, const double *jp, in
                     theta = s / before;
                     if (theta >= 1) { ok = s <= kappa; shrink = fmax(0.1, fmin(0.5, 0.25 / theta)); seen = 0; break; }
                     rest = theta / (1 - theta);
+                    if (it == 2) rest = fmax(rest, 0.3 * contraction);
                     if (rest * s * pow(theta, KMAX - it) > kappa) { shrink = fmax(0.1, fmin(0.5, 0.25 / theta)); break; }
                 }
                 seen = before > 10 * kappa ? theta : 0;

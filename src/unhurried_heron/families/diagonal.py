@@ -18,18 +18,20 @@ from unhurried_heron.methods.stability import follows_growth
 from unhurried_heron.run.trajectory import Array
 
 _CONTROLLER: Final = Controller(share=0.8, now=1.0, cautious=True, shrink=0.2, grow=4.0)
-# the iteration's error goes into the solution as it is, so it gets a small share of the tolerance
+# the iteration's error goes into the solution as it is, so it gets a small share of the tolerance; and it adds up over
+# the steps, of which there are about so many over tolerance^(1 / (q + 1)) for an estimate of order q
 _NEWTON_SHARE: Final = 0.03
+_FEW_STEPS: Final = 10.0
 _ROUNDING: Final = 8 * float(np.finfo(float).eps)
 
 
 def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
     if fixed:
         return for_fixed_steps(state)
-    scale = with_hidden_error(method, proportional(method, relative, absolute, state, fixed))
+    scale = with_hidden_error(method, relative, proportional(method, relative, absolute, state, fixed))
     tightest = float(scale.relative.min(where=scale.relative > 0, initial=1.0))
-    share = float((scale.relative / np.where(relative > 0, relative, 1.0)).max(initial=0.0)) or 1.0
-    return replace(scale, newton=max(_NEWTON_SHARE, _ROUNDING / tightest), between=1.0 / share)
+    kept = _NEWTON_SHARE * min(1.0, _FEW_STEPS * tightest ** (1.0 / (method.estimate_order + 1)))
+    return replace(scale, newton=max(kept, _ROUNDING / tightest))
 
 
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:

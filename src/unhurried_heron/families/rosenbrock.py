@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any, Final
 
 import numpy as np
@@ -20,9 +19,7 @@ _CONTROLLER: Final = Controller(share=0.8, now=1.0, cautious=True, shrink=0.2, g
 
 
 def _scale(method: Rosenbrock, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
-    scale = with_hidden_error(method, proportional(method, relative, absolute, state, fixed))
-    share = float((scale.relative / np.where(relative > 0, relative, 1.0)).max(initial=0.0)) or 1.0
-    return replace(scale, between=1.0 / share)
+    return with_hidden_error(method, relative, proportional(method, relative, absolute, state, fixed))
 
 
 def _lay_out(method: Rosenbrock, demand: Demand) -> WorkSpace:

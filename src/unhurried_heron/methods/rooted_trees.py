@@ -21,7 +21,6 @@ Scalar = Fraction | float
 MAX_ORDER: Final = 10
 # residual below which a condition counts as met: coefficients may be decimals, written out or as floating-point numbers
 _MET: Final = 1e-12
-_MOST_HIDDEN: Final = 6.0
 
 
 @functools.cache
@@ -149,8 +148,7 @@ def hidden_error(stages: Callable[[Tree], Any], b: Any, difference: Any, order: 
     missed, told = errors(b, order + 1, 1), errors(difference, order, 0)
     tall = [[depth_of(tree) for tree in trees(size)].index(size) for size in (order + 1, order)]
     along = abs(missed[tall[0]]) / max(abs(told[tall[1]]), 1e-300)
-    # an estimate that tells nothing of linear problems is not lost to others
-    return float(min(max(np.linalg.norm(missed) / np.linalg.norm(told), along), _MOST_HIDDEN))
+    return float(max(np.linalg.norm(missed) / np.linalg.norm(told), along))
 
 
 def depth_of(tree: Tree) -> int:

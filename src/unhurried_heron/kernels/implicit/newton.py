@@ -29,6 +29,7 @@ _AIM, _LEAST_SHRINK, _MOST_SHRINK = 0.25, 0.1, 0.5
 # the contraction seen in an earlier step counts so much worse with every step since, and so is soon seen again
 _DOUBT = 30.0
 _SAYS_SOMETHING = 10.0
+_LIKE_BEFORE = 0.3
 
 
 @inner
@@ -64,6 +65,9 @@ def judge(newton, count, size, limits, hurry):
     else:
         theta = size / before
         rest = theta / (1.0 - theta) if theta < 1.0 else np.inf
+        # a large first correction of what contracts well hides what does not, but that was seen in the step before
+        if count == 2 and hurry:
+            rest = max(rest, _LIKE_BEFORE * newton.contraction)
         # at rounding level the corrections no longer contract; there is nothing left to gain
         at_rest = theta >= 1.0 and size <= threshold
         hopeless = theta >= 1.0 or (hurry and rest * size * theta ** (most - count) > threshold)
