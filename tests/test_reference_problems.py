@@ -18,6 +18,8 @@ STIFF_ONLY = {
     "prothero_robinson",
     "van_der_pol_1e6",
     "ring_of_reactions",
+    "pollution",
+    "e5",
 }
 CASES = [
     (name, method)

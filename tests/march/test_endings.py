@@ -73,7 +73,7 @@ WORDS = [
     (say("-1000*x^3", (0, 2)), {"method": "euler", "step": 0.1}, "state 'x' or its rate is not finite at t = #; the "
      "last good point is t = #. The fixed step is probably beyond the method's stability: take a smaller one, or "
      "radau-iia-# if the problem is stiff."),
-    (say("-1/(2*x)", (0, 2)), {"method": "radau-iia-5"}, "Newton's iteration did not converge at t = #. Look at the "
+    (say("-1/(2*x)", (0, 2)), {"method": "sdirk-3"}, "Newton's iteration did not converge at t = #. Look at the "
      "equations near this time: a jump, a singularity, or a Jacobian that is singular."),
     (say("-1/(2*x)", (0, 2)), {"method": "radau-iia-5", "step": 0.3}, "Newton's iteration did not converge at t = #. "
      "Take a smaller step=…, or let the step adapt with rtol=…."),

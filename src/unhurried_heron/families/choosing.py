@@ -50,6 +50,7 @@ def _lay_out(method: Choosing, demand: Demand) -> WorkSpace:
         orders=np.array([each.order for each in pair], dtype=np.int64),
         limits=np.array([pair[0].real_stability_limit, cost, _pace(pair[0], demand.scales.relative)]),
         direction=np.zeros(n),
+        earlier=np.zeros(n),
         moved=np.zeros(n),
         rates=np.zeros(n),
         sizes=np.zeros(n),

@@ -111,6 +111,7 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
         growth=growth,
         factor=linear.factor,
         solve=linear.solve,
+        solve_whole=linear.solve_others,
         filter=real[0][0].ctypes.data,
         whole=whole[0].ctypes.data,
         blocks=np.array([context[0].ctypes.data for context in blocks], dtype=np.int64),

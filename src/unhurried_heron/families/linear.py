@@ -43,13 +43,14 @@ class Entries(NamedTuple):
 class LinearSolver(NamedTuple):
     """Linear algebra ready for a march.
 
-    ``factor`` and ``solve`` are addresses, ``jacobian`` the array that the Jacobian is to be found in, ``context``
-    makes the context of a real or complex shift (True), ``keep`` must stay alive, and ``pending`` returns an exception
-    that could not pass through native code.
+    ``factor``, ``solve`` and, for systems of another order, ``solve_others`` are addresses, ``jacobian`` the array that
+    the Jacobian is to be found in, ``context`` makes the context of a real or complex shift (True), ``keep`` must stay
+    alive, and ``pending`` returns an exception that could not pass through native code.
     """
 
     factor: int
     solve: int
+    solve_others: int
     jacobian: Array
     context: Callable[[bool], tuple[Any, ...]]
     keep: Any
@@ -130,10 +131,9 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, f
 
         jacobian = np.zeros((n, n))
         factor, solve = load_kernels("linear_algebra.dense_lu.factor", "linear_algebra.dense_lu.solve")
-        if n <= MOST_WRITTEN:
-            solve = load_solve(n)
+        own = load_solve(n) if n <= MOST_WRITTEN else solve
         made = functools.partial(dense_context, n, control, jacobian)
-        return LinearSolver(factor.address, solve.address, jacobian, made, (factor, solve))
+        return LinearSolver(factor.address, own.address, solve.address, jacobian, made, (factor, solve, own))
     from unhurried_heron.families.large import full_solver, structured_solver
 
     if dense or entries is None:
@@ -142,6 +142,7 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, f
         solver, values = structured_solver(kind, n, *entries), np.zeros(entries.rows.size)
     return LinearSolver(
         solver.factor,
+        solver.solve,
         solver.solve,
         values,
         lambda pair: (solver.context(values, complex_shift=pair),),

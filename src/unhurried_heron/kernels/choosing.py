@@ -46,39 +46,44 @@ def _find_sizes(system, work, control):
 
 
 @inner
+def _size_of(work, values, n):
+    """Return the root mean square of values in units of the states' sizes."""
+    total = 0.0
+    for k in range(n):
+        ratio = values[k] / work.sizes[k]
+        total += ratio * ratio
+    return np.sqrt(total / n)
+
+
+@inner
 def _look(system, work, control):
-    """Improve what is known of the largest eigenvalue; return whether the rates could be had."""
+    """Find out about the largest eigenvalue; return whether the rates could be had.
+
+    What the Jacobian makes of a direction, it is applied to at the next look. Positions and velocities are in other
+    units than they swing in, so that one look tells too much and the next too little: two together tell what they do to
+    the direction before, all in the same units.
+    """
     n, choice = system.n, choice_in(work.choice)
     slopes = slope_of(work.links, 0)
     _find_sizes(system, work, control)
-    total = 0.0
-    for k in range(n):
-        total += work.direction[k] * work.direction[k]
-    length = np.sqrt(total / n) if 1e-200 < total < 1e200 else np.inf
+    length, earlier = _size_of(work, work.direction, n), _size_of(work, work.earlier, n)
+    share = _NUDGE / length if 1e-200 < length < 1e200 else 0.0
     for k in range(n):
         # a little of every state, of both signs, so that a mode that becomes fast is seen
-        along = work.direction[k] / length + (_OF_ALL if (k * 7 + 3) % 5 < 3 else -_OF_ALL)
-        work.moved[k] = system.state[k] + _NUDGE * work.sizes[k] * along
+        little = _OF_ALL if (k * 7 + 3) % 5 < 3 else -_OF_ALL
+        work.moved[k] = system.state[k] + share * work.direction[k] + _NUDGE * work.sizes[k] * little
     control.rate_evaluations += 1
     control.bad_time = control.time
     code = call_native(system.rates, control.time, work.moved, work.rates, system.context)
     if code != 1:
         return code >= 1
-    found = total = 0.0
     for k in range(n):
-        size = work.sizes[k]
-        moved = (work.moved[k] - system.state[k]) / size
-        change = (work.rates[k] - slopes[k]) / size
-        found += change * change
-        work.direction[k] = change
-        total += moved * moved
-    found = np.sqrt(found / total) if total > 0.0 else 0.0
-    if found < 1e300:
-        # positions and velocities in other units than they swing in: one look tells too much, the next too little
-        together = np.sqrt(found * choice.before) if choice.before > 0.0 else 0.0
-        choice.before = found
-        # a direction that is not the fastest yet tells too little: what was known is forgotten slowly
-        choice.decay = max(together, 0.5 * choice.decay)
+        work.earlier[k] = work.moved[k] - system.state[k]
+        work.direction[k] = work.rates[k] - slopes[k]
+    found, over = _size_of(work, work.direction, n), share * earlier
+    choice.seen = np.sqrt(found / over) if over > 0.0 and found < 1e300 else 0.0
+    # a direction that is not the fastest yet tells too little: what was known is forgotten slowly
+    choice.decay = max(choice.seen, 0.5 * choice.decay)
     return True
 
 
@@ -92,8 +97,12 @@ def _consider(system, work, control):
         return REACHED_END
     if not _look(system, work, control):
         return REACHED_END
-    pace = abs(control.length) * choice.decay
-    better = pace < _WORTH * work.limits[0] * work.limits[1] if choice.stiff == 1 else pace > work.limits[2]
+    # what is not sure speaks for what there is: where steps become longer, what was seen long ago says little
+    h = abs(control.length)
+    if choice.stiff == 1:
+        better = h * choice.decay < _WORTH * work.limits[0] * work.limits[1]
+    else:
+        better = h * choice.seen > work.limits[2]
     # the first looks learn direction and sizes
     better = better and (choice.stiff == 1 or choice.since > _LEARNS)
     choice.signs = choice.signs + 1 if better else max(choice.signs - 2, 0)
@@ -154,6 +163,6 @@ def family(address):
             choice.wait, choice.allowed = _FIRST_WAIT, 1
             work.taken[0] = work.taken[1] = 0
             for k in range(system.n):
-                work.direction[k] = work.sizes[k] = 0.0
+                work.direction[k] = work.earlier[k] = work.sizes[k] = 0.0
         hand_slope(system, work.links, 0)
     return ask_member(control, work.links, 0)

@@ -78,7 +78,7 @@ def _find_direction(system, work, control, h):
     if code == 1:
         for k in range(work.stages * n):
             work.direction[k] = work.stacked[k]
-        solve(work.solve, work.whole, work.direction, work.direction)
+        solve(work.solve_whole, work.whole, work.direction, work.direction)
         control.solves += 1
         control.iterations += 1
         for k in range(n):

@@ -18,7 +18,7 @@ CHOICE: Final = np.dtype(
         ("since", np.int64),  # steps since the last change, and when it was, and how long steps were then
         ("begun", np.float64),
         ("length", np.float64),
-        ("before", np.float64),  # what the last look told
+        ("seen", np.float64),  # the largest modulus of an eigenvalue by the last two looks, 0 unknown
         ("decay", np.float64),  # the largest modulus of an eigenvalue, as far as it is known
     ],
     align=True,
@@ -32,9 +32,9 @@ class ChoosingWork(NamedTuple):
     """Two methods of which one marches at a time, that of ``links``.
 
     ``orders`` int64 (2,); ``limits`` (3,): the non-stiff one's real limit of stability, and how many of its steps one
-    of the stiff one costs. ``direction``, ``moved``, ``rates``, ``sizes`` (n,) for the largest eigenvalue. ``room``:
-    the larger degree of their polynomials. ``taken`` int64 (2,): steps of each; ``when`` (CHANGES,): times of the first
-    changes.
+    of the stiff one costs. ``direction``, ``earlier``, ``moved``, ``rates``, ``sizes`` (n,) for the largest eigenvalue.
+    ``room``: the larger degree of their polynomials. ``taken`` int64 (2,): steps of each; ``when`` (CHANGES,): times of
+    the first changes.
     """
 
     choice: Annotated[Any, CHOICE]
@@ -43,6 +43,7 @@ class ChoosingWork(NamedTuple):
     orders: LongArray
     limits: Array
     direction: Array
+    earlier: Array
     moved: Array
     rates: Array
     sizes: Array

@@ -87,16 +87,16 @@ GAMMA, NODE_0, LARGEST, FIRST, SECOND, AT_FIRST, AT_SECOND = range(3, 10)
 class BlockWork(NamedTuple):
     """A fully implicit method and its work space, kept between chunks.
 
-    ``factor`` and ``solve`` are the addresses of the linear algebra; ``filter``, ``whole`` and ``blocks`` int64 (n_real
-    + n_pairs,) those of its contexts, the filter being the first real block where there is one; ``numbers`` (stages,)
-    of the blocks. Matrices (stages, stages): ``t``, ``u`` the transformation and its inverse, ``v``, ``v_end`` from
-    increments to the polynomial in theta and in theta - 1, ``inverse`` of the tableau's. ``c``, ``e``, ``end``
-    (stages,): nodes, weights of the estimate and of the end; ``free``, ``pulled`` (stages + 1,): see `between`.
-    ``limits`` (10,): see above. ``jacobian`` (n, n). Rows of n: ``z``, ``w`` stage increments, plain and transformed;
-    ``f`` their rates, ``g`` corrections, ``p`` the polynomial of the step before (stages,); ``scale`` allowed errors,
-    ``shifted`` for `jacobian`, ``moved``, ``estimate``, ``d1``, ``d2``. For fixed steps where simplified iterations
-    fail, ``stacked`` and ``direction`` (stages n,); ``spare`` (n n + 1,) for eigenvalues. ``insist`` and ``growth`` are
-    the addresses of the kernels that use these, 0 where they are not there.
+    ``factor``, ``solve`` and ``solve_whole`` are the addresses of the linear algebra; ``filter``, ``whole`` and
+    ``blocks`` int64 (n_real + n_pairs,) those of its contexts, the filter being the first real block where there is
+    one; ``numbers`` (stages,) of the blocks. Matrices (stages, stages): ``t``, ``u`` the transformation and its
+    inverse, ``v``, ``v_end`` from increments to the polynomial in theta and in theta - 1, ``inverse`` of the tableau's.
+    ``c``, ``e``, ``end`` (stages,): nodes, weights of the estimate and of the end; ``free``, ``pulled`` (stages + 1,):
+    see `between`. ``limits`` (10,): see above. ``jacobian`` (n, n). Rows of n: ``z``, ``w`` stage increments, plain and
+    transformed; ``f`` their rates, ``g`` corrections, ``p`` the polynomial of the step before (stages,); ``scale``
+    allowed errors, ``shifted`` for `jacobian`, ``moved``, ``estimate``, ``d1``, ``d2``. For fixed steps where
+    simplified iterations fail, ``stacked`` and ``direction`` (stages n,); ``spare`` (n n + 1,) for eigenvalues.
+    ``insist`` and ``growth`` are the addresses of the kernels that use these, 0 where they are not there.
     """
 
     memory: Annotated[Any, IMPLICIT_MEMORY]
@@ -106,6 +106,7 @@ class BlockWork(NamedTuple):
     growth: int
     factor: int
     solve: int
+    solve_whole: int
     filter: int
     whole: int
     stages: int
