@@ -18,8 +18,10 @@ from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, CHANGE, DESC
 from unhurried_heron.kernels.memory.decoding import choice_in, choosing_work_in, system_in
 from unhurried_heron.kernels.memory.pasts import CHANGES
 
-# a look costs one evaluation: after so many steps of the non-stiff method, and of the stiff one
-_LOOKS, _LOOKS_WHEN_STIFF = 8, 4
+# a look costs one evaluation and more: after so many steps of the non-stiff method, more of them where it has long been
+# the right one, and of the stiff method
+_LOOKS, _LOOKS_LATER, _LATER = 8, 16, 128
+_LOOKS_WHEN_STIFF = 4
 # signs in a row for a change, and the most of them after changes that were not worth while
 _FIRST_WAIT, _LONGEST_WAIT = 3, 48
 # a step of the stiff method is to be worth so much of what it costs, to stay
@@ -92,9 +94,12 @@ def _consider(system, work, control):
     """After an accepted step, return CHANGE where the other method would be better, else REACHED_END."""
     choice = choice_in(work.choice)
     choice.since += 1
-    every = _LOOKS if choice.stiff == 0 and choice.since > 2 * _LOOKS else _LOOKS_WHEN_STIFF
-    if choice.allowed == 0 or choice.since % every != 0:
+    if choice.since < choice.due or choice.allowed == 0:
         return REACHED_END
+    every = _LOOKS_WHEN_STIFF
+    if choice.stiff == 0 and choice.since > 2 * _LOOKS:
+        every = _LOOKS if choice.since < _LATER else _LOOKS_LATER
+    choice.due = choice.since + every
     if not _look(system, work, control):
         return REACHED_END
     # what is not sure speaks for what there is: where steps become longer, what was seen long ago says little
@@ -140,6 +145,7 @@ def changed(address):
         work.when[control.changes] = control.time
     choice.begun, choice.length = control.time, abs(control.length)
     choice.stiff, choice.signs, choice.since = 1 - choice.stiff, 0, 0
+    choice.due = _LOOKS_WHEN_STIFF
     control.changes += 1
     return 0
 
@@ -160,7 +166,7 @@ def family(address):
         return answer
     if control.ask == START:
         if choice.wait == 0:
-            choice.wait, choice.allowed = _FIRST_WAIT, 1
+            choice.wait, choice.allowed, choice.due = _FIRST_WAIT, 1, _LOOKS_WHEN_STIFF
             work.taken[0] = work.taken[1] = 0
             for k in range(system.n):
                 work.direction[k] = work.earlier[k] = work.sizes[k] = 0.0

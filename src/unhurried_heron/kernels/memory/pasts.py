@@ -15,7 +15,8 @@ CHOICE: Final = np.dtype(
         ("allowed", np.int64),  # whether there is another
         ("signs", np.int64),  # in a row, that the other would be better
         ("wait", np.int64),  # for so many of them
-        ("since", np.int64),  # steps since the last change, and when it was, and how long steps were then
+        ("due", np.int64),  # the next look, in steps since the last change
+        ("since", np.int64),  # these, and when that was, and how long steps were then
         ("begun", np.float64),
         ("length", np.float64),
         ("seen", np.float64),  # the largest modulus of an eigenvalue by the last two looks, 0 unknown
