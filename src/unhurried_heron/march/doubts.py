@@ -29,8 +29,7 @@ def held_back(march: March, method: Method) -> bool:
     states, by power iteration for many.
     """
     control = march.control
-    limit = method.real_stability_limit
-    if not np.isfinite(limit) or int(control["accepted"][0]) < _MANY_STEPS:
+    if int(control["accepted"][0]) < _MANY_STEPS or not np.isfinite(limit := method.real_stability_limit):
         return False
     # the last step is cut to end where it should
     usual_step = float(np.median(np.abs(march.output.recent)))

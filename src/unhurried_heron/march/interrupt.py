@@ -8,6 +8,11 @@ from collections.abc import Callable
 from types import FrameType, TracebackType
 from typing import Any
 
+# plain numbers, and without the detour that makes enumerations of them, which costs as much as a short run
+_INTERRUPT, _IGNORED = int(signal.SIGINT), int(signal.SIG_IGN)
+_get: Any = getattr(signal.getsignal, "__wrapped__", signal.getsignal)
+_set: Any = getattr(signal.signal, "__wrapped__", signal.signal)
+
 
 class DeferredInterrupt:
     """While held, the first Ctrl-C only sets ``hit`` and calls ``stop``; a second one raises at once.
@@ -23,10 +28,10 @@ class DeferredInterrupt:
     def __enter__(self) -> DeferredInterrupt:
         # None: a handler that was not set from Python, which could not be put back
         on_main = threading.current_thread() is threading.main_thread()
-        present = signal.getsignal(signal.SIGINT) if on_main else None
+        present = _get(_INTERRUPT) if on_main else None
         # where Ctrl-C is ignored on purpose, as in a job in the background, it stays so
-        if present is not None and present is not signal.SIG_IGN:
-            self._before = signal.signal(signal.SIGINT, self._handle)
+        if present is not None and present != _IGNORED:
+            self._before = _set(_INTERRUPT, self._handle)
         return self
 
     def _handle(self, number: int, frame: FrameType | None) -> None:
@@ -39,4 +44,4 @@ class DeferredInterrupt:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         if self._before is not None:
-            signal.signal(signal.SIGINT, self._before)
+            _set(_INTERRUPT, self._before)

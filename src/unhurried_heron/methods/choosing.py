@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import ClassVar, Final
 
 from unhurried_heron.methods.method import Method
@@ -86,6 +87,14 @@ class Several(_ListedAs):
         return self.members[-1]
 
 
+def _fit(methods: tuple[tuple[float, Method], ...], rtol: float) -> Method:
+    """Return the last of the methods that are taken for a tolerance."""
+    for largest, method in reversed(methods):
+        if rtol <= largest:
+            return method
+    return methods[0][1]
+
+
 @dataclass(frozen=True, eq=False)
 class Choosing(_ListedAs):
     """A method that changes between two others along the run.
@@ -115,12 +124,9 @@ class Choosing(_ListedAs):
 
     def pair(self, rtol: float) -> tuple[Method, Method]:
         """Return the non-stiff and the stiff method for a tolerance."""
-        smooth, stiff = (
-            [method for largest, method in methods if rtol <= largest][-1] for methods in (self.smooth, self.stiff_one)
-        )
-        return smooth, stiff
+        return _fit(self.smooth, rtol), _fit(self.stiff_one, rtol)
 
-    @property
+    @cached_property
     def _listed(self) -> Method:
         """The non-stiff one at the usual tolerance."""
         return self.pair(1e-7)[0]
