@@ -72,6 +72,12 @@ def test_size_and_pattern_choose(n: int, kind: str) -> None:
     assert run.states[-1, n // 2] == pytest.approx(run.states[0, n // 2] * np.exp(-0.1 * decay), rel=1e-5)
 
 
+@pytest.mark.parametrize(("share", "kind"), [(0.05, "sparse"), (0.3, "dense")])
+def test_patterns_without_a_band(share: float, kind: str) -> None:
+    places = np.flatnonzero(np.random.default_rng(1).random(300**2) < share)
+    assert linear.choose_linear(300, linear.Entries(places // 300, places % 300), None, fixed=False) == kind
+
+
 @pytest.mark.parametrize("kind", [*KINDS, "blocks"])
 def test_growth_is_seen_by_the_sign_of_the_determinant(kind: str, request: pytest.FixtureRequest) -> None:
     if kind == "blocks":

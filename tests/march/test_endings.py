@@ -230,7 +230,12 @@ def test_steps_obey_their_bounds() -> None:
     assert steps.max() <= 0.05 * (1 + 1e-12)
 
 
-def test_progress_bar(capsys: pytest.CaptureFixture) -> None:
+def test_progress_bar(capsys: pytest.CaptureFixture, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("unhurried_heron.march.progress._SHOW_AFTER", 0.0)
+    for title, shown in (("weir", "weir"), ("", "dormand-prince-54")):
+        problem = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), title=title)
+        uh.integrate(problem, "dormand-prince-54", progress=True)
+        assert shown in capsys.readouterr().err
     bar = ProgressBar(True, "pond", 0.0, 10.0)
     bar._begun -= 10.0
     bar.update(5.0, 1234)
