@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from itertools import zip_longest
 from typing import Any, Final
 
@@ -22,8 +23,8 @@ _SHOWN: Final = 4
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
 
 
-def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
-    """Return the run; ``kind`` of linear algebra."""
+def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Callable[[Run, float], Run]) -> Run:
+    """Return the run; ``kind`` of linear algebra, ``further``: what goes on with it."""
     march, problem = driver.march, asked.problem
     trajectory = driver.trajectory()
     # a look at the end of the run may call the rates, which counts
@@ -59,6 +60,7 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str) -> Run:
         _landings=tuple(driver.passage.marks),
         chosen=chosen,
         _members=members,
+        _further=further,
     )
 
 

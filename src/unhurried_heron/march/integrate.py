@@ -9,6 +9,7 @@ from typing import Any, Literal
 from unhurried_heron.errors import IncompleteRunWarning
 from unhurried_heron.families.controller import Controller, controller_for
 from unhurried_heron.march.asked import Asked
+from unhurried_heron.march.carried_out import carried_out
 from unhurried_heron.march.options import (
     Budget,
     Record,
@@ -180,28 +181,9 @@ def integrate(
         starting=started_by(problem, acting, starting),
         controller=controller,
     )
-    run = _carried_out(asked, progress, on_interrupt)
+    run = carried_out(asked, progress, on_interrupt)
     if not run.ending.as_asked and run.ending.reason not in ("budget", "interrupted") and not QUIET.get():
         warnings.warn(
             f"{run.ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2
         )
     return run
-
-
-def _carried_out(asked: Asked, progress: bool | None, on_interrupt: str) -> Run:
-    # what compiles is loaded when something runs
-    from unhurried_heron.march.harvest import harvest
-    from unhurried_heron.march.launch import launch, linear_kind
-    from unhurried_heron.march.progress import ProgressBar
-
-    kind = linear_kind(asked)
-    driver = launch(asked, kind)
-    bar = ProgressBar(progress, asked.problem.title or asked.method.name, *asked.problem.interval)
-    try:
-        reason = driver.drive(bar)
-    finally:
-        bar.close()
-    # also where the run was just done: a loop over short runs must not swallow Ctrl-C
-    if driver.ctrl_c and on_interrupt == "raise":
-        raise KeyboardInterrupt
-    return harvest(asked, driver, reason, kind)

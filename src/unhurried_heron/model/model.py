@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import Any
 
 from unhurried_heron.formulas.expression import Node, replace_names
-from unhurried_heron.formulas.grammar import Formula
+from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.layout import Block, Layout
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.indexed import Resolver
@@ -105,10 +105,25 @@ class Model:
             return number_for(value, unit, beside, units, states, f"the event '{event.name}'")
 
         written = event.read(plain)
-        known = [*self.layout.by_name, *self.parameters, *self.formulas, *self.derived_layout.by_name, *self.inputs]
-        known += self.highest
-        check_defined({event.name: written}, known, "an event")
+        check_defined({event.name: written}, self._known, "an event")
         return written
+
+    def read_formula(self, text: str, place: str) -> Node:
+        """Read a formula of time, states, parameters and derived quantities.
+
+        Raises
+        ------
+        ExpressionError, UndefinedNameError, FamilyError
+        """
+        written = read(Source(text, place))
+        check_defined({place: written}, self._known, "a formula")
+        return self.written_out(written.node, place)
+
+    @property
+    def _known(self) -> list[str]:
+        """Names that mean something in a formula about a solution."""
+        known = [*self.layout.by_name, *self.parameters, *self.formulas, *self.derived_layout.by_name, *self.inputs]
+        return [*known, *self.highest]
 
     def written_out(self, node: Node, place: str = "") -> Node:
         """Return a tree with derived names replaced by their formulas, and members of families by their places.

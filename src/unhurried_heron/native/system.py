@@ -188,6 +188,14 @@ def native_derived(problem: Problem) -> NativeFunction:
     return _plain(problem, problem.model.derived, problem.model.derived_layout.size)
 
 
+def native_asked(problem: Problem, asked: Event | str) -> NativeFunction:
+    """Return a native function of one number: what an event looks at, or a formula."""
+    model, context = problem.model, context_of(problem)
+    found = model.watch(asked, problem.units) if isinstance(asked, Event) else model.read_formula(asked, f"'{asked}'")
+    (made,) = _native_watched([found], context.names(model.layout, held=False), context)
+    return replace(made, keep=(*made.keep, context))
+
+
 def native_exact(problem: Problem) -> NativeFunction:
     """Return a native function of the closed forms, in the order they were given."""
     model, start = problem.model, problem.start

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import numbers
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -11,6 +12,7 @@ import numpy as np
 
 from unhurried_heron.errors import RunError, near_spelling
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.answers import Answers
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.trajectory import Array, Trajectory
 from unhurried_heron.words.event import Event
@@ -20,7 +22,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, eq=False)
-class Run:
+class Run(Answers):
     """The outcome of `integrate`: a solution that can be read, evaluated and judged.
 
     Attributes
@@ -52,6 +54,7 @@ class Run:
     _landings: tuple[tuple[int, str], ...] = field(default=(), repr=False)
     chosen: str = ""
     _members: tuple[str, ...] = field(default=(), repr=False)
+    _further: Callable[[Run, float], Run] | None = field(default=None, repr=False)
 
     @property
     def times(self) -> Array:
@@ -164,6 +167,33 @@ class Run:
             if isinstance(names, str):
                 return values[0, 0] if times.ndim == 0 else values.reshape(times.shape)
         return values[0] if times.ndim == 0 else values.reshape(*times.shape, values.shape[-1])
+
+    def extend(self, to: float | str) -> Run:
+        """Go on from the end of the run with the same options, and return one longer run.
+
+        Parameters
+        ----------
+        to : float or str
+            The new end, beyond the old one in the direction of the run; or a time before its start, to which the
+            solution is continued backwards from there.
+
+        Raises
+        ------
+        RunError
+            The time lies within the run, or the steps were not kept.
+        """
+        start, end = float(self._kept("run.extend").times[0]), self._trajectory.end_time
+        time = self._time(to, "run.extend")
+        fit = isinstance(time, numbers.Real) and np.isfinite(float(time))
+        if self._further is None or not fit or min(start, end) <= float(time) <= max(start, end):
+            raise RunError(
+                "there is nothing to go on to",
+                name="to",
+                place="run.extend",
+                expected=f"a time before {min(start, end):.12g} or after {max(start, end):.12g}",
+                given=repr(to)[:80],
+            )
+        return self._further(self, float(time))
 
     def _place(self, name: str) -> int:
         """Return the place of a state or derived quantity among the columns."""

@@ -87,7 +87,7 @@ class StepTrajectory:
                 "a time lies outside the run",
                 name="t",
                 place="run.at",
-                expected=f"times from {low:.12g} to {high:.12g}",
+                expected=f"times from {low:.12g} to {high:.12g}; run.extend(to=…) goes on",
                 given=f"{times[outside][0]:.12g}",
             )
         out = np.empty((times.size, self.end_state.size))

@@ -1,0 +1,127 @@
+"""A run carried out, and one that goes on where another ended."""
+
+from __future__ import annotations
+
+import functools
+import warnings
+from dataclasses import fields, replace
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.errors import DoubtWarning
+from unhurried_heron.march.asked import Asked
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.ending import Ending, Tally
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import StepTrajectory
+from unhurried_heron.words.event import Event, Going
+
+_OPPOSITE: dict[str, Going] = {"up": "down", "down": "up", "either": "either"}
+
+
+def carried_out(asked: Asked, progress: bool | None, on_interrupt: str) -> Run:
+    """Lay out a march, drive it and return its run.
+
+    Raises
+    ------
+    KeyboardInterrupt
+    Exception
+        Whatever the user's functions raise.
+    """
+    # what compiles is loaded when something runs
+    from unhurried_heron.march.harvest import harvest
+    from unhurried_heron.march.launch import launch, linear_kind
+    from unhurried_heron.march.progress import ProgressBar
+
+    kind = linear_kind(asked)
+    driver = launch(asked, kind)
+    bar = ProgressBar(progress, asked.problem.title or asked.method.name, *asked.problem.interval)
+    try:
+        reason = driver.drive(bar)
+    finally:
+        bar.close()
+    # also where the run was just done: a loop over short runs must not swallow Ctrl-C
+    if driver.ctrl_c and on_interrupt == "raise":
+        raise KeyboardInterrupt
+    return harvest(asked, driver, reason, kind, functools.partial(extended, asked, progress, on_interrupt))
+
+
+def extended(asked: Asked, progress: bool | None, on_interrupt: str, run: Run, to: float) -> Run:
+    """Return a run that goes on to a time beyond its end, or, backwards, before its start."""
+    trajectory: Any = run._trajectory
+    start = float(trajectory.times[0])
+    backwards = (to - trajectory.end_time) * (trajectory.end_time - start) < 0.0
+    begin = start if backwards else trajectory.end_time
+    problem = _moved(run, trajectory.states[0] if backwards else trajectory.end_state, (begin, to))
+    events = tuple(_turned(event) for event in run._watched) if backwards else run._watched
+    more = carried_out(replace(asked, problem=problem, events=events), progress, on_interrupt)
+    if backwards:
+        return _joined(run, _reversed(more, start, trajectory.states[0]), run, run.ending)
+    return _joined(run, run, more, more.ending)
+
+
+def _moved(run: Run, state: Any, interval: tuple[float, float]) -> Problem:
+    """Return the problem from another state on."""
+    with warnings.catch_warnings():
+        # of closed forms that begin elsewhere
+        warnings.simplefilter("ignore", DoubtWarning)
+        return run.problem.with_(initial=dict(zip(run.problem.states, state.tolist(), strict=True)), interval=interval)
+
+
+def _joined(run: Run, first: Run, second: Run, ending: Ending) -> Run:
+    """Return two runs as one, of which ``run`` was there before the other."""
+    one: Any = first._trajectory
+    other: Any = second._trajectory
+    start, more = float(one.times[0]), second if first is run else first
+    problem = (
+        run.problem.with_(interval=(start, more.problem.interval[1]))
+        if first is run
+        else _moved(run, one.states[0], (start, run.problem.interval[1]))
+    )
+    rows = 0 if first._ledger is None else len(first._ledger)
+    counts = {each.name: getattr(run.tally, each.name) + getattr(more.tally, each.name) for each in fields(Tally)}
+    times, which, states = (np.concatenate(parts) for parts in zip(first._events, second._events, strict=True))
+    return replace(
+        run,
+        problem=problem,
+        ending=ending,
+        tally=Tally(**counts),
+        _trajectory=StepTrajectory((*one.pieces, *other.pieces), other.end_time, other.end_state),
+        _events=(times, which, states),
+        _ledger=np.concatenate([first._ledger, second._ledger]) if rows else None,
+        _crossings=(*first._crossings, *second._crossings),
+        _landings=(*first._landings, *((row + rows, name) for row, name in second._landings)),
+        chosen=f"{run.chosen} Then it {more.chosen}" if run.chosen else "",
+    )
+
+
+def _turned(event: Event) -> Event:
+    """Return the event as it is met in the other direction of time."""
+    return replace(event, going=_OPPOSITE[event.going], stop=False)
+
+
+def _reversed(run: Run, end_time: float, end_state: Any) -> Run:
+    """Return a run backwards as if it had come forwards to where it began."""
+    trajectory: Any = run._trajectory
+    coefficients = trajectory.coefficients
+    degree = coefficients.shape[1] - 1
+    # p(1 - theta), by powers of theta
+    powers = np.zeros((degree + 1, degree + 1))
+    for d in range(degree + 1):
+        powers[: d + 1, d] = np.polynomial.polynomial.polypow([1.0, -1.0], d)
+    turned = np.einsum("ed,idk->iek", powers, coefficients)[::-1].copy()
+    starts, steps = (trajectory.starts + trajectory.steps)[::-1].copy(), -trajectory.steps[::-1].copy()
+    if starts.size:
+        # the last step ended where an event or the end was
+        starts[0], steps[0] = trajectory.end_time, trajectory.starts[-1] - trajectory.end_time
+    count = 0 if run._ledger is None else len(run._ledger)
+    times, which, states = run._events
+    return replace(
+        run,
+        _trajectory=StepTrajectory(((starts, steps, turned),), float(end_time), end_state),
+        _events=(times[::-1].copy(), which[::-1].copy(), states[::-1].copy()),
+        _ledger=None if run._ledger is None else run._ledger[::-1].copy(),
+        _crossings=tuple((time, name, 1.0 - value) for time, name, value in reversed(run._crossings)),
+        _landings=tuple((count - 1 - row, name) for row, name in reversed(run._landings)),
+    )
