@@ -60,6 +60,16 @@ def outcome(options: dict[str, Any], problem: uh.Problem = PROBLEM) -> uh.Run | 
         return None if error.place and error.expected else pytest.fail(str(error))
 
 
+def test_what_starts_a_method_is_told() -> None:
+    known = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), exact={"x": "exp(-t)"})
+    finals = set()
+    for starting in ("euler", "heun-2", "exact"):
+        run = uh.integrate(known, "adams-bashforth-4", count=20, starting=starting)
+        assert run.options["starting"] == starting
+        finals.add(run.final["x"])
+    assert len(finals) == 3
+
+
 def test_every_pair_is_right_or_refused() -> None:
     ran = 0
     for options in PAIRS:

@@ -40,6 +40,12 @@ def test_equal_problems() -> None:
         uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), units=units) for units in ({}, {"x": "m"})
     )
     assert plain != told != plain
+    lists = [
+        uh.Problem.from_text("u[i]' = -i for i in 1..2", initial={"u": start}, interval=(0, 1))
+        for start in ([1, 2], [1, 3], [1.0, 2.0])
+    ]
+    assert lists[0] != lists[1]
+    assert lists[0] == lists[2]
     one, other = (
         uh.Problem.from_text("x' = a - b*x", initial={"x": 1}, interval=(0, 1), parameters=values)
         for values in ({"a": 1, "b": 2}, {"b": 2, "a": 1})

@@ -9,6 +9,7 @@ from typing import Annotated, Any
 
 import typer
 
+from unhurried_heron.cli.questions import Crossings, Extremes, Integral, Mean, Period, Where, questions_of
 from unhurried_heron.errors import OptionError, near_spelling, printable
 from unhurried_heron.methods.catalogue import COMPARED, DEFAULT, FOR_STIFF
 from unhurried_heron.problem.problem import Problem
@@ -48,10 +49,17 @@ def run(
     ] = None,
     json: Annotated[Path | None, typer.Option(metavar="OUT", help="Write a summary.")] = None,
     plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw the states (png, svg, pdf).")] = None,
+    crossings: Crossings = None,
+    extremes: Extremes = None,
+    integral: Integral = None,
+    mean: Mean = None,
+    period: Period = None,
+    where: Where = None,
 ) -> None:
     """Integrate the problem of a file and print what came out."""
     from unhurried_heron.march.integrate import integrate
     from unhurried_heron.march.quiet import quietly
+    from unhurried_heron.show.answers import answers_report
     from unhurried_heron.show.tables import console, run_report
 
     problem = _changed(Problem.from_file(file), changes or [])
@@ -62,12 +70,19 @@ def run(
     )
     if budget is not None:
         options["budget"] = _budget(budget)
+    asked = questions_of(
+        problem, crossings=crossings, extremes=extremes, integral=integral, mean=mean, period=period, where=where
+    )
+    # questions are answered from every step, whatever the table is to have
+    wanted = options.pop("record", "steps") if asked else "steps"
     _check_outputs(file, csv, json, plot)
     with quietly():
         # the ending is printed below
         outcome = integrate(problem, **options, on_interrupt="return")
     console().print(run_report(outcome))
-    _keep(outcome, csv, json, plot)
+    if asked:
+        console().print(answers_report(outcome, asked))
+    _keep(outcome if wanted == "steps" else outcome.recorded(wanted), csv, json, plot)
     if not outcome.ending.as_asked:
         console(error=True).print(f"heron: the run did not end as asked: {outcome.ending.reason}")
         raise typer.Exit(1)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numbers
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -14,7 +14,7 @@ from unhurried_heron.errors import RunError, near_spelling
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.answers import Answers
 from unhurried_heron.run.ending import Ending, Tally
-from unhurried_heron.run.trajectory import Array, Trajectory
+from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
 from unhurried_heron.words.event import Event
 
 if TYPE_CHECKING:
@@ -167,6 +167,13 @@ class Run(Answers):
             if isinstance(names, str):
                 return values[0, 0] if times.ndim == 0 else values.reshape(times.shape)
         return values[0] if times.ndim == 0 else values.reshape(*times.shape, values.shape[-1])
+
+    def recorded(self, times: int | Sequence[Any]) -> Run:
+        """Return the run with the states at so many equally spaced times, or at these, in the place of its steps."""
+        table = self.table(times)
+        flat = table[list(self.problem.states)].to_numpy()
+        kept = RecordedTrajectory(table.index.to_numpy(), flat, self._trajectory.end_time, self._trajectory.end_state)
+        return replace(self, options={**self.options, "record": times}, _trajectory=kept)
 
     def extend(self, to: float | str) -> Run:
         """Go on from the end of the run with the same options, and return one longer run.

@@ -30,7 +30,7 @@ from unhurried_heron.words.values import finite_number
 OPEN: Final = "open"
 # a number followed by something that begins like a unit
 QUANTITY: Final = re.compile(
-    r"\s*(?P<number>[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?)(?:\s+|(?=[^\s\d]))(?P<unit>[^\W\d][^()]*|[%°][^()]*|1\s*/[^()]*)\s*$"
+    r"\s*(?P<number>[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?+)(?:\s+|(?=[^\s\d]))(?P<unit>[^\W\d][^()]*|[%°][^()]*|1\s*/[^()]*)\s*$"
 )
 _INDEXED: Final = re.compile(r"(?P<name>\w+)(?P<primes>['′-‴]*)\s*\[(?P<inside>[^\[\]]*)\](?P<more>['′-‴]*)$")
 

@@ -1,0 +1,47 @@
+"""Answers to questions about a finished run, for the terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any
+
+from rich.console import Group, RenderableType
+from rich.text import Text
+
+from unhurried_heron.run.run import Run
+from unhurried_heron.show.tables import Sheet
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_MOST_ROWS = 24
+_MOST_COLUMNS = 10
+
+
+def answers_report(run: Run, asked: Iterable[tuple[str, str]]) -> RenderableType:
+    """Answer each question, a pair of what `Answers` can be asked and of what about."""
+    parts: list[RenderableType] = []
+    for question, what in asked:
+        answer: Any = getattr(run, question)(what)
+        if question in ("integral", "mean"):
+            parts.append(Text(f"{question} of {what}: {answer:.10g}"))
+        elif question == "period":
+            parts.append(Text(f"period of {what}: {answer}"))
+        else:
+            # a quantity with a column of its own needs no other
+            answer = answer.drop(columns="value") if question == "extremes" and what in run.columns else answer
+            parts.append(_sheet(f"{question} of {what}" if question != "where" else f"where {what}", answer))
+    return Group(*parts)
+
+
+def _sheet(title: str, frame: pd.DataFrame) -> RenderableType:
+    if frame.empty:
+        return Text(f"{title}: none")
+    names = list(frame.columns)[:_MOST_COLUMNS]
+    words = {name for name in names if isinstance(frame[name].iloc[0], str)}
+    table = Sheet([(name, "left" if name in words else "right") for name in names], title)
+    for row in frame[names].head(_MOST_ROWS).itertuples(index=False):
+        table.add_row(*(cell if isinstance(cell, str) else f"{cell:.8g}" for cell in row))
+    if len(frame) > _MOST_ROWS:
+        table.caption = f"{len(frame) - _MOST_ROWS:,} more: in Python they are all in the table"
+    return table
