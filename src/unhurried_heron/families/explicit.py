@@ -32,7 +32,7 @@ _BETWEEN: Final = 0.3
 
 def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
     scale = proportional(method, relative, absolute, state, fixed)
-    if fixed or method.order == 1 or method.between_errors <= _ALIKE:
+    if fixed or method.between_errors <= _ALIKE:
         return scale
     share = _BETWEEN / method.between_errors
     return ErrorScale(share * scale.relative, share * scale.absolute)
