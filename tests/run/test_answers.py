@@ -13,6 +13,7 @@ import unhurried_heron as uh
 from unhurried_heron.cli.app import app
 from unhurried_heron.errors import HeronError
 
+SWING = uh.Problem.from_text("x' = v\nv' = -x\npower = x*v", initial={"x": 1, "v": 0}, interval=(0, 20))
 METHODS = ["auto", "dormand-prince-853", "radau-iia-9", "esdirk-54-7", "steinebach-54", "adams-variable",
            "backward-differentiation-variable", "classical-rk-4", "adams-pece-6", "gauss-6"]  # fmt: skip
 
@@ -21,8 +22,7 @@ def swing(method: str, *, back: bool = False) -> uh.Run:
     interval = (20, 0) if back else (0, 20)
     start = {"x": np.cos(20), "v": -np.sin(20)} if back else {"x": 1, "v": 0}
     options = {"count": 4000} if method in ("classical-rk-4", "adams-pece-6", "gauss-6") else {"rtol": 1e-10}
-    plain = uh.Problem.from_text("x' = v\nv' = -x\npower = x*v", initial=start, interval=interval)
-    return uh.integrate(plain, method, **options)
+    return uh.integrate(SWING, method, initial=start, interval=interval, **options)
 
 
 @pytest.mark.parametrize("back", [False, True])
@@ -104,6 +104,24 @@ def test_crossings_in_corners(relation: str, times: list[float] | None) -> None:
         assert np.sin(40 * found) == pytest.approx(found / 100, abs=1e-9)
     else:
         assert found == pytest.approx(times, rel=1e-9)
+
+
+def test_what_was_watched_says_how_near_it_came() -> None:
+    events = [
+        uh.Event("x = 0", name="zero"),
+        uh.Event("x = 1.25", name="never"),
+        uh.Event(lambda t, x: x + 1.5, name="function"),
+        uh.Event("v = 0", name="start", going="up"),
+    ]
+    run = uh.integrate(SWING, events=events, rtol=1e-10)
+    seen = run.watched.set_index("event")
+    assert seen["count"].tolist() == [6, 0, 0, 3]
+    assert seen.loc["zero", ["first", "last"]].tolist() == pytest.approx([np.pi / 2, 11 * np.pi / 2])
+    assert seen.loc["never", "closest"] == pytest.approx(-0.25, abs=1e-8)
+    assert np.cos(seen.loc["never", "at"]) == pytest.approx(1, abs=1e-8)
+    assert seen.loc["function", "closest"] == pytest.approx(0.5, abs=1e-8)
+    assert np.cos(seen.loc["function", "at"]) == pytest.approx(-1, abs=1e-8)
+    assert np.isnan(uh.integrate(SWING, events=events, record=3).watched["closest"][1])
 
 
 def test_units_and_words() -> None:

@@ -74,6 +74,8 @@ class Answers:
 
     problem: Problem
     _trajectory: Trajectory
+    _watched: tuple[Event, ...]
+    _events: tuple[Array, Array, Array]
 
     if TYPE_CHECKING:
 
@@ -228,6 +230,33 @@ class Answers:
         ends = [*edges[1:], self._window(None, "run.where")[1]]
         rows = [(a, b, abs(b - a)) for a, b, side in zip(edges, ends, sides, strict=True) if side == GOING[event.going]]
         return pd.DataFrame(rows, columns=["from", "to", "length"])
+
+    @property
+    def watched(self) -> pd.DataFrame:
+        """One row for each event: how often it happened, and how near what never happened came.
+
+        ``event``, ``count``, ``first``, ``last``; ``closest``: the value of left less right nearest to zero, and the
+        time ``at`` which that was. NaN where there is none, and ``closest`` also where the steps were not kept.
+        """
+        import pandas as pd
+
+        rows = []
+        for place, event in enumerate(self._watched):
+            times = self._events[0][self._events[1] == place]
+            found = (float(times[0]), float(times[-1])) if times.size else (np.nan, np.nan)
+            closest = (0.0, found[0]) if times.size else self._closest(event)
+            rows.append((event.name, times.size, *found, *closest))
+        return pd.DataFrame(rows, columns=["event", "count", "first", "last", "closest", "at"])
+
+    def _closest(self, event: Event) -> tuple[float, float]:
+        """Return the value nearest to zero of what an event looks at, and when that was."""
+        if not isinstance(self._trajectory, StepTrajectory):
+            return np.nan, np.nan
+        pieces = self._pieces(event, "run.watched")
+        times = np.concatenate([pieces.starts, pieces.slope().changes()[1], [self._trajectory.end_time]])
+        values = self._function(event)(times)
+        nearest = int(np.argmin(np.abs(values)))
+        return float(values[nearest]), float(times[nearest])
 
     def table(self, times: int | Sequence[Any]) -> pd.DataFrame:
         """Return states and derived quantities at times: so many equally spaced ones, or these."""
