@@ -20,7 +20,8 @@ from unhurried_heron.methods.variable_multistep import VariableMultistep
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
-from unhurried_heron.show.figures import draw_states, draw_steps, draw_work
+from unhurried_heron.show.figures import draw_difference, draw_states, draw_steps, draw_work
+from unhurried_heron.show.phase import draw_phase
 from unhurried_heron.study.check import check
 from unhurried_heron.study.compare import Comparison, compare
 from unhurried_heron.study.methods_table import methods
@@ -56,6 +57,8 @@ __all__ = [
     "__version__",
     "check",
     "compare",
+    "draw_difference",
+    "draw_phase",
     "draw_states",
     "draw_steps",
     "draw_work",

@@ -37,6 +37,10 @@ SPACE = uh.Problem.from_text("v[i,j,k]' = i*j for i in 1..2, j in 1..3, k in 1..
 CHANGING = uh.Problem.from_text(
     "x' = -1e4*(x - cos(t))*exp(-(t - 9)^2) - x", initial={"x": 1}, interval=(0, 30), title="Stiff for a while"
 )
+KNOWN = uh.Problem.from_text(
+    "x' = -k*x", initial={"x": "1 m"}, parameters={"k": "0.5 1/h"}, interval=(0, "4 h"), exact={"x": "x_0*exp(-k*t)"},
+    units={"t": "h", "x": "m"}, title="Draining",
+)  # fmt: skip
 STILL = uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 4))
 GATE = uh.Problem.from_file(demo_file("gate"))
 
@@ -47,6 +51,12 @@ def on_axes_of_the_caller() -> Figure:
     for method in ("heun-2", "radau-iia-5", "heun-2"):
         uh.draw_states(uh.integrate(SWING, method, rtol=1e-3), axes=axes)
     return figure
+
+
+def in_space_of_the_caller() -> Figure:
+    axes = Figure(figsize=(8, 5)).add_subplot(projection="3d")
+    runs = [uh.integrate(CHAIN, rtol=rtol) for rtol in (1e-3, 1e-6)]
+    return uh.draw_phase(runs, "p1", "p2", "p8", labels=["loose", "tight"], equal=True, axes=axes)
 
 
 def cut_short() -> Figure:
@@ -81,6 +91,28 @@ FIGURES = {
     "backward": lambda: uh.draw_states(uh.integrate(SWING.with_(interval=(3, 0)), record=[2, 1, 0])),
     "gate": lambda: uh.draw_states(uh.integrate(GATE, rtol=1e-5)),
     "jump": lambda: uh.draw_states(uh.integrate(STIFF, "radau-iia-5", rtol=1e-4), ["x", "flow"]),
+    "overlay": lambda: uh.draw_states([uh.integrate(SWING, m, step=0.5) for m in ("euler", "heun-2")], points=True),
+    "overlay-starts": lambda: uh.draw_states(
+        [uh.integrate(KNOWN, rtol=1e-5, initial={"x": start}) for start in (1, 2)],
+        ["x"],
+        exact=True,
+        levels={"brim": "150 cm"},
+    ),
+    "overlay-one": lambda: uh.draw_states(uh.integrate(KNOWN, rtol=1e-5), exact=True, levels={"low": 0.25}),
+    "overlay-units": lambda: uh.draw_states(
+        [uh.integrate(CHAIN, rtol=rtol) for rtol in (1e-4, 1e-6)], ["p1", "p8", "p9"], labels=["loose", "tight"]
+    ),
+    "difference": lambda: uh.draw_difference(uh.integrate(SWING, "heun-2", step=0.1), uh.integrate(SWING, rtol=1e-9)),
+    "difference-recorded": lambda: uh.draw_difference(
+        uh.integrate(SWING, "heun-2", step=0.1, record=13), uh.integrate(SWING, rtol=1e-9, record=[1, 2.5, 4])
+    ),
+    "phase": lambda: uh.draw_phase(
+        [uh.integrate(SWING, initial={"x": x}, rtol=1e-6) for x in (1, 2)], "x", "v", equal=True
+    ),
+    "phase-backward": lambda: uh.draw_phase(uh.integrate(SWING.with_(interval=(3, 0)), "heun-2", step=1), "x", "v"),
+    "phase-still": lambda: uh.draw_phase(uh.integrate(SWING.with_(initial={"x": 0}), rtol=1e-3), "x", "v"),
+    "phase-space": lambda: uh.draw_phase(uh.integrate(CHAIN, rtol=1e-5), "p1", "swell", "total", projections=True),
+    "phase-callers": in_space_of_the_caller,
     "steps": lambda: uh.draw_steps(uh.integrate(CHAIN.with_(interval=(0, 3)), rtol=1e-6, starting_step=3)),
     "steps-many": lambda: uh.draw_steps(uh.integrate(SWING.with_(interval=(0, 1500)), "dormand-prince-54", rtol=1e-6)),
     "steps-orders": lambda: uh.draw_steps(uh.integrate(CHAIN.with_(interval=(0, 3)), "adams-variable", rtol=1e-5)),
@@ -107,8 +139,10 @@ def lines(axes: Axes) -> Iterator[str]:
     spines = [side for side, spine in axes.spines.items() if spine.get_visible()]
     further = sum(str(line.get_label()) == "_nolegend_" for line in axes.lines)
     yield f"  spines {spines} below {axes.get_axisbelow()}; further marks {further}"
+    if hasattr(axes, "get_zlabel"):
+        yield f"  in space, {axes.get_zlabel()}; arrows {len(axes.collections)}"
     for line in axes.lines:
-        x, y = (np.asarray(data, float) for data in line.get_data())
+        x, y, *_ = (np.asarray(data, float) for data in getattr(line, "get_data_3d", line.get_data)())
         if str(line.get_label()) != "_nolegend_":
             ends = f"{told(x[[0, -1]])} {told([y[0], y[-1], y.min(), y.max()])}" if len(x) else ""
             style = f"{line.get_color()} {line.get_linestyle()} {line.get_marker()!r}"
@@ -122,6 +156,7 @@ def lines(axes: Axes) -> Iterator[str]:
         legend = axes.get_legend()
         yield f"  legend {[text.get_text() for text in legend.get_texts()]} frame {legend.get_frame_on()}"
     yield from (f"  note {note.get_text()!r}" for note in axes.texts)
+    yield from (f"  arrow {told([*note.xyann, *note.xy])}" for note in axes.texts if note.arrow_patch)
 
 
 @pytest.mark.parametrize("name", FIGURES)

@@ -148,3 +148,24 @@ def test_a_jump_is_drawn_as_a_jump(time: float, ends: tuple[float, float]) -> No
     between = np.flatnonzero(np.diff(curve.y))
     assert between.size == 1
     assert curve.x[between[0] + 1] - curve.x[between[0]] < 1e-8
+
+
+def test_what_cannot_be_drawn_is_refused(chain: uh.Problem) -> None:
+    run = uh.integrate(chain)
+    later = uh.integrate(chain, interval=(7, 9))
+    flat = Figure().subplots()
+    refused = {
+        "a Run, or a list": lambda: uh.draw_states([run, 3]),
+        "1 texts": lambda: uh.draw_states(run, labels=["a", "b"]),
+        "no panel": lambda: uh.draw_states(run, ["algae"], levels={"deep": "3 m"}),
+        "no time in common": lambda: uh.draw_difference(run, later),
+        "two or three": lambda: uh.draw_phase(run, "algae"),
+        "beside a curve of three": lambda: uh.draw_phase(run, "algae", "light", projections=True),
+        "three dimensions": lambda: uh.draw_phase(run, "algae", "light", "shade", axes=flat),
+        "do not fit": lambda: uh.draw_phase(run, "algae", "light", axes=[flat, flat]),
+    }
+    for words, draws in refused.items():
+        with pytest.raises(uh.OptionError, match=words):
+            draws()
+    with pytest.raises(uh.RunError, match="'algea'; did you mean 'algae'"):
+        uh.draw_phase(run, "algea", "light")

@@ -5,12 +5,13 @@ Each draws on axes of the caller or on a figure of its own, and changes no globa
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.errors import OptionError
 from unhurried_heron.run.run import Run
 from unhurried_heron.show.records import Map, StatesRecord, states_record, steps_record, work_record
+from unhurried_heron.show.several import difference_record, labels_of, levels_of, overlay_record, runs_of
 from unhurried_heron.study.compare import Comparison
 
 if TYPE_CHECKING:
@@ -26,14 +27,22 @@ _MARKERS = ("o", "s", "^", "D", "v", "P", "X")
 _MOST_MARKS = 40
 
 
-def _style(index: int) -> dict[str, Any]:
+def style_of(index: int) -> dict[str, Any]:
+    """Return colour and line of a curve by its place."""
     return {
         "color": _COLOURS[index % len(_COLOURS)],
         "linestyle": _LINES[index // len(_COLOURS) % len(_LINES)],
     }
 
 
-def _figure(rows: int, axes: Any, *, shared: bool = True) -> tuple[Figure, list[Axes]]:
+def figure_of(rows: int, axes: Any, *, shared: bool = True) -> tuple[Figure, list[Axes]]:
+    """Return a figure with so many panels one below the other, or the caller's axes.
+
+    Raises
+    ------
+    OptionError
+        These do not fit.
+    """
     if axes is not None:
         given = list(axes) if isinstance(axes, Sequence) or hasattr(axes, "__len__") else [axes]
         if len(given) != rows or not all(hasattr(each, "plot") for each in given):
@@ -53,23 +62,42 @@ def _figure(rows: int, axes: Any, *, shared: bool = True) -> tuple[Figure, list[
     return figure, list(made[:, 0])
 
 
-def _finish(ax: Axes) -> None:
+def finish(ax: Axes) -> None:
+    """Give axes a quiet grid, and no frame above and on the right."""
     ax.grid(True, color="0.9", linewidth=0.8)
     ax.set_axisbelow(True)
     for side in ("top", "right"):
         ax.spines[side].set_visible(False)
 
 
-def draw_states(run: Run, names: Sequence[str] | None = None, *, axes: Any = None) -> Figure:
+def draw_states(
+    run: Run | Sequence[Run],
+    names: Sequence[str] | None = None,
+    *,
+    labels: Sequence[str] | None = None,
+    exact: bool = False,
+    points: bool = False,
+    levels: Mapping[str, Any] | None = None,
+    axes: Any = None,
+) -> Figure:
     """Draw states (or the named states and derived quantities) against time, one panel for each unit.
 
     On a figure of its own, curves of one unit that differ much in size get panels of their own.
 
     Parameters
     ----------
-    run : Run
+    run : Run, or sequence of Run
+        Several are laid over each other: of other methods, steps, starts, parameters.
     names : sequence of str, optional
         What to draw; all states by default.
+    labels : sequence of str, optional
+        What to call each of several runs; by default what tells them apart.
+    exact : bool
+        Whether to draw the closed forms, dashed, where the (first) problem has them.
+    points : bool
+        Whether to mark the computed points.
+    levels : mapping of str to float or str, optional
+        Horizontal lines by name: a number for the first panel, a quantity for the first of its kind.
     axes : Axes or sequence of Axes, optional
         Where to draw: one for each unit among the names.
 
@@ -82,21 +110,52 @@ def draw_states(run: Run, names: Sequence[str] | None = None, *, axes: Any = Non
     RunError
         A name is unknown.
     OptionError
-        The number of axes does not fit.
+        The number of axes, or of labels, does not fit.
     """
-    record = states_record(run, names, split_sizes=axes is None)
+    runs = runs_of(run, "draw_states")
+    told = labels_of(runs, labels, "draw_states")
+    if len(runs) == 1 and not (exact or points):
+        record = states_record(runs[0], names, split_sizes=axes is None)
+    else:
+        record = overlay_record(runs, names, told, exact=exact, points=points)
+    return _draw_record(record, axes, runs[0].method, levels)
+
+
+def draw_difference(one: Run, other: Run, names: Sequence[str] | None = None, *, axes: Any = None) -> Figure:
+    """Draw the first run less the second, one panel for each unit.
+
+    Raises
+    ------
+    RunError
+        A name is unknown.
+    OptionError
+        The runs have no time in common, or the number of axes does not fit.
+    """
+    runs_of([one, other], "draw_difference")
+    return _draw_record(difference_record(one, other, names), axes, one.method, None)
+
+
+def _draw_record(record: StatesRecord, axes: Any, method: str, levels: Mapping[str, Any] | None) -> Figure:
     timed = all(shown.x_label == record.time_label for shown in record.maps)
-    figure, panels = _figure(len(record.panels) + len(record.maps), axes, shared=timed)
-    for ax, (label, curves) in zip(panels, record.panels, strict=False):
+    figure, panels = figure_of(len(record.panels) + len(record.maps), axes, shared=timed)
+    units = [label.rpartition("[")[2].rstrip("]") if "[" in label else "" for label, _ in record.panels]
+    lines = levels_of(levels, units)
+    for place, (ax, (label, curves)) in enumerate(zip(panels, record.panels, strict=False)):
         drawn = [str(line.get_label()) for line in ax.lines if not str(line.get_label()).startswith("_")]
         for curve in curves:
-            style = _style(len(drawn) + curves.index(curve) if drawn else curve.place)
+            style = style_of(len(drawn) + curves.index(curve) if drawn else curve.place)
+            if curve.exact:
+                style = {"color": "0.2", "linestyle": "--", "zorder": 3}
             dots: dict[str, Any] = {"marker": "o", "markersize": 4} if curve.dots else {}
-            ax.plot(curve.x, curve.y, label=_fresh(curve.label, run.method, drawn), linewidth=1.8, **style, **dots)
+            ax.plot(curve.x, curve.y, label=_fresh(curve.label, method, drawn), linewidth=1.8, **style, **dots)
+            if curve.points is not None:
+                ax.plot(*curve.points, "o", color=style["color"], markersize=4, label="_nolegend_")
+        for _, name, value in (line for line in lines if line[0] == place):
+            ax.axhline(value, color="0.4", linewidth=1.2, linestyle=(0, (6, 3)), label=name, zorder=1)
         ax.set_ylabel(label)
         _draw_marks(ax, record)
-        _legend(ax, own=axes is None)
-        _finish(ax)
+        legend(ax, own=axes is None)
+        finish(ax)
     panels[-1].set_xlabel(record.time_label)
     for ax, shown in zip(panels[len(record.panels) :], record.maps, strict=True):
         _draw_map(ax, shown)
@@ -110,7 +169,7 @@ def _fresh(label: str, method: str, taken: Sequence[str]) -> str:
     return next(each for each in tried if each not in taken)
 
 
-def _legend(ax: Axes, *, own: bool) -> None:
+def legend(ax: Axes, *, own: bool) -> None:
     """Put the legend beside the curves of a figure of our own; on the caller's axes inside, where it is whole."""
     if own:
         ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False)
@@ -158,7 +217,7 @@ def draw_steps(run: Run, *, axes: Any = None) -> Figure:
         The run kept no ledger.
     """
     record = steps_record(run)
-    figure, (ax,) = _figure(1, axes)
+    figure, (ax,) = figure_of(1, axes)
     many = record.accepted.x.size > 2000
     several = len(record.kinds) > 0
     ax.plot(
@@ -188,8 +247,8 @@ def draw_steps(run: Run, *, axes: Any = None) -> Figure:
     ax.set_xlabel(record.time_label)
     ax.set_ylabel(record.step_label)
     ax.set_title(record.title, loc="left")
-    _legend(ax, own=axes is None)
-    _finish(ax)
+    legend(ax, own=axes is None)
+    finish(ax)
     return figure
 
 
@@ -208,10 +267,10 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
         ``work`` counts no work.
     """
     record = work_record(comparison, work)
-    figure, (ax,) = _figure(1, axes)
+    figure, (ax,) = figure_of(1, axes)
     for index, curve in enumerate(record.curves):
         marker = _MARKERS[index % len(_MARKERS)]
-        ax.plot(curve.x, curve.y, label=curve.label, marker=marker, linewidth=1.6, **_style(index))
+        ax.plot(curve.x, curve.y, label=curve.label, marker=marker, linewidth=1.6, **style_of(index))
     ax.set_xscale("log")
     ax.set_yscale("log")
     if record.floor is not None and record.floor > 0:
@@ -219,9 +278,9 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
     ax.set_xlabel(record.work_label)
     ax.set_ylabel("largest error, relative to each state's size")
     ax.set_title(record.title, loc="left")
-    _legend(ax, own=axes is None)
+    legend(ax, own=axes is None)
     if record.missing:
         note = "no error: " + "; ".join(record.missing)
         ax.annotate(note, (0.0, -0.14), xycoords="axes fraction", fontsize="small", color="0.3", va="top")
-    _finish(ax)
+    finish(ax)
     return figure

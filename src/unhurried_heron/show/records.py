@@ -34,7 +34,7 @@ class Curve:
     """One labelled curve, shape (n_points,) each.
 
     ``place`` is its place among all that were asked for, which settles its colour; ``dots`` tells that its points are
-    all that was computed, and are to be seen.
+    all that was computed, and are to be seen; ``points``: others that are; ``exact``: a closed form.
     """
 
     label: str
@@ -42,6 +42,8 @@ class Curve:
     y: Array
     place: int = 0
     dots: bool = False
+    points: tuple[Array, Array] | None = None
+    exact: bool = False
 
 
 @dataclass(frozen=True)
@@ -105,12 +107,13 @@ class WorkRecord:
     missing: tuple[str, ...]
 
 
-def _with_unit(name: str, unit: str) -> str:
+def with_unit(name: str, unit: str) -> str:
+    """Return a name as it stands at an axis."""
     return f"{name} [{unit}]" if unit else name
 
 
 def _time_label(run: Run) -> str:
-    return _with_unit("time", run.problem.units.get("t", ""))
+    return with_unit("time", run.problem.units.get("t", ""))
 
 
 def _title(run: Run) -> str:
@@ -142,7 +145,7 @@ def states_record(run: Run, names: Sequence[str] | None = None, *, split_sizes: 
     asked = names if names is not None else [group.name for group in run.problem.model.layout.groups]
     wanted, families = _sorted_names(run, asked)
     times, table = run.times, {name: run[name] for name in wanted}
-    smooth = isinstance(run._trajectory, StepTrajectory) and times.size > 1 and not _swings(run)
+    smooth = isinstance(run._trajectory, StepTrajectory) and times.size > 1 and not swings(run)
     if smooth:
         times = np.union1d(run.times, np.linspace(times[0], times[-1], _MAP_POINTS if families else _POINTS))
         # both sides of a jump
@@ -167,7 +170,7 @@ def states_record(run: Run, names: Sequence[str] | None = None, *, split_sizes: 
     grouped = []
     for unit, curves in panels:
         only = curves[0].label if len(curves) == 1 else ""
-        grouped.append((_with_unit(only, unit) if only else f"[{unit}]" if unit else "", tuple(curves)))
+        grouped.append((with_unit(only, unit) if only else f"[{unit}]" if unit else "", tuple(curves)))
     return StatesRecord(_title(run), _time_label(run), tuple(grouped), marks, maps)
 
 
@@ -204,7 +207,7 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
 
 def _map(run: Run, group: Group, times: Array) -> Map:
     """Return a family against time, or a family of two indices at the end of the run."""
-    label = _with_unit(group.name, run.problem.units.get(group.name, ""))
+    label = with_unit(group.name, run.problem.units.get(group.name, ""))
     indices = [np.arange(first, last + 1.0) for first, last in group.box]
     kept = isinstance(run._trajectory, StepTrajectory)
     if len(group.box) == 2:
@@ -229,7 +232,7 @@ def _by_size(curves: list[Curve]) -> list[list[Curve]]:
     return sorted((sorted(group, key=lambda c: c.place) for group in groups), key=lambda group: group[0].place)
 
 
-def _swings(run: Run) -> bool:
+def swings(run: Run) -> bool:
     """Whether the polynomials of fixed steps go where the computed points do not.
 
     The middle of each step is held against a cubic through the four computed points around it.
@@ -269,7 +272,7 @@ def steps_record(run: Run) -> StepsRecord:
     return StepsRecord(
         _title(run),
         _time_label(run),
-        _with_unit("step", unit),
+        with_unit("step", unit),
         Curve(f"{int(good.sum()):,} accepted", time[good], size[good]),
         Curve(f"{int((~good).sum()):,} refused", time[~good], size[~good]),
         tuple(kinds),
