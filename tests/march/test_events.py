@@ -31,6 +31,26 @@ def test_located_on_the_solution_itself(oscillator: uh.Problem, options: dict, b
     assert np.abs(found["time"] - order).max() < (1e-2, 1e-5, 1e-6)[min(ORDERS[options["method"]], 3) - 1]
 
 
+@pytest.mark.parametrize("kind", ["written", "Python", "a held switch"])
+@pytest.mark.parametrize("method", [m for m in all_methods() if m.adaptive and m.order > 3], ids=lambda m: m.name)
+def test_two_crossings_in_a_step_are_found(oscillator: uh.Problem, method: object, kind: str) -> None:
+    problem = oscillator.with_(interval=(0, 36))
+    for level in (0.9, 0.999, 0.99999):
+        tops = np.pi / 2 + 2 * np.pi * np.arange(6)
+        times = np.sort([*(tops - np.arccos(level)), *(tops + np.arccos(level))])
+        if kind == "a held switch":
+            counting = uh.Problem.from_text(
+                f"x' = v\nv' = -x\nabove' = where(x > {level}, 1, 0)",
+                initial={"x": 0, "v": 1, "above": 0}, interval=(0, 36),
+            )  # fmt: skip
+            found = uh.integrate(counting, method, rtol=1e-8).switches["time"]
+            assert found.to_numpy() == pytest.approx(times, abs=1e-3)
+            continue
+        watch = f"x = {level}" if kind == "written" else lambda t, x, level=level: x - level
+        run = uh.integrate(problem, method, rtol=1e-8, events=[uh.Event(watch, name="near the top")])
+        assert run.events["time"].to_numpy() == pytest.approx(times, abs=1e-3)
+
+
 def test_directions(oscillator: uh.Problem) -> None:
     counts = {}
     for going in ("up", "down", "either"):

@@ -233,9 +233,11 @@ def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool
 def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
     going, stop = going_codes(events, native.located)
     m = len(going)
-    room = max(EVENT_ROOM, 2 * m) if m else 0
+    room = max(EVENT_ROOM, 4 * m) if m else 0
     times, which, states = np.zeros(room), np.zeros(room, dtype=np.int64), np.zeros((room, n))
-    return Watch(m, room, native.event_addresses(), going, stop, np.zeros((3, m)), times, which, states, np.zeros(n))
+    return Watch(
+        m, room, native.event_addresses(), going, stop, np.full((4, m), np.nan), times, which, states, np.zeros(n)
+    )
 
 
 def _output(asked: Asked, n: int, degree: int) -> Output:

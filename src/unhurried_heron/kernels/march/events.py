@@ -1,6 +1,11 @@
-"""Finding events on an accepted step: a sign change at its ends, located to rounding on the step polynomial."""
+"""Finding events on an accepted step: sign changes, located to rounding on the step polynomial.
+
+One shows at the ends of the step. Two are looked for where a function is as near to zero as it moves in a step.
+"""
 
 from __future__ import annotations
+
+import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.polynomial import evaluate_step
@@ -15,6 +20,10 @@ FAILED, NOTHING, STOPS = -1, 0, 1
 # the direction of a switch: it is watched for falling below zero, wherever it was before
 _LEAVES = 2
 _NEAREST_PROBE = 1e-7
+# a function that is further from zero than it moves in so many steps is taken not to come back from there in one
+_MOVES = 2.0
+# where it is looked at within a step, and how often the parabola is followed
+_PLACES, _REFINED = 4, 8
 
 
 @inner
@@ -41,38 +50,102 @@ def _changes(before, after, going):
 
 
 @inner
+def _value_at(watch, event, theta, start, step, coefficients, shape):
+    """Return the code of an event function on the step, and its value."""
+    degree, n = shape
+    value = offset_by(watch.values, 2 * watch.m + event)
+    evaluate_step(coefficients, degree, n, theta, watch.trial)
+    code = call_native(
+        watch.addresses[2 * event], start + theta * step, watch.trial, value, watch.addresses[2 * event + 1]
+    )
+    return code, value[0]
+
+
+@inner
 def _where_positive(watch, event, start, step, coefficients, shape):
     """Return where the formula of a switch is positive before it falls, and its value; FAILED if it stopped.
 
     The march stands at the switch: where it is positive nowhere, the switch is left at once, at 0.
     """
-    degree, n = shape
-    value = offset_by(watch.values, 2 * watch.m + event)
     theta = 0.5
     while theta > _NEAREST_PROBE:
-        evaluate_step(coefficients, degree, n, theta, watch.trial)
-        code = call_native(
-            watch.addresses[2 * event], start + theta * step, watch.trial, value, watch.addresses[2 * event + 1]
-        )
+        code, g = _value_at(watch, event, theta, start, step, coefficients, shape)
         if code != 1:
             return float(FAILED), 0.0
-        if value[0] > 0.0:
-            return theta, value[0]
+        if g > 0.0:
+            return theta, g
         theta *= 0.5
     return 0.0, 0.0
 
 
 @inner
-def _locate(watch, event, start, step, coefficients, shape):
+def _may_hide(watch, event):
+    """Whether a function with one sign at both ends may have two changes between: it is near zero for how it moves."""
+    before, left, right = watch.values[3 * watch.m + event], watch.values[event], watch.values[watch.m + event]
+    if left * right <= 0.0 or (watch.going[event] == _LEAVES and right < 0.0):
+        return False
+    moves = max(abs(right - left), abs(left - before))
+    # where there is no step before, NaN compares false
+    return not min(abs(left), abs(right)) > _MOVES * moves
+
+
+@inner
+def _look_between(watch, event, start, step, coefficients, shape):
+    """Return where within the step a function has the other sign than at both ends, 0 nowhere; FAILED if it stopped.
+
+    At equal places, and then where the parabola through the smallest value and its neighbours is nearest to zero.
+    """
+    sign = 1.0 if watch.values[event] > 0.0 else -1.0
+    first, last = sign * watch.values[event], sign * watch.values[watch.m + event]
+    b, g_a, g_b, g_c, before = 0.0, first, np.inf, last, first
+    for k in range(1, _PLACES):
+        code, g = _value_at(watch, event, k / _PLACES, start, step, coefficients, shape)
+        if code != 1:
+            return float(FAILED)
+        g *= sign
+        if g < 0.0:
+            return k / _PLACES
+        if b == (k - 1) / _PLACES and b > 0.0:
+            # the neighbour beyond the smallest so far
+            g_c = g
+        if g < g_b:
+            b, g_a, g_b, g_c = k / _PLACES, before, g, last
+        before = g
+    a, c = b - 1.0 / _PLACES, b + 1.0 / _PLACES
+    for _ in range(_REFINED):
+        p, q = (b - a) * (g_b - g_c), (b - c) * (g_b - g_a)
+        if p == q:
+            return 0.0
+        theta = b - 0.5 * ((b - a) * p - (b - c) * q) / (p - q)
+        if not (a < theta < c) or theta == b:
+            return 0.0
+        code, g = _value_at(watch, event, theta, start, step, coefficients, shape)
+        if code != 1:
+            return float(FAILED)
+        g *= sign
+        if g < 0.0:
+            return theta
+        if g < g_b:
+            if theta < b:
+                c, g_c = b, g_b
+            else:
+                a, g_a = b, g_b
+            b, g_b = theta, g
+        elif theta < b:
+            a, g_a = theta, g
+        else:
+            c, g_c = theta, g
+    return 0.0
+
+
+@inner
+def _locate(watch, event, start, step, coefficients, shape, bounds):
     """Return theta of the sign change: false position (Illinois) safeguarded by bisection; FAILED if it stopped.
 
-    G. Dahlquist and A. Bjorck, Numerical Methods in Scientific Computing I (2008), section 6.2.
+    ``bounds``: theta and value on the left and on the right of it. G. Dahlquist and A. Bjorck, Numerical Methods in
+    Scientific Computing I (2008), section 6.2.
     """
-    degree, n = shape
-    value = offset_by(watch.values, 2 * watch.m + event)
-    address, context = watch.addresses[2 * event], watch.addresses[2 * event + 1]
-    left, right = 0.0, 1.0
-    g_left, g_right = watch.values[event], watch.values[watch.m + event]
+    left, g_left, right, g_right = bounds
     begun_below = g_left < 0.0
     if watch.going[event] == _LEAVES and g_left <= 0.0:
         left, g_left = _where_positive(watch, event, start, step, coefficients, shape)
@@ -88,10 +161,9 @@ def _locate(watch, event, start, step, coefficients, shape):
         theta = (left * g_right - right * g_left) / (g_right - g_left)
         if count % 4 == 3 or g_right == 0.0 or not (left < theta < right):
             theta = 0.5 * (left + right)
-        evaluate_step(coefficients, degree, n, theta, watch.trial)
-        if call_native(address, start + theta * step, watch.trial, value, context) != 1:
-            return FAILED
-        g = value[0]
+        code, g = _value_at(watch, event, theta, start, step, coefficients, shape)
+        if code != 1:
+            return float(FAILED)
         if (g < 0.0) == begun_below and g != 0.0:
             left, g_left = theta, g
             if side == -1:
@@ -116,41 +188,74 @@ def describe(control, parts, address):
 
 
 @inner
+def _append(watch, control, event, theta, first, together):
+    """Put an event among those of the step, in the order in which they happen; return whether it stops the run."""
+    times, which, step = watch.times, watch.which, control.length
+    place = control.n_events
+    time = control.time + theta * step
+    while place > first and (times[place - 1] - time) * step > 0.0:
+        times[place] = times[place - 1]
+        which[place] = which[place - 1]
+        place -= 1
+    times[place] = time
+    which[place] = event
+    control.n_events += 1
+    if watch.stop[event] == 1 and theta < control.theta - together:
+        control.theta = theta
+        control.stopped_by = event
+
+
+@inner
 def find_events(watch, control, shape, parts, address):
     """Append the events of one step in the order they happen; return theta of the first that stops the run.
 
-    The step is described only where the sign of one changes.
+    The step is described only where the sign of one changes, or may have changed twice.
 
-    ``values`` rows 0 and 1 hold the event functions at both ends. NEVER: none stops it; FAILED: an event function
-    did.
+    ``values`` rows 0 and 1 hold the event functions at both ends, row 3 those one step before. NEVER: none stops it;
+    FAILED: an event function did.
     """
     _, n = shape
     start, step, coefficients = control.time, control.length, as_doubles(control.place)
-    times, which = watch.times, watch.which
-    first_stop = NEVER
+    times, m = watch.times, watch.m
+    control.theta = NEVER
     first = control.n_events
     # what comes together within rounding counts as one; events stand before switches, and so go first
     together = 8.0 * _EPSILON * max(1.0, abs(start / step))
-    for e in range(watch.m):
-        if not _changes(watch.values[e], watch.values[watch.m + e], watch.going[e]):
+    for e in range(m):
+        left, right, going = watch.values[e], watch.values[m + e], watch.going[e]
+        between = 0.0
+        if not _changes(left, right, going):
+            if not _may_hide(watch, e):
+                continue
+            if not describe(control, parts, address):
+                return float(FAILED)
+            between = _look_between(watch, e, start, step, coefficients, shape)
+            if between == FAILED:
+                return float(FAILED)
+            if between == 0.0:
+                continue
+        elif not describe(control, parts, address):
+            return float(FAILED)
+        if between == 0.0:
+            theta = _locate(watch, e, start, step, coefficients, shape, (0.0, left, 1.0, right))
+            if theta == FAILED:
+                return float(FAILED)
+            _append(watch, control, e, theta, first, together)
             continue
-        if not describe(control, parts, address):
-            return FAILED
-        theta = _locate(watch, e, start, step, coefficients, shape)
-        if theta == FAILED:
-            return FAILED
-        if watch.stop[e] == 1 and theta < first_stop - together:
-            first_stop = theta
-            control.stopped_by = e
-        place = control.n_events
-        time = start + theta * step
-        while place > first and (times[place - 1] - time) * step > 0.0:
-            times[place] = times[place - 1]
-            which[place] = which[place - 1]
-            place -= 1
-        times[place] = time
-        which[place] = e
-        control.n_events += 1
+        code, middle = _value_at(watch, e, between, start, step, coefficients, shape)
+        if code != 1:
+            return float(FAILED)
+        if _changes(left, middle, going):
+            theta = _locate(watch, e, start, step, coefficients, shape, (0.0, left, between, middle))
+            if theta == FAILED:
+                return float(FAILED)
+            _append(watch, control, e, theta, first, together)
+        if going != _LEAVES and _changes(middle, right, going):
+            theta = _locate(watch, e, start, step, coefficients, shape, (between, middle, 1.0, right))
+            if theta == FAILED:
+                return float(FAILED)
+            _append(watch, control, e, theta, first, together)
+    first_stop = control.theta
     # what lies beyond the stopping event never happened
     beyond = first_stop + (together if first_stop != NEVER else 0.0)
     while control.n_events > first and (times[control.n_events - 1] - (start + beyond * step)) * step > 0.0:
@@ -179,6 +284,7 @@ def search(address):
         control.theta = theta
         return STOPS
     for e in range(watch.m):
+        watch.values[3 * watch.m + e] = watch.values[e]
         watch.values[e] = watch.values[watch.m + e]
     return NOTHING
 

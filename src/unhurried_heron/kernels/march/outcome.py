@@ -29,7 +29,7 @@ def pause_reason(control, output, watch):
     """Whether the march must return before the next attempt; counts the attempt if not."""
     if control.n_steps >= output.room or (output.rows > 0 and control.n_rows >= output.rows):
         return BUFFER_FULL
-    if control.n_events + watch.m > watch.room:
+    if control.n_events + 2 * watch.m > watch.room:
         return BUFFER_FULL
     if control.attempts_left <= 0 or control.rate_evaluations >= control.evaluation_limit:
         return PAUSED
@@ -76,6 +76,9 @@ def begin(system, control, watch):
     # beyond a switch, what the events were is known already
     if control.started == 0 and not watch_values(watch, control.time, system.state, 0):
         return EVENT_STOPPED
+    # there is no step before
+    for e in range(watch.m):
+        watch.values[3 * watch.m + e] = np.nan
     control.started = 1
     return REACHED_END
 

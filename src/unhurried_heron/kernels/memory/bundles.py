@@ -65,7 +65,7 @@ class Parts(NamedTuple):
 class Watch(NamedTuple):
     """The events.
 
-    ``addresses`` int64 (m, 2): function and context; ``going``, ``stop`` int64 (m,); ``values`` (3, m), kept by
+    ``addresses`` int64 (m, 2): function and context; ``going``, ``stop`` int64 (m,); ``values`` (4, m), kept by
     the march.
     Found events go to ``times`` (room,), ``which`` int64 (room,), ``states`` (room, n); ``trial`` (n,) is scratch.
     """
