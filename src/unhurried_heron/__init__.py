@@ -10,6 +10,7 @@ from unhurried_heron.errors import (
     RunError,
 )
 from unhurried_heron.families.controller import Controller
+from unhurried_heron.files.sound import write_sound
 from unhurried_heron.files.write import write_csv, write_summary
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget
@@ -20,6 +21,7 @@ from unhurried_heron.methods.variable_multistep import VariableMultistep
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
+from unhurried_heron.show.field import draw_field
 from unhurried_heron.show.figures import draw_difference, draw_states, draw_steps, draw_work
 from unhurried_heron.show.phase import draw_phase
 from unhurried_heron.study.check import check
@@ -58,6 +60,7 @@ __all__ = [
     "check",
     "compare",
     "draw_difference",
+    "draw_field",
     "draw_phase",
     "draw_states",
     "draw_steps",
@@ -65,5 +68,6 @@ __all__ = [
     "integrate",
     "methods",
     "write_csv",
+    "write_sound",
     "write_summary",
 ]

@@ -245,3 +245,20 @@ def test_outputs_harm_nothing(tmp_path: Path) -> None:
     assert heron("new", "", cwd=tmp_path).returncode == 2
     plain = heron("methods", env={**os.environ, "PYTHONIOENCODING": "ascii", "COLUMNS": "60"})
     assert (plain.returncode, plain.stderr) == (0, "")
+
+
+def test_pictures_of_several_runs(tmp_path: Path) -> None:
+    picture = tmp_path / "phase.svg"
+    chain, drawn = demo_file("food-chain"), ("--plot", picture, "--overlay", "supply=5,8")
+    said = heron("run", chain, "--to", "40", *drawn, "--phase", "algae,grazer")
+    assert said.returncode == 0, said.stderr
+    assert picture.read_text().count("<!-- supply = ") == 2
+    for options, words in (
+        (["--phase", "algae,grazer"], "nowhere to draw"),
+        (["--plot", picture, "--overlay", "supply"], "NAME=V1,V2"),
+        (["--plot", picture, "--overlay", "suply=1,2"], "did you mean 'supply'"),
+        (["--plot", picture, "--phase", "algae"], "two or three"),
+    ):
+        said = heron("run", chain, "--to", "1", *options)
+        assert said.returncode != 0
+        assert words in said.stderr

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import wave
+from pathlib import Path
+
 import matplotlib
 import numpy as np
 import pytest
 from matplotlib.figure import Figure
 
 import unhurried_heron as uh
+from unhurried_heron.show.field import field_record
 from unhurried_heron.show.records import states_record, steps_record, work_record
 
 
@@ -155,6 +159,13 @@ def test_what_cannot_be_drawn_is_refused(chain: uh.Problem) -> None:
     later = uh.integrate(chain, interval=(7, 9))
     flat = Figure().subplots()
     refused = {
+        "this has no direction field": lambda: uh.draw_field(run, window=((0, 1), (0, 1))),
+        "'algea'; did you mean 'algae'": lambda: uh.draw_field(chain, ["algea", "light"], window=((0, 1), (0, 1))),
+        "two axes": lambda: uh.draw_field(chain, ["light", "t"], window=((0, 1), (0, 1))),
+        "no window": lambda: uh.draw_field(chain, window=((0, 1), (3, 2))),
+        "so many arrows": lambda: uh.draw_field(chain, window=((0, 1), (0, 1)), arrows=1),
+        "makes no sound": lambda: uh.write_sound(uh.integrate(chain, initial={"algae": 8}), "algae", "still.wav"),
+        "needs a length": lambda: uh.write_sound(run, "algae", "none.wav", seconds=0),
         "a Run, or a list": lambda: uh.draw_states([run, 3]),
         "1 texts": lambda: uh.draw_states(run, labels=["a", "b"]),
         "no panel": lambda: uh.draw_states(run, ["algae"], levels={"deep": "3 m"}),
@@ -169,3 +180,48 @@ def test_what_cannot_be_drawn_is_refused(chain: uh.Problem) -> None:
             draws()
     with pytest.raises(uh.RunError, match="'algea'; did you mean 'algae'"):
         uh.draw_phase(run, "algea", "light")
+
+
+def test_a_field_shows_the_rates() -> None:
+    spiral = uh.Problem.from_text(
+        "x' = y - x/4\ny' = sqrt(1 - x^2) - 1 - x\nz' = -z", initial={"x": 0, "y": 1, "z": 2}, interval=(0, 9)
+    )
+    plain = uh.Problem.from_rates(
+        lambda x, y, z: [y - x / 4, np.sqrt(1 - x**2) - 1 - x, -z],
+        initial={"x": 0, "y": 1, "z": 2}, interval=(0, 9),
+    )  # fmt: skip
+    window = ((-2, 1), (-1, 1))
+    with np.errstate(all="ignore"):
+        for problem in (spiral, plain):
+            record = field_record(problem, ["x", "y"], window, [{"y": 0.5}], 7, nullclines=True, at=0.0)
+            x, y = np.meshgrid(record.x, record.y)
+            assert record.along_x == pytest.approx(np.where(np.abs(x) > 1, record.along_x, y - x / 4), nan_ok=True)
+            assert record.along_y == pytest.approx(np.sqrt(1 - x**2) - 1 - x, nan_ok=True)
+            assert record.speed == pytest.approx(np.hypot(record.along_x / 3, record.along_y / 2), nan_ok=True)
+            label, curve = record.curves[0]
+            assert label == "y from 0.5"
+            assert curve[0].tolist() == [0, 0.5]
+    tide = uh.Problem.from_text("h' = cos(t) - h", initial={"h": 0}, interval=(0, 9), units={"t": "h", "h": "m"})
+    record = field_record(tide, ["t", "h"], ((0, "2 h"), ("-50 cm", 1)), [], 5, nullclines=False, at=0.0)
+    assert record.labels == ("time [h]", "h [m]")
+    assert record.along_y == pytest.approx(np.cos(record.x) - record.y[:, None])
+    assert (record.along_x == 1).all()
+    figure = uh.draw_field(spiral, window=window, nullclines=True, starts=[{"y": 0.5}])
+    shown = figure.axes[0].get_legend_handles_labels()[1]
+    assert shown == ["x stands still", "y stands still", "y from 0.5"]
+    arrows = figure.axes[0].collections[0]
+    # all of one length on the page, where there are any
+    lengths = np.hypot(arrows.U / 3, arrows.V / 2)
+    assert lengths == pytest.approx(0.7 / 20)
+    assert 0 < lengths.size < 21 * 21
+
+
+def test_a_state_is_heard(tmp_path: Path) -> None:
+    swing = uh.Problem.from_text("x' = 3000*v\nv' = -3000*x", initial={"x": 1, "v": 0}, interval=(0, 0.1))
+    stretch = uh.write_sound(uh.integrate(swing, rtol=1e-8), "x", tmp_path / "x.wav", seconds=0.5)
+    assert stretch == pytest.approx(0.2)
+    with wave.open(str(tmp_path / "x.wav")) as sound:
+        assert (sound.getnchannels(), sound.getsampwidth(), sound.getframerate()) == (1, 2, 44100)
+        samples = np.frombuffer(sound.readframes(sound.getnframes()), "<i2") / 32767
+    times = np.linspace(0, 0.1, 22050)
+    assert samples == pytest.approx(0.9 * np.cos(3000 * times), abs=2e-2)

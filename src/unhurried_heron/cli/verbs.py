@@ -9,6 +9,7 @@ from typing import Annotated, Any
 
 import typer
 
+from unhurried_heron.cli.pictures import Overlay, Phase, overlaid, picture
 from unhurried_heron.cli.questions import Crossings, Extremes, Integral, Mean, Period, Where, questions_of
 from unhurried_heron.errors import OptionError, near_spelling, printable
 from unhurried_heron.methods.catalogue import COMPARED, DEFAULT, FOR_STIFF
@@ -49,6 +50,8 @@ def run(
     ] = None,
     json: Annotated[Path | None, typer.Option(metavar="OUT", help="Write a summary.")] = None,
     plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw the states (png, svg, pdf).")] = None,
+    phase: Phase = None,
+    overlay: Overlay = None,
     crossings: Crossings = None,
     extremes: Extremes = None,
     integral: Integral = None,
@@ -76,13 +79,22 @@ def run(
     # questions are answered from every step, whatever the table is to have
     wanted = options.pop("record", "steps") if asked else "steps"
     _check_outputs(file, csv, json, plot)
+    if plot is None and (phase is not None or overlay is not None):
+        raise OptionError("there is nowhere to draw", name="--plot", place="--phase, --overlay",
+                          expected="--plot OUT beside it", given="none")  # fmt: skip
+    others = overlaid(problem, overlay, _changed)
     with quietly():
         # the ending is printed below
         outcome = integrate(problem, **options, on_interrupt="return")
     console().print(run_report(outcome))
     if asked:
         console().print(answers_report(outcome, asked))
-    _keep(outcome if wanted == "steps" else outcome.recorded(wanted), csv, json, plot)
+    _keep(outcome if wanted == "steps" else outcome.recorded(wanted), csv, json, None)
+    if plot is not None:
+        with quietly():
+            drawn = {key: value for key, value in options.items() if key != "record"}
+            runs = [integrate(each, **drawn) for _, each in others] or [outcome]
+        _save(picture(runs, [label for label, _ in others] or None, phase), plot)
     if not outcome.ending.as_asked:
         console(error=True).print(f"heron: the run did not end as asked: {outcome.ending.reason}")
         raise typer.Exit(1)

@@ -21,7 +21,7 @@ _SEEN = 0.01
 # so near beside a jump its two sides are drawn, as a share of the time
 _SIDE = 1e-9
 # more points than this run into a line
-_MOST_DOTS = 200
+MOST_DOTS = 200
 # a curve this many times smaller than another is flat beside it
 _SEEN_BESIDE = 20.0
 # a family with more members than this is drawn as a map, at so many times
@@ -161,7 +161,7 @@ def states_record(run: Run, names: Sequence[str] | None = None, *, split_sizes: 
     panels: list[tuple[str, list[Curve]]] = []
     for unit in dict.fromkeys(units.get(name, "") for name in wanted):
         curves = [
-            Curve(name, times, table[name], place, dots=not smooth and times.size <= _MOST_DOTS)
+            Curve(name, times, table[name], place, dots=not smooth and times.size <= MOST_DOTS)
             for place, name in enumerate(wanted)
             if units.get(name, "") == unit
         ]

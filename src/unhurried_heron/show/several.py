@@ -11,7 +11,7 @@ import numpy as np
 from unhurried_heron.errors import OptionError
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
-from unhurried_heron.show.records import Curve, StatesRecord, states_record, swings, with_unit
+from unhurried_heron.show.records import MOST_DOTS, Curve, StatesRecord, states_record, swings, with_unit
 
 _POINTS = 2000
 # where along a curve the direction of time is told, as shares of its length
@@ -207,7 +207,7 @@ def phase_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str
             points = run.at(times, list(names))
         else:
             points = np.column_stack([run[name] for name in names])
-        curves.append(PhaseCurve(label, points, _arrows(points), not smooth))
+        curves.append(PhaseCurve(label, points, _arrows(points), not smooth and len(points) <= MOST_DOTS))
     units = runs[0].problem.units
     titles = {run.problem.title for run in runs}
     subject = (titles.pop() if len(titles) == 1 else "") or "Phase curves"

@@ -1,0 +1,54 @@
+"""Which picture of a run the command line draws."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from unhurried_heron.errors import OptionError
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.run import Run
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+Phase = Annotated[
+    str | None, typer.Option(metavar="A,B[,C]", help="Draw states against each other instead of time; with --plot.")
+]
+Overlay = Annotated[
+    str | None,
+    typer.Option(metavar="NAME=V1,V2,…", help="Draw a run for each value of a parameter or start; with --plot."),
+]
+
+
+def overlaid(
+    problem: Problem, overlay: str | None, changed: Callable[[Problem, list[str]], Problem]
+) -> list[tuple[str, Problem]]:
+    """Return a label and a problem for each value that is to be laid over the others.
+
+    Raises
+    ------
+    OptionError
+        The text is no name with values.
+    """
+    if overlay is None:
+        return []
+    name, sign, values = overlay.partition("=")
+    given = [value.strip() for value in values.split(",") if value.strip()]
+    if not sign or not given:
+        raise OptionError("these are no values to lay over each other", name="--overlay", place="--overlay",
+                          expected="NAME=V1,V2,…", given=overlay)  # fmt: skip
+    return [(f"{name.strip()} = {value}", changed(problem, [f"{name}={value}"])) for value in given]
+
+
+def picture(runs: list[Run], labels: list[str] | None, phase: str | None) -> Figure:
+    """Draw one run, or several over each other, against time or in the space of two or three states."""
+    from unhurried_heron.show.figures import draw_states
+    from unhurried_heron.show.phase import draw_phase
+
+    shown: Run | list[Run] = runs if labels is not None else runs[0]
+    if phase is None:
+        return draw_states(shown, labels=labels)
+    return draw_phase(shown, *(name.strip() for name in phase.split(",")), labels=labels)

@@ -1,0 +1,73 @@
+"""A state as a sound."""
+
+from __future__ import annotations
+
+import io
+import numbers
+import wave
+from pathlib import Path
+from typing import IO, Any, Final
+
+import numpy as np
+
+from unhurried_heron.disk import write_whole
+from unhurried_heron.errors import OptionError
+from unhurried_heron.run.run import Run
+
+_RATE: Final = 44_100
+_LOUD: Final = 0.9
+_LONGEST: Final = 3600.0
+
+
+def write_sound(run: Run, name: str, path: str | Path, *, seconds: float = 5.0) -> float:
+    """Write a state or derived quantity as a WAV file: one channel, 16 bits, scaled about its mean.
+
+    Samples are taken from the solution's polynomials, evenly in time.
+
+    Parameters
+    ----------
+    run : Run
+        One that kept its steps.
+    name : str
+    path : str or Path
+    seconds : float
+        How long the sound is to last.
+
+    Returns
+    -------
+    float
+        How much time of the run goes into one second of sound.
+
+    Raises
+    ------
+    RunError
+        There is no such state or derived quantity, or the steps were not kept.
+    OptionError
+        The length is none, or the values do not change.
+    """
+    if not isinstance(seconds, numbers.Real) or not 0.0 < float(seconds) <= _LONGEST:
+        raise OptionError("a sound needs a length", name="seconds", place="write_sound",
+                          expected=f"a number above 0, at most {_LONGEST:g}", given=repr(seconds)[:80])  # fmt: skip
+    count = max(int(_RATE * float(seconds)), 2)
+    begin, end = float(run.times[0]), float(run.times[-1])
+    values = run.at(np.linspace(begin, end, count), name)
+    values = values - values.mean()
+    largest = float(np.abs(values).max())
+    if not 0.0 < largest < np.inf:
+        given = f"{float(run.at(begin, name)):.6g} throughout"
+        raise OptionError(f"'{name}' does not change, and so makes no sound", name=name, place="write_sound",
+                          expected="a quantity that swings", given=given)  # fmt: skip
+    samples = np.round(_LOUD * 32767.0 / largest * values).astype("<i2")
+
+    def write(file: IO[Any]) -> None:
+        # the header is written first and again when the length is known
+        whole = io.BytesIO()
+        with wave.open(whole, "wb") as sound:
+            sound.setnchannels(1)
+            sound.setsampwidth(2)
+            sound.setframerate(_RATE)
+            sound.writeframes(samples.tobytes())
+        file.write(whole.getvalue())
+
+    write_whole(Path(path), write)
+    return abs(end - begin) / float(seconds)
