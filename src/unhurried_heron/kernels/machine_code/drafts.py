@@ -15,12 +15,16 @@ from typing import Final
 
 FOLDER: Final = Path(__file__).parent / "drafts"
 
+# the places of what a stride is given, and how loops are written out
+_OF_NATIVE: Final = ("emit", "lanes", "strides")
+
 
 @functools.cache
 def sources_digest() -> str:
-    """Return a hash of the sources of all kernels."""
-    digest = hashlib.sha256()
-    for source in sorted(Path(__file__).parents[1].rglob("*.py")):
+    """Return a hash of the sources of all kernels, and of what these take from `native`."""
+    digest, kernels = hashlib.sha256(), Path(__file__).parents[1]
+    beside = [kernels.parent / "native" / f"{name}.py" for name in _OF_NATIVE]
+    for source in (*sorted(kernels.rglob("*.py")), *beside):
         # a checkout may have turned the ends of lines
         digest.update(source.read_bytes().replace(b"\r\n", b"\n"))
     return digest.hexdigest()
