@@ -1,7 +1,8 @@
 """Write the kernels' texts that come with the package, or see whether they belong to the present sources.
 
-Usage: python tools/write_drafts.py [--check]; after any edit in `kernels/`, or in `emit`, `lanes` or `strides` of `native/`. Without it a kernel is
-compiled from its source at its first use, which takes several times as long; exit code 1 of ``--check`` says so.
+Usage: python tools/write_drafts.py [--check]; after any edit in `kernels/`, or in `emit`, `lanes` or `strides` of
+`native/`. Without it a kernel is compiled from its source at its first use, which takes several times as long; exit
+code 1 of ``--check`` says so.
 """
 
 from __future__ import annotations

@@ -16,7 +16,7 @@ from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.machine_code.loading import Kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import OUTPUT, Output, Parts, System, Watch, address_table
-from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, RECENT
+from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MOST_IN_STEP, RECENT
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.methods.method import Method
 from unhurried_heron.native.signature import address
@@ -233,7 +233,7 @@ def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool
 def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
     going, stop = going_codes(events, native.located)
     m = len(going)
-    room = max(EVENT_ROOM, 4 * m) if m else 0
+    room = max(EVENT_ROOM, 2 * MOST_IN_STEP * m) if m else 0
     times, which, states = np.zeros(room), np.zeros(room, dtype=np.int64), np.zeros((room, n))
     return Watch(
         m, room, native.event_addresses(), going, stop, np.full((4, m), np.nan), times, which, states, np.zeros(n)

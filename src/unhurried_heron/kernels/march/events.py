@@ -1,6 +1,6 @@
 """Finding events on an accepted step: sign changes, located to rounding on the step polynomial.
 
-One shows at the ends of the step. Two are looked for where a function is as near to zero as it moves in a step.
+One shows at the ends of the step. More are looked for where a function is as near to zero as it moves in some steps.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
-from unhurried_heron.kernels.memory.control import DESCRIBE, REACHED_END
+from unhurried_heron.kernels.memory.control import DESCRIBE, MOST_IN_STEP, REACHED_END
 from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in
 
 _EPSILON = 2.220446049250313e-16
@@ -21,9 +21,9 @@ FAILED, NOTHING, STOPS = -1, 0, 1
 _LEAVES = 2
 _NEAREST_PROBE = 1e-7
 # a function that is further from zero than it moves in so many steps is taken not to come back from there in one
-_MOVES = 2.0
-# where it is looked at within a step, and how often the parabola is followed
-_PLACES, _REFINED = 4, 8
+_MOVES = 6.0
+# in so many parts of a step it is looked at, and so often the parabola is followed
+_PLACES, _REFINED = 8, 8
 
 
 @inner
@@ -79,39 +79,23 @@ def _where_positive(watch, event, start, step, coefficients, shape):
 
 
 @inner
-def _may_hide(watch, event):
-    """Whether a function with one sign at both ends may have two changes between: it is near zero for how it moves."""
+def _may_change(watch, event):
+    """Whether a function may have its zeros in the step: it has two signs, or is near zero for how it moves."""
     before, left, right = watch.values[3 * watch.m + event], watch.values[event], watch.values[watch.m + event]
-    if left * right <= 0.0 or (watch.going[event] == _LEAVES and right < 0.0):
-        return False
-    moves = max(abs(right - left), abs(left - before))
     # where there is no step before, NaN compares false
-    return not min(abs(left), abs(right)) > _MOVES * moves
+    moves = max(abs(right - left), abs(left - before))
+    return left * right <= 0.0 or not min(abs(left), abs(right)) > _MOVES * moves
 
 
 @inner
-def _look_between(watch, event, start, step, coefficients, shape):
-    """Return where within the step a function has the other sign than at both ends, 0 nowhere; FAILED if it stopped.
+def _dips(watch, event, start, step, coefficients, shape, places, values):
+    """Return where a function that is smaller at the middle of three places has the other sign, 0 nowhere.
 
-    At equal places, and then where the parabola through the smallest value and its neighbours is nearest to zero.
+    Along the parabola through the smallest value and its neighbours; FAILED if it stopped.
     """
-    sign = 1.0 if watch.values[event] > 0.0 else -1.0
-    first, last = sign * watch.values[event], sign * watch.values[watch.m + event]
-    b, g_a, g_b, g_c, before = 0.0, first, np.inf, last, first
-    for k in range(1, _PLACES):
-        code, g = _value_at(watch, event, k / _PLACES, start, step, coefficients, shape)
-        if code != 1:
-            return float(FAILED)
-        g *= sign
-        if g < 0.0:
-            return k / _PLACES
-        if b == (k - 1) / _PLACES and b > 0.0:
-            # the neighbour beyond the smallest so far
-            g_c = g
-        if g < g_b:
-            b, g_a, g_b, g_c = k / _PLACES, before, g, last
-        before = g
-    a, c = b - 1.0 / _PLACES, b + 1.0 / _PLACES
+    a, b, c = places
+    g_a, g_b, g_c = abs(values[0]), abs(values[1]), abs(values[2])
+    sign = 1.0 if values[1] > 0.0 else -1.0
     for _ in range(_REFINED):
         p, q = (b - a) * (g_b - g_c), (b - c) * (g_b - g_a)
         if p == q:
@@ -206,6 +190,62 @@ def _append(watch, control, event, theta, first, together):
 
 
 @inner
+def _find_between(watch, control, event, coefficients, shape, bounds, order):
+    """Locate a change between two places and append it, if there is one in the wanted direction; False if it stopped.
+
+    ``order``: the first event of the step, and what counts as one.
+    """
+    if not _changes(bounds[1], bounds[3], watch.going[event]):
+        return True
+    theta = _locate(watch, event, control.time, control.length, coefficients, shape, bounds)
+    if theta == FAILED:
+        return False
+    _append(watch, control, event, theta, order[0], order[1])
+    return True
+
+
+@inner
+def _find_all(watch, control, event, coefficients, shape, order):
+    """Append the changes of one function in the order of time, up to `MOST_IN_STEP`; False if it stopped."""
+    start, step, going = control.time, control.length, watch.going[event]
+    left, last = watch.values[event], watch.values[watch.m + event]
+    limit = control.n_events + MOST_IN_STEP
+    if going == _LEAVES and left <= 0.0:
+        return _find_between(watch, control, event, coefficients, shape, (0.0, left, 1.0, last), order)
+    older, old, now, searched = np.inf, np.inf, left, 0.0
+    for k in range(1, _PLACES + 1):
+        older, old, now = old, now, last
+        if k < _PLACES:
+            code, now = _value_at(watch, event, k / _PLACES, start, step, coefficients, shape)
+            if code != 1:
+                return False
+        a, b, c = (k - 2.0) / _PLACES, (k - 1.0) / _PLACES, k / _PLACES
+        # beside the ends of the step nothing tells on which side the smallest value lies
+        smallest = k == 2 or k == _PLACES or abs(old) <= min(abs(older), abs(now))
+        if k > 1 and older * old > 0.0 and old * now > 0.0 and smallest:
+            theta = _dips(watch, event, start, step, coefficients, shape, (a, b, c), (older, old, now))
+            if theta == FAILED:
+                return False
+            # the same dip is met in two triples
+            if theta > searched:
+                searched = c if theta > b else b
+                code, g = _value_at(watch, event, theta, start, step, coefficients, shape)
+                near, g_near = (b, old) if theta > b else (a, older)
+                far, g_far = (c, now) if theta > b else (b, old)
+                if not _find_between(watch, control, event, coefficients, shape, (near, g_near, theta, g), order):
+                    return False
+                if going == _LEAVES:
+                    return True
+                if not _find_between(watch, control, event, coefficients, shape, (theta, g, far, g_far), order):
+                    return False
+        if not _find_between(watch, control, event, coefficients, shape, (b, old, c, now), order):
+            return False
+        if control.n_events > limit - 2 or (going == _LEAVES and now < 0.0):
+            return True
+    return True
+
+
+@inner
 def find_events(watch, control, shape, parts, address):
     """Append the events of one step in the order they happen; return theta of the first that stops the run.
 
@@ -216,45 +256,18 @@ def find_events(watch, control, shape, parts, address):
     """
     _, n = shape
     start, step, coefficients = control.time, control.length, as_doubles(control.place)
-    times, m = watch.times, watch.m
+    times = watch.times
     control.theta = NEVER
     first = control.n_events
     # what comes together within rounding counts as one; events stand before switches, and so go first
     together = 8.0 * _EPSILON * max(1.0, abs(start / step))
-    for e in range(m):
-        left, right, going = watch.values[e], watch.values[m + e], watch.going[e]
-        between = 0.0
-        if not _changes(left, right, going):
-            if not _may_hide(watch, e):
-                continue
-            if not describe(control, parts, address):
-                return float(FAILED)
-            between = _look_between(watch, e, start, step, coefficients, shape)
-            if between == FAILED:
-                return float(FAILED)
-            if between == 0.0:
-                continue
-        elif not describe(control, parts, address):
-            return float(FAILED)
-        if between == 0.0:
-            theta = _locate(watch, e, start, step, coefficients, shape, (0.0, left, 1.0, right))
-            if theta == FAILED:
-                return float(FAILED)
-            _append(watch, control, e, theta, first, together)
+    for e in range(watch.m):
+        if not _may_change(watch, e):
             continue
-        code, middle = _value_at(watch, e, between, start, step, coefficients, shape)
-        if code != 1:
+        if not describe(control, parts, address):
             return float(FAILED)
-        if _changes(left, middle, going):
-            theta = _locate(watch, e, start, step, coefficients, shape, (0.0, left, between, middle))
-            if theta == FAILED:
-                return float(FAILED)
-            _append(watch, control, e, theta, first, together)
-        if going != _LEAVES and _changes(middle, right, going):
-            theta = _locate(watch, e, start, step, coefficients, shape, (between, middle, 1.0, right))
-            if theta == FAILED:
-                return float(FAILED)
-            _append(watch, control, e, theta, first, together)
+        if not _find_all(watch, control, e, coefficients, shape, (first, together)):
+            return float(FAILED)
     first_stop = control.theta
     # what lies beyond the stopping event never happened
     beyond = first_stop + (together if first_stop != NEVER else 0.0)

@@ -12,6 +12,7 @@ from unhurried_heron.kernels.memory.control import (
     BUFFER_FULL,
     EVENT_STOPPED,
     LEDGER,
+    MOST_IN_STEP,
     NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
@@ -29,7 +30,7 @@ def pause_reason(control, output, watch):
     """Whether the march must return before the next attempt; counts the attempt if not."""
     if control.n_steps >= output.room or (output.rows > 0 and control.n_rows >= output.rows):
         return BUFFER_FULL
-    if control.n_events + 2 * watch.m > watch.room:
+    if control.n_events + MOST_IN_STEP * watch.m > watch.room:
         return BUFFER_FULL
     if control.attempts_left <= 0 or control.rate_evaluations >= control.evaluation_limit:
         return PAUSED

@@ -96,6 +96,8 @@ START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE = range(6)
 REFUSED: Final = 10
 ACCEPTED: Final = 11
 
+# so many changes of one event's function are found in one step
+MOST_IN_STEP: Final = 4
 # so many lengths of the last steps are remembered, a power of two
 RECENT: Final = 64
 # one row of the ledger, in the order of its columns
