@@ -200,7 +200,11 @@ def test_interpolants_join_smoothly(method: uh.RungeKutta) -> None:
 
 def test_unknown_method_names_the_nearest() -> None:
     problem = uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 1))
-    with pytest.raises(uh.MethodError, match="did you mean 'radau-iia-5'"):
-        uh.integrate(problem, "radau-ii-5")
+    for said, meant in (
+        ("radau-ii-5", "radau-iia-5"), ("Crank Nicolson", "trapezoidal"), ("AB4", "adams-bashforth-4"),
+        ("euler-backward", "backward-euler"), ("dormandprince54", "dormand-prince-54"),
+    ):  # fmt: skip
+        with pytest.raises(uh.MethodError, match=f"did you mean '{meant}'"):
+            uh.integrate(problem, said)
     with pytest.raises(uh.MethodError, match="no error estimate"):
         uh.integrate(problem, "adams-pece-4")

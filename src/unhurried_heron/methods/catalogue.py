@@ -203,4 +203,6 @@ def _meant(name: str) -> str:
         found = re.fullmatch(pattern, plain)
         if found:
             return meant.format(*found.groups())
-    return ""
+    words = sorted(re.findall(r"[a-z]+|\d+", plain))
+    # in another order, or written together
+    return next((each for each in CATALOGUE if sorted(each.split("-")) == words or each.replace("-", "") == plain), "")
