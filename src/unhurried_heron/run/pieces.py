@@ -25,6 +25,7 @@ _ROUNDING: Final = 64 * float(np.finfo(float).eps)
 _TIME: Final = 4 * float(np.finfo(float).eps)
 _MOST_HALVINGS: Final = 30
 _AT_ONCE: Final = 4096
+_MOST_OF_EACH, _MOST_MORE = 20, 100_000
 
 _NODES: Final = np.cos(np.pi * (np.arange(_POINTS) + 0.5) / _POINTS)
 _TO_COEFFICIENTS: Final = (2.0 / _POINTS) * np.cos(np.outer(np.arange(_POINTS), np.arccos(_NODES)))
@@ -141,24 +142,32 @@ def _values(series: Array, places: Array) -> Array:
 
 
 def pieces_of(quantity: Callable[[Array], Array], starts: Array, lengths: Array) -> Pieces:
-    """Interpolate a quantity, a function of times of shape (n,), on pieces."""
+    """Interpolate a quantity, a function of times of shape (n,), on pieces.
+
+    Where it is no number, nor are the coefficients. A quantity that swings faster than ever so many pieces can follow
+    is told as well as these do.
+    """
     done: list[tuple[Array, Array, Array]] = []
+    room = _MOST_MORE + _MOST_OF_EACH * starts.size
     for begin in range(0, starts.size, _AT_ONCE):
         left, length = starts[begin : begin + _AT_ONCE], lengths[begin : begin + _AT_ONCE]
         for halving in range(_MOST_HALVINGS + 1):
             at = left[:, None] + 0.5 * (_NODES + 1.0) * length[:, None]
-            values = quantity(at.ravel()).reshape(at.shape)
-            coefficients = values @ _TO_COEFFICIENTS.T
-            sizes = np.abs(values).max(axis=1)
-            tail = np.abs(coefficients[:, -2:]).max(axis=1)
-            # times are rounded, too, which shows where pieces are short
-            rounded = _ROUNDING * np.abs(left / length) * (values.max(axis=1) - values.min(axis=1))
-            good = tail <= _EXACT * sizes + rounded
-            if halving == _MOST_HALVINGS:
+            with np.errstate(all="ignore"):
+                values = quantity(at.ravel()).reshape(at.shape)
+                coefficients = values @ _TO_COEFFICIENTS.T
+                sizes = np.abs(values).max(axis=1)
+                tail = np.abs(coefficients[:, -2:]).max(axis=1)
+                # times are rounded, too, which shows where pieces are short
+                rounded = _ROUNDING * np.abs(left / length) * (values.max(axis=1) - values.min(axis=1))
+                good = (tail <= _EXACT * sizes + rounded) | ~np.isfinite(values).any(axis=1)
+            room -= int(good.sum())
+            if halving == _MOST_HALVINGS or 2 * (~good).sum() > room:
                 # a jump or a kink, in a stretch as short as rounding: a straight line, which does not swing
-                coefficients[~good] = 0.0
-                coefficients[~good, 0] = 0.5 * (values[~good, 0] + values[~good, -1])
-                coefficients[~good, 1] = 0.5 * (values[~good, 0] - values[~good, -1])
+                if halving == _MOST_HALVINGS:
+                    coefficients[~good] = 0.0
+                    coefficients[~good, 0] = 0.5 * (values[~good, 0] + values[~good, -1])
+                    coefficients[~good, 1] = 0.5 * (values[~good, 0] - values[~good, -1])
                 good[:] = True
             done.append((left[good], length[good], coefficients[good]))
             left, length = left[~good], length[~good]

@@ -11,8 +11,6 @@ import numpy as np
 from unhurried_heron.errors import OptionError, near_spelling
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.quiet import quietly
-from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import native_system
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.show.figures import figure_of, finish, legend, style_of
@@ -118,6 +116,10 @@ def _spans(problem: Problem, names: Sequence[str], window: Sequence[tuple[Any, A
 
 def _rates(problem: Problem, names: Sequence[str], x: Array, y: Array, at: float) -> tuple[Array, Array]:
     """Return the rates along both axes on a grid, NaN where there are none; other states as they start."""
+    # what compiles is loaded when something runs
+    from unhurried_heron.native.rows import evaluate_rows
+    from unhurried_heron.native.system import native_system
+
     native = native_system(problem, (), held=False)
     wide, high = np.meshgrid(x, y)
     states = np.tile(problem.start, (wide.size, 1))
