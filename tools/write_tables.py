@@ -132,6 +132,40 @@ TABLES: dict[str, Callable[[], str]] = {
 MEASURED: dict[str, Callable[[], str]] = {"smooth-work": lambda: _work("smooth"), "stiff-work": lambda: _work("stiff")}
 
 
+def draw_ranks(text: str) -> None:
+    """Draw the tables of work that stand on a page: every method by its seconds, at both errors."""
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
+    titles = {"smooth-work": "Five problems that are not stiff", "stiff-work": "Five stiff problems"}
+    for ax, (name, title) in zip(figure.subplots(1, 2), titles.items(), strict=True):
+        table = re.search(rf"<!-- table: {name} -->(.*?)<!-- end -->", text, re.S)
+        assert table, f"the page has no table {name}"
+        rows = [[cell.strip() for cell in line.split("|")[1:-1]] for line in table[1].strip().splitlines()[2:]]
+        # those that did not get there in two seconds are left to the table
+        rows = [row for row in rows if "–" not in row]
+        for place, row in enumerate(rows):
+            loose, tight = (float(row[column].replace(",", "")) for column in (3, 5))
+            own = row[1].strip("`") == DEFAULT
+            ax.plot([loose, tight], [place, place], color="0.8", linewidth=1.0, zorder=1)
+            ax.plot(loose, place, "o", color="#D55E00" if own else "#0072B2", markersize=8 if own else 6)
+            ax.plot(tight, place, "s", color="#D55E00" if own else "#009E73", markersize=8 if own else 6)
+        ax.plot([], [], "o", color="#0072B2", label="to reach an error of 1e-4")
+        ax.plot([], [], "s", color="#009E73", label="to reach an error of 1e-8")
+        ax.plot([], [], "o", color="#D55E00", label=f"{DEFAULT}, the default")
+        ax.set_yticks(range(len(rows)), [row[1].strip("`") for row in rows])
+        ax.invert_yaxis()
+        ax.set_xscale("log")
+        ax.set_xlabel("seconds over those of the best method, geometric mean")
+        ax.set_title(title, loc="left")
+        ax.grid(True, color="0.9", linewidth=0.8)
+        ax.set_axisbelow(True)
+        ax.legend(loc="upper right", framealpha=0.9)
+        for side in ("top", "right"):
+            ax.spines[side].set_visible(False)
+    figure.savefig(ROOT / "docs" / "screenshots" / "work-on-ten-problems.png")
+
+
 def main() -> None:
     """Write them."""
     tables = {**TABLES, **(MEASURED if "--work" in sys.argv else {})}
@@ -147,6 +181,8 @@ def main() -> None:
         if text != before:
             path.write_text(text, encoding="utf-8")
             print(f"written: {path.relative_to(ROOT)}")
+        if "<!-- table: stiff-work -->" in text:
+            draw_ranks(text)
 
 
 if __name__ == "__main__":
