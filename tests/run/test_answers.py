@@ -75,6 +75,18 @@ def test_a_run_goes_on_both_ways() -> None:
         assert whole.crossings(event)["time"].to_numpy() == pytest.approx(expected, abs=1e-7)
 
 
+def test_it_goes_on_backwards_across_switches() -> None:
+    text = "x' = where(t < -2, 3, where(x < -1.3, 0.5, 1))\ny' = -y"
+    problem = uh.Problem.from_text(text, initial={"x": 0, "y": 1}, interval=(0, 2))
+    for method in ("auto", "radau-iia-5", "adams-variable"):
+        run = uh.integrate(problem, method, rtol=1e-9).extend(-6)
+        t = np.linspace(-6, 2, 801)
+        x = np.where(t < -2, -1.65 + 3 * (t + 2), np.where(t < -1.3, -1.3 + (t + 1.3) / 2, t))
+        assert run.at(t, "x") == pytest.approx(x, abs=1e-7)
+        assert run.at(t, "y") == pytest.approx(np.exp(-t), rel=1e-6)
+        assert run.switches["time"].tolist() == pytest.approx([-2, -1.3])
+
+
 CORNERS = uh.Problem.from_text(
     "x' = 1\ny' = -y\nside = where(x > 7.7, 1, -1)", initial={"x": 0, "y": 1}, interval=(0, 50)
 )
@@ -156,6 +168,11 @@ REFUSED = [
     (lambda: RUN.where("x = 1"), "not in stretches"),
     (lambda: RUN.period("x = 3"), "crossed once"),
     (lambda: RUN.settles("x", -1), "width"),
+    (lambda: RUN.settles("x", "wide"), "no number"),
+    (lambda: RUN.settles("x", 1, to="there"), "no number"),
+    (lambda: RUN.settles(["x"], 1), "no quantity"),
+    (lambda: RUN.crossings("x = 1", going=["up"]), "cannot be going"),
+    (lambda: RUN.at(1, 5), "no state"),
     (lambda: RUN.settles("x", 1, to=3), "not settled"),
     (lambda: RUN.table("now"), "no times"),
     (lambda: RUN.table(1), "too few"),

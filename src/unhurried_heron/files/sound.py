@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import io
 import numbers
-import wave
 from pathlib import Path
-from typing import IO, Any, Final
+from typing import Final
 
 import numpy as np
 
@@ -45,6 +44,9 @@ def write_sound(run: Run, name: str, path: str | Path, *, seconds: float = 5.0) 
     OptionError
         The length is none, or the values do not change.
     """
+    if not isinstance(run, Run) or not isinstance(name, str):
+        raise OptionError("this makes no sound", name="run", place="write_sound", expected="a Run and a name",
+                          given=f"{run!r}, {name!r}"[:80])  # fmt: skip
     if not isinstance(seconds, numbers.Real) or not 0.0 < float(seconds) <= _LONGEST:
         raise OptionError("a sound needs a length", name="seconds", place="write_sound",
                           expected=f"a number above 0, at most {_LONGEST:g}", given=repr(seconds)[:80])  # fmt: skip
@@ -59,15 +61,14 @@ def write_sound(run: Run, name: str, path: str | Path, *, seconds: float = 5.0) 
                           expected="a quantity that swings", given=given)  # fmt: skip
     samples = np.round(_LOUD * 32767.0 / largest * values).astype("<i2")
 
-    def write(file: IO[Any]) -> None:
-        # the header is written first and again when the length is known
-        whole = io.BytesIO()
-        with wave.open(whole, "wb") as sound:
-            sound.setnchannels(1)
-            sound.setsampwidth(2)
-            sound.setframerate(_RATE)
-            sound.writeframes(samples.tobytes())
-        file.write(whole.getvalue())
+    import wave
 
-    write_whole(Path(path), write)
+    # in memory first, because its header is written again when the length is known
+    whole = io.BytesIO()
+    with wave.open(whole, "wb") as sound:
+        sound.setnchannels(1)
+        sound.setsampwidth(2)
+        sound.setframerate(_RATE)
+        sound.writeframes(samples.tobytes())
+    write_whole(path, lambda file: file.write(whole.getvalue()))
     return abs(end - begin) / float(seconds)

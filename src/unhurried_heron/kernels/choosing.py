@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.kernels.implicit.scale import size_in
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_slope, slope_of
 from unhurried_heron.kernels.memory.call import as_control, as_longs, call_native
@@ -48,16 +49,6 @@ def _find_sizes(system, work, control):
 
 
 @inner
-def _size_of(work, values, n):
-    """Return the root mean square of values in units of the states' sizes."""
-    total = 0.0
-    for k in range(n):
-        ratio = values[k] / work.sizes[k]
-        total += ratio * ratio
-    return np.sqrt(total / n)
-
-
-@inner
 def _look(system, work, control):
     """Find out about the largest eigenvalue; return whether the rates could be had.
 
@@ -68,7 +59,7 @@ def _look(system, work, control):
     n, choice = system.n, choice_in(work.choice)
     slopes = slope_of(work.links, 0)
     _find_sizes(system, work, control)
-    length, earlier = _size_of(work, work.direction, n), _size_of(work, work.earlier, n)
+    length, earlier = size_in(work.direction, work.sizes, n), size_in(work.earlier, work.sizes, n)
     share = _NUDGE / length if 1e-200 < length < 1e200 else 0.0
     for k in range(n):
         # a little of every state, of both signs, so that a mode that becomes fast is seen
@@ -82,7 +73,7 @@ def _look(system, work, control):
     for k in range(n):
         work.earlier[k] = work.moved[k] - system.state[k]
         work.direction[k] = work.rates[k] - slopes[k]
-    found, over = _size_of(work, work.direction, n), share * earlier
+    found, over = size_in(work.direction, work.sizes, n), share * earlier
     choice.seen = np.sqrt(found / over) if over > 0.0 and found < 1e300 else 0.0
     # a direction that is not the fastest yet tells too little: what was known is forgotten slowly
     choice.decay = max(choice.seen, 0.5 * choice.decay)

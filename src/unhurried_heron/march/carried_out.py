@@ -110,11 +110,12 @@ def _reversed(run: Run, end_time: float, end_state: Any) -> Run:
     powers = np.zeros((degree + 1, degree + 1))
     for d in range(degree + 1):
         powers[: d + 1, d] = np.polynomial.polynomial.polypow([1.0, -1.0], d)
-    turned = np.einsum("ed,idk->iek", powers, coefficients)[::-1].copy()
-    starts, steps = (trajectory.starts + trajectory.steps)[::-1].copy(), -trajectory.steps[::-1].copy()
-    if starts.size:
-        # the last step ended where an event or the end was
-        starts[0], steps[0] = trajectory.end_time, trajectory.starts[-1] - trajectory.end_time
+    # a step that a switch or the end cut short ends there, on the polynomial of the whole
+    ends = np.append(trajectory.starts[1:], trajectory.end_time)
+    steps = ends - trajectory.starts
+    shares = (steps / trajectory.steps)[:, None] ** np.arange(degree + 1)
+    turned = np.einsum("ed,idk->iek", powers, coefficients * shares[:, :, None])[::-1].copy()
+    starts, steps = ends[::-1].copy(), -steps[::-1]
     count = 0 if run._ledger is None else len(run._ledger)
     times, which, states = run._events
     return replace(

@@ -188,14 +188,14 @@ class Answers:
         RunError
             It is outside the band at the end.
         """
-        from unhurried_heron.units.quantities import in_unit_of
+        from unhurried_heron.units.quantities import number_in
 
-        unit = self.problem.units.get(quantity, "")
-        width = float(in_unit_of(within, unit, "run.settles, within"))
         pieces, value = self._pieces(quantity, "run.settles"), self._function(quantity)
+        unit = self.problem.units.get(quantity, "")
+        width = number_in(within, unit, "run.settles, within")
         low, high = self._window(None, "run.settles")
         end = float(value(np.array([high]))[0])
-        middle = end if to is None else float(in_unit_of(to, unit, "run.settles, to"))
+        middle = end if to is None else number_in(to, unit, "run.settles, to")
         if not width > 0.0:
             raise RunError("a band needs a width", name="within", place="run.settles",
                            expected="a number above 0", given=repr(within))  # fmt: skip

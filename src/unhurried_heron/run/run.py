@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numbers
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -158,7 +158,7 @@ class Run(Answers):
             ) from None
         values = self._trajectory.at(np.ascontiguousarray(times.ravel()))
         if names is not None:
-            chosen = [names] if isinstance(names, str) else list(names)
+            chosen = [names] if isinstance(names, str) or not isinstance(names, Iterable) else list(names)
             places = [self._place(name) for name in chosen]
             flat = times.ravel()
             beyond = any(place >= values.shape[1] for place in places)

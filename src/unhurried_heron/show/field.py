@@ -15,7 +15,7 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.show.figures import figure_of, finish, legend, style_of
 from unhurried_heron.show.records import with_unit
-from unhurried_heron.units.quantities import in_unit_of
+from unhurried_heron.units.quantities import number_in
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
@@ -67,7 +67,7 @@ def field_record(
         The names are no two states, or the window is none.
     """
     known = [_TIME, *problem.states]
-    for name in names:
+    for name in names if isinstance(names, list | tuple) else [names]:
         if name not in known:
             raise OptionError(
                 f"there is no state '{name}'{near_spelling(str(name), known)}",
@@ -86,6 +86,10 @@ def field_record(
         wide, high = (np.linspace(*span, _FINE) for span in spans)
         fine = (wide, high, *_rates(problem, names, wide, high, at))
     curves = []
+    starts = list(starts) if isinstance(starts, Iterable) else [starts]
+    if not all(isinstance(start, Mapping) for start in starts):
+        raise OptionError("these are no starting values", name="starts", place="draw_field",
+                          expected='dicts such as {"level": 0.4}', given=repr(starts)[:80])  # fmt: skip
     for k, start in enumerate(starts):
         with quietly():
             run = integrate(problem, initial=start)
@@ -104,7 +108,7 @@ def _spans(problem: Problem, names: Sequence[str], window: Sequence[tuple[Any, A
     spans = []
     try:
         for name, (low, high) in zip(names, window, strict=True):
-            ends = [float(in_unit_of(end, problem.units.get(name, ""), "draw_field, window")) for end in (low, high)]
+            ends = [number_in(end, problem.units.get(name, ""), "draw_field, window") for end in (low, high)]
             spans.append((ends[0], ends[1]))
     except (TypeError, ValueError):
         spans = []
@@ -190,9 +194,9 @@ def draw_field(
         raise OptionError("so many arrows cannot be drawn", name="arrows", place="draw_field",
                           expected="a whole number from 2 to 200", given=repr(arrows)[:80])  # fmt: skip
     chosen = list(problem.states[:2]) if len(problem.states) > 1 else [_TIME, problem.states[0]]
-    time = problem.interval[0] if at is None else float(in_unit_of(at, problem.units.get(_TIME, ""), "draw_field, at"))
+    time = problem.interval[0] if at is None else number_in(at, problem.units.get(_TIME, ""), "draw_field, at")
     record = field_record(
-        problem, chosen if names is None else list(names), window, starts, arrows, nullclines=nullclines, at=time
+        problem, chosen if names is None else names, window, starts, arrows, nullclines=nullclines, at=time
     )
     figure, (ax,) = figure_of(1, axes)
     if axes is None:

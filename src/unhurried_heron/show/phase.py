@@ -52,7 +52,7 @@ def draw_phase(
     OptionError
         There are not two or three names, or the axes do not fit.
     """
-    runs = runs_of(run, "draw_phase")
+    runs, names = runs_of(run, "draw_phase"), tuple(str(name) for name in names)
     record = phase_record(runs, names, labels_of(runs, labels, "draw_phase"))
     if projections and (axes is not None or len(names) != 3):
         raise OptionError("projections are drawn beside a curve of three names", name="projections",

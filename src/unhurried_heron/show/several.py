@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import OptionError, UnitError
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.show.records import MOST_DOTS, Curve, StatesRecord, states_record, swings, with_unit
@@ -61,10 +61,12 @@ def labels_of(runs: Sequence[Run], labels: Sequence[str] | None, place: str) -> 
         There are more or fewer labels than runs.
     """
     if labels is not None:
-        if isinstance(labels, str) or len(labels) != len(runs):
+        if not isinstance(labels, list | tuple) or len(labels) != len(runs):
             raise OptionError("each run needs one label", name="labels", place=place,
                               expected=f"{len(runs)} texts", given=repr(labels)[:80])  # fmt: skip
         return [str(label) for label in labels]
+    if len(runs) == 1:
+        return [runs[0].method]
     told = [_said_of(run) for run in runs]
     differ = [key for key in dict.fromkeys(key for said in told for key in said) if len({s.get(key) for s in told}) > 1]
     found = [
@@ -167,16 +169,18 @@ def levels_of(levels: Mapping[str, Any] | None, units: Sequence[str]) -> list[tu
     OptionError
         There is no panel for one.
     """
-    from unhurried_heron.errors import UnitError
-    from unhurried_heron.units.quantities import in_unit_of
+    from unhurried_heron.units.quantities import number_in
 
+    if not isinstance(levels, Mapping | None):
+        raise OptionError("these are no levels", name="levels", place="draw_states",
+                          expected='a dict such as {"crest": 0.8}', given=repr(levels)[:80])  # fmt: skip
     found = []
     for name, value in (levels or {}).items():
         for place, unit in enumerate(units):
             try:
-                found.append((place, name, float(in_unit_of(value, unit, "draw_states, levels"))))
+                found.append((place, str(name), number_in(value, unit, "draw_states, levels")))
                 break
-            except (UnitError, TypeError, ValueError):
+            except (UnitError, OptionError):
                 continue
         else:
             raise OptionError("no panel is measured in this", name=name, place="draw_states, levels",

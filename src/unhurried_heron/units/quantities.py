@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import math
+import numbers
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from unhurried_heron.errors import UnitError
+from unhurried_heron.errors import OptionError, UnitError
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.state_name import StateName, group_of
 from unhurried_heron.words.definitions import QUANTITY, Definition
@@ -213,6 +215,23 @@ def in_unit_of(value: Any, unit: str, place: str) -> Any:
             given=value,
         )
     return _in_unit(float(match["number"]), given, unit, place)
+
+
+def number_in(value: Any, unit: str, place: str) -> float:
+    """Return an option that may be said with a unit as a plain number in a unit.
+
+    Raises
+    ------
+    UnitError
+        It is of another kind, or nothing is known of the unit it should be in.
+    OptionError
+        It is no finite number.
+    """
+    found = in_unit_of(value, unit, place)
+    if isinstance(found, numbers.Real) and not isinstance(found, bool) and math.isfinite(found):
+        return float(found)
+    also = f", or a quantity of the kind of {unit}" if unit else ""
+    raise OptionError("this is no number", name=place, place=place, expected=f"a number{also}", given=repr(value)[:80])
 
 
 def keep_kinds(units: Mapping[str, str], new_units: Mapping[str, str], changed: Mapping[str, Any]) -> None:

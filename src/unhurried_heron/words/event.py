@@ -54,7 +54,7 @@ class Event:
     stop: bool = False
 
     def __post_init__(self) -> None:
-        if self.going not in GOING:
+        if not isinstance(self.going, str) or self.going not in GOING:
             raise ValueGivenError(
                 f"an event cannot be going '{self.going}'{near_spelling(str(self.going), GOING)}",
                 name="going",

@@ -28,13 +28,19 @@ def set_scale(system, work, step):
 
 
 @inner
-def size_of(work, values, n):
-    """Return the root mean square of values in units of the tolerance."""
+def size_in(values, units, n):
+    """Return the root mean square of values, each in its own unit."""
     total = 0.0
     for k in range(n):
-        ratio = values[k] / work.scale[k]
+        ratio = values[k] / units[k]
         total += ratio * ratio
     return np.sqrt(total / n)
+
+
+@inner
+def size_of(work, values, n):
+    """Return the root mean square of values in units of the tolerance."""
+    return size_in(values, work.scale, n)
 
 
 @inner

@@ -173,7 +173,7 @@ def describe(control, parts, address):
 
 @inner
 def _append(watch, control, event, theta, first, together):
-    """Put an event among those of the step, in the order in which they happen; return whether it stops the run."""
+    """Put an event among those of the step, in the order in which they happen, and note where it stops the run."""
     times, which, step = watch.times, watch.which, control.length
     place = control.n_events
     time = control.time + theta * step
