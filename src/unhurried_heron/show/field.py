@@ -68,7 +68,7 @@ def field_record(
     """
     known = [_TIME, *problem.states]
     for name in names if isinstance(names, list | tuple) else [names]:
-        if name not in known:
+        if not isinstance(name, str) or name not in known:
             raise OptionError(
                 f"there is no state '{name}'{near_spelling(str(name), known)}",
                 name=str(name),
