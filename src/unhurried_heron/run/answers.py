@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.errors import RunError
-from unhurried_heron.run.pieces import Pieces, pieces_of
 from unhurried_heron.run.trajectory import Array, StepTrajectory, Trajectory
 from unhurried_heron.words.event import GOING, Event, Going
 
@@ -19,6 +18,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from unhurried_heron.problem.problem import Problem
+    from unhurried_heron.run.pieces import Pieces
 
 
 @dataclass(frozen=True)
@@ -335,6 +335,9 @@ class Answers:
     def _pieces(self, asked: str | Event, place: str) -> Pieces:
         trajectory, told = self._kept(place), self._told
         if not isinstance(asked, str | Event) or asked not in told:
+            # polynomials are loaded when something is asked
+            from unhurried_heron.run.pieces import pieces_of
+
             starts = trajectory.starts
             ends = np.append(starts[1:], trajectory.end_time)
             told[asked] = pieces_of(self._function(asked), starts, ends - starts)
