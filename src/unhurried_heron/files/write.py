@@ -53,10 +53,7 @@ def summary(run: Run) -> dict[str, Any]:
         "ending": asdict(run.ending),
         "tally": asdict(run.tally),
         "final": run.final,
-        "events": [
-            {"name": name, "time": time, **dict(zip(problem.states, state, strict=True))}
-            for name, time, state in run.happenings
-        ],
+        "events": _events(run),
         "versions": {
             "unhurried-heron": VERSION,
             "python": platform.python_version(),
@@ -64,6 +61,17 @@ def summary(run: Run) -> dict[str, Any]:
             "numba": numba.__version__,
         },
     }
+
+
+def _events(run: Run) -> list[dict[str, Any]]:
+    """Return what happened; of events that change something also what came of it."""
+    states, told, found = run.problem.states, [], run._happened
+    for row, (name, time, state) in enumerate(run.happenings):
+        told.append({"name": name, "time": time, **dict(zip(states, state, strict=True))})
+        if found.acting[row]:
+            after = [*found.after[row].tolist(), *found.modes[row].tolist()]
+            told[-1]["after"] = dict(zip((*states, *run.modes), after, strict=True))
+    return told
 
 
 def write_summary(run: Run, path: str | Path) -> None:

@@ -12,10 +12,11 @@ from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.interrupt import DeferredInterrupt
 from unhurried_heron.march.layout import March
-from unhurried_heron.march.passage import Passage
 from unhurried_heron.march.progress import ProgressBar
 from unhurried_heron.march.recorder import StepRecorder, recorded
 from unhurried_heron.march.watchdog import Watchdog
+from unhurried_heron.model.switch import HeldSwitch
+from unhurried_heron.run.happened import Crossed, Happened
 from unhurried_heron.run.trajectory import Array, Trajectory
 
 # a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon
@@ -29,12 +30,15 @@ _UNLIMITED = 2**62
 class Driver:
     """Calls a march until it ends, keeping what it leaves; afterwards holds what the `Run` is made of."""
 
-    def __init__(self, march: March, asked: Asked, passage: Passage) -> None:
-        self.march, self.passage, self.budget = march, passage, asked.budget
+    def __init__(self, march: March, asked: Asked) -> None:
+        self.march, self.budget, self._asked = march, asked.budget, asked
         self._times, self._steps = asked.times, StepRecorder()
         self._rows = 0
         self._ledger: list[Array] | None = [] if asked.ledger else None
-        self._found: list[tuple[Array, Array, Array]] = []
+        self._found: list[tuple[Array, ...]] = []
+        self._crossed: list[tuple[Array, ...]] = []
+        context = march.native.context
+        self._begun = context.values.copy()
         self.seconds = 0.0
         self.interrupted = self.ctrl_c = False
         self.exhausted = ""
@@ -59,11 +63,7 @@ class Driver:
                 reason = self._next_slice()
                 self.seconds = time.perf_counter() - begun
                 bar.update(float(control["time"][0]), int(control["accepted"][0]))
-                if reason in (Reason.REACHED_END, Reason.EVENT):
-                    if not self.passage.cross(reason, self._rows):
-                        reason = Reason.SWITCHING if self.passage.endless else reason
-                        break
-                elif reason is Reason.CHANGE:
+                if reason is Reason.CHANGE:
                     self.march.change()
                 elif reason not in (Reason.BUFFER_FULL, Reason.PAUSED):
                     break
@@ -105,6 +105,7 @@ class Driver:
         count = int(control["n_steps"][0])
         if count and self._steps.take(output, count):
             self.march.renew_output()
+        self._keep_crossed(int(control["n_crossed"][0]))
         self._rows += int(control["n_rows"][0])
         if self._ledger is not None:
             self._ledger.append(output.ledger[: control["n_rows"][0]].copy())
@@ -113,7 +114,17 @@ class Driver:
             return
         own = np.flatnonzero(watch.which[:count] < events)
         if own.size:
-            self._found.append((watch.times[own], watch.which[own], watch.states[own]))
+            states = watch.states[own]
+            after = (watch.after[own], watch.modes[own]) if watch.acting else (states, np.empty((own.size, 0)))
+            self._found.append((watch.times[own], watch.which[own], states, *after))
+
+    def _keep_crossed(self, count: int) -> None:
+        if count:
+            each = self.march.crossing
+            rows = each.crossed_row[:count] + self._rows
+            self._crossed.append(
+                (each.crossed[:count].copy(), each.crossed_which[:count].copy(), each.told[:count].copy(), rows)
+            )
 
     def _exhausted(self) -> str:
         control, budget = self.march.control, self.budget
@@ -125,20 +136,38 @@ class Driver:
             return f"{budget.seconds:g} seconds"
         return ""
 
-    def events(self) -> tuple[Array, Array, Array]:
-        """Times, indices and states of the events, in the order they happened."""
-        if not self._found:
-            return np.empty(0), np.empty(0, dtype=np.int64), np.empty((0, self.march.system.state.size))
-        times, which, states = (np.concatenate(parts) for parts in zip(*self._found, strict=True))
-        return times, which, states
+    def happened(self) -> Happened:
+        """Return the events, in the order they happened."""
+        native, events, n = self.march.native, self._asked.events, self.march.system.state.size
+        modes = native.beyond.modes if native.beyond else ()
+        none = np.empty(0), np.empty(0, dtype=np.int64), *np.empty((2, 0, n)), np.empty((0, len(modes)))
+        times, which, before, after, levels = (np.concatenate(each) for each in zip(none, *self._found, strict=True))
+        jumps = np.array([event.then is not None for event in events], dtype=bool)
+        acting = jumps[which] if events else np.empty(0, dtype=bool)
+        names = tuple(native.context.parameters[slot] for slot in modes)
+        start, end = self._asked.problem.interval
+        begun, sign = self._begun[list(modes)], float(np.sign(end - start))
+        found = Happened(times, which, before, after, levels, acting, names, begun, sign)
+        return found.settled(events)
 
-    def trajectory(self) -> Trajectory:
+    def crossed(self) -> Crossed:
+        """Return what was crossed: switches, in the order of the run."""
+        switches = self.march.native.beyond.switches if self.march.native.beyond else ()
+        if not self._crossed:
+            return Crossed.nothing()
+        times, which, told, rows = (np.concatenate(each) for each in zip(*self._crossed, strict=True))
+        denied = np.array([isinstance(each, HeldSwitch) and each.opposite for each in switches])
+        return Crossed(times, which, np.where(denied[which], 1.0 - told, told), rows, tuple(s.text for s in switches))
+
+    def trajectory(self, happened: Happened) -> Trajectory:
         """Return the solution, as far as it was kept."""
         control, state = self.march.control, self.march.system.state.copy()
         time = float(control["time"][0])
+        jumps = happened.jumps()
         if self._times is None:
-            return self._steps.trajectory(time, state)
-        return recorded(self._times, self.march.output.recorded, int(control["next_wanted"][0]), time, state)
+            return self._steps.trajectory(time, state, jumps)
+        count = int(control["next_wanted"][0])
+        return recorded(self._times, self.march.output.recorded, count, time, state, jumps)
 
     def ledger(self) -> Any:
         """One row for each attempt, (n_attempts,) of `control.LEDGER`, or None if it was not kept."""

@@ -22,6 +22,8 @@ class Stop:
         Accepted ones.
     budget, event, switch : str
         What was used up, stopped the run, or goes back and forth; empty for none.
+    towards : float
+        The time towards which an event accumulates.
     component : str
         The first state that is not finite at ``bad_time``, or empty.
     stiff : bool
@@ -38,6 +40,7 @@ class Stop:
     budget: str = ""
     event: str = ""
     switch: str = ""
+    towards: float = math.nan
     component: str = ""
     bad_time: float = math.nan
     stiff: bool = False
@@ -66,8 +69,16 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
         return Ending(
             "switching",
             time,
-            f"the switch '{stop.switch}' goes back and forth without end at {at}.",
+            f"the {stop.switch} goes back and forth without end at {at}.",
             "Both sides of it lead back to it. Give it two levels (open above one, shut below another), or smooth it.",
+        )
+    if reason is Reason.ACCUMULATING:
+        return Ending(
+            "accumulating",
+            time,
+            f"the event '{stop.event}' happens faster and faster, towards t = {stop.towards:.10g}.",
+            "Everything up to there was kept. Let the event change the model where it comes to rest (a parameter as a "
+            "mode, with only_if=…), or end the run with stop_after=….",
         )
     if reason is Reason.NOT_FINITE:
         return Ending("not finite", time, _not_finite(stop), _not_finite_advice(method, fixed=stop.fixed))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from itertools import zip_longest
 from typing import Any, Final
@@ -15,20 +16,23 @@ from unhurried_heron.march.endings import Stop, ending_of
 from unhurried_heron.march.waiting import give_back
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Tally
+from unhurried_heron.run.happened import Happened
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, Trajectory
 
 # so many stiff stretches are told
 _SHOWN: Final = 4
+_BY_EVENT: Final = (Reason.EVENT, Reason.ACCUMULATING)
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
 
 
 def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Callable[[Run, float], Run]) -> Run:
     """Return the run; ``kind`` of linear algebra, ``further``: what goes on with it."""
     march, problem = driver.march, asked.problem
-    trajectory = driver.trajectory()
+    happened = driver.happened()
+    trajectory = driver.trajectory(happened)
     # a look at the end of the run may call the rates, which counts
-    ending = ending_of(_stop(asked, driver, reason, trajectory), problem, asked.method)
+    ending = ending_of(_stop(asked, driver, reason, trajectory, happened), problem, asked.method)
     counts = {key: march.last(key) for key in _COUNTED}
     options: dict[str, Any] = {"rtol": None, "atol": None, "step": asked.fixed, "record": asked.record}
     if asked.adapts:
@@ -43,7 +47,6 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Ca
         options["carry"] = asked.carry
     members = _members_of(asked)
     chosen = _told(members, driver) if members else ""
-    events = driver.events()
     if reason in (Reason.REACHED_END, Reason.EVENT):
         give_back(asked, march)
     return Run(
@@ -54,19 +57,19 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Ca
         tally=Tally(**counts, seconds=driver.seconds),
         _trajectory=trajectory,
         _watched=asked.events,
-        _events=events,
+        _happened=happened,
         _ledger=driver.ledger(),
-        _crossings=tuple(driver.passage.crossings),
-        _landings=tuple(driver.passage.marks),
+        _crossed=driver.crossed(),
         chosen=chosen,
         _members=members,
         _further=further,
     )
 
 
-def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory) -> Stop:
+def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory, happened: Happened) -> Stop:
     last, judged = driver.march.last, asked.adapts
-    bad = last("bad_component")
+    bad, by = last("bad_component"), last("stopped_by")
+    stopped = asked.events[by].name if by < len(asked.events) else ""
     return Stop(
         reason=reason,
         time=last("time"),
@@ -74,13 +77,20 @@ def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory) 
         fixed=not asked.adapts,
         interrupted=driver.interrupted,
         budget=driver.exhausted,
-        event=asked.events[last("stopped_by")].name if reason is Reason.EVENT else "",
-        switch=driver.passage.endless,
+        event=stopped if stopped and reason in _BY_EVENT else "",
+        switch=_endless(driver, stopped) if reason is Reason.SWITCHING else "",
+        towards=happened.accumulates_at(last("stopped_by")) if reason is Reason.ACCUMULATING else math.nan,
         component=asked.problem.states[bad] if bad >= 0 else "",
         bad_time=last("bad_time"),
         stiff=judged and not driver.interrupted and held_back(driver.march, asked.method),
         noise=noise(asked.problem, trajectory, asked.absolute) if judged else "",
     )
+
+
+def _endless(driver: Driver, event: str) -> str:
+    """Say what goes back and forth without end."""
+    crossed = driver.crossed()
+    return f"event '{event}'" if event else f"switch '{crossed.texts[int(crossed.which[-1])]}'"
 
 
 def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:

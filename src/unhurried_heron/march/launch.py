@@ -11,10 +11,11 @@ from unhurried_heron.families.family import Member
 from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.march.asked import Asked
+from unhurried_heron.march.crossings import Landings, hold_at_start, landings_of
 from unhurried_heron.march.driver import Driver
 from unhurried_heron.march.layout import March, lay_out, stiff_member
-from unhurried_heron.march.passage import Passage
 from unhurried_heron.march.waiting import key_of, take
+from unhurried_heron.model.action import modes_of
 from unhurried_heron.native.context import parameter_values
 from unhurried_heron.native.system import (
     NativeSystem,
@@ -23,28 +24,30 @@ from unhurried_heron.native.system import (
     native_system,
     with_slopes,
 )
+from unhurried_heron.words.event import Event
 
 
 def launch(asked: Asked, kind: str) -> Driver:
     """Set a march to its start and return what drives it; ``kind`` of linear algebra."""
     problem, family = asked.problem, family_of(asked.method)
     scales = family.scale(asked.method, asked.relative, asked.absolute, problem.start, not asked.adapts)
-    key = key_of(asked, scales, kind)
+    switches = problem.switches_beside(modes_of(problem.model, asked.events, problem.units)) if asked.held else ()
+    landings = landings_of(asked, switches)
+    stops = bool(landings.longest.size) or any(each.times is None for each in switches) or acts(asked.events)
+    key = (*key_of(asked, scales, kind), stops, *(each.times is None for each in switches))
     march = take(asked, key)
     if march is None:
         native = native_system(problem, asked.events, held=asked.held)
         if family.implicit:
             native = slopes_for(asked, native, kind, time_slope=family.time_slope)
-        march = lay_out(asked, native, scales, kind)
+        march = lay_out(asked, native, scales, kind, stops=stops)
         march.key = key
         if family.second_later:
             march.find_other = lambda: _second(asked, march)
     else:
         march.native.context.change(parameter_values(problem))
-    _set_out(march, asked)
-    passage = Passage(problem, march, len(asked.events), fixed=not asked.adapts, held=asked.held)
-    passage.begin()
-    return Driver(march, asked, passage)
+    _set_out(march, asked, landings)
+    return Driver(march, asked)
 
 
 def _second(asked: Asked, march: March) -> Member | None:
@@ -64,13 +67,19 @@ def slopes_for(asked: Asked, native: NativeSystem, kind: str, *, time_slope: boo
     return with_slopes(native, asked.problem, time_slope=time_slope, held=asked.held, full=full)
 
 
-def _set_out(march: March, asked: Asked) -> None:
+def acts(events: tuple[Event, ...]) -> bool:
+    """Whether any of the events changes something."""
+    return any(event.then is not None for event in events)
+
+
+def _set_out(march: March, asked: Asked, landings: Landings) -> None:
     """Write what differs from run to run; the march may have been used before."""
     control, (start, end) = march.control, asked.problem.interval
     march.renew()
     march.system.state[:] = asked.problem.start
     control["time"] = control["origin"] = start
-    control["end"] = end
+    control["span"] = abs(end - start)
+    control["last_crossing"], control["last_gap"] = start, np.inf
     march.record(np.empty(0) if asked.times is None else asked.times, np.copysign(np.inf, end - start))
     control["adaptive"] = int(asked.adapts)
     control["order"] = asked.method.order
@@ -83,6 +92,10 @@ def _set_out(march: March, asked: Asked) -> None:
     given = asked.first if asked.fixed is None else asked.fixed
     if given is not None:
         control["step"] = np.copysign(given, end - start)
+    march.land(landings)
+    first = control["end"] = landings.times[0]
+    march.native.hold_between(start, landings.times[landings.times != start][0] if first == start else first)
+    hold_at_start(asked, march.native, landings.start)
 
 
 def linear_kind(asked: Asked) -> str:

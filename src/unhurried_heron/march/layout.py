@@ -15,9 +15,20 @@ from unhurried_heron.families.linear import Entries, LinearSolver, linear_solver
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.machine_code.loading import Kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
-from unhurried_heron.kernels.memory.bundles import OUTPUT, Output, Parts, System, Watch, address_table
+from unhurried_heron.kernels.memory.bundles import (
+    CROSSING,
+    OUTPUT,
+    OWN,
+    Crossing,
+    Output,
+    Parts,
+    System,
+    Watch,
+    address_table,
+)
 from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MOST_IN_STEP, RECENT
 from unhurried_heron.march.asked import Asked
+from unhurried_heron.march.crossings import Landings, crossing_of, table_part, with_landings
 from unhurried_heron.methods.method import Method
 from unhurried_heron.native.signature import address
 from unhurried_heron.native.system import NativeSystem, going_codes
@@ -48,6 +59,7 @@ class March:
     parts: Parts
     watch: Watch
     output: Output
+    crossing: Crossing
     own: Any
     implicit: bool
     native: NativeSystem
@@ -64,7 +76,7 @@ class March:
     _records: list[tuple[Any, Any]] = field(init=False)
 
     def __post_init__(self) -> None:
-        bundles = (self.system, self.watch, self.output, self.own)
+        bundles = (self.system, self.watch, self.output, self.crossing, self.own)
         arrays = [each for bundle in bundles for each in bundle if isinstance(each, np.ndarray)]
         self.size = sum(array.nbytes for array in arrays)
         # a family's records as they were laid out
@@ -101,13 +113,14 @@ class March:
         self.control["started"] = -1
 
     def _table_of(self, system: System, parts: Parts, own: Any) -> Any:
-        return address_table(self.control, *system, *parts, *self.watch, *self.output, *own)
+        return address_table(self.control, *system, *parts, *self.watch, *self.output, *self.crossing, *own)
 
     def renew(self) -> None:
         """Forget what a run before this one did, and of its pace all but that short runs need no second look."""
         self.pace = min(self.pace, _SHORT)
         self.control.view(np.uint8).fill(0)
         self.control["table"] = address(self.table)
+        self.watch.counts[:] = 0
         for record, fresh in self._records:
             record[:] = fresh
         if len(self.members) > 1 and self.links.size == 3:
@@ -126,6 +139,11 @@ class March:
             if times[0] == self.control["time"][0]:
                 self.output.recorded[0] = self.system.state
                 self.control["next_wanted"] = 1
+
+    def land(self, landings: Landings) -> None:
+        """Take the known times of another run."""
+        self.crossing = with_landings(self.crossing, landings)
+        self.table[CROSSING:OWN] = table_part(self.crossing)
 
     def release(self) -> None:
         """Let go of what was recorded; `record` gives the next run memory of its own."""
@@ -153,7 +171,7 @@ class March:
         self.table[place : place + 3] = [address(array) for array in new]
 
 
-def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str) -> March:
+def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str, *, stops: bool) -> March:
     """Allocate everything a march needs.
 
     Parameters
@@ -164,12 +182,15 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str) -
         Tolerances of the error estimate.
     kind : str
         The kind of linear algebra, for an implicit method.
+    stops : bool
+        Whether it stops on its way, at known times, switches or events that act.
     """
     state, family = asked.problem.start, family_of(asked.method)
     n, control = state.size, np.zeros(1, dtype=CONTROL)
     watch = _watch(native, asked.events, n)
-    shared = ("march.loop.march", "march.events.search") if watch.m else ("march.loop.march",)
-    own, march, *others = load_kernels(family.kernel, *shared, *family.beside)
+    beside = {"search": "march.events.search"} if watch.m else {}
+    beside |= {"cross": "march.crossing.cross"} if stops else {}
+    own, march, *others = load_kernels(family.kernel, "march.loop.march", *beside.values(), *family.beside)
     entries = native.entries and Entries(*native.entries)
     solver = linear_solver(n, control, kind, entries, fixed=not asked.adapts) if family.implicit else None
     demand = Demand(n, control, scales, not asked.adapts, solver, asked.starting, asked.controller)
@@ -181,10 +202,12 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str) -
     vectors = (state, work.slope, np.zeros(n), scales.relative, scales.absolute)
     fields: Any = (n, *native.addresses(), *vectors, *_groups(n, entries, native, full=kind == "dense"))
     system = System(*fields)
-    parts = Parts(own.address, others[0].address if watch.m else 0)
+    found = dict(zip(beside, others, strict=False))
+    parts = Parts(own.address, *(found[name].address if name in found else 0 for name in ("search", "cross")))
     output = _output(asked, n, work.degree)
-    return March(march, control, system, parts, watch, output, work.bundle, family.implicit, native, work.keep, solver,
-                 work.members, work.links)  # fmt: skip
+    crossing = crossing_of(asked, native, stops=stops)
+    return March(march, control, system, parts, watch, output, crossing, work.bundle, family.implicit, native,
+                 work.keep, solver, work.members, work.links)  # fmt: skip
 
 
 def member_of(method: Any, asked: Asked, demand: Demand) -> Member:
@@ -232,11 +255,36 @@ def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool
 
 def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
     going, stop = going_codes(events, native.located)
-    m = len(going)
-    room = max(EVENT_ROOM, 2 * MOST_IN_STEP * m) if m else 0
-    times, which, states = np.zeros(room), np.zeros(room, dtype=np.int64), np.zeros((room, n))
+    m, beyond = len(going), native.beyond
+    assert beyond is not None
+    room = max(EVENT_ROOM, 4 * MOST_IN_STEP * m) if m else 0
+    acting = int(any(beyond.actions))
+    conditions = np.zeros((m, 2), dtype=np.int64)
+    for k, each in enumerate(beyond.conditions):
+        conditions[k] = (each.address, each.context_address) if each else (0, 0)
+    limits = np.zeros((2, m), dtype=np.int64)
+    limits[:, : len(events)] = [[each.at_most or 0 for each in events], [each.stop_after or 0 for each in events]]
     return Watch(
-        m, room, native.event_addresses(), going, stop, np.full((4, m), np.nan), times, which, states, np.zeros(n)
+        m,
+        room,
+        native.event_addresses(),
+        conditions,
+        going,
+        stop,
+        limits[0],
+        limits[1],
+        counts=np.zeros(m, dtype=np.int64),
+        values=np.full((4, m), np.nan),
+        times=np.zeros(room),
+        which=np.zeros(room, dtype=np.int64),
+        states=np.zeros((room, n)),
+        trial=np.zeros(n),
+        acting=acting,
+        after=np.zeros((acting * room, n)),
+        context=native.context.array,
+        n_modes=len(beyond.modes),
+        mode_slots=np.array(beyond.modes, dtype=np.int64),
+        modes=np.zeros((acting * room, len(beyond.modes))),
     )
 
 

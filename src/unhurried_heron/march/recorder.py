@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.run.trajectory import Array, RecordedTrajectory, StepTrajectory
+from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, RecordedTrajectory, StepTrajectory
 
 
 class StepRecorder:
@@ -25,14 +25,16 @@ class StepRecorder:
         self._chunks.append(steps if whole else (steps[0].copy(), steps[1].copy(), steps[2].copy()))
         return whole
 
-    def trajectory(self, end_time: float, end_state: Array) -> StepTrajectory:
+    def trajectory(self, end_time: float, end_state: Array, jumps: Jumps = NO_JUMPS) -> StepTrajectory:
         """Return the steps, still in their pieces."""
-        return StepTrajectory(tuple(self._chunks), end_time, end_state)
+        return StepTrajectory(tuple(self._chunks), end_time, end_state, jumps)
 
 
-def recorded(times: Array, states: Array, count: int, end_time: float, end_state: Array) -> RecordedTrajectory:
+def recorded(
+    times: Array, states: Array, count: int, end_time: float, end_state: Array, jumps: Jumps
+) -> RecordedTrajectory:
     """Return the first ``count`` of the times asked for, and where the run ended if it came to some only."""
     reached, found = times[:count], states[:count]
     if count < times.size and not (count and reached[-1] == end_time):
         reached, found = np.append(reached, end_time), np.vstack([found, end_state])
-    return RecordedTrajectory(reached, found, end_time, end_state)
+    return RecordedTrajectory(reached, found, end_time, end_state, jumps)

@@ -7,9 +7,10 @@ from dataclasses import dataclass, field, fields
 from functools import cached_property
 from typing import Any
 
-from unhurried_heron.formulas.expression import Node, replace_names
+from unhurried_heron.formulas.expression import ONE, Node, replace_names
 from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.layout import Block, Layout
+from unhurried_heron.model.action import Acting, condition, read_action
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.indexed import Resolver
 from unhurried_heron.model.rates import Rates
@@ -63,12 +64,14 @@ class Model:
     orders: Mapping[str, int] = field(default_factory=dict)
 
     def watch(self, event: Event, units: Mapping[str, str]) -> Watched:
-        """Return the expression or function whose sign change is the event.
+        """Return the expression or function whose sign change is the event; of known times a constant.
 
         Raises
         ------
         ExpressionError, UndefinedNameError, UnitError, RateFunctionError
         """
+        if event.when is None:
+            return ONE
         if callable(event.when):
             return match_arguments(event.when, self.layout.names, self.parameters)
         key = (event, *units.items())
@@ -77,7 +80,22 @@ class Model:
                 self._watched.clear()
             written = self.read_event(event, units)
             self._watched[key] = self.written_out(written.node, f"the event '{event.name}'")
-        return self._watched[key]
+        found: Node = self._watched[key]
+        return found
+
+    def action(self, event: Event, units: Mapping[str, str]) -> Acting | None:
+        """Return what an event changes; None where that is nothing."""
+        if event.called or event.then is None:
+            return read_action(self, event, units)
+        key = ("then", event, *units.items())
+        if key not in self._watched:
+            self._watched[key] = read_action(self, event, units)
+        found: Acting | None = self._watched[key]
+        return found
+
+    def condition(self, event: Event) -> Watched | None:
+        """Return the condition under which an event happens; None where it always does."""
+        return condition(self, event)
 
     @cached_property
     def kept(self) -> dict[Any, Any]:
@@ -88,7 +106,7 @@ class Model:
         return {each.name: getattr(self, each.name) for each in fields(self)}
 
     @cached_property
-    def _watched(self) -> dict[tuple[Any, ...], Node]:
+    def _watched(self) -> dict[tuple[Any, ...], Any]:
         """Events that were read before: every run of every changed copy asks for them."""
         return {}
 
@@ -105,7 +123,7 @@ class Model:
             return number_for(value, unit, beside, units, states, f"the event '{event.name}'")
 
         written = event.read(plain)
-        check_defined({event.name: written}, self._known, "an event")
+        check_defined({event.name: written}, self.known, "an event")
         return written
 
     def read_formula(self, text: str, place: str) -> Node:
@@ -116,11 +134,11 @@ class Model:
         ExpressionError, UndefinedNameError, FamilyError
         """
         written = read(Source(text, place))
-        check_defined({place: written}, self._known, "a formula")
+        check_defined({place: written}, self.known, "a formula")
         return self.written_out(written.node, place)
 
     @property
-    def _known(self) -> list[str]:
+    def known(self) -> list[str]:
         """Names that mean something in a formula about a solution."""
         known = [*self.layout.by_name, *self.parameters, *self.formulas, *self.derived_layout.by_name, *self.inputs]
         return [*known, *self.highest]

@@ -79,6 +79,7 @@ def python_function(function: NamedFunction, context: Context, n_outputs: int) -
         block.view(np.float64),
         (engine, callback, result),
         lambda: caught.pop() if caught else None,
+        context.array,
     )
 
 

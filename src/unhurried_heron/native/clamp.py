@@ -41,5 +41,5 @@ def clamped(inner: NativeFunction, limits: FloatArray) -> NativeFunction:
     address, engine = _code()
     block = np.array([inner.address, inner.context_address, limits.ctypes.data], dtype=np.int64)
     return NativeFunction(
-        address, inner.n_outputs, block.view(np.float64), (engine, inner, limits), inner.pending_error
+        address, inner.n_outputs, block.view(np.float64), (engine, inner, limits), inner.pending_error, inner.shared
     )

@@ -40,7 +40,7 @@ def njit_function(function: NamedFunction, context: Context, n_outputs: int) -> 
             return error, time
         return unusable(function, answer, n_outputs), time
 
-    return NativeFunction(machine.address, max(n_outputs, 1), block, (machine, context), raised)
+    return NativeFunction(machine.address, max(n_outputs, 1), block, (machine, context), raised, context.array)
 
 
 @functools.lru_cache(maxsize=64)

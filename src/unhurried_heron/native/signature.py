@@ -49,6 +49,8 @@ class NativeFunction:
         Engine, callbacks and arrays that the address and the context point into.
     pending_error : callable
         Returns the exception that made the function stop and the time of that call, or None.
+    parameters : ndarray of float64, or None
+        The array in which the parameters are, where that is not ``context``.
     """
 
     address: int
@@ -56,6 +58,7 @@ class NativeFunction:
     context: FloatArray
     keep: tuple[Any, ...] = field(default=(), repr=False)
     pending_error: Callable[[], tuple[BaseException, float] | None] = field(default=lambda: None, repr=False)
+    parameters: FloatArray | None = field(default=None, repr=False)
 
     def raise_pending(self, what: str) -> None:
         """Raise the exception that made the function stop, with a note of what it was and when; nothing if none did."""
@@ -64,6 +67,11 @@ class NativeFunction:
             error, time = found
             error.add_note(f"(raised by {what} at t = {time:.12g})")
             raise error
+
+    @property
+    def shared(self) -> FloatArray:
+        """The array in which the parameters are, its last number the count of their changes."""
+        return self.context if self.parameters is None else self.parameters
 
     @property
     def context_address(self) -> int:

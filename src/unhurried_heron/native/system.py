@@ -11,12 +11,14 @@ import numpy as np
 
 from unhurried_heron.errors import HeronError
 from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other, time_slopes
+from unhurried_heron.formulas.expression import ONE, ZERO, Node
 from unhurried_heron.formulas.layout import Block, Layout, single
+from unhurried_heron.model.action import Acting, AskedAction, modes_of
 from unhurried_heron.model.closed_forms import with_starting_values
 from unhurried_heron.model.functions import NamedFunction, is_compiled, unusable_answer
 from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
-from unhurried_heron.model.switch import HeldSwitch, Switch
+from unhurried_heron.model.switch import HeldSwitch, Switch, WholeSwitch
 from unhurried_heron.native.clamp import clamped
 from unhurried_heron.native.context import Context, context_of
 from unhurried_heron.native.emit import Names
@@ -28,6 +30,42 @@ from unhurried_heron.words.event import GOING, Event
 # how a watched formula must change: a held switch ends where its formula falls below zero
 LEAVES = 2
 _EITHER = 0
+# what an event does to the step that it lies in, as `kernels.memory.control` has them
+ENDS, ACTS = 1, 2
+
+
+@dataclass(frozen=True)
+class Beyond:
+    """What is called where a march stops on its way.
+
+    Attributes
+    ----------
+    switches : tuple of Switch
+        All of the run.
+    actions : tuple of NativeFunction or None
+        What the events change, in their order.
+    targets : tuple of ndarray of int64
+        Where the answers of each go: places of states, or n_states and the slot of a parameter.
+    conditions : tuple of NativeFunction or None
+        Under which the events happen.
+    gaps, lives : dict of str to NativeFunction
+        By the slot of a switch: the formula in which others are held, and its value where nothing is.
+    modes : tuple of int
+        Slots of the parameters that events change.
+    """
+
+    switches: tuple[Switch, ...]
+    actions: tuple[NativeFunction | None, ...]
+    targets: tuple[np.ndarray, ...]
+    conditions: tuple[NativeFunction | None, ...]
+    gaps: dict[str, NativeFunction]
+    lives: dict[str, NativeFunction]
+    modes: tuple[int, ...]
+
+    def named(self) -> list[tuple[NativeFunction, str]]:
+        """Return the functions with what messages call them."""
+        acting = [(each, "what an event changes") for each in self.actions if each]
+        return [*acting, *((each, "the condition of an event") for each in self.conditions if each)]
 
 
 @dataclass(frozen=True)
@@ -50,6 +88,8 @@ class NativeSystem:
         Between which times a Python function may be asked.
     entries : tuple of two ndarrays of int64, or None
         Row and column of each number of the Jacobian; None where it is a full matrix, row by row.
+    beyond : Beyond, or None
+        What is called where the march stops on its way; None where it does not.
     """
 
     rates: NativeFunction
@@ -62,6 +102,7 @@ class NativeSystem:
     located: tuple[Switch, ...] = ()
     limits: FloatArray | None = None
     entries: tuple[FloatArray, FloatArray] | None = None
+    beyond: Beyond | None = None
 
     def addresses(self) -> tuple[int, ...]:
         """Return address and context of rates, Jacobian and slope in time, zeros where there is none; and ``moves``."""
@@ -86,6 +127,7 @@ class NativeSystem:
         named += [(self.time_slope, "the slope in time")] if self.time_slope else []
         named += [(event, "an event function") for event in self.events]
         named += [(switch, "a switch function") for switch in self.watched]
+        named += self.beyond.named() if self.beyond else []
         for function, what in named:
             function.raise_pending(what)
         raise HeronError("a native function stopped the run without saying why", place=f"t = {time:.12g}")
@@ -103,7 +145,8 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
     ``held`` says that the march holds the switches and crosses them one by one.
     """
     model, rates = problem.model, problem.model.rates
-    switches = problem.switches if held else ()
+    modes = modes_of(model, events, problem.units)
+    switches = problem.switches_beside(modes) if held else ()
     context = context_of(problem)
     names = context.names(model.layout, held=held)
     own = tuple(switch for switch in switches if switch.times is None)
@@ -130,7 +173,53 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
         context=context,
         located=own,
         limits=limits,
+        beyond=_beyond(problem, events, switches, modes, context),
     )
+
+
+def _beyond(
+    problem: Problem, events: tuple[Event, ...], switches: tuple[Switch, ...], modes: tuple[str, ...], context: Context
+) -> Beyond:
+    """Make what is called where the march stops on its way."""
+    model, held = problem.model, [switch for switch in switches if isinstance(switch, HeldSwitch)]
+    within, live = context.names(model.layout, held=True), context.names(model.layout, held=False)
+    own = [switch for switch in held if switch.times is None]
+    needed = [switch for switch in own if switch.nested or isinstance(switch, WholeSwitch)]
+    acting = [model.action(event, problem.units) for event in events]
+    gaps = compiled_each(tuple(switch.gap for switch in needed), within, context.array)
+    truths = tuple(Node("where", switch.live, ONE, ZERO) if switch.live.op == "ge" else switch.live for switch in own)
+    lives = compiled_each(truths, live, context.array) if any(acting) else ()
+    conditions = [model.condition(event) for event in events]
+    made = iter(_native_watched([each for each in conditions if each is not None], live, context))
+    return Beyond(
+        switches=switches,
+        actions=tuple(_native_action(each, live, context) for each in acting),
+        targets=tuple(_targets(each, model.layout.size, context) for each in acting),
+        conditions=tuple(None if each is None else next(made) for each in conditions),
+        gaps={switch.slot: gap for switch, gap in zip(needed, gaps, strict=True)},
+        lives={switch.slot: value for switch, value in zip(own, lives, strict=False)},
+        modes=tuple(context.parameters.index(name) for name in modes),
+    )
+
+
+def _native_action(action: Acting | None, names: Names, context: Context) -> NativeFunction | None:
+    if action is None:
+        return None
+    if isinstance(action, AskedAction):
+        from unhurried_heron.native.callback import python_function
+
+        function = action.function
+        return python_function(function, context, len(function.states) + len(function.parameters))
+    blocks = tuple(single(node, place) for place, node in enumerate(action.nodes))
+    return compiled(blocks, len(blocks), names, context.array)
+
+
+def _targets(action: Acting | None, n: int, context: Context) -> np.ndarray:
+    if action is None:
+        return np.empty(0, dtype=np.int64)
+    if isinstance(action, AskedAction):
+        return np.arange(n + len(context.parameters))
+    return np.array([*action.states, *(n + context.parameters.index(name) for name in action.parameters)])
 
 
 def with_slopes(
@@ -207,7 +296,7 @@ def going_codes(events: tuple[Event, ...], located: tuple[Switch, ...] = ()) -> 
     """Return direction and stop flag of each event and of each located switch, int64 (m,)."""
     going = [GOING[event.going] for event in events]
     going += [LEAVES if isinstance(switch, HeldSwitch) else _EITHER for switch in located]
-    stop = [int(event.stop) for event in events] + [1] * len(located)
+    stop = [ENDS * event.stop + ACTS * (event.then is not None) for event in events] + [ACTS] * len(located)
     return np.array(going, dtype=np.int64), np.array(stop, dtype=np.int64)
 
 

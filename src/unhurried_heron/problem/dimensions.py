@@ -14,6 +14,7 @@ from unhurried_heron.formulas.expression import COMPARISONS, CONSTANTS, SUM, TIM
 from unhurried_heron.formulas.grammar import Formula
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 from unhurried_heron.formulas.state_name import group_of
+from unhurried_heron.model.action import assignments
 from unhurried_heron.problem.facts import Facts
 from unhurried_heron.units.unit import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
 from unhurried_heron.words.names import in_order
@@ -148,6 +149,9 @@ class _Checker:
             if isinstance(event.when, str):
                 written = self.model.read_event(event, problem.units)
                 yield event.name, written, _UNKNOWN, f"the event '{event.name}': {event.when}"
+            for each in assignments(event, problem.units, self.model):
+                target = each.target.label if each.target else ""
+                yield target, each.right, self.of_name(target), f"what the event '{event.name}' changes: {each.text}"
 
     def measure(self, written: Formula, place: str, indices: set[str]) -> Measure:
         """Return the unit of a formula, noting what disagrees within it."""

@@ -14,6 +14,7 @@ import numpy as np
 
 from unhurried_heron.errors import OpenParameterError
 from unhurried_heron.formulas.narrow import Window, narrow_windows
+from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.first_order import FirstOrder
 from unhurried_heron.model.functions import function_print
 from unhurried_heron.model.model import Model
@@ -115,9 +116,21 @@ class Facts:
         return (*self.model.derived_layout.names, *self.model.functions)
 
     @cached_property
+    def modes(self) -> tuple[str, ...]:
+        """Parameters that its events change during a run; all of them, where a function says what changes."""
+        return modes_of(self.model, self.events, self.units) if self.events else ()
+
+    @cached_property
     def switches(self) -> tuple[Switch, ...]:
         """Jumps and kinks that a run treats one by one: those of known times lands on, the others it locates."""
-        found = [each.within(self.parameters, self.interval) for each in self.model.rates.switches]
+        return self.switches_beside(self.modes)
+
+    def switches_beside(self, modes: tuple[str, ...]) -> tuple[Switch, ...]:
+        """Return the switches of a run in which some parameters change, so that times that need them are not known."""
+        if modes == self.modes and "switches" in self.__dict__:
+            return self.switches
+        values = {name: value for name, value in self.parameters.items() if name not in modes}
+        found = [each.within(values, self.interval) for each in self.model.rates.switches]
         for name, table in self.said.inputs.items():
             found.append(input_switch(name, table.kinks, table.between == "previous", self.interval))
         return tuple(found)
@@ -168,6 +181,7 @@ class Facts:
         words = [said.form, said.text, said.coordinates, said.momenta, sorted(said.forces.items())]
         functions = [said.function, *(each for each in said.switches if callable(each))]
         words.append([function_print(function) for function in functions if function is not None])
+        words += [[repr(event), *map(function_print, event.called)] for event in self.events if event.then is not None]
         numbers = [dict(self.parameters), self.interval, hashlib.sha256(self.start.tobytes()).hexdigest()]
         for name, table in sorted(said.inputs.items()):
             rows = np.concatenate([table.times, table.values]).tobytes()

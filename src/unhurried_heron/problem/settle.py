@@ -12,13 +12,16 @@ import numpy as np
 
 from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenError, near_spelling, printable
 from unhurried_heron.formulas.expression import TIME, names_in
+from unhurried_heron.formulas.expression import name as named_node
 from unhurried_heron.formulas.layout import Group, Layout, Values
 from unhurried_heron.formulas.state_name import base_of, with_primes
+from unhurried_heron.model.action import Action, modes_of
 from unhurried_heron.model.closed_forms import misfits, refuse_misfits
 from unhurried_heron.model.formulate import formulate
 from unhurried_heron.model.functions import NamedFunction, try_value
 from unhurried_heron.model.model import Model, Watched
 from unhurried_heron.model.rate_model import rate_model
+from unhurried_heron.problem.known_times import known_times
 from unhurried_heron.units.quantities import Quantities, read_quantities
 from unhurried_heron.words.definitions import (
     Definition,
@@ -125,7 +128,7 @@ def exchange(said: Said, before: Settled, parameters: Mapping[str, Any], initial
     """
     model = before.model
     derived = any(each.formula is not None or each.is_open for each in before.definitions.values())
-    if derived or model.exact or any(callable(event.when) for event in said.events):
+    if derived or model.exact or any(event.called for event in said.events):
         return None
     values, start, definitions = dict(before.values), before.initial.array.copy(), dict(before.definitions)
     for name, value in parameters.items():
@@ -243,12 +246,34 @@ def watched_events(events: tuple[Event, ...], settled: Settled, mistakes: Mistak
                     given=event.name,
                 )
             seen.add(event.name)
-            found = settled.model.watch(event, settled.units)
-            if isinstance(found, NamedFunction) and _complete(settled):
+            parts = _parts(event, settled)
+            if _complete(settled):
                 numbers = [settled.values[name] for name in settled.model.parameters]
-                try_value(found, settled.interval[0], settled.initial, numbers)
-            watched.append(found)
+                for part in parts:
+                    if isinstance(part, NamedFunction):
+                        try_value(part, settled.interval[0], settled.initial, numbers)
+            watched += parts
     return watched
+
+
+def _parts(event: Event, settled: Settled) -> list[Watched]:
+    """Check what an event looks at, its condition, its times and what it changes; return what is compiled of it."""
+    model = settled.model
+    known_times(event, settled.interval, settled.units)
+    action, only_if = model.action(event, settled.units), model.condition(event)
+    changed = modes_of(model, (event,), settled.units) if isinstance(action, Action) else ()
+    for name, each in settled.definitions.items():
+        needed = {*changed} & {*(each.formula.mentions if each.formula else ())}
+        if needed and name in model.parameters:
+            raise ValueGivenError(
+                f"the parameter '{name}' is a formula of '{min(needed)}', and would stay when that is changed",
+                name=name,
+                place=f"what the event '{event.name}' changes",
+                expected=f"'{name}' as an equation, {name} = …, which follows",
+                given=event.assignments,
+            )
+    nodes: list[Watched] = [*action.nodes, *map(named_node, action.parameters)] if isinstance(action, Action) else []
+    return [model.watch(event, settled.units), *([only_if] if only_if is not None else []), *nodes]
 
 
 def _names_used(said: Said, model: Model, found: Quantities, watched: list[Watched]) -> set[str]:

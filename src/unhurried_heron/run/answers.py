@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.errors import RunError
+from unhurried_heron.run.happened import Happened
 from unhurried_heron.run.trajectory import Array, StepTrajectory, Trajectory
 from unhurried_heron.words.event import GOING, Event, Going
 
@@ -75,7 +76,7 @@ class Answers:
     problem: Problem
     _trajectory: Trajectory
     _watched: tuple[Event, ...]
-    _events: tuple[Array, Array, Array]
+    _happened: Happened
 
     if TYPE_CHECKING:
 
@@ -85,6 +86,9 @@ class Answers:
 
         def at(self, t: Any, names: Any = None) -> Array:
             """Evaluate the solution."""
+
+        def _modes(self, times: Array) -> tuple[Any, Array] | None:
+            """Return the modes at times."""
 
     def crossings(self, what: str | Event | Callable[..., Any], *, going: Going = "either") -> pd.DataFrame:
         """Return where an equation becomes true along the run.
@@ -242,7 +246,7 @@ class Answers:
 
         rows = []
         for place, event in enumerate(self._watched):
-            times = self._events[0][self._events[1] == place]
+            times = self._happened.times[self._happened.which == place]
             found = (float(times[0]), float(times[-1])) if times.size else (np.nan, np.nan)
             closest = (0.0, found[0]) if times.size else self._closest(event)
             rows.append((event.name, times.size, *found, *closest))
@@ -250,7 +254,7 @@ class Answers:
 
     def _closest(self, event: Event) -> tuple[float, float]:
         """Return the value nearest to zero of what an event looks at, and when that was."""
-        if not isinstance(self._trajectory, StepTrajectory):
+        if not isinstance(self._trajectory, StepTrajectory) or event.timed:
             return np.nan, np.nan
         pieces = self._pieces(event, "run.watched")
         times = np.concatenate([pieces.starts, pieces.slope().changes()[1], [self._trajectory.end_time]])
@@ -325,7 +329,7 @@ class Answers:
         made = native_asked(self.problem, asked)
 
         def values(times: Array) -> Array:
-            found = evaluate_rows(made, times, self.at(times))
+            found = evaluate_rows(made, times, self.at(times), self._modes(times))
             if len(found) < times.size:
                 made.raise_pending("what was asked")
             return found[:, 0]

@@ -6,7 +6,15 @@ from dataclasses import dataclass
 from typing import Literal
 
 EndingReason = Literal[
-    "end", "event", "not finite", "step too small", "Newton failed", "switching", "budget", "interrupted"
+    "end",
+    "event",
+    "not finite",
+    "step too small",
+    "Newton failed",
+    "switching",
+    "accumulating",
+    "budget",
+    "interrupted",
 ]
 
 
@@ -19,7 +27,7 @@ class Ending:
     reason : str
         "end" (reached the end of the interval), "event" (an event that stops), "not finite" (overflow, or rates that
         are no numbers), "step too small", "Newton failed", "switching" (a switch goes back and forth without end),
-        "budget" or "interrupted".
+        "accumulating" (an event that changes something happens faster and faster), "budget" or "interrupted".
     time : float
         Where the run ended.
     message : str

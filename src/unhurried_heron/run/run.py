@@ -14,6 +14,7 @@ from unhurried_heron.errors import RunError, near_spelling
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.answers import Answers
 from unhurried_heron.run.ending import Ending, Tally
+from unhurried_heron.run.happened import Crossed, Happened
 from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
 from unhurried_heron.words.event import Event
 
@@ -48,17 +49,16 @@ class Run(Answers):
     tally: Tally
     _trajectory: Trajectory = field(repr=False)
     _watched: tuple[Event, ...] = field(repr=False)
-    _events: tuple[Array, Array, Array] = field(repr=False)
+    _happened: Happened = field(repr=False)
     _ledger: Array | None = field(repr=False)
-    _crossings: tuple[tuple[float, str, float], ...] = field(default=(), repr=False)
-    _landings: tuple[tuple[int, str], ...] = field(default=(), repr=False)
+    _crossed: Crossed = field(default_factory=Crossed.nothing, repr=False)
     chosen: str = ""
     _members: tuple[str, ...] = field(default=(), repr=False)
     _further: Callable[[Run, float], Run] | None = field(default=None, repr=False)
 
     @property
     def times(self) -> Array:
-        """Recorded times, shape (n_times,): the accepted steps unless ``record`` said otherwise."""
+        """Recorded times, shape (n_times,): the accepted steps unless ``record`` said otherwise, jumps twice."""
         return self._trajectory.times
 
     @property
@@ -68,11 +68,16 @@ class Run(Answers):
 
     @property
     def columns(self) -> tuple[str, ...]:
-        """Names of the states and derived quantities, in the order of tables."""
-        return (*self.problem.states, *self.problem.derived)
+        """Names of the states, derived quantities and modes, in the order of tables."""
+        return (*self.problem.states, *self.problem.derived, *self.modes)
+
+    @property
+    def modes(self) -> tuple[str, ...]:
+        """Names of the parameters that events changed."""
+        return self._happened.names
 
     def __getitem__(self, name: str) -> Array:
-        """Return the recorded values of a state or derived quantity, shape (n_times,); of a family, (n_times, …).
+        """Return the recorded values of a state, derived quantity or mode, (n_times,); of a family, (n_times, …).
 
         Raises
         ------
@@ -89,8 +94,9 @@ class Run(Answers):
         stretch = model.derived_layout.stretch(name) if isinstance(name, str) else None
         if stretch is not None and model.derived_layout.by_name[name].box:
             return self._derived[:, stretch].reshape(-1, *model.derived_layout.by_name[name].shape)
-        if name in self.problem.derived:
-            return self._derived[:, self.problem.derived.index(name)]
+        columns = self.columns[len(self.problem.states) :]
+        if name in columns:
+            return self._derived[:, columns.index(name)]
         raise self._unknown(name, "run[…]")
 
     def _unknown(self, name: object, place: str) -> RunError:
@@ -104,24 +110,37 @@ class Run(Answers):
 
     @cached_property
     def _derived(self) -> Array:
-        return self._derive(self.times, self.states)
+        return self._derive(self.times, self.states, self._trajectory.are_before)
 
-    def _derive(self, times: Array, states: Array) -> Array:
+    def _derive(self, times: Array, states: Array, before: Any = False) -> Array:
+        """Return derived quantities and modes at times; ``before``: where just before a jump."""
         from unhurried_heron.native.rows import evaluate_rows
         from unhurried_heron.native.system import native_derived
 
         model = self.problem.model
         written = np.empty((times.size, 0))
         if model.derived_layout.size:
-            written = evaluate_rows(native_derived(self.problem), times, states)
+            written = evaluate_rows(native_derived(self.problem), times, states, self._modes(times, before))
+        modes = self._happened.modes_at(times, before) if self.modes else np.empty((times.size, 0))
         if not model.functions:
-            return written
-        numbers = [*self.problem.parameters.values()]
-        calls = [function.caller(numbers) for function in model.functions.values()]
-        rows = [[call(float(t), y.copy()) for call in calls] for t, y in zip(times, states, strict=True)]
-        return np.hstack([written, np.array(rows, dtype=np.float64).reshape(-1, len(calls))])
+            return np.hstack([written, modes]) if self.modes else written
+        called = np.empty((times.size, len(model.functions)))
+        stretches, which = np.unique(modes, axis=0, return_inverse=True)
+        for k, values in enumerate(stretches):
+            numbers = {**self.problem.parameters, **dict(zip(self.modes, values.tolist(), strict=True))}
+            calls = [function.caller([*numbers.values()]) for function in model.functions.values()]
+            for row in np.flatnonzero(which.ravel() == k):
+                called[row] = [call(float(times[row]), states[row].copy()) for call in calls]
+        return np.hstack([written, called, modes])
 
-    def at(self, t: Any, names: str | Sequence[str] | None = None) -> Array:
+    def _modes(self, times: Array, before: Any = False) -> tuple[Any, Array] | None:
+        """Return the places of the modes among the parameters and their values at times; None where there are none."""
+        if not self.modes:
+            return None
+        places = [self.problem.model.parameters.index(name) for name in self.modes]
+        return np.array(places, dtype=np.int64), self._happened.modes_at(times, before)
+
+    def at(self, t: Any, names: str | Sequence[str] | None = None, *, side: str = "after") -> Array:
         """Evaluate the solution anywhere in the run.
 
         Parameters
@@ -129,7 +148,10 @@ class Run(Answers):
         t : float or array of shape (n_times,), or str
             Times between the start and where the run ended; one of them may be said with a unit, "2 h".
         names : str or sequence of str, optional
-            States and derived quantities to return; by default all states in the order of ``run.problem.states``.
+            States, derived quantities and modes to return; by default all states in the order of
+            ``run.problem.states``.
+        side : {"after", "before"}
+            Which value is taken at a time at which the solution jumps.
 
         Returns
         -------
@@ -156,13 +178,16 @@ class Run(Answers):
                 expected="a time, or an array of times",
                 given=repr(t)[:80],
             ) from None
-        values = self._trajectory.at(np.ascontiguousarray(times.ravel()))
+        if side not in ("after", "before"):
+            raise RunError("a jump has two sides", name="side", place="run.at", expected='"after" or "before"',
+                           given=repr(side)[:80])  # fmt: skip
+        values = self._trajectory.at(np.ascontiguousarray(times.ravel()), before=side == "before")
         if names is not None:
             chosen = [names] if isinstance(names, str) or not isinstance(names, Iterable) else list(names)
             places = [self._place(name) for name in chosen]
             flat = times.ravel()
             beyond = any(place >= values.shape[1] for place in places)
-            derived = self._derive(flat, values) if beyond else values[:, :0]
+            derived = self._derive(flat, values, side == "before") if beyond else values[:, :0]
             values = np.hstack([values, derived])[:, places]
             if isinstance(names, str):
                 return values[0, 0] if times.ndim == 0 else values.reshape(times.shape)
@@ -172,7 +197,8 @@ class Run(Answers):
         """Return the run with the states at so many equally spaced times, or at these, in the place of its steps."""
         table = self.table(times)
         flat = table[list(self.problem.states)].to_numpy()
-        kept = RecordedTrajectory(table.index.to_numpy(), flat, self._trajectory.end_time, self._trajectory.end_state)
+        last = self._trajectory
+        kept = RecordedTrajectory(table.index.to_numpy(), flat, last.end_time, last.end_state, last.jumps)
         return replace(self, options={**self.options, "record": times}, _trajectory=kept)
 
     def extend(self, to: float | str) -> Run:
@@ -225,19 +251,27 @@ class Run(Answers):
 
     @property
     def events(self) -> pd.DataFrame:
-        """What happened, in order: a DataFrame with ``name``, ``time`` and every state there."""
+        """What happened, in order: a DataFrame with ``name``, ``time`` and every state there.
+
+        Where events change something, the states are those before, and ``… after`` those after; modes, too.
+        """
         import pandas as pd
 
-        columns = ["name", "time", *self.problem.states]
-        return pd.DataFrame([[name, time, *state] for name, time, state in self.happenings], columns=columns)
+        found = self._happened
+        frame = pd.DataFrame({"name": [self._watched[e].name for e in found.which.tolist()], "time": found.times})
+        parts = [pd.DataFrame(found.before, columns=list(self.problem.states))]
+        if any(event.then is not None for event in self._watched):
+            parts.append(pd.DataFrame(found.after, columns=[f"{name} after" for name in self.problem.states]))
+            parts.append(pd.DataFrame(found.modes, columns=[f"{name} after" for name in self.modes]))
+        return pd.concat([frame, *parts], axis=1)
 
     @cached_property
     def happenings(self) -> tuple[tuple[str, float, tuple[float, ...]], ...]:
-        """The events as plain tuples: name, time and state of each, in order."""
-        times, which, states = self._events
+        """The events as plain tuples: name, time and state (before it acts) of each, in order."""
+        found = self._happened
         return tuple(
             (self._watched[int(e)].name, float(time), tuple(state.tolist()))
-            for time, e, state in zip(times, which, states, strict=True)
+            for time, e, state in zip(found.times, found.which, found.before, strict=True)
         )
 
     @property
@@ -267,7 +301,7 @@ class Run(Answers):
         if self._members:
             rows: Any = self._ledger
             frame["method"] = [self._members[member] for member in rows["member"]]
-        landed = dict(self._landings)
+        landed = self._crossed.told()
         frame["switch"] = [landed.get(row, "") for row in range(len(frame))]
         return frame
 
@@ -276,7 +310,9 @@ class Run(Answers):
         """The switches that were crossed, in order: ``time``, ``switch`` and the value it took (1 true, 0 false)."""
         import pandas as pd
 
-        return pd.DataFrame(list(self._crossings), columns=["time", "switch", "value"])
+        found = self._crossed
+        names = [found.texts[which] for which in found.which.tolist()]
+        return pd.DataFrame({"time": found.times, "switch": pd.Series(names, dtype=object), "value": found.values})
 
     def __repr__(self) -> str:
         counts = f"{self.tally.accepted} steps accepted, {self.tally.refused} refused"

@@ -4,13 +4,32 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from unhurried_heron.errors import RunError
 
 Array = np.ndarray[Any, np.dtype[np.float64]]
+
+
+class Jumps(NamedTuple):
+    """Where the solution jumps: ``times`` (n_jumps,) in the order of the run, and the states just ``before``."""
+
+    times: Array
+    before: Array
+
+    def put_before(self, times: Array, values: Array) -> Array:
+        """Put the states before the jumps in the place of those after them."""
+        if self.times.size:
+            order = np.argsort(self.times)
+            place = np.clip(np.searchsorted(self.times[order], times), 0, self.times.size - 1)
+            here = self.times[order][place] == times
+            values[here] = self.before[order][place[here]]
+        return values
+
+
+NO_JUMPS = Jumps(np.empty(0), np.empty((0, 0)))
 
 
 @dataclass(frozen=True)
@@ -29,6 +48,7 @@ class StepTrajectory:
     pieces: tuple[tuple[Array, Array, Array], ...]
     end_time: float
     end_state: Array
+    jumps: Jumps = NO_JUMPS
 
     @cached_property
     def _joined(self) -> tuple[Array, Array, Array]:
@@ -53,15 +73,30 @@ class StepTrajectory:
         """State = sum of coefficients[d] theta^d, theta = (t - start) / step; shape (n_steps, degree + 1, n_states)."""
         return self._joined[2]
 
-    @property
+    @cached_property
+    def _rows(self) -> Any:
+        """Where among the starts and the end a row is put before a jump, shape (n_jumps,)."""
+        sign = 1.0 if not self.steps.size or self.steps[0] > 0.0 else -1.0
+        return np.searchsorted(sign * self.starts, sign * self.jumps.times)
+
+    @cached_property
     def times(self) -> Array:
-        """Times of the accepted steps, both ends included, shape (n_steps + 1,)."""
-        return np.append(self.starts, self.end_time)
+        """Times of the accepted steps, both ends included, and those of jumps twice, shape (n_rows,)."""
+        ends = np.append(self.starts, self.end_time)
+        return np.insert(ends, self._rows, self.jumps.times) if self.jumps.times.size else ends
 
     @cached_property
     def states(self) -> Array:
-        """States at the accepted steps, shape (n_steps + 1, n_states)."""
-        return np.vstack([self.coefficients[:, 0, :], self.end_state])
+        """States at the times, before and after each jump, shape (n_rows, n_states)."""
+        states = np.vstack([self.coefficients[:, 0, :], self.end_state])
+        return np.insert(states, self._rows, self.jumps.before, axis=0) if self.jumps.times.size else states
+
+    @cached_property
+    def are_before(self) -> Any:
+        """Which rows stand just before a jump, shape (n_rows,)."""
+        found = np.zeros(self.times.size, dtype=bool)
+        found[self._rows + np.arange(self.jumps.times.size)] = True
+        return found
 
     def largest(self) -> Array:
         """Return the largest size of each state at the steps, shape (n_states,), without joining the pieces."""
@@ -69,8 +104,8 @@ class StepTrajectory:
         largest: Array = np.maximum.reduce([np.abs(self.end_state), *sizes])
         return largest
 
-    def at(self, times: Array) -> Array:
-        """Evaluate at times within the run, shape (n_times, n_states).
+    def at(self, times: Array, *, before: bool = False) -> Array:
+        """Evaluate at times within the run, shape (n_times, n_states); ``before``: just before jumps at these times.
 
         Raises
         ------
@@ -100,7 +135,7 @@ class StepTrajectory:
             index = np.searchsorted(-self.starts, -times, side="right") - 1
         evaluate_at(self.starts, self.steps, self.coefficients, index, times, out)
         out[times == self.end_time] = self.end_state
-        return out
+        return self.jumps.put_before(times, out) if before else out
 
 
 @dataclass(frozen=True)
@@ -119,13 +154,19 @@ class RecordedTrajectory:
     states: Array
     end_time: float
     end_state: Array
+    jumps: Jumps = NO_JUMPS
+
+    @property
+    def are_before(self) -> Any:
+        """Which rows stand just before a jump: none of what was asked for."""
+        return np.zeros(self.times.size, dtype=bool)
 
     def largest(self) -> Array:
         """Return the largest size of each state at the recorded times, shape (n_states,)."""
         largest: Array = np.maximum(np.abs(self.end_state), np.abs(self.states).max(axis=0, initial=0.0))
         return largest
 
-    def at(self, times: Array) -> Array:
+    def at(self, times: Array, *, before: bool = False) -> Array:
         """Refuse: the steps were not kept.
 
         Raises
@@ -136,7 +177,8 @@ class RecordedTrajectory:
         order = np.argsort(self.times)
         place = np.clip(np.searchsorted(self.times[order], times), 0, max(self.times.size - 1, 0))
         if self.times.size and np.array_equal(self.times[order][place], times):
-            return self.states[order][place]
+            found: Array = self.states[order][place]
+            return self.jumps.put_before(times, found) if before else found
         raise RunError(
             "this run kept only the times it was asked to record",
             name="t",

@@ -150,7 +150,7 @@ def states_record(run: Run, names: Sequence[str] | None = None, *, split_sizes: 
         times = np.union1d(run.times, np.linspace(times[0], times[-1], _MAP_POINTS if families else _POINTS))
         # both sides of a jump
         sides = _SIDE * abs(times[-1] - times[0])
-        crossed = np.array([time for time, _, _ in run._crossings])
+        crossed = np.concatenate([run._crossed.times, run._trajectory.jumps.times])
         times = np.union1d(times, np.clip(np.concatenate([crossed - sides, crossed + sides]), times[0], times[-1]))
         states = run.at(times)
         values = np.hstack([states, run._derive(times, states)])

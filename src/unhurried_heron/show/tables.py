@@ -7,6 +7,7 @@ from collections.abc import Iterable
 from textwrap import indent
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
 from rich.box import SIMPLE_HEAD
 from rich.cells import cell_len
 from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
@@ -174,7 +175,7 @@ def run_report(run: Run) -> RenderableType:
     ]
     if run.chosen:
         parts.insert(2, Text(f"{run.method} {run.chosen}"))
-    landed: Any = run.switches["switch"].value_counts(sort=False) if run._crossings else {}
+    landed: Any = run.switches["switch"].value_counts(sort=False) if run._crossed.times.size else {}
     if len(landed):
         told = "; ".join(f"{text} ({count:,} time{'s' * (count > 1)})" for text, count in landed.items())
         parts.append(Text(f"landed on switches: {told}"))
@@ -207,12 +208,21 @@ def _tolerance(value: Any) -> str:
     return f"{value:g}" if isinstance(value, float) else ", ".join(f"{key} {part:g}" for key, part in value.items())
 
 
+def _jump(before: float, after: float) -> str:
+    return f"{before:.8g}" if before == after else f"{before:.6g} → {after:.6g}"
+
+
 def _events_table(run: Run) -> Sheet:
     layout = run.problem.model.layout
     shown = list(layout.scalars.items())[:_MOST_MEMBERS]
-    table = _table([("event", "left"), ("time", "right"), *((state, "right") for state, _ in shown)])
-    for name, time, state in run.happenings[:_MOST_EVENTS]:
-        table.add_row(name, f"{time:.8g}", *(f"{state[place]:.8g}" for _, place in shown))
+    modes, found = run.modes[:_MOST_MEMBERS], run._happened
+    columns = [*(state for state, _ in shown), *modes]
+    table = _table([("event", "left"), ("time", "right"), *((column, "right") for column in columns)])
+    levels = np.vstack([found.start, found.modes])
+    for row, (name, time, state) in enumerate(run.happenings[:_MOST_EVENTS]):
+        cells = [_jump(state[place], found.after[row, place]) for _, place in shown]
+        cells += [_jump(levels[row, k], levels[row + 1, k]) for k in range(len(modes))]
+        table.add_row(name, f"{time:.8g}", *cells)
     if len(run.happenings) > _MOST_EVENTS:
         more = len(run.happenings) - _MOST_EVENTS
         table.caption = f"{more} more events: see run.events, or the summary written with --json"

@@ -54,9 +54,16 @@ class _Event(_Table):
     """Something to look for in every run."""
 
     name: Word = ""
-    when: Word
+    when: Word | None = None
     going: Literal["up", "down", "either"] = "either"
     stop: StrictBool = False
+    then: Word | list[Word] | None = Field(None, description="Assignments to states and parameters.")
+    at: Number | Word | list[Number | Word] | None = Field(None, description="Known times, in the place of when.")
+    every: Number | Word | None = Field(None, description="Known times that come again after so long.")
+    first: Number | Word | None = None
+    only_if: Word | None = Field(None, description="A condition under which it happens.")
+    at_most: StrictInt | None = None
+    stop_after: StrictInt | None = None
 
 
 class _Integrate(_Table):
@@ -176,7 +183,7 @@ def parse_document(content: dict[str, Any], place: str, folder: Path | None = No
         initial=document.initial,
         parameters=document.parameters,
         interval=(document.interval.start, document.interval.end),
-        events=tuple(Event(event.when, event.name, event.going, event.stop) for event in document.events),
+        events=tuple(Event(**event.model_dump()) for event in document.events),
         exact=document.exact,
         units=document.units,
         inputs={name: _measured(name, table, place, folder) for name, table in document.inputs.items()},

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import fields, replace
 from pathlib import Path
 from typing import Any
 
@@ -56,13 +57,15 @@ def _plain(value: Any) -> Any:
 
 
 def _event(event: Event) -> dict[str, Any]:
-    if not isinstance(event.when, str):
-        raise _no_functions(f"the event '{event.name}' is a Python function")
-    told: dict[str, Any] = {"name": event.name} if event.name != event.when.strip() else {}
-    told["when"] = event.when
-    if event.going != "either":
-        told["going"] = event.going
-    return {**told, "stop": True} if event.stop else told
+    if event.called:
+        raise _no_functions(f"the event '{event.name}' is a Python function, or has one")
+    plain = replace(event, name="")
+    told: dict[str, Any] = {"name": event.name} if event.name != plain.name else {}
+    for each in fields(Event):
+        value = getattr(event, each.name)
+        if each.name != "name" and value != each.default:
+            told[each.name] = _plain(value)
+    return told
 
 
 def _table(table: Measured, folder: Path) -> dict[str, Any]:

@@ -32,6 +32,7 @@ KERNELS: Final = {
     "fully_implicit.stubborn.insist": 0.8,
     "linear_algebra.eigenvalues.growth": 0.4,
     "march.events.search": 0.4,
+    "march.crossing.cross": 0.4,
     "linear_algebra.dense_lu.factor": 0.4,
     "explicit_runge_kutta.family": 0.15,
     "linear_algebra.dense_lu.solve": 0.2,

@@ -10,7 +10,7 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
-from unhurried_heron.kernels.memory.control import DESCRIBE, MOST_IN_STEP, REACHED_END
+from unhurried_heron.kernels.memory.control import ACTS, DESCRIBE, MOST_IN_STEP, PASSES, REACHED_END
 from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in
 
 _EPSILON = 2.220446049250313e-16
@@ -20,6 +20,8 @@ FAILED, NOTHING, STOPS = -1, 0, 1
 # the direction of a switch: it is watched for falling below zero, wherever it was before
 _LEAVES = 2
 _NEAREST_PROBE = 1e-7
+# so small a part of what a function is later may be rounding
+_TELLING = 1e-12
 # a function that is further from zero than it moves in so many steps is taken not to come back from there in one
 _MOVES = 6.0
 # in so many parts of a step it is looked at, and so often the parabola is followed
@@ -75,6 +77,29 @@ def _where_positive(watch, event, start, step, coefficients, shape):
         if g > 0.0:
             return theta, g
         theta *= 0.5
+    return 0.0, 0.0
+
+
+@inner
+def _other_side(watch, event, now, start, step, coefficients, shape):
+    """Return where a function that left zero by its event's own jump was on the other side first, and its value there.
+
+    So a float that bounces within the first part of a step is caught. What is no more than rounding does not grow in
+    proportion to the time. (0, 0) where it was nowhere, FAILED if it stopped.
+    """
+    theta, before, twice = 1.0 / _PLACES, 0.0, 0.0
+    while theta > _NEAREST_PROBE:
+        theta *= 0.5
+        code, g = _value_at(watch, event, theta, start, step, coefficients, shape)
+        if code != 1:
+            return float(FAILED), 0.0
+        if g * now < 0.0 and abs(g) > _TELLING * abs(now):
+            grows = 0.2 * abs(before) < abs(g) < abs(before)
+            if grows and 0.2 * abs(twice) < abs(before) < 4.0 * abs(twice) and before * twice > 0.0:
+                return 4.0 * theta, twice
+            twice, before = before, g
+        else:
+            twice = before = 0.0
     return 0.0, 0.0
 
 
@@ -172,8 +197,8 @@ def describe(control, parts, address):
 
 
 @inner
-def _append(watch, control, event, theta, first, together):
-    """Put an event among those of the step, in the order in which they happen, and note where it stops the run."""
+def _append(watch, control, event, theta, first):
+    """Put an event among those of the step, in the order in which they happen."""
     times, which, step = watch.times, watch.which, control.length
     place = control.n_events
     time = control.time + theta * step
@@ -184,34 +209,28 @@ def _append(watch, control, event, theta, first, together):
     times[place] = time
     which[place] = event
     control.n_events += 1
-    if watch.stop[event] == 1 and theta < control.theta - together:
-        control.theta = theta
-        control.stopped_by = event
 
 
 @inner
-def _find_between(watch, control, event, coefficients, shape, bounds, order):
-    """Locate a change between two places and append it, if there is one in the wanted direction; False if it stopped.
-
-    ``order``: the first event of the step, and what counts as one.
-    """
+def _find_between(watch, control, event, coefficients, shape, bounds):
+    """Locate a change in the wanted direction between two places, and append it; False if a function stopped."""
     if not _changes(bounds[1], bounds[3], watch.going[event]):
         return True
     theta = _locate(watch, event, control.time, control.length, coefficients, shape, bounds)
     if theta == FAILED:
         return False
-    _append(watch, control, event, theta, order[0], order[1])
+    _append(watch, control, event, theta, control.first_event)
     return True
 
 
 @inner
-def _find_all(watch, control, event, coefficients, shape, order):
+def _find_all(watch, control, event, coefficients, shape):
     """Append the changes of one function in the order of time, up to `MOST_IN_STEP`; False if it stopped."""
     start, step, going = control.time, control.length, watch.going[event]
     left, last = watch.values[event], watch.values[watch.m + event]
     limit = control.n_events + MOST_IN_STEP
     if going == _LEAVES and left <= 0.0:
-        return _find_between(watch, control, event, coefficients, shape, (0.0, left, 1.0, last), order)
+        return _find_between(watch, control, event, coefficients, shape, (0.0, left, 1.0, last))
     older, old, now, searched = np.inf, np.inf, left, 0.0
     for k in range(1, _PLACES + 1):
         older, old, now = old, now, last
@@ -220,6 +239,10 @@ def _find_all(watch, control, event, coefficients, shape, order):
             if code != 1:
                 return False
         a, b, c = (k - 2.0) / _PLACES, (k - 1.0) / _PLACES, k / _PLACES
+        if k == 1 and old == 0.0 and watch.stop[event] & ACTS != 0 and _changes(-now, now, going):
+            b, old = _other_side(watch, event, now, start, step, coefficients, shape)
+            if b == FAILED:
+                return False
         # beside the ends of the step nothing tells on which side the smallest value lies
         smallest = k == 2 or k == _PLACES or abs(old) <= min(abs(older), abs(now))
         if k > 1 and older * old > 0.0 and old * now > 0.0 and smallest:
@@ -232,13 +255,13 @@ def _find_all(watch, control, event, coefficients, shape, order):
                 code, g = _value_at(watch, event, theta, start, step, coefficients, shape)
                 near, g_near = (b, old) if theta > b else (a, older)
                 far, g_far = (c, now) if theta > b else (b, old)
-                if not _find_between(watch, control, event, coefficients, shape, (near, g_near, theta, g), order):
+                if not _find_between(watch, control, event, coefficients, shape, (near, g_near, theta, g)):
                     return False
                 if going == _LEAVES:
                     return True
-                if not _find_between(watch, control, event, coefficients, shape, (theta, g, far, g_far), order):
+                if not _find_between(watch, control, event, coefficients, shape, (theta, g, far, g_far)):
                     return False
-        if not _find_between(watch, control, event, coefficients, shape, (b, old, c, now), order):
+        if not _find_between(watch, control, event, coefficients, shape, (b, old, c, now)):
             return False
         if control.n_events > limit - 2 or (going == _LEAVES and now < 0.0):
             return True
@@ -254,29 +277,79 @@ def find_events(watch, control, shape, parts, address):
     ``values`` rows 0 and 1 hold the event functions at both ends, row 3 those one step before. NEVER: none stops it;
     FAILED: an event function did.
     """
-    _, n = shape
-    start, step, coefficients = control.time, control.length, as_doubles(control.place)
-    times = watch.times
+    start, step = control.time, control.length
+    coefficients = as_doubles(control.place)
     control.theta = NEVER
-    first = control.n_events
-    # what comes together within rounding counts as one; events stand before switches, and so go first
-    together = 8.0 * _EPSILON * max(1.0, abs(start / step))
+    control.first_event = control.n_events
     for e in range(watch.m):
         if not _may_change(watch, e):
             continue
         if not describe(control, parts, address):
             return float(FAILED)
-        if not _find_all(watch, control, e, coefficients, shape, (first, together)):
+        if not _find_all(watch, control, e, coefficients, shape):
             return float(FAILED)
-    first_stop = control.theta
-    # what lies beyond the stopping event never happened
-    beyond = first_stop + (together if first_stop != NEVER else 0.0)
-    while control.n_events > first and (times[control.n_events - 1] - (start + beyond * step)) * step > 0.0:
-        control.n_events -= 1
-    for place in range(first, control.n_events):
-        theta = (times[place] - start) / step
-        evaluate_step(coefficients, shape[0], n, theta, offset_by(watch.states, place * n))
-    return first_stop
+    # what comes together within rounding counts as one; events stand before switches, and so go first
+    together = 8.0 * _EPSILON * max(1.0, abs(start / step))
+    return _settle(watch, control, coefficients, shape, together)
+
+
+@inner
+def _settle(watch, control, coefficients, shape, together):
+    """Keep the events that do happen, in their order, up to the first that ends the step; return its theta, or FAILED.
+
+    What lies beyond that never happened.
+    """
+    degree, n = shape
+    start, step, times, which = control.time, control.length, watch.times, watch.which
+    kept, ends = control.first_event, NEVER
+    for place in range(control.first_event, control.n_events):
+        time, event = times[place], which[place]
+        theta = (time - start) / step
+        if theta > ends + together:
+            break
+        state = offset_by(watch.states, kept * n)
+        evaluate_step(coefficients, degree, n, theta, state)
+        happens = happens_at(watch, event, time, state)
+        if happens < 0:
+            return float(FAILED)
+        if happens == 0:
+            continue
+        times[kept], which[kept] = time, event
+        keep_after(watch, kept, n, state)
+        kept += 1
+        if watch.stop[event] == PASSES and watch.counts[event] != watch.last[event]:
+            continue
+        if ends == NEVER or event < control.stopped_by:
+            ends = control.theta = theta
+            control.stopped_by = event
+    control.n_events = kept
+    return control.theta
+
+
+@inner
+def happens_at(watch, event, time, state):
+    """Whether an event happens where its function changes sign, and count it: 1, 0, or FAILED if its condition did."""
+    if watch.counts[event] == watch.most[event] and watch.most[event] > 0:
+        return 0
+    if watch.conditions[2 * event] != 0:
+        value = offset_by(watch.values, 2 * watch.m + event)
+        if call_native(watch.conditions[2 * event], time, state, value, watch.conditions[2 * event + 1]) != 1:
+            return FAILED
+        if value[0] == 0.0:
+            return 0
+    watch.counts[event] += 1
+    return 1
+
+
+@inner
+def keep_after(watch, place, n, state):
+    """Keep state and modes after an event, where events act."""
+    if watch.acting == 0:
+        return
+    for k in range(n):
+        watch.after[place * n + k] = state[k]
+    for k in range(watch.n_modes):
+        watch.modes[place * watch.n_modes + k] = watch.context[watch.mode_slots[k]]
 
 
 def search(address):

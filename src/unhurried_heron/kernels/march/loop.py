@@ -34,9 +34,12 @@ from unhurried_heron.kernels.memory.call import as_control, as_longs, call_kerne
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
+    AT_END,
     ATTEMPT,
+    CROSSES,
     EVENT,
     EVENT_STOPPED,
+    LANDS,
     RATES_STOPPED,
     REACHED_END,
     REFUSE,
@@ -44,7 +47,7 @@ from unhurried_heron.kernels.memory.control import (
     START,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in
+from unhurried_heron.kernels.memory.decoding import crossing_in, output_in, parts_in, system_in, watch_in
 
 
 @inner
@@ -81,19 +84,34 @@ def _try_again(control, parts, address):
     return reason
 
 
+@inner
+def _cross(system, control, watch, parts, address, why):
+    """Cross what the march has come to, and start again beyond it; AT_END at the end of the run."""
+    if parts.cross == 0:
+        return AT_END if why == LANDS else EVENT
+    control.crossing = why
+    reason = call_kernel(parts.cross, address)
+    if reason == REACHED_END and control.started != 1:
+        reason = _start(system, control, watch, parts, address)
+    return reason
+
+
 def march(address):
     """March until the end, an event, a full buffer or a failure; return a reason (`control.Reason`)."""
     table = as_longs(address)
     control, system, parts = as_control(table[0]), system_in(table), parts_in(table)
-    watch, output = watch_in(table), output_in(table)
-    control.n_steps = control.n_rows = control.n_events = 0
+    watch, output, crossing = watch_in(table), output_in(table), crossing_in(table)
+    control.n_steps = control.n_rows = control.n_events = control.n_crossed = 0
     reason = _start(system, control, watch, parts, address) if control.started != 1 else REACHED_END
-    while reason == REACHED_END and control.time != control.end:
+    while reason == REACHED_END:
+        if control.time == control.end:
+            reason = _cross(system, control, watch, parts, address, LANDS)
+            continue
         if control.strides == 1:
             reason = stride(control, output, parts, address)
-            if reason != REACHED_END:
-                break
-        reason = pause_reason(control, output, watch)
+            if reason != REACHED_END or control.time == control.end:
+                continue
+        reason = pause_reason(control, output, watch, crossing)
         if reason != REACHED_END:
             break
         if not choose_attempt(control, output):
@@ -116,7 +134,8 @@ def march(address):
         if found == STOPS:
             record_until(control, system, output, control.time + control.theta * control.length)
             move_to_event(control, system, output)
-            return EVENT
+            reason = _cross(system, control, watch, parts, address, CROSSES)
+            continue
         record_until(control, system, output, control.finish)
         reason = _move_on(system, control, parts, address)
-    return reason
+    return REACHED_END if reason == AT_END else reason

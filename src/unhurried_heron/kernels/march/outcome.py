@@ -26,11 +26,14 @@ _ROW = LEDGER.itemsize
 
 
 @inner
-def pause_reason(control, output, watch):
+def pause_reason(control, output, watch, crossing):
     """Whether the march must return before the next attempt; counts the attempt if not."""
     if control.n_steps >= output.room or (output.rows > 0 and control.n_rows >= output.rows):
         return BUFFER_FULL
-    if control.n_events + MOST_IN_STEP * watch.m > watch.room:
+    if control.n_events + (MOST_IN_STEP + 2) * watch.m > watch.room:
+        return BUFFER_FULL
+    # a crossing may change every switch, twice
+    if crossing.n_switches > 0 and control.n_crossed + 2 * (crossing.n_switches + 1) > crossing.room:
         return BUFFER_FULL
     if control.attempts_left <= 0 or control.rate_evaluations >= control.evaluation_limit:
         return PAUSED

@@ -56,30 +56,44 @@ class System(NamedTuple):
 
 
 class Parts(NamedTuple):
-    """Addresses of the kernels that a march calls: its family's own, and the search for events."""
+    """Addresses of the kernels that a march calls: its family's own, the search for events, and the crossing."""
 
     family: int
     search: int
+    cross: int
 
 
 class Watch(NamedTuple):
     """The events.
 
-    ``addresses`` int64 (m, 2): function and context; ``going``, ``stop`` int64 (m,); ``values`` (4, m), kept by
-    the march.
+    ``addresses``, ``conditions`` int64 (m, 2): function and context (condition 0: none); ``going``, ``stop`` int64
+    (m,); ``most``, ``last`` int64 (m,): how often it happens, and how often until the run ends (0: for ever);
+    ``counts`` int64 (m,) and ``values`` (4, m), kept by the march.
     Found events go to ``times`` (room,), ``which`` int64 (room,), ``states`` (room, n); ``trial`` (n,) is scratch.
+    Where events act (``acting``): ``after`` (room, n), the states after them, and ``modes`` (room, n_modes), values of
+    the parameters in the slots ``mode_slots`` of the ``context`` of all functions.
     """
 
     m: int
     room: int
     addresses: LongArray
+    conditions: LongArray
     going: LongArray
     stop: LongArray
+    most: LongArray
+    last: LongArray
+    counts: LongArray
     values: Array
     times: Array
     which: LongArray
     states: Array
     trial: Array
+    acting: int
+    after: Array
+    context: Array
+    n_modes: int
+    mode_slots: LongArray
+    modes: Array
 
 
 class Output(NamedTuple):
@@ -102,6 +116,58 @@ class Output(NamedTuple):
     wanted: Array
     recorded: Array
     recent: Array
+
+
+class Crossing(NamedTuple):
+    """What happens where the march stops on its way: at known times, at switches, at events that act.
+
+    ``context``: that of all functions; ``changes``: the place of the count of changes of the parameters in it.
+
+    Of the ``n_events`` events ``actions`` int64 (n_events, 4): function and context (0: none), where its targets begin
+    and how many they are (below zero: of a function, which answers NaN where nothing changes). A target is the place of
+    a state, or n and a slot of the context; ``fresh`` takes the answers.
+
+    Of the ``n_switches`` switches int64 arrays: ``slots`` of the context (-1: none), ``kinds``, ``nested``, ``gaps``
+    and ``lives`` (n_switches, 2), function and context of the formula where others are held, and of the value where none
+    is; ``located`` (m - n_events,): which of them the watch looks for. What was crossed goes to ``crossed`` (room,),
+    ``told`` (room,) and int64 ``crossed_which``, ``crossed_row``.
+
+    Known times: ``times`` (n_landings + 1,), the end of the run as the last; ``longest``: the bound on the steps beyond
+    (NaN: as before); ``begins`` int64 (n_landings + 1,): where the ``items`` of each begin, which are events, or
+    n_events and a switch, with the ``values`` that the switches take. ``tables`` int64 (n_tables, 3): rows of a
+    measured input, their number, and the slot of the row in use; ``limits`` (2,) between which functions are asked,
+    ``inner`` (n_landings + 1, 2) those of each stretch; ``limited``: whether there are any.
+    """
+
+    context: Array
+    changes: int
+    n_events: int
+    actions: LongArray
+    targets: LongArray
+    fresh: Array
+    n_switches: int
+    slots: LongArray
+    kinds: LongArray
+    nested: LongArray
+    gaps: LongArray
+    lives: LongArray
+    located: LongArray
+    room: int
+    crossed: Array
+    crossed_which: LongArray
+    told: Array
+    crossed_row: LongArray
+    n_landings: int
+    times: Array
+    longest: Array
+    begins: LongArray
+    items: LongArray
+    values: Array
+    n_tables: int
+    tables: LongArray
+    limited: int
+    limits: Array
+    inner: Array
 
 
 CONTROLLER: Final = np.dtype(
@@ -127,7 +193,8 @@ SYSTEM: Final = 1
 PARTS: Final = SYSTEM + len(System._fields)
 WATCH: Final = PARTS + len(Parts._fields)
 OUTPUT: Final = WATCH + len(Watch._fields)
-OWN: Final = OUTPUT + len(Output._fields)
+CROSSING: Final = OUTPUT + len(Output._fields)
+OWN: Final = CROSSING + len(Crossing._fields)
 
 
 def address_table(*parts: Any) -> Any:

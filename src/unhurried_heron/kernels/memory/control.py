@@ -15,6 +15,7 @@ CONTROL: Final = np.dtype(
         ("largest_step", np.float64),
         ("adaptive", np.int64),
         ("estimate_order", np.int64),  # of the error estimate
+        ("span", np.float64),  # how long the whole interval is
         ("every_step", np.int64),  # whether every step is kept
         ("attempts_left", np.int64),  # also the stop cell: zeroed to make the march return
         ("evaluation_limit", np.int64),
@@ -40,6 +41,14 @@ CONTROL: Final = np.dtype(
         ("member", np.int64),  # which of several methods takes the step; likewise
         ("row_iterations", np.int64),
         ("theta", np.float64),  # where an event stops the step
+        ("first_event", np.int64),  # of those that were found in it
+        # between steps
+        ("crossing", np.int64),  # LANDS or CROSSES
+        ("landing", np.int64),  # how many known times lie behind
+        ("in_place", np.int64),  # how many crossings there were in a row without getting on
+        ("last_crossing", np.float64),
+        ("last_gap", np.float64),  # from one action to the next, and how often in a row it was shorter
+        ("shorter", np.int64),
         # what happened
         ("accepted", np.int64),
         ("refused", np.int64),
@@ -53,6 +62,7 @@ CONTROL: Final = np.dtype(
         ("n_steps", np.int64),
         ("n_rows", np.int64),
         ("n_events", np.int64),
+        ("n_crossed", np.int64),
         ("stopped_by", np.int64),  # the event or switch that ended the last step, in the order of `Watch`
         # where it went wrong
         ("bad_time", np.float64),
@@ -75,7 +85,8 @@ class Reason(IntEnum):
     STEP_TOO_SMALL = -3
     NEWTON_FAILED = -4
     EVENT_STOPPED = -5
-    SWITCHING = -6  # given by the driver: a switch goes back and forth without end
+    SWITCHING = -6  # a switch or an event goes back and forth without end
+    ACCUMULATING = -7  # events follow each other faster and faster
 
 
 # kernels compare with plain integers, which Numba freezes into the machine code
@@ -89,12 +100,24 @@ NOT_FINITE: Final = int(Reason.NOT_FINITE)
 STEP_TOO_SMALL: Final = int(Reason.STEP_TOO_SMALL)
 NEWTON_FAILED: Final = int(Reason.NEWTON_FAILED)
 EVENT_STOPPED: Final = int(Reason.EVENT_STOPPED)
+SWITCHING: Final = int(Reason.SWITCHING)
+ACCUMULATING: Final = int(Reason.ACCUMULATING)
 
 # what a march calls its family for
 START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE = range(6)
 # what a family answers to ATTEMPT, if not with a reason to return
 REFUSED: Final = 10
 ACCEPTED: Final = 11
+
+# what a march calls the crossing for: it has come to a known time, or to an event
+LANDS, CROSSES = range(2)
+# what it answers at the end of the run, if not with a reason to return or REACHED_END to go on
+AT_END: Final = 12
+
+# what an event does to a step that it lies in: nothing; it ends the run there; it ends the step, and is acted on; both
+PASSES, ENDS, ACTS, ACTS_AND_ENDS = range(4)
+# kinds of switches: without a value, a truth, and whole numbers
+PASSED, TRUTH, FLOOR, CEIL = range(4)
 
 # so many changes of one event's function are found in one step
 MOST_IN_STEP: Final = 4

@@ -13,12 +13,14 @@ from numba.core.typing.templates import AttributeTemplate
 from numba.extending import infer_getattr, intrinsic, lower_getattr_generic, models, register_model
 
 from unhurried_heron.kernels.memory.bundles import (
+    CROSSING,
     OUTPUT,
     OWN,
     PARTS,
     SYSTEM,
     WATCH,
     Array,
+    Crossing,
     LongArray,
     Output,
     Parts,
@@ -105,6 +107,7 @@ system_in = decoder(System, SYSTEM)
 parts_in = decoder(Parts, PARTS)
 watch_in = decoder(Watch, WATCH)
 output_in = decoder(Output, OUTPUT)
+crossing_in = decoder(Crossing, CROSSING)
 tableau_in = decoder(Tableau)
 block_work_in = decoder(BlockWork)
 explicit_history_in = decoder(ExplicitHistoryWork)

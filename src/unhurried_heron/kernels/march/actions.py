@@ -1,0 +1,139 @@
+"""Events that act: what they change, in which order, and which others their jumps take along."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.events import happens_at, keep_after, watch_values
+from unhurried_heron.kernels.memory.call import address_of, as_longs, call_native, offset_by
+from unhurried_heron.kernels.memory.control import ACTS, ENDS, EVENT, EVENT_STOPPED, REACHED_END, SWITCHING
+
+_TINY = 1e-300
+_SAME_TIME = 1e-14
+
+
+@inner
+def _changed(before, now, going):
+    """Whether a jump takes a function through zero in the wanted direction."""
+    return (before < 0.0 and now >= 0.0 and going >= 0) or (before > 0.0 and now <= 0.0 and going <= 0)
+
+
+@inner
+def _found_here(watch, control, event):
+    """Whether an event was found where the march stands."""
+    slack = _SAME_TIME * max(abs(control.time), abs(control.length))
+    place = control.n_events - 1
+    while place >= 0 and abs(watch.times[place] - control.time) <= slack:
+        if watch.which[place] == event:
+            return True
+        place -= 1
+    return False
+
+
+@inner
+def refresh_events(watch, control, count):
+    """Set what each event's function is where the next step begins, so that none is lost or found twice."""
+    for e in range(count):
+        before, now = watch.values[e], watch.values[watch.m + e]
+        if _found_here(watch, control, e):
+            now = 0.0
+        elif before != 0.0 and now * before <= 0.0:
+            if _changed(before, now, watch.going[e]):
+                # it is reached within rounding of this place: the next step finds it
+                now = np.copysign(_TINY, before)
+            elif now == 0.0:
+                # it has passed the other way, as far as rounding tells
+                now = np.copysign(_TINY, -before)
+        watch.values[e] = now
+
+
+@inner
+def happen_here(watch, control, system, event):
+    """Put an event that happens here, without having been found on a step, after the others."""
+    place, n = control.n_events, system.n
+    watch.times[place], watch.which[place] = control.time, event
+    for k in range(n):
+        watch.states[place * n + k] = system.state[k]
+    keep_after(watch, place, system.n, system.state)
+    control.n_events += 1
+
+
+@inner
+def _act(system, watch, control, crossing, event, place):
+    """Change states and parameters as an event wants it, and keep what came of it; False if its function stopped."""
+    n, fresh = system.n, crossing.fresh
+    first, count = crossing.actions[4 * event + 2], crossing.actions[4 * event + 3]
+    if crossing.actions[4 * event] != 0:
+        control.bad_time = control.time
+        if (
+            call_native(crossing.actions[4 * event], control.time, system.state, fresh, crossing.actions[4 * event + 1])
+            != 1
+        ):
+            return False
+        for k in range(abs(count)):
+            target = crossing.targets[first + k]
+            # a function leaves what it does not name
+            if count < 0 and fresh[k] != fresh[k]:
+                continue
+            if target < n:
+                system.state[target] = fresh[k]
+            else:
+                crossing.context[target - n] = fresh[k]
+        counter = as_longs(address_of(offset_by(crossing.context, crossing.changes)))
+        counter[0] += 1
+    keep_after(watch, place, system.n, system.state)
+    return True
+
+
+@inner
+def _carried(system, watch, control, crossing, event):
+    """See which events a jump takes through zero, and append those that happen; False if a function stopped.
+
+    The event whose jump it is does not happen by it. Where a function stood at zero and stays there, its event does not
+    happen again before it was on the other side. ``values`` row 3 holds what the functions were before all jumps.
+    """
+    m = watch.m
+    if not watch_values(watch, control.time, system.state, 1):
+        return False
+    for e in range(crossing.n_events):
+        before, now, here = watch.values[e], watch.values[m + e], watch.values[3 * m + e]
+        if before == 0.0 and abs(now) <= 2.0 * abs(here):
+            continue
+        if before != 0.0 and e != event and _changed(before, now, watch.going[e]):
+            happens = happens_at(watch, e, control.time, system.state)
+            if happens < 0:
+                return False
+            if happens == 1:
+                happen_here(watch, control, system, e)
+        elif before * now == 0.0 and before != 0.0:
+            now = np.copysign(_TINY, -before)
+        watch.values[e] = now
+    return True
+
+
+@inner
+def act_all(system, watch, control, crossing):
+    """Act on every event that happens here, and on those that its jump takes through zero, in the order they come.
+
+    Returns REACHED_END, EVENT where one ends the run, SWITCHING where they never end, EVENT_STOPPED.
+    """
+    ends, place, limit = False, control.first_event, watch.room - 2 * watch.m
+    slack = _SAME_TIME * max(abs(control.time), abs(control.length))
+    for e in range(watch.m):
+        watch.values[3 * watch.m + e] = watch.values[watch.m + e]
+    while place < control.n_events:
+        event = watch.which[place]
+        if event < crossing.n_events and abs(watch.times[place] - control.time) <= slack:
+            if watch.stop[event] & ENDS != 0 or watch.counts[event] == watch.last[event]:
+                ends = True
+                control.stopped_by = event
+            if watch.stop[event] & ACTS != 0:
+                if not _act(system, watch, control, crossing, event, place):
+                    return EVENT_STOPPED
+                if not _carried(system, watch, control, crossing, event):
+                    return EVENT_STOPPED
+                if control.n_events > limit:
+                    return SWITCHING
+        place += 1
+    return EVENT if ends else REACHED_END

@@ -1,0 +1,278 @@
+"""Where the march stops on its way: known times are passed, switches flip, events act; then it starts again.
+
+Between two such places the rates are smooth, so every method keeps its order across them: E. Hairer, S. P. Norsett and
+G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), section II.6.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.actions import act_all, happen_here, refresh_events
+from unhurried_heron.kernels.march.events import happens_at, watch_values
+from unhurried_heron.kernels.memory.call import (
+    address_of,
+    as_control,
+    as_doubles,
+    as_longs,
+    call_native,
+    offset_by,
+)
+from unhurried_heron.kernels.memory.control import (
+    ACCUMULATING,
+    ACTS,
+    AT_END,
+    CEIL,
+    EVENT_STOPPED,
+    FLOOR,
+    LANDS,
+    PASSED,
+    REACHED_END,
+    SWITCHING,
+    TRUTH,
+)
+from unhurried_heron.kernels.memory.decoding import crossing_in, output_in, system_in, watch_in
+
+# so many crossings in a row without getting on by more than this share of the interval: they lead back to each other
+_MOST_IN_PLACE, _IN_PLACE = 60, 1e-10
+# actions that follow each other faster and faster, so many times, and come to this share of the interval
+_FASTER, _SHORT = 12, 1e-8
+_NAN = np.nan
+
+
+@inner
+def _set(crossing, control, switch, value):
+    """Give a switch its value, and tell the crossing if that is another."""
+    slot = crossing.slots[switch]
+    if slot >= 0:
+        if crossing.context[slot] == value:
+            return
+        crossing.context[slot] = value
+    place = control.n_crossed
+    crossing.crossed[place], crossing.crossed_which[place] = control.time, switch
+    crossing.told[place], crossing.crossed_row[place] = value, control.n_rows - 1
+    control.n_crossed += 1
+
+
+@inner
+def _following(crossing, system, control, switch):
+    """Return the value of a switch where those that it depends on are held; NaN if its formula stopped."""
+    if (
+        call_native(
+            crossing.gaps[2 * switch], control.time, system.state, crossing.fresh, crossing.gaps[2 * switch + 1]
+        )
+        != 1
+    ):
+        return _NAN
+    gap, kind = crossing.fresh[0], crossing.kinds[switch]
+    if kind == FLOOR:
+        return np.floor(gap)
+    if kind == CEIL:
+        return np.ceil(gap)
+    return 1.0 if gap >= 0.0 else 0.0
+
+
+@inner
+def _follow_nested(crossing, system, watch, control, flipped):
+    """Give switches that depend on others the values of their present side."""
+    for k in range(watch.m - crossing.n_events):
+        switch = crossing.located[k]
+        if crossing.nested[switch] == 1 and switch != flipped:
+            crossing.context[crossing.slots[switch]] = _following(crossing, system, control, switch)
+
+
+@inner
+def _look_again(crossing, system, watch, control):
+    """After a jump every switch takes the value of the side where it is now."""
+    for k in range(watch.m - crossing.n_events):
+        switch = crossing.located[k]
+        if crossing.slots[switch] < 0:
+            continue
+        if (
+            call_native(
+                crossing.lives[2 * switch], control.time, system.state, crossing.fresh, crossing.lives[2 * switch + 1]
+            )
+            == 1
+        ):
+            _set(crossing, control, switch, crossing.fresh[0])
+
+
+@inner
+def _flip(crossing, system, watch, control, switch):
+    """Take a switch to its other side."""
+    kind = crossing.kinds[switch]
+    if kind == PASSED:
+        _set(crossing, control, switch, _NAN)
+        return
+    held = crossing.context[crossing.slots[switch]]
+    if kind == TRUTH:
+        _set(crossing, control, switch, 1.0 - held)
+    else:
+        call_native(
+            crossing.gaps[2 * switch], control.time, system.state, crossing.fresh, crossing.gaps[2 * switch + 1]
+        )
+        rises = crossing.fresh[0] - held > (0.5 if kind == FLOOR else -0.5)
+        _set(crossing, control, switch, held + (1.0 if rises else -1.0))
+    _follow_nested(crossing, system, watch, control, switch)
+
+
+@inner
+def _goes_on(control):
+    """Whether crossings get on in time; counts those that do not."""
+    stays = abs(control.time - control.last_crossing) <= _IN_PLACE * control.span
+    control.in_place = control.in_place + 1 if stays else 0
+    return control.in_place < _MOST_IN_PLACE
+
+
+@inner
+def _accumulates(control):
+    """Whether actions follow each other faster and faster, towards a time that they never pass."""
+    gap = abs(control.time - control.last_crossing)
+    control.shorter = control.shorter + 1 if gap < control.last_gap else 0
+    control.last_gap = gap
+    return control.shorter >= _FASTER and gap <= _SHORT * control.span
+
+
+@inner
+def _row_at(rows, last, time, context, slot):
+    """Return the row of a table that holds at a time, not far from that in use."""
+    table = as_doubles(rows)
+    place = as_longs(address_of(offset_by(context, slot)))
+    row = (place[0] - rows - 8) // 40
+    while row < last and table[1 + 5 * (row + 1)] <= time:
+        row += 1
+    while row > 0 and table[1 + 5 * row] > time:
+        row -= 1
+    return row
+
+
+@inner
+def _hold_between(control, crossing):
+    """Take the rows of tables in use until the next known time, and keep functions within it."""
+    middle = 0.5 * (control.time + control.end)
+    for k in range(crossing.n_tables):
+        rows, last, slot = crossing.tables[3 * k], crossing.tables[3 * k + 1] - 1, crossing.tables[3 * k + 2]
+        row = _row_at(rows, last, middle, crossing.context, slot)
+        place = as_longs(address_of(offset_by(crossing.context, slot)))
+        place[0] = rows + 8 * (1 + 5 * row)
+    if crossing.limited == 1:
+        crossing.limits[0] = crossing.inner[2 * control.landing]
+        crossing.limits[1] = crossing.inner[2 * control.landing + 1]
+
+
+@inner
+def _land(system, watch, control, crossing):
+    """Pass a known time; return whether anything changes there but the bound on the steps."""
+    landing = control.landing
+    control.landing += 1
+    bound = crossing.longest[landing]
+    if bound == bound:
+        control.largest_step = bound
+    control.end = crossing.times[control.landing]
+    _hold_between(control, crossing)
+    first, beyond, follow = crossing.begins[landing], crossing.begins[landing + 1], False
+    control.first_event = control.n_events
+    for place in range(first, beyond):
+        item = crossing.items[place] - crossing.n_events
+        if item >= 0:
+            _set(crossing, control, item, crossing.values[place])
+            follow = follow or crossing.slots[item] >= 0
+    if follow:
+        _follow_nested(crossing, system, watch, control, -1)
+    return beyond > first
+
+
+@inner
+def _happen(system, watch, control, crossing):
+    """Let the events of a known time happen; False if a condition stopped."""
+    landing = control.landing - 1
+    for place in range(crossing.begins[landing], crossing.begins[landing + 1]):
+        event = crossing.items[place]
+        if event >= crossing.n_events:
+            continue
+        happens = happens_at(watch, event, control.time, system.state)
+        if happens < 0:
+            return False
+        if happens == 1:
+            happen_here(watch, control, system, event)
+    return True
+
+
+@inner
+def _record_after(control, system, output):
+    """Put the state after a jump where the time of the jump is recorded."""
+    last = control.next_wanted - 1
+    if last >= 0 and output.wanted[last] == control.time:
+        for k in range(system.n):
+            output.recorded[last * system.n + k] = system.state[k]
+
+
+@inner
+def _watch_switches(system, watch, control, crossing, flipped):
+    """Set what the functions of the switches are where the next step begins; False if one stopped."""
+    if watch.m == crossing.n_events:
+        return True
+    if not watch_values(watch, control.time, system.state, 1):
+        return False
+    for e in range(crossing.n_events, watch.m):
+        watch.values[e] = watch.values[watch.m + e]
+        switch = crossing.located[e - crossing.n_events]
+        if switch == flipped and crossing.kinds[switch] == PASSED:
+            # it was just passed: its zero must not be found again
+            watch.values[e] = 0.0
+    return True
+
+
+@inner
+def _restart(control):
+    control.started = -1
+    control.bad_component = -1
+    if control.adaptive == 1:
+        control.step = 0.0
+    else:
+        control.origin, control.fixed_steps = control.time, 0
+
+
+def cross(address):
+    """Take a march across what it has come to; ``address``: of the table of a march.
+
+    Returns REACHED_END to go on, AT_END, EVENT where one ends the run, SWITCHING, ACCUMULATING or EVENT_STOPPED.
+    """
+    table = as_longs(address)
+    control, system, watch = as_control(table[0]), system_in(table), watch_in(table)
+    crossing, output = crossing_in(table), output_in(table)
+    lands = control.crossing == LANDS
+    if lands and control.landing >= crossing.n_landings:
+        return AT_END
+    count, jumps, flipped = crossing.n_events, False, -1
+    if lands and not _land(system, watch, control, crossing):
+        return REACHED_END
+    if count > 0 and not watch_values(watch, control.time, system.state, 1):
+        return EVENT_STOPPED
+    refresh_events(watch, control, count)
+    if lands:
+        if not _happen(system, watch, control, crossing):
+            return EVENT_STOPPED
+    elif control.stopped_by >= count:
+        flipped = crossing.located[control.stopped_by - count]
+        _flip(crossing, system, watch, control, flipped)
+        if not _goes_on(control):
+            return SWITCHING
+        control.last_crossing = control.time
+    reason = act_all(system, watch, control, crossing)
+    for place in range(control.first_event, control.n_events):
+        event = watch.which[place]
+        jumps = jumps or (event < count and watch.stop[event] & ACTS != 0)
+    if jumps:
+        _look_again(crossing, system, watch, control)
+        _record_after(control, system, output)
+        if not lands and reason == REACHED_END:
+            faster, on = _accumulates(control), _goes_on(control)
+            control.last_crossing = control.time
+            reason = ACCUMULATING if faster else REACHED_END if on else SWITCHING
+    if reason == REACHED_END and not _watch_switches(system, watch, control, crossing, flipped):
+        reason = EVENT_STOPPED
+    if reason == REACHED_END and control.time != crossing.times[crossing.n_landings]:
+        _restart(control)
+    return reason

@@ -1,0 +1,182 @@
+"""What a march meets on its way, laid out for `kernels.march.crossing`: known times, switches, events that act."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from unhurried_heron.formulas.evaluate import STATE, evaluate
+from unhurried_heron.kernels.memory.bundles import Crossing
+from unhurried_heron.kernels.memory.control import CEIL, FLOOR, PASSED, TRUTH
+from unhurried_heron.march.asked import Asked
+from unhurried_heron.model.switch import HeldSwitch, Switch, WholeSwitch
+from unhurried_heron.native.signature import address
+from unhurried_heron.native.system import NativeSystem
+from unhurried_heron.problem.known_times import known_times
+from unhurried_heron.run.trajectory import Array
+
+_ROOM = 1024
+_NOTHING, _NO_PLACES = np.empty(0), np.empty(0, dtype=np.int64)
+
+
+class Landings(NamedTuple):
+    """Known times in the order of the run, as `Crossing` has them; ``start``: what switches hold at first."""
+
+    times: Array
+    longest: Array
+    begins: Any
+    items: Any
+    values: Array
+    inner: Array
+    start: dict[str, float]
+
+
+def landings_of(asked: Asked, switches: tuple[Switch, ...]) -> Landings:
+    """Return where a run lands: at switches and events of known times, and where formulas of time are narrow."""
+    problem, count = asked.problem, len(asked.events)
+    (start, end), sign = problem.interval, 1.0 if problem.interval[1] > problem.interval[0] else -1.0
+    close = 8 * np.finfo(float).eps * max(abs(start), abs(end))
+    found = [(k, known_times(event, problem.interval, problem.units)) for k, event in enumerate(asked.events)]
+    for k, switch in enumerate(switches):
+        times = np.array(switch.times or ())
+        found.append((count + k, times[(np.abs(times - start) > close) & (np.abs(times - end) > close)]))
+    edges = {} if not asked.adapts or not problem.narrow else _edges(asked)
+    whens = np.concatenate([*(times for _, times in found), np.array([*edges])])
+    items = np.concatenate([*(np.full(times.size, item) for item, times in found), np.full(len(edges), -1)])
+    order = np.argsort(sign * whens, kind="stable")
+    whens, items = whens[order], items[order].astype(np.int64)
+    first = np.flatnonzero(np.append(True, sign * np.diff(whens) > close)) if whens.size else _NO_PLACES
+    times = whens[first]
+    longest = np.full(times.size, np.nan)
+    group = np.searchsorted(first, np.arange(items.size), side="right") - 1
+    for place in np.flatnonzero(items < 0):
+        longest[group[place]] = edges[float(whens[place])]
+    real = items >= 0
+    begins = np.searchsorted(group[real], np.arange(times.size + 1))
+    values, begun = _values(asked, switches, times, items[real], group[real])
+    bounds = np.array([start, *times, end]) if times.size < 2 else np.concatenate([[start], times, [end]])
+    inner = np.stack([np.nextafter(bounds[:-1], bounds[1:]), np.nextafter(bounds[1:], bounds[:-1])], axis=1)
+    return Landings(np.append(times, end), longest, begins, items[real], values, np.sort(inner, axis=1), begun)
+
+
+def _edges(asked: Asked) -> dict[float, float]:
+    """Return the bounds on the steps from certain times on."""
+    start, end = asked.problem.interval
+    edges: dict[float, float] = {}
+    for window in asked.problem.narrow[:: 1 if end > start else -1]:
+        first, last = (window.start, window.end) if end > start else (window.end, window.start)
+        # one that begins where another ends takes its place
+        edges[first] = window.longest
+        edges.setdefault(last, np.inf)
+    return {time: min(asked.longest, longest) for time, longest in edges.items() if time != end}
+
+
+def _values(
+    asked: Asked, switches: tuple[Switch, ...], times: Array, items: Any, group: Any
+) -> tuple[Array, dict[str, float]]:
+    """Return what each item that is a held switch takes, NaN for others, and what these hold at first."""
+    problem, count = asked.problem, len(asked.events)
+    start, end = problem.interval
+    values, begun = np.full(items.size, np.nan), {}
+    later = np.append(times[times != start], end)
+    for k, switch in enumerate(switches):
+        if switch.times is None or not isinstance(switch, HeldSwitch):
+            continue
+        mine = np.flatnonzero(items == count + k)
+        ends = np.append(times, end)[group[mine] + 1]
+        middles = np.append(0.5 * (times[group[mine]] + ends), 0.5 * (start + later[0]))
+        held = np.broadcast_to(evaluate(switch.live, {**problem.parameters, "t": middles}), middles.size)
+        values[mine], begun[switch.slot] = held[:-1], float(held[-1])
+    return values, begun
+
+
+def crossing_of(asked: Asked, native: NativeSystem, *, stops: bool) -> Crossing:
+    """Allocate what is the same for all runs of a march; ``stops``: whether it stops on its way at all."""
+    beyond, context = native.beyond, native.context
+    assert beyond is not None
+    switches = beyond.switches if stops else ()
+    actions = np.zeros((len(asked.events), 4), dtype=np.int64)
+    begin = 0
+    for k, (action, target) in enumerate(zip(beyond.actions, beyond.targets, strict=True)):
+        if action is not None:
+            count = -target.size if callable(asked.events[k].then) else target.size
+            actions[k] = action.address, action.context_address, begin, count
+        begin += target.size
+    targets = np.concatenate([*beyond.targets, _NO_PLACES]).astype(np.int64)
+    held = [switch if isinstance(switch, HeldSwitch) else None for switch in switches]
+    pairs = [_pairs([functions.get(each.slot) if each else None for each in held])
+             for functions in (beyond.gaps, beyond.lives)]  # fmt: skip
+    located = [k for k, switch in enumerate(switches) if switch.times is None]
+    tables = [[rows.ctypes.data, table.times.size, slot + 1] for table, rows, slot in context.tables]
+    room = _ROOM + 4 * len(switches) if stops else 0
+    return Crossing(
+        context=context.array,
+        changes=context.array.size - 1,
+        n_events=len(asked.events),
+        actions=actions,
+        targets=targets,
+        fresh=np.zeros(max([1, *(target.size for target in beyond.targets)])),
+        n_switches=len(switches),
+        slots=_longs([context.slots[each.slot] if each else -1 for each in held]),
+        kinds=_longs([_kind(switch) for switch in switches]),
+        nested=_longs([int(each.nested) if each else 0 for each in held]),
+        gaps=pairs[0],
+        lives=pairs[1],
+        located=_longs(located),
+        room=room,
+        crossed=np.empty(room),
+        crossed_which=np.empty(room, dtype=np.int64),
+        told=np.empty(room),
+        crossed_row=np.empty(room, dtype=np.int64),
+        n_landings=0,
+        times=_NOTHING,
+        longest=_NOTHING,
+        begins=_NO_PLACES,
+        items=_NO_PLACES,
+        values=_NOTHING,
+        n_tables=len(tables),
+        tables=_longs(tables),
+        limited=int(native.limits is not None),
+        limits=_NOTHING if native.limits is None else native.limits,
+        inner=_NOTHING,
+    )
+
+
+def _kind(switch: Switch) -> int:
+    if isinstance(switch, WholeSwitch):
+        return FLOOR if switch.op == "floor" else CEIL
+    return TRUTH if isinstance(switch, HeldSwitch) else PASSED
+
+
+def _pairs(functions: list[Any]) -> Any:
+    return _longs([[each.address, each.context_address] if each else [0, 0] for each in functions])
+
+
+def _longs(values: Any) -> Any:
+    return np.ascontiguousarray(values, dtype=np.int64)
+
+
+def with_landings(crossing: Crossing, landings: Landings) -> Crossing:
+    """Return the crossing of another run."""
+    kept = {name: getattr(landings, name) for name in Landings._fields if name != "start"}
+    return crossing._replace(n_landings=landings.longest.size, **kept)
+
+
+def table_part(crossing: Crossing) -> list[int]:
+    """Return a crossing as it stands in a march's table."""
+    return [address(each) if isinstance(each, np.ndarray) else each for each in crossing]
+
+
+def hold_at_start(asked: Asked, native: NativeSystem, begun: dict[str, float]) -> None:
+    """Give every switch its value at the start."""
+    context, problem = native.context, asked.problem
+    for slot, value in begun.items():
+        context.array[context.slots[slot]] = value
+    located = [switch for switch in native.located if isinstance(switch, HeldSwitch)]
+    if located:
+        start, state = problem.interval[0], problem.start
+        scalars = {name: state[place] for name, place in problem.model.layout.scalars.items()}
+        around = {**problem.inputs, **problem.parameters, **scalars, "t": start, STATE: state}
+        for switch in located:
+            context.array[context.slots[switch.slot]] = switch.value(around)

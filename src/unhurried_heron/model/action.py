@@ -1,0 +1,214 @@
+"""What an event changes: states and parameters, by formulas that are all taken before anything changes."""
+
+from __future__ import annotations
+
+import itertools
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.errors import NameClashError, RateFunctionError, UnusedValueError, near_spelling
+from unhurried_heron.formulas.expression import ONE, ZERO, Node, number, replace_names
+from unhurried_heron.formulas.grammar import Formula, Source, read
+from unhurried_heron.formulas.state_name import with_primes
+from unhurried_heron.model.functions import NamedFunction, match_arguments
+from unhurried_heron.model.indices import affine
+from unhurried_heron.units.quantities import number_for
+from unhurried_heron.words.definitions import QUANTITY
+from unhurried_heron.words.event import Event
+from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.words.names import check_defined
+from unhurried_heron.words.statements import Statement, read_statements
+
+if TYPE_CHECKING:
+    from unhurried_heron.model.model import Model
+
+_MOST_CHANGES: Final = 100_000
+
+
+@dataclass(frozen=True)
+class Action:
+    """Assignments in words, resolved.
+
+    Attributes
+    ----------
+    states : tuple of int
+        Places of the states that change.
+    parameters : tuple of str
+        The parameters that change.
+    nodes : tuple of Node
+        Their new values, states first.
+    """
+
+    states: tuple[int, ...]
+    parameters: tuple[str, ...]
+    nodes: tuple[Node, ...]
+
+
+@dataclass(frozen=True)
+class AskedAction:
+    """A function that returns a dict of what changes.
+
+    ``function`` returns an array instead: all states and all parameters, NaN where one stays as it is.
+    """
+
+    function: NamedFunction
+
+
+Acting = Action | AskedAction
+
+
+def read_action(model: Model, event: Event, units: Mapping[str, str]) -> Acting | None:
+    """Return what an event changes; None where it changes nothing.
+
+    Raises
+    ------
+    ExpressionError, UndefinedNameError, UnusedValueError, NameClashError, RateFunctionError
+    """
+    if event.then is None:
+        return None
+    if callable(event.then):
+        return _asked(event.then, model)
+    place = f"what the event '{event.name}' changes"
+    states: dict[int, Node] = {}
+    parameters: dict[str, Node] = {}
+    for statement in assignments(event, units, model):
+        check_defined({place: statement.right}, [*model.known, *(each.index for each in statement.ranges)], "an event")
+        for target, node in _written_out(model, statement, place):
+            known: dict[Any, Node] = states if isinstance(target, int) else parameters
+            if target in known:
+                raise NameClashError("an event changes the same thing twice", name=statement.text, place=place,
+                                     expected="one new value for each", given=statement.text)  # fmt: skip
+            known[target] = node
+    return Action(tuple(states), tuple(parameters), (*states.values(), *parameters.values()))
+
+
+def assignments(event: Event, units: Mapping[str, str], model: Model) -> list[Statement]:
+    """Read the assignments of an event, quantities on their right sides turned into plain numbers."""
+    text, place = event.assignments, f"what the event '{event.name}' changes"
+    families = {group.name for group in model.layout.groups}
+
+    def plain(match: re.Match[str]) -> str:
+        quantity = QUANTITY.match(match["right"])
+        if quantity is None:
+            return match[0]
+        value = number_for(float(quantity["number"]), quantity["unit"].strip(), match["left"].strip(), units, families,
+                           place)  # fmt: skip
+        return f"{match['left']}= {value!r}"
+
+    return read_statements(re.sub(r"(?m)^(?P<left>[^=\n]*)=(?P<right>[^=\n]*)$", plain, text), Mistakes(), place)
+
+
+def condition(model: Model, event: Event) -> Node | NamedFunction | None:
+    """Return the condition under which an event happens, nonzero where it holds; None where there is none.
+
+    Raises
+    ------
+    ExpressionError, UndefinedNameError, RateFunctionError
+    """
+    if event.only_if is None:
+        return None
+    if callable(event.only_if):
+        return match_arguments(event.only_if, model.layout.names, model.parameters)
+    place = f"the condition of the event '{event.name}'"
+    written = read(Source(event.only_if, place))
+    check_defined({place: written}, model.known, "an event")
+    return Node("where", model.written_out(written.node, place), ONE, ZERO)
+
+
+def modes_of(model: Model, events: tuple[Event, ...], units: Mapping[str, str]) -> tuple[str, ...]:
+    """Return the parameters that events change; of a function it is not known beforehand: all of them."""
+    found: dict[str, None] = {}
+    for event in events:
+        action = model.action(event, units) if event.then is not None else None
+        if action is not None:
+            found |= dict.fromkeys(model.parameters if isinstance(action, AskedAction) else action.parameters)
+    return tuple(name for name in model.parameters if name in found)
+
+
+def _written_out(model: Model, statement: Statement, place: str) -> list[tuple[int | str, Node]]:
+    """Return the places of states, or the parameter, that a statement changes, each with its formula."""
+    target = statement.target
+    if target is None:
+        raise UnusedValueError("an event changes a state or a parameter", name=statement.text, place=place,
+                               expected='"name = formula"', given=statement.text)  # fmt: skip
+    label = with_primes(target.name, target.primes)
+    if label in model.parameters and not target.indices:
+        if label in model.sizes:
+            raise UnusedValueError(f"'{label}' is the size of a family, which cannot change during a run", name=label,
+                                   place=place, expected="another parameter, or a state", given=label)  # fmt: skip
+        return [(label, _single(model, statement.right, {}, place))]
+    group = model.layout.by_name.get(label)
+    if group is None or len(group.box) != len(target.indices):
+        known = [*model.layout.by_name, *model.parameters]
+        families = f" ({label} is a family: say {label}[1], or {label}[i] … for i in 1..n)" if group else ""
+        raise UnusedValueError(f"an event cannot change '{label}'{near_spelling(label, known)}{families}", name=label,
+                               place=place, expected="a state or a parameter: " + ", ".join(known[:20]),
+                               given=statement.text)  # fmt: skip
+    spans = [_ends(model, each.first.node, each.last.node, place) for each in statement.ranges]
+    out: list[tuple[int | str, Node]] = []
+    for turn in itertools.islice(itertools.product(*spans), _MOST_CHANGES):
+        indices = {each.index: number(float(value)) for each, value in zip(statement.ranges, turn, strict=True)}
+        members = [
+            affine(replace_names(index, indices.get, {}), model.resolver.constants, place)[0]
+            for index in target.indices
+        ]
+        name = f"{label}[{','.join(map(str, members))}]" if members else label
+        slot = model.layout.slot(name)
+        if slot is None:
+            raise UnusedValueError(f"there is no '{name}' to change", name=name, place=place,
+                                   expected=", ".join([*group.members()][:8]), given=statement.text)  # fmt: skip
+        out.append((slot, _single(model, statement.right, indices, place)))
+    return out
+
+
+def _ends(model: Model, first: Node, last: Node, place: str) -> range:
+    constants = model.resolver.constants
+    return range(affine(first, constants, place)[0], affine(last, constants, place)[0] + 1)
+
+
+def _single(model: Model, written: Formula, indices: Mapping[str, Node], place: str) -> Node:
+    node = replace_names(written.node, indices.get, {}) if indices else written.node
+    return model.written_out(node, place)
+
+
+def _asked(given: Callable[..., Any], model: Model) -> AskedAction:
+    """Return a function whose answers are arrays, of one whose answers are dicts."""
+    matched = match_arguments(given, model.layout.names, model.parameters)
+    label, layout = matched.label, model.layout
+    size = layout.size + len(model.parameters)
+    places = {name: layout.size + place for place, name in enumerate(model.parameters)}
+
+    def changed(*arguments: Any) -> Any:
+        answer = given(*arguments)
+        values = np.full(size, np.nan)
+        if answer is None:
+            return values
+        if not isinstance(answer, Mapping):
+            raise _unusable(label, "a dict of what changes, or None", repr(answer)[:80])
+        for name, value in answer.items():
+            spoken = str(name).replace("_prime", "'")
+            place: Any = places.get(str(name), layout.slot(spoken))
+            place = layout.stretch(spoken) if place is None else place
+            if place is None or str(name) in model.sizes:
+                raise _unusable(label, "states and parameters by name: "
+                                + ", ".join([*list(layout.by_name)[:12], *model.parameters]), repr(name))  # fmt: skip
+            try:
+                numbers = np.asarray(value, dtype=np.float64).ravel()
+                values[place] = numbers if isinstance(place, slice) else numbers.item()
+            except (TypeError, ValueError):
+                raise _unusable(label, f"a number for '{name}'", repr(value)[:80]) from None
+            if not np.isfinite(values[place]).all():
+                raise _unusable(label, f"a finite number for '{name}'", repr(value)[:80])
+        return values
+
+    changed.__name__ = getattr(given, "__name__", "then")
+    return AskedAction(NamedFunction(changed, matched.arguments, matched.states, matched.parameters))
+
+
+def _unusable(label: str, expected: str, given: str) -> RateFunctionError:
+    return RateFunctionError(f"{label} returned something that an event cannot do", name=label, place=label,
+                             expected=expected, given=given)  # fmt: skip

@@ -1,0 +1,51 @@
+"""When the events of known times happen within a run."""
+
+from __future__ import annotations
+
+import functools
+from collections.abc import Mapping
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.errors import ValueGivenError
+from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.units.quantities import number_in
+from unhurried_heron.words.event import Event
+
+_MOST_TIMES: Final = 20_000_000
+Times = Any
+
+
+def known_times(event: Event, interval: tuple[float, float], units: Mapping[str, str]) -> Times:
+    """Return the known times of an event within an interval, both ends included, in the order of the run.
+
+    Raises
+    ------
+    ValueGivenError, UnitError
+        A time is none, the period is not above zero, or there are too many.
+    """
+    return np.empty(0) if not event.timed else _known_times(event.at, event.every, event.first, event.name, interval,
+                                                        units.get(TIME, ""))  # fmt: skip
+
+
+@functools.lru_cache(maxsize=64)
+def _known_times(at: Any, every: Any, first: Any, name: str, interval: tuple[float, float], unit: str) -> Times:
+    start, end = interval
+    sign = 1.0 if end > start else -1.0
+    place = f"the event '{name}'"
+    if at is not None:
+        times = np.unique([number_in(each, unit, f"{place}, at") for each in at])
+        inside = times[(times >= min(interval)) & (times <= max(interval))]
+        return inside if sign > 0.0 else inside[::-1]
+    period = number_in(every, unit, f"{place}, every")
+    if not period > 0.0 or not abs(end - start) / period < _MOST_TIMES:
+        raise ValueGivenError("a period must be above zero, and not too short for the interval", name="every",
+                              place=place, expected=f"a time above {abs(end - start) / _MOST_TIMES:.3g}",
+                              given=repr(every))  # fmt: skip
+    begin = start + sign * period if first is None else number_in(first, unit, f"{place}, first")
+    # as near to the start as rounding tells, so that a first time long before is an anchor
+    before = max(0.0, np.ceil(sign * (start - begin) / period - 1e-9))
+    count = int(max(0.0, np.floor(sign * (end - begin) / period + 1e-9) - before + 1.0))
+    times = begin + sign * period * (before + np.arange(count))
+    return np.clip(times, min(interval), max(interval))

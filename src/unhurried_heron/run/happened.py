@@ -1,0 +1,143 @@
+"""What happened along a run: events, the states before and after, parameters they changed, and switches crossed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.run.trajectory import Array, Jumps
+from unhurried_heron.words.event import Event
+
+_PER_EVENT = ("times", "which", "before", "after", "modes", "acting")
+
+
+@dataclass(frozen=True)
+class Happened:
+    """The events of a run, in the order they happened.
+
+    Attributes
+    ----------
+    times : ndarray, shape (n_events,)
+    which : ndarray of int64, shape (n_events,)
+        The event, by its place among those that were looked for.
+    before, after : ndarray, shape (n_events, n_states)
+    modes : ndarray, shape (n_events, n_modes)
+        Values of the parameters that events change, afterwards.
+    acting : ndarray of bool, shape (n_events,)
+        Whether it is one that changes something.
+    names : tuple of str
+        These parameters.
+    start : ndarray, shape (n_modes,)
+        Their values at the start.
+    sign : float
+        The direction of the run.
+    """
+
+    times: Array
+    which: Any
+    before: Array
+    after: Array
+    modes: Array
+    acting: Any
+    names: tuple[str, ...]
+    start: Array
+    sign: float = 1.0
+
+    def settled(self, events: tuple[Event, ...]) -> Happened:
+        """Return it without the parameters that a function might have changed, and never did."""
+        if not self.names or not any(callable(event.then) for event in events):
+            return self
+        said = {line.partition("=")[0].strip() for event in events for line in event.assignments.splitlines()}
+        moved = (self.modes != self.start).any(axis=0)
+        kept = [k for k, name in enumerate(self.names) if moved[k] or name in said]
+        names = tuple(self.names[k] for k in kept)
+        return replace(self, modes=self.modes[:, kept], names=names, start=self.start[kept])
+
+    def jumps(self) -> Jumps:
+        """Return the times at which the solution jumps, once each, and the states just before."""
+        times = self.times[self.acting]
+        first = np.flatnonzero(np.append(True, np.diff(times) != 0.0)) if times.size else np.empty(0, dtype=np.int64)
+        return Jumps(times[first], self.before[self.acting][first])
+
+    def modes_at(self, times: Array, before: Any) -> Array:
+        """Return what the parameters were at times, shape (n_times, n_modes); ``before``: where just before a jump."""
+        jumped = self.times[self.acting]
+        table = np.vstack([self.start, self.modes[self.acting]])
+        left = np.searchsorted(self.sign * jumped, self.sign * times, side="left")
+        right = np.searchsorted(self.sign * jumped, self.sign * times, side="right")
+        found: Array = table[np.where(before, left, right)]
+        return found
+
+    def followed_by(self, later: Happened) -> Happened:
+        """Return both as of one run, which begins as this one does."""
+        joined: dict[str, Any] = {
+            name: np.concatenate([getattr(self, name), getattr(later, name)]) for name in _PER_EVENT
+        }
+        return replace(self, **joined)
+
+    def reversed(self) -> Happened:
+        """Return the events, which change nothing, as they are met from the other end."""
+        turned: dict[str, Any] = {name: getattr(self, name)[::-1].copy() for name in _PER_EVENT}
+        return replace(self, **turned, sign=-self.sign)
+
+    def accumulates_at(self, event: int) -> float:
+        """Return the time towards which an event accumulates (Aitken's extrapolation of its last times)."""
+        last = self.times[self.which == event][-3:]
+        if last.size < 3:
+            return float(self.times[-1])
+        first, second = np.diff(last)
+        return float(last[-1] + second * second / (first - second)) if first != second else float(last[-1])
+
+
+@dataclass(frozen=True)
+class Crossed:
+    """The switches that were crossed, in the order of the run.
+
+    Attributes
+    ----------
+    times : ndarray, shape (n_crossings,)
+    which : ndarray of int64, shape (n_crossings,)
+        The switch, by its place in ``texts``.
+    values : ndarray, shape (n_crossings,)
+        What it took: 1 true, 0 false, or a whole number; NaN for what has no value.
+    rows : ndarray of int64, shape (n_crossings,)
+        The row of the ledger that ended there.
+    texts : tuple of str
+    """
+
+    times: Array
+    which: Any
+    values: Array
+    rows: Any
+    texts: tuple[str, ...]
+
+    @classmethod
+    def nothing(cls) -> Crossed:
+        """Return what no run crossed."""
+        none = np.empty(0, dtype=np.int64)
+        return cls(np.empty(0), none, np.empty(0), none, ())
+
+    def followed_by(self, later: Crossed, rows: int) -> Crossed:
+        """Return both, of which the later begins after ``rows`` rows of the ledger."""
+        places = np.array([len(self.texts) + k for k in range(len(later.texts))], dtype=np.int64)
+        return Crossed(
+            np.concatenate([self.times, later.times]),
+            np.concatenate([self.which, places[later.which]]),
+            np.concatenate([self.values, later.values]),
+            np.concatenate([self.rows, later.rows + rows]),
+            (*self.texts, *later.texts),
+        )
+
+    def reversed(self, rows: int) -> Crossed:
+        """Return what was crossed as met from the other end of a ledger of so many rows."""
+        turned = {"times": self.times, "which": self.which, "values": 1.0 - self.values, "rows": rows - 1 - self.rows}
+        return Crossed(**{name: array[::-1].copy() for name, array in turned.items()}, texts=self.texts)
+
+    def told(self) -> dict[int, str]:
+        """Return the texts of what was crossed, by the row of the ledger that ended there."""
+        marks: dict[int, list[str]] = {}
+        for row, which in zip(self.rows.tolist(), self.which.tolist(), strict=True):
+            marks.setdefault(row, []).append(self.texts[which])
+        return {row: ", ".join(texts) for row, texts in marks.items()}
