@@ -12,6 +12,7 @@ from collections.abc import Callable
 
 import calls
 import chunks
+import events
 import explicit
 import formulation
 import implicit
@@ -29,6 +30,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "chunks": chunks.report,
     "formulation": formulation.report,
     "calls": calls.report,
+    "events": events.report,
     "start": start.report,
     "refusals": refusals.report,
     "methods": methods.report,

@@ -17,6 +17,8 @@ from unhurried_heron.problem.known_times import known_times
 from unhurried_heron.run.trajectory import Array
 
 _ROOM = 1024
+# the known times among the fields of a crossing
+FIRST, BEYOND = Crossing._fields.index("n_landings"), Crossing._fields.index("n_tables")
 _NOTHING, _NO_PLACES = np.empty(0), np.empty(0, dtype=np.int64)
 
 
@@ -32,16 +34,22 @@ class Landings(NamedTuple):
     start: dict[str, float]
 
 
+NOWHERE = Landings(_NOTHING, _NOTHING, _NO_PLACES, _NO_PLACES, _NOTHING, _NOTHING, {})
+
+
 def landings_of(asked: Asked, switches: tuple[Switch, ...]) -> Landings:
     """Return where a run lands: at switches and events of known times, and where formulas of time are narrow."""
     problem, count = asked.problem, len(asked.events)
+    narrow = asked.adapts and problem.narrow
+    if not (narrow or any(each.times for each in switches) or any(event.timed for event in asked.events)):
+        return NOWHERE
     (start, end), sign = problem.interval, 1.0 if problem.interval[1] > problem.interval[0] else -1.0
     close = 8 * np.finfo(float).eps * max(abs(start), abs(end))
     found = [(k, known_times(event, problem.interval, problem.units)) for k, event in enumerate(asked.events)]
     for k, switch in enumerate(switches):
         times = np.array(switch.times or ())
         found.append((count + k, times[(np.abs(times - start) > close) & (np.abs(times - end) > close)]))
-    edges = {} if not asked.adapts or not problem.narrow else _edges(asked)
+    edges = _edges(asked) if narrow else {}
     whens = np.concatenate([*(times for _, times in found), np.array([*edges])])
     items = np.concatenate([*(np.full(times.size, item) for item, times in found), np.full(len(edges), -1)])
     order = np.argsort(sign * whens, kind="stable")
@@ -157,15 +165,18 @@ def _longs(values: Any) -> Any:
     return np.ascontiguousarray(values, dtype=np.int64)
 
 
-def with_landings(crossing: Crossing, landings: Landings) -> Crossing:
+def with_landings(crossing: Crossing, landings: Landings, interval: tuple[float, float]) -> Crossing:
     """Return the crossing of another run."""
+    if landings is NOWHERE:
+        inner = np.sort([np.nextafter(*interval), np.nextafter(*interval[::-1])])
+        landings = landings._replace(times=np.array(interval[1:]), begins=np.zeros(1, dtype=np.int64), inner=inner)
     kept = {name: getattr(landings, name) for name in Landings._fields if name != "start"}
     return crossing._replace(n_landings=landings.longest.size, **kept)
 
 
 def table_part(crossing: Crossing) -> list[int]:
-    """Return a crossing as it stands in a march's table."""
-    return [address(each) if isinstance(each, np.ndarray) else each for each in crossing]
+    """Return the part of a march's table that tells the known times, from ``n_landings`` to ``values``."""
+    return [crossing.n_landings, *map(address, crossing[FIRST + 1 : BEYOND])]
 
 
 def hold_at_start(asked: Asked, native: NativeSystem, begun: dict[str, float]) -> None:

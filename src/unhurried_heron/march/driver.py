@@ -16,7 +16,7 @@ from unhurried_heron.march.progress import ProgressBar
 from unhurried_heron.march.recorder import StepRecorder, recorded
 from unhurried_heron.march.watchdog import Watchdog
 from unhurried_heron.model.switch import HeldSwitch
-from unhurried_heron.run.happened import Crossed, Happened
+from unhurried_heron.run.happened import NOTHING_HAPPENED, Crossed, Happened
 from unhurried_heron.run.trajectory import Array, Trajectory
 
 # a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon
@@ -139,11 +139,12 @@ class Driver:
     def happened(self) -> Happened:
         """Return the events, in the order they happened."""
         native, events, n = self.march.native, self._asked.events, self.march.system.state.size
+        if not events:
+            return NOTHING_HAPPENED
         modes = native.beyond.modes if native.beyond else ()
         none = np.empty(0), np.empty(0, dtype=np.int64), *np.empty((2, 0, n)), np.empty((0, len(modes)))
         times, which, before, after, levels = (np.concatenate(each) for each in zip(none, *self._found, strict=True))
-        jumps = np.array([event.then is not None for event in events], dtype=bool)
-        acting = jumps[which] if events else np.empty(0, dtype=bool)
+        acting = np.array([event.then is not None for event in events], dtype=bool)[which]
         names = tuple(native.context.parameters[slot] for slot in modes)
         start, end = self._asked.problem.interval
         begun, sign = self._begun[list(modes)], float(np.sign(end - start))

@@ -92,10 +92,11 @@ def _set_out(march: March, asked: Asked, landings: Landings) -> None:
     given = asked.first if asked.fixed is None else asked.fixed
     if given is not None:
         control["step"] = np.copysign(given, end - start)
-    march.land(landings)
-    first = control["end"] = landings.times[0]
-    march.native.hold_between(start, landings.times[landings.times != start][0] if first == start else first)
-    hold_at_start(asked, march.native, landings.start)
+    march.land(landings, asked.problem.interval)
+    if march.parts.cross:
+        known = march.crossing.times
+        march.native.hold_between(start, known[1] if known[0] == start else known[0])
+        hold_at_start(asked, march.native, landings.start)
 
 
 def linear_kind(asked: Asked) -> str:

@@ -28,7 +28,7 @@ from unhurried_heron.kernels.memory.bundles import (
 )
 from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MOST_IN_STEP, RECENT
 from unhurried_heron.march.asked import Asked
-from unhurried_heron.march.crossings import Landings, crossing_of, table_part, with_landings
+from unhurried_heron.march.crossings import BEYOND, FIRST, Landings, crossing_of, table_part, with_landings
 from unhurried_heron.methods.method import Method
 from unhurried_heron.native.signature import address
 from unhurried_heron.native.system import NativeSystem, going_codes
@@ -140,10 +140,14 @@ class March:
                 self.output.recorded[0] = self.system.state
                 self.control["next_wanted"] = 1
 
-    def land(self, landings: Landings) -> None:
-        """Take the known times of another run."""
-        self.crossing = with_landings(self.crossing, landings)
-        self.table[CROSSING:OWN] = table_part(self.crossing)
+    def land(self, landings: Landings, interval: tuple[float, float]) -> None:
+        """Take the known times of another run, where the march stops on its way."""
+        self.control["end"] = interval[1]
+        if self.parts.cross:
+            self.crossing = with_landings(self.crossing, landings, interval)
+            self.table[CROSSING + FIRST : CROSSING + BEYOND] = table_part(self.crossing)
+            self.table[OWN - 1] = address(self.crossing.inner)
+            self.control["end"] = self.crossing.times[0]
 
     def release(self) -> None:
         """Let go of what was recorded; `record` gives the next run memory of its own."""

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.run.trajectory import Array, Jumps
+from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps
 from unhurried_heron.words.event import Event
 
 _PER_EVENT = ("times", "which", "before", "after", "modes", "acting")
@@ -57,8 +57,10 @@ class Happened:
 
     def jumps(self) -> Jumps:
         """Return the times at which the solution jumps, once each, and the states just before."""
+        if not self.acting.any():
+            return NO_JUMPS
         times = self.times[self.acting]
-        first = np.flatnonzero(np.append(True, np.diff(times) != 0.0)) if times.size else np.empty(0, dtype=np.int64)
+        first = np.flatnonzero(np.append(True, np.diff(times) != 0.0))
         return Jumps(times[first], self.before[self.acting][first])
 
     def modes_at(self, times: Array, before: Any) -> Array:
@@ -89,6 +91,12 @@ class Happened:
             return float(self.times[-1])
         first, second = np.diff(last)
         return float(last[-1] + second * second / (first - second)) if first != second else float(last[-1])
+
+
+_NONE, _NO_STATES = np.empty(0), np.empty((0, 0))
+NOTHING_HAPPENED = Happened(
+    _NONE, np.empty(0, dtype=np.int64), _NO_STATES, _NO_STATES, _NO_STATES, np.empty(0, dtype=bool), (), _NONE
+)
 
 
 @dataclass(frozen=True)

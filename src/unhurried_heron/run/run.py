@@ -259,7 +259,8 @@ class Run(Answers):
 
         found = self._happened
         frame = pd.DataFrame({"name": [self._watched[e].name for e in found.which.tolist()], "time": found.times})
-        parts = [pd.DataFrame(found.before, columns=list(self.problem.states))]
+        states = found.before if found.times.size else np.empty((0, len(self.problem.states)))
+        parts = [pd.DataFrame(states, columns=list(self.problem.states))]
         if any(event.then is not None for event in self._watched):
             parts.append(pd.DataFrame(found.after, columns=[f"{name} after" for name in self.problem.states]))
             parts.append(pd.DataFrame(found.modes, columns=[f"{name} after" for name in self.modes]))

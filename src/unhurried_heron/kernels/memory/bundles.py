@@ -128,9 +128,9 @@ class Crossing(NamedTuple):
     a state, or n and a slot of the context; ``fresh`` takes the answers.
 
     Of the ``n_switches`` switches int64 arrays: ``slots`` of the context (-1: none), ``kinds``, ``nested``, ``gaps``
-    and ``lives`` (n_switches, 2), function and context of the formula where others are held, and of the value where none
-    is; ``located`` (m - n_events,): which of them the watch looks for. What was crossed goes to ``crossed`` (room,),
-    ``told`` (room,) and int64 ``crossed_which``, ``crossed_row``.
+    and ``lives`` (n_switches, 2): function and context of the formula where others are held, and of the value where
+    none is; ``located`` (m - n_events,): which of them the watch looks for. What was crossed goes to ``crossed``
+    (room,), ``told`` (room,) and int64 ``crossed_which``, ``crossed_row``.
 
     Known times: ``times`` (n_landings + 1,), the end of the run as the last; ``longest``: the bound on the steps beyond
     (NaN: as before); ``begins`` int64 (n_landings + 1,): where the ``items`` of each begin, which are events, or
