@@ -41,7 +41,7 @@ def landings_of(asked: Asked, switches: tuple[Switch, ...]) -> Landings:
     """Return where a run lands: at switches and events of known times, and where formulas of time are narrow."""
     problem, count = asked.problem, len(asked.events)
     narrow = asked.adapts and problem.narrow
-    if not (narrow or any(each.times for each in switches) or any(event.timed for event in asked.events)):
+    if not (narrow or any(each.times is not None for each in switches) or any(event.timed for event in asked.events)):
         return NOWHERE
     (start, end), sign = problem.interval, 1.0 if problem.interval[1] > problem.interval[0] else -1.0
     close = 8 * np.finfo(float).eps * max(abs(start), abs(end))

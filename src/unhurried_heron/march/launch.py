@@ -11,7 +11,7 @@ from unhurried_heron.families.family import Member
 from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.march.asked import Asked
-from unhurried_heron.march.crossings import Landings, hold_at_start, landings_of
+from unhurried_heron.march.crossings import NOWHERE, Landings, hold_at_start, landings_of
 from unhurried_heron.march.driver import Driver
 from unhurried_heron.march.layout import March, lay_out, stiff_member
 from unhurried_heron.march.waiting import key_of, take
@@ -33,7 +33,7 @@ def launch(asked: Asked, kind: str) -> Driver:
     scales = family.scale(asked.method, asked.relative, asked.absolute, problem.start, not asked.adapts)
     switches = problem.switches_beside(modes_of(problem.model, asked.events, problem.units)) if asked.held else ()
     landings = landings_of(asked, switches)
-    stops = bool(landings.longest.size) or any(each.times is None for each in switches) or acts(asked.events)
+    stops = landings is not NOWHERE or any(each.times is None for each in switches) or acts(asked.events)
     key = (*key_of(asked, scales, kind), stops, *(each.times is None for each in switches))
     march = take(asked, key)
     if march is None:

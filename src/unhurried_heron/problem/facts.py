@@ -123,12 +123,13 @@ class Facts:
     @cached_property
     def switches(self) -> tuple[Switch, ...]:
         """Jumps and kinks that a run treats one by one: those of known times lands on, the others it locates."""
-        return self.switches_beside(self.modes)
+        return self._switches(self.modes)
 
     def switches_beside(self, modes: tuple[str, ...]) -> tuple[Switch, ...]:
         """Return the switches of a run in which some parameters change, so that times that need them are not known."""
-        if modes == self.modes and "switches" in self.__dict__:
-            return self.switches
+        return self.switches if modes == self.modes else self._switches(modes)
+
+    def _switches(self, modes: tuple[str, ...]) -> tuple[Switch, ...]:
         values = {name: value for name, value in self.parameters.items() if name not in modes}
         found = [each.within(values, self.interval) for each in self.model.rates.switches]
         for name, table in self.said.inputs.items():
