@@ -69,7 +69,7 @@ def _events(run: Run) -> list[dict[str, Any]]:
     for row, (name, time, state) in enumerate(run.happenings):
         told.append({"name": name, "time": time, **dict(zip(states, state, strict=True))})
         if found.acting[row]:
-            after = [*found.after[row].tolist(), *found.modes[row].tolist()]
+            after = [*found.after[row].tolist(), *found.levels[row + 1].tolist()]
             told[-1]["after"] = dict(zip((*states, *run.modes), after, strict=True))
     return told
 

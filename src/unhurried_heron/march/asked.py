@@ -43,6 +43,8 @@ class Asked:
         What a multistep method is started by.
     controller : Controller or None
         How the steps are to follow the error, if that was said.
+    goes_on : bool
+        Whether it begins where another run ended, so that known times there were met.
     """
 
     problem: Problem
@@ -62,6 +64,7 @@ class Asked:
     carry: str | None = None
     starting: Any = None
     controller: Any = None
+    goes_on: bool = False
 
     @property
     def adapts(self) -> bool:

@@ -14,6 +14,7 @@ from unhurried_heron.march.interrupt import DeferredInterrupt
 from unhurried_heron.march.layout import March
 from unhurried_heron.march.progress import ProgressBar
 from unhurried_heron.march.recorder import StepRecorder, recorded
+from unhurried_heron.march.sliding import AT_LAST, Slide, slide_at
 from unhurried_heron.march.watchdog import Watchdog
 from unhurried_heron.model.switch import HeldSwitch
 from unhurried_heron.run.happened import NOTHING_HAPPENED, Crossed, Happened
@@ -40,6 +41,7 @@ class Driver:
         context = march.native.context
         self._begun = context.values.copy()
         self.seconds = 0.0
+        self.slide: Slide | None = None
         self.interrupted = self.ctrl_c = False
         self.exhausted = ""
 
@@ -65,6 +67,11 @@ class Driver:
                 bar.update(float(control["time"][0]), int(control["accepted"][0]))
                 if reason is Reason.CHANGE:
                     self.march.change()
+                elif reason is Reason.SWITCHING and control["most_in_place"][0] < AT_LAST:
+                    self.slide = slide_at(self._asked, self.march)
+                    if self.slide is not None:
+                        break
+                    control["most_in_place"] = AT_LAST
                 elif reason not in (Reason.BUFFER_FULL, Reason.PAUSED):
                     break
                 self.interrupted = deferred.hit
@@ -148,8 +155,8 @@ class Driver:
         names = tuple(native.context.parameters[slot] for slot in modes)
         start, end = self._asked.problem.interval
         begun, sign = self._begun[list(modes)], float(np.sign(end - start))
-        found = Happened(times, which, before, after, levels, acting, names, begun, sign)
-        return found.settled(events)
+        said = tuple(line.partition("=")[0].strip() for event in events for line in event.assignments.splitlines())
+        return Happened(times, which, before, after, levels, acting, names, begun, sign, said)
 
     def crossed(self) -> Crossed:
         """Return what was crossed: switches, in the order of the run."""

@@ -14,6 +14,7 @@ from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.crossings import NOWHERE, Landings, hold_at_start, landings_of
 from unhurried_heron.march.driver import Driver
 from unhurried_heron.march.layout import March, lay_out, stiff_member
+from unhurried_heron.march.sliding import SOON
 from unhurried_heron.march.waiting import key_of, take
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.native.context import parameter_values
@@ -79,6 +80,7 @@ def _set_out(march: March, asked: Asked, landings: Landings) -> None:
     march.system.state[:] = asked.problem.start
     control["time"] = control["origin"] = start
     control["span"] = abs(end - start)
+    control["most_in_place"] = SOON
     control["last_crossing"], control["last_gap"] = start, np.inf
     march.record(np.empty(0) if asked.times is None else asked.times, np.copysign(np.inf, end - start))
     control["adaptive"] = int(asked.adapts)

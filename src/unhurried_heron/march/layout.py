@@ -30,8 +30,9 @@ from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MOST_IN_STEP
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.crossings import BEYOND, FIRST, Landings, crossing_of, table_part, with_landings
 from unhurried_heron.methods.method import Method
+from unhurried_heron.native.beyond import going_codes
 from unhurried_heron.native.signature import address
-from unhurried_heron.native.system import NativeSystem, going_codes
+from unhurried_heron.native.system import NativeSystem
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.words.event import Event
 
@@ -263,9 +264,10 @@ def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
     assert beyond is not None
     room = max(EVENT_ROOM, 4 * MOST_IN_STEP * m) if m else 0
     acting = int(any(beyond.actions))
-    conditions = np.zeros((m, 2), dtype=np.int64)
-    for k, each in enumerate(beyond.conditions):
-        conditions[k] = (each.address, each.context_address) if each else (0, 0)
+    conditions, drifts = np.zeros((2, m, 2), dtype=np.int64)
+    for table, functions in ((conditions, beyond.conditions), (drifts, beyond.drifts)):
+        for k, each in enumerate(functions):
+            table[k] = (each.address, each.context_address) if each else (0, 0)
     limits = np.zeros((2, m), dtype=np.int64)
     limits[:, : len(events)] = [[each.at_most or 0 for each in events], [each.stop_after or 0 for each in events]]
     return Watch(
@@ -273,12 +275,13 @@ def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
         room,
         native.event_addresses(),
         conditions,
+        drifts,
         going,
         stop,
         limits[0],
         limits[1],
         counts=np.zeros(m, dtype=np.int64),
-        values=np.full((4, m), np.nan),
+        values=np.full((6, m), np.nan),
         times=np.zeros(room),
         which=np.zeros(room, dtype=np.int64),
         states=np.zeros((room, n)),

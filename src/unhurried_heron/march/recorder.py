@@ -37,4 +37,4 @@ def recorded(
     reached, found = times[:count], states[:count]
     if count < times.size and not (count and reached[-1] == end_time):
         reached, found = np.append(reached, end_time), np.vstack([found, end_state])
-    return RecordedTrajectory(reached, found, end_time, end_state, jumps)
+    return RecordedTrajectory(reached, found, end_time, end_state, jumps, count)

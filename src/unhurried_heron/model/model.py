@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, fields
 from functools import cached_property
 from typing import Any
@@ -96,6 +96,12 @@ class Model:
     def condition(self, event: Event) -> Watched | None:
         """Return the condition under which an event happens; None where it always does."""
         return condition(self, event)
+
+    def remembered(self, key: tuple[Any, ...], make: Callable[[], Any]) -> Any:
+        """Return what was made before for a key, or make it."""
+        if key not in self._watched:
+            self._watched[key] = make()
+        return self._watched[key]
 
     @cached_property
     def kept(self) -> dict[Any, Any]:

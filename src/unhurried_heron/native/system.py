@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -11,61 +10,20 @@ import numpy as np
 
 from unhurried_heron.errors import HeronError
 from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other, time_slopes
-from unhurried_heron.formulas.expression import ONE, ZERO, Node
 from unhurried_heron.formulas.layout import Block, Layout, single
-from unhurried_heron.model.action import Acting, AskedAction, modes_of
+from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.closed_forms import with_starting_values
-from unhurried_heron.model.functions import NamedFunction, is_compiled, unusable_answer
-from unhurried_heron.model.model import Watched
+from unhurried_heron.model.functions import NamedFunction, unusable_answer
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
-from unhurried_heron.model.switch import HeldSwitch, Switch, WholeSwitch
+from unhurried_heron.model.switch import HeldSwitch, Switch
+from unhurried_heron.native.beyond import Beyond, beyond_of, native_function, native_watched
 from unhurried_heron.native.clamp import clamped
 from unhurried_heron.native.context import Context, context_of
 from unhurried_heron.native.emit import Names
-from unhurried_heron.native.expressions import compiled, compiled_each
+from unhurried_heron.native.expressions import compiled
 from unhurried_heron.native.signature import FloatArray, NativeFunction
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.words.event import GOING, Event
-
-# how a watched formula must change: a held switch ends where its formula falls below zero
-LEAVES = 2
-_EITHER = 0
-# what an event does to the step that it lies in, as `kernels.memory.control` has them
-ENDS, ACTS = 1, 2
-
-
-@dataclass(frozen=True)
-class Beyond:
-    """What is called where a march stops on its way.
-
-    Attributes
-    ----------
-    switches : tuple of Switch
-        All of the run.
-    actions : tuple of NativeFunction or None
-        What the events change, in their order.
-    targets : tuple of ndarray of int64
-        Where the answers of each go: places of states, or n_states and the slot of a parameter.
-    conditions : tuple of NativeFunction or None
-        Under which the events happen.
-    gaps, lives : dict of str to NativeFunction
-        By the slot of a switch: the formula in which others are held, and its value where nothing is.
-    modes : tuple of int
-        Slots of the parameters that events change.
-    """
-
-    switches: tuple[Switch, ...]
-    actions: tuple[NativeFunction | None, ...]
-    targets: tuple[np.ndarray, ...]
-    conditions: tuple[NativeFunction | None, ...]
-    gaps: dict[str, NativeFunction]
-    lives: dict[str, NativeFunction]
-    modes: tuple[int, ...]
-
-    def named(self) -> list[tuple[NativeFunction, str]]:
-        """Return the functions with what messages call them."""
-        acting = [(each, "what an event changes") for each in self.actions if each]
-        return [*acting, *((each, "the condition of an event") for each in self.conditions if each)]
+from unhurried_heron.words.event import Event
 
 
 @dataclass(frozen=True)
@@ -157,7 +115,7 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
         made = compiled(blocks, model.layout.size, names, context.array, guarded=guarded)
     else:
         assert isinstance(rates, FunctionRates)
-        made = _native_function(rates.function, context, model.layout.size)
+        made = native_function(rates.function, context, model.layout.size)
         if any(switch.times for switch in switches):
             limits = np.array([-np.inf, np.inf])
             made = clamped(made, limits)
@@ -168,58 +126,13 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
         jacobian=None,
         time_slope=None,
         moves=True,
-        events=_native_watched(watched, events_context, context),
-        watched=_native_watched([switch.watched for switch in own], names, context),
+        events=native_watched(watched, events_context, context),
+        watched=native_watched([switch.watched for switch in own], names, context),
         context=context,
         located=own,
         limits=limits,
-        beyond=_beyond(problem, events, switches, modes, context),
+        beyond=beyond_of(problem, events, switches, modes, context),
     )
-
-
-def _beyond(
-    problem: Problem, events: tuple[Event, ...], switches: tuple[Switch, ...], modes: tuple[str, ...], context: Context
-) -> Beyond:
-    """Make what is called where the march stops on its way."""
-    model, held = problem.model, [switch for switch in switches if isinstance(switch, HeldSwitch)]
-    within, live = context.names(model.layout, held=True), context.names(model.layout, held=False)
-    own = [switch for switch in held if switch.times is None]
-    needed = [switch for switch in own if switch.nested or isinstance(switch, WholeSwitch)]
-    acting = [model.action(event, problem.units) for event in events]
-    gaps = compiled_each(tuple(switch.gap for switch in needed), within, context.array)
-    truths = tuple(Node("where", switch.live, ONE, ZERO) if switch.live.op == "ge" else switch.live for switch in own)
-    lives = compiled_each(truths, live, context.array) if any(acting) else ()
-    conditions = [model.condition(event) for event in events]
-    made = iter(_native_watched([each for each in conditions if each is not None], live, context))
-    return Beyond(
-        switches=switches,
-        actions=tuple(_native_action(each, live, context) for each in acting),
-        targets=tuple(_targets(each, model.layout.size, context) for each in acting),
-        conditions=tuple(None if each is None else next(made) for each in conditions),
-        gaps={switch.slot: gap for switch, gap in zip(needed, gaps, strict=True)},
-        lives={switch.slot: value for switch, value in zip(own, lives, strict=False)},
-        modes=tuple(context.parameters.index(name) for name in modes),
-    )
-
-
-def _native_action(action: Acting | None, names: Names, context: Context) -> NativeFunction | None:
-    if action is None:
-        return None
-    if isinstance(action, AskedAction):
-        from unhurried_heron.native.callback import python_function
-
-        function = action.function
-        return python_function(function, context, len(function.states) + len(function.parameters))
-    blocks = tuple(single(node, place) for place, node in enumerate(action.nodes))
-    return compiled(blocks, len(blocks), names, context.array)
-
-
-def _targets(action: Acting | None, n: int, context: Context) -> np.ndarray:
-    if action is None:
-        return np.empty(0, dtype=np.int64)
-    if isinstance(action, AskedAction):
-        return np.arange(n + len(context.parameters))
-    return np.array([*action.states, *(n + context.parameters.index(name) for name in action.parameters)])
 
 
 def with_slopes(
@@ -281,7 +194,7 @@ def native_asked(problem: Problem, asked: Event | str) -> NativeFunction:
     """Return a native function of one number: what an event looks at, or a formula."""
     model, context = problem.model, context_of(problem)
     found = model.watch(asked, problem.units) if isinstance(asked, Event) else model.read_formula(asked, f"'{asked}'")
-    (made,) = _native_watched([found], context.names(model.layout, held=False), context)
+    (made,) = native_watched([found], context.names(model.layout, held=False), context)
     return replace(made, keep=(*made.keep, context))
 
 
@@ -290,24 +203,6 @@ def native_exact(problem: Problem) -> NativeFunction:
     model, start = problem.model, problem.start
     exact = [with_starting_values(node, model.layout, problem.parameters, start) for node in model.exact.values()]
     return _plain(problem, tuple(single(node, place) for place, node in enumerate(exact)), len(exact))
-
-
-def going_codes(events: tuple[Event, ...], located: tuple[Switch, ...] = ()) -> tuple[np.ndarray, np.ndarray]:
-    """Return direction and stop flag of each event and of each located switch, int64 (m,)."""
-    going = [GOING[event.going] for event in events]
-    going += [LEAVES if isinstance(switch, HeldSwitch) else _EITHER for switch in located]
-    stop = [ENDS * event.stop + ACTS * (event.then is not None) for event in events] + [ACTS] * len(located)
-    return np.array(going, dtype=np.int64), np.array(stop, dtype=np.int64)
-
-
-def _native_function(function: NamedFunction, context: Context, size: int) -> NativeFunction:
-    if is_compiled(function.function):
-        from unhurried_heron.native.compiled import njit_function
-
-        return njit_function(function, context, size)
-    from unhurried_heron.native.callback import python_function
-
-    return python_function(function, context, size)
 
 
 def _own_jacobian(function: NamedFunction, context: Context) -> NativeFunction:
@@ -323,16 +218,7 @@ def _own_jacobian(function: NamedFunction, context: Context) -> NativeFunction:
         return matrix.astype(np.float64).ravel()
 
     flat.__name__ = getattr(given, "__name__", "jacobian")
-    return _native_function(replace(function, function=flat), context, n * n)
-
-
-def _native_watched(watched: Sequence[Watched], names: Names, context: Context) -> tuple[NativeFunction, ...]:
-    """Put what is watched behind addresses; all formulas are compiled together."""
-    written = tuple(each for each in watched if not isinstance(each, NamedFunction))
-    made = iter(compiled_each(written, names, context.array))
-    return tuple(
-        _native_function(each, context, 0) if isinstance(each, NamedFunction) else next(made) for each in watched
-    )
+    return native_function(replace(function, function=flat), context, n * n)
 
 
 def _native_jacobian(

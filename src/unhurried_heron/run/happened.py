@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 
 from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps
-from unhurried_heron.words.event import Event
 
 _PER_EVENT = ("times", "which", "before", "after", "modes", "acting")
 
@@ -33,6 +33,8 @@ class Happened:
         Their values at the start.
     sign : float
         The direction of the run.
+    said : tuple of str
+        Those parameters that assignments name.
     """
 
     times: Array
@@ -44,16 +46,28 @@ class Happened:
     names: tuple[str, ...]
     start: Array
     sign: float = 1.0
+    said: tuple[str, ...] = ()
 
-    def settled(self, events: tuple[Event, ...]) -> Happened:
-        """Return it without the parameters that a function might have changed, and never did."""
-        if not self.names or not any(callable(event.then) for event in events):
-            return self
-        said = {line.partition("=")[0].strip() for event in events for line in event.assignments.splitlines()}
+    @cached_property
+    def _kept(self) -> list[int]:
+        """Which parameters are told: of those that a function might have changed only what it did change."""
         moved = (self.modes != self.start).any(axis=0)
-        kept = [k for k, name in enumerate(self.names) if moved[k] or name in said]
-        names = tuple(self.names[k] for k in kept)
-        return replace(self, modes=self.modes[:, kept], names=names, start=self.start[kept])
+        return [k for k, name in enumerate(self.names) if moved[k] or name in self.said]
+
+    @cached_property
+    def told(self) -> tuple[str, ...]:
+        """Names of the parameters that events changed."""
+        return tuple(self.names[k] for k in self._kept) if self.names else ()
+
+    @property
+    def levels(self) -> Array:
+        """What these parameters were at the start and after each event, shape (n_events + 1, n_told)."""
+        found: Array = np.vstack([self.start, self.modes])[:, self._kept]
+        return found
+
+    def only(self, own: Any) -> Happened:
+        """Return some of the events."""
+        return replace(self, **{name: getattr(self, name)[own] for name in _PER_EVENT})
 
     def jumps(self) -> Jumps:
         """Return the times at which the solution jumps, once each, and the states just before."""
@@ -66,7 +80,7 @@ class Happened:
     def modes_at(self, times: Array, before: Any) -> Array:
         """Return what the parameters were at times, shape (n_times, n_modes); ``before``: where just before a jump."""
         jumped = self.times[self.acting]
-        table = np.vstack([self.start, self.modes[self.acting]])
+        table = np.vstack([self.start, self.modes[self.acting]])[:, self._kept]
         left = np.searchsorted(self.sign * jumped, self.sign * times, side="left")
         right = np.searchsorted(self.sign * jumped, self.sign * times, side="right")
         found: Array = table[np.where(before, left, right)]
@@ -74,6 +88,8 @@ class Happened:
 
     def followed_by(self, later: Happened) -> Happened:
         """Return both as of one run, which begins as this one does."""
+        if not self.times.size or not later.times.size:
+            return replace(later, start=self.start) if later.times.size else self
         joined: dict[str, Any] = {
             name: np.concatenate([getattr(self, name), getattr(later, name)]) for name in _PER_EVENT
         }
@@ -81,8 +97,7 @@ class Happened:
 
     def reversed(self) -> Happened:
         """Return the events, which change nothing, as they are met from the other end."""
-        turned: dict[str, Any] = {name: getattr(self, name)[::-1].copy() for name in _PER_EVENT}
-        return replace(self, **turned, sign=-self.sign)
+        return replace(self.only(slice(None, None, -1)), sign=-self.sign)
 
     def accumulates_at(self, event: int) -> float:
         """Return the time towards which an event accumulates (Aitken's extrapolation of its last times)."""
@@ -113,6 +128,8 @@ class Crossed:
     rows : ndarray of int64, shape (n_crossings,)
         The row of the ledger that ended there.
     texts : tuple of str
+    slid : tuple of (int, int, str)
+        Stretches of the ledger along a switch: the first row, the first row beyond, and what is said of them.
     """
 
     times: Array
@@ -120,6 +137,7 @@ class Crossed:
     values: Array
     rows: Any
     texts: tuple[str, ...]
+    slid: tuple[tuple[int, int, str], ...] = ()
 
     @classmethod
     def nothing(cls) -> Crossed:
@@ -136,16 +154,19 @@ class Crossed:
             np.concatenate([self.values, later.values]),
             np.concatenate([self.rows, later.rows + rows]),
             (*self.texts, *later.texts),
+            (*self.slid, *((first + rows, beyond + rows, text) for first, beyond, text in later.slid)),
         )
 
     def reversed(self, rows: int) -> Crossed:
         """Return what was crossed as met from the other end of a ledger of so many rows."""
         turned = {"times": self.times, "which": self.which, "values": 1.0 - self.values, "rows": rows - 1 - self.rows}
-        return Crossed(**{name: array[::-1].copy() for name, array in turned.items()}, texts=self.texts)
+        slid = tuple((rows - beyond, rows - first, text) for first, beyond, text in self.slid[::-1])
+        return Crossed(**{name: array[::-1].copy() for name, array in turned.items()}, texts=self.texts, slid=slid)
 
     def told(self) -> dict[int, str]:
         """Return the texts of what was crossed, by the row of the ledger that ended there."""
         marks: dict[int, list[str]] = {}
         for row, which in zip(self.rows.tolist(), self.which.tolist(), strict=True):
             marks.setdefault(row, []).append(self.texts[which])
-        return {row: ", ".join(texts) for row, texts in marks.items()}
+        along = {row: text for first, beyond, text in self.slid for row in range(first, beyond)}
+        return along | {row: ", ".join(texts) for row, texts in marks.items()}

@@ -74,7 +74,7 @@ class Run(Answers):
     @property
     def modes(self) -> tuple[str, ...]:
         """Names of the parameters that events changed."""
-        return self._happened.names
+        return self._happened.told
 
     def __getitem__(self, name: str) -> Array:
         """Return the recorded values of a state, derived quantity or mode, (n_times,); of a family, (n_times, …).
@@ -263,7 +263,7 @@ class Run(Answers):
         parts = [pd.DataFrame(states, columns=list(self.problem.states))]
         if any(event.then is not None for event in self._watched):
             parts.append(pd.DataFrame(found.after, columns=[f"{name} after" for name in self.problem.states]))
-            parts.append(pd.DataFrame(found.modes, columns=[f"{name} after" for name in self.modes]))
+            parts.append(pd.DataFrame(found.levels[1:], columns=[f"{name} after" for name in self.modes]))
         return pd.concat([frame, *parts], axis=1)
 
     @cached_property

@@ -148,6 +148,8 @@ class RecordedTrajectory:
     states : ndarray, shape (n_times, n_states)
     end_time, end_state
         Where the run ended.
+    wanted : int
+        How many of the times were asked for; where the run ended may stand after them. -1: all.
     """
 
     times: Array
@@ -155,6 +157,7 @@ class RecordedTrajectory:
     end_time: float
     end_state: Array
     jumps: Jumps = NO_JUMPS
+    wanted: int = -1
 
     @property
     def are_before(self) -> Any:

@@ -7,7 +7,6 @@ from collections.abc import Iterable
 from textwrap import indent
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
 from rich.box import SIMPLE_HEAD
 from rich.cells import cell_len
 from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
@@ -218,7 +217,7 @@ def _events_table(run: Run) -> Sheet:
     modes, found = run.modes[:_MOST_MEMBERS], run._happened
     columns = [*(state for state, _ in shown), *modes]
     table = _table([("event", "left"), ("time", "right"), *((column, "right") for column in columns)])
-    levels = np.vstack([found.start, found.modes])
+    levels = found.levels
     for row, (name, time, state) in enumerate(run.happenings[:_MOST_EVENTS]):
         cells = [_jump(state[place], found.after[row, place]) for _, place in shown]
         cells += [_jump(levels[row, k], levels[row + 1, k]) for k in range(len(modes))]

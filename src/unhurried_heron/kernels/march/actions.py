@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.events import happens_at, keep_after, watch_values
+from unhurried_heron.kernels.march.events import watch_values
+from unhurried_heron.kernels.march.happening import happens_at, keep_after
 from unhurried_heron.kernels.memory.call import address_of, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import ACTS, ENDS, EVENT, EVENT_STOPPED, REACHED_END, SWITCHING
 
@@ -21,10 +22,14 @@ def _changed(before, now, going):
 
 @inner
 def _found_here(watch, control, event):
-    """Whether an event was found where the march stands."""
+    """Whether an event was found where the march stands: on this step, or of one that goes both ways on steps before.
+
+    What goes one way only and comes from the other side again does happen again.
+    """
     slack = _SAME_TIME * max(abs(control.time), abs(control.length))
     place = control.n_events - 1
-    while place >= 0 and abs(watch.times[place] - control.time) <= slack:
+    first = 0 if watch.going[event] == 0 else control.first_event
+    while place >= first and abs(watch.times[place] - control.time) <= slack:
         if watch.which[place] == event:
             return True
         place -= 1
@@ -33,11 +38,17 @@ def _found_here(watch, control, event):
 
 @inner
 def refresh_events(watch, control, count):
-    """Set what each event's function is where the next step begins, so that none is lost or found twice."""
+    """Set what each event's function is where the next step begins, so that none is lost or found twice.
+
+    ``values`` row 0 holds what they were where the step began, row 1 at its end, had nothing stopped it, row 3 here.
+    """
     for e in range(count):
-        before, now = watch.values[e], watch.values[watch.m + e]
+        before, end, now = watch.values[e], watch.values[watch.m + e], watch.values[3 * watch.m + e]
         if _found_here(watch, control, e):
             now = 0.0
+        elif before == 0.0 and now == 0.0:
+            # within rounding of where the step began, it is on the side to which the step goes
+            now = np.copysign(_TINY, end) if end != 0.0 and watch.going[e] != 0 else 0.0
         elif before != 0.0 and now * before <= 0.0:
             if _changed(before, now, watch.going[e]):
                 # it is reached within rounding of this place: the next step finds it
@@ -91,14 +102,15 @@ def _carried(system, watch, control, crossing, event):
     """See which events a jump takes through zero, and append those that happen; False if a function stopped.
 
     The event whose jump it is does not happen by it. Where a function stood at zero and stays there, its event does not
-    happen again before it was on the other side. ``values`` row 3 holds what the functions were before all jumps.
+    happen again before it was on the other side. ``values`` row 3 holds what the functions were before the jump.
     """
     m = watch.m
     if not watch_values(watch, control.time, system.state, 1):
         return False
     for e in range(crossing.n_events):
         before, now, here = watch.values[e], watch.values[m + e], watch.values[3 * m + e]
-        if before == 0.0 and abs(now) <= 2.0 * abs(here):
+        watch.values[3 * m + e] = now
+        if now == here or (before == 0.0 and abs(now) <= 2.0 * abs(here)):
             continue
         if before != 0.0 and e != event and _changed(before, now, watch.going[e]):
             happens = happens_at(watch, e, control.time, system.state)
@@ -120,8 +132,6 @@ def act_all(system, watch, control, crossing):
     """
     ends, place, limit = False, control.first_event, watch.room - 2 * watch.m
     slack = _SAME_TIME * max(abs(control.time), abs(control.length))
-    for e in range(watch.m):
-        watch.values[3 * watch.m + e] = watch.values[watch.m + e]
     while place < control.n_events:
         event = watch.which[place]
         if event < crossing.n_events and abs(watch.times[place] - control.time) <= slack:

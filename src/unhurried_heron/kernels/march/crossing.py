@@ -10,7 +10,8 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.actions import act_all, happen_here, refresh_events
-from unhurried_heron.kernels.march.events import happens_at, watch_values
+from unhurried_heron.kernels.march.events import watch_values
+from unhurried_heron.kernels.march.happening import happens_at
 from unhurried_heron.kernels.memory.call import (
     address_of,
     as_control,
@@ -34,8 +35,8 @@ from unhurried_heron.kernels.memory.control import (
 )
 from unhurried_heron.kernels.memory.decoding import crossing_in, output_in, system_in, watch_in
 
-# so many crossings in a row without getting on by more than this share of the interval: they lead back to each other
-_MOST_IN_PLACE, _IN_PLACE = 60, 1e-10
+# crossings that get on by no more than this share of the interval are in one place
+_IN_PLACE = 1e-10
 # actions that follow each other faster and faster, so many times, and come to this share of the interval
 _FASTER, _SHORT = 12, 1e-8
 _NAN = np.nan
@@ -122,7 +123,7 @@ def _goes_on(control):
     """Whether crossings get on in time; counts those that do not."""
     stays = abs(control.time - control.last_crossing) <= _IN_PLACE * control.span
     control.in_place = control.in_place + 1 if stays else 0
-    return control.in_place < _MOST_IN_PLACE
+    return control.in_place < control.most_in_place
 
 
 @inner
@@ -172,7 +173,6 @@ def _land(system, watch, control, crossing):
     control.end = crossing.times[control.landing]
     _hold_between(control, crossing)
     first, beyond, follow = crossing.begins[landing], crossing.begins[landing + 1], False
-    control.first_event = control.n_events
     for place in range(first, beyond):
         item = crossing.items[place] - crossing.n_events
         if item >= 0:
@@ -245,20 +245,21 @@ def cross(address):
     lands = control.crossing == LANDS
     if lands and control.landing >= crossing.n_landings:
         return AT_END
-    count, jumps, flipped = crossing.n_events, False, -1
+    count, jumps, on, flipped = crossing.n_events, False, True, -1
     if lands and not _land(system, watch, control, crossing):
         return REACHED_END
-    if count > 0 and not watch_values(watch, control.time, system.state, 1):
+    if count > 0 and not watch_values(watch, control.time, system.state, 3):
         return EVENT_STOPPED
     refresh_events(watch, control, count)
+    if lands:
+        control.first_event = control.n_events
     if lands:
         if not _happen(system, watch, control, crossing):
             return EVENT_STOPPED
     elif control.stopped_by >= count:
         flipped = crossing.located[control.stopped_by - count]
         _flip(crossing, system, watch, control, flipped)
-        if not _goes_on(control):
-            return SWITCHING
+        on = _goes_on(control)
         control.last_crossing = control.time
     reason = act_all(system, watch, control, crossing)
     for place in range(control.first_event, control.n_events):
@@ -270,9 +271,9 @@ def cross(address):
         if not lands and reason == REACHED_END:
             faster, on = _accumulates(control), _goes_on(control)
             control.last_crossing = control.time
-            reason = ACCUMULATING if faster else REACHED_END if on else SWITCHING
+            reason = ACCUMULATING if faster else REACHED_END
     if reason == REACHED_END and not _watch_switches(system, watch, control, crossing, flipped):
         reason = EVENT_STOPPED
     if reason == REACHED_END and control.time != crossing.times[crossing.n_landings]:
         _restart(control)
-    return reason
+    return reason if on or reason != REACHED_END else SWITCHING

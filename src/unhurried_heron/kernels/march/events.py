@@ -8,15 +8,15 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.happening import FAILED, NEVER, settle
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
-from unhurried_heron.kernels.memory.control import ACTS, DESCRIBE, MOST_IN_STEP, PASSES, REACHED_END
+from unhurried_heron.kernels.memory.control import ACTS, DESCRIBE, MOST_IN_STEP, REACHED_END
 from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in
 
 _EPSILON = 2.220446049250313e-16
-NEVER = 2.0
 # answers of the search
-FAILED, NOTHING, STOPS = -1, 0, 1
+NOTHING, STOPS = 0, 1
 # the direction of a switch: it is watched for falling below zero, wherever it was before
 _LEAVES = 2
 _NEAREST_PROBE = 1e-7
@@ -34,6 +34,17 @@ def watch_values(watch, time, state, row):
     for e in range(watch.m):
         value = offset_by(watch.values, row * watch.m + e)
         if call_native(watch.addresses[2 * e], time, state, value, watch.addresses[2 * e + 1]) != 1:
+            return False
+    return True
+
+
+@inner
+def watch_drifts(watch, time, state, row):
+    """Evaluate the derivatives along the solution into a row of ``values``; True if all of them answered."""
+    for e in range(watch.m):
+        function, context = watch.drifts[2 * e], watch.drifts[2 * e + 1]
+        value = offset_by(watch.values, row * watch.m + e)
+        if function != 0 and call_native(function, time, state, value, context) != 1:
             return False
     return True
 
@@ -105,11 +116,16 @@ def _other_side(watch, event, now, start, step, coefficients, shape):
 
 @inner
 def _may_change(watch, event):
-    """Whether a function may have its zeros in the step: it has two signs, or is near zero for how it moves."""
-    before, left, right = watch.values[3 * watch.m + event], watch.values[event], watch.values[watch.m + event]
+    """Whether a function may have its zeros in the step: it has two signs, turns, or is near zero for how it moves."""
+    m = watch.m
+    before, left, right = watch.values[3 * m + event], watch.values[event], watch.values[m + event]
+    if left * right <= 0.0 or watch.drifts[2 * event] == 0:
+        return True
+    # it comes nearer at first, and goes away at last
+    if watch.values[4 * m + event] * left < 0.0 and watch.values[5 * m + event] * right > 0.0:
+        return True
     # where there is no step before, NaN compares false
-    moves = max(abs(right - left), abs(left - before))
-    return left * right <= 0.0 or not min(abs(left), abs(right)) > _MOVES * moves
+    return min(abs(left), abs(right)) <= _MOVES * max(abs(right - left), abs(left - before))
 
 
 @inner
@@ -274,8 +290,8 @@ def find_events(watch, control, shape, parts, address):
 
     The step is described only where the sign of one changes, or may have changed twice.
 
-    ``values`` rows 0 and 1 hold the event functions at both ends, row 3 those one step before. NEVER: none stops it;
-    FAILED: an event function did.
+    ``values`` rows 0 and 1 hold the event functions at both ends, row 3 those one step before, rows 4 and 5 their
+    drifts at both ends. NEVER: none stops it; FAILED: an event function did.
     """
     start, step = control.time, control.length
     coefficients = as_doubles(control.place)
@@ -290,66 +306,7 @@ def find_events(watch, control, shape, parts, address):
             return float(FAILED)
     # what comes together within rounding counts as one; events stand before switches, and so go first
     together = 8.0 * _EPSILON * max(1.0, abs(start / step))
-    return _settle(watch, control, coefficients, shape, together)
-
-
-@inner
-def _settle(watch, control, coefficients, shape, together):
-    """Keep the events that do happen, in their order, up to the first that ends the step; return its theta, or FAILED.
-
-    What lies beyond that never happened.
-    """
-    degree, n = shape
-    start, step, times, which = control.time, control.length, watch.times, watch.which
-    kept, ends = control.first_event, NEVER
-    for place in range(control.first_event, control.n_events):
-        time, event = times[place], which[place]
-        theta = (time - start) / step
-        if theta > ends + together:
-            break
-        state = offset_by(watch.states, kept * n)
-        evaluate_step(coefficients, degree, n, theta, state)
-        happens = happens_at(watch, event, time, state)
-        if happens < 0:
-            return float(FAILED)
-        if happens == 0:
-            continue
-        times[kept], which[kept] = time, event
-        keep_after(watch, kept, n, state)
-        kept += 1
-        if watch.stop[event] == PASSES and watch.counts[event] != watch.last[event]:
-            continue
-        if ends == NEVER or event < control.stopped_by:
-            ends = control.theta = theta
-            control.stopped_by = event
-    control.n_events = kept
-    return control.theta
-
-
-@inner
-def happens_at(watch, event, time, state):
-    """Whether an event happens where its function changes sign, and count it: 1, 0, or FAILED if its condition did."""
-    if watch.counts[event] == watch.most[event] and watch.most[event] > 0:
-        return 0
-    if watch.conditions[2 * event] != 0:
-        value = offset_by(watch.values, 2 * watch.m + event)
-        if call_native(watch.conditions[2 * event], time, state, value, watch.conditions[2 * event + 1]) != 1:
-            return FAILED
-        if value[0] == 0.0:
-            return 0
-    watch.counts[event] += 1
-    return 1
-
-
-@inner
-def keep_after(watch, place, n, state):
-    """Keep state and modes after an event, where events act."""
-    if watch.acting == 0:
-        return
-    for k in range(n):
-        watch.after[place * n + k] = state[k]
-    for k in range(watch.n_modes):
-        watch.modes[place * watch.n_modes + k] = watch.context[watch.mode_slots[k]]
+    return settle(watch, control, coefficients, shape, together)
 
 
 def search(address):
@@ -362,6 +319,8 @@ def search(address):
     control.bad_time = control.finish
     if not watch_values(watch, control.finish, system.trial, 1):
         return FAILED
+    if not watch_drifts(watch, control.finish, system.trial, 5):
+        return FAILED
     shape = (output.size // system.n - 1, system.n)
     theta = find_events(watch, control, shape, parts_in(table), address)
     if theta == FAILED:
@@ -372,6 +331,7 @@ def search(address):
     for e in range(watch.m):
         watch.values[3 * watch.m + e] = watch.values[e]
         watch.values[e] = watch.values[watch.m + e]
+        watch.values[4 * watch.m + e] = watch.values[5 * watch.m + e]
     return NOTHING
 
 

@@ -17,7 +17,8 @@ A family is another kernel, called by address with what it is asked for in ``con
 from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.events import FAILED, NOTHING, STOPS, describe, move_to_event
+from unhurried_heron.kernels.march.events import NOTHING, STOPS, describe, move_to_event
+from unhurried_heron.kernels.march.happening import FAILED
 from unhurried_heron.kernels.march.outcome import (
     begin,
     choose_attempt,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.events import watch_values
+from unhurried_heron.kernels.march.events import watch_drifts, watch_values
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_record, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
@@ -79,6 +79,8 @@ def begin(system, control, watch):
         return reason
     # beyond a switch, what the events were is known already
     if control.started == 0 and not watch_values(watch, control.time, system.state, 0):
+        return EVENT_STOPPED
+    if not watch_drifts(watch, control.time, system.state, 4):
         return EVENT_STOPPED
     # there is no step before
     for e in range(watch.m):

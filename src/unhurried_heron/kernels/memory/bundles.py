@@ -66,9 +66,10 @@ class Parts(NamedTuple):
 class Watch(NamedTuple):
     """The events.
 
-    ``addresses``, ``conditions`` int64 (m, 2): function and context (condition 0: none); ``going``, ``stop`` int64
-    (m,); ``most``, ``last`` int64 (m,): how often it happens, and how often until the run ends (0: for ever);
-    ``counts`` int64 (m,) and ``values`` (4, m), kept by the march.
+    ``addresses``, ``conditions``, ``drifts`` int64 (m, 2): function and context, of the last two 0 where there is none
+    (a drift is the derivative along the solution; without one every step is looked at); ``going``, ``stop`` int64 (m,);
+    ``most``, ``last`` int64 (m,): how often it happens, and how often until the run ends (0: for ever);
+    ``counts`` int64 (m,) and ``values`` (6, m), kept by the march.
     Found events go to ``times`` (room,), ``which`` int64 (room,), ``states`` (room, n); ``trial`` (n,) is scratch.
     Where events act (``acting``): ``after`` (room, n), the states after them, and ``modes`` (room, n_modes), values of
     the parameters in the slots ``mode_slots`` of the ``context`` of all functions.
@@ -78,6 +79,7 @@ class Watch(NamedTuple):
     room: int
     addresses: LongArray
     conditions: LongArray
+    drifts: LongArray
     going: LongArray
     stop: LongArray
     most: LongArray

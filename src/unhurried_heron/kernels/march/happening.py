@@ -1,0 +1,70 @@
+"""Which of the events found on a step happen, in their order, up to the first that ends the step."""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.polynomial import evaluate_step
+from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.memory.control import PASSES
+
+# where no event ends a step, and where a function stopped
+NEVER, FAILED = 2.0, -1
+
+
+@inner
+def settle(watch, control, coefficients, shape, together):
+    """Keep the events that do happen, in their order, up to the first that ends the step; return its theta, or FAILED.
+
+    What lies beyond that never happened.
+    """
+    degree, n = shape
+    start, step, times, which = control.time, control.length, watch.times, watch.which
+    kept, ends = control.first_event, NEVER
+    for place in range(control.first_event, control.n_events):
+        time, event = times[place], which[place]
+        theta = (time - start) / step
+        if theta > ends + together:
+            break
+        state = offset_by(watch.states, kept * n)
+        evaluate_step(coefficients, degree, n, theta, state)
+        happens = happens_at(watch, event, time, state)
+        if happens < 0:
+            return float(FAILED)
+        if happens == 0:
+            continue
+        times[kept], which[kept] = time, event
+        keep_after(watch, kept, n, state)
+        kept += 1
+        if watch.stop[event] == PASSES and watch.counts[event] != watch.last[event]:
+            continue
+        if ends == NEVER or event < control.stopped_by:
+            ends = control.theta = theta
+            control.stopped_by = event
+    control.n_events = kept
+    return control.theta
+
+
+@inner
+def happens_at(watch, event, time, state):
+    """Whether an event happens where its function changes sign, and count it: 1, 0, or FAILED if its condition did."""
+    if watch.counts[event] == watch.most[event] and watch.most[event] > 0:
+        return 0
+    if watch.conditions[2 * event] != 0:
+        value = offset_by(watch.values, 2 * watch.m + event)
+        if call_native(watch.conditions[2 * event], time, state, value, watch.conditions[2 * event + 1]) != 1:
+            return FAILED
+        if value[0] == 0.0:
+            return 0
+    watch.counts[event] += 1
+    return 1
+
+
+@inner
+def keep_after(watch, place, n, state):
+    """Keep state and modes after an event, where events act."""
+    if watch.acting == 0:
+        return
+    for k in range(n):
+        watch.after[place * n + k] = state[k]
+    for k in range(watch.n_modes):
+        watch.modes[place * watch.n_modes + k] = watch.context[watch.mode_slots[k]]

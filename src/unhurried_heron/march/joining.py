@@ -1,0 +1,80 @@
+"""Runs that follow each other, as one; and one that came from the other end, turned round."""
+
+from __future__ import annotations
+
+from dataclasses import fields, replace
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.ending import Ending, Tally
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, RecordedTrajectory, StepTrajectory, Trajectory
+
+
+def joined(run: Run, problem: Problem, runs: tuple[Run, Run], ending: Ending, *, chosen: str | None = None) -> Run:
+    """Return two runs, of which the second follows the first, as one of a problem.
+
+    Parameters
+    ----------
+    run : Run
+        What all else is taken from.
+    chosen : str, optional
+        What a method that chooses took, in a sentence.
+    """
+    first, second = runs
+    rows = 0 if first._ledger is None else len(first._ledger)
+    counts = {each.name: getattr(first.tally, each.name) + getattr(second.tally, each.name) for each in fields(Tally)}
+    return replace(
+        run,
+        problem=problem,
+        ending=ending,
+        tally=Tally(**counts),
+        _trajectory=_one_after_the_other(first._trajectory, second._trajectory),
+        _happened=first._happened.followed_by(second._happened),
+        _ledger=None if first._ledger is None else np.concatenate([first._ledger, second._ledger]),
+        _crossed=first._crossed.followed_by(second._crossed, rows),
+        chosen=run.chosen if chosen is None else chosen,
+    )
+
+
+def _one_after_the_other(one: Trajectory, other: Trajectory) -> Trajectory:
+    jumps = _joined_jumps(one.jumps, other.jumps)
+    if isinstance(one, StepTrajectory) and isinstance(other, StepTrajectory):
+        return StepTrajectory((*one.pieces, *other.pieces), other.end_time, other.end_state, jumps)
+    count = one.times.size if isinstance(one, StepTrajectory) or one.wanted < 0 else one.wanted
+    times = np.concatenate([one.times[:count], other.times])
+    states = np.concatenate([one.states[:count], other.states])
+    wanted = other.times.size if isinstance(other, StepTrajectory) or other.wanted < 0 else other.wanted
+    return RecordedTrajectory(times, states, other.end_time, other.end_state, jumps, count + wanted)
+
+
+def _joined_jumps(one: Jumps, other: Jumps) -> Jumps:
+    kept = [each for each in (one, other) if each.times.size]
+    return Jumps(*(np.concatenate(each) for each in zip(*kept, strict=True))) if kept else NO_JUMPS
+
+
+def turned_round(run: Run, end_time: float, end_state: Array) -> Run:
+    """Return a run backwards as if it had come forwards to where it began."""
+    trajectory: Any = run._trajectory
+    coefficients = trajectory.coefficients
+    degree = coefficients.shape[1] - 1
+    # p(1 - theta), by powers of theta
+    powers = np.zeros((degree + 1, degree + 1))
+    for d in range(degree + 1):
+        powers[: d + 1, d] = np.polynomial.polynomial.polypow([1.0, -1.0], d)
+    # a step that a switch or the end cut short ends there, on the polynomial of the whole
+    ends = np.append(trajectory.starts[1:], trajectory.end_time)
+    steps = ends - trajectory.starts
+    shares = (steps / trajectory.steps)[:, None] ** np.arange(degree + 1)
+    turned = np.einsum("ed,idk->iek", powers, coefficients * shares[:, :, None])[::-1].copy()
+    starts, steps = ends[::-1].copy(), -steps[::-1]
+    count = 0 if run._ledger is None else len(run._ledger)
+    return replace(
+        run,
+        _trajectory=StepTrajectory(((starts, steps, turned),), float(end_time), end_state),
+        _happened=run._happened.reversed(),
+        _ledger=None if run._ledger is None else run._ledger[::-1].copy(),
+        _crossed=run._crossed.reversed(count),
+    )

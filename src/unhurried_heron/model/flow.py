@@ -1,0 +1,74 @@
+"""How fast a formula changes along the solution."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Final
+
+import numpy as np
+
+from unhurried_heron.formulas.differentiate import Differentiator
+from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, number, rewrite, upwards, walk
+from unhurried_heron.formulas.layout import Block, Layout, places
+
+# longer ones cost more than looking along the step
+_LONGEST: Final = 400
+_STRAIGHT: Final = frozenset({"name", "add", "neg", "mul", "where"})
+
+
+def along_the_flow(formula: Node, rates: tuple[Block, ...], layout: Layout) -> Node | None:
+    """Return the derivative of a formula along the solution; None where it cannot be written, or is long."""
+    terms: list[Node] = []
+    for (variable, loops), slope in Differentiator({*layout.scalars, TIME}).gradient(formula).items():
+        if variable.op == "name" and variable.args[0] == TIME:
+            terms.append(slope)
+            continue
+        place = layout.scalars.get(str(variable.args[0])) if variable.op == "name" else variable.args[0]
+        rate = rate_of(int(place), rates) if place is not None and not loops and len(variable.args) == 1 else None
+        if rate is None:
+            return None
+        terms.append(mul(slope, rate))
+    whole = add(*terms) if terms else ZERO
+    return whole if sum(1 for _ in walk(whole)) <= _LONGEST else None
+
+
+def swings(formula: Node) -> bool:
+    """Whether a formula follows the time other than in a line, so that a long step may hide what it does."""
+    moves: dict[Node, bool] = {}
+    for node in upwards(formula):
+        moves[node] = node == name(TIME) or any(moves[operand] for operand in node.operands)
+        if moves[node] and node.op not in _STRAIGHT:
+            return True
+    return False
+
+
+def rate_of(place: int, rates: tuple[Block, ...]) -> Node | None:
+    """Return the rate of one state, a member of a family perhaps; None where several blocks add up to it."""
+    found: list[Node] = []
+    for block in rates:
+        strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
+        turns = np.flatnonzero(places(block.loops, block.base, strides) == place)
+        if turns.size and (block.adds or turns.size > 1):
+            return None
+        if turns.size:
+            lengths = [loop.last - loop.first + 1 for loop in block.loops]
+            steps = np.unravel_index(int(turns[0]), lengths) if lengths else ()
+            fixed = {loop.index: loop.first + int(step) for loop, step in zip(block.loops, steps, strict=True)}
+            found.append(_fixed(block.node, fixed))
+    # what no block fills is zero
+    return found[0] if len(found) == 1 else None if found else ZERO
+
+
+def _fixed(node: Node, indices: Mapping[str, int]) -> Node:
+    """Put numbers in the place of the indices of loops."""
+
+    def put(part: Node) -> Node | None:
+        if part.op == "name" and part.args[0] in indices:
+            return number(float(indices[part.args[0]]))
+        if part.op != "slot":
+            return None
+        moves = [(key, slope) for key, slope in part.args[1:] if key not in indices]
+        steps = (slope * indices[key] for key, slope in part.args[1:] if key in indices)
+        return Node("slot", part.args[0] + sum(steps), *moves)
+
+    return rewrite(node, put, {}) if indices else node

@@ -1,0 +1,161 @@
+"""What a march watches, and what is called where it stops on its way: events, switches, what changes there."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from unhurried_heron.formulas.expression import ONE, ZERO, Node
+from unhurried_heron.formulas.layout import single
+from unhurried_heron.model.action import Acting, AskedAction
+from unhurried_heron.model.flow import along_the_flow, swings
+from unhurried_heron.model.functions import NamedFunction, is_compiled
+from unhurried_heron.model.model import Watched
+from unhurried_heron.model.rates import WrittenRates
+from unhurried_heron.model.switch import HeldSwitch, Switch, WholeSwitch
+from unhurried_heron.native.context import Context
+from unhurried_heron.native.emit import Names
+from unhurried_heron.native.expressions import compiled, compiled_each
+from unhurried_heron.native.signature import NativeFunction
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.words.event import GOING, Event
+
+# how a watched formula must change: a held switch ends where its formula falls below zero
+LEAVES = 2
+_EITHER = 0
+# what an event does to the step that it lies in, as `kernels.memory.control` has them
+ENDS, ACTS = 1, 2
+
+
+@dataclass(frozen=True)
+class Beyond:
+    """What is called where a march stops on its way.
+
+    Attributes
+    ----------
+    switches : tuple of Switch
+        All of the run.
+    actions : tuple of NativeFunction or None
+        What the events change, in their order.
+    targets : tuple of ndarray of int64
+        Where the answers of each go: places of states, or n_states and the slot of a parameter.
+    conditions : tuple of NativeFunction or None
+        Under which the events happen.
+    gaps, lives : dict of str to NativeFunction
+        By the slot of a switch: the formula in which others are held, and its value where nothing is.
+    modes : tuple of int
+        Slots of the parameters that events change.
+    drifts : tuple of NativeFunction or None
+        Derivatives along the solution of what the events and the located switches look at; None where these are looked
+        at along every step.
+    """
+
+    switches: tuple[Switch, ...]
+    actions: tuple[NativeFunction | None, ...]
+    targets: tuple[np.ndarray, ...]
+    conditions: tuple[NativeFunction | None, ...]
+    gaps: dict[str, NativeFunction]
+    lives: dict[str, NativeFunction]
+    modes: tuple[int, ...]
+    drifts: tuple[NativeFunction | None, ...]
+
+    def named(self) -> list[tuple[NativeFunction, str]]:
+        """Return the functions with what messages call them."""
+        acting = [(each, "what an event changes") for each in self.actions if each]
+        return [*acting, *((each, "the condition of an event") for each in self.conditions if each)]
+
+
+def beyond_of(
+    problem: Problem, events: tuple[Event, ...], switches: tuple[Switch, ...], modes: tuple[str, ...], context: Context
+) -> Beyond:
+    """Make what is called where the march stops on its way."""
+    model, held = problem.model, [switch for switch in switches if isinstance(switch, HeldSwitch)]
+    within, live = context.names(model.layout, held=True), context.names(model.layout, held=False)
+    own = [switch for switch in held if switch.times is None]
+    needed = [switch for switch in own if switch.nested or isinstance(switch, WholeSwitch)]
+    acting = [model.action(event, problem.units) for event in events]
+    gaps = compiled_each(tuple(switch.gap for switch in needed), within, context.array)
+    truths = tuple(Node("where", switch.live, ONE, ZERO) if switch.live.op == "ge" else switch.live for switch in own)
+    lives = compiled_each(truths, live, context.array) if any(acting) else ()
+    conditions = [model.condition(event) for event in events]
+    made = iter(native_watched([each for each in conditions if each is not None], live, context))
+    return Beyond(
+        switches=switches,
+        actions=tuple(_native_action(each, live, context) for each in acting),
+        targets=tuple(_targets(each, model.layout.size, context) for each in acting),
+        conditions=tuple(None if each is None else next(made) for each in conditions),
+        gaps={switch.slot: gap for switch, gap in zip(needed, gaps, strict=True)},
+        lives={switch.slot: value for switch, value in zip(own, lives, strict=False)},
+        modes=tuple(context.parameters.index(name) for name in modes),
+        drifts=(
+            *_drifts([model.watch(event, problem.units) for event in events], problem, live, context, held=False),
+            *_drifts(
+                [switch.watched for switch in switches if switch.times is None], problem, within, context, held=True
+            ),
+        ),
+    )
+
+
+def _drifts(
+    watched: Sequence[Watched], problem: Problem, names: Names, context: Context, *, held: bool
+) -> list[NativeFunction | None]:
+    """Return the derivatives along the solution, None where that is not written, or the formula swings with time."""
+    model, rates = problem.model, problem.model.rates
+    blocks = (rates.held if held else rates.blocks) if isinstance(rates, WrittenRates) else None
+    found = [
+        None if blocks is None or isinstance(each, NamedFunction) or swings(each)
+        else along_the_flow(each, blocks, model.layout)
+        for each in watched
+    ]  # fmt: skip
+    made = iter(compiled_each(tuple(each for each in found if each is not None), names, context.array))
+    return [None if each is None else next(made) for each in found]
+
+
+def _native_action(action: Acting | None, names: Names, context: Context) -> NativeFunction | None:
+    if action is None:
+        return None
+    if isinstance(action, AskedAction):
+        from unhurried_heron.native.callback import python_function
+
+        function = action.function
+        return python_function(function, context, len(function.states) + len(function.parameters))
+    blocks = tuple(single(node, place) for place, node in enumerate(action.nodes))
+    return compiled(blocks, len(blocks), names, context.array)
+
+
+def _targets(action: Acting | None, n: int, context: Context) -> np.ndarray:
+    if action is None:
+        return np.empty(0, dtype=np.int64)
+    if isinstance(action, AskedAction):
+        return np.arange(n + len(context.parameters))
+    return np.array([*action.states, *(n + context.parameters.index(name) for name in action.parameters)])
+
+
+def going_codes(events: tuple[Event, ...], located: tuple[Switch, ...] = ()) -> tuple[np.ndarray, np.ndarray]:
+    """Return direction and stop flag of each event and of each located switch, int64 (m,)."""
+    going = [GOING[event.going] for event in events]
+    going += [LEAVES if isinstance(switch, HeldSwitch) else _EITHER for switch in located]
+    stop = [ENDS * event.stop + ACTS * (event.then is not None) for event in events] + [ACTS] * len(located)
+    return np.array(going, dtype=np.int64), np.array(stop, dtype=np.int64)
+
+
+def native_function(function: NamedFunction, context: Context, size: int) -> NativeFunction:
+    """Put a user's function behind an address; ``size``: how many numbers it returns, 0 for a bare one."""
+    if is_compiled(function.function):
+        from unhurried_heron.native.compiled import njit_function
+
+        return njit_function(function, context, size)
+    from unhurried_heron.native.callback import python_function
+
+    return python_function(function, context, size)
+
+
+def native_watched(watched: Sequence[Watched], names: Names, context: Context) -> tuple[NativeFunction, ...]:
+    """Put what is watched behind addresses; all formulas are compiled together."""
+    written = tuple(each for each in watched if not isinstance(each, NamedFunction))
+    made = iter(compiled_each(written, names, context.array))
+    return tuple(
+        native_function(each, context, 0) if isinstance(each, NamedFunction) else next(made) for each in watched
+    )
