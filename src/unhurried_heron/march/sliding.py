@@ -106,7 +106,7 @@ def _live(problem: Problem, around: dict[str, Any]) -> dict[str, float]:
 
 def _leaving(part: Run, text: str, side: float) -> Run:
     """Return the part of a run after a switch was left, which tells that once, as its first crossing."""
-    found, begin = part._crossed, float(part._trajectory.times[0])
+    found, begin = part._crossed, part.problem.interval[0]
     near = np.abs(found.times - begin) <= 1e-10 * abs(part.problem.interval[1] - begin)
     again = near & np.array([found.texts[which] == text for which in found.which], dtype=bool)
     own = np.array([len(found.texts)])
