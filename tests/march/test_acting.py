@@ -213,7 +213,8 @@ def test_what_is_found_at_one_time() -> None:
     chain = uh.Problem.from_text(
         "x' = 1", parameters={"full": 0}, initial={"x": 0.0}, interval=(0, 2),
         events=[uh.Event(at=0.5, then="x = x + 5", name="tips"),
-                uh.Event("x > 3", then="x = 0\nfull = full + 1", name="full"), uh.Event("x = 1", name="passes", going="up"), uh.Event("x = -1", name="never")],
+                uh.Event("x > 3", then="x = 0\nfull = full + 1", name="full"),
+                uh.Event("x = 1", name="passes", going="up"), uh.Event("x = -1", name="never")],
     )  # fmt: skip
     run = uh.integrate(chain)
     assert list(zip(run.events["name"], run.events["time"].round(9), strict=True)) == [

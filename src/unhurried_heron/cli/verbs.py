@@ -193,7 +193,7 @@ def demo(
     out: Annotated[Path, typer.Option(metavar="DIR", help="Folder to write into.")] = Path("heron-demo"),
 ) -> None:
     """Run the demo problems of Mirror Fen, compare methods on them, and write files, tables and figures."""
-    from unhurried_heron.demo import NAMES, copy_demo_files, demo_file
+    from unhurried_heron.demo import ACTING, NAMES, copy_demo_files, demo_file
     from unhurried_heron.disk import write_text
     from unhurried_heron.march.integrate import integrate
     from unhurried_heron.show.figures import draw_steps, draw_work
@@ -202,11 +202,14 @@ def demo(
 
     out.mkdir(parents=True, exist_ok=True)
     copy_demo_files(out)
-    for name in NAMES:
+    for name in (*ACTING, *NAMES):
         problem = Problem.from_file(demo_file(name))
         outcome = integrate(problem, **_options(problem, {}), ledger=True)
         console().print(run_report(outcome))
         _keep(outcome, out / f"{name}.csv", out / f"{name}.json", out / f"{name}-states.png")
+        if name in ACTING:
+            console().print()
+            continue
         _save(draw_steps(outcome), out / f"{name}-steps.png")
         table = compare_methods(problem, COMPARED, rtol=[1e-4, 1e-6, 1e-8])
         console().print(comparison_report(table))

@@ -7,6 +7,8 @@ from pathlib import Path
 from unhurried_heron.disk import write_whole
 
 NAMES = ("sluice-pond", "culvert", "gate", "tide", "sediment", "food-chain", "carbonate", "bloom")
+# events that act: a latch, doses, a float on its stop, a level that is slid along
+ACTING = ("siphon", "settling-basin", "float", "target-level")
 # beside those: the culvert said by its energies, a file to be checked, and the measured tide
 BESIDE = ("culvert-energies.toml", "mistakes.toml", "lagoon-gauge.csv")
 _FOLDER = Path(__file__).parent
@@ -24,7 +26,7 @@ def copy_demo_files(folder: Path) -> None:
     ------
     OSError
     """
-    for name in (*(f"{name}.toml" for name in NAMES), *BESIDE):
+    for name in (*(f"{name}.toml" for name in (*NAMES, *ACTING)), *BESIDE):
         content = (_FOLDER / name).read_bytes()
         write_whole(folder / name, lambda file, content=content: file.write(content))  # type: ignore[misc]  # bound on purpose
 

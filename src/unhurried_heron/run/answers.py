@@ -84,7 +84,7 @@ class Answers:
         def columns(self) -> tuple[str, ...]:
             """Names of the states and derived quantities."""
 
-        def at(self, t: Any, names: Any = None) -> Array:
+        def at(self, t: Any, names: Any = None, *, side: str = "after") -> Array:
             """Evaluate the solution."""
 
         def _modes(self, times: Array) -> tuple[Any, Array] | None:
@@ -99,7 +99,8 @@ class Answers:
         Parameters
         ----------
         what : str, Event or callable
-            An equation, ``"level = 1"``, or a relation, ``"level > 1"``, for where it becomes true.
+            An equation, ``"level = 1"``, or a relation, ``"level > 1"``, for where it becomes true; or an event of the
+            run, or its name: where that happened, with the states before.
         going : {"up", "down", "either"}
             Which way the left side must pass the right one.
 
@@ -115,6 +116,10 @@ class Answers:
         FormulationError
             The text cannot be read, or uses unknown names.
         """
+        for place, watched in enumerate(self._watched):
+            # which way each went is not kept of those that go both ways
+            if what in (watched, watched.name) and (watched.timed or going in ("either", watched.going)):
+                return self._happenings_of(place)
         event = what if isinstance(what, Event) else Event(what, going=going)
         _, times, signs = self._pieces(event, "run.crossings").changes()
         last = self._reached_at_end(event)
@@ -123,6 +128,14 @@ class Answers:
         wanted = np.ones(times.size, dtype=bool) if event.going == "either" else signs == GOING[event.going]
         frame = self._rows(times[wanted])
         frame.insert(1, "going", np.where(signs[wanted] > 0, "up", "down"))
+        return frame
+
+    def _happenings_of(self, place: int) -> pd.DataFrame:
+        """Return where an event of the run happened, with the states before."""
+        event = self._watched[place]
+        self._kept("run.crossings")
+        frame = self._rows(self._happened.times[self._happened.which == place], side="before")
+        frame.insert(1, "going", event.going)
         return frame
 
     def extremes(self, quantity: str) -> pd.DataFrame:
@@ -302,10 +315,10 @@ class Answers:
                            given=repr(between)[:80])  # fmt: skip
         return low, high
 
-    def _rows(self, times: Array) -> pd.DataFrame:
+    def _rows(self, times: Array, side: str = "after") -> pd.DataFrame:
         import pandas as pd
 
-        frame = pd.DataFrame(self.at(times, list(self.columns)), columns=list(self.columns))
+        frame = pd.DataFrame(self.at(times, list(self.columns), side=side), columns=list(self.columns))
         frame.insert(0, "time", times)
         return frame
 

@@ -142,7 +142,7 @@ def states_record(run: Run, names: Sequence[str] | None = None, *, split_sizes: 
             expected="a Run, and a list of names",
             given=f"{type(run).__name__}, {names!r}"[:80],
         )
-    asked = names if names is not None else [group.name for group in run.problem.model.layout.groups]
+    asked = names if names is not None else [*(group.name for group in run.problem.model.layout.groups), *run.modes]
     wanted, families = _sorted_names(run, asked)
     times, table = run.times, {name: run[name] for name in wanted}
     smooth = isinstance(run._trajectory, StepTrajectory) and times.size > 1 and not swings(run)

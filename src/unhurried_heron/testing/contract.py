@@ -118,7 +118,7 @@ def _errors(run_of: Callable[[int], float | None]) -> dict[int, float]:
 
 
 def order_is_observed(method: Method) -> None:
-    """Halving a fixed step divides the largest error by two to the order: also across a switch, and an event that acts."""
+    """Halving a fixed step divides the largest error by two to the order: also across a switch, and a jump."""
     if not takes_fixed_steps(method):
         return
     observed = []

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 import numbers
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Final, Literal
 
@@ -69,8 +70,8 @@ class Event:
     name: str = ""
     going: Going = "either"
     stop: bool = False
-    then: str | tuple[str, ...] | Callable[..., Any] | None = None
-    at: tuple[Time, ...] | None = None
+    then: str | Sequence[str] | Callable[..., Any] | None = None
+    at: Time | Sequence[Time] | None = None
     every: Time | None = None
     first: Time | None = None
     only_if: str | Callable[..., Any] | None = None
@@ -113,7 +114,7 @@ class Event:
             return getattr(self.when, "__name__", "event")
         if self.every is not None:
             return f"every {self.every}"
-        times = self.at or ()
+        times: Any = self.at or ()
         return "at " + ", ".join(str(time) for time in times[:3]) + (" …" if len(times) > 3 else "")
 
     def __repr__(self) -> str:
@@ -192,9 +193,10 @@ def _check_kinds(event: Event) -> None:
         count = getattr(event, name)
         if count is not None and (isinstance(count, bool) or not isinstance(count, numbers.Integral) or count < 1):
             raise _wrong(f"'{name}' is a count", name, count, "a whole number of at least 1")
-    for name, times in {"at": event.at or (), "every": (event.every,), "first": (event.first,)}.items():
+    said: dict[str, Any] = {"at": event.at or (), "every": (event.every,), "first": (event.first,)}
+    for name, times in said.items():
         for each in times if isinstance(times, tuple) else (times,):
-            real = isinstance(each, numbers.Real) and not isinstance(each, bool) and float("-inf") < each < float("inf")
+            real = isinstance(each, numbers.Real) and not isinstance(each, bool) and math.isfinite(float(each))
             if each is not None and not real and not isinstance(each, str):
                 raise _wrong(f"'{name}' of an event is no time", name, each, 'a time such as 6 or "6 h"')
 
