@@ -40,7 +40,7 @@ for place, (name, (state, below)) in enumerate(shown.items()):
     uh.draw_states(runs[name], [state], axes=axes[row, column])
     axes[row, column].set_xlabel("")
     uh.draw_states(runs[name], [below], axes=axes[row + 1, column])
-    axes[row + 1, column].set_title("")
+    axes[row + 1, column].set_title("", loc="left")
     axes[row + 1, column].get_legend().remove()
 fig.savefig("events-that-act.png")
 

@@ -10,6 +10,7 @@ from unhurried_heron.errors import (
     RunError,
 )
 from unhurried_heron.families.controller import Controller
+from unhurried_heron.files.animation import animate
 from unhurried_heron.files.sound import write_sound
 from unhurried_heron.files.write import write_csv, write_summary
 from unhurried_heron.march.integrate import integrate
@@ -57,6 +58,7 @@ __all__ = [
     "Tally",
     "VariableMultistep",
     "__version__",
+    "animate",
     "check",
     "compare",
     "draw_difference",

@@ -109,3 +109,17 @@ def test_the_check_is_printed_whole() -> None:
     text = printed(check_report(report))
     assert "(z')' = (-loss*z'*abs(z')/2 - 2*g*z)/length" in text
     assert "nothing wrong" in text
+
+
+def test_families_stand_along_physical_coordinates() -> None:
+    text = "u[i]' = -u[i] for i in 1..n\ndepth[i] = (i - 0.5)*dz for i in 1..n"
+    problem = uh.Problem.from_text(text, initial={"u": [1.0] * 12}, parameters={"n": 12, "dz": 2.0}, interval=(0, 1),
+                                   units={"depth": "mm"})  # fmt: skip
+    run = uh.integrate(problem)
+    places = 2.0 * (np.arange(12) + 0.5)
+    for said, label in (("depth", "depth [mm]"), ("(i - 0.5)*dz", "(i - 0.5)*dz"), (places, "")):
+        (shown,) = states_record(run, ["u"], along={"u": said}).maps
+        assert (shown.y_label, shown.y.tolist()) == (label, places.tolist())
+    for wrong in ({"x": "depth"}, {"u": "q*i"}, {"u": [1, 2]}, {"u": "0*i"}, {"u": object()}, "depth"):
+        with pytest.raises(uh.OptionError, match=r"coordinate"):
+            uh.draw_states(run, ["u"], along=wrong)

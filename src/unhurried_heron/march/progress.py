@@ -12,13 +12,14 @@ _SHOW_AFTER = 2.0
 class ProgressBar:
     """Shows how far a run has come once it has taken about two seconds.
 
-    ``show`` None: only if standard error is a terminal; True: always; False: never.
+    ``show`` None: only if standard error is a terminal; True: always; False: never. ``counted``: what there is a number
+    of besides the time.
     """
 
-    def __init__(self, show: bool | None, title: str, start: float, end: float) -> None:
+    def __init__(self, show: bool | None, title: str, start: float, end: float, counted: str = "steps") -> None:
         self._wanted = sys.stderr.isatty() if show is None else show
         self._forced = show is True
-        self._title, self._start, self._end = title, start, end
+        self._title, self._start, self._end, self._counted = title, start, end, counted
         self._begun = time.perf_counter()
         self._bar: Any = None
         self._task: Any = None
@@ -31,11 +32,13 @@ class ProgressBar:
             from rich.console import Console
             from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
 
+            told = "t = {task.fields[now]:.5g}, " if self._counted == "steps" else ""
+            told += "{task.fields[steps]:,} " + self._counted
             self._bar = Progress(
                 TextColumn("{task.description}"),
                 BarColumn(),
                 TaskProgressColumn(),
-                TextColumn("t = {task.fields[now]:.5g}, {task.fields[steps]:,} steps"),
+                TextColumn(told),
                 TimeRemainingColumn(),
                 console=Console(stderr=True, force_terminal=True if self._forced else None),
                 transient=True,

@@ -63,8 +63,11 @@ def figure_of(rows: int, axes: Any, *, shared: bool = True) -> tuple[Figure, lis
 
 
 def finish(ax: Axes) -> None:
-    """Give axes a quiet grid, and no frame above and on the right."""
+    """Give axes a quiet grid, also where a logarithmic one spans less than two decades; no frame above and right."""
     ax.grid(True, color="0.9", linewidth=0.8)
+    for axis, scale, limits in ((ax.xaxis, ax.get_xscale(), ax.get_xlim()), (ax.yaxis, ax.get_yscale(), ax.get_ylim())):
+        if scale == "log" and max(limits) < 100.0 * min(limits):
+            axis.grid(True, which="minor", color="0.93", linewidth=0.6)
     ax.set_axisbelow(True)
     for side in ("top", "right"):
         ax.spines[side].set_visible(False)
@@ -78,6 +81,7 @@ def draw_states(
     exact: bool = False,
     points: bool = False,
     levels: Mapping[str, Any] | None = None,
+    along: Mapping[str, Any] | None = None,
     axes: Any = None,
 ) -> Figure:
     """Draw states (or the named states and derived quantities) against time, one panel for each unit.
@@ -98,6 +102,9 @@ def draw_states(
         Whether to mark the computed points.
     levels : mapping of str to float or str, optional
         Horizontal lines by name: a number for the first panel, a quantity for the first of its kind.
+    along : mapping of str, optional
+        Physical coordinates of families that are drawn as maps: a derived family, a formula of ``i`` and parameters
+        ("(i - 0.5)*thickness"), or numbers; of a family of two indices a tuple of two.
     axes : Axes or sequence of Axes, optional
         Where to draw: one for each unit among the names.
 
@@ -115,9 +122,9 @@ def draw_states(
     runs = runs_of(run, "draw_states")
     told = labels_of(runs, labels, "draw_states")
     if len(runs) == 1 and not (exact or points):
-        record = states_record(runs[0], names, split_sizes=axes is None)
+        record = states_record(runs[0], names, split_sizes=axes is None, along=along)
     else:
-        record = overlay_record(runs, names, told, exact=exact, points=points)
+        record = overlay_record(runs, names, told, exact=exact, points=points, along=along)
     return _draw_record(record, axes, runs[0].method, levels)
 
 

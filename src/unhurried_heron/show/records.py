@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,6 +12,7 @@ from unhurried_heron.errors import OptionError, RunError, near_spelling
 from unhurried_heron.formulas.layout import Group
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.show.along import coordinates_of, refuse_unknown
 from unhurried_heron.study.compare import Comparison
 
 # between the steps of a run the step polynomial is drawn at this many points at least
@@ -121,11 +122,13 @@ def _title(run: Run) -> str:
     return f"{subject}, {run.method}" + ("" if run.ending.as_asked else f": {run.ending.reason}")
 
 
-def states_record(run: Run, names: Sequence[str] | None = None, *, split_sizes: bool = False) -> StatesRecord:
+def states_record(
+    run: Run, names: Sequence[str] | None = None, *, split_sizes: bool = False, along: Mapping[str, Any] | None = None
+) -> StatesRecord:
     """Compute the curves of states (and, by name, derived quantities).
 
     With ``split_sizes``, curves of one unit that differ much in size come into panels of their own, where each can be
-    seen.
+    seen. ``along``: coordinates of families, as `coordinates_of` takes them.
 
     Raises
     ------
@@ -156,7 +159,8 @@ def states_record(run: Run, names: Sequence[str] | None = None, *, split_sizes: 
         values = np.hstack([states, run._derive(times, states)])
         columns = {name: place for place, name in enumerate(run.columns)}
         table = {name: values[:, columns[name]] for name in wanted}
-    maps = tuple(_map(run, group, times) for group in families)
+    refuse_unknown(run, along)
+    maps = tuple(_map(run, group, times, along) for group in families)
     units = run.problem.units
     panels: list[tuple[str, list[Curve]]] = []
     for unit in dict.fromkeys(units.get(name, "") for name in wanted):
@@ -205,18 +209,19 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
     return curves, families
 
 
-def _map(run: Run, group: Group, times: Array) -> Map:
+def _map(run: Run, group: Group, times: Array, along: Mapping[str, Any] | None) -> Map:
     """Return a family against time, or a family of two indices at the end of the run."""
     label = with_unit(group.name, run.problem.units.get(group.name, ""))
-    indices = [np.arange(first, last + 1.0) for first, last in group.box]
+    coordinates = coordinates_of(run, group, along)
+    name, index = coordinates[0]
     kept = isinstance(run._trajectory, StepTrajectory)
     if len(group.box) == 2:
         last = run[group.name][-1]
-        return Map(f"{label} at the end", "second index", "first index", indices[1], indices[0], last)
+        return Map(f"{label} at the end", coordinates[1][0], name, coordinates[1][1], index, last)
     if group.name not in run.problem.model.layout.by_name or not kept:
-        return Map(label, _time_label(run), "index", run.times, indices[0], run[group.name].T)
+        return Map(label, _time_label(run), name, run.times, index, run[group.name].T)
     stretch = run.problem.model.layout.stretch(group.name)
-    return Map(label, _time_label(run), "index", times, indices[0], run.at(times)[:, stretch].T)
+    return Map(label, _time_label(run), name, times, index, run.at(times)[:, stretch].T)
 
 
 def _by_size(curves: list[Curve]) -> list[list[Curve]]:

@@ -88,10 +88,16 @@ def _said_of(run: Run) -> dict[str, str]:
 
 
 def overlay_record(
-    runs: Sequence[Run], names: Sequence[str] | None, labels: Sequence[str], *, exact: bool, points: bool
+    runs: Sequence[Run],
+    names: Sequence[str] | None,
+    labels: Sequence[str],
+    *,
+    exact: bool,
+    points: bool,
+    along: Mapping[str, Any] | None = None,
 ) -> StatesRecord:
     """Compute the curves of several runs for the same panels, the closed forms beside them on request."""
-    records = [states_record(run, names) for run in runs]
+    records = [states_record(run, names, along=along) for run in runs]
     panels: dict[str, list[Curve]] = {}
     place = 0
     for run, record, label in zip(runs, records, labels, strict=True):

@@ -1,0 +1,93 @@
+"""Animations: frames evenly spaced in time, from the polynomials, in every format."""
+
+from __future__ import annotations
+
+import stat
+
+import numpy as np
+import pytest
+from PIL import Image
+
+import unhurried_heron as uh
+from unhurried_heron.show.moving import Film, moving_record
+
+SWING = uh.Problem.from_text(
+    "x' = v\nv' = -x\nw' = 0", initial={"x": 1, "v": 0, "w": 0}, interval=(0, 6), title="swing", units={"t": "h"},
+    events=[uh.Event(at=3.05, then="w = 1")],
+)  # fmt: skip
+RUN = uh.integrate(SWING, "dormand-prince-853", rtol=1e-10)
+FAST = {"seconds": 0.5, "frames_per_second": 10}
+
+
+def test_frames_are_even_in_time_whatever_the_steps_are() -> None:
+    record = moving_record([RUN], ["x", "w"], ["it"], 25)
+    assert np.diff(record.times) == pytest.approx(np.full(24, 0.25))
+    assert len(RUN.times) < 40
+    assert set(record.times) <= set(record.fine)
+    (curve,) = record.curves
+    assert curve[:, 0] == pytest.approx(np.cos(record.fine), abs=1e-8)
+    # a jump is a vertical line: two points of one time
+    jump = np.flatnonzero(np.diff(curve[:, 1]) != 0)
+    assert jump.size == 1
+    assert record.fine[jump] == record.fine[jump + 1] == 3.05
+    film = Film(moving_record([RUN, RUN], ["x", "v"], ["a", "b"], 4), phase=True, tail=1.0, turn=0.0)
+    frames = list(film.frames())
+    assert len(frames) == 4
+    assert not np.array_equal(frames[0], frames[2])
+    head = film._lines[0][3].get_data()
+    assert [float(each[0]) for each in head] == pytest.approx([np.cos(6.0), -np.sin(6.0)], abs=1e-8)
+
+
+@pytest.mark.parametrize(("names", "options"), [
+    ("x", {}), (["x", "w"], {"tail": "30 min"}), (["x", "v"], {"phase": True}),
+    (["x", "v", "w"], {"phase": True, "turn": 30}),
+])  # fmt: skip
+def test_gif_and_pictures(tmp_path, names, options: dict) -> None:
+    assert uh.animate(RUN, names, tmp_path / "film.gif", **FAST, **options) == 6
+    with Image.open(tmp_path / "film.gif") as film:
+        assert (film.n_frames, film.info["duration"]) == (6, 100)
+    assert uh.animate([RUN, RUN], names, tmp_path / "one.png", labels=["a", "b"], **FAST, **options) == 6
+    assert sorted(path.name for path in tmp_path.glob("*.png")) == [f"one-{k:04d}.png" for k in range(1, 7)]
+    short = {"time_per_second": "2 h", "frames_per_second": 1}
+    assert uh.animate(RUN, names, tmp_path / "film.gif", **short, **options) == 4
+
+
+def test_mp4_goes_through_ffmpeg(tmp_path, monkeypatch) -> None:
+    monkeypatch.setenv("PATH", str(tmp_path))
+    with pytest.raises(uh.OptionError, match="no ffmpeg"):
+        uh.animate(RUN, "x", tmp_path / "film.mp4", **FAST)
+    fake = tmp_path / "ffmpeg"
+    # it keeps what it is given as its last argument
+    fake.write_text('#!/bin/sh\nfor last in "$@"; do :; done\n/bin/cat > "$last"\n')
+    fake.chmod(fake.stat().st_mode | stat.S_IXUSR)
+    assert uh.animate(RUN, "x", tmp_path / "film.mp4", **FAST) == 6
+    size = (tmp_path / "film.mp4").stat().st_size
+    assert size == 6 * 768 * 432 * 4
+    fake.write_text("#!/bin/sh\necho no such thing >&2\nexit 1\n")
+    with pytest.raises(uh.OptionError, match="no such thing"):
+        uh.animate(RUN, "x", tmp_path / "film.mp4", **FAST)
+    assert (tmp_path / "film.mp4").stat().st_size == size
+
+
+WRONG = [
+    ((3, "x", "a.gif"), {}, "cannot be drawn"),
+    ((RUN, [], "a.gif"), {}, "'names'"),
+    ((RUN, ["x"], "a.gif"), {"phase": True}, "'names'"),
+    ((RUN, "q", "a.gif"), {}, "no state"),
+    ((RUN, "x", "a.avi"), {}, "'path'"),
+    ((RUN, "x", "a.gif"), {"seconds": 0}, "'seconds'"),
+    ((RUN, "x", "a.gif"), {"seconds": 1e9}, "'seconds'"),
+    ((RUN, "x", "a.gif"), {"seconds": 1, "time_per_second": 1}, "not both"),
+    ((RUN, "x", "a.gif"), {"time_per_second": "2 kg"}, "another kind"),
+    ((RUN, "x", "a.gif"), {"frames_per_second": "many"}, "'frames_per_second'"),
+    ((RUN, "x", "a.gif"), {"tail": -1}, "'tail'"),
+    ((RUN.recorded(9), "x", "a.gif"), {}, "needs the steps"),
+]
+
+
+@pytest.mark.parametrize(("given", "options", "message"), WRONG)
+def test_what_cannot_be_animated_is_refused(tmp_path, monkeypatch, given: tuple, options: dict, message: str) -> None:
+    monkeypatch.chdir(tmp_path)
+    with pytest.raises(uh.HeronError, match=message):
+        uh.animate(*given, **options)
+    assert not list(tmp_path.iterdir())
