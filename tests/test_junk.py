@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import warnings
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -67,3 +68,30 @@ def test_documents(content: dict) -> None:
         assert str(error)
         return
     assert problem.states == ("x",)
+
+
+WORDS = st.sampled_from(["x = 1", "x >= 0", "k > 0", "x = -x", "k = 2*x\nx = k", "6 h", "t", "x", "1/0", "x = 1/0"])
+PARTS = st.one_of(WORDS, NUMBERS, ANYTHING, st.functions(like=lambda x: None, returns=st.one_of(NUMBERS, ANYTHING)))
+
+
+@settings(max_examples=400, deadline=None)
+@given(
+    words=st.fixed_dictionaries(
+        {},
+        optional=dict.fromkeys(("when", "then", "at", "every", "first", "only_if", "at_most", "stop_after"), PARTS),
+    ),
+    going=st.one_of(st.just("either"), ANYTHING),
+)
+def test_events(words, going) -> None:
+    problem = uh.Problem.from_text("x' = -k*x", initial={"x": 2.0}, interval=(0, 3), parameters={"k": 1.0})
+    try:
+        event = uh.Event(**words, going=going)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            run = uh.integrate(problem, events=[event], rtol=1e-4, budget={"steps": 400})
+    except uh.HeronError as error:
+        assert str(error)
+        return
+    assert run.events["time"].between(0, 3).all()
+    assert len(run.times) == len(run.frame())
+    assert run.at(run.times).shape == run.states.shape

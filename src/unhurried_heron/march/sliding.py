@@ -10,7 +10,9 @@ import numpy as np
 
 from unhurried_heron.formulas.evaluate import STATE, evaluate
 from unhurried_heron.formulas.layout import Values
+from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.asked import Asked
+from unhurried_heron.march.endings import Stop, ending_of
 from unhurried_heron.march.joining import joined
 from unhurried_heron.march.layout import March
 from unhurried_heron.march.onwards import modes_left, onwards, seen_by
@@ -71,7 +73,8 @@ def _around(problem: Problem, time: float, state: Array) -> dict[str, Any]:
 def goes_on_sliding(asked: Asked, run: Run, slide: Slide, once: Once) -> Run:
     """Return a whole run, which slides and leaves the switch as often as it has to."""
     whole, events = _without_chatter(run, slide.text), asked.events
-    while True:
+    end = asked.problem.interval[1]
+    while whole._trajectory.end_time != end:
         # what acts may jump off the switch
         along = [replace(event, stop=True) if event.then is not None else event for event in events]
         part, _, stopped = once(_from(asked, whole, slide.model, (*along, LEAVES)))
@@ -80,6 +83,8 @@ def goes_on_sliding(asked: Asked, run: Run, slide: Slide, once: Once) -> Run:
         left = stopped == len(events)
         if part.ending.reason != "event" or not (left or acted):
             return whole
+        if part._trajectory.end_time == end:
+            break
         asked = replace(asked, budget=_left(asked.budget, part))
         begin = _put_back(asked, whole, slide.model) if left else whole
         side = _side(asked, begin, slide)
@@ -89,6 +94,8 @@ def goes_on_sliding(asked: Asked, run: Run, slide: Slide, once: Once) -> Run:
         if again is None:
             return whole
         slide, asked = again, replace(asked, budget=_left(asked.budget, part))
+    reached = ending_of(Stop(Reason.REACHED_END, end), asked.problem, asked.method)
+    return replace(whole, ending=reached)
 
 
 def _side(asked: Asked, run: Run, slide: Slide) -> float:

@@ -93,7 +93,7 @@ def settle(said: Said, mistakes: Mistakes, model: Model | None = None) -> Settle
     if fresh and model.rates.written:
         used = _names_used(said, settled.model, found, watched) | needed
         with mistakes.gathering():
-            if not any(isinstance(each, NamedFunction) for each in watched):
+            if not any(isinstance(each, NamedFunction) for each in watched) and not any(e.called for e in said.events):
                 suspected = [name for error in mistakes.wrong for name in getattr(error, "names", ())]
                 misspelt = {near for name in suspected for near in get_close_matches(name, parameters, n=1)}
                 refuse_unused(parameters, used | mistakes.suspected | misspelt)

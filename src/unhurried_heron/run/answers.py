@@ -356,8 +356,10 @@ class Answers:
             from unhurried_heron.run.pieces import pieces_of
 
             starts = trajectory.starts
-            ends = np.append(starts[1:], trajectory.end_time)
-            told[asked] = pieces_of(self._function(asked), starts, ends - starts)
+            lengths = np.append(starts[1:], trajectory.end_time) - starts
+            # a step that was cut where it began has none
+            lasting = lengths != 0.0
+            told[asked] = pieces_of(self._function(asked), starts[lasting], lengths[lasting])
         return told[asked]
 
     @cached_property
