@@ -43,8 +43,8 @@ class Asked:
         What a multistep method is started by.
     controller : Controller or None
         How the steps are to follow the error, if that was said.
-    goes_on : bool
-        Whether it begins where another run ended, so that known times there were met.
+    met : tuple of (int, ndarray)
+        The events that happened where it begins, at the end of another run, each with the state before.
     """
 
     problem: Problem
@@ -64,7 +64,7 @@ class Asked:
     carry: str | None = None
     starting: Any = None
     controller: Any = None
-    goes_on: bool = False
+    met: tuple[tuple[int, Array], ...] = ()
 
     @property
     def adapts(self) -> bool:

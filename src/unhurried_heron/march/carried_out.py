@@ -12,7 +12,7 @@ import numpy as np
 from unhurried_heron.errors import DoubtWarning, RunError
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.joining import joined, turned_round
-from unhurried_heron.march.onwards import modes_left, onwards, seen_by, turned
+from unhurried_heron.march.onwards import met_at_end, modes_left, onwards, seen_by, turned
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 
@@ -63,7 +63,8 @@ def extended(asked: Asked, progress: bool | None, on_interrupt: str, run: Run, t
     problem = _moved(run, trajectory.states[0] if backwards else trajectory.end_state, (begin, to))
     seen = seen_by(run)
     events = tuple(turned(e) if backwards else onwards(e, seen[k], run) for k, e in enumerate(run._watched))
-    more = carried_out(replace(asked, problem=problem, events=events, goes_on=True), progress, on_interrupt)
+    met = () if backwards else met_at_end(run)
+    more = carried_out(replace(asked, problem=problem, events=events, met=met), progress, on_interrupt)
     if backwards:
         whole = _moved(run, more._trajectory.end_state, (float(to), run.problem.interval[1]))
         return joined(run, whole, (turned_round(more, start, trajectory.states[0]), run), run.ending)

@@ -46,8 +46,8 @@ def landings_of(asked: Asked, switches: tuple[Switch, ...]) -> Landings:
     (start, end), sign = problem.interval, 1.0 if problem.interval[1] > problem.interval[0] else -1.0
     close = 8 * np.finfo(float).eps * max(abs(start), abs(end))
     found = [(k, known_times(event, problem.interval, problem.units)) for k, event in enumerate(asked.events)]
-    if asked.goes_on:
-        found = [(k, times[np.abs(times - start) > close]) for k, times in found]
+    met = {event for event, _ in asked.met}
+    found = [(k, times[np.abs(times - start) > close] if k in met else times) for k, times in found]
     for k, switch in enumerate(switches):
         times = np.array(switch.times or ())
         found.append((count + k, times[(np.abs(times - start) > close) & (np.abs(times - end) > close)]))

@@ -18,6 +18,7 @@ from unhurried_heron.march.sliding import SOON
 from unhurried_heron.march.waiting import key_of, take
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.native.context import parameter_values
+from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.native.system import (
     NativeSystem,
     differenced_in_groups,
@@ -25,6 +26,7 @@ from unhurried_heron.native.system import (
     native_system,
     with_slopes,
 )
+from unhurried_heron.run.trajectory import Array
 from unhurried_heron.words.event import Event
 
 
@@ -49,6 +51,14 @@ def launch(asked: Asked, kind: str) -> Driver:
         march.native.context.change(parameter_values(problem))
     _set_out(march, asked, landings)
     return Driver(march, asked)
+
+
+def _leave(march: March, event: int, before: Array) -> None:
+    """Let a function that stood at zero where another run ended, and was left there, not be found again at once."""
+    states = np.array([before, march.system.state])
+    found = evaluate_rows(march.native.events[event], np.full(2, march.last("time")), states)
+    if len(found) == 2 and abs(found[1, 0]) <= 2.0 * abs(found[0, 0]):
+        march.watch.values[0, event] = 0.0
 
 
 def _second(asked: Asked, march: March) -> Member | None:
@@ -94,6 +104,9 @@ def _set_out(march: March, asked: Asked, landings: Landings) -> None:
     given = asked.first if asked.fixed is None else asked.fixed
     if given is not None:
         control["step"] = np.copysign(given, end - start)
+    march.watch.values[:] = np.nan
+    for event, before in asked.met:
+        _leave(march, event, before)
     march.land(landings, asked.problem.interval)
     if march.parts.cross:
         known = march.crossing.times

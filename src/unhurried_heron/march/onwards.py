@@ -9,17 +9,28 @@ import numpy as np
 
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array
 from unhurried_heron.units.quantities import number_in
 from unhurried_heron.words.event import Event, Going
 
 _OPPOSITE: dict[str, Going] = {"up": "down", "down": "up", "either": "either"}
 _NEVER = "1 < 0"
+_ROUNDING = 1e-13
 
 
 def seen_by(run: Run) -> list[int]:
     """Return how often each event has happened."""
     counts: list[int] = np.bincount(run._happened.which, minlength=len(run._watched)).tolist()
     return counts
+
+
+def met_at_end(run: Run) -> tuple[tuple[int, Array], ...]:
+    """Return the events that happened where a run ended, with the states before: they are not to be found again."""
+    found = run._happened
+    end = run._trajectory.end_time
+    # crossings back and forth may have moved it by rounding
+    here = np.flatnonzero(np.abs(found.times - end) <= _ROUNDING * abs(end))
+    return tuple((int(found.which[row]), found.before[row]) for row in here)
 
 
 def modes_left(run: Run) -> dict[str, float]:

@@ -15,7 +15,7 @@ from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.endings import Stop, ending_of
 from unhurried_heron.march.joining import joined
 from unhurried_heron.march.layout import March
-from unhurried_heron.march.onwards import modes_left, onwards, seen_by
+from unhurried_heron.march.onwards import met_at_end, modes_left, onwards, seen_by
 from unhurried_heron.march.options import Budget
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.sliding import LEAVES, SlidingModel, sliding_model
@@ -24,6 +24,7 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.happened import Crossed
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
+from unhurried_heron.words.event import Event
 
 # so many crossings of one switch in one place are looked at, and so many at most
 SOON, AT_LAST = 6, 60
@@ -79,7 +80,9 @@ def goes_on_sliding(asked: Asked, run: Run, slide: Slide, once: Once) -> Run:
         along = [replace(event, stop=True) if event.then is not None else event for event in events]
         part, _, stopped = once(_from(asked, whole, slide.model, (*along, LEAVES)))
         whole = _appended(asked, whole, _of_sliding(part, slide.text, len(events)))
-        acted = stopped < len(events) and not events[stopped].stop and events[stopped].then is not None
+        acted = (
+            stopped < len(events) and events[stopped].then is not None and not _ends(events[stopped], whole, stopped)
+        )
         left = stopped == len(events)
         if part.ending.reason != "event" or not (left or acted):
             return whole
@@ -128,6 +131,11 @@ def _leaving(part: Run, text: str, side: float) -> Run:
     return replace(part, _crossed=left)
 
 
+def _ends(event: Event, whole: Run, place: int) -> bool:
+    """Whether the user wants a run to end by an event."""
+    return event.stop or event.stop_after == seen_by(whole)[place]
+
+
 def _left(budget: Budget, part: Run) -> Budget:
     """Return what a part of a run leaves of the budget."""
     tally = part.tally
@@ -156,7 +164,8 @@ def _from(asked: Asked, run: Run, model: Model, events: tuple[Any, ...]) -> Aske
     if times is not None:
         sign = 1.0 if problem.interval[1] > problem.interval[0] else -1.0
         times = times[sign * times > sign * trajectory.end_time]
-    return replace(asked, problem=Problem(problem.said, settled), events=met, times=times, goes_on=True, first=None)
+    begun = Problem(problem.said, settled)
+    return replace(asked, problem=begun, events=met, times=times, met=met_at_end(run), first=None)
 
 
 def _put_back(asked: Asked, run: Run, model: SlidingModel) -> Run:

@@ -8,7 +8,7 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.events import watch_values
 from unhurried_heron.kernels.march.happening import happens_at, keep_after
 from unhurried_heron.kernels.memory.call import address_of, as_longs, call_native, offset_by
-from unhurried_heron.kernels.memory.control import ACTS, ENDS, EVENT, EVENT_STOPPED, REACHED_END, SWITCHING
+from unhurried_heron.kernels.memory.control import ACTS, CROSSES, ENDS, EVENT, EVENT_STOPPED, REACHED_END, SWITCHING
 
 _TINY = 1e-300
 _SAME_TIME = 1e-14
@@ -37,19 +37,30 @@ def _found_here(watch, control, event):
 
 
 @inner
+def _found_before(watch, control, event):
+    """Whether an event was found on this step, before where the march stands."""
+    found = False
+    for place in range(control.first_event, control.n_events):
+        found = found or watch.which[place] == event
+    return found
+
+
+@inner
 def refresh_events(watch, control, count):
     """Set what each event's function is where the next step begins, so that none is lost or found twice.
 
     ``values`` row 0 holds what they were where the step began, row 1 at its end, had nothing stopped it, row 3 here.
     """
+    slack = _SAME_TIME * max(abs(control.time), abs(control.length))
     for e in range(count):
         before, end, now = watch.values[e], watch.values[watch.m + e], watch.values[3 * watch.m + e]
-        if _found_here(watch, control, e):
+        stays = before == 0.0 and watch.going[e] == 0 and control.crossing == CROSSES
+        if _found_here(watch, control, e) or (stays and abs(control.theta * control.length) <= slack):
             now = 0.0
         elif before == 0.0 and now == 0.0:
             # within rounding of where the step began, it is on the side to which the step goes
             now = np.copysign(_TINY, end) if end != 0.0 and watch.going[e] != 0 else 0.0
-        elif before != 0.0 and now * before <= 0.0:
+        elif before != 0.0 and now * before <= 0.0 and not _found_before(watch, control, e):
             if _changed(before, now, watch.going[e]):
                 # it is reached within rounding of this place: the next step finds it
                 now = np.copysign(_TINY, before)

@@ -77,9 +77,13 @@ def begin(system, control, watch):
     reason = find_slope(system, control)
     if reason != REACHED_END:
         return reason
-    # beyond a switch, what the events were is known already
-    if control.started == 0 and not watch_values(watch, control.time, system.state, 0):
-        return EVENT_STOPPED
+    # beyond a switch, what the events were is known already; so it is of those that happened where another run ended
+    if control.started == 0:
+        if not watch_values(watch, control.time, system.state, 1):
+            return EVENT_STOPPED
+        for e in range(watch.m):
+            if watch.values[e] != 0.0:
+                watch.values[e] = watch.values[watch.m + e]
     if not watch_drifts(watch, control.time, system.state, 4):
         return EVENT_STOPPED
     # there is no step before
