@@ -164,3 +164,19 @@ def test_event_functions_that_fail_are_heard() -> None:
         with pytest.raises(OSError, match="under water") as caught:
             uh.integrate(problem, method, largest_step=0.1, events=[uh.Event(gauge)])
         assert "event function" in caught.value.__notes__[0]
+
+
+@pytest.mark.parametrize("method", ["dormand-prince-54", "radau-iia-5", "verner-76"])
+def test_what_swings_many_times_in_a_step_is_followed(method: str) -> None:
+    # a straight line and a slow decay: the steps are as long as the interval allows
+    problem = uh.Problem.from_text("x' = 1\ny' = -0.1*y", initial={"x": 0, "y": 1}, interval=(0, 20))
+    fine = np.linspace(0, 20, 400_001)
+    for text, values in {
+        "sin(9*x) = 0.3": np.sin(9 * fine) - 0.3,
+        "sin(50*t) = y": np.sin(50 * fine) - np.exp(-0.1 * fine),
+        "x = 7.77 + 1.5*cos(20*x)*y": fine - 7.77 - 1.5 * np.cos(20 * fine) * np.exp(-0.1 * fine),
+    }.items():
+        run = uh.integrate(problem, method, rtol=1e-4, events=[uh.Event(text)])
+        places = np.flatnonzero(values[1:] * values[:-1] < 0)
+        assert run.tally.accepted < 20
+        assert run.events["time"].to_numpy() == pytest.approx(fine[places], abs=2e-4)

@@ -40,6 +40,7 @@ from unhurried_heron.words.event import Event
 CHUNK_STEPS = 1024
 CHUNK_BYTES = 4_194_304
 EVENT_ROOM = 64
+_MANY_IN_STEP, _EVENT_NUMBERS = 256, 20_000
 # so many attempts are made before the first look, where an earlier run has shown that they are quick
 _SHORT = 64
 
@@ -262,10 +263,12 @@ def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
     going, stop = going_codes(events, native.located)
     m, beyond = len(going), native.beyond
     assert beyond is not None
-    room = max(EVENT_ROOM, 4 * MOST_IN_STEP * m) if m else 0
+    # as many changes of each in one step as memory allows
+    most = max(MOST_IN_STEP, min(_MANY_IN_STEP, _EVENT_NUMBERS // max(n * m, 1)))
+    room = max(EVENT_ROOM, 2 * (most + 2) * m) if m else 0
     acting = int(any(beyond.actions))
-    conditions, drifts = np.zeros((2, m, 2), dtype=np.int64)
-    for table, functions in ((conditions, beyond.conditions), (drifts, beyond.drifts)):
+    conditions, drifts, speeds = tables = np.zeros((3, m, 2), dtype=np.int64)
+    for table, functions in zip(tables, (beyond.conditions, beyond.drifts, beyond.speeds), strict=True):
         for k, each in enumerate(functions):
             table[k] = (each.address, each.context_address) if each else (0, 0)
     limits = np.zeros((2, m), dtype=np.int64)
@@ -273,15 +276,17 @@ def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
     return Watch(
         m,
         room,
+        most,
         native.event_addresses(),
         conditions,
         drifts,
+        speeds,
         going,
         stop,
         limits[0],
         limits[1],
         counts=np.zeros(m, dtype=np.int64),
-        values=np.full((6, m), np.nan),
+        values=np.full((8, m), np.nan),
         times=np.zeros(room),
         which=np.zeros(room, dtype=np.int64),
         states=np.zeros((room, n)),

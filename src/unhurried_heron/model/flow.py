@@ -13,6 +13,7 @@ from unhurried_heron.formulas.layout import Block, Layout, places
 
 # longer ones cost more than looking along the step
 _LONGEST: Final = 400
+_TURNING, _MOST_TURNING = frozenset({"sin", "cos", "tan"}), 20
 _STRAIGHT: Final = frozenset({"name", "add", "neg", "mul", "where"})
 
 
@@ -40,6 +41,17 @@ def swings(formula: Node) -> bool:
         if moves[node] and node.op not in _STRAIGHT:
             return True
     return False
+
+
+def phase_speed(formula: Node, rates: tuple[Block, ...], layout: Layout) -> Node | None:
+    """Return how fast the arguments of the sines and cosines in a formula turn along the solution, all together.
+
+    None where there are none, or it cannot be written.
+    """
+    turning = dict.fromkeys(node.operands[0] for node in upwards(formula) if node.op in _TURNING)
+    drifts = [along_the_flow(each, rates, layout) for each in turning]
+    known = [each for each in drifts if each is not None and each is not ZERO]
+    return add(*(Node("abs", each) for each in known)) if known and len(drifts) < _MOST_TURNING else None
 
 
 def rate_of(place: int, rates: tuple[Block, ...]) -> Node | None:

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from unhurried_heron.formulas.expression import ONE, ZERO, Node
-from unhurried_heron.formulas.layout import single
+from unhurried_heron.formulas.layout import Block, Layout, single
 from unhurried_heron.model.action import Acting, AskedAction
-from unhurried_heron.model.flow import along_the_flow, swings
+from unhurried_heron.model.flow import along_the_flow, phase_speed, swings
 from unhurried_heron.model.functions import NamedFunction, is_compiled
 from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import WrittenRates
@@ -27,6 +27,9 @@ LEAVES = 2
 _EITHER = 0
 # what an event does to the step that it lies in, as `kernels.memory.control` has them
 ENDS, ACTS = 1, 2
+
+
+_Derived = Callable[[Node, tuple[Block, ...], Layout], Node | None]
 
 
 @dataclass(frozen=True)
@@ -50,6 +53,8 @@ class Beyond:
     drifts : tuple of NativeFunction or None
         Derivatives along the solution of what the events and the located switches look at; None where these are looked
         at along every step.
+    speeds : tuple of NativeFunction or None
+        How fast the sines and cosines in them turn.
     """
 
     switches: tuple[Switch, ...]
@@ -60,6 +65,7 @@ class Beyond:
     lives: dict[str, NativeFunction]
     modes: tuple[int, ...]
     drifts: tuple[NativeFunction | None, ...]
+    speeds: tuple[NativeFunction | None, ...]
 
     def named(self) -> list[tuple[NativeFunction, str]]:
         """Return the functions with what messages call them."""
@@ -80,6 +86,12 @@ def beyond_of(
     truths = tuple(Node("where", switch.live, ONE, ZERO) if switch.live.op == "ge" else switch.live for switch in own)
     lives = compiled_each(truths, live, context.array) if any(acting) else ()
     conditions = [model.condition(event) for event in events]
+    looked_at = [model.watch(event, problem.units) for event in events]
+    located = [each.watched for each in switches if each.times is None]
+
+    def made_of(what: _Derived) -> tuple[NativeFunction | None, ...]:
+        return (*_derived(what, looked_at, problem, live, context), *_derived(what, located, problem, within, context))
+
     made = iter(native_watched([each for each in conditions if each is not None], live, context))
     return Beyond(
         switches=switches,
@@ -89,26 +101,27 @@ def beyond_of(
         gaps={switch.slot: gap for switch, gap in zip(needed, gaps, strict=True)},
         lives={switch.slot: value for switch, value in zip(own, lives, strict=False)},
         modes=tuple(context.parameters.index(name) for name in modes),
-        drifts=(
-            *_drifts([model.watch(event, problem.units) for event in events], problem, live, context, held=False),
-            *_drifts(
-                [switch.watched for switch in switches if switch.times is None], problem, within, context, held=True
-            ),
-        ),
+        drifts=made_of(_drift),
+        speeds=made_of(phase_speed),
     )
 
 
-def _drifts(
-    watched: Sequence[Watched], problem: Problem, names: Names, context: Context, *, held: bool
+def _drift(formula: Node, rates: tuple[Block, ...], layout: Layout) -> Node | None:
+    """Return the derivative along the solution; None where the formula swings with time, too, and is looked at."""
+    return None if swings(formula) else along_the_flow(formula, rates, layout)
+
+
+def _derived(
+    what: _Derived, watched: Sequence[Watched], problem: Problem, names: Names, context: Context
 ) -> list[NativeFunction | None]:
-    """Return the derivatives along the solution, None where that is not written, or the formula swings with time."""
-    model, rates = problem.model, problem.model.rates
-    blocks = (rates.held if held else rates.blocks) if isinstance(rates, WrittenRates) else None
-    found = [
-        None if blocks is None or isinstance(each, NamedFunction) or swings(each)
-        else along_the_flow(each, blocks, model.layout)
-        for each in watched
-    ]  # fmt: skip
+    """Compile what is worked out of each of the written formulas."""
+    rates = problem.model.rates
+    found: list[Node | None] = [None] * len(watched)
+    if isinstance(rates, WrittenRates):
+        blocks = rates.held if names.held else rates.blocks
+        found = [
+            None if isinstance(each, NamedFunction) else what(each, blocks, problem.model.layout) for each in watched
+        ]
     made = iter(compiled_each(tuple(each for each in found if each is not None), names, context.array))
     return [None if each is None else next(made) for each in found]
 

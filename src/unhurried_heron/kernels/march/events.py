@@ -11,7 +11,7 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.happening import FAILED, NEVER, settle
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
-from unhurried_heron.kernels.memory.control import ACTS, DESCRIBE, MOST_IN_STEP, REACHED_END
+from unhurried_heron.kernels.memory.control import ACTS, DESCRIBE, REACHED_END
 from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in
 
 _EPSILON = 2.220446049250313e-16
@@ -26,6 +26,8 @@ _TELLING = 1e-12
 _MOVES = 6.0
 # in so many parts of a step it is looked at, and so often the parabola is followed
 _PLACES, _REFINED = 8, 8
+# of what swings more often by its sines, for each radian
+_PER_RADIAN, _MOST_PLACES = 2.0, 4096
 
 
 @inner
@@ -40,10 +42,17 @@ def watch_values(watch, time, state, row):
 
 @inner
 def watch_drifts(watch, time, state, row):
-    """Evaluate the derivatives along the solution into a row of ``values``; True if all of them answered."""
+    """Evaluate the derivatives along the solution into a row of ``values``, and the speeds into the row after the next.
+
+    True if all of them answered.
+    """
     for e in range(watch.m):
         function, context = watch.drifts[2 * e], watch.drifts[2 * e + 1]
         value = offset_by(watch.values, row * watch.m + e)
+        if function != 0 and call_native(function, time, state, value, context) != 1:
+            return False
+        function, context = watch.speeds[2 * e], watch.speeds[2 * e + 1]
+        value = offset_by(watch.values, (row + 2) * watch.m + e)
         if function != 0 and call_native(function, time, state, value, context) != 1:
             return False
     return True
@@ -115,11 +124,20 @@ def _other_side(watch, event, now, start, step, coefficients, shape):
 
 
 @inner
-def _may_change(watch, event):
+def _places(watch, event, step):
+    """Return at how many places a function is looked at in a step: some for each of its swings."""
+    if watch.speeds[2 * event] == 0:
+        return _PLACES
+    speed = max(watch.values[6 * watch.m + event], watch.values[7 * watch.m + event])
+    return int(min(_PLACES + _PER_RADIAN * speed * abs(step), float(_MOST_PLACES)))
+
+
+@inner
+def _may_change(watch, event, step):
     """Whether a function may have its zeros in the step: it has two signs, turns, or is near zero for how it moves."""
     m = watch.m
     before, left, right = watch.values[3 * m + event], watch.values[event], watch.values[m + event]
-    if left * right <= 0.0 or watch.drifts[2 * event] == 0:
+    if left * right <= 0.0 or watch.drifts[2 * event] == 0 or _places(watch, event, step) > _PLACES + 1:
         return True
     # it comes nearer at first, and goes away at last
     if watch.values[4 * m + event] * left < 0.0 and watch.values[5 * m + event] * right > 0.0:
@@ -241,26 +259,27 @@ def _find_between(watch, control, event, coefficients, shape, bounds):
 
 @inner
 def _find_all(watch, control, event, coefficients, shape):
-    """Append the changes of one function in the order of time, up to `MOST_IN_STEP`; False if it stopped."""
+    """Append the changes of one function in the order of time, as many as are kept; False if it stopped."""
     start, step, going = control.time, control.length, watch.going[event]
     left, last = watch.values[event], watch.values[watch.m + event]
-    limit = control.n_events + MOST_IN_STEP
+    limit = control.n_events + watch.most_in_step
+    places = _places(watch, event, step)
     if going == _LEAVES and left <= 0.0:
         return _find_between(watch, control, event, coefficients, shape, (0.0, left, 1.0, last))
     older, old, now, searched = np.inf, np.inf, left, 0.0
-    for k in range(1, _PLACES + 1):
+    for k in range(1, places + 1):
         older, old, now = old, now, last
-        if k < _PLACES:
-            code, now = _value_at(watch, event, k / _PLACES, start, step, coefficients, shape)
+        if k < places:
+            code, now = _value_at(watch, event, k / places, start, step, coefficients, shape)
             if code != 1:
                 return False
-        a, b, c = (k - 2.0) / _PLACES, (k - 1.0) / _PLACES, k / _PLACES
+        a, b, c = (k - 2.0) / places, (k - 1.0) / places, k / places
         if k == 1 and old == 0.0 and watch.stop[event] & ACTS != 0 and _changes(-now, now, going):
             b, old = _other_side(watch, event, now, start, step, coefficients, shape)
             if b == FAILED:
                 return False
         # beside the ends of the step nothing tells on which side the smallest value lies
-        smallest = k == 2 or k == _PLACES or abs(old) <= min(abs(older), abs(now))
+        smallest = k == 2 or k == places or abs(old) <= min(abs(older), abs(now))
         if k > 1 and older * old > 0.0 and old * now > 0.0 and smallest:
             theta = _dips(watch, event, start, step, coefficients, shape, (a, b, c), (older, old, now))
             if theta == FAILED:
@@ -291,14 +310,14 @@ def find_events(watch, control, shape, parts, address):
     The step is described only where the sign of one changes, or may have changed twice.
 
     ``values`` rows 0 and 1 hold the event functions at both ends, row 3 those one step before, rows 4 and 5 their
-    drifts at both ends. NEVER: none stops it; FAILED: an event function did.
+    drifts at both ends, 6 and 7 their speeds. NEVER: none stops it; FAILED: an event function did.
     """
     start, step = control.time, control.length
     coefficients = as_doubles(control.place)
     control.theta = NEVER
     control.first_event = control.n_events
     for e in range(watch.m):
-        if not _may_change(watch, e):
+        if not _may_change(watch, e, step):
             continue
         if not describe(control, parts, address):
             return float(FAILED)
@@ -332,6 +351,7 @@ def search(address):
         watch.values[3 * watch.m + e] = watch.values[e]
         watch.values[e] = watch.values[watch.m + e]
         watch.values[4 * watch.m + e] = watch.values[5 * watch.m + e]
+        watch.values[6 * watch.m + e] = watch.values[7 * watch.m + e]
     return NOTHING
 
 

@@ -12,7 +12,6 @@ from unhurried_heron.kernels.memory.control import (
     BUFFER_FULL,
     EVENT_STOPPED,
     LEDGER,
-    MOST_IN_STEP,
     NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
@@ -30,7 +29,7 @@ def pause_reason(control, output, watch, crossing):
     """Whether the march must return before the next attempt; counts the attempt if not."""
     if control.n_steps >= output.room or (output.rows > 0 and control.n_rows >= output.rows):
         return BUFFER_FULL
-    if control.n_events + (MOST_IN_STEP + 2) * watch.m > watch.room:
+    if control.n_events + (watch.most_in_step + 2) * watch.m > watch.room:
         return BUFFER_FULL
     # a crossing may change every switch, twice
     if crossing.n_switches > 0 and control.n_crossed + 2 * (crossing.n_switches + 1) > crossing.room:

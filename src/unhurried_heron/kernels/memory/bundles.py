@@ -66,10 +66,11 @@ class Parts(NamedTuple):
 class Watch(NamedTuple):
     """The events.
 
-    ``addresses``, ``conditions``, ``drifts`` int64 (m, 2): function and context, of the last two 0 where there is none
-    (a drift is the derivative along the solution; without one every step is looked at); ``going``, ``stop`` int64 (m,);
+    ``addresses``, ``conditions``, ``drifts``, ``speeds`` int64 (m, 2): function and context, 0 where there is none. A
+    drift is the derivative along the solution, without which every step is looked at; a speed tells how fast it swings.
+    So many changes of each as ``most_in_step`` are kept of a step. ``going``, ``stop`` int64 (m,);
     ``most``, ``last`` int64 (m,): how often it happens, and how often until the run ends (0: for ever);
-    ``counts`` int64 (m,) and ``values`` (6, m), kept by the march.
+    ``counts`` int64 (m,) and ``values`` (8, m), kept by the march.
     Found events go to ``times`` (room,), ``which`` int64 (room,), ``states`` (room, n); ``trial`` (n,) is scratch.
     Where events act (``acting``): ``after`` (room, n), the states after them, and ``modes`` (room, n_modes), values of
     the parameters in the slots ``mode_slots`` of the ``context`` of all functions.
@@ -77,9 +78,11 @@ class Watch(NamedTuple):
 
     m: int
     room: int
+    most_in_step: int
     addresses: LongArray
     conditions: LongArray
     drifts: LongArray
+    speeds: LongArray
     going: LongArray
     stop: LongArray
     most: LongArray
