@@ -11,6 +11,7 @@ from typer.testing import CliRunner
 
 import unhurried_heron as uh
 from unhurried_heron.cli.app import app
+from unhurried_heron.demo import demo_file
 from unhurried_heron.errors import HeronError
 
 SWING = uh.Problem.from_text("x' = v\nv' = -x\npower = x*v", initial={"x": 1, "v": 0}, interval=(0, 20))
@@ -211,3 +212,20 @@ def test_the_command_line_answers(tmp_path: Path) -> None:
     said = CliRunner().invoke(app, ["run", str(file), "--integral", "nothing"])
     assert said.exit_code != 0
     assert "reached the end" not in said.output
+
+
+def test_answers_know_their_units_and_events_by_name() -> None:
+    siphon = uh.Problem.from_file(demo_file("siphon"))
+    run = uh.integrate(siphon, rtol=1e-9)
+    units = [run.unit_of("flow"), run.unit_of("flow", integral=True), run.unit_of("level^2"), run.unit_of("primed")]
+    assert units == ["m^3/h", "m^3", "m^2", ""]
+    assert uh.integrate(siphon.with_(events=[]), rtol=1e-9).unit_of("level + 1") in ("", "m")
+    # what comes in and does not go out is there
+    stored = 240 * (run.final["level"] - 0.6)
+    assert run.integral("inflow - flow") == pytest.approx(stored, rel=1e-7)
+    starts = run.events[run.events["name"] == "starts"]
+    assert run.crossings("starts")["time"].tolist() == starts["time"].tolist()
+    assert run.crossings("starts")["primed"].tolist() == [0.0] * len(starts)
+    assert run.period("starts").count == len(starts) - 1
+    with pytest.raises(uh.HeronError):
+        run.unit_of("nothing")

@@ -10,13 +10,15 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.words.event import Event
 
 Crossings = Annotated[
-    list[str] | None, typer.Option(metavar="EQUATION", help="Where it becomes true, 'level = 1'; repeatable.")
+    list[str] | None,
+    typer.Option(metavar="EQUATION", help="Where it becomes true, 'level = 1', or an event by name; repeatable."),
 ]
 Extremes = Annotated[list[str] | None, typer.Option(metavar="QUANTITY", help="Where it turns; repeatable.")]
 Integral = Annotated[list[str] | None, typer.Option(metavar="QUANTITY", help="Its integral over time; repeatable.")]
 Mean = Annotated[list[str] | None, typer.Option(metavar="QUANTITY", help="Its mean over time; repeatable.")]
 Period = Annotated[
-    list[str] | None, typer.Option(metavar="EQUATION", help="From one crossing upwards to the next; repeatable.")
+    list[str] | None,
+    typer.Option(metavar="EQUATION", help="From one crossing upwards, or event by name, to the next; repeatable."),
 ]
 Where = Annotated[list[str] | None, typer.Option(metavar="RELATION", help="While it holds, 'level > 1'; repeatable.")]
 
@@ -31,6 +33,8 @@ def questions_of(problem: Problem, **asked: list[str] | None) -> list[tuple[str,
     """
     questions = [(question, what) for question, texts in asked.items() for what in texts or ()]
     for question, what in questions:
+        if question in ("crossings", "period") and what in {event.name for event in problem.events}:
+            continue
         if question in ("crossings", "period", "where"):
             problem.model.watch(Event(what), problem.units)
         elif what not in problem.derived:

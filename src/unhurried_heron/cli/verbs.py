@@ -202,7 +202,7 @@ def demo(
 
     out.mkdir(parents=True, exist_ok=True)
     copy_demo_files(out)
-    for name in (*ACTING, *NAMES):
+    for name in (*NAMES, *ACTING):
         problem = Problem.from_file(demo_file(name))
         outcome = integrate(problem, **_options(problem, {}), ledger=True)
         console().print(run_report(outcome))

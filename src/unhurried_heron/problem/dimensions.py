@@ -11,7 +11,7 @@ import numpy as np
 from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import COMPARISONS, CONSTANTS, SUM, TIME, Node, upwards
-from unhurried_heron.formulas.grammar import Formula
+from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.model.action import assignments
@@ -73,6 +73,30 @@ def disagreements(problem: Facts) -> tuple[Disagreement, ...]:
         return ()
     checker = _Checker(problem)
     return tuple(dict.fromkeys(checker.all()))
+
+
+def unit_of(problem: Facts, quantity: str, *, times: int = 0) -> str:
+    """Return the unit of a formula, times that of the time to a power; empty where it is not known, or a plain number.
+
+    Raises
+    ------
+    FormulationError
+        The formula cannot be read.
+    """
+    if not any(problem.units.values()):
+        return ""
+    checker = _Checker(problem)
+    # what is derived has its unit by being looked at
+    tuple(checker.all())
+    written = read(Source(quantity, f"'{quantity}'"))
+    measure = checker.measure(written, quantity, set())
+    time = checker.of_name(TIME)
+    if not isinstance(measure, Unit) or (times and not isinstance(time, Unit)):
+        return ""
+    for _ in range(times):
+        measure = measure * time  # type: ignore[operator]  # a unit, as was just seen
+    told = checker.say(measure)
+    return "" if told == PLAIN_WORDS else told
 
 
 class _Checker:

@@ -165,6 +165,19 @@ class Answers:
         amount = self._pieces(quantity, "run.integral").integral(min(low, high), max(low, high))
         return amount if high >= low else -amount
 
+    def unit_of(self, quantity: str, *, integral: bool = False) -> str:
+        """Return the unit of a quantity, or of its integral over time; empty where none is known.
+
+        Returns
+        -------
+        str
+            In the words of the problem where one of its units is that.
+        """
+        from unhurried_heron.problem.dimensions import unit_of
+
+        self._function(quantity)
+        return unit_of(self.problem, quantity, times=int(integral))
+
     def mean(self, quantity: str, between: tuple[Any, Any] | None = None) -> float:
         """Return the mean of a quantity over time."""
         low, high = self._window(between, "run.mean")

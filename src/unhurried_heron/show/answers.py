@@ -24,9 +24,11 @@ def answers_report(run: Run, asked: Iterable[tuple[str, str]]) -> RenderableType
     for question, what in asked:
         answer: Any = getattr(run, question)(what)
         if question in ("integral", "mean"):
-            parts.append(Text(f"{question} of {what}: {answer:.10g}"))
+            unit = run.unit_of(what, integral=question == "integral")
+            parts.append(Text(f"{question} of {what}: {answer:.10g} {unit}".rstrip()))
         elif question == "period":
-            parts.append(Text(f"period of {what}: {answer}"))
+            unit = run.problem.units.get("t", "")
+            parts.append(Text(f"period of {what}{f', in {unit}' if unit else ''}: {answer}"))
         else:
             # a quantity with a column of its own needs no other
             answer = answer.drop(columns="value") if question == "extremes" and what in run.columns else answer
