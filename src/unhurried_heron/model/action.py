@@ -6,7 +6,7 @@ import itertools
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 import numpy as np
 
@@ -16,15 +16,13 @@ from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.indices import affine
+from unhurried_heron.model.model import Model
 from unhurried_heron.units.quantities import number_for
 from unhurried_heron.words.definitions import QUANTITY
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.names import check_defined
 from unhurried_heron.words.statements import Statement, read_statements
-
-if TYPE_CHECKING:
-    from unhurried_heron.model.model import Model
 
 _MOST_CHANGES: Final = 100_000
 
@@ -61,7 +59,7 @@ class AskedAction:
 Acting = Action | AskedAction
 
 
-def read_action(model: Model, event: Event, units: Mapping[str, str]) -> Acting | None:
+def action_of(model: Model, event: Event, units: Mapping[str, str]) -> Acting | None:
     """Return what an event changes; None where it changes nothing.
 
     Raises
@@ -72,6 +70,14 @@ def read_action(model: Model, event: Event, units: Mapping[str, str]) -> Acting 
         return None
     if callable(event.then):
         return _asked(event.then, model)
+    if event.called:
+        # its functions may have no hash
+        return _read(model, event, units)
+    found: Acting = model.remembered(("then", event, *units.items()), lambda: _read(model, event, units))
+    return found
+
+
+def _read(model: Model, event: Event, units: Mapping[str, str]) -> Action:
     place = f"what the event '{event.name}' changes"
     states: dict[int, Node] = {}
     parameters: dict[str, Node] = {}
@@ -123,7 +129,7 @@ def modes_of(model: Model, events: tuple[Event, ...], units: Mapping[str, str]) 
     """Return the parameters that events change; of a function it is not known beforehand: all of them."""
     found: dict[str, None] = {}
     for event in events:
-        action = model.action(event, units) if event.then is not None else None
+        action = action_of(model, event, units)
         if action is not None:
             found |= dict.fromkeys(model.parameters if isinstance(action, AskedAction) else action.parameters)
     return tuple(name for name in model.parameters if name in found)

@@ -10,7 +10,6 @@ from typing import Any
 from unhurried_heron.formulas.expression import ONE, Node, replace_names
 from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.layout import Block, Layout
-from unhurried_heron.model.action import Acting, condition, read_action
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.indexed import Resolver
 from unhurried_heron.model.rates import Rates
@@ -82,20 +81,6 @@ class Model:
             self._watched[key] = self.written_out(written.node, f"the event '{event.name}'")
         found: Node = self._watched[key]
         return found
-
-    def action(self, event: Event, units: Mapping[str, str]) -> Acting | None:
-        """Return what an event changes; None where that is nothing."""
-        if event.called or event.then is None:
-            return read_action(self, event, units)
-        key = ("then", event, *units.items())
-        if key not in self._watched:
-            self._watched[key] = read_action(self, event, units)
-        found: Acting | None = self._watched[key]
-        return found
-
-    def condition(self, event: Event) -> Watched | None:
-        """Return the condition under which an event happens; None where it always does."""
-        return condition(self, event)
 
     def remembered(self, key: tuple[Any, ...], make: Callable[[], Any]) -> Any:
         """Return what was made before for a key, or make it."""

@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.formulas.expression import ONE, ZERO, Node
 from unhurried_heron.formulas.layout import Block, Layout, single
-from unhurried_heron.model.action import Acting, AskedAction
+from unhurried_heron.model.action import Acting, AskedAction, action_of, condition
 from unhurried_heron.model.flow import along_the_flow, phase_speed, swings
 from unhurried_heron.model.functions import NamedFunction, is_compiled
 from unhurried_heron.model.model import Watched
@@ -81,11 +81,11 @@ def beyond_of(
     within, live = context.names(model.layout, held=True), context.names(model.layout, held=False)
     own = [switch for switch in held if switch.times is None]
     needed = [switch for switch in own if switch.nested or isinstance(switch, WholeSwitch)]
-    acting = [model.action(event, problem.units) for event in events]
+    acting = [action_of(model, event, problem.units) for event in events]
     gaps = compiled_each(tuple(switch.gap for switch in needed), within, context.array)
     truths = tuple(Node("where", switch.live, ONE, ZERO) if switch.live.op == "ge" else switch.live for switch in own)
     lives = compiled_each(truths, live, context.array) if any(acting) else ()
-    conditions = [model.condition(event) for event in events]
+    conditions = [condition(model, event) for event in events]
     looked_at = [model.watch(event, problem.units) for event in events]
     located = [each.watched for each in switches if each.times is None]
 

@@ -15,7 +15,7 @@ from unhurried_heron.formulas.expression import TIME, names_in
 from unhurried_heron.formulas.expression import name as named_node
 from unhurried_heron.formulas.layout import Group, Layout, Values
 from unhurried_heron.formulas.state_name import base_of, with_primes
-from unhurried_heron.model.action import Action, modes_of
+from unhurried_heron.model.action import Action, action_of, condition, modes_of
 from unhurried_heron.model.closed_forms import misfits, refuse_misfits
 from unhurried_heron.model.formulate import formulate
 from unhurried_heron.model.functions import NamedFunction, try_value
@@ -260,7 +260,7 @@ def _parts(event: Event, settled: Settled) -> list[Watched]:
     """Check what an event looks at, its condition, its times and what it changes; return what is compiled of it."""
     model = settled.model
     known_times(event, settled.interval, settled.units)
-    action, only_if = model.action(event, settled.units), model.condition(event)
+    action, only_if = action_of(model, event, settled.units), condition(model, event)
     changed = modes_of(model, (event,), settled.units) if isinstance(action, Action) else ()
     for name, each in settled.definitions.items():
         needed = {*changed} & {*(each.formula.mentions if each.formula else ())}
