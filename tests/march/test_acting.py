@@ -79,6 +79,10 @@ def test_a_jump_has_two_sides_everywhere() -> None:
     t, v = curve.get_data()
     jump = int(np.argmax(np.abs(np.diff(v))))
     assert np.diff(t)[jump] < 1e-6 * 3.4
+    # and a phase curve ends where it jumps, and begins again elsewhere
+    x, v = uh.draw_phase(run, "x", "v").axes[0].lines[0].get_data()
+    assert np.isnan(x).sum() == len(run.events)
+    assert np.nanmax(np.abs(np.diff(v))) < 0.5
 
 
 def heater(**more) -> uh.Problem:

@@ -214,7 +214,7 @@ def phase_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str
         if smooth:
             times = np.union1d(run.times, np.linspace(run.times[0], run.times[-1], _POINTS))
             times = times if run.times[-1] >= run.times[0] else times[::-1]
-            points = run.at(times, list(names))
+            points = _parted(run, names, times)
         else:
             points = np.column_stack([run[name] for name in names])
         curves.append(PhaseCurve(label, points, _arrows(points), not smooth and len(points) <= MOST_DOTS))
@@ -225,12 +225,27 @@ def phase_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str
     return PhaseRecord(title, tuple(with_unit(name, units.get(name, "")) for name in names), tuple(curves))
 
 
+def _parted(run: Run, names: Sequence[str], times: Array) -> Array:
+    """Return the points of a curve, parted where it jumps: there it ends, and begins again elsewhere."""
+    points: Array = run.at(times, list(names))
+    jumps = run._trajectory.jumps.times
+    sign = 1.0 if times[-1] >= times[0] else -1.0
+    places = np.searchsorted(sign * times, sign * jumps)
+    ends = run.at(jumps, list(names), side="before")
+    gaps = np.full_like(ends, np.nan)
+    both = np.stack([ends, gaps], axis=1).reshape(-1, points.shape[1])
+    parted: Array = np.insert(points, np.repeat(places, 2), both, axis=0)
+    return parted
+
+
 def _arrows(points: Array) -> tuple[int, ...]:
     """Return where along a curve, by its length on the page, it is told which way it goes."""
-    span = points.max(axis=0) - points.min(axis=0)
-    steps = np.diff(points, axis=0) / np.where(span > 0.0, span, 1.0)
+    span = np.nanmax(points, axis=0) - np.nanmin(points, axis=0)
+    # across a gap there is no length
+    steps = np.nan_to_num(np.diff(points, axis=0) / np.where(span > 0.0, span, 1.0))
     length = np.concatenate([[0.0], np.cumsum(np.sqrt((steps**2).sum(axis=1)))])
     if not length[-1] > 0.0:
         return ()
     last = len(points) - 2
-    return tuple(min(int(np.searchsorted(length, share * length[-1])), last) for share in _ARROWS)
+    rows = [min(int(np.searchsorted(length, share * length[-1])), last) for share in _ARROWS]
+    return tuple(row for row in rows if np.isfinite(points[row : row + 2]).all())
