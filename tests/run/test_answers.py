@@ -136,7 +136,10 @@ def test_what_was_watched_says_how_near_it_came() -> None:
     assert np.cos(seen.loc["never", "at"]) == pytest.approx(1, abs=1e-8)
     assert seen.loc["function", "closest"] == pytest.approx(0.5, abs=1e-8)
     assert np.cos(seen.loc["function", "at"]) == pytest.approx(-1, abs=1e-8)
-    assert np.isnan(uh.integrate(SWING, events=events, record=3).watched["closest"][1])
+    assert seen.loc[["zero", "never", "function"], "x"].tolist() == pytest.approx([0, 1, -1], abs=1e-8)
+    few = uh.integrate(SWING, events=events, record=3).watched
+    assert np.isnan(few["closest"][1])
+    assert np.isnan(few["x"][1])
 
 
 def test_units_and_words() -> None:

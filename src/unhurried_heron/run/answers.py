@@ -266,17 +266,25 @@ class Answers:
         """One row for each event: how often it happened, and how near what never happened came.
 
         ``event``, ``count``, ``first``, ``last``; ``closest``: the value of left less right nearest to zero, and the
-        time ``at`` which that was. NaN where there is none, and ``closest`` also where the steps were not kept.
+        time ``at`` which that was, and every state there (before it acts). NaN where there is none, and of what never
+        happened also where the steps were not kept.
         """
         import pandas as pd
 
         rows = []
         for place, event in enumerate(self._watched):
-            times = self._happened.times[self._happened.which == place]
-            found = (float(times[0]), float(times[-1])) if times.size else (np.nan, np.nan)
-            closest = (0.0, found[0]) if times.size else self._closest(event)
-            rows.append((event.name, times.size, *found, *closest))
-        return pd.DataFrame(rows, columns=["event", "count", "first", "last", "closest", "at"])
+            own = self._happened.which == place
+            times = self._happened.times[own]
+            if times.size:
+                nearest, when, state = 0.0, float(times[0]), self._happened.before[own][0]
+            else:
+                nearest, when = self._closest(event)
+                known = np.isfinite(when)
+                state = self.at(when) if known else np.full(len(self.problem.states), np.nan)
+            ends = (float(times[0]), float(times[-1])) if times.size else (np.nan, np.nan)
+            rows.append((event.name, times.size, *ends, nearest, when, *state.tolist()))
+        columns = ["event", "count", "first", "last", "closest", "at", *self.problem.states]
+        return pd.DataFrame(rows, columns=columns)
 
     def _closest(self, event: Event) -> tuple[float, float]:
         """Return the value nearest to zero of what an event looks at, and when that was."""

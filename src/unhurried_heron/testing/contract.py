@@ -297,6 +297,35 @@ def states_march_alike(method: Method) -> None:
         )
 
 
+def events_act(method: Method) -> None:
+    """A relay between two levels, halved and doubled at known times, follows its closed form in both directions."""
+    for sign in (1.0, -1.0):
+        problem = Problem.from_text(
+            "mass' = rate*mass",
+            initial={"mass": 1.0},
+            parameters={"rate": 0.25 * sign},
+            interval=(0.0, sign * 9.5),
+            events=[
+                Event("mass >= 2", name="high", then="rate = -rate"),
+                Event("mass <= 1", name="low", then="rate = -rate"),
+                Event(at=sign * 4.0, name="known", then="mass = 3 - mass"),
+            ],
+        )
+        run = _run(method, problem)
+        half = np.log(2.0) / 0.25
+        # mirrored at the known time, it comes from the other side of the middle and goes on down
+        known = 3.0 - 2.0 * np.exp(-0.25 * (4.0 - half))
+        low = 4.0 + np.log(known) / 0.25
+        wanted = sign * np.array([half, 4.0, low, low + half])
+        found = run.events["time"].to_numpy()
+        near = 0.05 if method.order == 1 else 2e-3
+        fits = found.size == wanted.size and bool((np.abs(found - wanted) < near).all())
+        _expect(fits, f"events at {found.tolist()}, and not {wanted.tolist()}")
+        after, before = float(run.at(sign * 4.0, "mass")), float(run.at(sign * 4.0, "mass", side="before"))
+        _expect(abs(after + before - 3.0) < 1e-12, f"a jump from {before} to {after}")
+        _expect(set(np.abs(run["rate"])) == {0.25}, "the mode is not what events make of it")
+
+
 CHECKS: Final[tuple[Callable[[Method], None], ...]] = (
     start_is_kept,
     end_is_met,
@@ -310,6 +339,7 @@ CHECKS: Final[tuple[Callable[[Method], None], ...]] = (
     error_follows_tolerance,
     steps_become_equal,
     states_march_alike,
+    events_act,
 )
 
 
