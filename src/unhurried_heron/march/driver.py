@@ -67,7 +67,9 @@ class Driver:
                 bar.update(float(control["time"][0]), int(control["accepted"][0]))
                 if reason is Reason.CHANGE:
                     self.march.change()
-                elif reason is Reason.SWITCHING and control["most_in_place"][0] < AT_LAST:
+                elif (
+                    reason is Reason.SWITCHING and control["started"][0] == -1 and control["most_in_place"][0] < AT_LAST
+                ):
                     self.slide = slide_at(self._asked, self.march)
                     if self.slide is not None:
                         break

@@ -26,7 +26,7 @@ from unhurried_heron.kernels.memory.bundles import (
     Watch,
     address_table,
 )
-from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MOST_IN_STEP, RECENT
+from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MOST_IN_STEP, RECENT, SPARE
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.crossings import BEYOND, FIRST, Landings, crossing_of, table_part, with_landings
 from unhurried_heron.methods.method import Method
@@ -265,7 +265,7 @@ def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
     assert beyond is not None
     # as many changes of each in one step as memory allows
     most = max(MOST_IN_STEP, min(_MANY_IN_STEP, _EVENT_NUMBERS // max(n * m, 1)))
-    room = max(EVENT_ROOM, 2 * (most + 2) * m) if m else 0
+    room = max(EVENT_ROOM, 2 * (most + SPARE) * m) if m else 0
     acting = int(any(beyond.actions))
     conditions, drifts, speeds = tables = np.zeros((3, m, 2), dtype=np.int64)
     for table, functions in zip(tables, (beyond.conditions, beyond.drifts, beyond.speeds), strict=True):

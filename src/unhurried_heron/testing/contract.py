@@ -323,6 +323,11 @@ def events_act(method: Method) -> None:
         _expect(fits, f"events at {found.tolist()}, and not {wanted.tolist()}")
         after, before = float(run.at(sign * 4.0, "mass")), float(run.at(sign * 4.0, "mass", side="before"))
         _expect(abs(after + before - 3.0) < 1e-12, f"a jump from {before} to {after}")
+        rows = [np.flatnonzero(run.times == time) for time in found]
+        _expect(all(row.size == 2 for row in rows), "a jump without two rows of its time")
+        told = [(run["rate"][row[0]], run["rate"][row[1]]) for row in rows]
+        turns = [sign * 0.25, -sign * 0.25, -sign * 0.25, sign * 0.25, -sign * 0.25]
+        _expect(told == list(zip(turns[:-1], turns[1:], strict=True)), f"the mode went as {told}")
         _expect(set(np.abs(run["rate"])) == {0.25}, "the mode is not what events make of it")
 
 

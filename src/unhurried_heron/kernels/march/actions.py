@@ -85,6 +85,8 @@ def happen_here(watch, control, system, event):
 def _act(system, watch, control, crossing, event, place):
     """Change states and parameters as an event wants it, and keep what came of it; False if its function stopped."""
     n, fresh = system.n, crossing.fresh
+    # what came together within rounding has one time
+    watch.times[place] = control.time
     first, count = crossing.actions[4 * event + 2], crossing.actions[4 * event + 3]
     if crossing.actions[4 * event] != 0:
         control.bad_time = control.time
@@ -150,11 +152,12 @@ def act_all(system, watch, control, crossing):
                 ends = True
                 control.stopped_by = event
             if watch.stop[event] & ACTS != 0:
+                # each jump may take every other event along
+                if control.n_events > limit:
+                    return SWITCHING
                 if not _act(system, watch, control, crossing, event, place):
                     return EVENT_STOPPED
                 if not _carried(system, watch, control, crossing, event):
                     return EVENT_STOPPED
-                if control.n_events > limit:
-                    return SWITCHING
         place += 1
     return EVENT if ends else REACHED_END

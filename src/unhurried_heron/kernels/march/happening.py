@@ -25,6 +25,8 @@ def settle(watch, control, coefficients, shape, together):
         theta = (time - start) / step
         if theta > ends + together:
             break
+        # as the march comes to it, to the last bit
+        time = start + theta * step
         state = offset_by(watch.states, kept * n)
         evaluate_step(coefficients, degree, n, theta, state)
         happens = happens_at(watch, event, time, state)

@@ -18,6 +18,7 @@ from unhurried_heron.kernels.memory.control import (
     REACHED_END,
     RECENT,
     SMALLEST_RELATIVE_STEP,
+    SPARE,
 )
 
 ledger_row = as_record(LEDGER)
@@ -29,7 +30,7 @@ def pause_reason(control, output, watch, crossing):
     """Whether the march must return before the next attempt; counts the attempt if not."""
     if control.n_steps >= output.room or (output.rows > 0 and control.n_rows >= output.rows):
         return BUFFER_FULL
-    if control.n_events + (watch.most_in_step + 2) * watch.m > watch.room:
+    if control.n_events + (watch.most_in_step + SPARE) * watch.m > watch.room:
         return BUFFER_FULL
     # a crossing may change every switch, twice
     if crossing.n_switches > 0 and control.n_crossed + 2 * (crossing.n_switches + 1) > crossing.room:

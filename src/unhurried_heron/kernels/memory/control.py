@@ -122,6 +122,8 @@ PASSED, TRUTH, FLOOR, CEIL = range(4)
 
 # so many changes of one event's function are found in one step
 MOST_IN_STEP: Final = 4
+# beside these there is room for so many of each: known times, and what jumps take along
+SPARE: Final = 6
 # so many lengths of the last steps are remembered, a power of two
 RECENT: Final = 64
 # one row of the ledger, in the order of its columns
