@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Final
 
 import numpy as np
 
 from unhurried_heron.formulas.differentiate import Differentiator
-from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, number, rewrite, upwards, walk
+from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, number, upwards, walk
 from unhurried_heron.formulas.layout import Block, Layout, places
+from unhurried_heron.model.indexed import with_fixed
 
 # longer ones cost more than looking along the step
 _LONGEST: Final = 400
@@ -65,22 +65,8 @@ def rate_of(place: int, rates: tuple[Block, ...]) -> Node | None:
         if turns.size:
             lengths = [loop.last - loop.first + 1 for loop in block.loops]
             steps = np.unravel_index(int(turns[0]), lengths) if lengths else ()
-            fixed = {loop.index: loop.first + int(step) for loop, step in zip(block.loops, steps, strict=True)}
-            found.append(_fixed(block.node, fixed))
+            fixed = {loop.index: number(float(loop.first + int(step)))
+                     for loop, step in zip(block.loops, steps, strict=True)}  # fmt: skip
+            found.append(with_fixed(block.node, fixed))
     # what no block fills is zero
     return found[0] if len(found) == 1 else None if found else ZERO
-
-
-def _fixed(node: Node, indices: Mapping[str, int]) -> Node:
-    """Put numbers in the place of the indices of loops."""
-
-    def put(part: Node) -> Node | None:
-        if part.op == "name" and part.args[0] in indices:
-            return number(float(indices[part.args[0]]))
-        if part.op != "slot":
-            return None
-        moves = [(key, slope) for key, slope in part.args[1:] if key not in indices]
-        steps = (slope * indices[key] for key, slope in part.args[1:] if key in indices)
-        return Node("slot", part.args[0] + sum(steps), *moves)
-
-    return rewrite(node, put, {}) if indices else node

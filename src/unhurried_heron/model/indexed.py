@@ -144,7 +144,7 @@ class Resolver:
                     begin += stride * int(fixed[str(index.args[0])].args[0])
                 else:
                     steps[str(index.args[0])] = stride
-            node = _with_fixed(node, fixed)
+            node = with_fixed(node, fixed)
             out.append(Block(tuple(run.values()), begin, tuple(steps.get(index, 0) for index in run), node))
         return out
 
@@ -354,7 +354,7 @@ def _renamed(body: Node, index: str, own: str) -> Node:
     return body if own == index else replace_names(body, lambda text: name(own) if text == index else None, {})
 
 
-def _with_fixed(node: Node, fixed: Mapping[str, Node]) -> Node:
+def with_fixed(node: Node, fixed: Mapping[str, Node]) -> Node:
     """Put numbers in the place of indices that take one value only."""
 
     def put(part: Node) -> Node | None:
