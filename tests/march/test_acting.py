@@ -358,3 +358,31 @@ def test_members_of_families_jump(tmp_path) -> None:
         cells.with_(events=[uh.Event(at=1, then="n = 3")])
     with pytest.raises(uh.HeronError, match="is a family"):
         cells.with_(events=[uh.Event(at=1, then="u = 3")])
+
+
+def test_what_goes_on_after_sliding_meets_nothing_twice() -> None:
+    friction = uh.Problem.from_text(
+        "x' = y\ny' = -x - 0.3*sign(y) + 0.8*sin(2*t)", initial={"x": 0.4, "y": -0.2}, interval=(0, 3),
+        parameters={"k": 1.0}, events=[uh.Event(every=0.5, then="k = 2*k", name="known")],
+    )  # fmt: skip
+    held = uh.Problem.from_text(
+        "x' = where(x > 0.3, -m, 1)\ny' = x", parameters={"m": 1.0}, initial={"x": 0.4, "y": -0.2}, interval=(0, 3),
+        events=[uh.Event("x*y = 0.1", then=lambda m: {"m": m}, name="stays"),
+                uh.Event(at=0.1, then="m = m", name="at")],
+    )  # fmt: skip
+    twice = uh.Problem.from_text(
+        "x' = y\ny' = -x - 0.3*sign(y) + 0.8*sin(2*t)", initial={"x": 0.4, "y": -0.2}, interval=(3, 0),
+        events=[uh.Event("y <= -0.1", name="low"), uh.Event("x*y = 0.1", then="x = 0", name="jumps")],
+    )  # fmt: skip
+    for method in ("dormand-prince-54", "radau-iia-5", "verner-76"):
+        run = uh.integrate(friction, method, rtol=1e-9, atol=1e-10)
+        assert run.switches["switch"].str.endswith("sliding").any()
+        # crossings back and forth may move a known time by its last bit
+        assert run.events["time"].to_numpy() == pytest.approx(0.5 * np.arange(1, 7), rel=1e-15)
+        run = uh.integrate(held, method, rtol=1e-9, atol=1e-10)
+        assert run.events["name"].value_counts().to_dict() == {"stays": 1, "at": 1}
+        # steps that were cut where they began have no length, and answer no question
+        assert run.crossings("y = 0")["time"].to_numpy() == pytest.approx([0.1 + 0.165 / 0.3], abs=1e-7)
+        run = uh.integrate(twice, method, rtol=1e-9, atol=1e-10)
+        low = run.events[run.events["name"] == "low"]
+        assert low["y"].to_numpy() == pytest.approx([-0.1] * len(low), abs=1e-9)
