@@ -26,7 +26,7 @@ static double norm(const model_t *m, const double *v, const double *y, double to
 }
 
 /* a first step whose error is about a hundredth of the tolerance */
-static double first_step(const model_t *m, double t, const double *y, const double *k, double left, double tol)
+static double starting_step(const model_t *m, double t, const double *y, const double *k, double left, double tol)
 {
     double w[N], f[N], size = norm(m, y, y, tol), speed = norm(m, k, y, tol);
     double h = size > 1e-5 && speed > 0.0 ? fmin(left, 0.01 * size / speed) : 1e-6 * left;
@@ -46,7 +46,7 @@ long march(const double *times, const double *values, long knots, int n, double 
     double k[7][N], w[N], t = 0.0, h = 0.0;
     long met = 0;
     rates(&m, t, y, k[0]);
-    h = first_step(&m, t, y, k[0], times ? times[1] : end, tol);
+    h = starting_step(&m, t, y, k[0], times ? times[1] : end, tol);
     while (t < end) {
         double stop = times ? times[m.row + 1] : end;
         int last = h * 1.0000001 >= stop - t;
@@ -96,7 +96,7 @@ long march(const double *times, const double *values, long knots, int n, double 
             crossed[met++ & 1023] = t;
             y[0] = 0.0; y[1] = -restitution * at[1];
             rates(&m, t, y, k[0]);
-            h = first_step(&m, t, y, k[0], end - t, tol);
+            h = starting_step(&m, t, y, k[0], end - t, tol);
             continue;
         }
         t = last ? stop : t + h;
@@ -106,7 +106,7 @@ long march(const double *times, const double *values, long knots, int n, double 
             if (++m.row >= knots) break;
             met++;
             rates(&m, t, y, k[0]);
-            h = first_step(&m, t, y, k[0], times[m.row + 1] - t, tol);
+            h = starting_step(&m, t, y, k[0], times[m.row + 1] - t, tol);
         }
     }
     return met;

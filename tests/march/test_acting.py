@@ -281,6 +281,10 @@ def test_sliding_along_a_switch(method: str) -> None:
     assert few["z"] == pytest.approx(run.at([5.0, 19.0], "z"), abs=1e-6)
     pushed = uh.integrate(held.with_(events=[uh.Event(at=3, then="x = x + 1", name="push")]), method, **fixed)
     assert pushed.at([3.0, 3.25, 5.0], "x") == pytest.approx([2, 1.5, 1], abs=1e-6)
+    # another switch is crossed on the way, and changes the share: 1/3, then 1.5/3 of the time above
+    other = uh.Problem.from_text("x' = where(x > 1, -2, 1) + where(y > 0.5, 0.5, 0)\ny' = where(x > 1, 1, 0)",
+                                 initial={"x": 0, "y": 0}, interval=(0, 5))  # fmt: skip
+    assert uh.integrate(other, method, **fixed).at(5.0) == pytest.approx([1, 0.5 + 2.5 / 2], abs=1e-6)
     back = held.with_(interval=(5, 0), events=[])
     assert uh.integrate(back, method, **fixed).ending.reason == "end"
 

@@ -16,6 +16,7 @@ from unhurried_heron.march.progress import ProgressBar
 from unhurried_heron.march.recorder import StepRecorder, recorded
 from unhurried_heron.march.sliding import AT_LAST, Slide, slide_at
 from unhurried_heron.march.watchdog import Watchdog
+from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.switch import HeldSwitch
 from unhurried_heron.run.happened import NOTHING_HAPPENED, Crossed, Happened
 from unhurried_heron.run.trajectory import Array, Trajectory
@@ -155,9 +156,10 @@ class Driver:
         times, which, before, after, levels = (np.concatenate(each) for each in zip(none, *self._found, strict=True))
         acting = np.array([event.then is not None for event in events], dtype=bool)[which]
         names = tuple(native.context.parameters[slot] for slot in modes)
-        start, end = self._asked.problem.interval
+        problem = self._asked.problem
+        start, end = problem.interval
         begun, sign = self._begun[list(modes)], float(np.sign(end - start))
-        said = tuple(line.partition("=")[0].strip() for event in events for line in event.assignments.splitlines())
+        said = modes_of(problem.model, tuple(each for each in events if not callable(each.then)), problem.units)
         return Happened(times, which, before, after, levels, acting, names, begun, sign, said)
 
     def crossed(self) -> Crossed:

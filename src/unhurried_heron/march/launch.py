@@ -27,7 +27,6 @@ from unhurried_heron.native.system import (
     with_slopes,
 )
 from unhurried_heron.run.trajectory import Array
-from unhurried_heron.words.event import Event
 
 
 def launch(asked: Asked, kind: str) -> Driver:
@@ -36,7 +35,8 @@ def launch(asked: Asked, kind: str) -> Driver:
     scales = family.scale(asked.method, asked.relative, asked.absolute, problem.start, not asked.adapts)
     switches = problem.switches_beside(modes_of(problem.model, asked.events, problem.units)) if asked.held else ()
     landings = landings_of(asked, switches)
-    stops = landings is not NOWHERE or any(each.times is None for each in switches) or acts(asked.events)
+    stops = landings is not NOWHERE or any(each.times is None for each in switches)
+    stops = stops or any(event.then is not None for event in asked.events)
     key = (*key_of(asked, scales, kind), stops, *(each.times is None for each in switches))
     march = take(asked, key)
     if march is None:
@@ -76,11 +76,6 @@ def slopes_for(asked: Asked, native: NativeSystem, kind: str, *, time_slope: boo
     """Return a system with the slopes that an implicit method needs, for a kind of linear algebra."""
     full = kind == "dense" and not differenced_in_groups(asked.problem)
     return with_slopes(native, asked.problem, time_slope=time_slope, held=asked.held, full=full)
-
-
-def acts(events: tuple[Event, ...]) -> bool:
-    """Whether any of the events changes something."""
-    return any(event.then is not None for event in events)
 
 
 def _set_out(march: March, asked: Asked, landings: Landings) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -13,7 +14,7 @@ import numpy as np
 from unhurried_heron.errors import NameClashError, RateFunctionError, UnusedValueError, near_spelling
 from unhurried_heron.formulas.expression import ONE, ZERO, Node, number, replace_names
 from unhurried_heron.formulas.grammar import Formula, Source, read
-from unhurried_heron.formulas.state_name import with_primes
+from unhurried_heron.formulas.state_name import StateName, with_primes
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.indices import affine
 from unhurried_heron.model.model import Model
@@ -155,8 +156,12 @@ def _written_out(model: Model, statement: Statement, place: str) -> list[tuple[i
                                place=place, expected="a state or a parameter: " + ", ".join(known[:20]),
                                given=statement.text)  # fmt: skip
     spans = [_ends(model, each.first.node, each.last.node, place) for each in statement.ranges]
+    if math.prod(map(len, spans)) > _MOST_CHANGES:
+        raise UnusedValueError("an event changes too much in one line", name=label, place=place,
+                               expected=f"at most {_MOST_CHANGES:,} members, or a function that returns an array",
+                               given=statement.text)  # fmt: skip
     out: list[tuple[int | str, Node]] = []
-    for turn in itertools.islice(itertools.product(*spans), _MOST_CHANGES):
+    for turn in itertools.product(*spans):
         indices = {each.index: number(float(value)) for each, value in zip(statement.ranges, turn, strict=True)}
         members = [
             affine(replace_names(index, indices.get, {}), model.resolver.constants, place)[0]
@@ -187,6 +192,8 @@ def _asked(given: Callable[..., Any], model: Model) -> AskedAction:
     label, layout = matched.label, model.layout
     size = layout.size + len(model.parameters)
     places = {name: layout.size + place for place, name in enumerate(model.parameters)}
+    # z' cannot be said as a keyword: it may be called z_prime, as among the arguments
+    primed = {StateName.read(name).spoken: name for name in layout.by_name if StateName.read(name).primes}
 
     def changed(*arguments: Any) -> Any:
         answer = given(*arguments)
@@ -196,10 +203,10 @@ def _asked(given: Callable[..., Any], model: Model) -> AskedAction:
         if not isinstance(answer, Mapping):
             raise _unusable(label, "a dict of what changes, or None", repr(answer)[:80])
         for name, value in answer.items():
-            spoken = str(name).replace("_prime", "'")
-            place: Any = places.get(str(name), layout.slot(spoken))
-            place = layout.stretch(spoken) if place is None else place
-            if place is None or str(name) in model.sizes:
+            said = primed.get(str(name), str(name))
+            place: Any = places.get(said, layout.slot(said))
+            place = layout.stretch(said) if place is None else place
+            if place is None or said in model.sizes:
                 raise _unusable(label, "states and parameters by name: "
                                 + ", ".join([*list(layout.by_name)[:12], *model.parameters]), repr(name))  # fmt: skip
             try:

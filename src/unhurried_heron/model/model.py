@@ -73,20 +73,19 @@ class Model:
             return ONE
         if callable(event.when):
             return match_arguments(event.when, self.layout.names, self.parameters)
-        key = (event, *units.items())
-        if key not in self._watched:
-            if len(self._watched) >= _MOST_REMEMBERED:
-                self._watched.clear()
-            written = self.read_event(event, units)
-            self._watched[key] = self.written_out(written.node, f"the event '{event.name}'")
-        found: Node = self._watched[key]
+        place = f"the event '{event.name}'"
+        found: Node = self.remembered(
+            (event, *units.items()), lambda: self.written_out(self.read_event(event, units).node, place)
+        )
         return found
 
     def remembered(self, key: tuple[Any, ...], make: Callable[[], Any]) -> Any:
         """Return what was made before for a key, or make it."""
-        if key not in self._watched:
-            self._watched[key] = make()
-        return self._watched[key]
+        if key not in self._remembered:
+            if len(self._remembered) >= _MOST_REMEMBERED:
+                self._remembered.clear()
+            self._remembered[key] = make()
+        return self._remembered[key]
 
     @cached_property
     def kept(self) -> dict[Any, Any]:
@@ -97,8 +96,8 @@ class Model:
         return {each.name: getattr(self, each.name) for each in fields(self)}
 
     @cached_property
-    def _watched(self) -> dict[tuple[Any, ...], Any]:
-        """Events that were read before: every run of every changed copy asks for them."""
+    def _remembered(self) -> dict[tuple[Any, ...], Any]:
+        """What was read before, as of events: every run of every changed copy asks for it."""
         return {}
 
     @cached_property

@@ -56,7 +56,10 @@ class SlidingModel(Model):
     def watch(self, event: Event, units):  # type: ignore[no-untyped-def]  # as of a model
         """Return what is watched; of `LEAVES` the share that is left on either side."""
         if event is LEAVES:
-            return Node("min", self.share, add(ONE, neg(self.share)))
+            # what is watched is asked where no switch is held
+            live = {each.slot: each.live for each in self.rates.switches if isinstance(each, HeldSwitch)}
+            share = replace_names(self.share, live.get, {})
+            return Node("min", share, add(ONE, neg(share)))
         return super().watch(event, units)
 
 

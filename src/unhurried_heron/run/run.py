@@ -117,11 +117,11 @@ class Run(Answers):
         from unhurried_heron.native.rows import evaluate_rows
         from unhurried_heron.native.system import native_derived
 
-        model = self.problem.model
+        model, changing = self.problem.model, self._modes(times, before)
         written = np.empty((times.size, 0))
         if model.derived_layout.size:
-            written = evaluate_rows(native_derived(self.problem), times, states, self._modes(times, before))
-        modes = self._happened.modes_at(times, before) if self.modes else np.empty((times.size, 0))
+            written = evaluate_rows(native_derived(self.problem), times, states, changing)
+        modes = np.empty((times.size, 0)) if changing is None else changing[1]
         if not model.functions:
             return np.hstack([written, modes]) if self.modes else written
         called = np.empty((times.size, len(model.functions)))

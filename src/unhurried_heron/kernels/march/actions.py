@@ -5,19 +5,13 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.events import watch_values
+from unhurried_heron.kernels.march.events import changes, watch_values
 from unhurried_heron.kernels.march.happening import happens_at, keep_after
 from unhurried_heron.kernels.memory.call import address_of, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import ACTS, CROSSES, ENDS, EVENT, EVENT_STOPPED, REACHED_END, SWITCHING
 
 _TINY = 1e-300
 _SAME_TIME = 1e-14
-
-
-@inner
-def _changed(before, now, going):
-    """Whether a jump takes a function through zero in the wanted direction."""
-    return (before < 0.0 and now >= 0.0 and going >= 0) or (before > 0.0 and now <= 0.0 and going <= 0)
 
 
 @inner
@@ -61,7 +55,7 @@ def refresh_events(watch, control, count):
             # within rounding of where the step began, it is on the side to which the step goes
             now = np.copysign(_TINY, end) if end != 0.0 and watch.going[e] != 0 else 0.0
         elif before != 0.0 and now * before <= 0.0 and not _found_before(watch, control, e):
-            if _changed(before, now, watch.going[e]):
+            if changes(before, now, watch.going[e]):
                 # it is reached within rounding of this place: the next step finds it
                 now = np.copysign(_TINY, before)
             elif now == 0.0:
@@ -125,7 +119,7 @@ def _carried(system, watch, control, crossing, event):
         watch.values[3 * m + e] = now
         if now == here or (before == 0.0 and abs(now) <= 2.0 * abs(here)):
             continue
-        if before != 0.0 and e != event and _changed(before, now, watch.going[e]):
+        if before != 0.0 and e != event and changes(before, now, watch.going[e]):
             happens = happens_at(watch, e, control.time, system.state)
             if happens < 0:
                 return False

@@ -59,7 +59,7 @@ def watch_drifts(watch, time, state, row):
 
 
 @inner
-def _changes(before, after, going):
+def changes(before, after, going):
     """Whether a sign change in the wanted direction lies between two values; a zero counts where it is reached.
 
     A zero at the start of a step was counted at the end of the one before, or is the start of the run.
@@ -248,7 +248,7 @@ def _append(watch, control, event, theta, first):
 @inner
 def _find_between(watch, control, event, coefficients, shape, bounds):
     """Locate a change in the wanted direction between two places, and append it; False if a function stopped."""
-    if not _changes(bounds[1], bounds[3], watch.going[event]):
+    if not changes(bounds[1], bounds[3], watch.going[event]):
         return True
     theta = _locate(watch, event, control.time, control.length, coefficients, shape, bounds)
     if theta == FAILED:
@@ -274,7 +274,7 @@ def _find_all(watch, control, event, coefficients, shape):
             if code != 1:
                 return False
         a, b, c = (k - 2.0) / places, (k - 1.0) / places, k / places
-        if k == 1 and old == 0.0 and watch.stop[event] & ACTS != 0 and _changes(-now, now, going):
+        if k == 1 and old == 0.0 and watch.stop[event] & ACTS != 0 and changes(-now, now, going):
             b, old = _other_side(watch, event, now, start, step, coefficients, shape)
             if b == FAILED:
                 return False

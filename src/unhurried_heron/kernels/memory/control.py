@@ -115,8 +115,8 @@ LANDS, CROSSES = range(2)
 # what it answers at the end of the run, if not with a reason to return or REACHED_END to go on
 AT_END: Final = 12
 
-# what an event does to a step that it lies in: nothing; it ends the run there; it ends the step, and is acted on; both
-PASSES, ENDS, ACTS, ACTS_AND_ENDS = range(4)
+# what an event does to a step that it lies in: nothing; it ends the run there; it ends the step, and is acted on (bits)
+PASSES, ENDS, ACTS = range(3)
 # kinds of switches: without a value, a truth, and whole numbers
 PASSED, TRUTH, FLOOR, CEIL = range(4)
 
