@@ -8,11 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import unhurried_heron as uh
-from unhurried_heron.formulas.differentiate import jacobian
-from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.native.system import native_derived, native_system, with_slopes
-from unhurried_heron.study.beginning import surroundings
 
 PLACES = ["u[i]", "u[i-1]", "u[i+1]", "v[i]", "v[n+1-i]", "u[1]", "v[n]", "w", "i", "k", "t", "2", "0.5"]
 FORMULAS = st.recursive(
@@ -50,15 +47,16 @@ def test_rates_and_jacobian(first: str, second: str, n: int) -> None:
     problem = made(first, second, n)
     size, start = 2 * n + 1, problem.start
     native = with_slopes(native_system(problem, (), held=False), problem, held=False)
-    values = surroundings(problem, start)
-    by_numpy = filled(problem.model.rates.blocks, size, values)
-    rates = evaluate_rows(native.rates, np.array([0.5]), start[None, :])[0]
-    assert rates == pytest.approx(by_numpy, rel=1e-11, abs=1e-11)
-    slopes = evaluate_rows(native.jacobian, np.array([0.5]), start[None, :])[0]
-    wanted = filled(jacobian(problem.model.rates.blocks, problem.model.layout), size * size, values)
-    assert slopes == pytest.approx(wanted, rel=1e-11, abs=1e-11)
-    outside = ~problem.jacobian_pattern().toarray().ravel()
-    assert not slopes[outside].any()
+    # at one place, and at several at once
+    times, states = np.array([0.5, 0.75]), np.vstack([start, 1.5 - start])
+    rates = evaluate_rows(native.rates, times, states)
+    assert rates == pytest.approx(problem.rates_at(times, states), rel=1e-11, abs=1e-11)
+    assert rates[0] == pytest.approx(problem.rates_at(0.5, start), rel=1e-11, abs=1e-11)
+    slopes = evaluate_rows(native.jacobian, times, states).reshape(2, size, size)
+    assert slopes == pytest.approx(problem.jacobian_at(times, states), rel=1e-11, abs=1e-11)
+    assert slopes[1] == pytest.approx(problem.jacobian_at(0.75, states[1]), rel=1e-11, abs=1e-11)
+    outside = ~problem.jacobian_pattern().toarray()
+    assert not slopes[:, outside].any()
 
 
 def test_nothing_in_a_loop_is_computed_twice() -> None:

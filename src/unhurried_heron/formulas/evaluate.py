@@ -13,6 +13,8 @@ from unhurried_heron.formulas.operations import OPERATIONS
 from unhurried_heron.formulas.work import refuse_many
 
 STATE: Final = "the state"  # where `evaluate` finds the whole state, if there is one
+# a zero of as many axes as there are beside the rows, where many rows are evaluated at once
+_PLACES: Final = "the places"
 
 _PLAIN: Final[dict[str, Callable[..., Any]]] = {
     **{name: each.value for name, each in OPERATIONS.items() if each.arguments[1] is not None},
@@ -76,10 +78,11 @@ def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> A
         value = values[str(node.args[0])]
         return value(values["t"]) if callable(value) else value
     if op == "slot":
-        place = node.args[0]
+        place = node.args[0] + values.get(_PLACES, 0)
         for index, coefficient in node.args[1:]:
             place = place + coefficient * values[index]
-        return values[STATE][np.asarray(place, dtype=np.int64)]
+        state, places = values[STATE], np.asarray(place, dtype=np.int64)
+        return state[..., places]
     if op == SUM:
         index, first, last, body = node.args
         begin, end = round(_evaluate(first, values)), round(_evaluate(last, values))
@@ -105,14 +108,16 @@ def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> A
     return _PLAIN[op](*operands)
 
 
-def filled(blocks: tuple[Block, ...], size: int, values: Mapping[str, Any]) -> Any:
-    """Evaluate blocks into an array."""
-    out = np.zeros(size)
+def filled(blocks: tuple[Block, ...], size: int, values: Mapping[str, Any], rows: tuple[int, ...] = ()) -> Any:
+    """Evaluate blocks into an array, shape (*rows, size); of many rows, ``values`` are columns, shape (rows, 1)."""
+    out = np.zeros((*rows, size))
     for block in blocks:
         strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
         ranges = [np.arange(loop.first, loop.last + 1.0) for loop in block.loops]
         grids = np.meshgrid(*ranges, indexing="ij") if ranges else []
         here = {loop.index: grid.ravel() for loop, grid in zip(block.loops, grids, strict=True)}
+        here |= {_PLACES: np.zeros(1)} if rows else {}
         where = places(block.loops, block.base, strides)
-        np.add.at(out, where, np.broadcast_to(evaluate(block.node, {**values, **here}), where.shape))
+        found = evaluate(block.node, {**values, **here})
+        np.add.at(out, (..., where), np.broadcast_to(found, (*rows, *where.shape)))
     return out

@@ -19,6 +19,8 @@ from unhurried_heron.model.functions import NamedFunction, try_jacobian, try_rat
 from unhurried_heron.model.switch import AskedSwitch, HeldSwitch, Switch
 from unhurried_heron.words.mistakes import Mistakes
 
+# states are moved by this share to find slopes by differences, and never by less than this share of the other
+_NUDGE, _SMALL = 1.5e-8, 1e-6
 Shown = tuple[tuple[str, Node, str], ...]
 
 
@@ -67,10 +69,10 @@ class Rates(Protocol):
         """Return the rates with what a first call tells of them."""
 
     def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:
-        """Return their values, shape (n_states,), without compiling anything."""
+        """Return their values, shape (n_states,) or (rows, n_states) as ``state``, without compiling anything."""
 
     def jacobian_at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:
-        """Return d rates / d states, shape (n_states, n_states), without compiling anything."""
+        """Return d rates / d states, shape (n_states, n_states), of many rows (rows, …), likewise."""
 
     def pattern(self) -> Any:
         """Return where the Jacobian can be nonzero, a SciPy sparse matrix of booleans."""
@@ -123,11 +125,11 @@ class WrittenRates:
         return self
 
     def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:  # around has the time
-        return filled(self.blocks, state.size, around)
+        return filled(self.blocks, self.layout.size, around, state.shape[:-1])
 
     def jacobian_at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:  # as above
-        n = state.size
-        return filled(jacobian(self.blocks, self.layout), n * n, around).reshape(n, n)
+        n, rows = self.layout.size, state.shape[:-1]
+        return filled(jacobian(self.blocks, self.layout), n * n, around, rows).reshape(*rows, n, n)
 
     def pattern(self) -> Any:
         from scipy.sparse import csr_array
@@ -208,20 +210,28 @@ class FunctionRates:
                     try_value(switch.function, time, start, values)
         return replace(self, function=rates, called=True)
 
-    def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:
+    def at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Any:
         call = self.function.caller([around[name] for name in self.function.parameters], interpreted=True)
-        with np.errstate(all="ignore"):
-            answer = call(time, state.copy())
-        ordered = [answer[name] for name in self.function.states] if self.function.by_name else answer
-        return np.asarray(ordered, dtype=np.float64)
+        found = []
+        for when, row in zip(np.ravel(time).tolist(), np.atleast_2d(state), strict=True):
+            with np.errstate(all="ignore"):
+                answer = call(when, row.copy())
+            found.append([answer[name] for name in self.function.states] if self.function.by_name else answer)
+        return np.array(found, dtype=np.float64).reshape(state.shape)
 
-    def jacobian_at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:
+    def jacobian_at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Any:
+        n = self.layout.size
+        if self.jacobian is not None:
+            own = self.jacobian.caller([around[name] for name in self.jacobian.parameters], interpreted=True)
+            rows = zip(np.ravel(time).tolist(), np.atleast_2d(state), strict=True)
+            return np.array([own(when, row.copy()) for when, row in rows], dtype=np.float64).reshape(*state.shape, n)
         base = self.at(time, state, around)
-        matrix = np.empty((state.size, state.size))
-        for k in range(state.size):
-            moved = state.copy()
-            moved[k] += 1.5e-8 * max(abs(state[k]), 1e-6)
-            matrix[:, k] = (self.at(time, moved, around) - base) / (moved[k] - state[k])
+        matrix = np.empty((*state.shape, n))
+        for k in range(n):
+            moved = np.array(state)
+            moved[..., k] += _NUDGE * np.maximum(np.abs(state[..., k]), _SMALL)
+            step = moved[..., k] - state[..., k]
+            matrix[..., k] = (self.at(time, moved, around) - base) / step[..., None]
         return matrix
 
     def pattern(self) -> Any:

@@ -14,7 +14,6 @@ from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_SMOOTH, FO
 from unhurried_heron.model.switch import Switch
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.settle import settle
-from unhurried_heron.study.beginning import jacobian_at, rates_at
 from unhurried_heron.study.report import Finding, Report
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.said import Said
@@ -181,7 +180,7 @@ def _start(problem: Problem) -> Iterator[Finding]:
             "allows no error; give an atol",
         )
     yield from _tiny(problem, start)
-    rates = rates_at(problem, start)
+    rates = problem.rates_at(problem.interval[0], start)
     bad = np.flatnonzero(~np.isfinite(rates))
     if bad.size:
         names = [model.layout.names[k] for k in bad[:6]]
@@ -225,11 +224,10 @@ def _size(problem: Problem) -> Iterator[Finding]:
 
 def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
     """Estimate from the eigenvalues of the Jacobian how an explicit method would fare."""
-    matrix = jacobian_at(problem, start)
-    if not start.size or not np.isfinite(matrix).all():
+    values = problem.eigenvalues_at(problem.interval[0], start)
+    if not start.size or not np.isfinite(values).all():
         yield Finding("doubtful", "stiffness", "the Jacobian is not finite at the start")
         return
-    values = np.linalg.eigvals(matrix)
     length = abs(problem.interval[1] - problem.interval[0])
     direction = 1.0 if problem.interval[1] > problem.interval[0] else -1.0
     decays = -direction * values.real
