@@ -110,7 +110,7 @@ def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> A
 
 def filled(blocks: tuple[Block, ...], size: int, values: Mapping[str, Any], rows: tuple[int, ...] = ()) -> Any:
     """Evaluate blocks into an array, shape (*rows, size); of many rows, ``values`` are columns, shape (rows, 1)."""
-    out = np.zeros((*rows, size))
+    out: Any = np.zeros((*rows, size))
     for block in blocks:
         strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
         ranges = [np.arange(loop.first, loop.last + 1.0) for loop in block.loops]
@@ -119,5 +119,5 @@ def filled(blocks: tuple[Block, ...], size: int, values: Mapping[str, Any], rows
         here |= {_PLACES: np.zeros(1)} if rows else {}
         where = places(block.loops, block.base, strides)
         found = evaluate(block.node, {**values, **here})
-        np.add.at(out, (..., where), np.broadcast_to(found, (*rows, *where.shape)))
+        np.add.at(out.T, where, np.broadcast_to(found, (*rows, *where.shape)).T)
     return out

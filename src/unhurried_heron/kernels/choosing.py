@@ -14,8 +14,9 @@ import numpy as np
 from unhurried_heron.kernels.implicit.scale import size_in
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_slope, slope_of
-from unhurried_heron.kernels.memory.call import as_control, as_longs, call_native
-from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, CHANGE, DESCRIBE, REACHED_END, START
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.call import as_control, as_longs
+from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, CHANGE, DESCRIBE, FOR_ESTIMATES, REACHED_END, START
 from unhurried_heron.kernels.memory.decoding import choice_in, choosing_work_in, system_in
 from unhurried_heron.kernels.memory.pasts import CHANGES
 
@@ -65,9 +66,7 @@ def _look(system, work, control):
         # a little of every state, of both signs, so that a mode that becomes fast is seen
         little = _OF_ALL if (k * 7 + 3) % 5 < 3 else -_OF_ALL
         work.moved[k] = system.state[k] + share * work.direction[k] + _NUDGE * work.sizes[k] * little
-    control.rate_evaluations += 1
-    control.bad_time = control.time
-    code = call_native(system.rates, control.time, work.moved, work.rates, system.context)
+    code = ask_rates(system, control, FOR_ESTIMATES, control.time, work.moved, work.rates)
     if code != 1:
         return code >= 1
     for k in range(n):

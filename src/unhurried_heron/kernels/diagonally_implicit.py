@@ -19,11 +19,14 @@ from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import find_slope, first_not_finite
 from unhurried_heron.kernels.march.polynomial import evaluate_step
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ATTEMPT,
     DESCRIBE,
+    FOR_END,
+    FOR_STAGES,
     NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
@@ -108,12 +111,11 @@ def _solve(system, work, control, i, h):
     """Solve a stage and write its slope; return the outcome and the number of iterations."""
     n, time = system.n, control.time + work.c[i] * h
     slopes, memory = offset_by(work.k, i * n), implicit_memory(work.memory)
+    control.stage = i
     if work.contexts[i] == 0:
         for k in range(n):
             system.trial[k] = work.base[k]
-        control.rate_evaluations += 1
-        control.bad_time = time
-        code = call_native(system.rates, time, system.trial, slopes, system.context)
+        code = ask_rates(system, control, FOR_STAGES, time, system.trial, slopes)
         return (CONVERGED if code == 1 else (STOPPED if code < 1 else DIVERGED)), 0
     shift = 1.0 / (h * work.a[i * work.stages + i])
     _guess(system, work, i, h)
@@ -233,7 +235,7 @@ def _accept(system, work, control):
             system.slope[k] = slopes[k]
         control.bad_component = first_not_finite(system.state, system.slope, n)
         return NOT_FINITE if control.bad_component >= 0 else REACHED_END
-    return find_slope(system, control)
+    return find_slope(system, control, FOR_END)
 
 
 def family(address):

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
     DESCRIBE,
+    FOR_END,
     RATES_STOPPED,
     REACHED_END,
     REFUSE,
@@ -52,7 +54,6 @@ def family(address):
     if control.ask == DESCRIBE:
         return _describe(system, work, control)
     if control.ask == ACCEPT:
-        control.rate_evaluations += 1
-        code = call_native(system.rates, control.time, system.state, system.slope, system.context)
+        code = ask_rates(system, control, FOR_END, control.time, system.state, system.slope)
         return REACHED_END if code == 1 else RATES_STOPPED
     return STEP_TOO_SMALL if control.ask == REFUSE else REACHED_END

@@ -16,13 +16,16 @@ from unhurried_heron.kernels.history import (
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member
 from unhurried_heron.kernels.march.outcome import first_not_finite
+from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.march.strides import native_stride
-from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs, call_native
+from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
     DESCRIBE,
+    FOR_END,
+    FOR_STAGES,
     NOT_FINITE,
     RATES_STOPPED,
     REACHED_END,
@@ -44,9 +47,7 @@ def _attempt(system, work, control):
         return attempt_of_starter(system, work, control)
     combine_past(system, work, work.predicts, h, system.trial)
     if work.corrects == 1:
-        control.rate_evaluations += 1
-        control.bad_time = control.finish
-        code = call_native(system.rates, control.finish, system.trial, work.predicted, system.context)
+        code = ask_rates(system, control, FOR_STAGES, control.finish, system.trial, work.predicted)
         if code < 1:
             return RATES_STOPPED
         if code != 1:
@@ -62,9 +63,7 @@ def _attempt(system, work, control):
 def _accept(system, work, control):
     if history_in(work.history).delegated == 1:
         return accept_of_starter(system, work, control)
-    control.rate_evaluations += 1
-    control.bad_time = control.time
-    if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
+    if ask_rates(system, control, FOR_END, control.time, system.state, system.slope) != 1:
         return RATES_STOPPED
     control.bad_component = first_not_finite(system.state, system.slope, system.n)
     if control.bad_component >= 0:

@@ -7,6 +7,7 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal, forget
 from unhurried_heron.kernels.march.outcome import first_not_finite, largest, too_short
+from unhurried_heron.kernels.march.rates import count_rates
 from unhurried_heron.kernels.march.strides import native_stride
 from unhurried_heron.kernels.memory.call import (
     address_of,
@@ -23,6 +24,8 @@ from unhurried_heron.kernels.memory.control import (
     ACCEPTED,
     ATTEMPT,
     DESCRIBE,
+    FOR_BETWEEN,
+    FOR_STAGES,
     NOT_FINITE,
     RATES_STOPPED,
     REACHED_END,
@@ -48,14 +51,12 @@ def _end_rates(system, tableau):
 @inner
 def _attempt(system, tableau, control):
     n, h, y, stages, trial = system.n, control.length, system.state, tableau.stages, system.trial
-    control.row_iterations, control.error = 0, np.nan
+    control.row_iterations, control.error, control.purpose = 0, np.nan, FOR_STAGES
     code = call_attempt(
         tableau.attempt, control.time, h, y, stages, trial, n, system.rates, system.context, tableau.where
     )
-    if code == 1:
-        control.rate_evaluations += tableau.width - 1
-    else:
-        control.rate_evaluations += tableau.where[0]
+    count_rates(control, FOR_STAGES, tableau.width - 1 if code == 1 else tableau.where[0])
+    if code != 1:
         control.bad_time = control.time + h
     if code < 1:
         return RATES_STOPPED
@@ -110,11 +111,12 @@ def _describe(system, tableau, control):
     n, h, y, stages, coefficients = system.n, control.length, system.state, tableau.stages, as_doubles(control.place)
     if tableau.total > tableau.width:
         scratch = offset_by(stages, tableau.total * n)
+        control.purpose = FOR_BETWEEN
         code = call_attempt(
             tableau.further, control.time, h, y, stages, scratch, n, system.rates, system.context, tableau.where
         )
         made = tableau.total - tableau.width if code == 1 else tableau.where[0] - tableau.width + 1
-        control.rate_evaluations += made
+        count_rates(control, FOR_BETWEEN, made)
         if code < 1:
             control.bad_time = control.time + h
             return RATES_STOPPED

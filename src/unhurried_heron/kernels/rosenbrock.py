@@ -17,11 +17,15 @@ from unhurried_heron.kernels.linear_algebra.calls import solve
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import find_slope
+from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ATTEMPT,
     DESCRIBE,
+    FOR_END,
+    FOR_JACOBIAN,
+    FOR_STAGES,
     PAUSED,
     RATES_STOPPED,
     REACHED_END,
@@ -42,9 +46,7 @@ def _find_time_slope(system, work, control):
         control.bad_time = t
         return call_native(system.time_slope, t, system.state, work.drift, system.time_slope_context)
     moved = t + np.copysign(min(abs(h), _ROOT * max(abs(t), abs(h))), h)
-    control.rate_evaluations += 1
-    control.bad_time = moved
-    code = call_native(system.rates, moved, system.state, work.drift, system.context)
+    code = ask_rates(system, control, FOR_JACOBIAN, moved, system.state, work.drift)
     for k in range(n):
         work.drift[k] = (work.drift[k] - system.slope[k]) / (moved - t)
     return code
@@ -89,9 +91,8 @@ def _rates_of_stage(system, work, control, i, h):
             stage = offset_by(work.u, j * n)
             for k in range(n):
                 system.trial[k] += weight * stage[k]
-    control.rate_evaluations += 1
-    control.bad_time = control.time + work.alpha[i] * h
-    return call_native(system.rates, control.bad_time, system.trial, out, system.context)
+    control.stage = i
+    return ask_rates(system, control, FOR_STAGES, control.time + work.alpha[i] * h, system.trial, out)
 
 
 @inner
@@ -177,7 +178,7 @@ def _accept(system, work, control):
     after_acceptance(control, work)
     if control.adaptive == 1:
         heed_growth(control, work, n, work.defect)
-    return find_slope(system, control)
+    return find_slope(system, control, FOR_END)
 
 
 def family(address):

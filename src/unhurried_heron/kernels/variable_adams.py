@@ -21,12 +21,15 @@ from unhurried_heron.kernels.divided import (
 )
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import find_slope, first_not_finite, too_short
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
     DESCRIBE,
+    FOR_END,
+    FOR_STAGES,
     NOT_FINITE,
     RATES_STOPPED,
     REACHED_END,
@@ -104,9 +107,7 @@ def _attempt(system, work, control):
         row, weight = offset_by(work.table, q * n), work.weights[q]
         for i in range(n):
             system.trial[i] += weight * row[i]
-    control.rate_evaluations += 1
-    control.bad_time = control.finish
-    code = call_native(system.rates, control.finish, system.trial, work.residual, system.context)
+    code = ask_rates(system, control, FOR_STAGES, control.finish, system.trial, work.residual)
     if code < 1:
         return RATES_STOPPED
     if code != 1 or first_not_finite(system.trial, work.residual, n) >= 0:
@@ -153,7 +154,7 @@ def _describe(system, work, control):
 def _accept(system, work, control):
     n, variable = system.n, variable_in(work.variable)
     if work.evaluations > 1:
-        reason = find_slope(system, control)
+        reason = find_slope(system, control, FOR_END)
         if reason != REACHED_END:
             return reason
     else:

@@ -43,6 +43,8 @@ class Asked:
         What a multistep method is started by.
     controller : Controller or None
         How the steps are to follow the error, if that was said.
+    trace : bool
+        Whether to keep every call of the rates.
     met : tuple of (int, ndarray)
         The events that happened where it begins, at the end of another run, each with the state before.
     """
@@ -64,6 +66,7 @@ class Asked:
     carry: str | None = None
     starting: Any = None
     controller: Any = None
+    trace: bool = False
     met: tuple[tuple[int, Array], ...] = ()
 
     @property

@@ -6,6 +6,7 @@ from typing import Final
 
 import numpy as np
 
+from unhurried_heron.kernels.memory.control import FOR_ESTIMATES
 from unhurried_heron.march.layout import March
 from unhurried_heron.methods.method import Method
 from unhurried_heron.native.rows import evaluate_rows
@@ -67,8 +68,10 @@ def _fastest_decay(march: March, time: float) -> float:
 
 def _rates(march: March, time: float, states: Array) -> Array | None:
     """Return the rates at several states, shape (rows, n_states), or None where not all could be had."""
+    march.control["purpose"] = FOR_ESTIMATES
     found = evaluate_rows(march.native.rates, np.full(len(states), time), states)
-    march.control["rate_evaluations"] += min(len(found) + 1, len(states))
+    for name in ("rate_evaluations", "for_estimates"):
+        march.control[name] += min(len(found) + 1, len(states))
     if len(found) == len(states):
         return found
     stopped = march.native.rates.pending_error()

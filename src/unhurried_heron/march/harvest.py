@@ -18,6 +18,7 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Tally
 from unhurried_heron.run.happened import Happened
 from unhurried_heron.run.run import Run
+from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import Array, Trajectory
 
 # so many stiff stretches are told
@@ -45,9 +46,9 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Ca
         options["starting"] = asked.starting.name
     if asked.carry is not None:
         options["carry"] = asked.carry
-    members = _members_of(asked)
-    chosen = _told(members, driver) if members else ""
-    if reason in (Reason.REACHED_END, Reason.EVENT):
+    members = family_of(asked.method).members(asked.method, asked.relative)
+    chosen = _told(tuple(each.name for each in members), driver) if members else ""
+    if reason in (Reason.REACHED_END, Reason.EVENT) and not asked.trace:
         give_back(asked, march)
     return Run(
         problem=problem,
@@ -61,8 +62,9 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Ca
         _ledger=driver.ledger(),
         _crossed=driver.crossed(),
         chosen=chosen,
-        _members=members,
+        _methods=members or (asked.method,),
         _further=further,
+        _trace=Trace(*march.tracer.arrays()) if march.tracer else None,
     )
 
 
@@ -97,11 +99,6 @@ def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:
     """One number where all states share it, else a number for each by name."""
     first, *others = set(values.tolist())
     return dict(zip(problem.states, values.tolist(), strict=True)) if others else first
-
-
-def _members_of(asked: Asked) -> tuple[str, ...]:
-    """Return the names of the methods that a method chooses among, in their order; none for most."""
-    return tuple(each.name for each in family_of(asked.method).members(asked.method, asked.relative))
 
 
 def _told(members: tuple[str, ...], driver: Driver) -> str:

@@ -58,6 +58,7 @@ def integrate(
     carry: Literal["higher", "lower"] | None = None,
     starting: str | Method | None = None,
     ledger: bool | None = None,
+    trace: bool = False,
     progress: bool | None = None,
     on_interrupt: Literal["raise", "return"] = "raise",
 ) -> Run:
@@ -111,6 +112,8 @@ def integrate(
         closed forms of the problem. It also takes steps that are cut short, and starts again beyond switches.
     ledger : bool, optional
         Whether to keep one row for each attempted step; by default where every step is recorded.
+    trace : bool
+        Whether to keep every call of the rates, with its time, state, answer and purpose: ``run.trace``.
     progress : bool, optional
         Show a progress bar always or never; by default after about two seconds in a terminal.
     on_interrupt : {"raise", "return"}
@@ -146,6 +149,7 @@ def integrate(
     one_of(carry, "carry", {None: "None", "higher": '"higher"', "lower": '"lower"'})
     one_of(switches, "switches", {True: "True", False: "False"})
     one_of(ledger, "ledger", {None: "None", True: "True", False: "False"})
+    one_of(trace, "trace", {True: "True", False: "False"})
     one_of(progress, "progress", {None: "None", True: "True", False: "False"})
     extra, limits = listed(events, "events"), budget_of(budget)
     if parameters is not None or initial is not None or interval is not None:
@@ -180,6 +184,7 @@ def integrate(
         carry=carry,
         starting=started_by(problem, acting, starting),
         controller=controller,
+        trace=trace,
     )
     run = carried_out(asked, progress, on_interrupt)
     if not run.ending.as_asked and run.ending.reason not in ("budget", "interrupted") and not QUIET.get():

@@ -34,6 +34,7 @@ def joined(run: Run, problem: Problem, runs: tuple[Run, Run], ending: Ending, *,
         _trajectory=_one_after_the_other(first._trajectory, second._trajectory),
         _happened=first._happened.followed_by(second._happened),
         _ledger=None if first._ledger is None else np.concatenate([first._ledger, second._ledger]),
+        _trace=first._trace.followed_by(second._trace) if first._trace and second._trace else None,
         _crossed=first._crossed.followed_by(second._crossed, rows),
         chosen=run.chosen if chosen is None else chosen,
     )

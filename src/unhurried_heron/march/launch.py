@@ -26,6 +26,7 @@ from unhurried_heron.native.system import (
     native_system,
     with_slopes,
 )
+from unhurried_heron.native.tracing import Tracer
 from unhurried_heron.run.trajectory import Array
 
 
@@ -38,13 +39,18 @@ def launch(asked: Asked, kind: str) -> Driver:
     stops = landings is not NOWHERE or any(each.times is None for each in switches)
     stops = stops or any(event.then is not None for event in asked.events)
     key = (*key_of(asked, scales, kind), stops, *(each.times is None for each in switches))
-    march = take(asked, key)
+    march, tracer = None if asked.trace else take(asked, key), None
     if march is None:
         native = native_system(problem, asked.events, held=asked.held)
+        if asked.trace:
+            tracer = Tracer(len(problem.states))
+            native = replace(native, rates=tracer.before(native.rates))
         if family.implicit:
             native = slopes_for(asked, native, kind, time_slope=family.time_slope)
         march = lay_out(asked, native, scales, kind, stops=stops)
-        march.key = key
+        march.key, march.tracer = key, tracer
+        if tracer is not None:
+            tracer.around = march.told
         if family.second_later:
             march.find_other = lambda: _second(asked, march)
     else:
@@ -94,7 +100,8 @@ def _set_out(march: March, asked: Asked, landings: Landings) -> None:
     control["bad_component"] = -1
     control["largest_step"] = asked.longest
     control["every_step"] = int(asked.times is None)
-    unseen = not asked.adapts and not asked.ledger and asked.times is not None and march.watch.m == 0
+    kept = asked.adapts or asked.trace or asked.ledger or asked.times is None
+    unseen = not kept and march.watch.m == 0
     control["strides"] = int(unseen and family_of(asked.method).strides)
     given = asked.first if asked.fixed is None else asked.fixed
     if given is not None:

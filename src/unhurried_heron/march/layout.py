@@ -33,6 +33,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.native.beyond import going_codes
 from unhurried_heron.native.signature import address
 from unhurried_heron.native.system import NativeSystem
+from unhurried_heron.native.tracing import Tracer
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.words.event import Event
 
@@ -75,6 +76,7 @@ class March:
     size: int = field(init=False)
     pace: int = 1
     key: tuple[Any, ...] = ()
+    tracer: Tracer | None = None
     _records: list[tuple[Any, Any]] = field(init=False)
 
     def __post_init__(self) -> None:
@@ -131,6 +133,11 @@ class March:
     def last(self, name: str) -> Any:
         """Return what the march left in a field of its control record, a plain number."""
         return self.control[name].item()
+
+    def told(self) -> tuple[int, ...]:
+        """Return what a trace keeps of a call, in the order of `run.trace`."""
+        row = self.control[0]
+        return tuple(int(row[name]) for name in ("purpose", "accepted", "refused", "stage", "member"))
 
     def record(self, times: Array, onward: float) -> None:
         """Record the state at these times, in memory of their own; ``onward``: the infinity it goes towards."""

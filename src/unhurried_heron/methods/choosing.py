@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import ClassVar, Final
 
+from unhurried_heron.methods.coefficients import Matrix
 from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.stability import Region
 
@@ -54,6 +55,11 @@ class _ListedAs:
     def region(self) -> Region:
         """Its region of stability."""
         return self._listed.region
+
+    @property
+    def characteristic(self) -> Matrix:
+        """Of the one whose region is listed."""
+        return self._listed.characteristic
 
     @property
     def real_stability_limit(self) -> float:
@@ -135,3 +141,8 @@ class Choosing(_ListedAs):
     def region(self) -> Region:
         """Region of stability of the stiff method."""
         return self.pair(1e-7)[1].region
+
+    @property
+    def characteristic(self) -> Matrix:
+        """Of the stiff method, too."""
+        return self.pair(1e-7)[1].characteristic

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Protocol
 
 from unhurried_heron.errors import MethodError
+from unhurried_heron.methods.coefficients import Matrix
 from unhurried_heron.methods.stability import Region
 
 
@@ -62,6 +63,10 @@ class Method(Protocol):
     @property
     def region(self) -> Region:
         """What its region of stability is like."""
+
+    @property
+    def characteristic(self) -> Matrix:
+        """The polynomial of x whose roots a step multiplies by for h lambda = z, by rising powers of x (rows) and z."""
 
     @property
     def real_stability_limit(self) -> float:

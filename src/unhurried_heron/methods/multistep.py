@@ -198,6 +198,19 @@ class Multistep:
             values[:] = [(-1) ** j * math.comb(k, j + 1) for j in range(k)]
         return values, slopes
 
+    @cached_property
+    def characteristic(self) -> Matrix:
+        """The polynomial of x whose roots y_n is made of for h lambda = z, by rising powers of x (rows) and z."""
+        k, first = self.steps, float(self.b[0])
+        terms = np.zeros((k + 1, 2 if self.predictor is None else 3))
+        terms[k, :2] = 1.0, (0.0 if self.predictor else -first)
+        for power, values in enumerate((self.a, self.b[1:])):
+            terms[k - 1 - np.arange(len(values)), power] -= [float(x) for x in values]
+        if self.predictor is not None:
+            for power, values in enumerate((self.predictor[0], self.predictor[1][1:])):
+                terms[k - 1 - np.arange(len(values)), power + 1] -= [first * float(x) for x in values]
+        return terms
+
     def recurrence(self, z: Any) -> Any:
         """Return r_1, r_2, … in y_n+1 = r_1 y_n + r_2 y_n-1 + … for y' = lambda y, z = h lambda, shape (…, steps)."""
         z = np.asarray(z)[..., None]

@@ -13,7 +13,7 @@ import numpy as np
 
 from unhurried_heron.methods.coefficients import Matrix, check_name, floats, refusal, row, sequence, square
 from unhurried_heron.methods.rooted_trees import MAX_ORDER, Tree, density, extended, hidden_error, trees
-from unhurried_heron.methods.stability import Polynomials, Region, region, stability_function, value_at_infinity
+from unhurried_heron.methods.stability import OneStep, Polynomials, stability_function, value_at_infinity
 
 ROSENBROCK: Final = "Rosenbrock"
 _MET: Final = 1e-12
@@ -35,7 +35,7 @@ class Transformed(NamedTuple):
 
 
 @dataclass(frozen=True, eq=False)
-class Rosenbrock:
+class Rosenbrock(OneStep):
     """A Rosenbrock method given by its coefficients.
 
     One step solves, one stage after the other, with J the Jacobian and f_t the slope of the rates in time,
@@ -225,16 +225,6 @@ class Rosenbrock:
     def stability(self) -> Polynomials:
         """Numerator and denominator of the stability function R(z), lowest power first."""
         return stability_function(self._beta, self.b)
-
-    @cached_property
-    def region(self) -> Region:
-        """What its region of stability is like."""
-        return region(self.stability)
-
-    @property
-    def real_stability_limit(self) -> float:
-        """The largest x for which steps of a decay are stable up to h lambda = -x; infinite where there is none."""
-        return self.region.real
 
     @cached_property
     def embedded_at_infinity(self) -> float:

@@ -16,7 +16,7 @@ from unhurried_heron.methods.fully_implicit import Blocks, check_blocks
 from unhurried_heron.methods.interpolant import continuous_weights, joined_weights, leading_error, order_of_weights
 from unhurried_heron.methods.nodes import collocation
 from unhurried_heron.methods.rooted_trees import ElementaryWeights, assumed_order, condition, hidden_error
-from unhurried_heron.methods.stability import Polynomials, Region, region, stability_function, value_at_infinity
+from unhurried_heron.methods.stability import OneStep, Polynomials, stability_function, value_at_infinity
 
 EXPLICIT: Final = "explicit Runge-Kutta"
 DIAGONALLY_IMPLICIT: Final = "diagonally implicit Runge-Kutta"
@@ -38,7 +38,7 @@ class Continuous(NamedTuple):
 
 
 @dataclass(frozen=True, eq=False)
-class RungeKutta:
+class RungeKutta(OneStep):
     """A Runge-Kutta method given by its tableau: explicit, diagonally implicit or fully implicit.
 
     Parameters
@@ -259,16 +259,6 @@ class RungeKutta:
     def stability(self) -> Polynomials:
         """Numerator and denominator of the stability function R(z), lowest power first."""
         return stability_function(self.a, self.b)
-
-    @cached_property
-    def region(self) -> Region:
-        """What its region of stability is like."""
-        return region(self.stability)
-
-    @property
-    def real_stability_limit(self) -> float:
-        """The largest x for which steps of a decay are stable up to h lambda = -x; infinite where there is none."""
-        return self.region.real
 
     @cached_property
     def embedded_at_infinity(self) -> float:

@@ -8,10 +8,12 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from fractions import Fraction
+from functools import cached_property
 from typing import Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.methods.coefficients import Matrix
 from unhurried_heron.methods.rooted_trees import Scalar, extended
 
 Polynomials = tuple[tuple[Scalar, ...], tuple[Scalar, ...]]
@@ -41,6 +43,30 @@ class Region(NamedTuple):
     def l_stable(self) -> bool:
         """Whether very fast decays die at once, too."""
         return self.a_stable and self.at_infinity < _ZERO
+
+
+class OneStep:
+    """What follows from the stability function of a one-step method."""
+
+    @property
+    def stability(self) -> Polynomials:
+        """Numerator and denominator of the stability function R(z), lowest power first."""
+        raise NotImplementedError
+
+    @cached_property
+    def characteristic(self) -> Matrix:
+        """Q(z) x - P(z), by rising powers of x (rows) and z."""
+        return characteristic_of(self.stability)
+
+    @cached_property
+    def region(self) -> Region:
+        """What its region of stability is like."""
+        return region(self.stability)
+
+    @property
+    def real_stability_limit(self) -> float:
+        """The largest x for which steps of a decay are stable up to h lambda = -x; infinite where there is none."""
+        return self.region.real
 
 
 def stability_function(a: Any, b: Sequence[Scalar]) -> Polynomials:
@@ -75,6 +101,15 @@ def _reversed_characteristic(m: Any) -> tuple[float, ...]:
     while abs(coefficients[-1]) < _ZERO:
         coefficients.pop()
     return tuple(map(float, coefficients))
+
+
+def characteristic_of(function: Polynomials) -> Matrix:
+    """Return Q(z) x - P(z) of a one-step method, shape (2, powers): a row for each power of x, the lowest first."""
+    top, bottom = function
+    powers = max(len(top), len(bottom))
+    rows = [[*map(float, part), *[0.0] * (powers - len(part))] for part in (top, bottom)]
+    found: Matrix = np.array([[-x for x in rows[0]], rows[1]]) + 0.0
+    return found
 
 
 def value_at(function: Polynomials, z: Any) -> Any:

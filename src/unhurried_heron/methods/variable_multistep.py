@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar, Final
 
-from unhurried_heron.methods.coefficients import check_name, refusal
+from unhurried_heron.methods.coefficients import Matrix, check_name, refusal
 from unhurried_heron.methods.multistep import Multistep, adams_bashforth, adams_moulton, backward_differentiation
 from unhurried_heron.methods.stability import Region
 
@@ -89,19 +89,27 @@ class VariableMultistep:
         """Order at which values between the steps converge."""
         return self.highest
 
+    def of_order(self, order: int) -> Multistep:
+        """Return its method of an order, at equal steps; that of Adams is of the corrector, one more than predicted."""
+        name = f"{self.name}, order {order}"
+        if self.implicit:
+            return Multistep(name, *backward_differentiation(order))
+        return Multistep(name, [1], adams_moulton(order), ([1], adams_bashforth(order - 1)))
+
     @cached_property
     def lowest(self) -> Multistep:
-        """The method of order 1 that it begins with, at equal steps: its region of stability is what is listed."""
-        if self.implicit:
-            return Multistep(self.name, *backward_differentiation(1))
-        return Multistep(self.name, [1], adams_moulton(2), ([1], adams_bashforth(1)))
+        """The method that it begins with, at equal steps: its region of stability is what is listed."""
+        return self.of_order(1 if self.implicit else 2)
 
     @cached_property
     def region(self) -> Region:
-        """The region of stability of order 1, and the angle of the highest order."""
-        if not self.implicit:
-            return self.lowest.region
-        return Multistep(self.name, *backward_differentiation(self.highest)).region
+        """The region of stability of order 1, of backward differentiation that of the highest order."""
+        return self.of_order(self.highest).region if self.implicit else self.lowest.region
+
+    @property
+    def characteristic(self) -> Matrix:
+        """Of the order whose region is listed."""
+        return (self.of_order(self.highest) if self.implicit else self.lowest).characteristic
 
     @property
     def real_stability_limit(self) -> float:

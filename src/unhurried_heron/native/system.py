@@ -21,6 +21,7 @@ from unhurried_heron.native.clamp import clamped
 from unhurried_heron.native.context import Context, context_of
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.expressions import compiled
+from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.native.signature import FloatArray, NativeFunction
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.words.event import Event
@@ -203,6 +204,17 @@ def native_exact(problem: Problem) -> NativeFunction:
     model, start = problem.model, problem.start
     exact = [with_starting_values(node, model.layout, problem.parameters, start) for node in model.exact.values()]
     return _plain(problem, tuple(single(node, place) for place, node in enumerate(exact)), len(exact))
+
+
+def exact_rows(problem: Problem, times: FloatArray) -> dict[str, FloatArray]:
+    """Return the closed forms at times, by state, shape (n_times,) each; nothing where there are none."""
+    names = tuple(problem.model.exact)
+    if not names:
+        return {}
+    values = evaluate_rows(native_exact(problem), times, np.zeros((times.size, len(problem.states))))
+    found = np.full((times.size, len(names)), np.nan)
+    found[: len(values)] = values
+    return dict(zip(names, found.T, strict=True))
 
 
 def _own_jacobian(function: NamedFunction, context: Context) -> NativeFunction:

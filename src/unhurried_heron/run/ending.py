@@ -59,7 +59,13 @@ class Tally:
     accepted, refused : int
         Attempted steps that were kept, and that were not.
     rate_evaluations : int
-        Calls of the rates, those for differenced Jacobians and for the first step included.
+        Calls of the rates: all of those below, and ``for_stages``.
+    for_jacobians, for_starting, for_estimates, for_between : int
+        Calls for Jacobians (and slopes in time) by differences; where the run starts, or starts again beyond a switch,
+        and for the starting step; for estimates of the error between the steps and of stiffness; for the step
+        polynomial alone.
+    newton_failures : int
+        Refused steps whose stages could not be solved for.
     jacobians, factorisations, solves, iterations : int
         Jacobians found, matrices factored (a real and a complex one together count once), linear systems solved
         (likewise) and Newton iterations.
@@ -72,9 +78,19 @@ class Tally:
     accepted: int
     refused: int
     rate_evaluations: int
+    for_jacobians: int
+    for_starting: int
+    for_estimates: int
+    for_between: int
+    newton_failures: int
     jacobians: int
     factorisations: int
     solves: int
     iterations: int
     changes: int
     seconds: float
+
+    @property
+    def for_stages(self) -> int:
+        """Calls of the rates in the stages of steps, and at their ends."""
+        return self.rate_evaluations - self.for_jacobians - self.for_starting - self.for_estimates - self.for_between

@@ -11,10 +11,12 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.errors import RunError, near_spelling
+from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.answers import Answers
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.happened import Crossed, Happened
+from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
 from unhurried_heron.words.event import Event
 
@@ -53,7 +55,8 @@ class Run(Answers):
     _ledger: Array | None = field(repr=False)
     _crossed: Crossed = field(default_factory=Crossed.nothing, repr=False)
     chosen: str = ""
-    _members: tuple[str, ...] = field(default=(), repr=False)
+    _methods: tuple[Method, ...] = field(default=(), repr=False)
+    _trace: Trace | None = field(default=None, repr=False)
     _further: Callable[[Run, float], Run] | None = field(default=None, repr=False)
 
     @property
@@ -242,12 +245,44 @@ class Run(Answers):
         derived = self._derive(np.array([trajectory.end_time]), state[None, :])[0]
         return dict(zip(self.columns, [*state.tolist(), *derived.tolist()], strict=True))
 
-    def frame(self) -> pd.DataFrame:
-        """Return a DataFrame of states and derived quantities, indexed by time."""
+    def exact_at(self, times: Any) -> dict[str, Array]:
+        """Return the closed forms at times, shape (n_times,) for each state that has one; empty without any."""
+        from unhurried_heron.native.system import exact_rows
+
+        return exact_rows(self.problem, np.asarray(times, dtype=np.float64).ravel())
+
+    def frame(self, *, exact: bool = False) -> pd.DataFrame:
+        """Return a DataFrame of states and derived quantities, indexed by time.
+
+        Parameters
+        ----------
+        exact : bool
+            Whether to add, for each state that has a closed form, ``x exact``, ``x error`` (computed less exact),
+            ``x relative`` and ``x per cent``.
+
+        Raises
+        ------
+        RunError
+            Exact values are asked for, and the problem has no closed form.
+        """
         import pandas as pd
 
         values = np.hstack([self.states, self._derived])
-        return pd.DataFrame(values, index=pd.Index(self.times, name="t"), columns=list(self.columns))
+        table = pd.DataFrame(values, index=pd.Index(self.times, name="t"), columns=list(self.columns))
+        return self._beside_exact(table) if exact else table
+
+    def _beside_exact(self, table: pd.DataFrame) -> pd.DataFrame:
+        forms = self.exact_at(self.times)
+        if not forms:
+            raise RunError("this problem has no closed form", name="exact", place="run.frame", given="exact=True",
+                           expected="exact={…} where the problem is made, or exact=False")  # fmt: skip
+        for name, form in forms.items():
+            error = table[name].to_numpy() - form
+            with np.errstate(divide="ignore", invalid="ignore"):
+                share = error / np.abs(form)
+            for word, column in {"exact": form, "error": error, "relative": share, "per cent": 100.0 * share}.items():
+                table[f"{name} {word}"] = column
+        return table
 
     @property
     def events(self) -> pd.DataFrame:
@@ -299,12 +334,28 @@ class Run(Answers):
                 given=f"record={self.options.get('record')!r}",
             )
         frame = pd.DataFrame(self._ledger).drop(columns="member")
-        if self._members:
+        if len(self._methods) > 1:
             rows: Any = self._ledger
-            frame["method"] = [self._members[member] for member in rows["member"]]
+            frame["method"] = [self._methods[member].name for member in rows["member"]]
         landed = self._crossed.told()
         frame["switch"] = [landed.get(row, "") for row in range(len(frame))]
         return frame
+
+    @property
+    def trace(self) -> pd.DataFrame:
+        """Every call of the rates, in order: ``step``, ``attempt``, ``purpose``, ``time``, the state, the rates there.
+
+        The states are those the rates were asked at; those of the solution are among them only at the ends of steps.
+
+        Raises
+        ------
+        RunError
+            Nothing was traced.
+        """
+        if self._trace is None:
+            raise RunError("this run kept no trace", name="trace", place="run.trace",
+                           expected="integrate(…, trace=True)", given="trace=False")  # fmt: skip
+        return self._trace.frame(self.problem.states, self._methods)
 
     @property
     def switches(self) -> pd.DataFrame:

@@ -128,16 +128,10 @@ def overlay_record(
 
 def _exact(run: Run, curve: Curve) -> Curve | None:
     """Return the closed form of a curve, None where there is none."""
-    from unhurried_heron.native.rows import evaluate_rows
-    from unhurried_heron.native.system import native_exact
-
-    names = list(run.problem.model.exact)
-    if curve.label not in names:
+    if curve.label not in run.problem.model.exact:
         return None
     times = np.linspace(curve.x[0], curve.x[-1], _POINTS)
-    state = np.tile(run.states[0], (times.size, 1))
-    values = evaluate_rows(native_exact(run.problem), times, state)[:, names.index(curve.label)]
-    return Curve(f"{curve.label}, exact", times[: values.size], values, exact=True)
+    return Curve(f"{curve.label}, exact", times, run.exact_at(times)[curve.label], exact=True)
 
 
 def difference_record(one: Run, other: Run, names: Sequence[str] | None) -> StatesRecord:

@@ -87,11 +87,9 @@ class References:
         """
         exact = tuple(self._problem.model.exact)
         if exact:
-            no_state = np.zeros((self.grid.size, len(self._problem.states)))
-            from unhurried_heron.native.rows import evaluate_rows
-            from unhurried_heron.native.system import native_exact
+            from unhurried_heron.native.system import exact_rows
 
-            values = evaluate_rows(native_exact(self._problem), self.grid, no_state)
+            values = np.column_stack([*exact_rows(self._problem, self.grid).values()])
             return Truth(exact, values, "closed form of " + ", ".join(exact))
         # another family first; its own where the other cannot do the problem (an explicit method on a stiff one)
         for family in sorted(reference_methods(), key=lambda name: name == method.family):

@@ -19,7 +19,9 @@ from unhurried_heron.kernels.implicit.between import write_defect
 from unhurried_heron.kernels.implicit.scale import filtered_size
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.polynomial import evaluate_step
-from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.call import offset_by
+from unhurried_heron.kernels.memory.control import FOR_ESTIMATES
 from unhurried_heron.kernels.memory.work_spaces import AT_FIRST, AT_SECOND, FIRST, GAMMA, LARGEST, NODE_0, SECOND
 
 # the size where the rates cannot be had at a point of the polynomial: the step is halved
@@ -81,9 +83,7 @@ def _filtered_defect(system, work, control, coefficients, theta, out):
     """Write the filtered defect of the step polynomial at a point; return the code of the rates and its size."""
     n, h, degree = system.n, control.length, work.stages + 1
     evaluate_step(coefficients, degree, n, theta, system.trial)
-    control.rate_evaluations += 1
-    control.bad_time = control.time + theta * h
-    code = call_native(system.rates, control.bad_time, system.trial, work.shifted, system.context)
+    code = ask_rates(system, control, FOR_ESTIMATES, control.time + theta * h, system.trial, work.shifted)
     if code != 1:
         return code, _OUTSIDE
     write_defect(coefficients, degree, n, theta, h, work.shifted, out)

@@ -12,7 +12,9 @@ import numpy as np
 from unhurried_heron.kernels.implicit.newton import MOST_ITERATIONS, MOST_ITERATIONS_FIXED, begin_iterations, judge
 from unhurried_heron.kernels.linear_algebra.calls import factor, solve
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.call import offset_by
+from unhurried_heron.kernels.memory.control import FOR_STAGES
 from unhurried_heron.kernels.memory.decoding import implicit_memory
 from unhurried_heron.kernels.memory.work_spaces import DIVERGED, GAMMA, GOES_ON, NEWTON_LIMIT, STOPPED
 
@@ -75,9 +77,8 @@ def all_stage_rates(system, work, control, h):
         time = control.finish if work.c[i] == 1.0 else control.time + work.c[i] * h
         for k in range(n):
             system.trial[k] = system.state[k] + z[k]
-        control.rate_evaluations += 1
-        control.bad_time = time
-        code = call_native(system.rates, time, system.trial, out, system.context)
+        control.stage = i
+        code = ask_rates(system, control, FOR_STAGES, time, system.trial, out)
         if code != 1:
             break
     return code

@@ -22,12 +22,15 @@ from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import find_slope
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
     DESCRIBE,
+    FOR_END,
+    FOR_ESTIMATES,
     PAUSED,
     RATES_STOPPED,
     REACHED_END,
@@ -63,9 +66,7 @@ def _estimate(system, work, control, h):
             break
         for k in range(n):
             work.d1[k] = system.state[k] + out[k]
-        control.rate_evaluations += 1
-        control.bad_time = control.time
-        code = call_native(system.rates, control.time, work.d1, work.d2, system.context)
+        code = ask_rates(system, control, FOR_ESTIMATES, control.time, work.d1, work.d2)
         if code != 1:
             return code, size
         rates = work.d2
@@ -201,7 +202,7 @@ def _accept(system, work, control):
     # an error estimate is blind to what grows from below the tolerance
     if control.adaptive == 1:
         heed_growth(control, work, system.n, work.moved)
-    return find_slope(system, control)
+    return find_slope(system, control, FOR_END)
 
 
 def family(address):

@@ -13,8 +13,9 @@ from unhurried_heron.kernels.implicit.scale import filtered_size
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import first_not_finite
 from unhurried_heron.kernels.march.polynomial import evaluate_step
-from unhurried_heron.kernels.memory.call import as_doubles, call_native
-from unhurried_heron.kernels.memory.control import ACCEPTED, RATES_STOPPED, REFUSED
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.call import as_doubles
+from unhurried_heron.kernels.memory.control import ACCEPTED, FOR_ESTIMATES, RATES_STOPPED, REFUSED
 from unhurried_heron.kernels.memory.decoding import implicit_memory
 from unhurried_heron.kernels.memory.work_spaces import BETWEEN, DIVERGED
 
@@ -61,9 +62,7 @@ def _measured(system, work, control, context):
     for turn in range(2):
         theta = _FIRST if turn == 0 else _SECOND
         evaluate_step(coefficients, degree, n, theta, work.shifted)
-        control.rate_evaluations += 1
-        control.bad_time = control.time + theta * h
-        code = call_native(system.rates, control.bad_time, work.shifted, work.residual, system.context)
+        code = ask_rates(system, control, FOR_ESTIMATES, control.time + theta * h, work.shifted, work.residual)
         if code != 1:
             return code, _OUTSIDE
         write_defect(coefficients, degree, n, theta, h, work.residual, work.residual)

@@ -37,6 +37,7 @@ def after_divergence(control, system, work, rates):
     if memory.outcome == GROWS:
         control.step = h * _BELOW_GROWTH
         return STEP_TOO_SMALL if too_short(control) else REACHED_END
+    control.newton_failures += 1
     control.bad_component = first_not_finite(system.trial, rates, system.n)
     if control.bad_component >= 0:
         control.bad_time = control.time + h

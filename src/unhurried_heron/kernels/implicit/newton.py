@@ -13,7 +13,8 @@ import numpy as np
 
 from unhurried_heron.kernels.linear_algebra.calls import factor, solve
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.call import call_native
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.control import FOR_STAGES
 from unhurried_heron.kernels.memory.decoding import newton_in
 from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, GOES_ON, STOPPED
 
@@ -107,9 +108,7 @@ def solve_stage(system, work, control, context, time, shift, threshold, share=1.
         system.trial[k] = work.base[k] + work.z[k]
     while outcome == GOES_ON:
         count += 1
-        control.rate_evaluations += 1
-        control.bad_time = time
-        code = call_native(system.rates, time, system.trial, work.residual, system.context)
+        code = ask_rates(system, control, FOR_STAGES, time, system.trial, work.residual)
         if code != 1:
             return (STOPPED if code < 1 else DIVERGED), count
         for k in range(n):

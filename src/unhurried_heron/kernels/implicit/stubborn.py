@@ -13,7 +13,8 @@ from unhurried_heron.kernels.implicit.scale import size_of
 from unhurried_heron.kernels.linear_algebra.calls import solve
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.call import call_native
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.control import FOR_STAGES
 from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, STOPPED
 
 _MOST_ITERATIONS = 100
@@ -28,9 +29,7 @@ def _miss(system, work, control, time, shift):
     n = system.n
     for k in range(n):
         work.shifted[k] = work.base[k] + work.z[k]
-    control.rate_evaluations += 1
-    control.bad_time = time
-    code = call_native(system.rates, time, work.shifted, work.residual, system.context)
+    code = ask_rates(system, control, FOR_STAGES, time, work.shifted, work.residual)
     if code != 1:
         return code, np.inf
     for k in range(n):

@@ -10,7 +10,9 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import call_native
+from unhurried_heron.kernels.memory.control import FOR_JACOBIAN
 
 _EPSILON = 2.220446049250313e-16
 
@@ -45,9 +47,7 @@ def jacobian_at_start(system, work, control):
     if system.jacobian != 0:
         return jacobian_at(system, work, control, control.time, system.state, system.slope)
     # differences must be taken from the rates themselves
-    control.rate_evaluations += 1
-    control.bad_time = control.time
-    code = call_native(system.rates, control.time, system.state, work.residual, system.context)
+    code = ask_rates(system, control, FOR_JACOBIAN, control.time, system.state, work.residual)
     return jacobian_at(system, work, control, control.time, system.state, work.residual) if code == 1 else code
 
 
@@ -70,8 +70,7 @@ def _by_columns(system, work, control, time, y, f):
             return 1
         trial[j] = _moved(work, control, j, y, f)
         increment = trial[j] - y[j]
-        control.rate_evaluations += 1
-        code = call_native(system.rates, time, trial, shifted, system.context)
+        code = ask_rates(system, control, FOR_JACOBIAN, time, trial, shifted)
         if code != 1:
             return code
         for i in range(n):
@@ -90,8 +89,7 @@ def _by_groups(system, work, control, time, y, f):
         for j in range(n):
             trial[j] = _moved(work, control, j, y, f) if system.group[j] == group else y[j]
             system.increments[j] = trial[j] - y[j]
-        control.rate_evaluations += 1
-        code = call_native(system.rates, time, trial, shifted, system.context)
+        code = ask_rates(system, control, FOR_JACOBIAN, time, trial, shifted)
         if code != 1:
             return code
         for e in range(system.n_entries):

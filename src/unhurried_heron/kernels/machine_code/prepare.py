@@ -31,6 +31,7 @@ KERNELS: Final = {
     "march.loop.march": 0.5,
     "fully_implicit.stubborn.insist": 0.8,
     "linear_algebra.eigenvalues.growth": 0.4,
+    "linear_algebra.roots.largest": 0.3,
     "march.events.search": 0.4,
     "march.crossing.cross": 0.4,
     "linear_algebra.dense_lu.factor": 0.4,

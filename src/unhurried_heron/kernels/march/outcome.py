@@ -7,10 +7,12 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.events import watch_drifts, watch_values
 from unhurried_heron.kernels.march.polynomial import evaluate_step
-from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_record, call_native, offset_by
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_record, offset_by
 from unhurried_heron.kernels.memory.control import (
     BUFFER_FULL,
     EVENT_STOPPED,
+    FOR_STARTING,
     LEDGER,
     NOT_FINITE,
     PAUSED,
@@ -61,11 +63,9 @@ def largest(values, n):
 
 
 @inner
-def find_slope(system, control):
+def find_slope(system, control, purpose):
     """Evaluate the rates where the march stands; return REACHED_END if all is well."""
-    control.bad_time = control.time
-    control.rate_evaluations += 1
-    if call_native(system.rates, control.time, system.state, system.slope, system.context) != 1:
+    if ask_rates(system, control, purpose, control.time, system.state, system.slope) != 1:
         return RATES_STOPPED
     control.bad_component = first_not_finite(system.state, system.slope, system.n)
     return NOT_FINITE if control.bad_component >= 0 else REACHED_END
@@ -74,7 +74,7 @@ def find_slope(system, control):
 @inner
 def begin(system, control, watch):
     """Evaluate rates and events at the start of a run or beyond a switch; return REACHED_END if all is well."""
-    reason = find_slope(system, control)
+    reason = find_slope(system, control, FOR_STARTING)
     if reason != REACHED_END:
         return reason
     # beyond a switch, what the events were is known already; so it is of those that happened where another run ended

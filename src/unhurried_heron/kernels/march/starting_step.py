@@ -9,8 +9,8 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.call import call_native
-from unhurried_heron.kernels.memory.control import RATES_STOPPED, REACHED_END, SMALLEST_RELATIVE_STEP
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.control import FOR_STARTING, RATES_STOPPED, REACHED_END, SMALLEST_RELATIVE_STEP
 
 
 @inner
@@ -53,9 +53,7 @@ def choose_starting_step(system, control, scratch):
     guess = max(min(guess, length), shortest)
     for k in range(system.n):
         system.trial[k] = system.state[k] + sign * guess * system.slope[k]
-    control.bad_time = control.time + sign * guess
-    control.rate_evaluations += 1
-    code = call_native(system.rates, control.bad_time, system.trial, scratch, system.context)
+    code = ask_rates(system, control, FOR_STARTING, control.time + sign * guess, system.trial, scratch)
     if code <= 0:
         return RATES_STOPPED
     bend = _size(system, scratch, system.slope) / guess

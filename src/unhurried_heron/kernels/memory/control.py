@@ -31,6 +31,8 @@ CONTROL: Final = np.dtype(
         ("after_refusal", np.int64),
         ("next_wanted", np.int64),  # how many wanted times lie behind
         # the present attempt
+        ("purpose", np.int64),  # what the rates were asked for last: FOR_STAGES, …
+        ("stage", np.int64),  # in which stage, of implicit one-step methods
         ("ask", np.int64),  # what the family is called for: START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT or STRIDE
         ("stride", np.int64),  # how many steps it may take at once, and how many it took
         ("length", np.float64),  # with its sign
@@ -53,7 +55,12 @@ CONTROL: Final = np.dtype(
         # what happened
         ("accepted", np.int64),
         ("refused", np.int64),
-        ("rate_evaluations", np.int64),
+        ("rate_evaluations", np.int64),  # all, and of them so many for
+        ("for_jacobians", np.int64),
+        ("for_starting", np.int64),
+        ("for_estimates", np.int64),
+        ("for_between", np.int64),
+        ("newton_failures", np.int64),
         ("jacobians", np.int64),
         ("factorisations", np.int64),
         ("solves", np.int64),
@@ -106,6 +113,9 @@ ACCUMULATING: Final = int(Reason.ACCUMULATING)
 
 # what a march calls its family for
 START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE = range(6)
+# what rates are asked for: stages; differences; where a run starts, or starts again beyond a switch; estimates of the
+# error between steps and of stiffness; the step polynomial; the slope at the end of a step
+FOR_STAGES, FOR_JACOBIAN, FOR_STARTING, FOR_ESTIMATES, FOR_BETWEEN, FOR_END = range(6)
 # what a family answers to ATTEMPT, if not with a reason to return
 REFUSED: Final = 10
 ACCEPTED: Final = 11

@@ -1,0 +1,28 @@
+"""Asking for the rates: every call of a kernel's own is counted, by what it is for."""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.call import call_native
+from unhurried_heron.kernels.memory.control import FOR_BETWEEN, FOR_JACOBIAN, FOR_STARTING
+
+
+@inner
+def ask_rates(system, control, purpose, time, state, out):
+    """Write the rates at a time and state, and return the code of the function."""
+    count_rates(control, purpose, 1)
+    control.bad_time = time
+    return call_native(system.rates, time, state, out, system.context)
+
+
+@inner
+def count_rates(control, purpose, count):
+    """Count calls of the rates, and tell what the next ones are for."""
+    control.rate_evaluations += count
+    control.purpose = purpose
+    if purpose == FOR_JACOBIAN:
+        control.for_jacobians += count
+    elif purpose == FOR_STARTING:
+        control.for_starting += count
+    elif purpose == FOR_BETWEEN:
+        control.for_between += count

@@ -1,0 +1,121 @@
+"""Every call of the rates in a run: when, at what state, with what answer, and what for."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.kernels.memory.control import (
+    FOR_BETWEEN,
+    FOR_END,
+    FOR_ESTIMATES,
+    FOR_JACOBIAN,
+    FOR_STARTING,
+)
+from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.runge_kutta import EXPLICIT
+from unhurried_heron.run.trajectory import Array
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_PLAIN: Final = {
+    FOR_ESTIMATES: "error estimate",
+    FOR_BETWEEN: "between the steps",
+    FOR_END: "end of the step",
+}
+# columns of what the march told at each call
+PURPOSE, ACCEPTED, REFUSED, STAGE, MEMBER, CODE = range(6)
+
+
+@dataclass(frozen=True)
+class Trace:
+    """The calls, in order.
+
+    Attributes
+    ----------
+    times : ndarray, shape (calls,)
+    states, rates : ndarray, shape (calls, n_states)
+    told : ndarray of int, shape (calls, 6)
+        Purpose, steps accepted and refused so far, stage, which of several methods, and the answer's code.
+    """
+
+    times: Array = field(repr=False)
+    states: Array = field(repr=False)
+    rates: Array = field(repr=False)
+    told: Any = field(repr=False)
+
+    def followed_by(self, other: Trace) -> Trace:
+        """Return the calls of two runs, one after the other."""
+        told = other.told.copy()
+        if self.told.size and told.size:
+            told[:, [ACCEPTED, REFUSED]] += self.told[-1, [ACCEPTED, REFUSED]]
+        parts = zip((self.times, self.states, self.rates, self.told), (other.times, other.states, other.rates, told),
+                    strict=True)  # fmt: skip
+        return Trace(*(np.concatenate(pair) for pair in parts))
+
+    def frame(self, states: tuple[str, ...], methods: tuple[Method, ...]) -> pd.DataFrame:
+        """Return a row for each call: ``step`` (0 before the first), ``attempt``, ``purpose``, ``time``, states, rates.
+
+        States are those the rates were asked at, which are those of a solution only at the ends of steps; rates have
+        the names ``rate of …``. An answer outside the domain of the rates is NaN.
+        """
+        import pandas as pd
+
+        purposes, accepted, refused = self.told[:, PURPOSE], self.told[:, ACCEPTED], self.told[:, REFUSED]
+        ends = np.isin(purposes, (FOR_END, FOR_STARTING, FOR_BETWEEN))
+        rates = np.where(self.told[:, CODE, None] == 1, self.rates, np.nan)
+        head = {
+            "step": accepted + ~ends,
+            "attempt": accepted + refused + ~ends,
+            "purpose": self.purposes(states, methods),
+            "time": self.times,
+        }
+        parts = [pd.DataFrame(head), pd.DataFrame(self.states, columns=list(states))]
+        return pd.concat([*parts, pd.DataFrame(rates, columns=[f"rate of {name}" for name in states])], axis=1)
+
+    def purposes(self, states: tuple[str, ...], methods: tuple[Method, ...]) -> list[str]:
+        """Say in words what each call was for."""
+        found: list[str] = []
+        counts: dict[tuple[int, ...], int] = {}
+        base, now, begun = None, np.nan, 0
+        for row, time, state in zip(self.told.tolist(), self.times.tolist(), self.states, strict=True):
+            purpose, attempt, method = row[PURPOSE], row[ACCEPTED] + row[REFUSED], methods[row[MEMBER]]
+            if purpose in _PLAIN:
+                found.append(_PLAIN[purpose])
+            elif purpose == FOR_JACOBIAN:
+                found.append("slope in time" if time != now else _column(states, state, base))
+            elif purpose == FOR_STARTING:
+                begun = row[ACCEPTED]
+                found.append("starting step" if found and found[-1] == "start" else "start")
+            else:
+                staged = getattr(method, "recurrence", None) is None
+                place = (attempt, row[STAGE] if staged and method.family != EXPLICIT else -1)
+                counts[place] = counts.get(place, 0) + 1
+                found.append(_of_stage(method, row[STAGE], counts[place], row[ACCEPTED] - begun))
+            if found[-1] == "start" or found[-1].endswith("end of the step"):
+                base, now = state, time
+        return found
+
+
+def _of_stage(method: Any, stage: int, count: int, steps: int) -> str:
+    """Say which stage it is; the rates at the start of the step, stage 1 of explicit methods, are known before."""
+    if hasattr(method, "recurrence"):
+        if hasattr(method, "steps") and steps < method.steps - 1:
+            return "starting method"
+        return f"iteration {count}" if method.implicit else "prediction"
+    if method.family == EXPLICIT:
+        last = count + 1 - (not method.ends_in_a_stage)
+        name = f"stage {count + 1}" if count + 1 <= method.stages else "end of the step"
+        return f"{name}, end of the step" if method.ends_in_a_stage and last == method.stages else name
+    return f"stage {stage + 1}" + (f", iteration {count}" if method.implicit and hasattr(method, "a") else "")
+
+
+def _column(states: tuple[str, ...], state: Array, base: Array | None) -> str:
+    """Say which states were moved to find columns of the Jacobian."""
+    moved = np.flatnonzero(state != base) if base is not None else np.empty(0, dtype=int)
+    if moved.size == 0:
+        return "Jacobian, where it is found"
+    return "Jacobian, column " + ", ".join(states[k] for k in moved[:4]) + (" …" if moved.size > 4 else "")

@@ -1,0 +1,236 @@
+"""The largest fixed step at which a method stays bounded: foreseen from eigenvalues, then found by marching."""
+
+from __future__ import annotations
+
+import math
+import time as clock
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.errors import HeronError, OptionError
+from unhurried_heron.march.integrate import integrate
+from unhurried_heron.march.options import Budget, refuse_no_problem
+from unhurried_heron.march.quiet import quietly
+from unhurried_heron.methods.catalogue import DEFAULT, find_method
+from unhurried_heron.methods.method import Method, in_use
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.study.modes import modes_at, rows_worth
+from unhurried_heron.study.reference import size_of
+from unhurried_heron.study.stability import Stability, stability
+
+_ROWS: Final = 2000
+# a run that leaves what the solution reaches this many times over is no longer bounded
+_BOUNDED: Final = 10.0
+# slower decays than this share of the fastest do not die out within the interval anyway
+_LEAST_DECAY: Final = 1e-3
+_CLOSE: Final = 0.005
+_DIRECTIONS, _CANDIDATES = 61, 12
+_TINY: Final = 1e-9
+_BELOW: Final = (0.5, 0.65, 0.8, 0.9, 0.97)
+_WIDER, _MOST_WIDENINGS = 1.15, 40
+_SECONDS: Final = 20.0
+_REFERENCE_RTOL: Final = 1e-7
+
+
+@dataclass(frozen=True)
+class LargestStep:
+    """The largest fixed step of a method on a problem.
+
+    Attributes
+    ----------
+    method : str
+    step : float
+        The largest step that was seen to stay bounded; infinite where no decay limits it, 0 where every step grows.
+    count : int
+        How many such steps the interval takes; 0 without a limit.
+    foreseen : float
+        What the eigenvalues along the solution and the method's region say.
+    mode : complex
+        The eigenvalue that limits the step, NaN without one.
+    time : float
+        When it does.
+    fails_at : float
+        The smallest step above it that was seen to leave all bounds; NaN where none was tried.
+    confirmed : bool
+        Whether both were seen.
+    told : str
+        What was seen, in sentences.
+    """
+
+    method: str
+    step: float
+    count: int
+    foreseen: float
+    mode: complex
+    time: float
+    fails_at: float
+    confirmed: bool
+    told: str
+
+    def __str__(self) -> str:
+        return self.told
+
+
+def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SECONDS) -> LargestStep:
+    """Find the largest fixed step at which every decaying mode of a problem stays bounded.
+
+    The eigenvalues of the Jacobian along a reference solution and the method's region foresee it; marches with fixed
+    steps then close in on it from both sides. It is a limit of stability, not of accuracy.
+
+    Parameters
+    ----------
+    problem : Problem
+    method : str or Method
+    seconds : float
+        For all marches together; where they are too few, what was foreseen is given as unconfirmed.
+
+    Returns
+    -------
+    LargestStep
+
+    Raises
+    ------
+    MethodError
+        The method is unknown, takes no fixed steps, or does not tell its stability function.
+    OptionError
+        The reference solution did not reach the end.
+    """
+    refuse_no_problem(problem, "largest_step")
+    chosen = in_use(find_method(method), fixed=True, carry=None)
+    region, span = stability(chosen), abs(problem.interval[1] - problem.interval[0])
+    with quietly():
+        reference = integrate(problem, DEFAULT, rtol=_REFERENCE_RTOL, budget=Budget(seconds=seconds), progress=False)
+    if not reference.ending.as_asked or reference.times.size < 2:
+        raise OptionError("there is no reference solution to look along", name="problem", place="largest_step",
+                          given=str(reference.ending), expected="a problem that is integrated to its end")  # fmt: skip
+    foreseen, mode, when = _foreseen(region, reference)
+    if math.isinf(foreseen):
+        told = f"{chosen.name} has no largest step here: " + (
+            "every decay is stable at any step." if math.isinf(region.region.real) else "nothing decays.")  # fmt: skip
+        return LargestStep(chosen.name, math.inf, 0, math.inf, complex(math.nan), math.nan, math.nan, False, told)
+    search = _Search(problem, chosen, size_of(reference.states), clock.monotonic() + seconds, abs(
+        reference.ending.time - problem.interval[0]) or span)  # fmt: skip
+    good, bad = search.between(min(foreseen, span))
+    confirmed = good is not None and bad is not None
+    step = good if good is not None else (0.0 if bad is not None and not search.late else foreseen)
+    told = _told(region, foreseen, mode, when, good, bad, search)
+    count = math.ceil(span / step * (1.0 - 1e-12)) if step else 0
+    return LargestStep(
+        chosen.name, step, count, foreseen, mode, when, math.nan if bad is None else bad, confirmed, told
+    )
+
+
+def _foreseen(region: Stability, reference: Run) -> tuple[float, complex, float]:
+    """Return the largest stable step, and the eigenvalue and the time that limit it."""
+    kept = reference._trajectory
+    assert isinstance(kept, StepTrajectory), "its steps are kept"
+    n, start, end = len(reference.problem.states), kept.starts[0], kept.end_time
+    rows = rows_worth(n, _ROWS)
+    # where it steps, and evenly, too: a stiff method steps over long stretches
+    times = np.unique(np.concatenate([np.linspace(start, end, rows), kept.starts[:: 1 + kept.starts.size // rows]]))
+    sign = 1.0 if end > start else -1.0
+    values = sign * modes_at(reference, times, reference.at(times))
+    scale = float(np.nanmax(np.abs(values), initial=0.0))
+    decaying = values.real < -_LEAST_DECAY * np.maximum(np.abs(values), _LEAST_DECAY * scale)
+    if not decaying.any():
+        return math.inf, complex(math.nan), math.nan
+    where, chosen = np.argwhere(decaying), values[decaying]
+    # roughly for all, from the limits in some directions; then exactly for those that come first
+    directions = np.linspace(0.5 * math.pi, math.pi, _DIRECTIONS)
+    roughly = region.limit(np.exp(1j * directions))
+    turned = np.interp(np.angle(chosen.real + 1j * np.abs(chosen.imag)), directions, 1.0 / np.maximum(roughly, _TINY))
+    first = np.argsort(-turned * np.abs(chosen))[:_CANDIDATES]
+    limits = region.limit(chosen[first]) / np.abs(chosen[first])
+    best = first[int(np.argmin(limits))]
+    return float(limits.min()), sign * complex(chosen[best]), float(times[where[best][0]])
+
+
+class _Search:
+    """Marches with fixed steps, and whether they stay bounded."""
+
+    def __init__(self, problem: Problem, method: Method, size: Array, until: float, span: float) -> None:
+        self.problem, self.method, self.size, self.until, self.span = problem, method, size, until, span
+        self.late = False
+        self.tried = 0
+
+    def stays(self, step: float) -> bool | None:
+        """Whether a march stays bounded; None where time ran out."""
+        left = self.until - clock.monotonic()
+        if left <= 0.0:
+            self.late = True
+            return None
+        self.tried += 1
+        try:
+            with quietly():
+                run = integrate(self.problem, self.method, step=step, record=self._recorded(step),
+                                budget=Budget(seconds=left), progress=False)  # fmt: skip
+        except HeronError:
+            return False
+        if run.ending.reason == "budget":
+            self.late = True
+            return None
+        states: Any = np.vstack([run.states, run._trajectory.end_state])
+        return bool(run.ending.as_asked and (np.abs(states) <= _BOUNDED * self.size).all())
+
+    def _recorded(self, step: float) -> Any:
+        """Every step of a short run, many times of a long one."""
+        return "steps" if self.span / step < 20_000 else 20_000
+
+    def between(self, foreseen: float) -> tuple[float | None, float | None]:
+        """Return a step that stays bounded and one that does not, close to each other."""
+        good: float | None = None
+        bad: float | None = None
+        step = foreseen
+        for _ in range(_MOST_WIDENINGS):
+            stays = self.stays(step)
+            if stays is None:
+                return good, bad
+            good, bad = (step, bad) if stays else (good, step)
+            if (good is not None and bad is not None) or step > self.span:
+                break
+            step = step * _WIDER if stays else step / _WIDER
+        below = list(_BELOW)
+        while good is not None and bad is not None:
+            # steps far beyond a limit may happen to stay bounded: none that is shorter may fail
+            asked = math.sqrt(good * bad) if bad - good > _CLOSE * good else good * below.pop() if below else None
+            stays = None if asked is None else self.stays(asked)
+            if asked is None or stays is None:
+                break
+            if asked < good:
+                good, bad = (good, bad) if stays else (self._shorter(asked), asked)
+            else:
+                good, bad = (asked, bad) if stays else (good, asked)
+        return good, bad
+
+    def _shorter(self, step: float) -> float | None:
+        """Return a step below one that fails, at which a march stays bounded."""
+        for _ in range(_MOST_WIDENINGS):
+            step /= _WIDER
+            if self.stays(step):
+                return step
+        return None
+
+
+def _told(region: Stability, foreseen: float, mode: complex, when: float, good: float | None, bad: float | None,
+          search: _Search) -> str:  # fmt: skip
+    """Say what was foreseen and what was seen."""
+    rate = f"{mode.real:.4g}" + (f" ± {abs(mode.imag):.4g}i" if mode.imag else "")
+    told = [
+        f"From the eigenvalues, {region.name} is stable up to a step of {foreseen:.6g}: "
+        f"the mode {rate} at t = {when:.6g} limits it."
+    ]
+    if good is None and bad is None:
+        told.append("No march was finished in the time given: this is not confirmed.")
+    elif good is None:
+        told.append(f"No step down to {bad:.3g} was seen to stay bounded.")
+    else:
+        count = math.ceil(search.span / good * (1.0 - 1e-12))
+        told.append(f"Steps of {good:.6g} ({count:,} over the interval) stay bounded")
+        told[-1] += f", steps of {bad:.6g} do not." if bad is not None else "; no longer ones were seen to fail."
+    if good is not None and bad is not None and bad - good > _CLOSE * good:
+        told.append("The time given was too short to come closer.")
+    return " ".join(told)

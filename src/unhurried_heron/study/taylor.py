@@ -1,0 +1,270 @@
+"""The solution of a written problem by its Taylor series in as many digits as one wants: slow, and certain.
+
+Coefficients follow from the formulas by recurrences (R. E. Moore, *Methods and Applications of Interval Analysis*,
+1979, section 3.4; À. Jorba and M. Zou, Experimental Mathematics 14 (2005) 99-117, whose order, half as many as the
+tolerance has natural digits, makes work least).
+"""
+
+from __future__ import annotations
+
+import math
+import time as clock
+from collections.abc import Iterator
+from itertools import product
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.errors import OptionError
+from unhurried_heron.formulas.expression import CONSTANTS, SUM, TIME, Node
+from unhurried_heron.formulas.layout import places
+from unhurried_heron.formulas.work import refuse_many
+from unhurried_heron.problem.problem import Problem
+
+# digits carried beyond those wanted
+_GUARD: Final = 8
+_MOST_STATES: Final = 200
+_SMALL_POWER: Final = 12
+# what a function is made of: others, by their names
+_PAIRS: Final = {"sin": "cos", "sinh": "cosh"}
+
+
+class Tape:
+    """Formulas as a list of operations, each on earlier ones; its series are filled one coefficient after another."""
+
+    def __init__(self, problem: Problem, mp: Any) -> None:
+        self.mp, self.problem = mp, problem
+        self.rows: list[tuple[str, tuple[Any, ...]]] = []
+        self._known: dict[Any, int] = {}
+        layout = problem.model.layout
+        self.states = [self._put("state", k) for k in range(layout.size)]
+        self._time = self._put("time")
+        self.rates = [self._number(0.0)] * layout.size
+        for block in problem.model.rates.blocks:  # type: ignore[attr-defined]  # the rates are written
+            strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
+            where = places(block.loops, block.base, strides).ravel()
+            refuse_many(where.size, "the equations of a family")
+            ranges = [range(loop.first, loop.last + 1) for loop in block.loops]
+            for place, values in zip(where.tolist(), product(*ranges), strict=True):
+                indices = dict(zip((loop.index for loop in block.loops), values, strict=True))
+                found = self._node(block.node, indices)
+                self.rates[place] = self._put("add", self.rates[place], found) if block.adds else found
+
+    def _put(self, op: str, *operands: Any) -> int:
+        key = (op, *operands)
+        if key not in self._known:
+            self._known[key] = len(self.rows)
+            self.rows.append((op, operands))
+        return self._known[key]
+
+    def _number(self, value: float) -> int:
+        return self._put("number", float(value))
+
+    def _node(self, root: Node, indices: dict[str, int]) -> int:
+        """Put a formula onto the tape; ``indices``: values of loop indices and of those of sums."""
+        op, args = root.op, root.args
+        if op == "number":
+            return self._number(args[0])
+        if op == "name":
+            return self._name(str(args[0]), indices)
+        if op == "slot":
+            return self.states[round(args[0] + sum(c * indices[i] for i, c in args[1:]))]
+        if op == SUM:
+            index, first, last, body = args
+            ends = [round(self._constant(each, indices)) for each in (first, last)]
+            total = self._number(0.0)
+            for value in range(ends[0], ends[1] + 1):
+                total = self._put("add", total, self._node(body, {**indices, index: value}))
+            return total
+        if op == "pow" and root.operands[1].value is not None:
+            return self._power(self._node(root.operands[0], indices), root.operands[1].value)
+        return self._apply(op, [self._node(each, indices) for each in root.operands])
+
+    def _name(self, name: str, indices: dict[str, int]) -> int:
+        if name == TIME:
+            return self._time
+        if name in indices:
+            return self._number(indices[name])
+        place = self.problem.model.layout.slot(name)
+        if place is not None:
+            return self.states[place]
+        if name in self.problem.parameters:
+            return self._number(self.problem.parameters[name])
+        if name in CONSTANTS:
+            return self._put(name)
+        raise _unfit(f"'{name}' is measured, or changes by switches")
+
+    def _constant(self, node: Node, indices: dict[str, int]) -> float:
+        from unhurried_heron.formulas.evaluate import evaluate
+
+        return float(evaluate(node, {**self.problem.parameters, **indices}))
+
+    def _apply(self, op: str, parts: list[int]) -> int:
+        if op in ("add", "mul"):
+            total = parts[0]
+            for part in parts[1:]:
+                total = self._put(op, total, part)
+            return total
+        if op == "neg":
+            return self._put("mul", self._number(-1.0), parts[0])
+        if op in ("sin", "cos", "sinh", "cosh"):
+            first = op if op in _PAIRS else {pair: name for name, pair in _PAIRS.items()}[op]
+            return self._pair(first, parts[0])[op != first]
+        if op in ("tan", "tanh"):
+            return self._put("div", *self._pair("sin" + "h" * (op == "tanh"), parts[0]))
+        if op == "sqrt":
+            return self._power(parts[0], 0.5)
+        if op == "log10":
+            return self._put("div", self._put("log", parts[0]), self._put("log", self._number(10.0)))
+        if op in ("asin", "acos", "atan"):
+            square, one = self._put("mul", parts[0], parts[0]), self._number(1.0)
+            root = self._put("add", one, square) if op == "atan" else self._power(
+                self._put("add", one, self._put("mul", self._number(-1.0), square)), 0.5)  # fmt: skip
+            return self._put("inverse", op, parts[0], root)
+        if op == "pow":
+            return self._put("exp", self._put("mul", parts[1], self._put("log", parts[0])))
+        if op in ("exp", "log", "div"):
+            return self._put(op, *parts)
+        raise _unfit(f"{op} jumps, has a kink, or has no series here")
+
+    def _pair(self, first: str, part: int) -> tuple[int, int]:
+        other = _PAIRS[first]
+        place = self._put(first, part)
+        return place, self._put(other, part, place)
+
+    def _power(self, part: int, exponent: float) -> int:
+        if exponent == round(exponent) and 0 < exponent <= _SMALL_POWER:
+            total = part
+            for _ in range(round(exponent) - 1):
+                total = self._put("mul", total, part)
+            return total
+        return self._put("power", part, exponent)
+
+    def series(self, time: Any, state: list[Any], order: int) -> list[list[Any]]:
+        """Return the Taylor coefficients of the states up to an order."""
+        mp, s = self.mp, [[] for _ in self.rows]  # type: list[list[Any]]
+        for k in range(order + 1):
+            for place, (op, operands) in enumerate(self.rows):
+                if op == "state":
+                    here = operands[0]
+                    s[place].append(state[here] if k == 0 else s[self.rates[here]][k - 1] / k)
+                else:
+                    s[place].append(_coefficient(mp, s, s[place], op, operands, k, time))
+        return [s[place] for place in self.states]
+
+
+def _unfit(why: str) -> OptionError:
+    return OptionError("this problem has no Taylor series", name="reference", place='reference="taylor"',
+                       expected="written, smooth equations without tables and switches", given=why)  # fmt: skip
+
+
+def _coefficient(mp: Any, s: Any, own: list[Any], op: str, operands: tuple[Any, ...], k: int, time: Any) -> Any:
+    """Return coefficient k of an operation, whose earlier ones are ``own``."""
+    if op in ("number", "time", *CONSTANTS):
+        if op == "time":
+            return time if k == 0 else mp.mpf(int(k == 1))
+        return mp.mpf(0) if k else getattr(mp, op) + 0 if op in CONSTANTS else mp.mpf(operands[0])
+    if op == "inverse":
+        return _inverse(mp, s, own, operands, k)
+    a = s[operands[0]]
+    if op == "add":
+        return a[k] + s[operands[1]][k]
+    if op == "mul":
+        return mp.fdot(zip(a[: k + 1], s[operands[1]][k::-1], strict=True))
+    if op == "div":
+        b = s[operands[1]]
+        return (a[k] - mp.fdot(zip(own, b[k:0:-1], strict=True))) / b[0]
+    if k == 0:
+        return mp.power(a[0], mp.mpf(operands[1])) if op == "power" else getattr(mp, op)(a[0])
+    if op == "power":
+        p = mp.mpf(operands[1])
+        return mp.fsum((p * j - (k - j)) * a[j] * own[k - j] for j in range(1, k + 1)) / (k * a[0])
+    if op == "log":
+        return (a[k] - mp.fsum(j * own[j] * a[k - j] for j in range(1, k)) / k) / a[0]
+    slopes = [j * a[j] for j in range(1, k + 1)]
+    if op == "exp":
+        return mp.fdot(zip(slopes, own[::-1], strict=True)) / k
+    # of a pair, the second knows the place of the first, and stands right after it
+    first = op in _PAIRS
+    other = s[_beside(s, own)][k - 1 :: -1] if first else s[operands[1]][k - 1 :: -1]
+    sign = -1 if op == "cos" else 1
+    return sign * mp.fdot(zip(slopes, other, strict=True)) / k
+
+
+def _beside(s: Any, own: list[Any]) -> int:
+    return next(place for place, each in enumerate(s) if each is own) + 1
+
+
+def _inverse(mp: Any, s: Any, own: list[Any], operands: tuple[Any, ...], k: int) -> Any:
+    """Return coefficient k of an inverse function f(a) with f' = 1/r, r = 1 + a^2 or sqrt(1 - a^2)."""
+    op, a, r = operands[0], s[operands[1]], s[operands[2]]
+    if k == 0:
+        return getattr(mp, op)(a[0])
+    sign = -1 if op == "acos" else 1
+    return (sign * a[k] - mp.fsum(j * own[j] * r[k - j] for j in range(1, k)) / k) / r[0]
+
+
+def taylor_states(problem: Problem, times: Any, *, digits: int = 30, seconds: float = 60.0) -> list[list[Any]]:
+    """Return the states at times as numbers of so many digits, one list for each time, by the Taylor method.
+
+    Parameters
+    ----------
+    times : array, shape (n_times,)
+        In the direction of the run, from its start on.
+    digits : int
+        Aimed at; the solution is carried on in eight more.
+    seconds : float
+        When to give up.
+
+    Raises
+    ------
+    OptionError
+        The problem is no written, smooth one, too large, or too long for the seconds given.
+    """
+    import mpmath  # type: ignore[import-untyped]  # it has no stubs
+
+    if not problem.model.rates.written:
+        raise _unfit("a Python function")
+    if problem.switches:
+        raise _unfit("switch: " + problem.switches[0].text)
+    if len(problem.states) > _MOST_STATES:
+        raise _unfit(f"{len(problem.states)} states, at most {_MOST_STATES}")
+    problem.refuse_open()
+    mp = mpmath.mp.clone()
+    mp.dps = digits + _GUARD
+    until = clock.monotonic() + seconds
+    return [*_march(Tape(problem, mp), [mp.mpf(float(t)) for t in times], digits, until)]
+
+
+def _march(tape: Tape, times: list[Any], digits: int, until: float) -> Iterator[list[Any]]:
+    mp, problem = tape.mp, tape.problem
+    order = math.ceil(0.5 * math.log(10.0) * (digits + 2)) + 2
+    allowed = mp.mpf(10) ** -(digits + 2)
+    state, time = [mp.mpf(x) for x in problem.start.tolist()], mp.mpf(problem.interval[0])
+    end, size = (times[-1] if times else time), [abs(x) for x in state]
+    place, sign = 0, 1 if problem.interval[1] > problem.interval[0] else -1
+    while place < len(times):
+        coefficients = tape.series(time, state, order)
+        size = [max(a, abs(b)) for a, b in zip(size, state, strict=True)]
+        largest = max([*size, mp.mpf(10) ** -300])
+        step = abs(end - time)
+        for each, scale in zip(coefficients, size, strict=True):
+            for k in (order - 1, order):
+                if each[k]:
+                    # a state that is still zero is measured by the largest
+                    step = min(step, (allowed * (scale or largest) / abs(each[k])) ** (mp.mpf(1) / k))
+        if clock.monotonic() > until or not step > abs(time) * mp.mpf(10) ** -(digits + 4):
+            raise OptionError("the Taylor series did not reach the end", name="reference", place='reference="taylor"',
+                              expected="a problem that is not stiff, a shorter interval, or more seconds",
+                              given=f"t = {float(time):.6g} of {problem.interval[1]:.6g}")  # fmt: skip
+        finish = end if step >= abs(end - time) else time + sign * step
+        while place < len(times) and sign * (times[place] - finish) <= 0:
+            yield [mp.polyval(each[::-1], times[place] - time) for each in coefficients]
+            place += 1
+        state = [mp.polyval(each[::-1], finish - time) for each in coefficients]
+        time = finish
+
+
+def as_floats(rows: list[list[Any]]) -> Any:
+    """Return rows of many digits as an array of floats."""
+    return np.array([[float(x) for x in row] for row in rows])
