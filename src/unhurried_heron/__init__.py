@@ -26,7 +26,8 @@ from unhurried_heron.show.field import draw_field
 from unhurried_heron.show.figures import draw_difference, draw_states, draw_steps, draw_work
 from unhurried_heron.show.phase import draw_phase
 from unhurried_heron.study.check import check
-from unhurried_heron.study.compare import Comparison, compare
+from unhurried_heron.study.compare import compare
+from unhurried_heron.study.comparison import Comparison
 from unhurried_heron.study.methods_table import methods
 from unhurried_heron.study.report import Finding, Report
 from unhurried_heron.version import VERSION

@@ -10,7 +10,8 @@ from rich.console import Console, RenderableType
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import all_methods
-from unhurried_heron.show.tables import comparison_report, methods_table, number, run_report
+from unhurried_heron.show.tables import comparison_report, methods_table, run_report
+from unhurried_heron.study.sheet import number
 
 
 def shown(what: RenderableType, width: int = 140) -> str:

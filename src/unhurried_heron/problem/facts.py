@@ -116,6 +116,20 @@ class Facts:
         return (*self.model.derived_layout.names, *self.model.functions)
 
     @cached_property
+    def conserved(self) -> tuple[str, ...]:
+        """Quantities that should keep their value: those declared, and the energy of a system without forces."""
+        from unhurried_heron.problem.watched import conserved_quantities
+
+        return conserved_quantities(self)
+
+    @property
+    def never_negative(self) -> tuple[str, ...]:
+        """States that should never be negative, members of families one by one."""
+        from unhurried_heron.problem.watched import never_negative_states
+
+        return never_negative_states(self)
+
+    @cached_property
     def modes(self) -> tuple[str, ...]:
         """Parameters that its events change during a run; all of them, where a function says what changes."""
         return modes_of(self.model, self.events, self.units) if self.events else ()

@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from unhurried_heron.errors import DoubtWarning, UnusedValueError, near_spelling
 from unhurried_heron.model.model import Model
+from unhurried_heron.problem.changing import changed
 from unhurried_heron.problem.facts import Facts
-from unhurried_heron.problem.settle import exchange, merged_initial, settle, settle_again
-from unhurried_heron.units.quantities import keep_kinds
+from unhurried_heron.problem.settle import settle
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.measured import Measured
 from unhurried_heron.words.mistakes import Mistakes
-from unhurried_heron.words.said import Said, by_name, listed, refuse_unnamed
+from unhurried_heron.words.said import Said, by_name, listed
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.dimensions import Disagreement
@@ -71,6 +69,8 @@ class Problem(Facts):
         events: Iterable[Event] = (),
         exact: Mapping[str, str] | None = None,
         units: Mapping[str, str] | None = None,
+        conserved: Iterable[str] = (),
+        never_negative: Iterable[str] = (),
         title: str = "",
     ) -> Problem:
         """Say a problem as on paper.
@@ -96,6 +96,10 @@ class Problem(Facts):
             Closed forms of states in terms of ``t`` and parameters, used to measure errors.
         units : mapping of str to str, optional
             Units by name (``t`` for the time); `check_units` holds the equations to them.
+        conserved : iterable of str
+            Derived quantities, states or formulas that should keep their value: comparisons tell how far they drift.
+        never_negative : iterable of str
+            States (or families) that should never be negative: comparisons tell how low they fall.
         title : str
             What figures and tables call the problem.
 
@@ -122,6 +126,8 @@ class Problem(Facts):
                 events=listed(events, "events"),
                 exact=by_name(exact),
                 units=by_name(units),
+                conserved=listed(conserved, "conserved"),
+                never_negative=listed(never_negative, "never_negative"),
                 title=title,
             )
         )
@@ -140,6 +146,8 @@ class Problem(Facts):
         events: Iterable[Event] = (),
         exact: Mapping[str, str] | None = None,
         units: Mapping[str, str] | None = None,
+        conserved: Iterable[str] = (),
+        never_negative: Iterable[str] = (),
         title: str = "",
     ) -> Problem:
         """Say a problem by its energies; the equations of motion are derived.
@@ -155,7 +163,7 @@ class Problem(Facts):
             Forces along coordinates that do not come from the potential, friction for one.
         initial : mapping
             A value for each coordinate and for its first derivative.
-        interval, parameters, inputs, events, exact, units, title
+        interval, parameters, inputs, events, exact, units, conserved, never_negative, title
             As for `from_text`.
 
         Raises
@@ -181,6 +189,8 @@ class Problem(Facts):
                 events=listed(events, "events"),
                 exact=by_name(exact),
                 units=by_name(units),
+                conserved=listed(conserved, "conserved"),
+                never_negative=listed(never_negative, "never_negative"),
                 title=title,
             )
         )
@@ -199,6 +209,8 @@ class Problem(Facts):
         events: Iterable[Event] = (),
         exact: Mapping[str, str] | None = None,
         units: Mapping[str, str] | None = None,
+        conserved: Iterable[str] = (),
+        never_negative: Iterable[str] = (),
         title: str = "",
     ) -> Problem:
         """Say a problem by its Hamiltonian; Hamilton's equations are derived.
@@ -211,7 +223,7 @@ class Problem(Facts):
             The momentum of each coordinate, as in ``{"z": "p"}``.
         forces : mapping of str to str, optional
             Forces along coordinates, added to the rates of their momenta.
-        initial, interval, parameters, inputs, events, exact, units, title
+        initial, interval, parameters, inputs, events, exact, units, conserved, never_negative, title
             As for `from_text`.
 
         Raises
@@ -237,6 +249,8 @@ class Problem(Facts):
                 events=listed(events, "events"),
                 exact=by_name(exact),
                 units=by_name(units),
+                conserved=listed(conserved, "conserved"),
+                never_negative=listed(never_negative, "never_negative"),
                 title=title,
             )
         )
@@ -256,6 +270,8 @@ class Problem(Facts):
         events: Iterable[Event] = (),
         exact: Mapping[str, str] | None = None,
         units: Mapping[str, str] | None = None,
+        conserved: Iterable[str] = (),
+        never_negative: Iterable[str] = (),
         title: str = "",
     ) -> Problem:
         """Say a problem by a Python function, or one compiled by Numba's ``njit``.
@@ -275,7 +291,7 @@ class Problem(Facts):
             d rates / d states, shape (n_states, n_states), its arguments matched like those of ``rates``.
         sparsity : array_like, optional
             Nonzero where that matrix can be, shape (n_states, n_states).
-        initial, interval, parameters, events, exact, units, title
+        initial, interval, parameters, events, exact, units, conserved, never_negative, title
             As for `from_text`; the order of ``initial`` is the order of the states.
 
         Raises
@@ -298,6 +314,8 @@ class Problem(Facts):
                 switches=listed(switches, "switches"),
                 jacobian=jacobian,
                 sparsity=sparsity,
+                conserved=listed(conserved, "conserved"),
+                never_negative=listed(never_negative, "never_negative"),
                 title=title,
             )
         )
@@ -357,6 +375,8 @@ class Problem(Facts):
         initial: Mapping[str, Any] | None = None,
         interval: tuple[Any, Any] | None = None,
         events: Iterable[Event] | None = None,
+        conserved: Iterable[str] | None = None,
+        never_negative: Iterable[str] | None = None,
     ) -> Problem:
         """Return a copy with some values changed; nothing is compiled again unless the size of a family changes.
 
@@ -365,36 +385,5 @@ class Problem(Facts):
         UnusedValueError
             A name is no parameter or no state.
         """
-        said = self.said
-        refuse_unnamed({"parameters": parameters, "initial": initial}, "with_")
-        for name in parameters or {}:
-            if name not in self.model.parameters:
-                known = self.model.parameters
-                raise UnusedValueError(
-                    f"there is no parameter '{name}'{near_spelling(str(name), known)}",
-                    name=str(name),
-                    place="with_, parameters",
-                    expected="one of " + (", ".join(known) or "none"),
-                    given=str(name),
-                )
-        changed = replace(
-            said,
-            parameters={**(said.parameters or {}), **(parameters or {})},
-            initial=merged_initial(said.initial, initial),
-            interval=said.interval if interval is None else interval,
-            events=said.events if events is None else listed(events, "events"),
-        )
-        plain = interval is None and events is None and exchange(said, self.settled, parameters or {}, initial or {})
-        if plain:
-            return Problem(changed, plain)
-        changed, settled, dropped = settle_again(changed, self.settled)
-        made = Problem(changed, settled)
-        for name, (begins, start) in dropped.items():
-            warnings.warn(
-                f"the closed form of '{name}' begins with {begins:.6g} and not with {start:.6g}: it was dropped, and "
-                f"errors are not measured against it. (It may name the starting value: {name}_0.)",
-                DoubtWarning,
-                stacklevel=2,
-            )
-        keep_kinds(self.units, made.units, {**(parameters or {}), **(initial or {})})
-        return made
+        words = {"interval": interval, "events": events, "conserved": conserved, "never_negative": never_negative}
+        return Problem(*changed(self, {"parameters": parameters, "initial": initial}, **words))

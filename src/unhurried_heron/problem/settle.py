@@ -22,6 +22,7 @@ from unhurried_heron.model.functions import NamedFunction, try_value
 from unhurried_heron.model.model import Model, Watched
 from unhurried_heron.model.rate_model import rate_model
 from unhurried_heron.problem.known_times import known_times
+from unhurried_heron.problem.watched import refuse_unknown
 from unhurried_heron.units.quantities import Quantities, read_quantities
 from unhurried_heron.words.definitions import (
     Definition,
@@ -97,6 +98,8 @@ def settle(said: Said, mistakes: Mistakes, model: Model | None = None) -> Settle
                 suspected = [name for error in mistakes.wrong for name in getattr(error, "names", ())]
                 misspelt = {near for name in suspected for near in get_close_matches(name, parameters, n=1)}
                 refuse_unused(parameters, used | mistakes.suspected | misspelt)
+    with mistakes.gathering():
+        refuse_unknown(said, settled.model)
     with mistakes.gathering():
         _check_units_belong(said, settled.model)
     refuse_misfits(misfits(model.exact, model.layout, values, start, found.interval[0]), mistakes)

@@ -9,7 +9,7 @@ from rich.console import Group, RenderableType
 from rich.text import Text
 
 from unhurried_heron.run.run import Run
-from unhurried_heron.show.tables import Sheet
+from unhurried_heron.study.sheet import Sheet
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -12,7 +12,7 @@ from unhurried_heron.errors import OptionError
 from unhurried_heron.run.run import Run
 from unhurried_heron.show.records import Map, StatesRecord, states_record, steps_record, work_record
 from unhurried_heron.show.several import difference_record, labels_of, levels_of, overlay_record, runs_of
-from unhurried_heron.study.compare import Comparison
+from unhurried_heron.study.comparison import Comparison
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -265,7 +265,8 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
     Parameters
     ----------
     comparison : Comparison
-    work : {"rate evaluations", "accepted", "factorisations", "seconds"}
+    work : str
+        A column of the comparison that counts work: "rate evaluations", "accepted", "solves", "seconds", ….
     axes : Axes, optional
 
     Raises

@@ -13,7 +13,7 @@ from unhurried_heron.formulas.layout import Group
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.show.along import coordinates_of, refuse_unknown
-from unhurried_heron.study.compare import Comparison
+from unhurried_heron.study.comparison import WORK, Comparison, setting_of
 
 # between the steps of a run the step polynomial is drawn at this many points at least
 _POINTS = 600
@@ -293,13 +293,12 @@ def work_record(comparison: Comparison, work: str = "rate evaluations") -> WorkR
     RunError
         ``work`` is no column that counts work.
     """
-    known = ("rate evaluations", "accepted", "factorisations", "seconds")
-    if work not in known:
+    if work not in WORK:
         raise RunError(
-            f"'{work}' does not count work{near_spelling(work, known)}",
+            f"'{work}' does not count work{near_spelling(work, WORK)}",
             name="work",
             place="work",
-            expected="one of " + ", ".join(known),
+            expected="one of " + ", ".join(WORK),
             given=work,
         )
     points: dict[str, list[tuple[float, float]]] = {}
@@ -307,8 +306,7 @@ def work_record(comparison: Comparison, work: str = "rate evaluations") -> WorkR
     for row in comparison.rows:
         here = points.setdefault(row["method"], [])
         if row["largest error"] is None:
-            setting = f"rtol {row['rtol']:g}" if row["rtol"] else f"step {row['step']:g}" if row["step"] else ""
-            missing.append(f"{row['method']} {setting}: {row['ending']}".replace("  ", " "))
+            missing.append(f"{row['method']} {setting_of(row)}: {row['ending']}")
         else:
             here.append((float(row[work]), float(row["largest error"])))
     curves = []

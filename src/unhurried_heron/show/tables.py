@@ -7,25 +7,23 @@ from collections.abc import Iterable
 from textwrap import indent
 from typing import TYPE_CHECKING, Any
 
-from rich.box import SIMPLE_HEAD
-from rich.cells import cell_len
-from rich.console import Console, ConsoleOptions, Group, RenderableType, RenderResult
+from rich.console import Console, Group, RenderableType
 from rich.table import Table
 from rich.text import Text
 
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.run import Run
-from unhurried_heron.study.compare import Comparison
+from unhurried_heron.study.comparison import Comparison
+from unhurried_heron.study.comparison_table import comparison_table
 from unhurried_heron.study.methods_table import facts_of
+from unhurried_heron.study.sheet import Sheet
 
 if TYPE_CHECKING:
     # the checks know units, whose library takes long to import
     from unhurried_heron.study.report import Report
 
 _PLAIN_WIDTH = 180
-# columns of names, which do not wrap
-_NAMES = ("method", "event", "worst state", "at the end")
 _MOST_EVENTS = 12
 # a family with more members than this is told by its range
 _MOST_MEMBERS = 8
@@ -37,69 +35,8 @@ def console(*, error: bool = False) -> Console:
     return made if made.is_terminal else Console(stderr=error, highlight=False, width=_PLAIN_WIDTH)
 
 
-class Sheet:
-    """A table that leaves out its last columns where the page is too narrow, says so, and never cuts a number.
-
-    Tables of a `pile` have columns of the same widths, leave out the same ones, and say so below the last.
-    """
-
-    def __init__(self, columns: Iterable[tuple[str, str]], title: str = "", pile: list[Sheet] | None = None) -> None:
-        self.columns, self.title = list(columns), title
-        self.rows: list[tuple[str, ...]] = []
-        self.caption = ""
-        self.pile = [] if pile is None else pile
-        self.pile.append(self)
-
-    def add_row(self, *cells: str) -> None:
-        """Add a row, one text for each column."""
-        self.rows.append(cells)
-
-    def _widths(self) -> list[int]:
-        """How wide each column must be; a column of words may wrap."""
-        widths = []
-        for place, (name, justify) in enumerate(self.columns):
-            texts = [name, *(row[place] for sheet in self.pile for row in sheet.rows)]
-            if not self._whole(name, justify):
-                texts = [word for text in texts for word in text.split()]
-            widths.append(max((cell_len(text) for text in texts), default=0))
-        return widths
-
-    @staticmethod
-    def _whole(name: str, justify: str) -> bool:
-        return justify == "right" or name in _NAMES
-
-    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
-        kept, used, widths = 0, 1, self._widths()
-        for width in widths:
-            used += width + 3
-            if used > options.max_width and kept > 0:
-                break
-            kept += 1
-        table = Table(box=SIMPLE_HEAD, title_justify="left", title_style="bold", pad_edge=False)
-        table.title = self.title or None
-        for (name, justify), width in zip(self.columns[:kept], widths, strict=False):
-            whole = self._whole(name, justify)
-            table.add_column(name, justify=justify, no_wrap=whole, min_width=width)  # type: ignore[arg-type]  # left or right
-        for row in self.rows:
-            table.add_row(*row[:kept])
-        yield table
-        if self.caption:
-            yield Text(self.caption, style="italic")
-        if kept < len(self.columns) and self is self.pile[-1]:
-            yield Text(
-                "left out on so narrow a page: " + ", ".join(name for name, _ in self.columns[kept:]), style="dim"
-            )
-
-
 def _table(columns: Iterable[tuple[str, str]], title: str = "") -> Sheet:
     return Sheet(columns, title)
-
-
-def number(value: Any, digits: int = 3) -> str:
-    """Write a number shortly, and nothing for None or NaN."""
-    if value is None or (isinstance(value, float) and math.isnan(value)):
-        return "–"
-    return f"{value:,}" if isinstance(value, int) else f"{value:.{digits}g}"
 
 
 def methods_table(methods: Iterable[Method], why: str = "") -> RenderableType:
@@ -253,26 +190,4 @@ def check_report(report: Report) -> RenderableType:
 
 def comparison_report(comparison: Comparison) -> RenderableType:
     """Errors and work side by side; below the table, what the errors are measured against and what failed."""
-    table = _table(
-        [("method", "left"), ("rtol/step", "right"), ("error at end", "right"), ("largest error", "right")]
-        + [("worst state", "left"), ("accepted", "right"), ("refused", "right"), ("rates", "right")]
-        + [("Jacobians", "right"), ("factored", "right"), ("seconds", "right")],
-        comparison.problem.title,
-    )
-    failures = []
-    for row in comparison.rows:
-        setting = f"{row['rtol']:.0e}" if row["rtol"] is not None else f"step {number(row['step'])}"
-        table.add_row(
-            row["method"],
-            setting,
-            number(row["error at end"]),
-            number(row["largest error"]),
-            row["worst state"] or "–",
-            *(number(row[key]) for key in ("accepted", "refused", "rate evaluations", "jacobians", "factorisations")),
-            number(row["seconds"]),
-        )
-        if row["ending"] != "reached the end":
-            failures.append(f"{row['method']}, {setting}: {row['ending']}")
-    lines = [Text(note) for note in comparison.notes]
-    lines += [Text(failure, style="bold red") for failure in failures]
-    return Group(table, *lines)
+    return Group(*comparison_table(comparison))

@@ -1,97 +1,41 @@
-"""Methods side by side: error against work."""
+"""Methods side by side: errors, work and stability of each."""
 
 from __future__ import annotations
 
 import numbers
+import time as clock
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Final
+from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import HeronError, OptionError
+from unhurried_heron.errors import HeronError, MethodError, OptionError
 from unhurried_heron.march.integrate import integrate
-from unhurried_heron.march.options import Budget, positive_option, refuse_no_problem
+from unhurried_heron.march.options import (
+    Budget,
+    budget_of,
+    check_size,
+    in_time,
+    positive_option,
+    refuse_no_problem,
+    step_for_count,
+)
 from unhurried_heron.march.quiet import quietly
-from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF, find_method
+from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF, all_methods, find_method
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
-from unhurried_heron.study.reference import References, Truth, size_of, up_to_its_stop
-
-if TYPE_CHECKING:
-    import pandas as pd
+from unhurried_heron.study.comparison import COLUMNS, Comparison
+from unhurried_heron.study.in_region import steps_in_region
+from unhurried_heron.study.kept import drift_of, lowest_of
+from unhurried_heron.study.reference import Kind, References, Truth, size_of, up_to_its_stop
 
 DEFAULT_RTOL: Final = (1e-4, 1e-6, 1e-8)
-COLUMNS: Final = (
-    "method",
-    "rtol",
-    "step",
-    "error at end",
-    "largest error",
-    "worst state",
-    "accepted",
-    "refused",
-    "rate evaluations",
-    "jacobians",
-    "factorisations",
-    "seconds",
-    "reference",
-    "ending",
-)
-
-
-@dataclass(frozen=True)
-class Comparison:
-    """Several methods on one problem.
-
-    Attributes
-    ----------
-    problem : Problem
-    rows : tuple of dict
-        One for each method and tolerance (or step), keyed by the columns of the frame.
-    runs : tuple of Run or None
-        The run behind each row, recorded at the times where errors were looked for; None where there was none.
-    disagreement : float or None
-        By how much two reference runs of different families differ, relative to each state's scale: errors near or
-        below it are not to be trusted. None for closed forms or a single reference.
-    """
-
-    problem: Problem
-    rows: tuple[dict[str, Any], ...]
-    runs: tuple[Run | None, ...] = field(repr=False)
-    disagreement: float | None
-
-    def __str__(self) -> str:
-        """The table, what its errors are measured against, and how far that is certain."""
-        frame = self.frame().drop(columns="reference").dropna(axis=1, how="all")
-        lines = [self.problem.title] if self.problem.title else []
-        lines.append(frame.to_string(index=False, na_rep="–", float_format=lambda value: f"{value:.3g}"))
-        return "\n".join([*lines, *self.notes])
-
-    @property
-    def notes(self) -> tuple[str, ...]:
-        """Sentences: what the errors of which methods are measured against, and how far that is certain."""
-        measured: dict[str, dict[str, None]] = {}
-        for row in self.rows:
-            if row["reference"]:
-                measured.setdefault(row["reference"], {})[row["method"]] = None
-        told = [f"Errors of {', '.join(methods)} against {reference}." for reference, methods in measured.items()]
-        if self.disagreement is not None:
-            told.append(f"The references differ by at most {self.disagreement:.1e}; no smaller error is certain.")
-        elif told and not self.problem.model.exact:
-            told.append("Only one reference could be had: nothing tells how certain it is.")
-        return tuple(told)
-
-    def frame(self) -> pd.DataFrame:
-        """Return a DataFrame, one row for each method and tolerance.
-
-        Errors are the largest over the states, each relative to the largest size the state reaches in the interval
-        (absolute where that is zero). A run that did not reach the end has no error and says under ``ending`` why.
-        """
-        import pandas as pd
-
-        return pd.DataFrame(list(self.rows), columns=list(COLUMNS))
+ALL: Final = "all"
+# what each of all methods may take
+_SECONDS_EACH: Final = 5.0
+# at so many places eigenvalues are looked at
+_ROWS: Final = 120
 
 
 def compare(
@@ -100,27 +44,36 @@ def compare(
     *,
     rtol: float | Sequence[float] | None = None,
     atol: float | None = None,
-    step: float | Sequence[float] | None = None,
+    step: float | str | Sequence[float | str] | None = None,
+    count: int | Sequence[int] | None = None,
     budget: Budget | None = None,
+    reference: Kind | None = None,
 ) -> Comparison:
-    """Run several methods at several tolerances and measure errors and work.
+    """Run several methods at several tolerances or steps and measure errors, work and stability.
 
     Errors are measured against the problem's closed forms (``exact``) if it has any, else against a run of a method of
-    another family at a tolerance a thousand times tighter than the tightest compared; the table says which. Where an
-    event stops the run, the interval compared ends there.
+    another family at a tolerance a thousand times tighter than the tightest compared; the table says which. Where two
+    such references part, errors are measured only as far as they agree. Where an event stops the run, the interval
+    compared ends there; events that act, act in every run.
 
     Parameters
     ----------
     problem : Problem
-    methods : str, RungeKutta or Collocation, or iterable of them
+    methods : str or Method, or iterable of them
+        Or "all": every method of the list that fits the problem and the settings.
     rtol : float or sequence of float, optional
         Tolerances at which methods that can choose their steps do so; 1e-4, 1e-6 and 1e-8 without them and steps.
     atol : float, optional
         Absolute tolerance of all runs; by default a thousandth of each ``rtol``.
-    step : float or sequence of float, optional
-        Fixed steps, which all methods take; those that can adapt run at the tolerances too, if there are any.
+    step : float or str, or sequence of them, optional
+        Fixed steps, also with a unit, which all methods take; those that can adapt run at the tolerances too, if there
+        are any.
+    count : int or sequence of int, optional
+        The same as so many steps over the interval.
     budget : Budget, optional
-        Limit of each run.
+        Limit of each run; of all methods five seconds each by default.
+    reference : {"taylor"}, optional
+        Measure against the solution by its Taylor series in 30 digits, of written and smooth problems: slow, certain.
 
     Raises
     ------
@@ -128,20 +81,18 @@ def compare(
         A method is unknown, a tolerance unusable, or nothing is to be compared.
     """
     refuse_no_problem(problem, "compare")
-    single = isinstance(methods, str) or hasattr(methods, "family")
-    try:
-        several: Any = [methods] if single else methods
-        chosen = [find_method(method) for method in several]
-    except TypeError:
-        raise OptionError(
-            "these are no methods",
-            name="methods",
-            place="compare",
-            expected=f"names of methods, such as {[DEFAULT, FOR_STIFF]}",
-            given=repr(methods)[:80],
-        ) from None
-    tolerances = _listed(DEFAULT_RTOL if rtol is None and step is None else rtol, "rtol")
-    steps = _listed(step, "step")
+    if reference not in (None, "taylor"):
+        raise OptionError("there is no such reference", name="reference", place="compare",
+                          expected='"taylor", or nothing', given=repr(reference)[:80])  # fmt: skip
+    tolerances = _listed(DEFAULT_RTOL if rtol is None and step is None and count is None else rtol, "rtol")
+    problem = up_to_its_stop(problem)
+    counts: list[Any] = list(count) if isinstance(count, Sequence) else [] if count is None else [count]
+    steps = [*_listed(step, "step", problem), *(step_for_count(problem, None, each) for each in counts)]
+    everything = isinstance(methods, str) and methods == ALL
+    chosen = _all_that_fit(problem, bool(steps)) if everything else chosen_methods(methods)
+    limits = budget_of(budget)
+    if everything and budget is None:
+        limits = Budget(seconds=_SECONDS_EACH)
     fixed: list[dict[str, Any]] = [{"step": value} for value in steps]
     adapting: list[dict[str, Any]] = [{"rtol": value, "atol": atol} for value in tolerances]
     if not chosen or not (fixed or adapting):
@@ -152,57 +103,116 @@ def compare(
             expected="at least one method and one tolerance or step",
             given=f"{len(chosen)} methods, {len(tolerances)} tolerances, {len(steps)} steps",
         )
-    problem = up_to_its_stop(problem)
-    references = References(problem, min(tolerances, default=0.0))
+    references = References(problem, min(tolerances, default=0.0), reference or "runs")
     rows, runs = [], []
     for method in chosen:
-        for setting in [*fixed, *(adapting if method.adaptive or not fixed else [])]:
-            row, run = _row(problem, method, setting, budget, references)
+        takes_steps = getattr(method, "fixed_steps", True) or not (everything or adapting)
+        for setting in [*(fixed if takes_steps else []), *(adapting if method.adaptive or not fixed else [])]:
+            row, run = _row(problem, method, setting, limits, references)
             rows.append(row)
             runs.append(run)
-    return Comparison(problem, tuple(rows), tuple(runs), references.disagreement())
+    return Comparison(problem, tuple(rows), tuple(runs), references.disagreement(), references.until,
+                      references.certain)  # fmt: skip
 
 
-def _listed(values: Any, name: str) -> list[float]:
-    """Return one number or several as a list of positive numbers."""
+def chosen_methods(methods: Any) -> list[Method]:
+    """Return one method or several by name as a list.
+
+    Raises
+    ------
+    MethodError, OptionError
+        There is no such method, or something else was given.
+    """
+    single = isinstance(methods, str) or hasattr(methods, "family")
+    try:
+        return [find_method(method) for method in ([methods] if single else methods)]
+    except TypeError:
+        raise OptionError(
+            "these are no methods",
+            name="methods",
+            place="compare",
+            expected=f'names of methods, such as {[DEFAULT, FOR_STIFF]}, or "{ALL}"',
+            given=repr(methods)[:80],
+        ) from None
+
+
+def _all_that_fit(problem: Problem, with_steps: bool) -> list[Method]:
+    """Return the methods of the list that can do a problem: those that only take fixed steps where there are some."""
+    found = []
+    for method in all_methods():
+        try:
+            check_size(method, problem.model.layout.size)
+        except MethodError:
+            continue
+        if method.adaptive or with_steps:
+            found.append(method)
+    return found
+
+
+def _listed(values: Any, name: str, problem: Problem | None = None) -> list[float]:
+    """Return one number or several as a list of positive numbers; steps may be quantities."""
     if values is None:
         return []
     single = isinstance(values, numbers.Real | str) or not isinstance(values, Iterable)
-    return [positive_option(value, name) for value in ([values] if single else values)]
+    listed = [values] if single else list(values)
+    return [positive_option(in_time(problem, each, name) if problem else each, name) for each in listed]
 
 
 def _row(
-    problem: Problem, method: Method, setting: dict[str, Any], budget: Budget | None, references: References
+    problem: Problem, method: Method, setting: dict[str, Any], budget: Budget, references: References
 ) -> tuple[dict[str, Any], Run | None]:
     row: dict[str, Any] = dict.fromkeys(COLUMNS)
     row |= {"method": method.name, "rtol": setting.get("rtol"), "step": setting.get("step")}
+    begun = clock.perf_counter()
     try:
         with quietly():
-            run = integrate(problem, method, **setting, record=references.grid, budget=budget, progress=False)
+            run = integrate(problem, method, **setting, record=references.grid, budget=budget, progress=False,
+                            ledger="rtol" in setting)  # fmt: skip
     except HeronError as error:
         row["ending"] = str(error.args[0])
         return row, None
-    tally = run.tally
-    row |= {
-        "accepted": tally.accepted,
-        "refused": tally.refused,
-        "rate evaluations": tally.rate_evaluations,
-        "jacobians": tally.jacobians,
-        "factorisations": tally.factorisations,
-        "seconds": tally.seconds,
-        "ending": "reached the end" if run.ending.reason == "end" else run.ending.message,
-    }
+    row |= {"seconds in all": clock.perf_counter() - begun, **_counts(run), **_steps(run, setting.get("step"))}
+    row["ending"] = "reached the end" if run.ending.reason == "end" else run.ending.message
+    try:
+        row["limited by stability"] = steps_in_region(run, rows=_ROWS).share if run.times.size > 1 else None
+    except HeronError:
+        # a method that does not tell its region
+        row["limited by stability"] = None
     if run.ending.as_asked:
         truth = references.truth_for(method)
         row |= _errors(run, truth) | {"reference": truth.label}
+        row |= {f"drift of {name}": drift_of(run, name) for name in problem.conserved}
+        for name in problem.never_negative:
+            row[f"lowest {name}"], row[f"lowest {name} at"] = lowest_of(run, name)
     return row, run
+
+
+def _counts(run: Run) -> dict[str, Any]:
+    tally = run.tally
+    names = [name for name in (*tally.__dataclass_fields__, "for_stages") if name.replace("_", " ") in COLUMNS]
+    return {name.replace("_", " "): getattr(tally, name) for name in names}
+
+
+def _steps(run: Run, fixed: float | None) -> dict[str, float | None]:
+    """Return smallest, median and largest accepted step."""
+    if fixed is not None:
+        return {"smallest step": fixed, "median step": fixed, "largest step": fixed}
+    rows: Any = run._ledger
+    lengths = np.abs(rows["step"][rows["accepted"]])
+    # the last one ends where it must
+    lengths = lengths[:-1] if lengths.size > 1 else lengths
+    if not lengths.size:
+        return {}
+    low, middle, high = np.quantile(lengths, [0.0, 0.5, 1.0]).tolist()
+    return {"smallest step": low, "median step": middle, "largest step": high}
 
 
 def _errors(run: Run, truth: Truth) -> dict[str, Any]:
     columns = [slot for slot in map(run.problem.model.layout.slot, truth.names) if slot is not None]
-    # a run that an event stopped has fewer times than the grid
-    known = truth.values[: run.times.size]
-    misses = np.abs(run.states[:, columns] - known) / size_of(truth.values)
+    # a run that an event stopped has fewer times than the grid, and references may agree on fewer
+    rows = min(run.times.size, len(truth.values))
+    known = truth.values[:rows]
+    misses = np.abs(run.states[:rows, columns] - known) / size_of(truth.values)
     row, column = np.unravel_index(int(misses.argmax()), misses.shape)
     return {
         "error at end": float(misses[-1].max()),

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Final
+from typing import Final, Literal
 
 import numpy as np
 
@@ -25,8 +27,14 @@ _TIGHTEST, _LOOSEST = 1e-13, 1e-12
 # how long a reference may take before it is given up
 _SECONDS: Final = 20.0
 _LEAST_SECONDS: Final = 0.5
+_TAYLOR_SECONDS: Final = 120.0
 # times at which errors are looked for: equally spaced, ever denser towards the start, and where the reference stepped
 _EVEN, _TOWARDS_START, _STEPS = 401, 121, 2000
+# where two references differ by more, relative to a state's size, neither is one any longer
+_AGREED: Final = 1e-4
+# times so near a jump, as a share of the interval, are left out: the two sides of it differ by all of it
+_NEAR_A_JUMP: Final = 1e-6
+Kind = Literal["runs", "taylor"]
 
 
 @dataclass(frozen=True)
@@ -57,10 +65,20 @@ class References:
         Tolerance of the reference runs.
     """
 
-    def __init__(self, problem: Problem, tightest: float) -> None:
-        self._problem = problem
+    def __init__(self, problem: Problem, tightest: float, kind: Kind = "runs") -> None:
+        self._problem, self._kind = problem, kind
         self.rtol = float(np.clip(_TIGHTER * tightest, _TIGHTEST, _LOOSEST))
         self._runs: dict[str, Run] = {}
+
+    @property
+    def certain(self) -> bool:
+        """Whether the truth is exact but for rounding."""
+        return bool(self._problem.model.exact) or self._kind == "taylor"
+
+    @cached_property
+    def _first(self) -> Run:
+        """A reference run with its steps kept."""
+        return self._integrate(next(iter(reference_methods())), "steps")
 
     @cached_property
     def grid(self) -> Array:
@@ -70,33 +88,83 @@ class References:
             np.linspace(start, end, _EVEN),
             start + (end - start) * np.geomspace(1e-12, 1.0, _TOWARDS_START),
         ]
-        if not self._problem.model.exact:
-            steps = self._integrate(next(iter(reference_methods())), "steps").times
+        jumps = np.empty(0)
+        if not self.certain:
+            steps = self._first.times
             times.append(steps[:: 1 + steps.size // _STEPS])
+            jumps = self._first._trajectory.jumps.times
         joined = np.unique(np.concatenate(times))
         inside = joined[(joined >= min(start, end)) & (joined <= max(start, end))]
+        if jumps.size:
+            near = np.abs(inside[:, None] - jumps).min(axis=1) <= _NEAR_A_JUMP * abs(end - start)
+            inside = inside[~near | (inside == end) | (inside == start)]
         return inside if end > start else inside[::-1]
 
+    @cached_property
+    def _differ(self) -> Array | None:
+        """How far the two families' runs are apart along the grid, at most so far, relative to each state's size.
+
+        None where fewer came to the end. The second is tried for ten times as long as the first took.
+        """
+        if self.certain:
+            return None
+        for family in reference_methods():
+            if family not in self._runs:
+                taken = max((run.tally.seconds for run in self._runs.values()), default=math.inf)
+                seconds = min(_SECONDS, max(_LEAST_SECONDS, 10.0 * taken))
+                self._runs[family] = self._integrate(family, self.grid, seconds)
+        complete = [run.states for run in self._runs.values() if run.ending.reason == "end"]
+        if len(complete) < 2:
+            return None
+        apart = (np.abs(complete[0] - complete[1]) / size_of(complete[0])).max(axis=1)
+        return np.maximum.accumulate(apart)
+
+    @property
+    def trusted(self) -> int:
+        """At how many times of the grid the references agree."""
+        if self._differ is None:
+            return int(self.grid.size)
+        return max(1, int(np.searchsorted(self._differ > _AGREED, True)))
+
+    @property
+    def until(self) -> float | None:
+        """Up to when the references agree; None where they do to the end."""
+        return None if self.trusted == self.grid.size else float(self.grid[self.trusted - 1])
+
+    def disagreement(self) -> float | None:
+        """Return the largest difference of the two references where they agree; None with fewer than two."""
+        return None if self._differ is None else float(self._differ[self.trusted - 1])
+
+    @cached_property
+    def _exact(self) -> Truth:
+        names = tuple(self._problem.model.exact)
+        if names and self._kind == "runs":
+            from unhurried_heron.native.system import exact_rows
+
+            values = np.column_stack([*exact_rows(self._problem, self.grid).values()])
+            return Truth(names, values, "closed form of " + ", ".join(names))
+        from unhurried_heron.study.taylor import as_floats, taylor_states
+
+        rows = taylor_states(self._problem, self.grid, seconds=_TAYLOR_SECONDS)
+        return Truth(self._problem.states, as_floats(rows), "Taylor series in 30 digits")
+
     def truth_for(self, method: Method) -> Truth:
-        """Return what to measure a method against.
+        """Return what to measure a method against, as far as the references agree.
 
         Raises
         ------
         OptionError
-            There is no closed form, and no reference run reached the end of the interval.
+            There is no closed form, and no reference run reached the end of the interval; or no Taylor series.
         """
-        exact = tuple(self._problem.model.exact)
-        if exact:
-            from unhurried_heron.native.system import exact_rows
-
-            values = np.column_stack([*exact_rows(self._problem, self.grid).values()])
-            return Truth(exact, values, "closed form of " + ", ".join(exact))
+        if self.certain:
+            return self._exact
+        rows = self.trusted
         # another family first; its own where the other cannot do the problem (an explicit method on a stiff one)
         for family in sorted(reference_methods(), key=lambda name: name == method.family):
-            run = self._run(family)
+            run = self._runs[family]
             if run.ending.reason == "end":
                 related = " (same family)" if family == method.family else ""
-                return Truth(self._problem.states, run.states, f"{run.method} at rtol {self.rtol:.0e}{related}")
+                return Truth(self._problem.states, run.states[:rows], f"{run.method} at rtol {self.rtol:.0e}{related}")
         raise OptionError(
             "no reference solution could be had",
             name="reference",
@@ -105,26 +173,24 @@ class References:
             given="; ".join(f"{run.method}: {run.ending.message}" for run in self._runs.values()),
         )
 
-    def disagreement(self) -> float | None:
-        """Return the largest difference of the two families' runs, relative to each state's size; None with fewer.
+    def function_for(self, method: Method) -> tuple[tuple[str, ...], Callable[[Array], Array], str]:
+        """Return names of states, their values as a function of times, and where they come from."""
+        truth = self.truth_for(method)
+        if self.certain and self._kind == "runs":
+            from unhurried_heron.native.system import exact_rows
 
-        The second is tried for ten times as long as the first took.
-        """
-        if not self._problem.model.exact:
-            taken = max((run.tally.seconds for run in self._runs.values()), default=0.0)
-            for family in reference_methods():
-                if family not in self._runs:
-                    seconds = min(_SECONDS, max(_LEAST_SECONDS, 10.0 * taken))
-                    self._runs[family] = self._integrate(family, self.grid, seconds)
-        complete = [run.states for run in self._runs.values() if run.ending.reason == "end"]
-        if len(complete) < 2:
-            return None
-        return float((np.abs(complete[0] - complete[1]) / size_of(complete[0])).max())
+            return truth.names, lambda t: np.column_stack([*exact_rows(self._problem, t).values()]), truth.label
+        if self.certain:
+            from unhurried_heron.study.taylor import as_floats, taylor_states
 
-    def _run(self, family: str) -> Run:
-        if family not in self._runs:
-            self._runs[family] = self._integrate(family, self.grid)
-        return self._runs[family]
+            return (
+                truth.names,
+                lambda t: as_floats(taylor_states(self._problem, t, seconds=_TAYLOR_SECONDS)),
+                truth.label,
+            )
+        family = next(name for name, run in self._runs.items() if truth.label.startswith(run.method))
+        kept = self._integrate(family, "steps")
+        return truth.names, kept.at, truth.label
 
     def _integrate(self, family: str, record: Record, seconds: float = _SECONDS) -> Run:
         return _quietly(self._problem, reference_methods()[family], self.rtol, record, seconds)
@@ -137,8 +203,9 @@ def _quietly(problem: Problem, method: str, rtol: float, record: Record, seconds
 
 
 def up_to_its_stop(problem: Problem) -> Problem:
-    """Return the problem without events, its interval ended where one of them would have stopped the run."""
-    plain = problem.with_(events=())
+    """Return the problem with the events that act alone, its interval ended where one would have stopped the run."""
+    acting = tuple(event for event in problem.events if event.then is not None and not event.stop)
+    plain = problem.with_(events=acting)
     if not any(event.stop for event in problem.events):
         return plain
     run = _quietly(problem, FOR_STIFF, _LOOSEST, 2)

@@ -19,6 +19,7 @@ from unhurried_heron.errors import OptionError
 from unhurried_heron.formulas.expression import CONSTANTS, SUM, TIME, Node
 from unhurried_heron.formulas.layout import places
 from unhurried_heron.formulas.work import refuse_many
+from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 
 # digits carried beyond those wanted
@@ -35,12 +36,13 @@ class Tape:
     def __init__(self, problem: Problem, mp: Any) -> None:
         self.mp, self.problem = mp, problem
         self.rows: list[tuple[str, tuple[Any, ...]]] = []
-        self._known: dict[Any, int] = {}
-        layout = problem.model.layout
+        self._known: dict[tuple[Any, ...], int] = {}
+        layout, rates = problem.model.layout, problem.model.rates
+        assert isinstance(rates, WrittenRates), "they were looked at"
         self.states = [self._put("state", k) for k in range(layout.size)]
         self._time = self._put("time")
         self.rates = [self._number(0.0)] * layout.size
-        for block in problem.model.rates.blocks:  # type: ignore[attr-defined]  # the rates are written
+        for block in rates.blocks:
             strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
             where = places(block.loops, block.base, strides).ravel()
             refuse_many(where.size, "the equations of a family")
@@ -52,10 +54,10 @@ class Tape:
 
     def _put(self, op: str, *operands: Any) -> int:
         key = (op, *operands)
-        if key not in self._known:
-            self._known[key] = len(self.rows)
+        place = self._known.setdefault(key, len(self.rows))
+        if place == len(self.rows):
             self.rows.append((op, operands))
-        return self._known[key]
+        return place
 
     def _number(self, value: float) -> int:
         return self._put("number", float(value))
@@ -142,7 +144,8 @@ class Tape:
 
     def series(self, time: Any, state: list[Any], order: int) -> list[list[Any]]:
         """Return the Taylor coefficients of the states up to an order."""
-        mp, s = self.mp, [[] for _ in self.rows]  # type: list[list[Any]]
+        mp = self.mp
+        s: list[list[Any]] = [[] for _ in self.rows]
         for k in range(order + 1):
             for place, (op, operands) in enumerate(self.rows):
                 if op == "state":

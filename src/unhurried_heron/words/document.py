@@ -97,6 +97,8 @@ class _Document(_Table):
     inputs: dict[str, _Input] = Field(default_factory=dict, description="Measured quantities by name.")
     events: list[_Event] = Field(default_factory=list)
     exact: dict[str, Word] = Field(default_factory=dict, description="Closed forms of states.")
+    conserved: list[Word] = Field(default_factory=list, description="Quantities that should keep their value.")
+    never_negative: list[Word] = Field(default_factory=list, description="States that should never be negative.")
     integrate: _Integrate = Field(default_factory=_Integrate)
 
 
@@ -190,6 +192,8 @@ def parse_document(content: dict[str, Any], place: str, folder: Path | None = No
         coordinates=coordinates,
         momenta=momenta,
         forces=document.forces,
+        conserved=tuple(document.conserved),
+        never_negative=tuple(document.never_negative),
         title=document.title,
         integrate_options=document.integrate.model_dump(exclude_none=True),
     )

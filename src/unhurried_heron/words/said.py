@@ -89,6 +89,8 @@ class Said:
     switches: tuple[Any, ...] = ()
     jacobian: Callable[..., Any] | None = None
     sparsity: Any = None
+    conserved: tuple[str, ...] = ()
+    never_negative: tuple[str, ...] = ()
     title: str = ""
     integrate_options: Mapping[str, Any] = field(default_factory=dict)
 

@@ -30,6 +30,7 @@ def write_document(said: Said, folder: Path) -> bytes:
     if said.form != "equations":
         pairs = dict(zip(said.coordinates, said.momenta, strict=False))
         content["coordinates"] = pairs or list(said.coordinates)
+    content |= {name: list(getattr(said, name)) for name in ("conserved", "never_negative") if getattr(said, name)}
     content["interval"] = {"from": _plain(said.interval[0]), "to": _plain(said.interval[1])}
     content["initial"] = {str(name): _plain(value) for name, value in said.initial.items()}
     tables = {

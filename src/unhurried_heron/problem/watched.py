@@ -1,0 +1,61 @@
+"""What should stay as it is along every solution: quantities that are conserved, and states that are never negative."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from unhurried_heron.errors import UnusedValueError, near_spelling
+from unhurried_heron.formulas.expression import TIME, free_names
+from unhurried_heron.model.model import Model
+from unhurried_heron.words.said import Said
+
+if TYPE_CHECKING:
+    from unhurried_heron.problem.facts import Facts
+
+
+def refuse_unknown(said: Said, model: Model) -> None:
+    """Refuse conserved quantities that cannot be read, and what is no state among those never negative.
+
+    Raises
+    ------
+    FormulationError
+        One of its subclasses.
+    """
+    for text in said.conserved:
+        if text not in model.functions:
+            model.read_formula(str(text), f"conserved, '{text}'")
+    states = [*model.layout.by_name, *model.layout.names]
+    for name in said.never_negative:
+        if name not in states:
+            raise UnusedValueError(
+                f"'{name}' is no state{near_spelling(str(name), states)}", name=str(name), place="never_negative",
+                expected="names of states: " + ", ".join(model.layout.by_name), given=repr(name)[:80],
+            )  # fmt: skip
+
+
+def conserved_quantities(problem: Facts) -> tuple[str, ...]:
+    """Return what was declared to be conserved, and the energy of a system on which no force acts, if it has one.
+
+    The energy is conserved where it does not depend on the time explicitly (H. Goldstein, C. Poole and J. Safko,
+    *Classical Mechanics*, 3rd ed., 2002, section 2.7).
+    """
+    said, model = problem.said, problem.model
+    found = list(said.conserved)
+    derived = said.form in ("lagrangian", "hamiltonian") and not said.forces and "energy" in problem.derived
+    if derived and "energy" not in found:
+        energy = model.read_formula("energy", "energy")
+        slopes = [block.node for block in getattr(model.rates, "blocks", ())]
+        measured = set(problem.inputs) | {TIME}
+        if not any(free_names(node) & measured for node in (energy, *slopes)):
+            found.append("energy")
+    return tuple(found)
+
+
+def never_negative_states(problem: Facts) -> tuple[str, ...]:
+    """Return the states that were declared never to be negative, members of families one by one."""
+    layout = problem.model.layout
+    found: list[str] = []
+    for name in problem.said.never_negative:
+        group = layout.by_name.get(name)
+        found += [name] if group is None else list(group.members())
+    return tuple(found)

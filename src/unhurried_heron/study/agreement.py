@@ -1,0 +1,135 @@
+"""How far several answers agree, and what that says of the digits that are certain."""
+
+from __future__ import annotations
+
+from typing import Any, Final, NamedTuple
+
+import numpy as np
+
+from unhurried_heron.run.trajectory import Array
+
+# a bound on the error: so many times the largest difference
+_MARGIN: Final = 4.0
+# from one tolerance to the next, a hundredth of it, errors fall to this share of the change at most where all is well
+_FALLS: Final = 0.02
+_EPS: Final = float(np.finfo(float).eps)
+# roundings of the problem's own numbers, and of so many operations in a row
+_ROUNDINGS: Final = 12.0
+_BEFORE, _BY_CHANCE = 0.25, 0.25
+_HALF: Final = 0.4
+# beside this share of its size a value is zero
+_SMALL: Final = 1e-3
+# grown this much a small change is no longer small
+_SATURATED: Final = 1e-2
+# growing so much a small change explains what is not certain
+_SENSITIVE: Final = 1e3
+
+
+class Agreement(NamedTuple):
+    """Values and bounds on their errors, shape (n_times, n_states).
+
+    ``sensitive``: the part of the bounds that the problem's own numbers, rounded, account for; ``slow``: whether the
+    two families came no closer when the tolerance was tightened.
+    """
+
+    values: Array
+    bounds: Array
+    sensitive: Array
+    size: Array
+    slow: bool
+
+    def digits(self) -> Any:
+        """Return how many significant digits are certain, int64."""
+        with np.errstate(divide="ignore", invalid="ignore"):
+            # rounded to two digits more, a value must stay within half a unit of the last one
+            share = self.bounds / (_HALF * np.abs(self.values))
+            found = np.floor(-np.log10(np.where(share > 0.0, share, 1e-16)))
+        # a value that is zero to within its bound has none
+        return np.clip(np.nan_to_num(found, nan=0.0, posinf=16, neginf=0), 0, 15).astype(np.int64)
+
+    def enough(self, digits: int) -> bool:
+        """Whether every value has so many; one that is zero to within its bound, of its largest size."""
+        zero = np.abs(self.values) <= self.bounds
+        fine = np.where(zero, 2.0 * self.bounds <= 10.0**-digits * self.size, self.digits() >= digits)
+        return bool(fine.all())
+
+    def by_growth(self, digits: int) -> bool:
+        """Whether the problem's own sensitivity alone forbids so many."""
+        with np.errstate(divide="ignore", invalid="ignore"):
+            share = 2.0 * self.sensitive / np.maximum(np.abs(self.values), _SMALL * self.size)
+        return bool((share > 10.0 ** (1 - digits)).any())
+
+    def why(self, growth: float, span: float, unit: str) -> str:
+        """Say why there are no more digits."""
+        if not growth < _SENSITIVE:
+            rate = np.log(max(growth, 1.0)) / span
+            often = f", on average by a factor e every {1.0 / rate:.3g} {unit}".rstrip()
+            return (
+                f"Small changes of the start and the parameters grow {growth:.2g}-fold{often}: numbers of 16 digits "
+                "leave no more."
+            )
+        if self.slow:
+            return (
+                "The two families come no closer as the tolerance is tightened: rounding, or a jump or kink that was "
+                "not declared (switches=[…] of from_rates)."
+            )
+        return "The tightest tolerance that rounding allows was not tight enough."
+
+    def rows(self, times: list[float], states: tuple[str, ...]) -> tuple[dict[str, Any], ...]:
+        """Return a row for each time and state."""
+        digits = self.digits()
+        return tuple(
+            {
+                "time": time,
+                "state": name,
+                "value": (value := _rounded(float(self.values[i, k]), int(digits[i, k]), float(self.bounds[i, k]))),
+                "digits": int(digits[i, k]),
+                "error": float(self.bounds[i, k]) + abs(value - float(self.values[i, k])),
+                "computed": float(self.values[i, k]),
+            }
+            for i, time in enumerate(times)
+            for k, name in enumerate(states)
+        )
+
+
+def _rounded(value: float, digits: int, bound: float) -> float:
+    """Return a value with the digits that are certain and one more; with two, where rounding would cost one."""
+    if not digits:
+        return value
+    short = float(f"{value:.{digits}e}")
+    fine = bound + abs(short - value) <= 0.5 * 10.0**-digits * abs(value)
+    return short if fine else float(f"{value:.{digits + 1}e}")
+
+
+def grown(values: Array, moved: list[Array], size: Array, nudge: float) -> float:
+    """Return by what factor a small change grew, relative to each state's size."""
+    share = np.abs(np.array(moved) - values) / np.where(size > 0.0, size, 1.0)
+    return float(share.max(initial=0.0) / nudge)
+
+
+def agreement_of(told: list[Array], moved: list[Array], size: Array, nudge: float) -> Agreement:
+    """Return how far answers agree.
+
+    Parameters
+    ----------
+    told : list of ndarray, shape (n_times, n_states)
+        Of two families, and of the same at a looser tolerance.
+    moved : list of ndarray
+        The first, from numbers that were moved by the share ``nudge``, each its own way.
+    """
+    one, other, one_before, other_before = told
+    size = np.where(size > 0.0, size, 1.0)
+    apart = np.abs(one - other)
+    changed = np.maximum(apart, _FALLS * np.abs(one - one_before))
+    # where two answers meet by chance, those before, and the other states, tell what to expect
+    changed = np.maximum(changed, _BEFORE * np.abs(other - other_before))
+    with np.errstate(divide="ignore", invalid="ignore"):
+        usual = np.nanmedian(np.where(one != 0.0, changed / np.abs(one), np.nan), axis=1, keepdims=True)
+    changed = np.maximum(changed, _BY_CHANCE * np.nan_to_num(usual) * np.abs(one))
+    change = np.maximum.reduce([np.abs(each - one) for each in moved])
+    sensitive = _ROUNDINGS * _EPS * change / nudge
+    # where a small change is no longer small, nothing is known of how it grows
+    sensitive = np.where(change > _SATURATED * size, size, sensitive)
+    bounds = _MARGIN * changed + sensitive + _ROUNDINGS * _EPS * np.abs(one)
+    slow = bool((apart > 0.5 * np.abs(one_before - other_before)).any())
+    return Agreement(one, bounds, sensitive, size, slow)

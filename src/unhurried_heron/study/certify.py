@@ -1,0 +1,289 @@
+"""Certified digits: tolerances of two unrelated families are tightened until they agree with margin, or it is refused.
+
+What is certain is what neither family, nor the tolerance, nor a bound on the steps, nor the last bit of the problem's
+own numbers changes.
+"""
+
+from __future__ import annotations
+
+import time as clock
+import warnings
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.errors import DoubtWarning, HeronError, OptionError
+from unhurried_heron.march.integrate import integrate
+from unhurried_heron.march.options import Budget, in_time, refuse_no_problem
+from unhurried_heron.march.quiet import quietly
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array
+from unhurried_heron.study.agreement import Agreement, agreement_of, grown
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+# an explicit family, a fully implicit and a linearly implicit one; the third where the first cannot do the problem
+_EXPLICIT, _IMPLICIT, _LINEAR = "verner-98", "radau-iia-variable", "steinebach-54"
+# an explicit run may take so many times the steps of the implicit one, and so many in any case
+_MANY_TIMES, _MANY = 100, 300_000
+_TIGHTER: Final = 1e-2
+_TIGHTEST: Final = 5e-14
+# absolute tolerances: shares of what a state is at the end, and of the largest that it was
+_OF_END, _OF_SIZE = 1e-3, 1e-7
+# so many steps at least are taken once, so that nothing narrow is stepped over by all
+_LEAST_STEPS: Final = 701
+_NUDGE, _LEAST_NUDGE, _STILL_SMALL = 1e-9, 1e-12, 1e-3
+_MOST_DIGITS: Final = 13
+_SECONDS: Final = 60.0
+
+
+@dataclass(frozen=True)
+class Certificate:
+    """States with the number of digits that are certain.
+
+    Attributes
+    ----------
+    problem : Problem
+    asked : int
+        Digits that were asked for.
+    certified : bool
+        Whether every value has them.
+    rows : tuple of dict
+        For each time and state ``time``, ``state``, ``value`` (rounded to little more than the digits that are certain),
+        ``digits`` (significant ones that are certain), ``error`` (a bound on the absolute error of the value) and
+        ``computed``: the value as it was computed, without rounding.
+    methods : tuple of str
+        The two families' methods.
+    rtol : float
+        The tightest tolerance that was run.
+    growth : float
+        By what factor a small change of the start and of the parameters grows, relative to each state's size.
+    reason : str
+        Why there are no more digits, in a sentence; empty where it is certified.
+    """
+
+    problem: Problem
+    asked: int
+    certified: bool
+    rows: tuple[dict[str, Any], ...]
+    methods: tuple[str, ...]
+    rtol: float
+    growth: float
+    reason: str = field(default="")
+
+    def frame(self) -> pd.DataFrame:
+        """Return a DataFrame, a row for each time and state."""
+        import pandas as pd
+
+        return pd.DataFrame(list(self.rows), columns=["time", "state", "value", "digits", "error", "computed"])
+
+    def __str__(self) -> str:
+        from unhurried_heron.study.sheet import Sheet, as_text
+
+        columns = [("time", "right"), ("state", "left"), ("certain value", "right"), ("digits", "right")]
+        table = Sheet([*columns, ("error below", "right")], self.problem.title)
+        for row in self.rows:
+            table.add_row(f"{row['time']:.10g}", row["state"], written(row["value"], row["digits"]), str(row["digits"]),
+                          f"{row['error']:.1e}")  # fmt: skip
+        return as_text(table, self.told)
+
+    @property
+    def told(self) -> str:
+        """Whether it is certified and by what, or how far it got and why no farther, in a sentence."""
+        least = min((row["digits"] for row in self.rows), default=0)
+        if self.certified:
+            return (
+                f"Certified to {self.asked} digits: {' and '.join(self.methods)} agree with margin at rtol "
+                f"{self.rtol:.0e}; small changes of the start and the parameters grow {self.growth:.3g}-fold."
+            )
+        return f"Not certified to {self.asked} digits, but to {least}. {self.reason}"
+
+
+def written(value: float, digits: int) -> str:
+    """Write a value with the digits that are certain, and no more."""
+    if value == 0.0 or digits < 1:
+        return "0" if value == 0.0 else "–"
+    return f"{value:.{digits - 1}e}" if not 1e-4 <= abs(value) < 1e8 else f"{value:.{digits}g}"
+
+
+def certify(
+    problem: Problem, digits: int = 6, *, at: Sequence[float | str] | None = None, seconds: float = _SECONDS
+) -> Certificate:
+    """Find how many digits of the answer are certain.
+
+    Parameters
+    ----------
+    problem : Problem
+        Its events act; one that stops ends the run, and its time is certified, too.
+    digits : int
+        Significant digits wanted of every state, from 1 to 13: an error of at most half a unit of the last one.
+    at : sequence of float or str, optional
+        Times besides the end.
+    seconds : float
+        For everything.
+
+    Returns
+    -------
+    Certificate
+        Also where it is refused: it tells how far it got, and why.
+
+    Raises
+    ------
+    OptionError
+        Digits or times are unusable.
+    """
+    refuse_no_problem(problem, "certify")
+    if not isinstance(digits, int) or isinstance(digits, bool) or not 1 <= digits <= _MOST_DIGITS:
+        raise OptionError("so many digits cannot be had", name="digits", place="certify",
+                          expected=f"a whole number from 1 to {_MOST_DIGITS}", given=repr(digits)[:80])  # fmt: skip
+    start, end = problem.interval
+    times = [float(in_time(problem, each, "at")) for each in at or ()]
+    if not all(min(start, end) <= time <= max(start, end) for time in times):
+        raise OptionError("a time lies outside the interval", name="at", place="certify",
+                          expected=f"times from {min(start, end):.6g} to {max(start, end):.6g}",
+                          given=repr(list(at or ()))[:80])  # fmt: skip
+    return _Search(problem, digits, np.array(sorted(set(times), reverse=end < start)), seconds).result()
+
+
+class _Search:
+    """Runs of two families at falling tolerances."""
+
+    def __init__(self, problem: Problem, digits: int, times: Array, seconds: float) -> None:
+        self.problem, self.digits, self.times = problem, digits, times
+        self.until = clock.monotonic() + seconds
+        self.pair = (_IMPLICIT, _EXPLICIT)
+        self.reason, self.nudge = "", _NUDGE
+        self.size = self.low = np.ones(len(problem.states))
+
+    def result(self) -> Certificate:
+        """Tighten until the digits are certain, or it can go no further."""
+        best: Agreement | None = None
+        tolerance, before, reached, growth = 10.0 ** -(self.digits + 2), None, np.nan, np.nan
+        tolerance = max(tolerance, _TIGHTEST)
+        pilot = self._run(_IMPLICIT, 1e-6, None)
+        if pilot is None:
+            return self._refused("No run reached the end: " + self.reason)
+        values = self._values(pilot)
+        self.size = np.maximum(pilot._trajectory.largest(), np.abs(values).max(axis=0))
+        self.low = np.abs(values).min(axis=0)
+        while True:
+            runs = self._both(tolerance)
+            if runs is None:
+                break
+            if before is None:
+                # the change of the tolerance tells something from the first pair on
+                before = self._both(tolerance / _TIGHTER)
+                if before is None:
+                    break
+            moved = self._moved(tolerance)
+            if moved is not None and grown(self._values(runs[0]), moved, self.size, 1.0) > _STILL_SMALL:
+                # a change that is no longer small says nothing of smaller ones
+                self.nudge = _LEAST_NUDGE
+                moved = self._moved(tolerance)
+            if moved is None:
+                break
+            told = [self._values(run) for run in (*runs, *before)]
+            if self._differ((*runs, *before)):
+                self.reason = "The runs disagree on what happens: their events or endings are not the same."
+                break
+            growth = grown(told[0], moved, self.size, self.nudge)
+            best, reached = agreement_of(told, moved, self.size, self.nudge), tolerance
+            if best.enough(self.digits):
+                break
+            if tolerance <= _TIGHTEST or best.by_growth(self.digits):
+                self.reason = best.why(growth, self._span(), self.problem.units.get("t", ""))
+                break
+            before, tolerance = runs, max(tolerance * _TIGHTER, _TIGHTEST)
+        if best is None:
+            return self._refused(self.reason or "The time given was too short for one comparison.")
+        done = best.enough(self.digits)
+        if not done and not self.reason:
+            self.reason = f"The time given ended at rtol {reached:.0e}."
+        rows, why = best.rows(self._when(runs or before), self.problem.states), "" if done else self.reason
+        return Certificate(self.problem, self.digits, done, rows, self.pair, reached, growth, why)
+
+    def _refused(self, reason: str) -> Certificate:
+        return Certificate(self.problem, self.digits, False, (), self.pair, np.nan, np.nan, reason)
+
+    def _span(self) -> float:
+        return abs(self.problem.interval[1] - self.problem.interval[0])
+
+    def _when(self, runs: Any) -> list[float]:
+        return [*self.times.tolist(), runs[0].ending.time]
+
+    def _both(self, tolerance: float) -> tuple[Run, Run] | None:
+        """Run both families; the second takes many steps, so that nothing narrow is stepped over."""
+        first = self._run(self.pair[0], tolerance, None)
+        if first is None:
+            return None
+        most = max(_MANY, _MANY_TIMES * first.tally.accepted)
+        # tighter than the first, whose error it is to tell
+        tighter, longest = max(tolerance * _TIGHTER, _TIGHTEST), self._span() / _LEAST_STEPS
+        second = self._run(self.pair[1], tighter, most, largest_step=longest)
+        if second is None and self.pair[1] == _EXPLICIT and clock.monotonic() < self.until:
+            self.pair = (_IMPLICIT, _LINEAR)
+            second = self._run(_LINEAR, tighter, None, largest_step=longest)
+        return None if second is None else (first, second)
+
+    def _moved(self, tolerance: float) -> list[Array] | None:
+        """Run twice from starts, and with parameters, that are moved by a little, and return the answers."""
+        found = [self._once_moved(tolerance, seed) for seed in (7, 8)]
+        runs = [run for run in found if run is not None]
+        if len(runs) < len(found) or self._differ(runs):
+            return None
+        return [self._values(run) for run in runs]
+
+    def _once_moved(self, tolerance: float, seed: int) -> Run | None:
+        problem = self.problem
+        signs = np.random.default_rng(seed).choice([-1.0, 1.0], len(problem.states) + len(problem.parameters))
+        start, signed = problem.start, self.nudge * signs
+        moved = start + signed[: start.size] * np.abs(start)
+        numbers = {}
+        for sign, (name, value) in zip(signed[start.size :], problem.parameters.items(), strict=True):
+            plain = name not in problem.model.sizes and problem.settled.definitions[name].formula is None
+            if plain and value:
+                numbers[name] = value * (1.0 + sign)
+        values = dict(zip(problem.states, moved.tolist(), strict=True))
+        with warnings.catch_warnings():
+            # of closed forms that begin elsewhere
+            warnings.simplefilter("ignore", DoubtWarning)
+            other = problem.with_(initial=values, parameters=numbers)
+        return self._run(self.pair[0], tolerance, None, problem=other)
+
+    def _run(self, method: str, tolerance: float, steps: int | None, *, problem: Problem | None = None,
+             **options: Any) -> Run | None:  # fmt: skip
+        left = self.until - clock.monotonic()
+        if left <= 0.0:
+            self.reason = self.reason or "The time given was too short."
+            return None
+        states = self.problem.states
+        allowed = tolerance * np.maximum(_OF_END * self.low, _OF_SIZE * self.size)
+        atol = dict(zip(states, np.maximum(allowed, 1e-300).tolist(), strict=True))
+        budget = Budget(seconds=left, steps=steps)
+        record: Any = [*self.times.tolist()] or 2
+        try:
+            with quietly():
+                run = integrate(problem or self.problem, method, rtol=tolerance, atol=atol, record=record,
+                                budget=budget, ledger=False, progress=False, **options)  # fmt: skip
+        except HeronError as error:
+            self.reason = str(error.args[0])
+            return None
+        if not run.ending.as_asked:
+            self.reason = f"{run.method} at rtol {tolerance:.0e}: {run.ending.message}"
+            return None
+        return run
+
+    def _values(self, run: Run) -> Array:
+        """Return the states at the wanted times and at the end, shape (n_times + 1, n_states)."""
+        wanted = run.states[: self.times.size] if self.times.size else np.empty((0, len(self.problem.states)))
+        return np.vstack([wanted, run._trajectory.end_state])
+
+    def _differ(self, runs: Sequence[Run]) -> bool:
+        """Whether runs ended otherwise, or other things happened in them."""
+        told = {(run.ending.reason, len(run.happenings), self._values(run).shape) for run in runs}
+        ends = [run.ending.time for run in runs]
+        return len(told) > 1 or float(np.ptp(ends)) > 1e-3 * self._span()
