@@ -24,12 +24,21 @@ from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
 from unhurried_heron.show.field import draw_field
 from unhurried_heron.show.figures import draw_difference, draw_states, draw_steps, draw_work
+from unhurried_heron.show.learnt import draw_drift, draw_errors, draw_order
 from unhurried_heron.show.phase import draw_phase
+from unhurried_heron.show.region import draw_run_in_region, draw_stability
+from unhurried_heron.study.certify import Certificate, certify
 from unhurried_heron.study.check import check
 from unhurried_heron.study.compare import compare
 from unhurried_heron.study.comparison import Comparison
+from unhurried_heron.study.convergence import Convergence, convergence
+from unhurried_heron.study.explain import Explanation, explain
+from unhurried_heron.study.in_region import StepsInRegion, steps_in_region
+from unhurried_heron.study.largest_step import LargestStep, largest_step
 from unhurried_heron.study.methods_table import methods
 from unhurried_heron.study.report import Finding, Report
+from unhurried_heron.study.stability import Stability, stability
+from unhurried_heron.study.worked import worked
 from unhurried_heron.version import VERSION
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.measured import Measured
@@ -37,15 +46,19 @@ from unhurried_heron.words.measured import Measured
 __version__ = VERSION
 __all__ = [
     "Budget",
+    "Certificate",
     "Comparison",
     "Controller",
+    "Convergence",
     "DoubtWarning",
     "Ending",
     "Event",
+    "Explanation",
     "Finding",
     "FormulationError",
     "HeronError",
     "IncompleteRunWarning",
+    "LargestStep",
     "Measured",
     "MethodError",
     "Multistep",
@@ -56,20 +69,34 @@ __all__ = [
     "Run",
     "RunError",
     "RungeKutta",
+    "Stability",
+    "StepsInRegion",
     "Tally",
     "VariableMultistep",
     "__version__",
     "animate",
+    "certify",
     "check",
     "compare",
+    "convergence",
     "draw_difference",
+    "draw_drift",
+    "draw_errors",
     "draw_field",
+    "draw_order",
     "draw_phase",
+    "draw_run_in_region",
+    "draw_stability",
     "draw_states",
     "draw_steps",
     "draw_work",
+    "explain",
     "integrate",
+    "largest_step",
     "methods",
+    "stability",
+    "steps_in_region",
+    "worked",
     "write_csv",
     "write_sound",
     "write_summary",

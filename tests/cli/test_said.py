@@ -16,7 +16,7 @@ from unhurried_heron.demo import demo_file
 
 SAID = Path(__file__).parent / "said"
 FILES = Path(__file__).parent / "files"
-POND, GATE, MISTAKES = demo_file("sluice-pond"), demo_file("gate"), demo_file("mistakes")
+POND, GATE, MISTAKES, CULVERT, CHEMISTRY = map(demo_file, ("sluice-pond", "gate", "mistakes", "culvert", "carbonate"))
 COMMANDS = {
     "run-gate": ("run", GATE, "--rtol", "1e-6"),
     "run-files": ("run", POND, "--csv", "pond.csv", "--json", "pond.json", "--plot", "pond.png", "--set", "crest=0.7"),
@@ -34,6 +34,24 @@ COMMANDS = {
     "nothing": (),
     "run-family": ("run", demo_file("sediment"), "--set", "oxygen=2", "--set", "layers=8", "--record", "2"),
     "compare": ("compare", POND, "--methods", "adams-bashforth-1,auto", "--rtol", "1e-3", "--step", "0.1"),
+    "compare-best": (
+        "compare",
+        POND,
+        "--methods",
+        "heun-3,auto",
+        "--rtol",
+        "1e-3,1e-5",
+        "--best",
+        "1e-4",
+        "--count",
+        "99",
+    ),
+    "order": ("order", CULVERT, "--methods", "heun-2", "--step", "0.5", "--halvings", "3"),
+    "stability": ("stability", "classical-rk-4", "trapezoidal", "adams-bashforth-4", "--for", POND, "--plot", "r.png"),
+    "certify": ("certify", POND, "--digits", "7", "--at", "6,24 h"),
+    "certify-refused": ("certify", POND, "--digits", "99"),
+    "table": ("table", POND, "--method", "heun-2", "--step", "30 min", "--steps", "2", "--csv", "t.csv"),
+    "explain": ("explain", CHEMISTRY, "--method", "dormand-prince-54", "--rtol", "1e-4"),
     "compare-refused": ("compare", POND, "--methods", "eulr"),
     "new": ("new", "marsh"),
     "missing": ("run", "nowhere.toml"),

@@ -8,6 +8,7 @@ from typing import Annotated
 
 import typer
 
+from unhurried_heron.cli.learning import certify, explain, order, stability, table
 from unhurried_heron.cli.verbs import check, compare, demo, methods, new, prepare, run
 from unhurried_heron.errors import HeronError, printable
 
@@ -17,7 +18,7 @@ app = typer.Typer(
     add_completion=False,
     pretty_exceptions_enable=False,
 )
-for verb in (demo, new, check, run, compare, methods, prepare):
+for verb in (demo, new, check, run, compare, explain, certify, order, stability, table, methods, prepare):
     app.command()(verb)
 
 

@@ -2,29 +2,32 @@
 
 from __future__ import annotations
 
-import os
-import re
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
+from unhurried_heron.cli.asked import (
+    Changes,
+    File,
+    budget_of,
+    changed,
+    check_outputs,
+    check_writable,
+    file_options,
+    interval_of,
+    numbers_of,
+    save,
+    say,
+    value_of,
+    words,
+)
 from unhurried_heron.cli.pictures import Overlay, Phase, overlaid, picture
 from unhurried_heron.cli.questions import Crossings, Extremes, Integral, Mean, Period, Where, questions_of
-from unhurried_heron.errors import OptionError, near_spelling, printable
+from unhurried_heron.errors import OptionError
 from unhurried_heron.methods.catalogue import COMPARED, DEFAULT, FOR_STIFF
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.study.methods_table import PURPOSES, chosen_for
-
-File = Annotated[Path, typer.Argument(metavar="FILE", help="A problem file (TOML).", show_default=False)]
-Changes = Annotated[
-    list[str] | None,
-    typer.Option(
-        "--set",
-        metavar="NAME=VALUE",
-        help="Another value for a parameter or an initial value, also with a unit; repeatable.",
-    ),
-]
 
 
 def run(
@@ -64,29 +67,33 @@ def run(
     from unhurried_heron.march.quiet import quietly
     from unhurried_heron.show.answers import answers_report
     from unhurried_heron.show.tables import console, run_report
+    from unhurried_heron.study.explain import worth_saying
 
-    problem = _changed(Problem.from_file(file), changes or [])
+    problem = changed(Problem.from_file(file), changes or [])
     if start is not None or end is not None:
-        problem = problem.with_(interval=_interval(problem, start, end))
-    options = _options(
+        problem = problem.with_(interval=interval_of(problem, start, end))
+    options = file_options(
         problem, {"method": method, "rtol": rtol, "atol": atol, "step": step, "record": record, "switches": switches}
     )
     if budget is not None:
-        options["budget"] = _budget(budget)
+        options["budget"] = budget_of(budget)
     asked = questions_of(
         problem, crossings=crossings, extremes=extremes, integral=integral, mean=mean, period=period, where=where
     )
     # questions are answered from every step, whatever the table is to have
     wanted = options.pop("record", "steps") if asked else "steps"
-    _check_outputs(file, csv, json, plot)
+    check_outputs(file, csv, json, plot)
     if plot is None and (phase is not None or overlay is not None):
         raise OptionError("there is nowhere to draw", name="--plot", place="--phase, --overlay",
                           expected="--plot OUT beside it", given="none")  # fmt: skip
-    others = overlaid(problem, overlay, _changed)
+    others = overlaid(problem, overlay, changed)
     with quietly():
         # the ending is printed below
         outcome = integrate(problem, **options, on_interrupt="return")
     console().print(run_report(outcome))
+    said = worth_saying(outcome)
+    if said:
+        say(said)
     if asked:
         console().print(answers_report(outcome, asked))
     _keep(outcome if wanted == "steps" else outcome.recorded(wanted), csv, json, None)
@@ -94,7 +101,7 @@ def run(
         with quietly():
             drawn = {key: value for key, value in options.items() if key != "record"}
             runs = [integrate(each, **drawn) for _, each in others] or [outcome]
-        _save(picture(runs, [label for label, _ in others] or None, phase), plot)
+        save(picture(runs, [label for label, _ in others] or None, phase), plot)
     if not outcome.ending.as_asked:
         console(error=True).print(f"heron: the run did not end as asked: {outcome.ending.reason}")
         raise typer.Exit(1)
@@ -103,31 +110,47 @@ def run(
 def compare(
     file: File,
     methods: Annotated[str, typer.Option(metavar="A,B,…", help="Methods to compare.")] = f"{DEFAULT},{FOR_STIFF}",
+    everything: Annotated[bool, typer.Option("--all", help="Every method that fits, 5 s for each run.")] = False,
     rtol: Annotated[str, typer.Option(metavar="R,…", help="Tolerances; 1e-4,1e-6,1e-8 if nothing is said.")] = "",
     atol: Annotated[float | None, typer.Option(help="Absolute tolerance.")] = None,
-    step: Annotated[str, typer.Option(metavar="H,…", help="Fixed steps, for all methods.")] = "",
+    step: Annotated[str, typer.Option(metavar="H,…", help="Fixed steps, for all methods, also with units.")] = "",
+    count: Annotated[str, typer.Option(metavar="N,…", help="The same as so many over the interval.")] = "",
+    reference: Annotated[
+        str | None, typer.Option(metavar="taylor", help="Measure against the Taylor series, in 30 digits.")
+    ] = None,
+    best: Annotated[
+        float | None, typer.Option(metavar="ERROR", help="Rank the methods by their work for this error.")
+    ] = None,
+    by: Annotated[str, typer.Option(metavar="COLUMN", help="What counts as work.")] = "rate evaluations",
     changes: Changes = None,
     csv: Annotated[Path | None, typer.Option(metavar="OUT", help="Write the table.")] = None,
     plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw error against work (png, svg, pdf).")] = None,
 ) -> None:
-    """Run several methods on the problem of a file and print errors and work side by side."""
+    """Run several methods on the problem of a file and print errors, work and stability side by side."""
     from unhurried_heron.disk import write_text
-    from unhurried_heron.show.tables import comparison_report, console
+    from unhurried_heron.show.tables import comparison_report, console, ranking_table
+    from unhurried_heron.study.compare import ALL
     from unhurried_heron.study.compare import compare as compare_methods
 
-    problem = _changed(Problem.from_file(file), changes or [])
-    _check_outputs(file, csv, plot)
-    names = [name.strip() for name in methods.split(",") if name.strip()]
-    tolerances, steps = _numbers(rtol, "--rtol") or None, _numbers(step, "--step") or None
-    outcome = compare_methods(problem, names, rtol=tolerances, atol=atol, step=steps)
+    problem = changed(Problem.from_file(file), changes or [])
+    check_outputs(file, csv, plot)
+    names: Any = ALL if everything else words(methods)
+    counts = [round(number) for number in numbers_of(count, "--count")] or None
+    outcome = compare_methods(
+        problem, names, rtol=numbers_of(rtol, "--rtol") or None, atol=atol, count=counts,
+        step=[value_of(each, "--step") for each in words(step)] or None,
+        reference=reference,  # type: ignore[arg-type]  # it is looked at there
+    )  # fmt: skip
     console().print(comparison_report(outcome))
+    if best is not None:
+        console().print(ranking_table(outcome.best(best, by=by), best))
     if csv is not None:
         write_text(csv, outcome.frame().to_csv(index=False, lineterminator="\n"))
-        _say(f"table: {csv}")
+        say(f"table: {csv}")
     if plot is not None:
         from unhurried_heron.show.figures import draw_work
 
-        _save(draw_work(outcome), plot)
+        save(draw_work(outcome), plot)
     if any(row["ending"] != "reached the end" for row in outcome.rows):
         raise typer.Exit(1)
 
@@ -178,7 +201,7 @@ def new(
             given=repr(name),
         )
     path = Path(name).parent / f"{stem}.toml"
-    _check_writable(path)
+    check_writable(path)
     try:
         with open(path, "x", encoding="utf-8") as file:
             file.write(starter(path.stem))
@@ -186,7 +209,7 @@ def new(
         raise OptionError(
             f"there is a file {path} already", name=name, place="NAME", expected="a new name", given=name
         ) from None
-    _say(f"problem file: {path}")
+    say(f"problem file: {path}")
 
 
 def demo(
@@ -204,123 +227,20 @@ def demo(
     copy_demo_files(out)
     for name in (*NAMES, *ACTING):
         problem = Problem.from_file(demo_file(name))
-        outcome = integrate(problem, **_options(problem, {}), ledger=True)
+        outcome = integrate(problem, **file_options(problem, {}), ledger=True)
         console().print(run_report(outcome))
         _keep(outcome, out / f"{name}.csv", out / f"{name}.json", out / f"{name}-states.png")
         if name in ACTING:
             console().print()
             continue
-        _save(draw_steps(outcome), out / f"{name}-steps.png")
+        save(draw_steps(outcome), out / f"{name}-steps.png")
         table = compare_methods(problem, COMPARED, rtol=[1e-4, 1e-6, 1e-8])
         console().print(comparison_report(table))
         write_text(out / f"{name}-comparison.csv", table.frame().to_csv(index=False, lineterminator="\n"))
-        _say(f"table: {out / f'{name}-comparison.csv'}")
-        _save(draw_work(table), out / f"{name}-work.png")
+        say(f"table: {out / f'{name}-comparison.csv'}")
+        save(draw_work(table), out / f"{name}-work.png")
         console().print()
-    _say(f"All of it is in the folder {out}, the problem files too: try heron check {out / 'mistakes.toml'}")
-
-
-def _options(problem: Problem, given: dict[str, Any]) -> dict[str, Any]:
-    """Options of the command line over those of the file; a step and tolerances drive each other out."""
-    chosen = {key: value for key, value in given.items() if value is not None}
-    kept = dict(problem.integrate_options)
-    if "step" in chosen:
-        kept.pop("rtol", None)
-        kept.pop("atol", None)
-    if "rtol" in chosen or "atol" in chosen:
-        kept.pop("step", None)
-    return {**kept, **chosen}
-
-
-def _changed(problem: Problem, changes: list[str]) -> Problem:
-    parameters: dict[str, Any] = {}
-    initial: dict[str, Any] = {}
-    model = problem.model
-    for change in changes:
-        name, sign, text = change.partition("=")
-        name = name.strip()
-        known = [*model.parameters, *model.layout.by_name]
-        state = model.layout.slot(name) is not None or name in model.layout.by_name
-        if not sign or not (state or name in known):
-            raise OptionError(
-                f"cannot set '{name}'{near_spelling(name, known)}",
-                name=name,
-                place="--set",
-                expected="NAME=VALUE with a name among " + ", ".join(known),
-                given=change,
-            )
-        (initial if state else parameters)[name] = _value(text, name)
-    return problem.with_(parameters=parameters, initial=initial) if changes else problem
-
-
-def _value(text: str, name: str) -> float | str:
-    """Return a number, or a quantity or formula as it was typed."""
-    try:
-        return float(text)
-    except ValueError:
-        if text.strip():
-            return text
-    raise OptionError(
-        "this is no number", name=name, place=f"--set {name}", expected="a number, a quantity or a formula", given=text
-    )
-
-
-def _numbers(text: str, place: str) -> list[float]:
-    try:
-        numbers = [float(part) for part in text.split(",")] if text.strip() else []
-    except ValueError:
-        raise OptionError(
-            "this is no number", name=place, place=place, expected="a number such as 1e-6", given=text
-        ) from None
-    return numbers
-
-
-def _interval(problem: Problem, start: str | None, end: str | None) -> tuple[Any, Any]:
-    """Return the interval with other ends."""
-    first, last = problem.interval
-    return (first if start is None else _value(start, "--from")), (last if end is None else _value(end, "--to"))
-
-
-def _budget(text: str) -> dict[str, Any]:
-    """Read ``20s``, ``5000steps`` or ``1e6rates``."""
-    found = re.fullmatch(r"\s*(?P<number>\d+(?:\.\d*)?(?:[eE]\d{1,2})?)\s*(?P<what>s|steps|rates)\s*", text)
-    if found is None or float(found["number"]) <= 0:
-        raise OptionError(
-            "this is no budget", name="--budget", place="--budget", expected="20s, 5000steps or 1e6rates", given=text
-        )
-    number = float(found["number"])
-    name = {"s": "seconds", "steps": "steps", "rates": "rate_evaluations"}[found["what"]]
-    return {name: number if name == "seconds" else int(number)}
-
-
-def _check_outputs(file: Path, *outputs: Path | None) -> None:
-    """Refuse what cannot be written to before anything is computed, and paths that would destroy something."""
-    seen: dict[str, str] = {os.path.realpath(file): "the problem file"}
-    for path in outputs:
-        if path is None:
-            continue
-        _check_writable(path)
-        other = seen.get(os.path.realpath(path))
-        if other is not None and (path.is_file() or not path.exists()):
-            raise OptionError(
-                f"{path} would be written over {other}",
-                name=str(path),
-                place=str(path),
-                expected="a file of its own for each output",
-                given=str(path),
-            )
-        seen[os.path.realpath(path)] = f"another output, {path}"
-
-
-def _check_writable(path: Path) -> None:
-    if "\0" in str(path) or not path.absolute().parent.is_dir() or path.is_dir():
-        raise OptionError(
-            f"{path} is a folder" if path.is_dir() else f"there is no folder {path.absolute().parent}",
-            name=str(path),
-            place=str(path),
-            expected="a file in a folder that exists",
-            given=str(path),
-        )
+    say(f"All of it is in the folder {out}, the problem files too: try heron check {out / 'mistakes.toml'}")
 
 
 def prepare() -> None:
@@ -332,9 +252,9 @@ def prepare() -> None:
     load_kernels(*KERNELS)
     folder = lasting_folder()
     if folder is None or not all((folder / f"{name}.machine-code").exists() for name in KERNELS):
-        _say("nothing could be kept; set UNHURRIED_HERON_CACHE to a folder that can be written")
+        say("nothing could be kept; set UNHURRIED_HERON_CACHE to a folder that can be written")
         raise typer.Exit(1)
-    _say(f"{len(missing)} kernels compiled, {len(KERNELS) - len(missing)} were there: {folder}")
+    say(f"{len(missing)} kernels compiled, {len(KERNELS) - len(missing)} were there: {folder}")
 
 
 def _keep(outcome: Any, csv: Path | None, json: Path | None, plot: Path | None) -> None:
@@ -342,34 +262,11 @@ def _keep(outcome: Any, csv: Path | None, json: Path | None, plot: Path | None) 
 
     if csv is not None:
         write_csv(outcome, csv)
-        _say(f"table: {csv}")
+        say(f"table: {csv}")
     if json is not None:
         write_summary(outcome, json)
-        _say(f"summary: {json}")
+        say(f"summary: {json}")
     if plot is not None:
         from unhurried_heron.show.figures import draw_states
 
-        _save(draw_states(outcome), plot)
-
-
-def _save(figure: Any, path: Path) -> None:
-    from unhurried_heron.disk import write_whole
-
-    kinds = figure.canvas.get_supported_filetypes()
-    kind = path.suffix.removeprefix(".").lower()
-    if kind not in kinds:
-        raise OptionError(
-            "cannot draw into this kind of file",
-            name=str(path),
-            place=str(path),
-            expected="a name that ends in ." + ", .".join(sorted(kinds)),
-            given=path.suffix or "no ending",
-        )
-    write_whole(path, lambda file: figure.savefig(file, format=kind))
-    _say(f"figure: {path}")
-
-
-def _say(line: str) -> None:
-    from unhurried_heron.show.tables import console
-
-    console().print(printable(line), soft_wrap=True, markup=False)
+        save(draw_states(outcome), plot)

@@ -44,6 +44,8 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Ca
         options["linear"] = march.linear_kind
     if asked.starting is not None:
         options["starting"] = asked.starting.name
+    if asked.adapts and asked.longest < abs(problem.interval[1] - problem.interval[0]):
+        options["largest_step"] = asked.longest
     if asked.carry is not None:
         options["carry"] = asked.carry
     members = family_of(asked.method).members(asked.method, asked.relative)

@@ -10,6 +10,7 @@ import numpy as np
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
+from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, RecordedTrajectory, StepTrajectory, Trajectory
 
 
@@ -34,7 +35,7 @@ def joined(run: Run, problem: Problem, runs: tuple[Run, Run], ending: Ending, *,
         _trajectory=_one_after_the_other(first._trajectory, second._trajectory),
         _happened=first._happened.followed_by(second._happened),
         _ledger=None if first._ledger is None else np.concatenate([first._ledger, second._ledger]),
-        _trace=first._trace.followed_by(second._trace) if first._trace and second._trace else None,
+        _trace=_one_trace(first, second),
         _crossed=first._crossed.followed_by(second._crossed, rows),
         chosen=run.chosen if chosen is None else chosen,
     )
@@ -49,6 +50,12 @@ def _one_after_the_other(one: Trajectory, other: Trajectory) -> Trajectory:
     states = np.concatenate([one.states[:count], other.states])
     wanted = other.times.size if isinstance(other, StepTrajectory) or other.wanted < 0 else other.wanted
     return RecordedTrajectory(times, states, other.end_time, other.end_state, jumps, count + wanted)
+
+
+def _one_trace(first: Run, second: Run) -> Trace | None:
+    if first._trace is None or second._trace is None:
+        return None
+    return first._trace.followed_by(second._trace, first.tally.accepted, first.tally.refused)
 
 
 def _joined_jumps(one: Jumps, other: Jumps) -> Jumps:

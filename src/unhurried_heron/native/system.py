@@ -111,7 +111,7 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
     own = tuple(switch for switch in switches if switch.times is None)
     limits = None
     if isinstance(rates, WrittenRates):
-        guarded = rates.blocks if held and any(isinstance(switch, HeldSwitch) for switch in own) else ()
+        guarded = _plain_blocks(rates, own, held=held)
         blocks = rates.held if held else rates.blocks
         made = compiled(blocks, model.layout.size, names, context.array, guarded=guarded)
     else:
@@ -151,7 +151,8 @@ def with_slopes(
         return replace(native, jacobian=own, entries=entries)
     assert isinstance(rates, WrittenRates)
     blocks, names = rates.held if held else rates.blocks, context.names(layout, held=held)
-    slopes = _native_jacobian(blocks, layout, names, context.array, full=full)
+    plain = _plain_blocks(rates, native.located, held=held)
+    slopes = _native_jacobian((blocks, plain), layout, names, context.array, full=full)
     moving = time_slopes(blocks) if time_slope else ()
     drift = compiled(moving, layout.size, names, context.array) if moving else None
     moves = bool(moving) or not time_slope
@@ -233,13 +234,28 @@ def _own_jacobian(function: NamedFunction, context: Context) -> NativeFunction:
     return native_function(replace(function, function=flat), context, n * n)
 
 
+def _plain_blocks(rates: WrittenRates, located: tuple[Switch, ...], *, held: bool) -> tuple[Block, ...]:
+    """Return what is asked where a held formula gives no number; nothing where none is held."""
+    return rates.blocks if held and any(isinstance(switch, HeldSwitch) for switch in located) else ()
+
+
 def _native_jacobian(
-    blocks: tuple[Block, ...], layout: Layout, names: Names, context: FloatArray, *, full: bool
+    blocks: tuple[tuple[Block, ...], tuple[Block, ...]],
+    layout: Layout,
+    names: Names,
+    context: FloatArray,
+    *,
+    full: bool,
 ) -> NativeFunction:
+    """Compile the Jacobian of held formulas, and of the plain ones for where that is no number."""
+    held, plain = blocks
     if full:
-        return compiled(_jacobian_blocks(blocks, layout), layout.size**2, names, context)
-    moved, rows, _ = _jacobian_compact(blocks, layout)
-    return compiled(moved, rows.size, names, context)
+        guarded = _jacobian_blocks(plain, layout) if plain else ()
+        return compiled(_jacobian_blocks(held, layout), layout.size**2, names, context, guarded=guarded)
+    moved, rows, columns = _jacobian_compact(held, layout)
+    others, *places = _jacobian_compact(plain or held, layout)
+    alike = bool(plain) and np.array_equal(places[0], rows) and np.array_equal(places[1], columns)
+    return compiled(moved, rows.size, names, context, guarded=others if alike else ())
 
 
 @functools.lru_cache(maxsize=64)

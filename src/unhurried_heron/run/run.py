@@ -16,6 +16,7 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.answers import Answers
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.happened import Crossed, Happened
+from unhurried_heron.run.studies import STUDIES
 from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
 from unhurried_heron.words.event import Event
@@ -365,6 +366,10 @@ class Run(Answers):
         found = self._crossed
         names = [found.texts[which] for which in found.which.tolist()]
         return pd.DataFrame({"time": found.times, "switch": pd.Series(names, dtype=object), "value": found.values})
+
+    def explain(self) -> Any:
+        """Say what happened, in sentences, each with its numbers: `unhurried_heron.explain` of this run."""
+        return STUDIES["explain"](self)
 
     def __repr__(self) -> str:
         counts = f"{self.tally.accepted} steps accepted, {self.tally.refused} refused"

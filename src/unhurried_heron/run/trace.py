@@ -47,11 +47,9 @@ class Trace:
     rates: Array = field(repr=False)
     told: Any = field(repr=False)
 
-    def followed_by(self, other: Trace) -> Trace:
-        """Return the calls of two runs, one after the other."""
-        told = other.told.copy()
-        if self.told.size and told.size:
-            told[:, [ACCEPTED, REFUSED]] += self.told[-1, [ACCEPTED, REFUSED]]
+    def followed_by(self, other: Trace, accepted: int, refused: int) -> Trace:
+        """Return the calls of two runs, one after the other; the first took so many steps."""
+        told = other.told + np.array([0, accepted, refused, 0, 0, 0])
         parts = zip((self.times, self.states, self.rates, self.told), (other.times, other.states, other.rates, told),
                     strict=True)  # fmt: skip
         return Trace(*(np.concatenate(pair) for pair in parts))

@@ -213,8 +213,8 @@ def _order_colour(place: int, count: int) -> Any:
     return colormaps["viridis"](0.9 * place / max(count - 1, 1))
 
 
-def draw_steps(run: Run, *, axes: Any = None) -> Figure:
-    """Draw the size of each attempted step against time, refused ones marked.
+def draw_steps(run: Run | Sequence[Run], *, labels: Sequence[str] | None = None, axes: Any = None) -> Figure:
+    """Draw the size of each attempted step against time, refused ones marked; of several runs the accepted ones.
 
     Where method or order change along the run, the steps of each have a colour of their own.
 
@@ -223,6 +223,10 @@ def draw_steps(run: Run, *, axes: Any = None) -> Figure:
     RunError
         The run kept no ledger.
     """
+    if not isinstance(run, Run):
+        from unhurried_heron.show.learnt import draw_steps_of
+
+        return draw_steps_of(run, labels=labels, axes=axes)
     record = steps_record(run)
     figure, (ax,) = figure_of(1, axes)
     many = record.accepted.x.size > 2000

@@ -17,10 +17,12 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.study.comparison import Comparison
 from unhurried_heron.study.comparison_table import comparison_table
 from unhurried_heron.study.methods_table import facts_of
-from unhurried_heron.study.sheet import Sheet
+from unhurried_heron.study.sheet import Sheet, number
 
 if TYPE_CHECKING:
     # the checks know units, whose library takes long to import
+    import pandas as pd
+
     from unhurried_heron.study.report import Report
 
 _PLAIN_WIDTH = 180
@@ -191,3 +193,15 @@ def check_report(report: Report) -> RenderableType:
 def comparison_report(comparison: Comparison) -> RenderableType:
     """Errors and work side by side; below the table, what the errors are measured against and what failed."""
     return Group(*comparison_table(comparison))
+
+
+def ranking_table(ranking: pd.DataFrame, error: float) -> RenderableType:
+    """Methods by the work they need for one error."""
+    names = list(ranking.columns)
+    table = Sheet(
+        [(name, "left" if name in ("method", "how") else "right") for name in names], f"for an error of {error:g}"
+    )
+    for row in ranking.to_dict("records"):
+        work, times = (number(float(row[name]), 4) for name in names[2:4])
+        table.add_row(str(row["rank"]) if row["times the best"] >= 1.0 else "–", row["method"], work, times, row["how"])
+    return table

@@ -124,8 +124,8 @@ def agreement_of(told: list[Array], moved: list[Array], size: Array, nudge: floa
     # where two answers meet by chance, those before, and the other states, tell what to expect
     changed = np.maximum(changed, _BEFORE * np.abs(other - other_before))
     with np.errstate(divide="ignore", invalid="ignore"):
-        usual = np.nanmedian(np.where(one != 0.0, changed / np.abs(one), np.nan), axis=1, keepdims=True)
-    changed = np.maximum(changed, _BY_CHANCE * np.nan_to_num(usual) * np.abs(one))
+        usual = np.median(changed / np.maximum(np.abs(one), _SMALL * size), axis=1, keepdims=True)
+    changed = np.maximum(changed, _BY_CHANCE * usual * np.abs(one))
     change = np.maximum.reduce([np.abs(each - one) for each in moved])
     sensitive = _ROUNDINGS * _EPS * change / nudge
     # where a small change is no longer small, nothing is known of how it grows

@@ -26,8 +26,8 @@ from unhurried_heron.study.agreement import Agreement, agreement_of, grown
 if TYPE_CHECKING:
     import pandas as pd
 
-# an explicit family, a fully implicit and a linearly implicit one; the third where the first cannot do the problem
-_EXPLICIT, _IMPLICIT, _LINEAR = "verner-98", "radau-iia-variable", "steinebach-54"
+# fully implicit, explicit, linearly implicit, and multistep: two of these families that can do the problem
+_FAMILIES: Final = ("radau-iia-variable", "verner-98", "steinebach-54", "adams-variable")
 # an explicit run may take so many times the steps of the implicit one, and so many in any case
 _MANY_TIMES, _MANY = 100, 300_000
 _TIGHTER: Final = 1e-2
@@ -39,6 +39,8 @@ _LEAST_STEPS: Final = 701
 _NUDGE, _LEAST_NUDGE, _STILL_SMALL = 1e-9, 1e-12, 1e-3
 _MOST_DIGITS: Final = 13
 _SECONDS: Final = 60.0
+# the tolerance of the first look, and a difference that it does not explain
+_PILOT, _STEPPED_OVER = 1e-6, 1e-3
 
 
 @dataclass(frozen=True)
@@ -53,7 +55,7 @@ class Certificate:
     certified : bool
         Whether every value has them.
     rows : tuple of dict
-        For each time and state ``time``, ``state``, ``value`` (rounded to little more than the digits that are certain),
+        For each time and state ``time``, ``state``, ``value`` (rounded to little more than its certain digits),
         ``digits`` (significant ones that are certain), ``error`` (a bound on the absolute error of the value) and
         ``computed``: the value as it was computed, without rounding.
     methods : tuple of str
@@ -155,21 +157,18 @@ class _Search:
     def __init__(self, problem: Problem, digits: int, times: Array, seconds: float) -> None:
         self.problem, self.digits, self.times = problem, digits, times
         self.until = clock.monotonic() + seconds
-        self.pair = (_IMPLICIT, _EXPLICIT)
+        self.able = list(_FAMILIES)
         self.reason, self.nudge = "", _NUDGE
         self.size = self.low = np.ones(len(problem.states))
+        self.longest: float | None = None
 
     def result(self) -> Certificate:
         """Tighten until the digits are certain, or it can go no further."""
         best: Agreement | None = None
         tolerance, before, reached, growth = 10.0 ** -(self.digits + 2), None, np.nan, np.nan
         tolerance = max(tolerance, _TIGHTEST)
-        pilot = self._run(_IMPLICIT, 1e-6, None)
-        if pilot is None:
-            return self._refused("No run reached the end: " + self.reason)
-        values = self._values(pilot)
-        self.size = np.maximum(pilot._trajectory.largest(), np.abs(values).max(axis=0))
-        self.low = np.abs(values).min(axis=0)
+        if not self._begins():
+            return self._refused("No two families reached the end: " + self.reason)
         while True:
             runs = self._both(tolerance)
             if runs is None:
@@ -194,7 +193,8 @@ class _Search:
             best, reached = agreement_of(told, moved, self.size, self.nudge), tolerance
             if best.enough(self.digits):
                 break
-            if tolerance <= _TIGHTEST or best.by_growth(self.digits):
+            # how a change grows is known where the tolerance hides no more than that
+            if tolerance <= _TIGHTEST or (tolerance <= 10.0 * self.nudge and best.by_growth(self.digits)):
                 self.reason = best.why(growth, self._span(), self.problem.units.get("t", ""))
                 break
             before, tolerance = runs, max(tolerance * _TIGHTER, _TIGHTEST)
@@ -206,6 +206,23 @@ class _Search:
         rows, why = best.rows(self._when(runs or before), self.problem.states), "" if done else self.reason
         return Certificate(self.problem, self.digits, done, rows, self.pair, reached, growth, why)
 
+    def _begins(self) -> bool:
+        """Run once, to see which families are able, how large states are, and whether there is anything narrow."""
+        longest = self._span() / _LEAST_STEPS
+        while len(self.able) > 1 and clock.monotonic() < self.until:
+            pilot = self._run(self.able[0], _PILOT, None)
+            if pilot is None:
+                del self.able[0]
+                continue
+            self.reason, values = "", self._values(pilot)
+            self.size = np.maximum(pilot._trajectory.largest(), np.abs(values).max(axis=0))
+            self.low = np.abs(values).min(axis=0)
+            closer = self._run(self.able[0], _PILOT, None, largest_step=longest)
+            narrow = closer is None or grown(values, [self._values(closer)], self.size, 1.0) > _STEPPED_OVER
+            self.longest = longest if narrow else None
+            return True
+        return False
+
     def _refused(self, reason: str) -> Certificate:
         return Certificate(self.problem, self.digits, False, (), self.pair, np.nan, np.nan, reason)
 
@@ -215,19 +232,28 @@ class _Search:
     def _when(self, runs: Any) -> list[float]:
         return [*self.times.tolist(), runs[0].ending.time]
 
+    @property
+    def pair(self) -> tuple[str, ...]:
+        """The methods of the two families."""
+        return tuple(self.able[:2])
+
     def _both(self, tolerance: float) -> tuple[Run, Run] | None:
         """Run both families; the second takes many steps, so that nothing narrow is stepped over."""
-        first = self._run(self.pair[0], tolerance, None)
+        first = self._run(self.able[0], tolerance, None)
         if first is None:
             return None
         most = max(_MANY, _MANY_TIMES * first.tally.accepted)
         # tighter than the first, whose error it is to tell
         tighter, longest = max(tolerance * _TIGHTER, _TIGHTEST), self._span() / _LEAST_STEPS
-        second = self._run(self.pair[1], tighter, most, largest_step=longest)
-        if second is None and self.pair[1] == _EXPLICIT and clock.monotonic() < self.until:
-            self.pair = (_IMPLICIT, _LINEAR)
-            second = self._run(_LINEAR, tighter, None, largest_step=longest)
-        return None if second is None else (first, second)
+        while len(self.able) > 1:
+            last = len(self.able) == 2
+            second = self._run(self.able[1], tighter, None if last else most, largest_step=longest)
+            if second is not None:
+                return first, second
+            if last or clock.monotonic() > self.until:
+                return None
+            del self.able[1]
+        return None
 
     def _moved(self, tolerance: float) -> list[Array] | None:
         """Run twice from starts, and with parameters, that are moved by a little, and return the answers."""
@@ -252,7 +278,7 @@ class _Search:
             # of closed forms that begin elsewhere
             warnings.simplefilter("ignore", DoubtWarning)
             other = problem.with_(initial=values, parameters=numbers)
-        return self._run(self.pair[0], tolerance, None, problem=other)
+        return self._run(self.able[0], tolerance, None, problem=other)
 
     def _run(self, method: str, tolerance: float, steps: int | None, *, problem: Problem | None = None,
              **options: Any) -> Run | None:  # fmt: skip
@@ -264,6 +290,7 @@ class _Search:
         allowed = tolerance * np.maximum(_OF_END * self.low, _OF_SIZE * self.size)
         atol = dict(zip(states, np.maximum(allowed, 1e-300).tolist(), strict=True))
         budget = Budget(seconds=left, steps=steps)
+        options = {"largest_step": self.longest, **options}
         record: Any = [*self.times.tolist()] or 2
         try:
             with quietly():

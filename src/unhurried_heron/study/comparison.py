@@ -39,7 +39,8 @@ class Comparison:
     rows : tuple of dict
         One for each method and tolerance (or step), keyed by the columns of the frame.
     runs : tuple of Run or None
-        The run behind each row, recorded at the times where errors were looked for; None where there was none.
+        The run behind each row, recorded at the times where errors were looked for, with all of its steps where
+        something is conserved; None where there was none.
     disagreement : float or None
         By how much two reference runs of different families differ, relative to each state's scale: errors near or
         below it are not to be trusted. None for what is certain, or a single reference.

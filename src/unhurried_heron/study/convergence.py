@@ -10,7 +10,7 @@ import numpy as np
 
 from unhurried_heron.errors import HeronError, OptionError
 from unhurried_heron.march.integrate import integrate
-from unhurried_heron.march.options import Budget, budget_of, in_time, positive_option, refuse_no_problem
+from unhurried_heron.march.options import Budget, budget_of, check_fits, in_time, positive_option, refuse_no_problem
 from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
@@ -156,6 +156,8 @@ def convergence(
     """
     refuse_no_problem(problem, "convergence")
     chosen = chosen_methods(methods)
+    for method in chosen:
+        check_fits(method, 1.0, None, None)
     lengths = _lengths(problem, steps, step, halvings)
     problem = up_to_its_stop(problem)
     references = References(problem, 0.0, reference or "runs")
@@ -204,8 +206,6 @@ def _row(problem: Problem, method: Method, length: float, limits: Budget, known:
         with quietly():
             run = integrate(problem, method, step=length, budget=limits, progress=False, ledger=False)
     except HeronError as error:
-        if "steps of its own" in str(error):
-            raise
         row["ending"] = str(error.args[0])
         return row
     row |= {"steps": run.tally.accepted, "rate evaluations": run.tally.rate_evaluations}

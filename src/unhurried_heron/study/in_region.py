@@ -87,9 +87,9 @@ class StepsInRegion:
         told = f"{names}: stability held back {100 * self.share:.3g} % of the steps"
         return told + (f", {where}." if stretches else "; accuracy, or what else was asked, chose the others.")
 
-    def stretches(self) -> list[tuple[float, float]]:
-        """Return from when to when stability held steps back, a gap of a few steps left out."""
-        rows = np.flatnonzero(self.limited)
+    def stretches(self, chosen: Any = None) -> list[tuple[float, float]]:
+        """Return from when to when stability held steps back (or other rows lie), a gap of a few rows left out."""
+        rows = np.flatnonzero(self.limited if chosen is None else chosen)
         if not rows.size:
             return []
         parts = np.split(rows, np.flatnonzero(np.diff(rows) > 3) + 1)

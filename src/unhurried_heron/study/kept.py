@@ -7,8 +7,6 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import RunError
-from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import native_asked
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 
@@ -17,6 +15,10 @@ def values_of(run: Run, quantity: str) -> Array:
     """Return a state, derived quantity or formula at the recorded times, shape (n_times,)."""
     if quantity in run.columns:
         return run[quantity]
+    # what compiles is loaded when something runs
+    from unhurried_heron.native.rows import evaluate_rows
+    from unhurried_heron.native.system import native_asked
+
     modes = run._modes(run.times, run._trajectory.are_before)
     found = evaluate_rows(native_asked(run.problem, quantity), run.times, run.states, modes)
     values = np.full(run.times.size, np.nan)
@@ -31,9 +33,10 @@ def drifts(run: Run, quantity: str) -> Array:
     """
     values = values_of(run, quantity)
     base = np.full(values.size, values[0] if values.size else np.nan)
+    sign, before = np.sign(run.ending.time - run.problem.interval[0]), run._trajectory.are_before
     for time in run._happened.times.tolist():
-        after = np.flatnonzero((run.times - time) * np.sign(run.ending.time - run.problem.interval[0]) >= 0.0)
-        if after.size and not run._trajectory.are_before[after[0]]:
+        after = np.flatnonzero((sign * (run.times - time) >= 0.0) & ~before)
+        if after.size:
             base[after] = values[after[0]]
     size = float(np.abs(values).max(initial=0.0))
     moved: Array = (values - base) / (size if size > 0.0 else 1.0)

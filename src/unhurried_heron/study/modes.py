@@ -6,8 +6,6 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import jacobian_entries, native_system, with_slopes
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
@@ -52,6 +50,10 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> Any:
     if n > _MOST_FULL:
         return np.array([_fastest(problem, t, y) for t, y in zip(times, states, strict=True)]).reshape(-1, _FASTEST)
     if problem.model.rates.written and n:
+        # what compiles is loaded when something runs
+        from unhurried_heron.native.rows import evaluate_rows
+        from unhurried_heron.native.system import native_system, with_slopes
+
         native = with_slopes(native_system(problem, (), held=False), problem, held=False)
         assert native.jacobian is not None, "written equations have a Jacobian"
         found = evaluate_rows(native.jacobian, times, states)
@@ -68,6 +70,9 @@ def _fastest(problem: Problem, time: float, state: Array) -> Any:
     """Return the eigenvalues of largest modulus of a large system, by Arnoldi's iteration."""
     from scipy.sparse import csr_array
     from scipy.sparse.linalg import ArpackError, eigs
+
+    from unhurried_heron.native.rows import evaluate_rows
+    from unhurried_heron.native.system import jacobian_entries, native_system, with_slopes
 
     n = state.size
     entries = jacobian_entries(problem, held=False) if problem.model.rates.written else None

@@ -16,7 +16,6 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.errors import MethodError, OptionError
-from unhurried_heron.kernels.machine_code.loading import load_kernel
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.stability import Region
@@ -100,7 +99,7 @@ class Stability:
         A double root there grows, however slowly: it does not count as stable.
         """
         points = np.asarray(z, dtype=complex)
-        inside = np.asarray(self(points)) <= 1.0 + _WITHIN
+        inside = np.array(np.asarray(self(points)) <= 1.0 + _WITHIN)
         if len(self.terms) > 2:
             close = np.abs(np.asarray(self(points)) - 1.0) <= math.sqrt(_WITHIN)
             for place in np.argwhere(close):
@@ -263,6 +262,9 @@ def checked_window(window: Any) -> Window:
 
 def _largest_roots(terms: Array, points: Any) -> Array:
     """Return the largest modulus of a root for each z."""
+    # what compiles is loaded when something runs
+    from unhurried_heron.kernels.machine_code.loading import load_kernel
+
     k, powers = terms.shape[0] - 1, terms.shape[1]
     rows, out, kernel = np.ascontiguousarray(terms), np.empty(points.size), load_kernel("linear_algebra.roots.largest")
 

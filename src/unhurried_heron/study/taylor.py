@@ -70,7 +70,8 @@ class Tape:
         if op == "name":
             return self._name(str(args[0]), indices)
         if op == "slot":
-            return self.states[round(args[0] + sum(c * indices[i] for i, c in args[1:]))]
+            place: int = self.states[round(args[0] + sum(c * indices[i] for i, c in args[1:]))]
+            return place
         if op == SUM:
             index, first, last, body = args
             ends = [round(self._constant(each, indices)) for each in (first, last)]

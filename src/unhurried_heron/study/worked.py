@@ -34,6 +34,8 @@ def worked(
 ) -> pd.DataFrame:
     """Return the first steps of a method worked out, a row for each stage and one for each step's result.
 
+    As by hand, jumps and kinks are stepped over; events that act, act.
+
     Parameters
     ----------
     problem : Problem
@@ -52,8 +54,8 @@ def worked(
         ``step`` and ``row``: "k1", "k2", … are stages of a Runge-Kutta or Rosenbrock method (of implicit ones with the
         iteration), "back 0", "back 1", … the values of a multistep method that reach back so many steps, "prediction"
         and "iteration" its own; "result" is the end of the step. Then ``t``, the states that the rates are asked at,
-        and the rates there (``x'``). Where the problem has closed forms, results have ``x exact``, ``x error`` and
-        ``x per cent`` beside them.
+        and the rates there (``rate of x``). Where the problem has closed forms, results have ``x exact``, ``x error``
+        and ``x per cent`` beside them.
 
     Raises
     ------
@@ -64,7 +66,7 @@ def worked(
     --------
     >>> import unhurried_heron as uh
     >>> pond = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), exact={"x": "exp(-t)"})
-    >>> uh.worked(pond, "heun-2", step=0.1, steps=1)[["row", "t", "x", "x'"]].values.tolist()
+    >>> uh.worked(pond, "heun-2", step=0.1, steps=1)[["row", "t", "x", "rate of x"]].values.tolist()
     [['k1', 0.0, 1.0, -1.0], ['k2', 0.1, 0.9, -0.9], ['result', 0.1, 0.905, nan]]
     """
     refuse_no_problem(problem, "worked")
@@ -76,7 +78,8 @@ def worked(
     chosen: Any = find_method(method)
     with quietly():
         # refused attempts count as steps of a budget: enough for the accepted ones
-        run = integrate(problem, chosen, **given, trace=True, ledger=True, budget=Budget(steps=_enough(steps, given)),
+        budget = Budget(steps=_enough(steps, given))
+        run = integrate(problem, chosen, **given, trace=True, switches=False, ledger=True, budget=budget,
                         progress=False)  # fmt: skip
     return _table(run, steps)
 
@@ -123,7 +126,7 @@ def _table(run: Run, steps: int) -> pd.DataFrame:
             if not ends and step - 1 < len(results[0]) and _accepted(run, attempts[i]):
                 before = _slope_at(run, results[0][step - 1], results[1][step - 1])
                 past = [before, *past][: getattr(acting, "steps", 1)]
-    frame = pd.DataFrame(rows, columns=["step", "row", "t", *names, *(f"{name}'" for name in names)])
+    frame = pd.DataFrame(rows, columns=["step", "row", "t", *names, *(f"rate of {name}" for name in names)])
     return _with_exact(run, frame)
 
 

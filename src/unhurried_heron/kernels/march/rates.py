@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.memory.call import call_native
-from unhurried_heron.kernels.memory.control import FOR_BETWEEN, FOR_JACOBIAN, FOR_STARTING
+from unhurried_heron.kernels.memory.control import FOR_BETWEEN, FOR_ESTIMATES, FOR_JACOBIAN, FOR_STARTING
 
 
 @inner
@@ -24,5 +24,7 @@ def count_rates(control, purpose, count):
         control.for_jacobians += count
     elif purpose == FOR_STARTING:
         control.for_starting += count
+    elif purpose == FOR_ESTIMATES:
+        control.for_estimates += count
     elif purpose == FOR_BETWEEN:
         control.for_between += count

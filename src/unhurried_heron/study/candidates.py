@@ -1,0 +1,83 @@
+"""Other methods on the problem of a run, each within a small budget, to see what they would have cost."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Final
+
+from unhurried_heron.errors import HeronError
+from unhurried_heron.march.integrate import integrate
+from unhurried_heron.march.options import Budget
+from unhurried_heron.march.quiet import quietly
+from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF
+from unhurried_heron.run.run import Run
+
+_SMOOTH: Final = (FOR_SMOOTH, "verner-76", "adams-variable")
+_STIFF: Final = (FOR_STIFF, "radau-iia-variable", "backward-differentiation-variable")
+_LEAST_SECONDS, _MOST_SECONDS = 0.5, 5.0
+# a method is better that needs less than this share of the rate evaluations
+_BETTER: Final = 0.7
+# an error so many times that of the run is no worse, nor is one within the tolerance
+_AS_EXACT: Final = 2.0
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """What another method, or another tolerance, did on the problem of a run; ``run`` is None where it failed."""
+
+    method: str
+    run: Run | None
+    why: str
+
+    @property
+    def done(self) -> bool:
+        """Whether it came to its end."""
+        return self.run is not None and self.run.ending.as_asked
+
+    @property
+    def work(self) -> int:
+        """Its rate evaluations, with those that a Jacobian by differences would cost for each Jacobian."""
+        return 0 if self.run is None else work_of(self.run)
+
+
+def work_of(run: Run) -> int:
+    """Return the rate evaluations of a run; a Jacobian counts as one for each state, a factorisation likewise."""
+    tally, n = run.tally, len(run.problem.states)
+    symbolic = tally.jacobians if not tally.for_jacobians else 0
+    return tally.rate_evaluations + n * (symbolic + tally.factorisations)
+
+
+def again(run: Run, method: Any, **changed: Any) -> Candidate:
+    """Run the problem of a run once more, by another method or with other options, within a small budget."""
+    seconds = min(max(2.0 * run.tally.seconds, _LEAST_SECONDS), _MOST_SECONDS)
+    options: dict[str, Any] = {key: run.options.get(key) for key in ("rtol", "atol", "step")}
+    options = {key: value for key, value in {**options, **changed}.items() if value is not None}
+    name = method if isinstance(method, str) else method.name
+    try:
+        with quietly():
+            found = integrate(
+                run.problem.with_(events=()), method, events=run._watched, budget=Budget(seconds=seconds),
+                progress=False, ledger=True, **options,
+            )  # fmt: skip
+    except HeronError as error:
+        return Candidate(name, None, str(error.args[0]))
+    return Candidate(name, found, "" if found.ending.as_asked else found.ending.message)
+
+
+def candidates_for(run: Run, *, stiff: bool) -> list[Candidate]:
+    """Return what other methods made of it, the one of least work first."""
+    taken = {run.method, *(method.name for method in run._methods)}
+    names = [name for name in (_STIFF if stiff else _SMOOTH) if name not in taken]
+    found = [again(run, name) for name in names]
+    return sorted((each for each in found if each.done), key=lambda each: each.work)
+
+
+def better(run: Run, candidate: Candidate, errors: tuple[float, float] | None) -> bool:
+    """Whether a candidate needed clearly less work for an error no worse, or came to the end where the run did not.
+
+    ``errors``: of the run and of the candidate, where they are known.
+    """
+    if not candidate.done or not run.ending.as_asked:
+        return candidate.done
+    as_exact = errors is None or errors[1] <= _AS_EXACT * max(errors[0], 1.0)
+    return as_exact and candidate.work < _BETTER * work_of(run)

@@ -1,0 +1,317 @@
+"""What happened in a run, in sentences, each with its numbers, and each of them measured."""
+
+from __future__ import annotations
+
+import shutil
+import textwrap
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.errors import HeronError, OptionError
+from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.studies import STUDIES
+from unhurried_heron.run.trajectory import Array
+from unhurried_heron.study.candidates import Candidate, again, better, candidates_for, work_of
+from unhurried_heron.study.in_region import StepsInRegion, steps_in_region
+from unhurried_heron.study.saying import Saying, many, of_time, share_of, stretches_of
+from unhurried_heron.study.tolerance_said import Truth, hardest, scales
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+# a share of the steps that is worth a word
+_SOME: Final = 0.02
+_MOST: Final = 0.5
+# stiff is what makes an explicit step so many times shorter than the solution needs
+_STIFF: Final = 5.0
+_COSTLY: Final = 0.1
+# so few steps are not worth another method
+_FEW_STEPS: Final = 200
+
+
+@dataclass(frozen=True)
+class Explanation:
+    """What a run was like.
+
+    Attributes
+    ----------
+    run : Run
+    sayings : tuple of Saying
+        Sentences with ``about`` ("steps", "stiffness", "refused", "method", "states", "tolerance", "budget") and
+        ``figures``, the numbers in them by name.
+    """
+
+    run: Run = field(repr=False)
+    sayings: tuple[Saying, ...]
+
+    def __str__(self) -> str:
+        title = self.run.problem.title or "The run"
+        width = max(40, shutil.get_terminal_size((180, 50)).columns)
+        page = textwrap.TextWrapper(width, subsequent_indent="  ", break_on_hyphens=False, break_long_words=False)
+        lines = [page.fill(f"- {each.text}") for each in self.sayings]
+        return "\n".join([f"{title}, {self.run.method}", *lines])
+
+    def frame(self) -> pd.DataFrame:
+        """Return a DataFrame, a row for each sentence: ``about``, ``text`` and its ``figures``, a dict."""
+        import pandas as pd
+
+        return pd.DataFrame([{"about": s.about, "text": s.text, "figures": dict(s.figures)} for s in self.sayings])
+
+    def about(self, subject: str) -> tuple[Saying, ...]:
+        """Return the sentences about something."""
+        return tuple(each for each in self.sayings if each.about == subject)
+
+
+def explain(run: Run) -> Explanation:
+    """Say what happened in a run: what limited its steps, whether it is stiff, what would do better, and by how much.
+
+    Whatever is said was measured: eigenvalues along the run against the region of its method, the counts of its ledger,
+    and runs of other methods on the same problem, each within twice the time that the run took (half a second at
+    least, five seconds at most).
+
+    Parameters
+    ----------
+    run : Run
+
+    Raises
+    ------
+    OptionError
+        This is no run.
+    """
+    if not isinstance(run, Run):
+        raise OptionError("this is no run", name="run", place="explain", expected="a Run, what integrate returns",
+                          given=repr(run)[:60])  # fmt: skip
+    return Explanation(run, tuple(_Looked(run).sayings()))
+
+
+def worth_saying(run: Run) -> str:
+    """Return the one sentence that a run should end with; empty where there is nothing worth saying."""
+    if run.tally.accepted < 10 * _FEW_STEPS or run.options["step"] is not None or run.tally.jacobians:
+        return ""
+    looked = _Looked(run)
+    if looked.region is None or looked.region.share < _MOST:
+        return ""
+    said = [each for each in looked.on_methods() if each.figures.get("times")]
+    return said[0].text if said else ""
+
+
+STUDIES["explain"] = explain
+
+
+class _Looked:
+    """A run as it is looked at."""
+
+    def __init__(self, run: Run) -> None:
+        self.run, self.unit = run, run.problem.units.get("t", "")
+
+    @cached_property
+    def region(self) -> StepsInRegion | None:
+        """Its steps in the region of its method, None where that cannot be told."""
+        run = self.run
+        try:
+            return steps_in_region(run)
+        except HeronError:
+            # states at some times alone: the same run once more, with its ledger
+            one = run._methods[0] if len(run._methods) == 1 and run.method != "auto" else run.method
+            found = again(run, one)
+        try:
+            return steps_in_region(found.run) if found.run is not None else None
+        except HeronError:
+            return None
+
+    @cached_property
+    def rows(self) -> Any:
+        """The ledger, None where none was kept."""
+        return self.run._ledger
+
+    @cached_property
+    def stiff(self) -> bool:
+        """Whether stability held steps back, or would hold back those of an explicit method."""
+        if self.implicit or self.region is None:
+            return self.factors is not None and bool((self.factors[1] > _STIFF).any())
+        return self.region.share >= _SOME
+
+    @cached_property
+    def truth(self) -> Truth:
+        """A tighter run, by which answers are judged."""
+        return Truth(self.run)
+
+    @cached_property
+    def factors(self) -> tuple[StepsInRegion, Array] | None:
+        """Steps that accuracy chose, and by what factor an explicit method must shorten each; None where unknown."""
+        found = self.smoothly
+        if found is None or found.run is None:
+            return None
+        try:
+            looked = steps_in_region(found.run)
+        except HeronError:
+            return None
+        return looked, looked.stiffness / find_method(FOR_SMOOTH).real_stability_limit
+
+    @cached_property
+    def implicit(self) -> bool:
+        """Whether it solved for its steps."""
+        return self.run.tally.jacobians > 0
+
+    @cached_property
+    def smoothly(self) -> Candidate | None:
+        """The run by an implicit method, whose steps stability does not hold back; the run itself where it is one."""
+        if self.implicit and self.run.options["step"] is None:
+            return Candidate(self.run.method, self.run, "")
+        options: dict[str, Any] = {"step": None, "rtol": 1e-6} if self.run.options["step"] is not None else {}
+        found = again(self.run, FOR_STIFF, **options)
+        return found if found.done else None
+
+    def sayings(self) -> list[Saying]:
+        """Return all sentences, in the order they are read."""
+        found = [*self.on_ending(), *self.on_steps(), *self.on_stiffness(), *self.on_refusals(), *self.on_methods()]
+        return [*found, *hardest(self.run, self.truth), *scales(self.run)]
+
+    def on_ending(self) -> list[Saying]:
+        """Say why it ended early, and what the rest would take."""
+        run = self.run
+        if run.ending.as_asked:
+            return []
+        said = [Saying("ending", f"It did not end as asked: {run.ending.message}", {"time": run.ending.time})]
+        if run.ending.reason in ("budget", "interrupted"):
+            start, end = run.problem.interval
+            done = abs(run.ending.time - start) / abs(end - start)
+            if done > 0.0:
+                left = (1.0 - done) / done
+                more, seconds = left * run.tally.accepted, left * run.tally.seconds
+                said.append(Saying("budget", f"It came through {share_of(done)} of the interval; at this pace the rest "
+                                   f"takes about {more:,.0f} more steps and {seconds:.3g} s.",
+                                   {"done": done, "steps": more, "seconds": seconds}))  # fmt: skip
+        return said
+
+    def on_steps(self) -> list[Saying]:
+        """Say what limited the steps, and when."""
+        run, accepted = self.run, self.run.tally.accepted
+        if run.options["step"] is not None:
+            text = f"The step was fixed, {run.options['step']:.6g}: nothing followed an error estimate."
+            return [Saying("steps", text, {"step": run.options["step"]}), *self._fixed_stability()]
+        if not accepted:
+            return []
+        stability = self.region.share if self.region is not None else 0.0
+        landed = self._landings() / accepted
+        longest = self._longest()
+        accuracy = max(0.0, 1.0 - stability - longest - landed)
+        figures = {"accuracy": accuracy, "stability": stability, "landings": landed, "largest step": longest}
+        parts = []
+        if self.region is not None and stability >= _SOME:
+            parts.append(f"stability held back {share_of(stability)} ({stretches_of(self.region, self.unit)})")
+        if longest >= _SOME:
+            parts.append(f"the largest step allowed bounded {share_of(longest)}")
+        if landed >= _SOME:
+            parts.append(f"{share_of(landed)} were cut short to land on switches, events and known times")
+        if accuracy >= _SOME:
+            parts.append(f"accuracy chose {share_of(accuracy)}")
+        if self.region is None:
+            parts.append("what stability did could not be told")
+        text = f"Of {many(accepted, 'step')}, " + "; ".join(parts) + "."
+        return [Saying("steps", text, figures)]
+
+    def _fixed_stability(self) -> list[Saying]:
+        if self.region is None or not self.region.z.size:
+            return []
+        decaying = np.where(self.region.z.real < 0.0, self.region.z, 0.0)
+        outside = [bool((np.asarray(self.region.regions[w](z)) > 1.0 + 1e-9).any())
+                   for w, z in zip(self.region.which, decaying, strict=True)]  # fmt: skip
+        share = float(np.mean(outside))
+        if not share:
+            return [Saying("steps", "Every decaying mode lay within the method's stability region.", {"outside": 0.0})]
+        first = float(self.region.times[int(np.argmax(outside))])
+        text = (
+            f"A decaying mode lay outside the stability region in {share_of(share)} of the steps looked at, first at "
+            f"{of_time(first, self.unit)}: what should die out grows there."
+        )
+        return [Saying("steps", text, {"outside": share, "first": first})]
+
+    def _landings(self) -> int:
+        """How many steps ended at a switch, an event that acts or a known time."""
+        acting = [k for k, event in enumerate(self.run._watched) if event.then is not None or event.stop]
+        happened = int(np.isin(self.run._happened.which, acting).sum()) if acting else 0
+        return int(self.run._crossed.times.size) + happened
+
+    def _longest(self) -> float:
+        limit = self.run.options.get("largest_step")
+        if limit is None or self.rows is None:
+            return 0.0
+        lengths = np.abs(self.rows["step"][self.rows["accepted"]])
+        return float(np.mean(lengths >= 0.999 * limit)) if lengths.size else 0.0
+
+    def on_stiffness(self) -> list[Saying]:
+        """Say whether the problem is stiff, where, and by what factor."""
+        if self.factors is None and not self.implicit and self.region is not None and self.region.share < _SOME:
+            text = "The problem is not stiff for this tolerance: stability held none of its steps back."
+            return [Saying("stiffness", text, {"factor": 1.0})]
+        if self.factors is None:
+            why = "an implicit method did not come to the end within its budget"
+            return [Saying("stiffness", f"Whether the problem is stiff could not be told: {why}.", {})]
+        looked, factors = self.factors
+        factor = float(factors.max(initial=0.0))
+        stiff = factors > _STIFF
+        if not stiff.any():
+            text = "The problem is not stiff: no decay is much faster than the solution itself changes."
+            return [Saying("stiffness", text, {"factor": factor})]
+        covered = float(np.abs(looked.steps)[stiff] @ looked.counts[stiff])
+        share = min(1.0, covered / float(np.abs(looked.steps) @ looked.counts))
+        where = stretches_of(looked, self.unit, stiff)
+        text = (
+            f"The problem is stiff over {share_of(share)} of the time ({where}): an explicit method ({FOR_SMOOTH}) "
+            f"must take steps up to {factor:,.3g} times shorter than the solution needs."
+        )
+        return [Saying("stiffness", text, {"factor": factor, "share": share})]
+
+    def on_refusals(self) -> list[Saying]:
+        """Say what refused steps cost."""
+        tally = self.run.tally
+        tried = tally.accepted + tally.refused
+        if not tally.refused or self.run.options["step"] is not None:
+            return []
+        cost = tally.refused / tried
+        text = f"{many(tally.refused, 'step')} of {tried:,} tried {'was' if tally.refused == 1 else 'were'} refused"
+        text += f", {share_of(cost)} of the work" + (": little." if cost < _COSTLY else ": much.")
+        if tally.newton_failures:
+            text += f" {tally.newton_failures:,} of them because Newton's iteration failed."
+        return [Saying("refused", text, {"refused": tally.refused, "share": cost, "newton": tally.newton_failures})]
+
+    def on_methods(self) -> list[Saying]:
+        """Say which method does better, and by how much, as it was measured."""
+        run = self.run
+        if run.options["step"] is not None or (run.ending.as_asked and run.tally.accepted < _FEW_STEPS):
+            return []
+        found = candidates_for(run, stiff=self.stiff or (not run.ending.as_asked and not self.implicit))
+        if not found:
+            return [Saying("method", "No other method tried came to the end within its budget.", {})]
+        judged = [(each, self._errors(each)) for each in found]
+        best, errors = next((pair for pair in judged if better(run, *pair)), judged[0])
+        assert best.run is not None, "it came to the end"
+        tally, own = best.run.tally, run.tally
+        figures: dict[str, Any] = {"method": best.method, "steps": tally.accepted,
+                                   "rate evaluations": tally.rate_evaluations}  # fmt: skip
+        counts = (
+            f"{best.method} takes {many(tally.accepted, 'step')} and {many(tally.rate_evaluations, 'rate evaluation')}"
+        )
+        mine = f"this run took {own.accepted:,} and {own.rate_evaluations:,}"
+        if errors is not None:
+            figures["error"], figures["own error"] = errors[1], errors[0]
+            counts += f", off by up to {errors[1]:.2g} tolerances"
+            mine += f", off by up to {errors[0]:.2g}"
+        if not better(run, best, errors):
+            text = f"No method tried does clearly better: at the same tolerance {counts}; {mine}."
+            return [Saying("method", text, figures)]
+        figures["times"] = work_of(run) / max(best.work, 1)
+        figures["times in steps"] = own.accepted / max(tally.accepted, 1)
+        return [Saying("method", f"Take another method: at the same tolerance {counts}; {mine}.", figures)]
+
+    def _errors(self, other: Candidate) -> tuple[float, float] | None:
+        """Return the errors of the run and of another, in tolerances, where they are known."""
+        if other.run is None or not self.run.ending.as_asked:
+            return None
+        errors = self.truth.error(self.run), self.truth.error(other.run)
+        return None if errors[0] is None or errors[1] is None else (errors[0], errors[1])

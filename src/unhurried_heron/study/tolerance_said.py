@@ -1,0 +1,147 @@
+"""Sentences on the states of a run: which is hardest, and whether the tolerances suit their sizes."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.study.candidates import again
+from unhurried_heron.study.saying import Saying, of_time, share_of
+
+# the answer is compared with one at a tolerance so many times tighter, or of half the step
+_TIGHTER: Final = 1e-2
+_HALF: Final = 0.5
+# a state for which the absolute tolerance rules nearly all of the time, or so large a share of its size
+_RULES: Final = 0.9
+_COARSE: Final = 1e-2
+_ROWS: Final = 400
+_SHOWN: Final = 4
+
+
+class Truth:
+    """The same run at a tighter tolerance, or of half the step, by which the answer is judged."""
+
+    def __init__(self, run: Run) -> None:
+        self.run, self.fixed = run, run.options["step"] is not None
+        changed = {"step": _HALF * run.options["step"]} if self.fixed else {
+            name: _tightened(run.options[name]) for name in ("rtol", "atol")}  # fmt: skip
+        by = run._methods[0] if self.fixed or len(run._methods) == 1 else run.method
+        found = again(run, by, **changed)
+        self.tighter = found.run if found.done else None
+
+    @property
+    def usable(self) -> bool:
+        """Whether it is there, and there is something to judge."""
+        return self.tighter is not None and bool(self.run.problem.states) and self.run.times.size > 1
+
+    def misses(self, other: Run) -> tuple[Array, Array]:
+        """Return times, and how far a run misses there, in tolerances (or shares of each state's size)."""
+        assert self.tighter is not None, "it was looked at"
+        times = _common(other, self.tighter)
+        answer, truth = other.at(times), self.tighter.at(times)
+        if self.fixed:
+            size = np.abs(truth).max(axis=0, initial=0.0)
+            order = self.run._methods[0].order
+            allowed = np.where(size > 0.0, size, 1.0) * (2.0**order - 1.0) / 2.0**order
+        else:
+            # of the largest size: where a state passes zero, a small shift in time is many times its tolerance
+            largest = np.abs(truth).max(axis=0, initial=0.0)
+            allowed = _vector(self.run, "rtol") * largest + _vector(self.run, "atol")
+        return times, np.abs(answer - truth) / np.maximum(allowed, 1e-300)
+
+    def error(self, other: Run) -> float | None:
+        """Return the largest miss of a run, None where there is nothing to judge it by."""
+        if not self.usable or not other.ending.as_asked:
+            return None
+        return float(self.misses(other)[1].max(initial=0.0))
+
+
+def hardest(run: Run, truth: Truth) -> list[Saying]:
+    """Say in which state the answer is worst, by a run at a tighter tolerance or half the step."""
+    if not run.ending.as_asked or not run.problem.states or run.times.size < 2:
+        return []
+    if not truth.usable:
+        return [Saying("states", "Which state is hardest could not be told: a tighter run did not end.", {})]
+    times, scaled = truth.misses(run)
+    if not times.size:
+        return []
+    row, column = np.unravel_index(int(scaled.argmax()), scaled.shape)
+    name, worst = run.problem.states[int(column)], float(scaled[row, column])
+    when = of_time(float(times[row]), run.problem.units.get("t", ""))
+    if truth.fixed:
+        text = f"By a run at half the step, the error is largest in '{name}', at {when}: about {worst:.2g} of its size."
+    else:
+        text = (
+            f"The hardest state is '{name}': by a run a hundred times tighter it is off by up to {worst:.2g} "
+            f"tolerances, at {when}."
+        )
+    return [Saying("states", text, {"state": name, "time": float(times[row]), "error": worst})]
+
+
+def scales(run: Run) -> list[Saying]:
+    """Say for which states the tolerances do not suit the size."""
+    if run.options["step"] is not None or not run.states.size:
+        return []
+    relative, absolute = _vector(run, "rtol"), _vector(run, "atol")
+    sizes = np.abs(run.states)
+    largest = sizes.max(axis=0)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        coarse = np.where(largest > 0.0, absolute / largest, 0.0)
+    found = []
+    bad = np.flatnonzero(coarse > np.maximum(_COARSE, 10.0 * relative))
+    if bad.size:
+        names = ", ".join(f"'{run.problem.states[k]}'" for k in bad[:_SHOWN]) + " …" * (bad.size > _SHOWN)
+        worst = int(bad[coarse[bad].argmax()])
+        one = bad.size == 1
+        text = (
+            f"The absolute tolerance is too coarse for {names}: {absolute[worst]:.2g}, where "
+            f"{'it' if one else 'the smallest'} never exceeds {largest[worst]:.2g}. Give a smaller atol, by name."
+        )
+        figures = {"states": names, "atol": float(absolute[worst]), "largest": float(largest[worst])}
+        found.append(Saying("tolerance", text, figures))
+    zero = np.flatnonzero((absolute == 0.0) & (sizes.min(axis=0) <= 1e-12 * largest))
+    if zero.size:
+        name = run.problem.states[int(zero[0])]
+        found.append(Saying("tolerance", f"'{name}' comes to zero, where a relative tolerance alone allows no error: "
+                            "give an atol.", {"states": name}))  # fmt: skip
+    if not found:
+        with np.errstate(divide="ignore", invalid="ignore"):
+            rules = (absolute > relative * sizes).mean(axis=0)
+        ruled = np.flatnonzero((rules > _RULES) & (largest > 0.0))
+        names = ", ".join(f"'{run.problem.states[k]}'" for k in ruled[:_SHOWN])
+        told = (
+            f" (for {names} the absolute one rules {share_of(float(rules[ruled].min()))} of the time)" if names else ""
+        )
+        found.append(Saying("tolerance", f"The tolerances suit the size of every state{told}.", {}))
+    return found
+
+
+def _tightened(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {name: _TIGHTER * part for name, part in value.items()}
+    return max(_TIGHTER * value, 2e-14) if value else value
+
+
+def _vector(run: Run, name: str) -> Array:
+    """Return a tolerance for each state, shape (n_states,)."""
+    value = run.options[name]
+    given = [value.get(state, 0.0) for state in run.problem.states] if isinstance(value, dict) else value
+    return np.broadcast_to(np.asarray(given, dtype=np.float64), (len(run.problem.states),))
+
+
+def _common(run: Run, other: Run) -> Array:
+    """Return times that both reached: between the steps, too, where they were kept."""
+    start, end = run.times[0], run.ending.time
+    sign = 1.0 if end >= start else -1.0
+    last = min(sign * end, sign * other.ending.time) * sign
+    times = np.linspace(start, last, _ROWS) if isinstance(run._trajectory, StepTrajectory) else run.times
+    times = times[sign * times <= sign * last]
+    jumps = np.concatenate([run._trajectory.jumps.times, other._trajectory.jumps.times])
+    if jumps.size and times.size:
+        # the two sides of a jump differ by all of it
+        near = np.abs(times[:, None] - jumps).min(axis=1) <= 1e-6 * abs(end - start)
+        times = times[~near]
+    return times

@@ -1,0 +1,140 @@
+"""Explanations of runs whose cause is known, each sentence's claim tested by other means."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+from unhurried_heron.demo import demo_file
+from unhurried_heron.study.explain import worth_saying
+
+SLOW = uh.Problem.from_text("x' = -2000*(x - cos(t)) - sin(t)", initial={"x": 1}, interval=(0, 20))
+SWING = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 60))
+
+
+def words(found: uh.Explanation) -> str:
+    """Return all sentences on one line."""
+    return " ".join(str(found).split())
+
+
+def figures(run: uh.Run, about: str) -> dict:
+    """Return the numbers of all sentences about something, after seeing that they stand in words, too."""
+    found = uh.explain(run)
+    assert len(found.frame()) == len(found.sayings)
+    assert all(saying.text in words(found) for saying in found.sayings)
+    return {key: value for saying in found.about(about) for key, value in saying.figures.items()}
+
+
+def test_stability_limits_an_explicit_run() -> None:
+    run = uh.integrate(SLOW, "dormand-prince-54", rtol=1e-5)
+    told = run.explain()
+    assert figures(run, "steps")["stability"] > 0.95
+    stiff = figures(run, "stiffness")
+    # the implicit run takes steps so many times those that h lambda = 3.3 allows
+    other = uh.integrate(SLOW, "radau-iia-5", rtol=1e-5)
+    assert stiff["factor"] == pytest.approx(2000 * other.ledger.query("accepted")["step"].max() / 3.3066, rel=0.02)
+    better = figures(run, "method")
+    assert better["method"] in ("radau-iia-5", "radau-iia-variable", "backward-differentiation-variable")
+    again = uh.integrate(SLOW, better["method"], rtol=1e-5)
+    assert (again.tally.accepted, again.tally.rate_evaluations) == (better["steps"], better["rate evaluations"])
+    assert better["times in steps"] == pytest.approx(run.tally.accepted / again.tally.accepted)
+    assert better["method"] in worth_saying(run)
+    assert f"{again.tally.accepted:,} steps" in worth_saying(run)
+    assert "t = 0." in told.about("steps")[0].text
+
+
+def test_accuracy_limits_a_swing() -> None:
+    run = uh.integrate(SWING, "dormand-prince-54", rtol=1e-9)
+    assert figures(run, "steps")["accuracy"] > 0.95
+    assert figures(run, "stiffness")["factor"] < 5
+    assert "not stiff" in words(run.explain())
+    assert worth_saying(run) == ""
+    # its error in tolerances, against the truth
+    hardest = figures(run, "states")
+    times = np.linspace(0, 60, 4001)
+    truth = np.column_stack([np.cos(times), -np.sin(times)])
+    allowed = run.options["rtol"] + run.options["atol"]
+    misses = np.abs(run.at(times) - truth) / allowed
+    assert hardest["error"] == pytest.approx(misses.max(), rel=0.1)
+    assert hardest["state"] in ("x", "v")
+
+
+def test_switches_and_events_limit_steps() -> None:
+    gates = uh.Problem.from_text("x' = step(sin(3*t)) - 0.4*x", initial={"x": 0}, interval=(0, 100))
+    run = uh.integrate(gates, "dormand-prince-54", rtol=1e-4)
+    told = figures(run, "steps")
+    assert told["landings"] == pytest.approx(len(run.switches) / run.tally.accepted)
+    assert told["landings"] > 0.15
+    assert "land on switches" in words(uh.explain(run))
+
+
+def test_the_largest_step_limits_steps() -> None:
+    run = uh.integrate(SWING, "verner-76", rtol=1e-4, largest_step=0.05)
+    assert figures(run, "steps")["largest step"] > 0.98
+
+
+def test_newton_and_refusals_cost() -> None:
+    bloom = uh.Problem.from_file(demo_file("bloom"))
+    run = uh.integrate(bloom, "radau-iia-5", rtol=1e-3)
+    told = figures(run, "refused")
+    assert told["refused"] == run.tally.refused
+    assert told["newton"] == run.tally.newton_failures
+    assert told["share"] == pytest.approx(run.tally.refused / (run.tally.refused + run.tally.accepted))
+
+
+def test_fixed_steps_are_held_against_the_region_and_half_the_step() -> None:
+    decay = uh.Problem.from_text("x' = -30*x", initial={"x": 1}, interval=(0, 2))
+    good, bad = (uh.integrate(decay, "euler", step=step) for step in (0.04, 0.08))
+    assert figures(good, "steps")["outside"] == 0
+    assert figures(bad, "steps")["outside"] == 1.0
+    # the half step tells the error to first order
+    fine = uh.integrate(decay, "euler", step=0.005)
+    truth = np.abs(fine["x"] - np.exp(-30 * fine.times)).max()
+    assert figures(fine, "states")["error"] == pytest.approx(truth, rel=0.25)
+
+
+def test_a_budget_tells_what_the_rest_would_take() -> None:
+    run = uh.integrate(SWING, "dormand-prince-54", rtol=1e-8, budget={"steps": 300})
+    rest = figures(run, "budget")
+    whole = uh.integrate(SWING, "dormand-prince-54", rtol=1e-8)
+    assert run.tally.accepted + rest["steps"] == pytest.approx(whole.tally.accepted, rel=0.1)
+    assert rest["done"] == pytest.approx(run.ending.time / 60)
+
+
+def test_tolerances_that_do_not_suit_a_state() -> None:
+    small = uh.Problem.from_text("a' = -a\nb' = 1e-9*a - b", initial={"a": 1, "b": 0}, interval=(0, 3))
+    told = figures(uh.integrate(small, "dormand-prince-54", rtol=1e-6, atol=1e-9), "tolerance")
+    assert told["states"] == "'b'"
+    assert told["largest"] == pytest.approx(1e-9 * np.exp(-1), rel=0.05)
+    fine = uh.explain(uh.integrate(small, "dormand-prince-54", rtol=1e-6, atol={"a": 1e-9, "b": 1e-18}))
+    assert "suit the size of every state" in fine.about("tolerance")[0].text
+    zero = uh.integrate(uh.Problem.from_text("x' = cos(t)", initial={"x": 0}, interval=(0, 1)), "heun-3", atol=0)
+    assert "allows no error" in words(uh.explain(zero))
+
+
+def test_a_better_method_is_better_where_it_says_so() -> None:
+    # high accuracy, smooth: high order does it in fewer evaluations
+    run = uh.integrate(SWING, "bogacki-shampine-32", rtol=1e-8)
+    told = figures(run, "method")
+    other = uh.integrate(SWING, told["method"], rtol=1e-8)
+    assert other.tally.rate_evaluations == told["rate evaluations"] < 0.7 * run.tally.rate_evaluations
+    assert told["error"] <= 2.0 * max(told["own error"], 1.0)
+    good = uh.integrate(SWING, "adams-variable", rtol=1e-11)
+    assert "times" not in figures(good, "method")
+    assert "No method tried does clearly better" in words(uh.explain(good))
+
+
+def test_what_cannot_be_told_is_said() -> None:
+    recorded = uh.integrate(SLOW, "dormand-prince-54", rtol=1e-5, record=20)
+    assert figures(recorded, "steps")["stability"] > 0.9
+    failed = uh.Problem.from_text("x' = x^2", initial={"x": 1}, interval=(0, 2))
+    with pytest.warns(uh.IncompleteRunWarning):
+        run = uh.integrate(failed, "dormand-prince-54", rtol=1e-6)
+    told = words(uh.explain(run))
+    assert "did not end as asked" in told
+    assert "No other method tried came to the end" in told
+    still = uh.integrate(uh.Problem.from_text("x' = 0*x", initial={"x": 1}, interval=(0, 1)))
+    assert uh.explain(still).sayings
+    with pytest.raises(uh.OptionError, match="no run"):
+        uh.explain("run")

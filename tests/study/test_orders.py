@@ -1,0 +1,183 @@
+"""Observed orders, references that can be trusted, and certified digits."""
+
+from __future__ import annotations
+
+import math
+
+import mpmath
+import numpy as np
+import pytest
+from data.literature import REFERENCES, literature_problem
+
+import unhurried_heron as uh
+from unhurried_heron.methods.catalogue import CATALOGUE
+from unhurried_heron.study.reference import References
+from unhurried_heron.study.taylor import taylor_states
+
+SWING = uh.Problem.from_text("x' = v\nv' = -x + 0.1*sin(t)*x*v", initial={"x": 1, "v": 0}, interval=(0, 6))
+
+
+def test_every_method_shows_its_order() -> None:
+    names = [name for name, method in CATALOGUE.items() if getattr(method, "fixed_steps", True) and name != "auto"]
+    found = uh.convergence(SWING, names)
+    told = {orders.method: orders for orders in found.orders}
+    assert set(told) == set(names)
+    # so high an order that two steps tell it, or stable for too few: no straight part, and it says so
+    short = {"radau-iia-9", "radau-iia-13", "adams-bashforth-7", "adams-bashforth-8", "verner-98", "dormand-prince-853"}
+    for name, orders in told.items():
+        if math.isnan(orders.observed):
+            assert name in short
+            assert "no straight part" in str(orders)
+        else:
+            # its error constant is so small that the next term shows
+            assert orders.observed == pytest.approx(orders.promised, abs=1.0 if orders.promised >= 6 else 0.35)
+    table = found.frame()
+    assert (table[table["straight"]].groupby("method").size() >= 3).all()
+    assert "takes over" in str(told["gauss-6"])
+    assert np.isnan(told["euler"].rounding_from)
+
+
+def test_orders_are_those_of_the_errors() -> None:
+    decay = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), exact={"x": "exp(-t)"}, units={"t": "h"})
+    found = uh.convergence(decay, "heun-2", steps=["6 min", 0.05, 0.025])
+    assert found.reference == "closed form of x"
+    factor = 1 - 0.1 + 0.005
+    assert found.rows[0]["error at end"] == pytest.approx(factor**10 - math.exp(-1), rel=1e-9)
+    ratio = found.rows[0]["error at end"] / found.rows[1]["error at end"]
+    assert found.rows[1]["order at end"] == pytest.approx(math.log2(ratio), rel=1e-12)
+    # a step that is unstable has a row, and no order
+    stiff = uh.convergence(uh.Problem.from_text("x' = -900*x", initial={"x": 1}, interval=(0, 5)), "euler", step=1)
+    assert "not finite" in str(stiff)
+    assert "no straight part" in str(stiff)
+    for bad in ({"steps": [0.1]}, {"steps": [0.1, 0.2], "step": 1}, {"halvings": 0}, {"step": -1}):
+        with pytest.raises(uh.OptionError):
+            uh.convergence(decay, "heun-2", **bad)
+    with pytest.raises(uh.MethodError, match="steps of its own"):
+        uh.convergence(decay, "adams-variable")
+
+
+def digits(value: object, truth: str) -> float:
+    """How many digits of a value are right."""
+    with mpmath.workdps(50):
+        miss = abs(mpmath.mpf(value) - mpmath.mpf(truth)) / abs(mpmath.mpf(truth))
+        return 40.0 if miss == 0 else float(-mpmath.log10(miss))
+
+
+@pytest.mark.parametrize("name", ["logistic", "y_cos_t", "hull_a2", "sine_level"])
+def test_taylor_series_have_thirty_digits(name: str) -> None:
+    problem, known = literature_problem(name), REFERENCES[name]["reference"]
+    times = sorted((t for t in known if 0 < float(t) <= problem.interval[1]), key=float)
+    for time, row in zip(times, taylor_states(problem, [float(t) for t in times]), strict=True):
+        for state, truth in known[time].items():
+            assert digits(row[problem.states.index(state)], truth) > min(29.0, len(truth.strip("-0.")) - 2)
+
+
+def test_taylor_series_of_every_function() -> None:
+    # each term is the derivative of a known function of time
+    inside = {
+        "exp(0.3*t)": "0.3*exp(0.3*t)", "sin(t)*cos(t)": "1 - 2*sin(t)^2", "tan(t/4)": "0.25*(1 + tan(t/4)^2)",
+        "log(2 + t)": "1/(2 + t)", "sqrt(1 + t)": "0.5/sqrt(1 + t)", "tanh(t)": "1 - tanh(t)^2",
+        "asin(t/3)": "1/sqrt(9 - t^2)", "acos(t/3)": "-1/sqrt(9 - t^2)", "atan(t)": "1/(1 + t^2)",
+        "sinh(t)/5": "cosh(t)/5", "(1 + t)^2.5": "2.5*(1 + t)^1.5", "log10(3 + t)": "1/(log(10)*(3 + t))",
+        "t^3 + pi*t": "3*t^2 + pi", "2^t": "log(2)*2^t", "exp(sin(t))": "cos(t)*exp(sin(t))",
+    }  # fmt: skip
+    names = {name: getattr(mpmath, name) for name in dir(mpmath)}
+    for value, slope in inside.items():
+        problem = uh.Problem.from_text(f"x' = {slope} + 0*x", initial={"x": 0}, interval=(0, 1.5))
+        (row,) = taylor_states(problem, [1.5])
+        formula = value.replace("^", "**")
+        with mpmath.workdps(45):
+            ends = [eval(formula, {**names, "t": mpmath.mpf(t)}) for t in (1.5, 0)]
+            # numbers in the formulas are those of the machine
+            assert abs(row[0] - (ends[0] - ends[1])) < mpmath.mpf(10) ** -15, value
+    family = "u[i]' = sum(u[j]/(i + j) for j in 1..n) - u[i]*t for i in 1..n"
+    many = uh.Problem.from_text(family, initial={"u": 1}, parameters={"n": 3}, interval=(0, 1))
+    assert np.allclose(
+        [float(x) for x in taylor_states(many, [1.0])[0]], [*uh.integrate(many, rtol=1e-12).final.values()]
+    )
+    for text, why in (("x' = abs(sin(t)) - x", "switch"), ("x' = atan2(x, 1 + t)", "atan2")):
+        with pytest.raises(uh.OptionError, match=r"no Taylor series(.|\n)*" + why):
+            taylor_states(uh.Problem.from_text(text, initial={"x": 1}, interval=(0, 9)), [9.0])
+
+
+def test_errors_are_measured_as_far_as_references_agree() -> None:
+    lorenz = uh.Problem.from_text(
+        "x' = 10*(y - x)\ny' = x*(28 - z) - y\nz' = x*y - 8/3*z", initial={"x": 1, "y": 1, "z": 1}, interval=(0, 60)
+    )
+    found = uh.compare(lorenz, ["classical-rk-4", "dormand-prince-54"], rtol=1e-8)
+    assert 20.0 < found.trusted_until < 45.0
+    assert any("part beyond" in note for note in found.notes)
+    # within, the errors are those of a far better solution
+    times = References(lorenz, 1e-8).grid
+    times = times[times <= min(found.trusted_until, 12.0)]
+    truth = np.array([[float(x) for x in row] for row in taylor_states(lorenz, times[-1:], digits=20)])
+    assert np.abs(uh.integrate(lorenz, "verner-98", rtol=1e-13).at(times[-1]) - truth[0]).max() < 1e-6
+    assert (found.frame()["accepted"] > 1000).all()
+
+
+def test_the_taylor_series_as_reference() -> None:
+    found = uh.compare(SWING, ["heun-2", "verner-98"], rtol=1e-6, step=0.05, reference="taylor")
+    assert found.certain
+    assert found.disagreement is None
+    assert set(found.frame()["reference"]) == {"Taylor series in 30 digits"}
+    other = uh.compare(SWING, ["heun-2", "verner-98"], rtol=1e-6, step=0.05)
+    assert found.frame()["largest error"].to_numpy() == pytest.approx(
+        other.frame()["largest error"].to_numpy(), rel=1e-2
+    )
+    with pytest.raises(uh.OptionError, match="no such reference"):
+        uh.compare(SWING, "heun-2", reference="exact")
+
+
+@pytest.mark.parametrize("name", REFERENCES)
+def test_certified_digits_are_right(name: str) -> None:
+    problem, known = literature_problem(name), REFERENCES[name]["reference"]
+    times = {float(t): values for t, values in known.items()}
+    inside = [t for t in times if min(problem.interval) <= t <= max(problem.interval)]
+    for wanted in (5, 9):
+        found = uh.certify(problem, wanted, at=inside)
+        for row in found.rows:
+            truth = times.get(row["time"], {}).get(row["state"])
+            if truth is not None:
+                miss = abs(mpmath.mpf(row["value"]) - mpmath.mpf(truth))
+                assert miss <= row["error"], (wanted, row)
+                # what is zero has no digits
+                allowed = 0.5 * mpmath.mpf(10) ** -row["digits"] * abs(mpmath.mpf(truth))
+                assert row["digits"] == 0 or miss <= allowed, (wanted, row)
+        # restricted three bodies lose seven digits on their way, and one state comes back to zero
+        assert found.certified or (name, wanted) in {("arenstorf", 9), ("double_crossing", 9), ("e5", 9)}
+
+
+def test_what_cannot_be_certified_is_refused_with_its_reason() -> None:
+    lorenz = uh.Problem.from_text(
+        "x' = 10*(y - x)\ny' = x*(28 - z) - y\nz' = x*y - 8/3*z", initial={"x": 1, "y": 1, "z": 1}, interval=(0, 50)
+    )
+    chaos = uh.certify(lorenz, 6)
+    assert not chaos.certified
+    assert "grow" in chaos.reason
+    assert "factor e" in chaos.reason
+    assert uh.certify(lorenz, 6, at=[5]).frame().query("time == 5")["digits"].min() >= 6
+
+    def kinked(t: float, x: float) -> list[float]:
+        return [1.0 if math.sin(37.0 * t) > 0.3 else -x]
+
+    jumps = uh.certify(uh.Problem.from_rates(kinked, initial={"x": 0.5}, interval=(0, 3)), 11, seconds=20)
+    assert not jumps.certified
+    assert "Not certified to 11 digits" in str(jumps)
+
+    # a pulse that ten steps of either family would step over
+    def pulse(t: float, x: float) -> list[float]:
+        return [40.0 * math.exp(-((t - 6.18) ** 2) / 8e-4) - 1e-3 * x]
+
+    found = uh.certify(uh.Problem.from_rates(pulse, initial={"x": 1}, interval=(0, 10)), 5)
+    truth = math.exp(-0.01) + 40 * math.sqrt(math.pi * 8e-4) * math.exp(-3.82e-3)
+    assert found.certified
+    assert found.rows[-1]["value"] == pytest.approx(truth, rel=1e-5)
+    ends = uh.Problem.from_text("x' = x^2", initial={"x": 1}, interval=(0, 2))
+    assert not uh.certify(ends, 6).certified
+    assert "reached the end" in uh.certify(ends, 6).reason
+    stop = ends.with_(events=[uh.Event("x = 4", stop=True)])
+    assert uh.certify(stop, 8).certified
+    assert uh.certify(stop, 8).rows[0]["time"] == pytest.approx(0.75, abs=1e-7)
+    for bad in ({"digits": 0}, {"digits": 14}, {"at": [3]}):
+        with pytest.raises(uh.OptionError):
+            uh.certify(ends, **bad)
