@@ -21,6 +21,7 @@ import methods
 import rates
 import refusals
 import start
+import studies
 
 PARTS: dict[str, Callable[[], None]] = {
     "explicit": explicit.report,
@@ -34,6 +35,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "start": start.report,
     "refusals": refusals.report,
     "methods": methods.report,
+    "studies": studies.report,
 }
 
 

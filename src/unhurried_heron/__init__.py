@@ -24,7 +24,7 @@ from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
 from unhurried_heron.show.field import draw_field
 from unhurried_heron.show.figures import draw_difference, draw_states, draw_steps, draw_work
-from unhurried_heron.show.learnt import draw_drift, draw_errors, draw_order
+from unhurried_heron.show.learnt import draw_digits, draw_drift, draw_errors, draw_order
 from unhurried_heron.show.phase import draw_phase
 from unhurried_heron.show.region import draw_run_in_region, draw_stability
 from unhurried_heron.study.certify import Certificate, certify
@@ -80,6 +80,7 @@ __all__ = [
     "compare",
     "convergence",
     "draw_difference",
+    "draw_digits",
     "draw_drift",
     "draw_errors",
     "draw_field",

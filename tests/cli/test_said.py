@@ -57,6 +57,9 @@ COMMANDS = {
     "missing": ("run", "nowhere.toml"),
 }
 
+# sentences are wrapped by the length of their numbers, which differ a little from machine to machine
+WIDE = {verb: {"COLUMNS": "400"} for verb in ("explain", "certify", "order", "stability", "table")}
+
 
 def bare(text: str, *, numbers: bool) -> str:
     """Take away what may differ from machine to machine, and numbers unless they are wanted."""
@@ -70,7 +73,9 @@ def bare(text: str, *, numbers: bool) -> str:
 
 @pytest.mark.parametrize("name", COMMANDS)
 def test_what_the_tool_says(name: str, tmp_path: Path) -> None:
-    done = heron(*COMMANDS[name], cwd=tmp_path, env={**os.environ, "NO_COLOR": "1"})
+    done = heron(
+        *COMMANDS[name], cwd=tmp_path, env={**os.environ, "NO_COLOR": "1", **WIDE.get(name.partition("-")[0], {})}
+    )
     written = [f"== {path.name}\n" + path.read_text() for path in sorted(tmp_path.glob("*.[jt]*"))]
     written += [f"== {path.name}\n" + "\n".join(path.read_text().splitlines()[:2]) for path in tmp_path.glob("*.csv")]
     said = bare(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import pickle
 import tracemalloc
 from concurrent.futures import ThreadPoolExecutor
@@ -262,3 +263,32 @@ def test_the_step_follows_the_errors_as_the_controller_says(method: str) -> None
     for i in np.flatnonzero(~good):
         if np.isfinite(error[i]):
             assert step[i + 1] / step[i] == pytest.approx(max((error[i] / aim) ** (-1 / k), 0.2 if k != 4 else 1 / 6))
+
+
+def test_steps_longer_than_the_unit_of_time_are_taken_together_as_one_by_one() -> None:
+    # so many at once that what is counted in steps, and not in time, matters
+    slow = uh.Problem.from_text("x' = -x/400 + sin(t/90)", initial={"x": 1}, interval=(0, 3000))
+    for step in (2.5, 0.25):
+        whole = uh.integrate(slow, "classical-rk-4", step=step)
+        few = uh.integrate(slow, "classical-rk-4", step=step, record=[777.5, 1500, 3000])
+        assert few.tally == dataclasses.replace(whole.tally, seconds=few.tally.seconds)
+        assert few.states[1:].tolist() == [whole.states[round(t / step)].tolist() for t in (1500, 3000)]
+
+
+def test_where_rates_stop_a_march_of_many_steps_at_once() -> None:
+    def rates(t: float, x: float) -> list[float]:
+        if t > 40.0:
+            raise ValueError("dry")
+        return [-x]
+
+    problem = uh.Problem.from_rates(rates, initial={"x": 1}, interval=(0, 100))
+    with pytest.raises(ValueError, match="dry") as caught:
+        uh.integrate(problem, "classical-rk-4", step=0.5, record=2)
+    assert "at t = 40." in caught.value.__notes__[0]
+
+
+def test_a_budget_of_seconds_lets_large_systems_march() -> None:
+    text = "u[i]' = u[i-1] - 2*u[i] + u[i+1] for i in 1..n\nu[0] = 0\nu[n+1] = 0"
+    large = uh.Problem.from_text(text, initial={"u": 1}, parameters={"n": 310}, interval=(0, 1))
+    run = uh.integrate(large, "radau-iia-5", rtol=1e-3, linear="dense", budget={"seconds": 60}, record=2)
+    assert run.ending.reason == "end"

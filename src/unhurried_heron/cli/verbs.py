@@ -51,6 +51,7 @@ def run(
     csv: Annotated[
         Path | None, typer.Option(metavar="OUT", help="Write the table of states and derived values.")
     ] = None,
+    exact: Annotated[bool, typer.Option("--exact", help="With --csv: exact values and errors beside them.")] = False,
     json: Annotated[Path | None, typer.Option(metavar="OUT", help="Write a summary.")] = None,
     plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw the states (png, svg, pdf).")] = None,
     phase: Phase = None,
@@ -96,7 +97,7 @@ def run(
         say(said)
     if asked:
         console().print(answers_report(outcome, asked))
-    _keep(outcome if wanted == "steps" else outcome.recorded(wanted), csv, json, None)
+    _keep(outcome if wanted == "steps" else outcome.recorded(wanted), csv, json, None, exact=exact)
     if plot is not None:
         with quietly():
             drawn = {key: value for key, value in options.items() if key != "record"}
@@ -257,11 +258,11 @@ def prepare() -> None:
     say(f"{len(missing)} kernels compiled, {len(KERNELS) - len(missing)} were there: {folder}")
 
 
-def _keep(outcome: Any, csv: Path | None, json: Path | None, plot: Path | None) -> None:
+def _keep(outcome: Any, csv: Path | None, json: Path | None, plot: Path | None, *, exact: bool = False) -> None:
     from unhurried_heron.files.write import write_csv, write_summary
 
     if csv is not None:
-        write_csv(outcome, csv)
+        write_csv(outcome, csv, exact=exact)
         say(f"table: {csv}")
     if json is not None:
         write_summary(outcome, json)

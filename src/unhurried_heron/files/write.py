@@ -16,16 +16,25 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.version import VERSION
 
 
-def write_csv(run: Run, path: str | Path) -> None:
+def write_csv(run: Run, path: str | Path, *, exact: bool = False) -> None:
     """Write times, states and derived quantities: one header row, every digit of the numbers.
+
+    Parameters
+    ----------
+    run : Run
+    path : str or Path
+    exact : bool
+        Whether exact values and errors stand beside them, where the problem has closed forms.
 
     Raises
     ------
+    RunError
+        Exact values are asked for, and there are none.
     OSError
         The file cannot be written; what was there stays.
     """
     # 17 significant digits bring every double back exactly; repr gives the fewest that do
-    write_text(path, run.frame().to_csv(lineterminator="\n"))
+    write_text(path, run.frame(exact=exact).to_csv(lineterminator="\n"))
 
 
 def summary(run: Run) -> dict[str, Any]:

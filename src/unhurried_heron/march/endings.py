@@ -11,6 +11,9 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending
 
+# what a run says whose steps were as long as stability allows
+HELD_BACK = "held back by stability and not by accuracy"
+
 
 @dataclass(frozen=True)
 class Stop:
@@ -53,8 +56,7 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
     if stop.interrupted:
         return Ending("interrupted", time, f"interrupted at {at}: incomplete.", f"The solution up to {at} was kept.")
     stiff = (
-        f"Its {stop.steps:,} steps were held back by stability and not by accuracy: the problem is stiff "
-        f"there. Try an implicit method, {FOR_STIFF}."
+        f"Its {stop.steps:,} steps were {HELD_BACK}: the problem is stiff there. Try an implicit method, {FOR_STIFF}."
         if stop.stiff
         else ""
     )

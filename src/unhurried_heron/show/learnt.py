@@ -12,6 +12,7 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.show.figures import figure_of, finish, legend, style_of
 from unhurried_heron.show.records import with_unit
 from unhurried_heron.show.several import labels_of, runs_of
+from unhurried_heron.study.certify import Certificate
 from unhurried_heron.study.comparison import Comparison, setting_of
 from unhurried_heron.study.convergence import Convergence
 from unhurried_heron.study.kept import drifts
@@ -84,6 +85,36 @@ def _triangle(ax: Axes, rows: Sequence[dict[str, Any]], order: float, colour: st
     ax.plot([left, right, right, left], [low, low, high, low], color=colour, linewidth=0.9)
     ax.annotate(f"{order:.2f}", (right, np.sqrt(low * high)), xytext=(3, 0), textcoords="offset points",
                 fontsize="small", color=colour, va="center")  # fmt: skip
+
+
+def draw_digits(certificate: Certificate, *, axes: Any = None) -> Figure:
+    """Draw how many digits of each state are certain, at each time a bar for each, and how many were asked for.
+
+    Raises
+    ------
+    OptionError
+        This is no certificate.
+    """
+    if not isinstance(certificate, Certificate):
+        raise OptionError("this is no certificate", name="certificate", place="draw_digits",
+                          expected="what certify returns", given=repr(certificate)[:60])  # fmt: skip
+    figure, (ax,) = figure_of(1, axes)
+    states = list(dict.fromkeys(row["state"] for row in certificate.rows))
+    times = list(dict.fromkeys(row["time"] for row in certificate.rows))
+    wide = 0.8 / max(len(times), 1)
+    for place, time in enumerate(times):
+        digits = [row["digits"] for row in certificate.rows if row["time"] == time]
+        at = np.arange(len(states)) + wide * (place - 0.5 * (len(times) - 1))
+        unit = certificate.problem.units.get("t", "")
+        ax.bar(at, digits, 0.9 * wide, label=f"t = {time:.6g} {unit}".rstrip(), color=style_of(place)["color"])
+    ax.axhline(certificate.asked, color="0.3", linestyle="--", label=f"{certificate.asked} asked for")
+    ax.set_xticks(np.arange(len(states)), states)
+    ax.set_ylabel("certain digits")
+    done = "certified" if certificate.certified else "not certified"
+    ax.set_title(f"{certificate.problem.title or 'Digits'}: {done}", loc="left")
+    legend(ax, own=axes is None)
+    finish(ax)
+    return figure
 
 
 def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:

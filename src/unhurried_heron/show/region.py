@@ -12,6 +12,7 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.show.figures import figure_of, finish, legend, style_of
 from unhurried_heron.show.records import with_unit
 from unhurried_heron.study.in_region import StepsInRegion, steps_in_region
+from unhurried_heron.study.largest_step import LargestStep
 from unhurried_heron.study.stability import Stability, Window, checked_window, stability
 
 if TYPE_CHECKING:
@@ -92,8 +93,12 @@ def _around(windows: Sequence[Window]) -> Window:
     return left, right, -top, top
 
 
-def draw_run_in_region(run: Run | StepsInRegion, *, window: Window | None = None, axes: Any = None) -> Figure:
+def draw_run_in_region(
+    run: Run | StepsInRegion | LargestStep, *, window: Window | None = None, axes: Any = None
+) -> Figure:
     """Draw the eigenvalues along a run times its steps, coloured by time, over the region of the method.
+
+    Of a largest stable step, the eigenvalues times that step.
 
     Points crowded at the border tell that stability held the steps back; points far inside, that accuracy did.
 
@@ -102,7 +107,8 @@ def draw_run_in_region(run: Run | StepsInRegion, *, window: Window | None = None
     RunError
         The run kept neither its steps nor a ledger.
     """
-    found = run if isinstance(run, StepsInRegion) else steps_in_region(run)
+    given = run.steps() if isinstance(run, LargestStep) else run
+    found = given if isinstance(given, StepsInRegion) else steps_in_region(given)
     points = found.z[np.isfinite(found.z).all(axis=1)]
     shown = checked_window(window) if window is not None else _holding(found, points)
     figure, ax = _plane(shown, axes)
@@ -116,8 +122,10 @@ def draw_run_in_region(run: Run | StepsInRegion, *, window: Window | None = None
     _finish_plane(ax, shown)
     names = list(dict.fromkeys(region.name for region in found.regions))
     told = f"{100 * found.share:.3g} % of the steps held back by stability"
-    ax.set_title((f"{found.title}\n" if found.title else "") + (f"{names[0]}: " if len(names) == 1 else "") + told,
-                 loc="left")  # fmt: skip
+    if isinstance(run, LargestStep):
+        told = f"the largest stable step, {run.step:.4g}, {'seen' if run.confirmed else 'foreseen'}"
+    subject = ", ".join(filter(None, (found.title, names[0] if len(names) == 1 else "")))
+    ax.set_title(f"{subject}\n{told}" if subject else told, loc="left")
     if len(names) > 1:
         legend(ax, own=False)
     return figure

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.errors import HeronError, OptionError
+from unhurried_heron.march.endings import HELD_BACK
 from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.studies import STUDIES
@@ -25,7 +26,6 @@ if TYPE_CHECKING:
 
 # a share of the steps that is worth a word
 _SOME: Final = 0.02
-_MOST: Final = 0.5
 # stiff is what makes an explicit step so many times shorter than the solution needs
 _STIFF: Final = 5.0
 _COSTLY: Final = 0.1
@@ -89,14 +89,17 @@ def explain(run: Run) -> Explanation:
 
 
 def worth_saying(run: Run) -> str:
-    """Return the one sentence that a run should end with; empty where there is nothing worth saying."""
-    if run.tally.accepted < 10 * _FEW_STEPS or run.options["step"] is not None or run.tally.jacobians:
-        return ""
+    """Return the one sentence that a run should end with; empty where there is nothing worth saying.
+
+    Only runs that say of themselves that stability held them back are looked at, and what a budget ended.
+    """
     looked = _Looked(run)
-    if looked.region is None or looked.region.share < _MOST:
-        return ""
-    said = [each for each in looked.on_methods() if each.figures.get("times")]
-    return said[0].text if said else ""
+    if HELD_BACK in run.ending.advice:
+        found = candidates_for(run, stiff=True)
+        if found and found[0].run is not None and better(run, found[0], None):
+            return looked.instead(found[0], None).text
+    rest = [each.text for each in looked.on_ending() if each.about == "budget"]
+    return rest[0] if rest else ""
 
 
 STUDIES["explain"] = explain
@@ -199,8 +202,10 @@ class _Looked:
         stability = self.region.share if self.region is not None else 0.0
         landed = self._landings() / accepted
         longest = self._longest()
-        accuracy = max(0.0, 1.0 - stability - longest - landed)
-        figures = {"accuracy": accuracy, "stability": stability, "landings": landed, "largest step": longest}
+        newton = min(1.0, run.tally.newton_failures / accepted)
+        accuracy = max(0.0, 1.0 - stability - longest - landed - newton)
+        figures = {"accuracy": accuracy, "stability": stability, "landings": landed, "largest step": longest,
+                   "newton": newton}  # fmt: skip
         parts = []
         if self.region is not None and stability >= _SOME:
             parts.append(f"stability held back {share_of(stability)} ({stretches_of(self.region, self.unit)})")
@@ -208,6 +213,8 @@ class _Looked:
             parts.append(f"the largest step allowed bounded {share_of(longest)}")
         if landed >= _SOME:
             parts.append(f"{share_of(landed)} were cut short to land on switches, events and known times")
+        if newton >= _SOME:
+            parts.append(f"Newton's iteration shortened {share_of(newton)}")
         if accuracy >= _SOME:
             parts.append(f"accuracy chose {share_of(accuracy)}")
         if self.region is None:
@@ -289,14 +296,17 @@ class _Looked:
         if not found:
             return [Saying("method", "No other method tried came to the end within its budget.", {})]
         judged = [(each, self._errors(each)) for each in found]
-        best, errors = next((pair for pair in judged if better(run, *pair)), judged[0])
+        return [self.instead(*next((pair for pair in judged if better(run, *pair)), judged[0]))]
+
+    def instead(self, best: Candidate, errors: tuple[float, float] | None) -> Saying:
+        """Say how a candidate did, and whether it does better."""
+        run = self.run
         assert best.run is not None, "it came to the end"
         tally, own = best.run.tally, run.tally
         figures: dict[str, Any] = {"method": best.method, "steps": tally.accepted,
                                    "rate evaluations": tally.rate_evaluations}  # fmt: skip
-        counts = (
-            f"{best.method} takes {many(tally.accepted, 'step')} and {many(tally.rate_evaluations, 'rate evaluation')}"
-        )
+        counts = f"{best.method} takes {many(tally.accepted, 'step')}"
+        counts += f" and {many(tally.rate_evaluations, 'rate evaluation')}"
         mine = f"this run took {own.accepted:,} and {own.rate_evaluations:,}"
         if errors is not None:
             figures["error"], figures["own error"] = errors[1], errors[0]
@@ -304,10 +314,10 @@ class _Looked:
             mine += f", off by up to {errors[0]:.2g}"
         if not better(run, best, errors):
             text = f"No method tried does clearly better: at the same tolerance {counts}; {mine}."
-            return [Saying("method", text, figures)]
+            return Saying("method", text, figures)
         figures["times"] = work_of(run) / max(best.work, 1)
         figures["times in steps"] = own.accepted / max(tally.accepted, 1)
-        return [Saying("method", f"Take another method: at the same tolerance {counts}; {mine}.", figures)]
+        return Saying("method", f"Take another method: at the same tolerance {counts}; {mine}.", figures)
 
     def _errors(self, other: Candidate) -> tuple[float, float] | None:
         """Return the errors of the run and of another, in tolerances, where they are known."""

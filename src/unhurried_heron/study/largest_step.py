@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 import time as clock
-from dataclasses import dataclass
-from typing import Any, Final
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
@@ -18,11 +18,15 @@ from unhurried_heron.methods.method import Method, in_use
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.study.in_region import StepsInRegion
 from unhurried_heron.study.modes import modes_at, rows_worth
 from unhurried_heron.study.reference import size_of
 from unhurried_heron.study.stability import Stability, stability
 
-_ROWS: Final = 2000
+if TYPE_CHECKING:
+    import pandas as pd
+
+_ROWS, _SHOWN = 2000, 500
 # a run that leaves what the solution reaches this many times over is no longer bounded
 _BOUNDED: Final = 10.0
 # slower decays than this share of the fastest do not die out within the interval anyway
@@ -59,6 +63,12 @@ class LargestStep:
         Whether both were seen.
     told : str
         What was seen, in sentences.
+    region : Stability
+        The method's.
+    times : ndarray, shape (rows,)
+        Where eigenvalues were looked at.
+    modes : ndarray of complex, shape (rows, n_modes)
+        The eigenvalues there.
     """
 
     method: str
@@ -70,6 +80,26 @@ class LargestStep:
     fails_at: float
     confirmed: bool
     told: str
+    region: Stability = field(repr=False)
+    times: Array = field(repr=False)
+    modes: Any = field(repr=False)
+
+    def steps(self, step: float | None = None) -> StepsInRegion:
+        """Return steps of this length (or another) in the region, at all places that were looked at, to be drawn."""
+        length = self.step if step is None else step
+        length = length if math.isfinite(length) else 0.0
+        rows = self.times.size
+        z = self.modes * length
+        outside = (np.asarray(self.region(np.where(z.real < 0.0, z, 0.0))) > 1.0 + 1e-9).any(axis=1)
+        return StepsInRegion((self.region,), self.times, np.full(rows, length), z, np.zeros(rows, dtype=np.int64),
+                             outside, np.ones(rows, dtype=np.int64))  # fmt: skip
+
+    def frame(self) -> pd.DataFrame:
+        """Return a DataFrame of one row, indexed by the method's name."""
+        import pandas as pd
+
+        names = ("method", "step", "count", "foreseen", "mode", "time", "fails_at", "confirmed")
+        return pd.DataFrame([{name: getattr(self, name) for name in names}]).set_index("method")
 
     def __str__(self) -> str:
         return self.told
@@ -108,33 +138,43 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
     if not reference.ending.as_asked or reference.times.size < 2:
         raise OptionError("there is no reference solution to look along", name="problem", place="largest_step",
                           given=str(reference.ending), expected="a problem that is integrated to its end")  # fmt: skip
-    foreseen, mode, when = _foreseen(region, reference)
+    times, modes = _modes(reference)
+    looked = (region, times[:: 1 + times.size // _SHOWN], modes[:: 1 + times.size // _SHOWN])
+    foreseen, mode, when = _foreseen(region, times, modes, _sign(problem))
+    nothing = math.nan
     if math.isinf(foreseen):
-        told = f"{chosen.name} has no largest step here: " + (
-            "every decay is stable at any step." if math.isinf(region.region.real) else "nothing decays.")  # fmt: skip
-        return LargestStep(chosen.name, math.inf, 0, math.inf, complex(math.nan), math.nan, math.nan, False, told)
-    search = _Search(problem, chosen, size_of(reference.states), clock.monotonic() + seconds, abs(
-        reference.ending.time - problem.interval[0]) or span)  # fmt: skip
+        why = "every decay is stable at any step." if math.isinf(region.region.real) else "nothing decays."
+        told = f"{chosen.name} has no largest step here: {why}"
+        return LargestStep(chosen.name, math.inf, 0, math.inf, complex(nothing), nothing, nothing, False, told, *looked)
+    reached = abs(reference.ending.time - problem.interval[0]) or span
+    search = _Search(problem, chosen, size_of(reference.states), clock.monotonic() + seconds, reached)
     good, bad = search.between(min(foreseen, span))
     confirmed = good is not None and bad is not None
     step = good if good is not None else (0.0 if bad is not None and not search.late else foreseen)
     told = _told(region, foreseen, mode, when, good, bad, search)
     count = math.ceil(span / step * (1.0 - 1e-12)) if step else 0
-    return LargestStep(
-        chosen.name, step, count, foreseen, mode, when, math.nan if bad is None else bad, confirmed, told
-    )
+    fails = nothing if bad is None else bad
+    return LargestStep(chosen.name, step, count, foreseen, mode, when, fails, confirmed, told, *looked)
 
 
-def _foreseen(region: Stability, reference: Run) -> tuple[float, complex, float]:
-    """Return the largest stable step, and the eigenvalue and the time that limit it."""
+def _sign(problem: Problem) -> float:
+    return 1.0 if problem.interval[1] > problem.interval[0] else -1.0
+
+
+def _modes(reference: Run) -> tuple[Array, Any]:
+    """Return times along a reference solution, and the eigenvalues there."""
     kept = reference._trajectory
     assert isinstance(kept, StepTrajectory), "its steps are kept"
-    n, start, end = len(reference.problem.states), kept.starts[0], kept.end_time
-    rows = rows_worth(n, _ROWS)
+    rows = rows_worth(len(reference.problem.states), _ROWS)
     # where it steps, and evenly, too: a stiff method steps over long stretches
-    times = np.unique(np.concatenate([np.linspace(start, end, rows), kept.starts[:: 1 + kept.starts.size // rows]]))
-    sign = 1.0 if end > start else -1.0
-    values = sign * modes_at(reference, times, reference.at(times))
+    even = np.linspace(kept.starts[0], kept.end_time, rows)
+    times = np.unique(np.concatenate([even, kept.starts[:: 1 + kept.starts.size // rows]]))
+    return times, modes_at(reference, times, reference.at(times))
+
+
+def _foreseen(region: Stability, times: Array, modes: Any, sign: float) -> tuple[float, complex, float]:
+    """Return the largest stable step, and the eigenvalue and the time that limit it."""
+    values = sign * modes
     scale = float(np.nanmax(np.abs(values), initial=0.0))
     decaying = values.real < -_LEAST_DECAY * np.maximum(np.abs(values), _LEAST_DECAY * scale)
     if not decaying.any():

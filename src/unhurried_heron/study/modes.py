@@ -2,24 +2,31 @@
 
 from __future__ import annotations
 
-from typing import Any, Final
+import warnings
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.errors import DoubtWarning
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
+
+if TYPE_CHECKING:
+    from unhurried_heron.native.signature import NativeFunction
 
 # full matrices up to this size, and about so much work on all of them; of larger ones the fastest modes alone
 _MOST_FULL: Final = 300
 _WORK: Final = 4e8
 _FASTEST: Final = 6
-_FEWEST: Final = 5
+_FEWEST, _ROWS_OF_LARGE = 5, 16
+_TURNS: Final = 40
+_NOTHING: Final = 1e-13
 
 
 def rows_worth(n: int, most: int) -> int:
     """Return at how many places eigenvalues of n states are looked at, at most ``most``."""
-    return max(_FEWEST, min(most, int(_WORK / max(n, 1) ** 3) if n <= _MOST_FULL else 20))
+    return max(_FEWEST, min(most, int(_WORK / max(n, 1) ** 3) if n <= _MOST_FULL else _ROWS_OF_LARGE))
 
 
 def modes_at(run: Run, times: Array, states: Array) -> Any:
@@ -34,7 +41,10 @@ def modes_at(run: Run, times: Array, states: Array) -> Any:
     stretches, which = np.unique(changing[1], axis=0, return_inverse=True)
     for k, values in enumerate(stretches):
         rows = which.ravel() == k
-        there = problem.with_(parameters=dict(zip(run.modes, values.tolist(), strict=True)))
+        with warnings.catch_warnings():
+            # of closed forms that belong to other values
+            warnings.simplefilter("ignore", DoubtWarning)
+            there = problem.with_(parameters=dict(zip(run.modes, values.tolist(), strict=True)))
         found[rows] = eigenvalues(there, times[rows], states[rows])
     return found
 
@@ -48,7 +58,7 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> Any:
     """Return the eigenvalues at rows of times and states."""
     n = len(problem.states)
     if n > _MOST_FULL:
-        return np.array([_fastest(problem, t, y) for t, y in zip(times, states, strict=True)]).reshape(-1, _FASTEST)
+        return _fastest(problem, times, states)
     if problem.model.rates.written and n:
         # what compiles is loaded when something runs
         from unhurried_heron.native.rows import evaluate_rows
@@ -66,28 +76,52 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> Any:
     return np.where(fine[:, None], values, np.nan)
 
 
-def _fastest(problem: Problem, time: float, state: Array) -> Any:
-    """Return the eigenvalues of largest modulus of a large system, by Arnoldi's iteration."""
+def _fastest(problem: Problem, times: Array, states: Array) -> Any:
+    """Return the eigenvalues of largest modulus of a large system at rows of times and states."""
     from scipy.sparse import csr_array
-    from scipy.sparse.linalg import ArpackError, eigs
 
     from unhurried_heron.native.rows import evaluate_rows
     from unhurried_heron.native.system import jacobian_entries, native_system, with_slopes
 
-    n = state.size
+    n, found = states.shape[1], np.full((times.size, _FASTEST), np.nan, dtype=complex)
     entries = jacobian_entries(problem, held=False) if problem.model.rates.written else None
-    if entries is None:
-        matrix: Any = problem.jacobian_at(time, state)
-    else:
+    if entries is not None:
         native = with_slopes(native_system(problem, (), held=False), problem, held=False, full=False)
         assert native.jacobian is not None, "written equations have a Jacobian"
-        values = evaluate_rows(native.jacobian, np.array([time]), state[None, :])
-        if not len(values) or not np.isfinite(values).all():
-            return np.full(_FASTEST, np.nan, dtype=complex)
+        slopes: NativeFunction = native.jacobian
         rows, columns = (each.astype(np.int64) for each in entries)
-        matrix = csr_array((values[0], (rows, columns)), shape=(n, n))
-    try:
-        start = np.random.default_rng(0).standard_normal(n)
-        return eigs(matrix, k=_FASTEST, which="LM", return_eigenvectors=False, v0=start, tol=1e-3)
-    except (ArpackError, ValueError):
-        return np.full(_FASTEST, np.nan, dtype=complex)
+    for place in range(times.size):
+        here, there = times[place : place + 1], states[place : place + 1]
+        if entries is None:
+            matrix: Any = problem.jacobian_at(here, there)[0]
+            values = matrix.ravel()
+        else:
+            values = evaluate_rows(slopes, here, there).ravel()
+            matrix = csr_array((values, (rows, columns)), shape=(n, n)) if values.size else None
+        if values.size and np.isfinite(values).all():
+            found[place] = _arnoldi(matrix, n)
+    return found
+
+
+def _arnoldi(matrix: Any, n: int) -> Any:
+    """Return Ritz values of largest modulus (G. H. Golub and C. F. Van Loan, *Matrix Computations*, 4th ed., 10.5)."""
+    count = min(_TURNS, n)
+    basis, hessenberg = np.zeros((count + 1, n)), np.zeros((count + 1, count))
+    start = np.random.default_rng(0).standard_normal(n)
+    basis[0] = start / np.linalg.norm(start)
+    for k in range(count):
+        moved = matrix @ basis[k]
+        for _ in range(2):
+            # once more, as rounding leaves some of what was taken away
+            share = basis[: k + 1] @ moved
+            hessenberg[: k + 1, k] += share
+            moved = moved - share @ basis[: k + 1]
+        length = float(np.linalg.norm(moved))
+        hessenberg[k + 1, k] = length
+        if not length > _NOTHING * abs(hessenberg[: k + 1, k]).max():
+            count = k + 1
+            break
+        basis[k + 1] = moved / length
+    values = np.linalg.eigvals(hessenberg[:count, :count]).astype(complex)
+    order = np.argsort(-np.abs(values))[:_FASTEST]
+    return np.concatenate([values[order], np.full(_FASTEST - order.size, np.nan)])
