@@ -76,15 +76,17 @@ class Agreement(NamedTuple):
         return "The tightest tolerance that rounding allows was not tight enough."
 
     def rows(self, times: list[float], states: tuple[str, ...]) -> tuple[dict[str, Any], ...]:
-        """Return a row for each time and state."""
+        """Return a row for each time and state; where nothing is certain, nor the value zero, there is no bound."""
         digits = self.digits()
+        known = (digits > 0) | (self.bounds <= _SMALL * self.size)
+        bounds = np.where(known, self.bounds, np.inf)
         return tuple(
             {
                 "time": time,
                 "state": name,
                 "value": (value := _rounded(float(self.values[i, k]), int(digits[i, k]), float(self.bounds[i, k]))),
                 "digits": int(digits[i, k]),
-                "error": float(self.bounds[i, k]) + abs(value - float(self.values[i, k])),
+                "error": float(bounds[i, k]) + abs(value - float(self.values[i, k])),
                 "computed": float(self.values[i, k]),
             }
             for i, time in enumerate(times)

@@ -56,7 +56,7 @@ class Certificate:
         Whether every value has them.
     rows : tuple of dict
         For each time and state ``time``, ``state``, ``value`` (rounded to little more than its certain digits),
-        ``digits`` (significant ones that are certain), ``error`` (a bound on the absolute error of the value) and
+        ``digits`` (significant ones that are certain), ``error`` (a bound on the absolute error, infinite without) and
         ``computed``: the value as it was computed, without rounding.
     methods : tuple of str
         The two families' methods.
