@@ -60,6 +60,7 @@ def stability(
     from unhurried_heron.study.stability import stability as stability_of
 
     check_outputs(Path(os.devnull), plot)
+    shown = _window(window) if window else None
     regions = [stability_of(name, order=of_order) for name in methods]
     for region in regions:
         print(region)
@@ -72,7 +73,6 @@ def stability(
     if plot is not None:
         from unhurried_heron.show.region import draw_stability
 
-        shown = _window(window) if window else None
         save(draw_stability(regions, window=shown, order_star=order_star), plot)
 
 

@@ -86,11 +86,12 @@ class Stability:
         """Return the amplification of a step, of the shape of ``z``: |R(z)|, of a multistep method the largest root."""
         points = np.asarray(z, dtype=complex)
         if len(self.terms) == 2:
-            top, bottom = (np.polyval(row[::-1], points) for row in (-self.terms[0], self.terms[1]))
             with np.errstate(all="ignore"):
+                top, bottom = (np.polyval(row[::-1], points) for row in (-self.terms[0], self.terms[1]))
                 found = np.abs(top / bottom) if self.terms[1, 1:].any() else np.abs(top)
         else:
             found = _largest_roots(self.terms, np.ascontiguousarray(points).ravel()).reshape(points.shape)
+        found = np.where(np.isnan(points), np.nan, np.where(np.isinf(points), self.region.at_infinity, found))
         return float(found) if found.ndim == 0 else found
 
     def contains(self, z: Any) -> Any:
