@@ -81,13 +81,62 @@ def _number(problem: Facts, t: Any, place: str) -> Any:
     return in_unit_of(t, problem.units.get("t", ""), place)
 
 
-def rates_at(problem: Facts, asked: Places) -> Any:
+def _rates_at(problem: Facts, asked: Places) -> Any:
     """Return the rates, shape (rows, n_states)."""
     times, states = asked.times, asked.states
     return problem.model.rates.at(times, states, surroundings(problem, times, states))
 
 
-def jacobian_at(problem: Facts, asked: Places) -> Any:
+def _jacobian_at(problem: Facts, asked: Places) -> Any:
     """Return d rates / d states, shape (rows, n_states, n_states)."""
     times, states = asked.times, asked.states
     return problem.model.rates.jacobian_at(times, states, surroundings(problem, times, states))
+
+
+class Anywhere(Facts):
+    """A problem that can be asked for its rates and their slopes at any place."""
+
+    def rates_at(self, t: Any, state: Any) -> Any:
+        """Return the rates at one place, or at many rows at once.
+
+        Parameters
+        ----------
+        t : float, str or array of shape (rows,)
+            The time, also with a unit.
+        state : array of shape (n_states,) or (rows, n_states), or mapping of str to float or array
+            Values of the states, in order or by name; a DataFrame, too.
+
+        Returns
+        -------
+        ndarray of the shape of ``state``, or dict
+            By name where the state was given by name.
+
+        Raises
+        ------
+        OpenParameterError, OptionError
+            Parameters are open, or the state does not fit the problem.
+        """
+        asked = places_of(self, t, state, "rates_at")
+        found = _rates_at(self, asked)
+        found = found[0] if asked.single else found
+        return {name: found[..., k] for k, name in enumerate(self.states)} if asked.named else found
+
+    def jacobian_at(self, t: Any, state: Any) -> Any:
+        """Return d rates / d states, shape (n_states, n_states) or (rows, n_states, n_states).
+
+        Symbolic for written equations; of a Python function its own Jacobian, or differences. Arguments as for
+        `rates_at`.
+        """
+        asked = places_of(self, t, state, "jacobian_at")
+        found = _jacobian_at(self, asked)
+        return found[0] if asked.single else found
+
+    def eigenvalues_at(self, t: Any, state: Any) -> Any:
+        """Return the eigenvalues of the Jacobian, complex, shape (n_states,) or (rows, n_states).
+
+        NaN where the Jacobian is not finite. Arguments as for `rates_at`.
+        """
+        matrices = self.jacobian_at(t, state)
+        fine = np.isfinite(matrices).all(axis=(-2, -1))
+        values = np.linalg.eigvals(np.where(fine[..., None, None], matrices, 0.0)).astype(complex)
+        return np.where(fine[..., None], values, np.nan)

@@ -20,6 +20,7 @@ from unhurried_heron.model.functions import function_print
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.switch import Switch, input_switch
 from unhurried_heron.problem.settle import Settled
+from unhurried_heron.problem.watched import conserved_quantities, never_negative_states
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.measured import Measured
 from unhurried_heron.words.said import Said
@@ -118,16 +119,12 @@ class Facts:
     @cached_property
     def conserved(self) -> tuple[str, ...]:
         """Quantities that should keep their value: those declared, and the energy of a system without forces."""
-        from unhurried_heron.problem.watched import conserved_quantities
-
-        return conserved_quantities(self)
+        return conserved_quantities(self.said, self.model, self.derived)
 
     @property
     def never_negative(self) -> tuple[str, ...]:
         """States that should never be negative, members of families one by one."""
-        from unhurried_heron.problem.watched import never_negative_states
-
-        return never_negative_states(self)
+        return never_negative_states(self.said, self.model)
 
     @cached_property
     def modes(self) -> tuple[str, ...]:
@@ -172,55 +169,6 @@ class Facts:
         It is exact for written equations; for a Python function it is the ``sparsity`` given, or everything.
         """
         return self.model.rates.pattern()
-
-    def rates_at(self, t: Any, state: Any) -> Any:
-        """Return the rates at one place, or at many rows at once.
-
-        Parameters
-        ----------
-        t : float, str or array of shape (rows,)
-            The time, also with a unit.
-        state : array of shape (n_states,) or (rows, n_states), or mapping of str to float or array
-            Values of the states, in order or by name; a DataFrame, too.
-
-        Returns
-        -------
-        ndarray of the shape of ``state``, or dict
-            By name where the state was given by name.
-
-        Raises
-        ------
-        OpenParameterError, OptionError
-            Parameters are open, or the state does not fit the problem.
-        """
-        from unhurried_heron.problem.at_places import places_of, rates_at
-
-        asked = places_of(self, t, state, "rates_at")
-        found = rates_at(self, asked)
-        found = found[0] if asked.single else found
-        return {name: found[..., k] for k, name in enumerate(self.states)} if asked.named else found
-
-    def jacobian_at(self, t: Any, state: Any) -> Any:
-        """Return d rates / d states, shape (n_states, n_states) or (rows, n_states, n_states).
-
-        Symbolic for written equations; of a Python function its own Jacobian, or differences. Arguments as for
-        `rates_at`.
-        """
-        from unhurried_heron.problem.at_places import jacobian_at, places_of
-
-        asked = places_of(self, t, state, "jacobian_at")
-        found = jacobian_at(self, asked)
-        return found[0] if asked.single else found
-
-    def eigenvalues_at(self, t: Any, state: Any) -> Any:
-        """Return the eigenvalues of the Jacobian, complex, shape (n_states,) or (rows, n_states).
-
-        NaN where the Jacobian is not finite. Arguments as for `rates_at`.
-        """
-        matrices = self.jacobian_at(t, state)
-        fine = np.isfinite(matrices).all(axis=(-2, -1))
-        values = np.linalg.eigvals(np.where(fine[..., None, None], matrices, 0.0)).astype(complex)
-        return np.where(fine[..., None], values, np.nan)
 
     def refuse_open(self) -> None:
         """Refuse to run with open parameters.

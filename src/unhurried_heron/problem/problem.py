@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.model.model import Model
+from unhurried_heron.problem.at_places import Anywhere
 from unhurried_heron.problem.changing import changed
-from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.settle import settle
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.measured import Measured
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, repr=False, eq=False)
-class Problem(Facts):
+class Problem(Anywhere):
     """An initial-value problem: equations, initial values, parameters and an interval.
 
     Make one with `from_text`, `from_lagrangian`, `from_hamiltonian`, `from_file` or `from_rates`; change one with

@@ -2,15 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from unhurried_heron.errors import UnusedValueError, near_spelling
 from unhurried_heron.formulas.expression import TIME, free_names
 from unhurried_heron.model.model import Model
 from unhurried_heron.words.said import Said
-
-if TYPE_CHECKING:
-    from unhurried_heron.problem.facts import Facts
 
 
 def refuse_unknown(said: Said, model: Model) -> None:
@@ -33,29 +28,27 @@ def refuse_unknown(said: Said, model: Model) -> None:
             )  # fmt: skip
 
 
-def conserved_quantities(problem: Facts) -> tuple[str, ...]:
+def conserved_quantities(said: Said, model: Model, derived_names: tuple[str, ...]) -> tuple[str, ...]:
     """Return what was declared to be conserved, and the energy of a system on which no force acts, if it has one.
 
     The energy is conserved where it does not depend on the time explicitly (H. Goldstein, C. Poole and J. Safko,
     *Classical Mechanics*, 3rd ed., 2002, section 2.7).
     """
-    said, model = problem.said, problem.model
     found = list(said.conserved)
-    derived = said.form in ("lagrangian", "hamiltonian") and not said.forces and "energy" in problem.derived
+    derived = said.form in ("lagrangian", "hamiltonian") and not said.forces and "energy" in derived_names
     if derived and "energy" not in found:
         energy = model.read_formula("energy", "energy")
         slopes = [block.node for block in getattr(model.rates, "blocks", ())]
-        measured = set(problem.inputs) | {TIME}
+        measured = set(said.inputs) | {TIME}
         if not any(free_names(node) & measured for node in (energy, *slopes)):
             found.append("energy")
     return tuple(found)
 
 
-def never_negative_states(problem: Facts) -> tuple[str, ...]:
+def never_negative_states(said: Said, model: Model) -> tuple[str, ...]:
     """Return the states that were declared never to be negative, members of families one by one."""
-    layout = problem.model.layout
-    found: list[str] = []
-    for name in problem.said.never_negative:
+    layout, found = model.layout, list[str]()
+    for name in said.never_negative:
         group = layout.by_name.get(name)
         found += [name] if group is None else list(group.members())
     return tuple(found)

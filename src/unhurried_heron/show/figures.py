@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.errors import OptionError
 from unhurried_heron.run.run import Run
-from unhurried_heron.show.records import Map, StatesRecord, states_record, steps_record, work_record
+from unhurried_heron.show.records import Map, StatesRecord, states_record, steps_record, with_unit, work_record
 from unhurried_heron.show.several import difference_record, labels_of, levels_of, overlay_record, runs_of
 from unhurried_heron.study.comparison import Comparison
 
@@ -224,9 +224,7 @@ def draw_steps(run: Run | Sequence[Run], *, labels: Sequence[str] | None = None,
         The run kept no ledger.
     """
     if not isinstance(run, Run):
-        from unhurried_heron.show.learnt import draw_steps_of
-
-        return draw_steps_of(run, labels=labels, axes=axes)
+        return _draw_steps_of(run, labels, axes)
     record = steps_record(run)
     figure, (ax,) = figure_of(1, axes)
     many = record.accepted.x.size > 2000
@@ -261,6 +259,36 @@ def draw_steps(run: Run | Sequence[Run], *, labels: Sequence[str] | None = None,
     legend(ax, own=axes is None)
     finish(ax)
     return figure
+
+
+def _draw_steps_of(runs: Sequence[Run], labels: Sequence[str] | None, axes: Any) -> Figure:
+    """Draw the accepted steps of several runs against time, over each other.
+
+    Raises
+    ------
+    RunError
+        One kept no ledger.
+    """
+    listed = runs_of(runs, "draw_steps")
+    told = labels_of(listed, labels, "draw_steps")
+    figure, (ax,) = figure_of(1, axes)
+    for place, (run, label) in enumerate(zip(listed, told, strict=True)):
+        ledger = run.ledger[run.ledger["accepted"]]
+        ax.plot(ledger["time"], ledger["step"].abs(), label=f"{label}: {len(ledger):,}", linewidth=1.2,
+                rasterized=len(ledger) > 2000, **style_of(place))  # fmt: skip
+    ax.set_yscale("log")
+    unit = listed[0].problem.units.get("t", "")
+    finish_in_time(ax, listed[0].problem, with_unit("step", unit), own=axes is None)
+    ax.set_title(f"{listed[0].problem.title or 'Runs'}: accepted steps", loc="left")
+    return figure
+
+
+def finish_in_time(ax: Axes, problem: Any, label: str, *, own: bool) -> None:
+    """Label axes of which one is the time, and finish them."""
+    ax.set_xlabel(with_unit("time", problem.units.get("t", "")))
+    ax.set_ylabel(label)
+    legend(ax, own=own)
+    finish(ax)
 
 
 def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: Any = None) -> Figure:

@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.errors import OptionError, RunError
 from unhurried_heron.run.run import Run
-from unhurried_heron.show.figures import figure_of, finish, legend, style_of
+from unhurried_heron.show.figures import figure_of, finish, finish_in_time, legend, style_of
 from unhurried_heron.show.records import with_unit
 from unhurried_heron.show.several import labels_of, runs_of
 from unhurried_heron.study.certify import Certificate
@@ -145,7 +145,7 @@ def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:
         ax.plot(times, _positive(misses), linewidth=1.4, label=f"{row['method']}, {setting_of(row)}",
                 **style_of(place))  # fmt: skip
     ax.set_yscale("log")
-    _finish_in_time(ax, comparison.problem, "error, relative to each state's size", own=axes is None)
+    finish_in_time(ax, comparison.problem, "error, relative to each state's size", own=axes is None)
     ax.set_title(f"{comparison.problem.title or 'Comparison'}: error against time", loc="left")
     return figure
 
@@ -180,35 +180,6 @@ def draw_drift(runs: Run | Sequence[Run] | Comparison, quantity: str | None = No
         ax.plot(run.times, _positive(np.abs(drifts(run, wanted))), linewidth=1.4, label=label,
                 **style_of(place))  # fmt: skip
     ax.set_yscale("log")
-    _finish_in_time(ax, listed[0].problem, f"drift of {wanted}, relative to its size", own=axes is None)
+    finish_in_time(ax, listed[0].problem, f"drift of {wanted}, relative to its size", own=axes is None)
     ax.set_title(f"{listed[0].problem.title or 'Runs'}: drift of {wanted}", loc="left")
     return figure
-
-
-def draw_steps_of(runs: Sequence[Run], *, labels: Sequence[str] | None = None, axes: Any = None) -> Figure:
-    """Draw the accepted steps of several runs against time, over each other.
-
-    Raises
-    ------
-    RunError
-        One kept no ledger.
-    """
-    listed = runs_of(runs, "draw_steps")
-    told = labels_of(listed, labels, "draw_steps")
-    figure, (ax,) = figure_of(1, axes)
-    for place, (run, label) in enumerate(zip(listed, told, strict=True)):
-        ledger = run.ledger[run.ledger["accepted"]]
-        ax.plot(ledger["time"], ledger["step"].abs(), label=f"{label}: {len(ledger):,}", linewidth=1.2,
-                rasterized=len(ledger) > 2000, **style_of(place))  # fmt: skip
-    ax.set_yscale("log")
-    unit = listed[0].problem.units.get("t", "")
-    _finish_in_time(ax, listed[0].problem, with_unit("step", unit), own=axes is None)
-    ax.set_title(f"{listed[0].problem.title or 'Runs'}: accepted steps", loc="left")
-    return figure
-
-
-def _finish_in_time(ax: Axes, problem: Any, label: str, *, own: bool) -> None:
-    ax.set_xlabel(with_unit("time", problem.units.get("t", "")))
-    ax.set_ylabel(label)
-    legend(ax, own=own)
-    finish(ax)

@@ -14,8 +14,7 @@ from rich.text import Text
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.run import Run
-from unhurried_heron.study.comparison import Comparison
-from unhurried_heron.study.comparison_table import comparison_table
+from unhurried_heron.study.comparison import Comparison, comparison_table
 from unhurried_heron.study.methods_table import facts_of
 from unhurried_heron.study.sheet import Sheet, number
 

@@ -13,6 +13,7 @@ from unhurried_heron.run.run import Run
 
 if TYPE_CHECKING:
     import pandas as pd
+    from rich.console import RenderableType
 
 COLUMNS: Final = (
     "method", "rtol", "step", "error at end", "largest error", "worst state", "accepted", "refused", "rate evaluations",
@@ -59,7 +60,6 @@ class Comparison:
 
     def __str__(self) -> str:
         """The table as wide as the terminal, what its errors are measured against, and how far that is certain."""
-        from unhurried_heron.study.comparison_table import comparison_table
         from unhurried_heron.study.sheet import as_text
 
         return as_text(*comparison_table(self))
@@ -207,3 +207,40 @@ def _work_at(rows: list[dict[str, Any]], error: float, by: str) -> tuple[float, 
     share = np.log(errors[0] / error) / np.log(errors[0] / errors[1])
     work = float(np.exp((1.0 - share) * np.log(loose[by]) + share * np.log(tight[by])))
     return work, f"between {setting_of(loose)} and {setting_of(tight)}"
+
+
+# what stands in a narrow column, in the order in which columns are left out, the last first
+_SHOWN = {
+    "error at end": "error at end", "largest error": "largest error", "accepted": "accepted", "refused": "refused",
+    "rate evaluations": "rates", "seconds": "seconds", "limited by stability": "by stability",
+    "jacobians": "Jacobians", "factorisations": "factored", "median step": "median step", "solves": "solves",
+}  # fmt: skip
+
+
+def comparison_table(comparison: Comparison) -> list[RenderableType]:
+    """Return errors and work side by side; below, what the errors are measured against and what failed."""
+    from rich.text import Text
+
+    from unhurried_heron.study.sheet import Sheet
+
+    own = [name for name in comparison.columns if name not in COLUMNS]
+    # columns that have nothing to tell are left out
+    told = [key for key in _SHOWN if any(row[key] for row in comparison.rows)]
+    columns = [("method", "left"), ("rtol/step", "right"), *((_SHOWN[key], "right") for key in told[:2])]
+    columns += [("worst state", "left"), *((_SHOWN[key], "right") for key in told[2:]), *((k, "right") for k in own)]
+    table = Sheet(columns, comparison.problem.title)
+    for row in comparison.rows:
+        setting = f"{row['rtol']:.0e}" if row["rtol"] is not None else f"step {_cell('step', row['step'])}"
+        cells = [_cell(key, row[key]) for key in told]
+        table.add_row(row["method"], setting, *cells[:2], row["worst state"] or "–", *cells[2:],
+                      *(_cell(name, row.get(name)) for name in own))  # fmt: skip
+    lines: list[RenderableType] = [Text(note) for note in comparison.notes]
+    return [table, *lines, *(Text(failure, style="bold red") for failure in comparison.failures)]
+
+
+def _cell(key: str, value: object) -> str:
+    from unhurried_heron.study.sheet import number
+
+    if key == "limited by stability" and isinstance(value, float):
+        return f"{100.0 * value:.0f} %"
+    return number(value)
