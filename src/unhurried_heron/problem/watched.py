@@ -17,11 +17,14 @@ def refuse_unknown(said: Said, model: Model) -> None:
         One of its subclasses.
     """
     for text in said.conserved:
+        if not isinstance(text, str):
+            raise UnusedValueError("this is no quantity", name="conserved", place="conserved",
+                                   expected="names or formulas", given=repr(text)[:80])  # fmt: skip
         if text not in model.functions:
-            model.read_formula(str(text), f"conserved, '{text}'")
+            model.read_formula(text, f"conserved, '{text}'")
     states = [*model.layout.by_name, *model.layout.names]
     for name in said.never_negative:
-        if name not in states:
+        if not isinstance(name, str) or name not in states:
             raise UnusedValueError(
                 f"'{name}' is no state{near_spelling(str(name), states)}", name=str(name), place="never_negative",
                 expected="names of states: " + ", ".join(model.layout.by_name), given=repr(name)[:80],

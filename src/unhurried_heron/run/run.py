@@ -250,7 +250,12 @@ class Run(Answers):
         """Return the closed forms at times, shape (n_times,) for each state that has one; empty without any."""
         from unhurried_heron.native.system import exact_rows
 
-        return exact_rows(self.problem, np.asarray(times, dtype=np.float64).ravel())
+        try:
+            asked = np.asarray(times, dtype=np.float64).ravel()
+        except (TypeError, ValueError):
+            raise RunError("these are no times", name="times", place="run.exact_at", expected="an array of times",
+                           given=repr(times)[:80]) from None  # fmt: skip
+        return exact_rows(self.problem, asked)
 
     def frame(self, *, exact: bool = False) -> pd.DataFrame:
         """Return a DataFrame of states and derived quantities, indexed by time.
@@ -270,6 +275,9 @@ class Run(Answers):
 
         values = np.hstack([self.states, self._derived])
         table = pd.DataFrame(values, index=pd.Index(self.times, name="t"), columns=list(self.columns))
+        if not isinstance(exact, bool):
+            raise RunError("exact is a choice of two", name="exact", place="run.frame", expected="True or False",
+                           given=repr(exact)[:80])  # fmt: skip
         return self._beside_exact(table) if exact else table
 
     def _beside_exact(self, table: pd.DataFrame) -> pd.DataFrame:

@@ -306,6 +306,9 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
     RunError
         ``work`` counts no work.
     """
+    if not isinstance(comparison, Comparison):
+        raise OptionError("this is no comparison", name="comparison", place="draw_work",
+                          expected="what compare returns", given=repr(comparison)[:60])  # fmt: skip
     record = work_record(comparison, work)
     figure, (ax,) = figure_of(1, axes)
     for index, curve in enumerate(record.curves):

@@ -125,6 +125,9 @@ def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:
     RunError
         No run of it came to its end.
     """
+    if not isinstance(comparison, Comparison):
+        raise OptionError("this is no comparison", name="comparison", place="draw_errors",
+                          expected="what compare returns", given=repr(comparison)[:60])  # fmt: skip
     shown = [(row, run) for row, run in zip(comparison.rows, comparison.runs, strict=True)
              if run is not None and row["largest error"] is not None]  # fmt: skip
     if not shown:
@@ -171,8 +174,8 @@ def draw_drift(runs: Run | Sequence[Run] | Comparison, quantity: str | None = No
     else:
         listed = runs_of(runs, "draw_drift")
         labels = labels_of(listed, None, "draw_drift")
-    wanted = quantity or next(iter(listed[0].problem.conserved), None) if listed else None
-    if wanted is None:
+    wanted = quantity if quantity is not None else next(iter(listed[0].problem.conserved), None) if listed else None
+    if not isinstance(wanted, str):
         raise RunError("nothing is said to be conserved", name="quantity", place="draw_drift", given="none",
                        expected='a quantity, or conserved=["energy"] where the problem is made')  # fmt: skip
     figure, (ax,) = figure_of(1, axes)

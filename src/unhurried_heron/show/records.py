@@ -293,13 +293,13 @@ def work_record(comparison: Comparison, work: str = "rate evaluations") -> WorkR
     RunError
         ``work`` is no column that counts work.
     """
-    if work not in WORK:
+    if not isinstance(work, str) or work not in WORK:
         raise RunError(
-            f"'{work}' does not count work{near_spelling(work, WORK)}",
+            f"'{work}' does not count work{near_spelling(str(work), WORK)}",
             name="work",
             place="work",
             expected="one of " + ", ".join(WORK),
-            given=work,
+            given=str(work)[:80],
         )
     points: dict[str, list[tuple[float, float]]] = {}
     missing = []

@@ -11,6 +11,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.run.run import Run
 from unhurried_heron.show.figures import figure_of, finish, legend, style_of
 from unhurried_heron.show.records import with_unit
+from unhurried_heron.study.given import several, truth
 from unhurried_heron.study.in_region import StepsInRegion, steps_in_region
 from unhurried_heron.study.largest_step import LargestStep
 from unhurried_heron.study.stability import Stability, Window, checked_window, stability
@@ -52,9 +53,11 @@ def draw_stability(
         The window has no extent.
     """
     single = isinstance(methods, str | Stability) or hasattr(methods, "family")
-    listed: Any = [methods] if single else methods
+    listed: Any = [methods] if single else several(methods, "methods", "draw_stability")
     regions = [each if isinstance(each, Stability) else stability(each) for each in listed]
-    left, right, bottom, top = checked_window(window or _around([each.window for each in regions]))
+    around = _around([each.window for each in regions])
+    left, right, bottom, top = checked_window(around if window is None else window)
+    order_star = truth(order_star, "order_star", "draw_stability")
     figure, ax = _plane((left, right, bottom, top), axes)
     for place, region in enumerate(regions):
         found = region.map((left, right, bottom, top), _POINTS)

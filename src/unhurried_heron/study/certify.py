@@ -16,12 +16,13 @@ import numpy as np
 
 from unhurried_heron.errors import DoubtWarning, HeronError, OptionError
 from unhurried_heron.march.integrate import integrate
-from unhurried_heron.march.options import Budget, in_time, refuse_no_problem
+from unhurried_heron.march.options import Budget, in_time, positive_option, refuse_no_problem
 from unhurried_heron.march.quiet import quietly
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.agreement import Agreement, agreement_of, grown
+from unhurried_heron.study.given import several, whole
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -139,16 +140,25 @@ def certify(
         Digits or times are unusable.
     """
     refuse_no_problem(problem, "certify")
-    if not isinstance(digits, int) or isinstance(digits, bool) or not 1 <= digits <= _MOST_DIGITS:
-        raise OptionError("so many digits cannot be had", name="digits", place="certify",
-                          expected=f"a whole number from 1 to {_MOST_DIGITS}", given=repr(digits)[:80])  # fmt: skip
+    digits = whole(digits, "digits", "certify", low=1, high=_MOST_DIGITS)
+    seconds = positive_option(seconds, "seconds")
     start, end = problem.interval
-    times = [float(in_time(problem, each, "at")) for each in at or ()]
+    times = [] if at is None else [_time(problem, each) for each in several(at, "times", "certify, at")]
     if not all(min(start, end) <= time <= max(start, end) for time in times):
         raise OptionError("a time lies outside the interval", name="at", place="certify",
                           expected=f"times from {min(start, end):.6g} to {max(start, end):.6g}",
-                          given=repr(list(at or ()))[:80])  # fmt: skip
+                          given=repr(at)[:80])  # fmt: skip
     return _Search(problem, digits, np.array(sorted(set(times), reverse=end < start)), seconds).result()
+
+
+def _time(problem: Problem, given: Any) -> float:
+    try:
+        return float(in_time(problem, given, "certify, at"))
+    except (TypeError, ValueError) as error:
+        if isinstance(error, HeronError):
+            raise
+        raise OptionError("this is no time", name="at", place="certify", expected="a number, or a time with its unit",
+                          given=repr(given)[:80]) from None  # fmt: skip
 
 
 class _Search:

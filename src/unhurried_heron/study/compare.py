@@ -26,9 +26,10 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.comparison import COLUMNS, Comparison
+from unhurried_heron.study.given import several, whole
 from unhurried_heron.study.in_region import steps_in_region
 from unhurried_heron.study.kept import drift_of, lowest_of
-from unhurried_heron.study.reference import Kind, References, Truth, size_of, up_to_its_stop
+from unhurried_heron.study.reference import Kind, References, Truth, kind_of, size_of, up_to_its_stop
 
 DEFAULT_RTOL: Final = (1e-4, 1e-6, 1e-8)
 ALL: Final = "all"
@@ -81,12 +82,11 @@ def compare(
         A method is unknown, a tolerance unusable, or nothing is to be compared.
     """
     refuse_no_problem(problem, "compare")
-    if reference not in (None, "taylor"):
-        raise OptionError("there is no such reference", name="reference", place="compare",
-                          expected='"taylor", or nothing', given=repr(reference)[:80])  # fmt: skip
+    kind = kind_of(reference, "compare")
     tolerances = _listed(DEFAULT_RTOL if rtol is None and step is None and count is None else rtol, "rtol")
     problem = up_to_its_stop(problem)
-    counts: list[Any] = list(count) if isinstance(count, Sequence) else [] if count is None else [count]
+    given = [] if count is None else several(count, "counts", "compare")
+    counts = [whole(each, "count", "compare", low=1, high=2**53) for each in given]
     steps = [*_listed(step, "step", problem), *(step_for_count(problem, None, each) for each in counts)]
     everything = isinstance(methods, str) and methods == ALL
     chosen = _all_that_fit(problem, bool(steps)) if everything else chosen_methods(methods)
@@ -103,7 +103,7 @@ def compare(
             expected="at least one method and one tolerance or step",
             given=f"{len(chosen)} methods, {len(tolerances)} tolerances, {len(steps)} steps",
         )
-    references = References(problem, min(tolerances, default=0.0), reference or "runs")
+    references = References(problem, min(tolerances, default=0.0), kind)
     rows, runs = [], []
     for method in chosen:
         takes_steps = getattr(method, "fixed_steps", True) or not (everything or adapting)

@@ -130,7 +130,7 @@ class Comparison:
 
     @staticmethod
     def _column(name: str, known: tuple[str, ...]) -> str:
-        if name not in known:
+        if not isinstance(name, str) or name not in known:
             raise RunError(f"there is no column '{name}'{near_spelling(str(name), known)}", name=str(name),
                            place="comparison", given=repr(name)[:80], expected=", ".join(known))  # fmt: skip
         return name

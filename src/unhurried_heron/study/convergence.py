@@ -16,7 +16,8 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.compare import chosen_methods
-from unhurried_heron.study.reference import Kind, References, size_of, up_to_its_stop
+from unhurried_heron.study.given import several
+from unhurried_heron.study.reference import Kind, References, kind_of, size_of, up_to_its_stop
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -155,12 +156,12 @@ def convergence(
         A method is unknown or takes no fixed steps, or steps are unusable.
     """
     refuse_no_problem(problem, "convergence")
-    chosen = chosen_methods(methods)
+    chosen, kind = chosen_methods(methods), kind_of(reference, "convergence")
     for method in chosen:
         check_fits(method, 1.0, None, None)
     lengths = _lengths(problem, steps, step, halvings)
     problem = up_to_its_stop(problem)
-    references = References(problem, 0.0, reference or "runs")
+    references = References(problem, 0.0, kind)
     limits = budget_of(budget) if budget is not None else Budget(seconds=_SECONDS)
     rows: list[dict[str, Any]] = []
     orders: list[Orders] = []
@@ -184,7 +185,7 @@ def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable
         raise OptionError("steps and a first step exclude each other", name="steps", place="convergence",
                           expected="either steps=[…] or step=…", given=f"{steps!r} and {step!r}"[:80])  # fmt: skip
     if steps is not None:
-        given = [steps] if isinstance(steps, str | float | int) else list(steps)
+        given = several(steps, "steps", "convergence")
         found = sorted((positive_option(in_time(problem, each, "steps"), "steps") for each in given), reverse=True)
         if len(set(found)) < 2:
             raise OptionError("an order needs several steps", name="steps", place="convergence",

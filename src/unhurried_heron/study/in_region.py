@@ -10,6 +10,7 @@ import numpy as np
 from unhurried_heron.errors import OptionError, RunError
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.study.given import whole
 from unhurried_heron.study.modes import modes_at, rows_worth
 from unhurried_heron.study.stability import Stability, stability
 
@@ -118,6 +119,7 @@ def steps_in_region(run: Run, *, rows: int = _ROWS) -> StepsInRegion:
     if not isinstance(run, Run):
         raise OptionError("this is no run", name="run", place="steps_in_region", expected="a Run",
                           given=repr(run)[:60])  # fmt: skip
+    rows = whole(rows, "rows", "steps_in_region", low=1, high=1_000_000)
     begins, lengths, kinds = _steps_of(run)
     most = rows_worth(len(run.problem.states), rows)
     kept = run._trajectory

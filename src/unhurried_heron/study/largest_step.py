@@ -11,7 +11,7 @@ import numpy as np
 
 from unhurried_heron.errors import HeronError, OptionError
 from unhurried_heron.march.integrate import integrate
-from unhurried_heron.march.options import Budget, check_fits, refuse_no_problem
+from unhurried_heron.march.options import Budget, check_fits, positive_option, refuse_no_problem
 from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, in_use
@@ -130,6 +130,7 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
         The reference solution did not reach the end.
     """
     refuse_no_problem(problem, "largest_step")
+    seconds = positive_option(seconds, "seconds")
     check_fits(find_method(method), 1.0, None, None)
     chosen = in_use(find_method(method), fixed=True, carry=None)
     region, span = stability(chosen), abs(problem.interval[1] - problem.interval[0])

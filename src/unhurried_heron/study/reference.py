@@ -37,6 +37,22 @@ _NEAR_A_JUMP: Final = 1e-6
 Kind = Literal["runs", "taylor"]
 
 
+def kind_of(reference: object, place: str) -> Kind:
+    """Return which reference is asked for.
+
+    Raises
+    ------
+    OptionError
+        There is no such one.
+    """
+    if reference is None:
+        return "runs"
+    if not isinstance(reference, str) or reference != "taylor":
+        raise OptionError("there is no such reference", name="reference", place=place,
+                          expected='"taylor", or nothing', given=repr(reference)[:80])  # fmt: skip
+    return "taylor"
+
+
 @dataclass(frozen=True)
 class Truth:
     """States to measure against.

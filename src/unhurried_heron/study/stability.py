@@ -21,6 +21,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.stability import Region
 from unhurried_heron.native.signature import address
 from unhurried_heron.run.trajectory import Array
+from unhurried_heron.study.given import complex_points, whole
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -34,6 +35,7 @@ _RADII, _DIRECTIONS = np.geomspace(0.002, 400.0, 400), 181
 _ROOM: Final = 0.12
 _WITHOUT_END: Final = 6.0
 _BISECTIONS: Final = 50
+_MOST_POINTS: Final = 20_000
 # a thread is worth its while from so many points on
 _SHARE: Final = 20_000
 
@@ -84,7 +86,7 @@ class Stability:
 
     def __call__(self, z: Any) -> Any:
         """Return the amplification of a step, of the shape of ``z``: |R(z)|, of a multistep method the largest root."""
-        points = np.asarray(z, dtype=complex)
+        points = complex_points(z, "stability")
         if len(self.terms) == 2:
             with np.errstate(all="ignore"):
                 top, bottom = (np.polyval(row[::-1], points) for row in (-self.terms[0], self.terms[1]))
@@ -99,7 +101,7 @@ class Stability:
 
         A double root there grows, however slowly: it does not count as stable.
         """
-        points = np.asarray(z, dtype=complex)
+        points = complex_points(z, "stability")
         inside = np.array(np.asarray(self(points)) <= 1.0 + _WITHIN)
         if len(self.terms) > 2:
             close = np.abs(np.asarray(self(points)) - 1.0) <= math.sqrt(_WITHIN)
@@ -117,12 +119,13 @@ class Stability:
 
     def order_star(self, z: Any) -> Any:
         """Return the amplification over that of the solution, |R(z)| / |exp(z)|: more than 1 in the order star."""
-        points = np.asarray(z, dtype=complex)
-        return self(points) / np.exp(points.real)
+        points = complex_points(z, "stability")
+        with np.errstate(all="ignore"):
+            return self(points) / np.exp(points.real)
 
     def limit(self, direction: Any) -> Any:
         """Return how far from 0 steps are stable in a direction, a complex number; infinite where they always are."""
-        asked = np.asarray(direction, dtype=complex)
+        asked = complex_points(direction, "limit")
         with np.errstate(all="ignore"):
             rays = (asked / np.abs(asked)).ravel()
         found = self._limits(rays)
@@ -182,7 +185,8 @@ class Stability:
         OptionError
             The window has no extent.
         """
-        left, right, bottom, top = checked_window(window or self.window)
+        points = whole(points, "points", "stability, map", low=2, high=_MOST_POINTS)
+        left, right, bottom, top = checked_window(self.window if window is None else window)
         x, y = np.linspace(left, right, points), np.linspace(bottom, top, points)
         # the coefficients are real: what is below the axis mirrors what is above
         mirrored = bottom == -top

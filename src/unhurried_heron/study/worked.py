@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget, refuse_no_problem
 from unhurried_heron.march.quiet import quietly
@@ -15,6 +14,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
+from unhurried_heron.study.given import whole
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -70,9 +70,7 @@ def worked(
     [['k1', 0.0, 1.0, -1.0], ['k2', 0.1, 0.9, -0.9], ['result', 0.1, 0.905, nan]]
     """
     refuse_no_problem(problem, "worked")
-    if not isinstance(steps, int) or not 1 <= steps <= _MOST_STEPS:
-        raise OptionError("so many steps cannot be shown", name="steps", place="worked",
-                          expected=f"a whole number from 1 to {_MOST_STEPS:,}", given=repr(steps)[:80])  # fmt: skip
+    steps = whole(steps, "steps", "worked", low=1, high=_MOST_STEPS)
     settings: dict[str, Any] = {"step": step, "count": count, "rtol": rtol, "atol": atol}
     given = {name: value for name, value in settings.items() if value is not None}
     chosen: Any = find_method(method)

@@ -1,0 +1,71 @@
+"""What studies are given, looked at before anything runs."""
+
+from __future__ import annotations
+
+import numbers
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.errors import OptionError
+
+
+def whole(value: Any, name: str, place: str, *, low: int, high: int) -> int:
+    """Return a whole number within bounds.
+
+    Raises
+    ------
+    OptionError
+    """
+    fit = isinstance(value, numbers.Integral) and not isinstance(value, bool) and low <= int(value) <= high
+    if not fit:
+        raise OptionError(f"{name} is not usable", name=name, place=place, given=repr(value)[:80],
+                          expected=f"a whole number from {low:,} to {high:,}")  # fmt: skip
+    return int(value)
+
+
+def complex_points(z: Any, place: str) -> Any:
+    """Return numbers of the plane as an array.
+
+    Raises
+    ------
+    OptionError
+    """
+    try:
+        if isinstance(z, str | bytes):
+            raise TypeError
+        return np.asarray(z, dtype=complex)
+    except (TypeError, ValueError, OverflowError):
+        raise OptionError("these are no numbers of the plane of h lambda", name="z", place=place,
+                          expected="a complex number, or an array of them", given=repr(z)[:80]) from None  # fmt: skip
+
+
+def several(given: Any, what: str, place: str) -> list[Any]:
+    """Return one thing or several as a list.
+
+    Raises
+    ------
+    OptionError
+        There is nothing among them, or they cannot be listed.
+    """
+    try:
+        listed = [given] if isinstance(given, str | bytes | numbers.Number) else list(given)
+    except TypeError:
+        listed = []
+    if not listed:
+        raise OptionError(f"these are no {what}", name=what, place=place, expected=f"one or several {what}",
+                          given=repr(given)[:80])  # fmt: skip
+    return listed
+
+
+def truth(value: Any, name: str, place: str) -> bool:
+    """Return a choice of two.
+
+    Raises
+    ------
+    OptionError
+    """
+    if not isinstance(value, bool | np.bool_):
+        raise OptionError(f"{name} is a choice of two", name=name, place=place, expected="True or False",
+                          given=repr(value)[:80])  # fmt: skip
+    return bool(value)

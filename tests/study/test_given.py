@@ -1,0 +1,85 @@
+"""Whatever a study is given, it answers or refuses in its own words: every argument of every one, with odd values."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+
+ODD = [None, -1, 0, "a", [], {}, 1.5, True, float("nan"), object(), np.array([1, 2]), 10**30, "1 h", [None], b"x"]
+P = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), exact={"x": "exp(-t)"})
+RUN, TABLE, REGION = uh.integrate(P), uh.compare(P, "heun-3", rtol=1e-3), uh.stability("adams-bashforth-2")
+STUDIES: dict[str, Callable[[Any], Any]] = {
+    "stability, method": lambda w: uh.stability(w),
+    "stability, order": lambda w: uh.stability("adams-variable", order=w),
+    "amplification": lambda w: REGION(w),
+    "contains": lambda w: REGION.contains(w),
+    "limit": lambda w: REGION.limit(w),
+    "order_star": lambda w: REGION.order_star(w),
+    "map, window": lambda w: REGION.map(w, points=5),
+    "map, points": lambda w: REGION.map(points=w),
+    "steps_in_region, run": lambda w: uh.steps_in_region(w),
+    "steps_in_region, rows": lambda w: uh.steps_in_region(RUN, rows=w),
+    "largest_step, problem": lambda w: uh.largest_step(w, "euler"),
+    "largest_step, method": lambda w: uh.largest_step(P, w),
+    "largest_step, seconds": lambda w: uh.largest_step(P, "euler", seconds=w),
+    "convergence, methods": lambda w: uh.convergence(P, w, halvings=1),
+    "convergence, steps": lambda w: uh.convergence(P, "euler", steps=w),
+    "convergence, step": lambda w: uh.convergence(P, "euler", step=w, halvings=1),
+    "convergence, halvings": lambda w: uh.convergence(P, "euler", halvings=w),
+    "convergence, budget": lambda w: uh.convergence(P, "euler", halvings=1, budget=w),
+    "convergence, reference": lambda w: uh.convergence(P, "euler", halvings=1, reference=w),
+    "certify, digits": lambda w: uh.certify(P, w),
+    "certify, at": lambda w: uh.certify(P, 4, at=w),
+    "certify, seconds": lambda w: uh.certify(P, 4, seconds=w),
+    "worked, method": lambda w: uh.worked(P, w, step=0.1),
+    "worked, step": lambda w: uh.worked(P, "euler", step=w),
+    "worked, count": lambda w: uh.worked(P, "euler", count=w),
+    "worked, steps": lambda w: uh.worked(P, "euler", step=0.1, steps=w),
+    "compare, count": lambda w: uh.compare(P, "heun-3", count=w, budget=uh.Budget(steps=99)),
+    "compare, reference": lambda w: uh.compare(P, "heun-3", rtol=1e-3, reference=w),
+    "best, error": lambda w: TABLE.best(w),
+    "best, by": lambda w: TABLE.best(1e-3, by=w),
+    "frame, sort": lambda w: TABLE.frame(sort=w),
+    "explain": lambda w: uh.explain(w),
+    "trace": lambda w: uh.integrate(P, trace=w),
+    "rates_at, t": lambda w: P.rates_at(w, [1.0]),
+    "jacobian_at, state": lambda w: P.jacobian_at(0, w),
+    "frame, exact": lambda w: RUN.frame(exact=w),
+    "exact_at": lambda w: RUN.exact_at(w),
+    "draw_stability": lambda w: uh.draw_stability(w),
+    "draw_stability, window": lambda w: uh.draw_stability("euler", window=w),
+    "draw_stability, order_star": lambda w: uh.draw_stability("euler", order_star=w),
+    "draw_run_in_region": lambda w: uh.draw_run_in_region(w),
+    "draw_order": lambda w: uh.draw_order(w),
+    "draw_errors": lambda w: uh.draw_errors(w),
+    "draw_drift": lambda w: uh.draw_drift(w),
+    "draw_drift, quantity": lambda w: uh.draw_drift(RUN, w),
+    "draw_digits": lambda w: uh.draw_digits(w),
+    "draw_steps": lambda w: uh.draw_steps(w),
+    "draw_work": lambda w: uh.draw_work(w),
+    "draw_work, work": lambda w: uh.draw_work(TABLE, work=w),
+    "conserved": lambda w: P.with_(conserved=w),
+    "conserved, one": lambda w: P.with_(conserved=[w]),
+    "never_negative": lambda w: P.with_(never_negative=[w]),
+}
+
+
+@pytest.mark.parametrize("name", STUDIES)
+def test_odd_values_are_answered_or_refused_in_words(name: str) -> None:
+    refused: list[uh.HeronError] = []
+    for value in ODD:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", uh.DoubtWarning)
+            try:
+                STUDIES[name](value)
+            except uh.HeronError as error:
+                refused.append(error)
+    assert all(error.place for error in refused)
+    # each refuses most of them
+    assert len(refused) >= 6 or name in ("amplification", "contains", "limit", "order_star", "rates_at, t", "exact_at")
