@@ -36,7 +36,12 @@ def test_demo(tmp_path: Path) -> None:
         rows = [line.split(",") for line in (folder / f"{name}-comparison.csv").read_text().splitlines()]
         assert rows[0][:3] == ["method", "rtol", "step"]
         assert [row[1] for row in rows[1:4]] == ["0.0001", "1e-06", "1e-08"]
+    for picture in ("carbonate-in-region", "sluice-pond-order", "stability-regions"):
+        assert (folder / f"{picture}.png").stat().st_size > 5000
     assert "radau-iia-5" in done.stdout
+    assert "stability held back" in done.stdout
+    assert "Certified to 9 digits" in " ".join(done.stdout.split())
+    assert "drift of carbon" in done.stdout
     assert "heron-demo" in done.stdout
 
 

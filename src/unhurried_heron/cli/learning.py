@@ -151,6 +151,29 @@ def explain(
         save(draw_run_in_region(run), plot)
 
 
+def show_what_is_learnt(out: Path) -> None:
+    """Show on the demo problems how a method is known: why a run was slow, digits, order, stability, a step by hand."""
+    from unhurried_heron.demo import demo_file
+    from unhurried_heron.march.integrate import integrate
+    from unhurried_heron.show.learnt import draw_order
+    from unhurried_heron.show.region import draw_run_in_region, draw_stability
+    from unhurried_heron.study.certify import certify as certified
+    from unhurried_heron.study.convergence import convergence
+    from unhurried_heron.study.explain import explain as explained
+    from unhurried_heron.study.worked import worked
+
+    pond, chemistry = (Problem.from_file(demo_file(name)) for name in ("sluice-pond", "carbonate"))
+    held = integrate(chemistry.with_(interval=(0, 0.5)), "dormand-prince-54", rtol=1e-6)
+    print(explained(held))
+    save(draw_run_in_region(held), out / "carbonate-in-region.png")
+    print(f"\n{certified(pond, 9, at=[6, 24])}\n")
+    orders = convergence(pond.with_(interval=(0, 4)), ["heun-2", "classical-rk-4", "adams-bashforth-4"], step=0.5)
+    print("\n".join(map(str, orders.orders)))
+    save(draw_order(orders), out / "sluice-pond-order.png")
+    save(draw_stability(["heun-2", "classical-rk-4", "adams-bashforth-4"]), out / "stability-regions.png")
+    print(f"\n{worked(pond, 'heun-2', step=0.5, steps=2).to_string(index=False)}\n")
+
+
 def _write(frame: Any, csv: Path | None) -> None:
     if csv is None:
         return

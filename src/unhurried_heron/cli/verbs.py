@@ -22,6 +22,7 @@ from unhurried_heron.cli.asked import (
     value_of,
     words,
 )
+from unhurried_heron.cli.learning import show_what_is_learnt
 from unhurried_heron.cli.pictures import Overlay, Phase, overlaid, picture
 from unhurried_heron.cli.questions import Crossings, Extremes, Integral, Mean, Period, Where, questions_of
 from unhurried_heron.errors import OptionError
@@ -241,6 +242,7 @@ def demo(
         say(f"table: {out / f'{name}-comparison.csv'}")
         save(draw_work(table), out / f"{name}-work.png")
         console().print()
+    show_what_is_learnt(out)
     say(f"All of it is in the folder {out}, the problem files too: try heron check {out / 'mistakes.toml'}")
 
 

@@ -15,7 +15,7 @@ from unhurried_heron.show.several import labels_of, runs_of
 from unhurried_heron.study.certify import Certificate
 from unhurried_heron.study.comparison import Comparison, setting_of
 from unhurried_heron.study.convergence import Convergence
-from unhurried_heron.study.kept import drifts
+from unhurried_heron.study.kept import drifts, ends_of_steps
 from unhurried_heron.study.reference import References, size_of, up_to_its_stop
 
 if TYPE_CHECKING:
@@ -180,7 +180,8 @@ def draw_drift(runs: Run | Sequence[Run] | Comparison, quantity: str | None = No
                        expected='a quantity, or conserved=["energy"] where the problem is made')  # fmt: skip
     figure, (ax,) = figure_of(1, axes)
     for place, (label, run) in enumerate(zip(labels, listed, strict=True)):
-        ax.plot(run.times, _positive(np.abs(drifts(run, wanted))), linewidth=1.4, label=label,
+        rows = ends_of_steps(run)
+        ax.plot(run.times[rows], _positive(np.abs(drifts(run, wanted))[rows]), linewidth=1.4, label=label,
                 **style_of(place))  # fmt: skip
     ax.set_yscale("log")
     finish_in_time(ax, listed[0].problem, f"drift of {wanted}, relative to its size", own=axes is None)

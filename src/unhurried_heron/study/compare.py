@@ -25,6 +25,7 @@ from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF, all_methods, f
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.comparison import COLUMNS, Comparison
 from unhurried_heron.study.given import several, whole
 from unhurried_heron.study.in_region import steps_in_region
@@ -163,12 +164,13 @@ def _row(
 ) -> tuple[dict[str, Any], Run | None]:
     row: dict[str, Any] = dict.fromkeys(COLUMNS)
     row |= {"method": method.name, "rtol": setting.get("rtol"), "step": setting.get("step")}
-    begun, watched = clock.perf_counter(), bool(problem.conserved)
+    begun, times = clock.perf_counter(), references.grid
+    if problem.conserved and "step" in setting:
+        times = _with_steps(times, setting["step"])
     try:
         with quietly():
-            # what is conserved is so at the ends of steps
-            run = integrate(problem, method, **setting, record="steps" if watched else references.grid, budget=budget,
-                            progress=False, ledger="rtol" in setting)  # fmt: skip
+            run = integrate(problem, method, **setting, record=times.tolist(), budget=budget, progress=False,
+                            ledger="rtol" in setting)  # fmt: skip
     except HeronError as error:
         row["ending"] = str(error.args[0])
         return row, None
@@ -179,14 +181,12 @@ def _row(
     except HeronError:
         # a method that does not tell its region
         row["limited by stability"] = None
-    drift = {f"drift of {name}": drift_of(run, name) for name in problem.conserved}
     if run.ending.as_asked:
-        seen = run.recorded(references.grid.tolist()) if watched else run
         truth = references.truth_for(method)
-        row |= _errors(seen, truth) | {"reference": truth.label}
-        row |= drift
+        row |= _errors(run, references.grid, truth) | {"reference": truth.label}
+        row |= {f"drift of {name}": drift_of(run, name) for name in problem.conserved}
         for name in problem.never_negative:
-            row[f"lowest {name}"], row[f"lowest {name} at"] = lowest_of(seen, name)
+            row[f"lowest {name}"], row[f"lowest {name} at"] = lowest_of(run, name)
     return row, run
 
 
@@ -210,12 +210,22 @@ def _steps(run: Run, fixed: float | None) -> dict[str, float | None]:
     return {"smallest step": low, "median step": middle, "largest step": high}
 
 
-def _errors(run: Run, truth: Truth) -> dict[str, Any]:
+def _with_steps(grid: Array, step: float) -> Array:
+    """Return the grid and, beside each of its times, the end of a fixed step, where what is conserved is so."""
+    start, end = grid[0], grid[-1]
+    length = np.copysign(step, end - start)
+    ends = start + np.unique(np.round((grid - start) / length)) * length
+    inside = ends[(ends - start) * (ends - end) <= 0.0]
+    joined = np.union1d(grid, inside)
+    return joined if end > start else joined[::-1]
+
+
+def _errors(run: Run, grid: Array, truth: Truth) -> dict[str, Any]:
     columns = [slot for slot in map(run.problem.model.layout.slot, truth.names) if slot is not None]
+    states = run.states[np.isin(run.times, grid)]
     # a run that an event stopped has fewer times than the grid, and references may agree on fewer
-    rows = min(run.times.size, len(truth.values))
-    known = truth.values[:rows]
-    misses = np.abs(run.states[:rows, columns] - known) / size_of(truth.values)
+    rows = min(len(states), len(truth.values))
+    misses = np.abs(states[:rows, columns] - truth.values[:rows]) / size_of(truth.values)
     row, column = np.unravel_index(int(misses.argmax()), misses.shape)
     return {
         "error at end": float(misses[-1].max()),

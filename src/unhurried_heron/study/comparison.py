@@ -40,8 +40,8 @@ class Comparison:
     rows : tuple of dict
         One for each method and tolerance (or step), keyed by the columns of the frame.
     runs : tuple of Run or None
-        The run behind each row, recorded at the times where errors were looked for, with all of its steps where
-        something is conserved; None where there was none.
+        The run behind each row, recorded at the times where errors were looked for (of fixed steps also at ends of
+        steps, where something is conserved); None where there was none.
     disagreement : float or None
         By how much two reference runs of different families differ, relative to each state's scale: errors near or
         below it are not to be trusted. None for what is certain, or a single reference.
@@ -223,17 +223,16 @@ def comparison_table(comparison: Comparison) -> list[RenderableType]:
 
     from unhurried_heron.study.sheet import Sheet
 
-    own = [name for name in comparison.columns if name not in COLUMNS]
-    # columns that have nothing to tell are left out
+    own = [name for name in comparison.columns if name not in COLUMNS and not name.endswith(" at")]
+    # columns that have nothing to tell are left out; what the user has watched stands before further counts
     told = [key for key in _SHOWN if any(row[key] for row in comparison.rows)]
-    columns = [("method", "left"), ("rtol/step", "right"), *((_SHOWN[key], "right") for key in told[:2])]
-    columns += [("worst state", "left"), *((_SHOWN[key], "right") for key in told[2:]), *((k, "right") for k in own)]
-    table = Sheet(columns, comparison.problem.title)
+    place = told.index("seconds") + 1 if "seconds" in told else len(told)
+    keys = [*told[:2], "worst state", *told[2:place], *own, *told[place:]]
+    names = [(_SHOWN.get(key, key), "left" if key == "worst state" else "right") for key in keys]
+    table = Sheet([("method", "left"), ("rtol/step", "right"), *names], comparison.problem.title)
     for row in comparison.rows:
         setting = f"{row['rtol']:.0e}" if row["rtol"] is not None else f"step {_cell('step', row['step'])}"
-        cells = [_cell(key, row[key]) for key in told]
-        table.add_row(row["method"], setting, *cells[:2], row["worst state"] or "–", *cells[2:],
-                      *(_cell(name, row.get(name)) for name in own))  # fmt: skip
+        table.add_row(row["method"], setting, *(_cell(key, row.get(key)) for key in keys))
     lines: list[RenderableType] = [Text(note) for note in comparison.notes]
     return [table, *lines, *(Text(failure, style="bold red") for failure in comparison.failures)]
 
@@ -241,6 +240,8 @@ def comparison_table(comparison: Comparison) -> list[RenderableType]:
 def _cell(key: str, value: object) -> str:
     from unhurried_heron.study.sheet import number
 
+    if key == "worst state":
+        return str(value or "–")
     if key == "limited by stability" and isinstance(value, float):
         return f"{100.0 * value:.0f} %"
     return number(value)

@@ -8,7 +8,10 @@ import numpy as np
 
 from unhurried_heron.errors import RunError
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array
+from unhurried_heron.run.trajectory import Array, StepTrajectory
+
+# ends of steps differ by no more than rounding from whole numbers of them
+_ROUNDED = 1e-12
 
 
 def values_of(run: Run, quantity: str) -> Array:
@@ -43,9 +46,22 @@ def drifts(run: Run, quantity: str) -> Array:
     return moved
 
 
+def ends_of_steps(run: Run) -> Any:
+    """Return which recorded times are ends of steps, where methods conserve what they do, shape (n_times,).
+
+    All of them, where the steps followed a tolerance, which holds between them, too.
+    """
+    step, kept = run.options["step"], run._trajectory
+    if step is None or isinstance(kept, StepTrajectory) or not run.times.size:
+        return np.ones(run.times.size, dtype=bool)
+    counts = (run.times - run.times[0]) / step
+    found = np.abs(counts - np.round(counts)) <= _ROUNDED * (1.0 + np.abs(counts))
+    return found | (run.times == run.ending.time)
+
+
 def drift_of(run: Run, quantity: str) -> float:
-    """Return the largest drift of a quantity."""
-    return float(np.abs(drifts(run, quantity)).max(initial=0.0))
+    """Return the largest drift of a quantity at the ends of steps."""
+    return float(np.abs(drifts(run, quantity)[ends_of_steps(run)]).max(initial=0.0))
 
 
 def lowest_of(run: Run, state: str) -> tuple[float, float]:
