@@ -138,3 +138,19 @@ def test_what_cannot_be_told_is_said() -> None:
     assert uh.explain(still).sayings
     with pytest.raises(uh.OptionError, match="no run"):
         uh.explain("run")
+
+
+def test_a_function_that_refuses_other_methods_is_told_not_raised() -> None:
+    def rates(t: float, x: float) -> list[float]:
+        if abs(x - np.exp(-t)) > 0.01:
+            raise ValueError("too far from what was measured")
+        return [-x]
+
+    problem = uh.Problem.from_rates(rates, initial={"x": 1}, interval=(0, 30))
+    run = uh.integrate(problem, "bogacki-shampine-32", rtol=1e-9, largest_step=0.02)
+    told = words(uh.explain(run))
+    assert "largest step" in told
+    # those that take long steps ask too far away, and are not there to be taken
+    assert "too far" in told or "Take another method" in told or "No method tried does clearly better" in told
+    with pytest.raises(ValueError, match="too far"):
+        uh.integrate(problem, "radau-iia-5", rtol=1e-2, starting_step=3.0)

@@ -61,15 +61,18 @@ def again(run: Run, method: Any, **changed: Any) -> Candidate:
             )  # fmt: skip
     except HeronError as error:
         return Candidate(name, None, str(error.args[0]))
+    except Exception as error:
+        # a method that asks elsewhere may meet what the run itself never did: the user's function refuses it
+        return Candidate(name, None, f"{type(error).__name__}: {error}")
     return Candidate(name, found, "" if found.ending.as_asked else found.ending.message)
 
 
 def candidates_for(run: Run, *, stiff: bool) -> list[Candidate]:
-    """Return what other methods made of it, the one of least work first."""
+    """Return what other methods made of it, those that came to the end first, the one of least work before others."""
     taken = {run.method, *(method.name for method in run._methods)}
     names = [name for name in (_STIFF if stiff else _SMOOTH) if name not in taken]
     found = [again(run, name) for name in names]
-    return sorted((each for each in found if each.done), key=lambda each: each.work)
+    return sorted(found, key=lambda each: (not each.done, each.work))
 
 
 def better(run: Run, candidate: Candidate, errors: tuple[float, float] | None) -> bool:

@@ -96,7 +96,7 @@ def worth_saying(run: Run) -> str:
     looked = _Looked(run)
     if HELD_BACK in run.ending.advice:
         found = candidates_for(run, stiff=True)
-        if found and found[0].run is not None and better(run, found[0], None):
+        if found and found[0].done and better(run, found[0], None):
             return looked.instead(found[0], None).text
     rest = [each.text for each in looked.on_ending() if each.about == "budget"]
     return rest[0] if rest else ""
@@ -293,9 +293,11 @@ class _Looked:
         if run.options["step"] is not None or (run.ending.as_asked and run.tally.accepted < _FEW_STEPS):
             return []
         found = candidates_for(run, stiff=self.stiff or (not run.ending.as_asked and not self.implicit))
-        if not found:
-            return [Saying("method", "No other method tried came to the end within its budget.", {})]
-        judged = [(each, self._errors(each)) for each in found]
+        done = [each for each in found if each.done]
+        if not done:
+            why = "; ".join(f"{each.method}: {each.why.rstrip('.')}" for each in found)
+            return [Saying("method", f"No other method tried came to the end within its budget ({why}).", {})]
+        judged = [(each, self._errors(each)) for each in done]
         return [self.instead(*next((pair for pair in judged if better(run, *pair)), judged[0]))]
 
     def instead(self, best: Candidate, errors: tuple[float, float] | None) -> Saying:

@@ -35,9 +35,9 @@ _RADII, _DIRECTIONS = np.geomspace(0.002, 400.0, 400), 181
 _ROOM: Final = 0.12
 _WITHOUT_END: Final = 6.0
 _BISECTIONS: Final = 50
-_MOST_POINTS: Final = 20_000
+_MOST_POINTS: Final = 5_000
 # a thread is worth its while from so many points on
-_SHARE: Final = 20_000
+_SHARE, _PART = 20_000, 100_000
 
 
 @dataclass(frozen=True)
@@ -277,13 +277,17 @@ def _largest_roots(terms: Array, points: Any) -> Array:
         asked, found, scratch = points[share], out[share], np.empty(4 * k + 2)
         kernel(np.array([asked.size, k, powers, *map(address, (rows, asked, found, scratch))], dtype=np.int64))
 
-    shares = max(1, min(os.cpu_count() or 1, points.size // _SHARE))
-    ends = np.linspace(0, points.size, shares + 1).astype(int).tolist()
-    if shares == 1:
+    workers = max(1, min(os.cpu_count() or 1, points.size // _SHARE))
+    if workers == 1:
         work(slice(None))
         return out
-    with ThreadPoolExecutor(shares) as pool:
+    # in parts, between which Ctrl-C is heeded
+    ends = np.linspace(0, points.size, max(workers, points.size // _PART) + 1).astype(int).tolist()
+    pool = ThreadPoolExecutor(workers)
+    try:
         list(pool.map(work, map(slice, ends[:-1], ends[1:])))
+    finally:
+        pool.shutdown(cancel_futures=True)
     return out
 
 
