@@ -120,6 +120,10 @@ def test_a_better_method_is_better_where_it_says_so() -> None:
     other = uh.integrate(SWING, told["method"], rtol=1e-8)
     assert other.tally.rate_evaluations == told["rate evaluations"] < 0.7 * run.tally.rate_evaluations
     assert told["error"] <= 2.0 * max(told["own error"], 1.0)
+    assert told["own error"] == pytest.approx(figures(run, "states")["error"])
+    truth = np.column_stack([np.cos(run.times), -np.sin(run.times)])
+    allowed = 1e-8 + run.options["atol"]
+    assert told["error"] == pytest.approx(np.abs(other.at(run.times) - truth).max() / allowed, rel=0.2)
     good = uh.integrate(SWING, "adams-variable", rtol=1e-11)
     assert "times" not in figures(good, "method")
     assert "No method tried does clearly better" in words(uh.explain(good))

@@ -16,7 +16,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.errors import OptionError
-from unhurried_heron.formulas.expression import CONSTANTS, SUM, TIME, Node
+from unhurried_heron.formulas.expression import SUM, TIME, Node
 from unhurried_heron.formulas.layout import places
 from unhurried_heron.formulas.work import refuse_many
 from unhurried_heron.model.rates import WrittenRates
@@ -93,8 +93,6 @@ class Tape:
             return self.states[place]
         if name in self.problem.parameters:
             return self._number(self.problem.parameters[name])
-        if name in CONSTANTS:
-            return self._put(name)
         raise _unfit(f"'{name}' is measured, or changes by switches")
 
     def _constant(self, node: Node, indices: dict[str, int]) -> float:
@@ -164,10 +162,10 @@ def _unfit(why: str) -> OptionError:
 
 def _coefficient(mp: Any, s: Any, own: list[Any], op: str, operands: tuple[Any, ...], k: int, time: Any) -> Any:
     """Return coefficient k of an operation, whose earlier ones are ``own``."""
-    if op in ("number", "time", *CONSTANTS):
-        if op == "time":
-            return time if k == 0 else mp.mpf(int(k == 1))
-        return mp.mpf(0) if k else getattr(mp, op) + 0 if op in CONSTANTS else mp.mpf(operands[0])
+    if op == "time":
+        return time if k == 0 else mp.mpf(int(k == 1))
+    if op == "number":
+        return mp.mpf(0 if k else operands[0])
     if op == "inverse":
         return _inverse(mp, s, own, operands, k)
     a = s[operands[0]]
