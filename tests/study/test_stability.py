@@ -183,6 +183,15 @@ def test_the_largest_step_is_what_bisection_finds(name: str) -> None:
         assert f"{found.count:,}" in str(found)
 
 
+def test_the_mode_that_limits_the_step_is_told() -> None:
+    for interval, sign in (((0, 10), 1.0), ((10, 0), -1.0)):
+        forced = uh.Problem.from_text(f"x' = {-200 * sign}*(x - cos(t))", initial={"x": 0.5}, interval=interval)
+        found = uh.largest_step(forced, "adams-bashforth-4")
+        assert found.mode == pytest.approx(-200 * sign)
+        assert found.foreseen == pytest.approx(0.3 / 200, rel=1e-6)
+        assert found.step == pytest.approx(found.foreseen, rel=0.02)
+
+
 def test_what_has_no_largest_step_says_so() -> None:
     problem = uh.Problem.from_text("x' = -1000*x + t", initial={"x": 1}, interval=(0, 1))
     found = uh.largest_step(problem, "radau-iia-5")

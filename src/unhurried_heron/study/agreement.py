@@ -10,12 +10,15 @@ from unhurried_heron.run.trajectory import Array
 
 # a bound on the error: so many times the largest difference
 _MARGIN: Final = 4.0
-# from one tolerance to the next, a hundredth of it, errors fall to this share of the change at most where all is well
-_FALLS: Final = 0.02
+# shares where the second answer has come to rest, and where it has not: of the change from one tolerance to the next,
+# to which errors fall where all is well, and of what other states miss
+_FALLS, _BY_CHANCE = (0.002, 0.02), (0.05, 0.25)
 _EPS: Final = float(np.finfo(float).eps)
 # roundings of the problem's own numbers, and of so many operations in a row
 _ROUNDINGS: Final = 12.0
-_BEFORE, _BY_CHANCE = 0.25, 0.25
+_BEFORE: Final = 0.25
+# answers of two families are close; answers of one leap
+_CLOSE, _LEAP = 1e-4, 1e-3
 _HALF: Final = 0.4
 # beside this share of its size a value is zero
 _SMALL: Final = 1e-3
@@ -121,13 +124,20 @@ def agreement_of(told: list[Array], moved: list[Array], size: Array, nudge: floa
     """
     one, other, one_before, other_before = told
     size = np.where(size > 0.0, size, 1.0)
-    apart = np.abs(one - other)
-    changed = np.maximum(apart, _FALLS * np.abs(one - one_before))
-    # where two answers meet by chance, those before, and the other states, tell what to expect
-    changed = np.maximum(changed, _BEFORE * np.abs(other - other_before))
+    apart, moved_on = np.abs(one - other), np.abs(other - other_before)
+    # where the second family, far tighter, has come to rest, the difference is the error of the first; elsewhere two
+    # answers may meet by chance, and those before, and the other states, tell what to expect
+    rests = (moved_on <= apart) & (apart <= _CLOSE * size) & (np.abs(one) > _SMALL * size)
+    falls, by_chance = (np.where(rests, calm, wary) for calm, wary in (_FALLS, _BY_CHANCE))
+    tightened = np.abs(one - one_before)
+    changed = np.maximum(apart, falls * tightened)
+    # an answer that leaps when the tolerance is tightened has no error that falls
+    leaps = np.maximum(tightened, moved_on)
+    changed = np.maximum(changed, np.where(leaps > _LEAP * size, leaps, 0.0))
+    changed = np.maximum(changed, np.where(rests, 0.0, _BEFORE * moved_on))
     with np.errstate(divide="ignore", invalid="ignore"):
         usual = np.median(changed / np.maximum(np.abs(one), _SMALL * size), axis=1, keepdims=True)
-    changed = np.maximum(changed, _BY_CHANCE * usual * np.abs(one))
+    changed = np.maximum(changed, by_chance * usual * np.abs(one))
     change = np.maximum.reduce([np.abs(each - one) for each in moved])
     sensitive = _ROUNDINGS * _EPS * change / nudge
     # where a small change is no longer small, nothing is known of how it grows
