@@ -98,12 +98,14 @@ class Agreement(NamedTuple):
 
 
 def _rounded(value: float, digits: int, bound: float) -> float:
-    """Return a value with the digits that are certain and one more; with two, where rounding would cost one."""
+    """Return the shortest decimal that is as certain as the value: within half a unit of its last certain digit."""
     if not digits:
         return value
-    short = float(f"{value:.{digits}e}")
-    fine = bound + abs(short - value) <= 0.5 * 10.0**-digits * abs(value)
-    return short if fine else float(f"{value:.{digits + 1}e}")
+    for places in range(max(digits - 1, 0), digits + 3):
+        short = float(f"{value:.{places}e}")
+        if bound + abs(short - value) <= 0.5 * 10.0**-digits * abs(value):
+            return short
+    return value
 
 
 def grown(values: Array, moved: list[Array], size: Array, nudge: float) -> float:
@@ -112,7 +114,7 @@ def grown(values: Array, moved: list[Array], size: Array, nudge: float) -> float
     return float(share.max(initial=0.0) / nudge)
 
 
-def agreement_of(told: list[Array], moved: list[Array], size: Array, nudge: float) -> Agreement:
+def agreement_of(told: list[Array], moved: list[Array], size: Array, nudge: float, in_time: Any = 0.0) -> Agreement:
     """Return how far answers agree.
 
     Parameters
@@ -121,6 +123,8 @@ def agreement_of(told: list[Array], moved: list[Array], size: Array, nudge: floa
         Of two families, and of the same at a looser tolerance.
     moved : list of ndarray
         The first, from numbers that were moved by the share ``nudge``, each its own way.
+    in_time : ndarray
+        How fast each state moves, times the time, at these times.
     """
     one, other, one_before, other_before = told
     size = np.where(size > 0.0, size, 1.0)
@@ -139,7 +143,8 @@ def agreement_of(told: list[Array], moved: list[Array], size: Array, nudge: floa
         usual = np.median(changed / np.maximum(np.abs(one), _SMALL * size), axis=1, keepdims=True)
     changed = np.maximum(changed, by_chance * usual * np.abs(one))
     change = np.maximum.reduce([np.abs(each - one) for each in moved])
-    sensitive = _ROUNDINGS * _EPS * change / nudge
+    # and so does a time: its last bit, as far as states move in it
+    sensitive = _ROUNDINGS * _EPS * (change / nudge + in_time)
     # where a small change is no longer small, nothing is known of how it grows
     sensitive = np.where(change > _SATURATED * size, size, sensitive)
     bounds = _MARGIN * changed + sensitive + _ROUNDINGS * _EPS * np.abs(one)

@@ -56,7 +56,7 @@ class Certificate:
     certified : bool
         Whether every value has them.
     rows : tuple of dict
-        For each time and state ``time``, ``state``, ``value`` (rounded to little more than its certain digits),
+        For each time and state ``time``, ``state``, ``value`` (the shortest decimal that is as certain),
         ``digits`` (significant ones that are certain), ``error`` (a bound on the absolute error, infinite without) and
         ``computed``: the value as it was computed, without rounding.
     methods : tuple of str
@@ -200,7 +200,8 @@ class _Search:
                 self.reason = "The runs disagree on what happens: their events or endings are not the same."
                 break
             growth = grown(told[0], moved, self.size, self.nudge)
-            best, reached = agreement_of(told, moved, self.size, self.nudge), tolerance
+            best = agreement_of(told, moved, self.size, self.nudge, self._in_time(runs[0], told[0]))
+            reached = tolerance
             if best.enough(self.digits):
                 break
             # how a change grows is known where the tolerance hides no more than that
@@ -232,6 +233,13 @@ class _Search:
             self.longest = longest if narrow else None
             return True
         return False
+
+    def _in_time(self, run: Run, values: Array) -> Array:
+        """Return how fast states move where they are asked for, times how far that is from time zero."""
+        times = np.array(self._when((run,)))
+        rates = self.problem.rates_at(times, values)
+        far: Array = np.abs(times[:, None] * np.nan_to_num(rates, nan=0.0, posinf=0.0, neginf=0.0))
+        return far
 
     def _refused(self, reason: str) -> Certificate:
         return Certificate(self.problem, self.digits, False, (), self.pair, np.nan, np.nan, reason)
