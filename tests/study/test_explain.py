@@ -73,6 +73,10 @@ def test_switches_and_events_limit_steps() -> None:
 def test_the_largest_step_limits_steps() -> None:
     run = uh.integrate(SWING, "verner-76", rtol=1e-4, largest_step=0.05)
     assert figures(run, "steps")["largest step"] > 0.98
+    assert " to 59.9" in uh.explain(run).about("steps")[0].text
+    # the same where states were kept at some times alone
+    few = uh.integrate(SWING, "verner-76", rtol=1e-4, largest_step=0.05, record=5)
+    assert figures(few, "steps") == pytest.approx(figures(run, "steps"), abs=1e-12)
 
 
 def test_newton_and_refusals_cost() -> None:
@@ -81,6 +85,8 @@ def test_newton_and_refusals_cost() -> None:
     told = figures(run, "refused")
     assert told["refused"] == run.tally.refused
     assert told["newton"] == run.tally.newton_failures
+    rows = run.ledger.query("not accepted")
+    assert figures(run, "steps")["newton"] == pytest.approx(rows["error"].isna().sum() / run.tally.accepted)
     assert told["share"] == pytest.approx(run.tally.refused / (run.tally.refused + run.tally.accepted))
 
 

@@ -12,7 +12,7 @@ import numpy as np
 
 from unhurried_heron.errors import HeronError, OptionError
 from unhurried_heron.march.endings import HELD_BACK
-from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
+from unhurried_heron.methods.catalogue import DEFAULT, FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.studies import STUDIES
 from unhurried_heron.run.trajectory import Array
@@ -112,24 +112,30 @@ class _Looked:
         self.run, self.unit = run, run.problem.units.get("t", "")
 
     @cached_property
-    def region(self) -> StepsInRegion | None:
-        """Its steps in the region of its method, None where that cannot be told."""
+    def kept(self) -> Run | None:
+        """The run with a ledger: itself, or the same once more; None where that did not end in its budget."""
         run = self.run
-        try:
-            return steps_in_region(run)
-        except HeronError:
-            # states at some times alone: the same run once more, with its ledger
-            one = run._methods[0] if len(run._methods) == 1 and run.method != "auto" else run.method
-            found = again(run, one)
-        try:
-            return steps_in_region(found.run) if found.run is not None else None
-        except HeronError:
-            return None
+        if run._ledger is not None:
+            return run
+        one = run._methods[0] if len(run._methods) == 1 and run.method != DEFAULT else run.method
+        return again(run, one, largest_step=run.options.get("largest_step")).run
 
     @cached_property
+    def region(self) -> StepsInRegion | None:
+        """Its steps in the region of its method, None where that cannot be told."""
+        for run in (self.run, self.kept):
+            try:
+                if run is not None:
+                    return steps_in_region(run)
+            except HeronError:
+                # states at some times alone
+                continue
+        return None
+
+    @property
     def rows(self) -> Any:
-        """The ledger, None where none was kept."""
-        return self.run._ledger
+        """The ledger, None where there is none."""
+        return None if self.kept is None else self.kept._ledger
 
     @cached_property
     def stiff(self) -> bool:
@@ -200,9 +206,8 @@ class _Looked:
         if not accepted:
             return []
         stability = self.region.share if self.region is not None else 0.0
-        landed = self._landings() / accepted
-        longest = self._longest()
-        newton = min(1.0, run.tally.newton_failures / accepted)
+        bounded, failed, landings = self._bounded(), self._failed(), self._landings()
+        longest, newton, landed = (min(1.0, times.size / accepted) for times in (bounded, failed, landings))
         accuracy = max(0.0, 1.0 - stability - longest - landed - newton)
         figures = {"accuracy": accuracy, "stability": stability, "landings": landed, "largest step": longest,
                    "newton": newton}  # fmt: skip
@@ -210,17 +215,23 @@ class _Looked:
         if self.region is not None and stability >= _SOME:
             parts.append(f"stability held back {share_of(stability)} ({stretches_of(self.region, self.unit)})")
         if longest >= _SOME:
-            parts.append(f"the largest step allowed bounded {share_of(longest)}")
+            parts.append(f"the largest step allowed bounded {share_of(longest)} ({self._between(bounded)})")
         if landed >= _SOME:
-            parts.append(f"{share_of(landed)} were cut short to land on switches, events and known times")
+            parts.append(f"{share_of(landed)} were cut short to land on switches, events and known times "
+                         f"({self._between(landings)})")  # fmt: skip
         if newton >= _SOME:
-            parts.append(f"Newton's iteration shortened {share_of(newton)}")
+            parts.append(f"Newton's iteration shortened {share_of(newton)} ({self._between(failed)})")
         if accuracy >= _SOME:
             parts.append(f"accuracy chose {share_of(accuracy)}")
         if self.region is None:
             parts.append("what stability did could not be told")
         text = f"Of {many(accepted, 'step')}, " + "; ".join(parts) + "."
         return [Saying("steps", text, figures)]
+
+    def _between(self, times: Array) -> str:
+        """Say between which times something happened."""
+        ends = (float(times[0]), float(times[-1]))
+        return of_time(ends[0], self.unit) if ends[0] == ends[1] else f"{of_time(ends[0], '')} to {ends[1]:.6g}"
 
     def _fixed_stability(self) -> list[Saying]:
         if self.region is None or not self.region.z.size:
@@ -238,18 +249,30 @@ class _Looked:
         )
         return [Saying("steps", text, {"outside": share, "first": first})]
 
-    def _landings(self) -> int:
-        """How many steps ended at a switch, an event that acts or a known time."""
+    def _landings(self) -> Array:
+        """When steps ended at a switch, an event that acts or a known time."""
         acting = [k for k, event in enumerate(self.run._watched) if event.then is not None or event.stop]
-        happened = int(np.isin(self.run._happened.which, acting).sum()) if acting else 0
-        return int(self.run._crossed.times.size) + happened
+        found = self.run._happened
+        happened = found.times[np.isin(found.which, acting)] if acting else np.empty(0)
+        sign = 1.0 if self.run.ending.time >= self.run.problem.interval[0] else -1.0
+        times: Array = sign * np.sort(sign * np.concatenate([self.run._crossed.times, happened]))
+        return times
 
-    def _longest(self) -> float:
-        limit = self.run.options.get("largest_step")
-        if limit is None or self.rows is None:
-            return 0.0
-        lengths = np.abs(self.rows["step"][self.rows["accepted"]])
-        return float(np.mean(lengths >= 0.999 * limit)) if lengths.size else 0.0
+    def _bounded(self) -> Array:
+        """When steps were as long as they may be."""
+        limit, rows = self.run.options.get("largest_step"), self.rows
+        if limit is None or rows is None:
+            return np.empty(0)
+        times: Array = rows["time"][rows["accepted"] & (np.abs(rows["step"]) >= 0.999 * limit)]
+        return times
+
+    def _failed(self) -> Array:
+        """When steps were refused because Newton's iteration failed."""
+        rows = self.rows
+        if rows is None or not self.run.tally.newton_failures:
+            return np.empty(0)
+        times: Array = rows["time"][~rows["accepted"] & np.isnan(rows["error"])]
+        return times
 
     def on_stiffness(self) -> list[Saying]:
         """Say whether the problem is stiff, where, and by what factor."""
