@@ -163,8 +163,8 @@ def _steps_of(run: Run) -> tuple[Array, Array, Any]:
     """Return start and length of every accepted step, and (member, order) of each, int64 (steps, 2)."""
     rows: Any = run._ledger
     if rows is not None:
-        rows = rows[rows["accepted"]]
-        return rows["time"], rows["step"], np.column_stack([rows["member"], rows["order"]])
+        good = np.flatnonzero(rows["accepted"])
+        return rows["time"][good], rows["step"][good], np.column_stack([rows["member"][good], rows["order"][good]])
     kept = run._trajectory
     if isinstance(kept, StepTrajectory):
         begins, lengths = kept.starts, kept.steps
