@@ -53,11 +53,11 @@ def changed(problem: Problem, changes: list[str]) -> Problem:
                 expected="NAME=VALUE with a name among " + ", ".join(known),
                 given=change,
             )
-        (initial if state else parameters)[name] = value_of(text, name)
+        (initial if state else parameters)[name] = value_of(text, f"--set {name}")
     return problem.with_(parameters=parameters, initial=initial) if changes else problem
 
 
-def value_of(text: str, name: str) -> float | str:
+def value_of(text: str, place: str) -> float | str:
     """Return a number, or a quantity or formula as it was typed."""
     try:
         return float(text)
@@ -65,7 +65,7 @@ def value_of(text: str, name: str) -> float | str:
         if text.strip():
             return text
     raise OptionError(
-        "this is no number", name=name, place=f"--set {name}", expected="a number, a quantity or a formula", given=text
+        "this is no number", name=place, place=place, expected="a number, a quantity or a formula", given=text
     )
 
 

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 
 import typer
 
-from unhurried_heron.cli.asked import Changes, File, changed, check_outputs, file_options, save, say, words
+from unhurried_heron.cli.asked import Changes, File, changed, check_outputs, file_options, save, say, value_of, words
 from unhurried_heron.errors import OptionError
 from unhurried_heron.methods.catalogue import DEFAULT
 from unhurried_heron.problem.problem import Problem
@@ -33,8 +33,8 @@ def order(
 
     problem = changed(Problem.from_file(file), changes or [])
     check_outputs(file, csv, plot)
-    first = None if step is None else _number_or_text(step)
-    listed = [_number_or_text(each) for each in words(steps)] or None
+    first = None if step is None else value_of(step, "--step")
+    listed = [value_of(each, "--steps") for each in words(steps)] or None
     found = convergence(problem, words(methods), steps=listed, step=first, halvings=halvings)
     print(found)
     _write(found.frame(), csv)
@@ -89,7 +89,7 @@ def certify(
 
     problem = changed(Problem.from_file(file), changes or [])
     check_outputs(file, csv)
-    times: list[Any] = [_number_or_text(part) for part in words(at)]
+    times: list[Any] = [value_of(part, "--at") for part in words(at)]
     found = certified(problem, digits, at=times or None, seconds=seconds)
     print(found)
     _write(found.frame(), csv)
@@ -113,7 +113,7 @@ def table(
     problem = changed(Problem.from_file(file), changes or [])
     check_outputs(file, csv)
     chosen = method or str(problem.integrate_options.get("method", DEFAULT))
-    size: Any = None if step is None else _number_or_text(step)
+    size: Any = None if step is None else value_of(step, "--step")
     found = worked(problem, chosen, step=size, count=count, steps=steps)
     sheet = Sheet([(str(name), "left" if name == "row" else "right") for name in found.columns], problem.title)
     for row in found.itertuples(index=False):
@@ -181,13 +181,6 @@ def _write(frame: Any, csv: Path | None) -> None:
 
     write_text(csv, frame.to_csv(index=False, lineterminator="\n"))
     say(f"table: {csv}")
-
-
-def _number_or_text(text: str) -> float | str:
-    try:
-        return float(text)
-    except ValueError:
-        return text
 
 
 def _window(text: str) -> Any:

@@ -67,11 +67,14 @@ def again(run: Run, method: Any, **changed: Any) -> Candidate:
     return Candidate(name, found, "" if found.ending.as_asked else found.ending.message)
 
 
-def candidates_for(run: Run, *, stiff: bool) -> list[Candidate]:
-    """Return what other methods made of it, those that came to the end first, the one of least work before others."""
+def candidates_for(run: Run, *, stiff: bool, ready: Candidate | None = None) -> list[Candidate]:
+    """Return what other methods made of it, those that came to the end first, the one of least work before others.
+
+    ``ready`` has run already.
+    """
     taken = {run.method, *(method.name for method in run._methods)}
     names = [name for name in (_STIFF if stiff else _SMOOTH) if name not in taken]
-    found = [again(run, name) for name in names]
+    found = [ready if ready is not None and ready.method == name else again(run, name) for name in names]
     return sorted(found, key=lambda each: (not each.done, each.work))
 
 

@@ -10,14 +10,15 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import HeronError, OptionError
+from unhurried_heron.errors import HeronError
 from unhurried_heron.march.endings import HELD_BACK
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.studies import STUDIES
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.candidates import Candidate, again, better, candidates_for, work_of
-from unhurried_heron.study.in_region import StepsInRegion, steps_in_region
+from unhurried_heron.study.given import a_run
+from unhurried_heron.study.in_region import StepsInRegion, decays_that_grow, steps_in_region
 from unhurried_heron.study.saying import Saying, many, of_time, share_of, stretches_of
 from unhurried_heron.study.tolerance_said import Truth, hardest, scales
 
@@ -82,9 +83,7 @@ def explain(run: Run) -> Explanation:
     OptionError
         This is no run.
     """
-    if not isinstance(run, Run):
-        raise OptionError("this is no run", name="run", place="explain", expected="a Run, what integrate returns",
-                          given=repr(run)[:60])  # fmt: skip
+    run = a_run(run, "explain")
     return Explanation(run, tuple(_Looked(run).sayings()))
 
 
@@ -236,9 +235,8 @@ class _Looked:
     def _fixed_stability(self) -> list[Saying]:
         if self.region is None or not self.region.z.size:
             return []
-        decaying = np.where(self.region.z.real < 0.0, self.region.z, 0.0)
-        outside = [bool((np.asarray(self.region.regions[w](z)) > 1.0 + 1e-9).any())
-                   for w, z in zip(self.region.which, decaying, strict=True)]  # fmt: skip
+        # with a fixed step there is one method, of one order
+        outside = decays_that_grow(self.region.regions[0], self.region.z)
         share = float(np.mean(outside))
         if not share:
             return [Saying("steps", "Every decaying mode lay within the method's stability region.", {"outside": 0.0})]
@@ -315,7 +313,9 @@ class _Looked:
         run = self.run
         if run.options["step"] is not None or (run.ending.as_asked and run.tally.accepted < _FEW_STEPS):
             return []
-        found = candidates_for(run, stiff=self.stiff or (not run.ending.as_asked and not self.implicit))
+        found = candidates_for(
+            run, stiff=self.stiff or (not run.ending.as_asked and not self.implicit), ready=self.smoothly
+        )
         done = [each for each in found if each.done]
         if not done:
             why = "; ".join(f"{each.method}: {each.why.rstrip('.')}" for each in found)

@@ -8,6 +8,20 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import OptionError
+from unhurried_heron.run.run import Run
+
+
+def a_run(given: Any, place: str) -> Run:
+    """Return a run.
+
+    Raises
+    ------
+    OptionError
+    """
+    if not isinstance(given, Run):
+        raise OptionError("this is no run", name="run", place=place, expected="a Run, what integrate returns",
+                          given=repr(given)[:60])  # fmt: skip
+    return given
 
 
 def whole(value: Any, name: str, place: str, *, low: int, high: int) -> int:

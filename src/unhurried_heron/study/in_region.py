@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError, RunError
+from unhurried_heron.errors import RunError
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
-from unhurried_heron.study.given import whole
+from unhurried_heron.study.given import a_run, whole
 from unhurried_heron.study.modes import modes_at, rows_worth
 from unhurried_heron.study.stability import Stability, stability
 
@@ -116,9 +116,7 @@ def steps_in_region(run: Run, *, rows: int = _ROWS) -> StepsInRegion:
     MethodError
         The method is not in the list, or does not tell its stability function.
     """
-    if not isinstance(run, Run):
-        raise OptionError("this is no run", name="run", place="steps_in_region", expected="a Run",
-                          given=repr(run)[:60])  # fmt: skip
+    run = a_run(run, "steps_in_region")
     rows = whole(rows, "rows", "steps_in_region", low=1, high=1_000_000)
     begins, lengths, kinds = _steps_of(run)
     most = rows_worth(len(run.problem.states), rows)
@@ -140,19 +138,19 @@ def steps_in_region(run: Run, *, rows: int = _ROWS) -> StepsInRegion:
     z = modes_at(run, begins[chosen], states) * lengths[chosen][:, None]
     limited = np.zeros(chosen.size, dtype=bool)
     for place, region in enumerate(regions.values()):
-        limited[which == place] = _are_limited(region, z[which == place])
+        limited[which == place] = decays_that_grow(region, _LONGER * z[which == place], _GROWS)
     return StepsInRegion(
         tuple(regions.values()), begins[chosen], lengths[chosen], z, which, limited, counts,
         run.problem.title, run.problem.units.get("t", ""),
     )  # fmt: skip
 
 
-def _are_limited(region: Stability, z: Any) -> Any:
-    """Whether a longer step would let a decaying mode grow, shape (rows,)."""
+def decays_that_grow(region: Stability, z: Any, most: float = 1.0 + 1e-9) -> Any:
+    """Whether a method amplifies a decaying mode by more than ``most``, shape (rows,)."""
     decaying = z.real < 0.0
     with np.errstate(invalid="ignore"):
-        grown = np.asarray(region(np.where(decaying, _LONGER * z, 0.0)))
-    return (decaying & (grown > _GROWS)).any(axis=1)
+        grown = np.asarray(region(np.where(decaying, z, 0.0)))
+    return (decaying & (grown > most)).any(axis=1)
 
 
 def _evenly(count: int, most: int) -> Any:

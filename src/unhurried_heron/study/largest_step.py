@@ -18,7 +18,7 @@ from unhurried_heron.methods.method import Method, in_use
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
-from unhurried_heron.study.in_region import StepsInRegion
+from unhurried_heron.study.in_region import StepsInRegion, decays_that_grow
 from unhurried_heron.study.modes import modes_at, rows_worth
 from unhurried_heron.study.reference import size_of
 from unhurried_heron.study.stability import Stability, stability
@@ -90,9 +90,8 @@ class LargestStep:
         length = length if math.isfinite(length) else 0.0
         rows = self.times.size
         z = self.modes * length
-        outside = (np.asarray(self.region(np.where(z.real < 0.0, z, 0.0))) > 1.0 + 1e-9).any(axis=1)
         return StepsInRegion((self.region,), self.times, np.full(rows, length), z, np.zeros(rows, dtype=np.int64),
-                             outside, np.ones(rows, dtype=np.int64))  # fmt: skip
+                             decays_that_grow(self.region, z), np.ones(rows, dtype=np.int64))  # fmt: skip
 
     def frame(self) -> pd.DataFrame:
         """Return a DataFrame of one row, indexed by the method's name."""
