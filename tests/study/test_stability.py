@@ -204,3 +204,16 @@ def test_what_has_no_largest_step_says_so() -> None:
     assert not growing.confirmed
     with pytest.raises(uh.MethodError, match="steps of its own"):
         uh.largest_step(problem, "adams-variable")
+    # 5e8 steps of Euler's method do not fit into half a second: only foreseen
+    fast = uh.Problem.from_text("x' = -1e6*(x - cos(t))", initial={"x": 1}, interval=(0, 1e3))
+    late = uh.largest_step(fast, "euler", seconds=0.5)
+    assert (late.step, late.confirmed) == (late.foreseen, False)
+    assert late.foreseen == pytest.approx(2e-6, rel=1e-9)
+    assert "not confirmed" in str(late)
+    # up to the event that stops the run, in words as in numbers
+    stops = uh.Problem.from_text(
+        "x' = -50*x", initial={"x": 1}, interval=(0, 100), events=[uh.Event("t = 3", stop=True)]
+    )
+    until = uh.largest_step(stops, "euler")
+    assert until.count == pytest.approx(3 / until.step, abs=1)
+    assert f"{until.count:,} over" in str(until)

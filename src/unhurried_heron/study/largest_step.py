@@ -50,7 +50,7 @@ class LargestStep:
     step : float
         The largest step that was seen to stay bounded; infinite where no decay limits it, 0 where every step grows.
     count : int
-        How many such steps the interval takes; 0 without a limit.
+        How many such steps the interval takes, or its part up to an event that stops the run; 0 without a limit.
     foreseen : float
         What the eigenvalues along the solution and the method's region say.
     mode : complex
@@ -151,8 +151,8 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
     good, bad = search.between(min(foreseen, span))
     confirmed = good is not None and bad is not None
     step = good if good is not None else (0.0 if bad is not None and not search.late else foreseen)
-    told = _told(region, foreseen, mode, when, good, bad, search)
-    count = math.ceil(span / step * (1.0 - 1e-12)) if step else 0
+    count = math.ceil(reached / step * (1.0 - 1e-12)) if step else 0
+    told = _told(region, foreseen, mode, when, good, bad, count)
     fails = nothing if bad is None else bad
     return LargestStep(chosen.name, step, count, foreseen, mode, when, fails, confirmed, told, *looked)
 
@@ -257,7 +257,7 @@ class _Search:
 
 
 def _told(region: Stability, foreseen: float, mode: complex, when: float, good: float | None, bad: float | None,
-          search: _Search) -> str:  # fmt: skip
+          count: int) -> str:  # fmt: skip
     """Say what was foreseen and what was seen."""
     rate = f"{mode.real:.4g}" + (f" ± {abs(mode.imag):.4g}i" if mode.imag else "")
     told = [
@@ -269,7 +269,6 @@ def _told(region: Stability, foreseen: float, mode: complex, when: float, good: 
     elif good is None:
         told.append(f"No step down to {bad:.3g} was seen to stay bounded.")
     else:
-        count = math.ceil(search.span / good * (1.0 - 1e-12))
         told.append(f"Steps of {good:.6g} ({count:,} over the interval) stay bounded")
         told[-1] += f", steps of {bad:.6g} do not." if bad is not None else "; no longer ones were seen to fail."
     if good is not None and bad is not None and bad - good > _CLOSE * good:
