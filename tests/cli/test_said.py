@@ -67,6 +67,7 @@ def bare(text: str, *, numbers: bool) -> str:
     text = re.sub(r"\S*/(\S+\.(toml|csv|json|png))", r"\1", text)
     text = re.sub(r"[0-9a-f]{64}", "#", text)
     text = text if numbers else re.sub(r"(?<![\w^-])-?\d[\d,]*(\.\d+)?(e[-+]?\d+)?", "#", text)
+    text = re.sub(r"# (ms|us|ns)\b", "# s", text)
     text = re.sub(r"[─━╭╮╰╯│]+", "", text)
     return "\n".join(filter(None, (" ".join(line.split()) for line in text.splitlines()))) + "\n"
 

@@ -11,7 +11,7 @@ from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.kernels.memory.pasts import CHANGES, CHOICE, ChoosingWork
 from unhurried_heron.methods.choosing import CHOOSING, Choosing
 from unhurried_heron.methods.method import Method
-from unhurried_heron.methods.stability import stability_function, value_at
+from unhurried_heron.methods.stability import value_at
 from unhurried_heron.run.trajectory import Array
 
 # a step of the stiff method is taken to cost so many of the non-stiff one: more than `benchmarks/run.py --part methods`
@@ -68,7 +68,7 @@ def _pace(method: Any, relative: Array) -> float:
     """
     tolerance = float(relative.min(where=relative > 0.0, initial=1.0))
     z = 1j * np.geomspace(1e-3, 30.0, 3000)
-    estimate = np.abs(value_at(method.stability, z) - value_at(stability_function(method.a, method.b_embedded), z))
+    estimate = np.abs(value_at(method.stability, z) - value_at(method.embedded_stability, z))
     allowed = float(np.abs(z[int(np.argmax(estimate > tolerance))])) if (estimate > tolerance).any() else 30.0
     return float(min(_SLOWER * allowed, _CLOSE * method.real_stability_limit))
 

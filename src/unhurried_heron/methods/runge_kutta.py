@@ -261,9 +261,14 @@ class RungeKutta(OneStep):
         return stability_function(self.a, self.b)
 
     @cached_property
+    def embedded_stability(self) -> Polynomials:
+        """The stability function of the second solution of a pair."""
+        return stability_function(self.a, self.b_embedded)
+
+    @cached_property
     def embedded_at_infinity(self) -> float:
         """The second solution's stability function at infinity."""
-        return value_at_infinity(stability_function(self.a, self.b_embedded)) if self.paired else 0.0
+        return value_at_infinity(self.embedded_stability) if self.paired else 0.0
 
     @cached_property
     def further_stages(self) -> tuple[Row, ...]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time as clock
 from dataclasses import dataclass
 from typing import Any, Final
 
@@ -9,16 +10,14 @@ from unhurried_heron.errors import HeronError
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget
 from unhurried_heron.march.quiet import quietly
-from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF
+from unhurried_heron.methods.catalogue import DEFAULT, FOR_SMOOTH, FOR_STIFF
 from unhurried_heron.run.run import Run
 
 _SMOOTH: Final = (FOR_SMOOTH, "verner-76", "adams-variable")
 _STIFF: Final = (FOR_STIFF, "radau-iia-variable", "backward-differentiation-variable")
 _LEAST_SECONDS, _MOST_SECONDS = 0.5, 5.0
-# a method is better that needs less than this share of the rate evaluations
-_BETTER: Final = 0.7
-# an error so many times that of the run is no worse, nor is one within the tolerance
-_AS_EXACT: Final = 2.0
+# so short a run is timed again, so often and for so long, and the shortest time counts
+_SHORT, _REPEATS, _WHILE = 0.02, 3, 0.1
 
 
 @dataclass(frozen=True)
@@ -45,6 +44,22 @@ def work_of(run: Run) -> int:
     tally, n = run.tally, len(run.problem.states)
     symbolic = tally.jacobians if not tally.for_jacobians else 0
     return tally.rate_evaluations + n * (symbolic + tally.factorisations)
+
+
+def seconds_of(run: Run) -> float:
+    """Return the seconds of a run's kernel, the shortest of several where that is short."""
+    seconds, until = run.tally.seconds, clock.monotonic() + _WHILE
+    for _ in range(_REPEATS * (seconds < _SHORT)):
+        found = again(run, taken_by(run), largest_step=run.options.get("largest_step")).run
+        seconds = seconds if found is None else min(seconds, found.tally.seconds)
+        if clock.monotonic() > until:
+            break
+    return seconds
+
+
+def taken_by(run: Run) -> Any:
+    """Return the method of a run as it can be asked for again."""
+    return run._methods[0] if len(run._methods) == 1 and run.method != DEFAULT else run.method
 
 
 def again(run: Run, method: Any, **changed: Any) -> Candidate:
@@ -76,14 +91,3 @@ def candidates_for(run: Run, *, stiff: bool, ready: Candidate | None = None) -> 
     names = [name for name in (_STIFF if stiff else _SMOOTH) if name not in taken]
     found = [ready if ready is not None and ready.method == name else again(run, name) for name in names]
     return sorted(found, key=lambda each: (not each.done, each.work))
-
-
-def better(run: Run, candidate: Candidate, errors: tuple[float, float] | None) -> bool:
-    """Whether a candidate needed clearly less work for an error no worse, or came to the end where the run did not.
-
-    ``errors``: of the run and of the candidate, where they are known.
-    """
-    if not candidate.done or not run.ending.as_asked:
-        return candidate.done
-    as_exact = errors is None or errors[1] <= _AS_EXACT * max(errors[0], 1.0)
-    return as_exact and candidate.work < _BETTER * work_of(run)

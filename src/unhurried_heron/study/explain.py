@@ -12,14 +12,15 @@ import numpy as np
 
 from unhurried_heron.errors import HeronError
 from unhurried_heron.march.endings import HELD_BACK
-from unhurried_heron.methods.catalogue import DEFAULT, FOR_SMOOTH, FOR_STIFF, find_method
+from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.studies import STUDIES
 from unhurried_heron.run.trajectory import Array
-from unhurried_heron.study.candidates import Candidate, again, better, candidates_for, work_of
+from unhurried_heron.study.candidates import Candidate, again, candidates_for, taken_by
 from unhurried_heron.study.given import a_run
 from unhurried_heron.study.in_region import StepsInRegion, decays_that_grow, steps_in_region
-from unhurried_heron.study.saying import Saying, many, of_time, share_of, stretches_of
+from unhurried_heron.study.instead import Instead, the_best
+from unhurried_heron.study.saying import Saying, many, of_seconds, of_time, share_of, stretches_of
 from unhurried_heron.study.tolerance_said import Truth, hardest, scales
 
 if TYPE_CHECKING:
@@ -95,8 +96,9 @@ def worth_saying(run: Run) -> str:
     looked = _Looked(run)
     if HELD_BACK in run.ending.advice:
         found = candidates_for(run, stiff=True)
-        if found and found[0].done and better(run, found[0], None):
-            return looked.instead(found[0], None).text
+        best = Instead(run, found[0]) if found and found[0].done else None
+        if best is not None and best.better:
+            return best.saying().text
     rest = [each.text for each in looked.on_ending() if each.about == "budget"]
     return rest[0] if rest else ""
 
@@ -116,8 +118,7 @@ class _Looked:
         run = self.run
         if run._ledger is not None:
             return run
-        one = run._methods[0] if len(run._methods) == 1 and run.method != DEFAULT else run.method
-        return again(run, one, largest_step=run.options.get("largest_step")).run
+        return again(run, taken_by(run), largest_step=run.options.get("largest_step")).run
 
     @cached_property
     def region(self) -> StepsInRegion | None:
@@ -192,7 +193,7 @@ class _Looked:
                 left = (1.0 - done) / done
                 more, seconds = left * run.tally.accepted, left * run.tally.seconds
                 said.append(Saying("budget", f"It came through {share_of(done)} of the interval; at this pace the rest "
-                                   f"takes about {more:,.0f} more steps and {seconds:.3g} s.",
+                                   f"takes about {more:,.0f} more steps and {of_seconds(seconds)}.",
                                    {"done": done, "steps": more, "seconds": seconds}))  # fmt: skip
         return said
 
@@ -320,29 +321,7 @@ class _Looked:
         if not done:
             why = "; ".join(f"{each.method}: {each.why.rstrip('.')}" for each in found)
             return [Saying("method", f"No other method tried came to the end within its budget ({why}).", {})]
-        judged = [(each, self._errors(each)) for each in done]
-        return [self.instead(*next((pair for pair in judged if better(run, *pair)), judged[0]))]
-
-    def instead(self, best: Candidate, errors: tuple[float, float] | None) -> Saying:
-        """Say how a candidate did, and whether it does better."""
-        run = self.run
-        assert best.run is not None, "it came to the end"
-        tally, own = best.run.tally, run.tally
-        figures: dict[str, Any] = {"method": best.method, "steps": tally.accepted,
-                                   "rate evaluations": tally.rate_evaluations}  # fmt: skip
-        counts = f"{best.method} takes {many(tally.accepted, 'step')}"
-        counts += f" and {many(tally.rate_evaluations, 'rate evaluation')}"
-        mine = f"this run took {own.accepted:,} and {own.rate_evaluations:,}"
-        if errors is not None:
-            figures["error"], figures["own error"] = errors[1], errors[0]
-            counts += f", off by up to {errors[1]:.2g} tolerances"
-            mine += f", off by up to {errors[0]:.2g}"
-        if not better(run, best, errors):
-            text = f"No method tried does clearly better: at the same tolerance {counts}; {mine}."
-            return Saying("method", text, figures)
-        figures["times"] = work_of(run) / max(best.work, 1)
-        figures["times in steps"] = own.accepted / max(tally.accepted, 1)
-        return Saying("method", f"Take another method: at the same tolerance {counts}; {mine}.", figures)
+        return [the_best([Instead(run, each, self._errors(each)) for each in done]).saying()]
 
     def _errors(self, other: Candidate) -> tuple[float, float] | None:
         """Return the errors of the run and of another, in tolerances, where they are known."""

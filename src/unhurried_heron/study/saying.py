@@ -50,6 +50,17 @@ def share_of(share: float) -> str:
     return "all" if share >= 1.0 else f"{100.0 * share:.2g} %" if share < 0.1 else f"{100.0 * share:.0f} %"
 
 
+def of_tolerances(error: float) -> str:
+    """Say an error in tolerances."""
+    return f"{error:.2g} tolerance{'s' * (f'{error:.2g}' != '1')}"
+
+
+def of_seconds(seconds: float) -> str:
+    """Say how long something took."""
+    size, unit = next(((s, u) for s, u in ((1.0, "s"), (1e-3, "ms"), (1e-6, "us")) if abs(seconds) >= s), (1e-9, "ns"))
+    return f"{seconds / size:.3g} {unit}"
+
+
 def of_time(time: float, unit: str) -> str:
     """Say a time."""
     return f"t = {time:.6g}{' ' + unit if unit else ''}"

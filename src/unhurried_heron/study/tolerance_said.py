@@ -9,7 +9,7 @@ import numpy as np
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.candidates import again
-from unhurried_heron.study.saying import Saying, of_time, share_of
+from unhurried_heron.study.saying import Saying, of_time, of_tolerances, share_of
 
 # the answer is compared with one at a tolerance so many times tighter, or of half the step
 _TIGHTER: Final = 1e-2
@@ -75,8 +75,8 @@ def hardest(run: Run, truth: Truth) -> list[Saying]:
         text = f"By a run at half the step, the error is largest in '{name}', at {when}: about {worst:.2g} of its size."
     else:
         text = (
-            f"The hardest state is '{name}': by a run a hundred times tighter it is off by up to {worst:.2g} "
-            f"tolerances, at {when}."
+            f"The hardest state is '{name}': by a run a hundred times tighter it is off by up to "
+            f"{of_tolerances(worst)}, at {when}."
         )
     return [Saying("states", text, {"state": name, "time": float(times[row]), "error": worst})]
 
