@@ -169,6 +169,7 @@ def test_what_cannot_be_certified_is_refused_with_its_reason() -> None:
     truth = math.exp(-0.01) + 40 * math.sqrt(math.pi * 8e-4) * math.exp(-3.82e-3)
     assert found.certified
     assert found.rows[-1]["value"] == pytest.approx(truth, rel=1e-5)
+    assert "less than 0.0143 at a time could have been missed" in str(found).replace("\n", " ")
     ends = uh.Problem.from_text("x' = x^2", initial={"x": 1}, interval=(0, 2))
     assert not uh.certify(ends, 6).certified
     assert "reached the end" in uh.certify(ends, 6).reason

@@ -102,8 +102,17 @@ class Certificate:
             return (
                 f"Certified to {self.asked} digits: {' and '.join(self.methods)} agree with margin at rtol "
                 f"{self.rtol:.0e}; small changes of the start and the parameters grow {self.growth:.3g}-fold."
+                f"{self._unseen()}"
             )
         return f"Not certified to {self.asked} digits, but to {least}. {self.reason}"
+
+    def _unseen(self) -> str:
+        """What no run can see: a function shows itself only where it is called."""
+        if self.problem.model.rates.written:
+            return ""
+        (start, end), unit = self.problem.interval, self.problem.units.get("t", "")
+        narrow = f"{abs(end - start) / _LEAST_STEPS:.3g}{' ' + unit if unit else ''}"
+        return f" Its rates are a function: what that does for less than {narrow} at a time could have been missed."
 
 
 def written(value: float, digits: int) -> str:
