@@ -34,7 +34,9 @@ _LEAST_DECAY: Final = 1e-3
 _CLOSE: Final = 0.005
 _DIRECTIONS, _CANDIDATES = 61, 12
 _TINY: Final = 1e-9
-_BELOW: Final = (0.5, 0.65, 0.8, 0.9, 0.97)
+# so many times as many steps must stay bounded, too
+_MORE: Final = (2.0, 1.6, 1.4, 1.25, 1.18, 1.12, 1.08, 1.05, 1.03, 1.02, 1.01)
+_ALL_KEPT: Final = 20_000
 _WIDER, _MOST_WIDENINGS = 1.15, 40
 _SECONDS: Final = 20.0
 _REFERENCE_RTOL: Final = 1e-7
@@ -148,12 +150,12 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
         return LargestStep(chosen.name, math.inf, 0, math.inf, complex(nothing), nothing, nothing, False, told, *looked)
     reached = abs(reference.ending.time - problem.interval[0]) or span
     search = _Search(problem, chosen, size_of(reference.states), clock.monotonic() + seconds, reached)
-    good, bad = search.between(min(foreseen, span))
+    good, bad = search.between(min(foreseen, reached))
     confirmed = good is not None and bad is not None
-    step = good if good is not None else (0.0 if bad is not None and not search.late else foreseen)
-    count = math.ceil(reached / step * (1.0 - 1e-12)) if step else 0
-    told = _told(region, foreseen, mode, when, good, bad, count)
-    fails = nothing if bad is None else bad
+    count = good if good is not None else math.ceil(reached / foreseen) if bad is None or search.late else 0
+    step = reached / good if good is not None else foreseen if count else 0.0
+    fails = nothing if bad is None else reached / bad
+    told = _told(region, foreseen, mode, when, (good, bad), reached)
     return LargestStep(chosen.name, step, count, foreseen, mode, when, fails, confirmed, told, *looked)
 
 
@@ -191,23 +193,23 @@ def _foreseen(region: Stability, times: Array, modes: Any, sign: float) -> tuple
 
 
 class _Search:
-    """Marches with fixed steps, and whether they stay bounded."""
+    """Marches with fixed steps, and whether they stay bounded; steps are counted over the interval."""
 
     def __init__(self, problem: Problem, method: Method, size: Array, until: float, span: float) -> None:
         self.problem, self.method, self.size, self.until, self.span = problem, method, size, until, span
         self.late = False
-        self.tried = 0
 
-    def stays(self, step: float) -> bool | None:
+    def stays(self, count: int) -> bool | None:
         """Whether a march stays bounded; None where time ran out."""
         left = self.until - clock.monotonic()
         if left <= 0.0:
             self.late = True
             return None
-        self.tried += 1
+        # every step of a short run, many times of a long one
+        record: Any = "steps" if count < _ALL_KEPT else _ALL_KEPT
         try:
             with quietly():
-                run = integrate(self.problem, self.method, step=step, record=self._recorded(step),
+                run = integrate(self.problem, self.method, step=self.span / count, record=record,
                                 budget=Budget(seconds=left), progress=False)  # fmt: skip
         except HeronError:
             return False
@@ -217,48 +219,46 @@ class _Search:
         states: Any = np.vstack([run.states, run._trajectory.end_state])
         return bool(run.ending.as_asked and (np.abs(states) <= _BOUNDED * self.size).all())
 
-    def _recorded(self, step: float) -> Any:
-        """Every step of a short run, many times of a long one."""
-        return "steps" if self.span / step < 20_000 else 20_000
-
-    def between(self, foreseen: float) -> tuple[float | None, float | None]:
-        """Return a step that stays bounded and one that does not, close to each other."""
-        good: float | None = None
-        bad: float | None = None
-        step = foreseen
+    def between(self, foreseen: float) -> tuple[int | None, int | None]:
+        """Return how many steps stay bounded and how many do not, close to each other."""
+        good: int | None = None
+        bad: int | None = None
+        count = math.ceil(self.span / foreseen * (1.0 - 1e-12))
         for _ in range(_MOST_WIDENINGS):
-            stays = self.stays(step)
+            stays = self.stays(count)
             if stays is None:
                 return good, bad
-            good, bad = (step, bad) if stays else (good, step)
-            if (good is not None and bad is not None) or step > self.span:
+            good, bad = (count, bad) if stays else (good, count)
+            if (good is not None and bad is not None) or (stays and count == 1):
                 break
-            step = step * _WIDER if stays else step / _WIDER
-        below = list(_BELOW)
+            count = math.ceil(count / _WIDER) - (count < 8) if stays else math.ceil(count * _WIDER)
+        more = list(_MORE)
         while good is not None and bad is not None:
             # steps far beyond a limit may happen to stay bounded: none that is shorter may fail
-            asked = math.sqrt(good * bad) if bad - good > _CLOSE * good else good * below.pop() if below else None
+            apart = good - bad > max(1.0, _CLOSE * bad)
+            asked = round(math.sqrt(good * bad)) if apart else math.ceil(good * more.pop()) if more else None
             stays = None if asked is None else self.stays(asked)
             if asked is None or stays is None:
                 break
-            if asked < good:
-                good, bad = (good, bad) if stays else (self._shorter(asked), asked)
+            if asked > good:
+                good, bad, more = (good, bad, more) if stays else (self._shorter(asked), asked, list(_MORE))
             else:
                 good, bad = (asked, bad) if stays else (good, asked)
         return good, bad
 
-    def _shorter(self, step: float) -> float | None:
-        """Return a step below one that fails, at which a march stays bounded."""
+    def _shorter(self, count: int) -> int | None:
+        """Return a larger count than one that fails, at which a march stays bounded."""
         for _ in range(_MOST_WIDENINGS):
-            step /= _WIDER
-            if self.stays(step):
-                return step
+            count = math.ceil(count * _WIDER)
+            if self.stays(count):
+                return count
         return None
 
 
-def _told(region: Stability, foreseen: float, mode: complex, when: float, good: float | None, bad: float | None,
-          count: int) -> str:  # fmt: skip
+def _told(region: Stability, foreseen: float, mode: complex, when: float, counts: tuple[int | None, int | None],
+          span: float) -> str:  # fmt: skip
     """Say what was foreseen and what was seen."""
+    good, bad = counts
     rate = f"{mode.real:.4g}" + (f" ± {abs(mode.imag):.4g}i" if mode.imag else "")
     told = [
         f"From the eigenvalues, {region.name} is stable up to a step of {foreseen:.6g}: "
@@ -266,11 +266,11 @@ def _told(region: Stability, foreseen: float, mode: complex, when: float, good: 
     ]
     if good is None and bad is None:
         told.append("No march was finished in the time given: this is not confirmed.")
-    elif good is None:
-        told.append(f"No step down to {bad:.3g} was seen to stay bounded.")
-    else:
-        told.append(f"Steps of {good:.6g} ({count:,} over the interval) stay bounded")
-        told[-1] += f", steps of {bad:.6g} do not." if bad is not None else "; no longer ones were seen to fail."
-    if good is not None and bad is not None and bad - good > _CLOSE * good:
-        told.append("The time given was too short to come closer.")
+    elif good is None and bad is not None:
+        told.append(f"No step down to {span / bad:.3g} was seen to stay bounded.")
+    elif good is not None:
+        told.append(f"Steps of {span / good:.6g} ({good:,} over the interval) stay bounded")
+        told[-1] += f", steps of {span / bad:.6g} ({bad:,}) do not." if bad else "; no longer ones were seen to fail."
+        if bad is not None and good - bad > max(1.0, _CLOSE * bad):
+            told.append("The time given was too short to come closer.")
     return " ".join(told)
