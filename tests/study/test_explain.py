@@ -86,7 +86,9 @@ def test_newton_and_refusals_cost() -> None:
     assert told["refused"] == run.tally.refused
     assert told["newton"] == run.tally.newton_failures
     rows = run.ledger.query("not accepted")
-    assert figures(run, "steps")["newton"] == pytest.approx(rows["error"].isna().sum() / run.tally.accepted)
+    assert figures(run, "steps")["newton"] == pytest.approx(
+        rows[rows["error"].isna()]["time"].nunique() / run.tally.accepted
+    )
     assert told["share"] == pytest.approx(run.tally.refused / (run.tally.refused + run.tally.accepted))
     fine = uh.integrate(bloom, "radau-iia-5", rtol=1e-6)
     shares = figures(fine, "steps")
@@ -112,6 +114,28 @@ def test_a_budget_tells_what_the_rest_would_take() -> None:
     whole = uh.integrate(SWING, "dormand-prince-54", rtol=1e-8)
     assert run.tally.accepted + rest["steps"] == pytest.approx(whole.tally.accepted, rel=0.1)
     assert rest["done"] == pytest.approx(run.ending.time / 60)
+    # what is not stiff is tried by methods for what is not
+    [saying] = uh.explain(run).about("method")
+    assert saying.figures["method"] in ("verner-76", "adams-variable")
+    assert "up to where it ended" in saying.text
+
+
+def test_whose_fault_an_error_is() -> None:
+    # a swing carries on what it is given, one to one; what errs more adds up along the steps
+    adds = figures(uh.integrate(SWING, "bogacki-shampine-32", rtol=1e-8), "growth")
+    assert adds["growth"] == pytest.approx(1.0, rel=0.1)
+    assert adds["error"] > 10
+    lorenz = uh.Problem.from_text("x' = 10*(y - x)\ny' = x*(28 - z) - y\nz' = x*y - 8/3*z",
+                                  initial={"x": 1, "y": 1, "z": 1}, interval=(0, 25))  # fmt: skip
+    run = uh.integrate(lorenz, "verner-76", rtol=1e-9)
+    moved = lorenz.with_(initial=dict(zip("xyz", lorenz.start * (1 + 1e-9) + run.options["atol"], strict=True)))
+    truth, other = uh.integrate(lorenz, "verner-76", rtol=1e-13), uh.integrate(moved, "verner-76", rtol=1e-13)
+    times = np.linspace(0, 25, 2001)
+    expected = np.abs(other.at(times) - truth.at(times)).max(axis=0) / (1e-9 * np.abs(truth.at(times)).max(axis=0))
+    grows = figures(run, "growth")
+    assert np.log10(grows["growth"]) == pytest.approx(np.log10(expected.max()), abs=0.7)
+    assert "problem itself makes errors grow" in words(uh.explain(run))
+    assert not uh.explain(uh.integrate(SWING, "verner-98", rtol=1e-8)).about("growth")
 
 
 def test_tolerances_that_do_not_suit_a_state() -> None:
@@ -121,6 +145,11 @@ def test_tolerances_that_do_not_suit_a_state() -> None:
     assert told["largest"] == pytest.approx(1e-9 * np.exp(-1), rel=0.05)
     fine = uh.explain(uh.integrate(small, "dormand-prince-54", rtol=1e-6, atol={"a": 1e-9, "b": 1e-18}))
     assert "suit the size of every state" in fine.about("tolerance")[0].text
+    # a family whose members are at rest, but for one
+    family = uh.Problem.from_text(
+        "u[i]' = -u[i] for i in 1..9", initial={"u[i]": "where(i < 2, 1, 1e-9)"}, interval=(0, 3)
+    )
+    assert "suit the size" in uh.explain(uh.integrate(family, rtol=1e-6, atol=1e-9)).about("tolerance")[0].text
     zero = uh.integrate(uh.Problem.from_text("x' = cos(t)", initial={"x": 0}, interval=(0, 1)), "heun-3", atol=0)
     assert "allows no error" in words(uh.explain(zero))
 
@@ -161,6 +190,10 @@ def test_what_cannot_be_told_is_said() -> None:
     told = words(uh.explain(run))
     assert "did not end as asked" in told
     assert "No other method tried came to the end" in told
+    ended = figures(run, "ending")
+    assert ended["size"] == pytest.approx(abs(run["x"][-1]))
+    # 1/(1 - t) a hundredth before its end
+    assert ended["before"] == pytest.approx(100, rel=0.2)
     still = uh.integrate(uh.Problem.from_text("x' = 0*x", initial={"x": 1}, interval=(0, 1)))
     assert uh.explain(still).sayings
     with pytest.raises(uh.OptionError, match="no run"):

@@ -11,6 +11,7 @@ from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget
 from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_SMOOTH, FOR_STIFF
+from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 
 _SMOOTH: Final = (FOR_SMOOTH, "verner-76", "adams-variable")
@@ -62,16 +63,19 @@ def taken_by(run: Run) -> Any:
     return run._methods[0] if len(run._methods) == 1 and run.method != DEFAULT else run.method
 
 
-def again(run: Run, method: Any, **changed: Any) -> Candidate:
-    """Run the problem of a run once more, by another method or with other options, within a small budget."""
-    seconds = min(max(2.0 * run.tally.seconds, _LEAST_SECONDS), _MOST_SECONDS)
+def again(run: Run, method: Any, *, times: float = 2.0, problem: Problem | None = None, **changed: Any) -> Candidate:
+    """Run the problem of a run once more, by another method or with other options, within a small budget.
+
+    ``times``: how many times the seconds of the run; ``problem``: the same one, begun elsewhere.
+    """
+    seconds = min(max(times * run.tally.seconds, _LEAST_SECONDS), _MOST_SECONDS)
     options: dict[str, Any] = {key: run.options.get(key) for key in ("rtol", "atol", "step")}
     options = {key: value for key, value in {**options, **changed}.items() if value is not None}
     name = method if isinstance(method, str) else method.name
     try:
         with quietly():
             found = integrate(
-                run.problem.with_(events=()), method, events=run._watched, budget=Budget(seconds=seconds),
+                (problem or run.problem).with_(events=()), method, events=run._watched, budget=Budget(seconds=seconds),
                 progress=False, ledger=True, **options,
             )  # fmt: skip
     except HeronError as error:

@@ -15,7 +15,7 @@ from unhurried_heron.march.endings import HELD_BACK
 from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.studies import STUDIES
-from unhurried_heron.run.trajectory import Array
+from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.candidates import Candidate, again, candidates_for, taken_by
 from unhurried_heron.study.given import a_run
 from unhurried_heron.study.in_region import StepsInRegion, decays_that_grow, steps_in_region
@@ -31,6 +31,8 @@ _SOME: Final = 0.02
 # stiff is what makes an explicit step so many times shorter than the solution needs
 _STIFF: Final = 5.0
 _COSTLY: Final = 0.1
+# a state that grows so many times in so small a part of the time leaves all bounds
+_LEAVES, _LAST = 100.0, 0.01
 # so few steps are not worth another method
 _FEW_STEPS: Final = 200
 
@@ -43,7 +45,8 @@ class Explanation:
     ----------
     run : Run
     sayings : tuple of Saying
-        Sentences with ``about`` ("steps", "stiffness", "refused", "method", "states", "tolerance", "budget") and
+        Sentences with ``about`` ("steps", "stiffness", "refused", "method", "states", "tolerance", "budget",
+        "ending", "growth") and
         ``figures``, the numbers in them by name.
     """
 
@@ -72,8 +75,8 @@ def explain(run: Run) -> Explanation:
     """Say what happened in a run: what limited its steps, whether it is stiff, what would do better, and by how much.
 
     Whatever is said was measured: eigenvalues along the run against the region of its method, the counts of its ledger,
-    and runs of other methods on the same problem, each within twice the time that the run took (half a second at
-    least, five seconds at most).
+    and runs of other methods on the same problem, each within twice the time that the run took, a tighter one within
+    three times (half a second at least, five seconds at most).
 
     Parameters
     ----------
@@ -195,7 +198,26 @@ class _Looked:
                 said.append(Saying("budget", f"It came through {share_of(done)} of the interval; at this pace the rest "
                                    f"takes about {more:,.0f} more steps and {of_seconds(seconds)}.",
                                    {"done": done, "steps": more, "seconds": seconds}))  # fmt: skip
-        return said
+            return said
+        return said + self._leaving()
+
+    def _leaving(self) -> list[Saying]:
+        """Say which state leaves all bounds where a run breaks off, if one does."""
+        kept, end = self.run._trajectory, np.abs(self.run._trajectory.end_state)
+        starts = kept.starts if isinstance(kept, StepTrajectory) else self.run.times
+        before = np.abs(self.run.states[np.abs(self.run.times - kept.end_time) >= _LAST * np.ptp(starts)])
+        if not before.size or not np.isfinite(end).any():
+            return []
+        grown = np.nan_to_num(end, nan=0.0, posinf=0.0) / np.maximum(before.max(axis=0), 1e-300)
+        worst = int(grown.argmax())
+        if grown[worst] < _LEAVES:
+            return []
+        name, size = self.run.problem.states[worst], float(before[:, worst].max())
+        text = (
+            f"'{name}' grew from {size:.3g} to {end[worst]:.3g} in size over the last {share_of(_LAST)} of that time: "
+        )
+        text += "it seems to leave all bounds there."
+        return [Saying("ending", text, {"state": name, "before": size, "size": float(end[worst])})]
 
     def on_steps(self) -> list[Saying]:
         """Say what limited the steps, and when."""
@@ -206,8 +228,9 @@ class _Looked:
         if not accepted:
             return []
         stability = self.region.share if self.region is not None else 0.0
-        bounded, failed, landings = self._bounded(), self._failed(), self._landings()
-        longest, newton, landed = (min(1.0, times.size / accepted) for times in (bounded, failed, landings))
+        # a step that failed twice is one step
+        bounded, failed, landings = map(np.unique, (self._bounded(), self._failed(), self._landings()))
+        longest, newton, landed = (times.size / accepted for times in (bounded, failed, landings))
         accuracy = max(0.0, 1.0 - stability - longest - landed - newton)
         figures = {"accuracy": accuracy, "stability": stability, "landings": landed, "largest step": longest,
                    "newton": newton}  # fmt: skip
@@ -230,7 +253,7 @@ class _Looked:
 
     def _between(self, times: Array) -> str:
         """Say between which times something happened."""
-        ends = (float(times[0]), float(times[-1]))
+        ends = (float(times[0]), float(times[-1]))[:: 1 if self.run.ending.time >= self.run.problem.interval[0] else -1]
         return of_time(ends[0], self.unit) if ends[0] == ends[1] else f"{of_time(ends[0], '')} to {ends[1]:.6g}"
 
     def _fixed_stability(self) -> list[Saying]:
@@ -253,8 +276,7 @@ class _Looked:
         acting = [k for k, event in enumerate(self.run._watched) if event.then is not None or event.stop]
         found = self.run._happened
         happened = found.times[np.isin(found.which, acting)] if acting else np.empty(0)
-        sign = 1.0 if self.run.ending.time >= self.run.problem.interval[0] else -1.0
-        times: Array = sign * np.sort(sign * np.concatenate([self.run._crossed.times, happened]))
+        times: Array = np.concatenate([self.run._crossed.times, happened])
         return times
 
     def _bounded(self) -> Array:
@@ -314,13 +336,12 @@ class _Looked:
         run = self.run
         if run.options["step"] is not None or (run.ending.as_asked and run.tally.accepted < _FEW_STEPS):
             return []
-        found = candidates_for(
-            run, stiff=self.stiff or (not run.ending.as_asked and not self.implicit), ready=self.smoothly
-        )
+        unknown = not run.ending.as_asked and not self.implicit and self.region is None
+        found = candidates_for(run, stiff=self.stiff or unknown, ready=self.smoothly)
         done = [each for each in found if each.done]
         if not done:
             why = "; ".join(f"{each.method}: {each.why.rstrip('.')}" for each in found)
-            return [Saying("method", f"No other method tried came to the end within its budget ({why}).", {})]
+            return [Saying("method", f"No other method tried came to the end, either ({why}).", {})]
         return [the_best([Instead(run, each, self._errors(each)) for each in done]).saying()]
 
     def _errors(self, other: Candidate) -> tuple[float, float] | None:

@@ -79,6 +79,10 @@ class Instead:
         figures["times"] = 1.0 / max(self.work, 1e-12)
         figures["times in steps"] = own.accepted / max(tally.accepted, 1)
         figures["times in seconds"] = 1.0 / max(self.time, 1e-12)
+        if not run.ending.as_asked:
+            return Saying(
+                "method", f"Take another method: {counts}, to the end; {mine}, up to where it ended.", figures
+            )
         text = f"at the same tolerance {counts}; {mine}."
         if self.better:
             return Saying("method", f"Take another method: {text}", figures)

@@ -2,18 +2,26 @@
 
 from __future__ import annotations
 
+import warnings
 from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.errors import DoubtWarning
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.candidates import again
 from unhurried_heron.study.saying import Saying, of_time, of_tolerances, share_of
 
-# the answer is compared with one at a tolerance so many times tighter, or of half the step
-_TIGHTER: Final = 1e-2
+# the answer is compared with one of half the step, or at a tolerance a hundred times tighter, ten times where a run of
+# so many seconds would take too much longer
 _HALF: Final = 0.5
+_LONG, _LONGER = 0.1, 3.0
+# an error of more tolerances has a reason
+_MUCH: Final = 10.0
+# that the problem makes errors grow explains an error not so many times larger than what it makes of one tolerance
+_OWN: Final = 0.2
+_TIMES: Final = {10: "ten", 100: "a hundred"}
 # a state for which the absolute tolerance rules nearly all of the time, or so large a share of its size
 _RULES: Final = 0.9
 _COARSE: Final = 1e-2
@@ -26,10 +34,11 @@ class Truth:
 
     def __init__(self, run: Run) -> None:
         self.run, self.fixed = run, run.options["step"] is not None
+        self.times = 10 if run.tally.seconds > _LONG else 100
         changed = {"step": _HALF * run.options["step"]} if self.fixed else {
-            name: _tightened(run.options[name]) for name in ("rtol", "atol")}  # fmt: skip
-        by = run._methods[0] if self.fixed or len(run._methods) == 1 else run.method
-        found = again(run, by, **changed)
+            name: _tightened(run.options[name], self.times) for name in ("rtol", "atol")}  # fmt: skip
+        self.by = run._methods[0] if self.fixed or len(run._methods) == 1 else run.method
+        found = again(run, self.by, times=_LONGER, **changed)
         self.tighter = found.run if found.done else None
 
     @property
@@ -37,11 +46,12 @@ class Truth:
         """Whether it is there, and there is something to judge."""
         return self.tighter is not None and bool(self.run.problem.states) and self.run.times.size > 1
 
-    def misses(self, other: Run) -> tuple[Array, Array]:
-        """Return times, and how far a run misses there, in tolerances (or shares of each state's size)."""
-        assert self.tighter is not None, "it was looked at"
-        times = _common(other, self.tighter)
-        answer, truth = other.at(times), self.tighter.at(times)
+    def misses(self, other: Run, right: Run | None = None) -> tuple[Array, Array]:
+        """Return times, and how far a run misses another there, in tolerances (or shares of each state's size)."""
+        right = self.tighter if right is None else right
+        assert right is not None, "it was looked at"
+        times = _common(other, right)
+        answer, truth = other.at(times), right.at(times)
         if self.fixed:
             size = np.abs(truth).max(axis=0, initial=0.0)
             order = self.run._methods[0].order
@@ -57,6 +67,17 @@ class Truth:
         if not self.usable or not other.ending.as_asked:
             return None
         return float(self.misses(other)[1].max(initial=0.0))
+
+    def growth(self) -> float | None:
+        """Return by how many tolerances the answer moves where the start moves by one, None where that is unknown."""
+        run, problem = self.run, self.run.problem
+        moved = problem.start + _vector(run, "rtol") * np.abs(problem.start) + _vector(run, "atol")
+        with warnings.catch_warnings():
+            # of closed forms that begin elsewhere
+            warnings.simplefilter("ignore", DoubtWarning)
+            begun = problem.with_(initial=dict(zip(problem.states, moved.tolist(), strict=True)))
+        other = again(run, self.by, problem=begun).run
+        return None if other is None else float(self.misses(other, run)[1].max(initial=0.0))
 
 
 def hardest(run: Run, truth: Truth) -> list[Saying]:
@@ -75,10 +96,24 @@ def hardest(run: Run, truth: Truth) -> list[Saying]:
         text = f"By a run at half the step, the error is largest in '{name}', at {when}: about {worst:.2g} of its size."
     else:
         text = (
-            f"The hardest state is '{name}': by a run a hundred times tighter it is off by up to "
+            f"The hardest state is '{name}': by a run {_TIMES[truth.times]} times tighter it is off by up to "
             f"{of_tolerances(worst)}, at {when}."
         )
-    return [Saying("states", text, {"state": name, "time": float(times[row]), "error": worst})]
+    said = [Saying("states", text, {"state": name, "time": float(times[row]), "error": worst})]
+    return said if truth.fixed or worst <= _MUCH else [*said, *_whose(worst, truth)]
+
+
+def _whose(worst: float, truth: Truth) -> list[Saying]:
+    """Say whether the problem makes errors grow, or the errors of the steps add up."""
+    growth = truth.growth()
+    if growth is None:
+        return []
+    moves = f"a start moved by one tolerance moves the answer by up to {of_tolerances(growth)}"
+    if growth > _OWN * worst:
+        text = f"The problem itself makes errors grow: {moves}. 'certify' tells which digits are certain."
+    else:
+        text = f"The errors of the steps add up, the problem makes them grow little: {moves}. Give a smaller rtol."
+    return [Saying("growth", text, {"growth": growth, "error": worst})]
 
 
 def scales(run: Run) -> list[Saying]:
@@ -87,7 +122,12 @@ def scales(run: Run) -> list[Saying]:
         return []
     relative, absolute = _vector(run, "rtol"), _vector(run, "atol")
     sizes = np.abs(run.states)
-    largest = sizes.max(axis=0)
+    # members of one family are of one kind: most of them may be at rest
+    families = [name.partition("[")[0] for name in run.problem.states]
+    family = np.unique(families, return_inverse=True)[1]
+    largest = np.zeros(family.max() + 1)
+    np.maximum.at(largest, family, sizes.max(axis=0))
+    largest = largest[family]
     with np.errstate(divide="ignore", invalid="ignore"):
         coarse = np.where(largest > 0.0, absolute / largest, 0.0)
     found = []
@@ -119,10 +159,10 @@ def scales(run: Run) -> list[Saying]:
     return found
 
 
-def _tightened(value: Any) -> Any:
+def _tightened(value: Any, times: int) -> Any:
     if isinstance(value, dict):
-        return {name: _TIGHTER * part for name, part in value.items()}
-    return max(_TIGHTER * value, 2e-14) if value else value
+        return {name: part / times for name, part in value.items()}
+    return max(value / times, 2e-14) if value else value
 
 
 def _vector(run: Run, name: str) -> Array:
