@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import warnings
+from functools import cached_property
 from typing import Any, Final
 
 import numpy as np
@@ -44,7 +45,7 @@ class Truth:
     @property
     def usable(self) -> bool:
         """Whether it is there, and there is something to judge."""
-        return self.tighter is not None and bool(self.run.problem.states) and self.run.times.size > 1
+        return self.tighter is not None and bool(self.run.problem.states) and self.run.tally.accepted > 0
 
     def misses(self, other: Run, right: Run | None = None) -> tuple[Array, Array]:
         """Return times, and how far a run misses another there, in tolerances (or shares of each state's size)."""
@@ -62,11 +63,17 @@ class Truth:
             allowed = _vector(self.run, "rtol") * largest + _vector(self.run, "atol")
         return times, np.abs(answer - truth) / np.maximum(allowed, 1e-300)
 
+    @cached_property
+    def own(self) -> tuple[Array, Array]:
+        """What the run itself misses."""
+        return self.misses(self.run)
+
     def error(self, other: Run) -> float | None:
         """Return the largest miss of a run, None where there is nothing to judge it by."""
         if not self.usable or not other.ending.as_asked:
             return None
-        return float(self.misses(other)[1].max(initial=0.0))
+        found = self.own if other is self.run else self.misses(other)
+        return float(found[1].max(initial=0.0))
 
     def growth(self) -> float | None:
         """Return by how many tolerances the answer moves where the start moves by one, None where that is unknown."""
@@ -82,11 +89,11 @@ class Truth:
 
 def hardest(run: Run, truth: Truth) -> list[Saying]:
     """Say in which state the answer is worst, by a run at a tighter tolerance or half the step."""
-    if not run.ending.as_asked or not run.problem.states or run.times.size < 2:
+    if not run.ending.as_asked or not run.problem.states or not run.tally.accepted:
         return []
     if not truth.usable:
         return [Saying("states", "Which state is hardest could not be told: a tighter run did not end.", {})]
-    times, scaled = truth.misses(run)
+    times, scaled = truth.own
     if not times.size:
         return []
     row, column = np.unravel_index(int(scaled.argmax()), scaled.shape)
@@ -174,7 +181,7 @@ def _vector(run: Run, name: str) -> Array:
 
 def _common(run: Run, other: Run) -> Array:
     """Return times that both reached: between the steps, too, where they were kept."""
-    start, end = run.times[0], run.ending.time
+    start, end = run.problem.interval[0], run.ending.time
     sign = 1.0 if end >= start else -1.0
     last = min(sign * end, sign * other.ending.time) * sign
     times = np.linspace(start, last, _ROWS) if isinstance(run._trajectory, StepTrajectory) else run.times
