@@ -86,9 +86,12 @@ def test_what_cannot_be_is_refused_and_what_is_not_certain_is_told(decay: Path, 
         ("certify", decay, "--at", "9"),
         ("compare", decay, "--best", "1e-3", "--by", "speed"),
         ("compare", decay, "--reference", "best"),
+        ("compare", decay, "--count", "10.5"),
         ("explain", decay, "--plot", decay),
     ):
         assert heron(*words).returncode == 2, words
+    kept = heron("compare", decay, "--sort", "speed", "--csv", tmp_path / "kept.csv")
+    assert (kept.returncode, "auto" in kept.stdout, (tmp_path / "kept.csv").exists()) == (2, True, True)
     blows = tmp_path / "blows.toml"
     blows.write_text(DECAY.replace("-leak*level", "level^2").replace('level = "exp(-leak*t)"', ""))
     blows.write_text(blows.read_text().replace("leak = 0.5", "").replace("[parameters]", "").replace("[exact]", ""))

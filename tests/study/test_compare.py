@@ -150,7 +150,11 @@ def test_methods_are_ranked_at_equal_error() -> None:
         assert ranked["rank"]["dormand-prince-54"] == 1
         assert "not reached" in ranked["how"]["euler, fixed steps"]
     assert found.best(1e-2).set_index("method")["how"]["heun-3"].startswith("measured")
-    assert found.frame(sort="largest error")["largest error"].dropna().is_monotonic_increasing
+    ordered = found.sorted("largest error")
+    assert found.frame(sort="largest error").equals(ordered.frame())
+    assert ordered.frame()["largest error"].dropna().is_monotonic_increasing
+    for row, run in zip(ordered.rows, ordered.runs, strict=True):
+        assert (run.method, run.tally.accepted) == (row["method"], row["accepted"])
     for bad in ({"error": -1}, {"error": 1e-5, "by": "speed"}):
         with pytest.raises(uh.RunError):
             found.best(**bad)

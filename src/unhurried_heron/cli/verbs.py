@@ -25,7 +25,7 @@ from unhurried_heron.cli.asked import (
 from unhurried_heron.cli.learning import show_what_is_learnt
 from unhurried_heron.cli.pictures import Overlay, Phase, overlaid, picture
 from unhurried_heron.cli.questions import Crossings, Extremes, Integral, Mean, Period, Where, questions_of
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import OptionError, RunError
 from unhurried_heron.methods.catalogue import COMPARED, DEFAULT, FOR_STIFF
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.study.methods_table import PURPOSES, chosen_for
@@ -124,6 +124,7 @@ def compare(
         float | None, typer.Option(metavar="ERROR", help="Rank the methods by their work for this error.")
     ] = None,
     by: Annotated[str, typer.Option(metavar="COLUMN", help="What counts as work.")] = "rate evaluations",
+    sort: Annotated[str | None, typer.Option(metavar="COLUMN", help="Sort the rows, smallest first.")] = None,
     changes: Changes = None,
     csv: Annotated[Path | None, typer.Option(metavar="OUT", help="Write the table.")] = None,
     plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw error against work (png, svg, pdf).")] = None,
@@ -137,22 +138,30 @@ def compare(
     problem = changed(Problem.from_file(file), changes or [])
     check_outputs(file, csv, plot)
     names: Any = ALL if everything else words(methods)
-    counts = [round(number) for number in numbers_of(count, "--count")] or None
+    counts: Any = [int(each) if each.is_integer() else each for each in numbers_of(count, "--count")] or None
     outcome = compare_methods(
         problem, names, rtol=numbers_of(rtol, "--rtol") or None, atol=atol, count=counts,
         step=[value_of(each, "--step") for each in words(step)] or None,
         reference=reference,  # type: ignore[arg-type]  # it is looked at there
     )  # fmt: skip
-    console().print(comparison_report(outcome))
-    if best is not None:
-        console().print(ranking_table(outcome.best(best, by=by), best))
+    shown, mistake = outcome, None
+    try:
+        shown = outcome if sort is None else outcome.sorted(sort)
+    except RunError as error:
+        # what was measured is not lost
+        mistake = error
+    console().print(comparison_report(shown))
     if csv is not None:
-        write_text(csv, outcome.frame().to_csv(index=False, lineterminator="\n"))
+        write_text(csv, shown.frame().to_csv(index=False, lineterminator="\n"))
         say(f"table: {csv}")
     if plot is not None:
         from unhurried_heron.show.figures import draw_work
 
         save(draw_work(outcome), plot)
+    if mistake is not None:
+        raise mistake
+    if best is not None:
+        console().print(ranking_table(outcome.best(best, by=by), best))
     if any(row["ending"] != "reached the end" for row in outcome.rows):
         raise typer.Exit(1)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
@@ -123,10 +123,21 @@ class Comparison:
         """
         import pandas as pd
 
-        table = pd.DataFrame(list(self.rows), columns=list(self.columns))
-        if sort is None:
-            return table
-        return table.sort_values(self._column(sort, self.columns), kind="stable", ignore_index=True)
+        rows = self.rows if sort is None else self.sorted(sort).rows
+        return pd.DataFrame(list(rows), columns=list(self.columns))
+
+    def sorted(self, by: str) -> Comparison:
+        """Return the same with its rows, and so its table, sorted by a column, smallest first, what has none last.
+
+        Raises
+        ------
+        RunError
+            There is no such column.
+        """
+        name = self._column(by, self.columns)
+        cells = [row.get(name) for row in self.rows]
+        order = sorted(range(len(cells)), key=lambda k: (cells[k] is None, cells[k] if cells[k] is not None else 0))
+        return replace(self, rows=tuple(self.rows[k] for k in order), runs=tuple(self.runs[k] for k in order))
 
     @staticmethod
     def _column(name: str, known: tuple[str, ...]) -> str:
