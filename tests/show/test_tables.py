@@ -11,7 +11,7 @@ from rich.console import Console, RenderableType
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.show.tables import comparison_report, methods_table, run_report
-from unhurried_heron.study.sheet import number
+from unhurried_heron.study.sheet import Sheet, number
 
 
 def shown(what: RenderableType, width: int = 140) -> str:
@@ -66,6 +66,14 @@ def test_numbers_and_names_are_never_cut() -> None:
         if width > 20:
             assert all(method.name in narrow for method in all_methods())
         assert "…" not in narrow
+    # as many columns as there is room for, and not one more
+    sheet = Sheet([("alpha", "left"), ("b", "right"), ("gamma", "right"), ("d", "right")])
+    sheet.add_row("word", "123.5", "7", "12,345")
+    whole = len(shown(sheet, 200).splitlines()[1])
+    for width, kept in ((whole, 4), (whole - 1, 3), (whole - 10, 2), (whole - 19, 1)):
+        lines = shown(sheet, width).splitlines()
+        assert [name in lines[1] for name in ("alpha", " b", "gamma", " d")] == [place < kept for place in range(4)]
+        assert max(map(len, lines)) <= width
     assert number(None) == number(float("nan")) == "–"
     assert number(1234567) == "1,234,567"
     assert number(0.000123456) == "0.000123"

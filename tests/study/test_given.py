@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import warnings
 from collections.abc import Callable
 from typing import Any
@@ -83,3 +84,38 @@ def test_odd_values_are_answered_or_refused_in_words(name: str) -> None:
     assert all(error.place for error in refused)
     # each refuses most of them
     assert len(refused) >= 6 or name in ("amplification", "contains", "limit", "order_star", "rates_at, t", "exact_at")
+
+
+RUNNING: dict[str, Callable[[uh.Problem], Any]] = {
+    "compare": lambda p: uh.compare(p, ["dormand-prince-54", "radau-iia-5"], rtol=1e-4),
+    "convergence": lambda p: uh.convergence(p, ["heun-2", "radau-iia-5"], halvings=2),
+    "certify": uh.certify,
+    "largest_step": lambda p: uh.largest_step(p, "euler"),
+    "explain": lambda p: uh.integrate(p, "dormand-prince-54").explain(),
+    "steps_in_region": lambda p: uh.steps_in_region(uh.integrate(p, "dormand-prince-54")),
+}
+
+
+@pytest.mark.parametrize("name", RUNNING)
+def test_what_a_function_raises_is_told_or_raised(name: str) -> None:
+    # a root that is refused just beyond the solution, where slopes by differences ask
+    beside = uh.Problem.from_rates(lambda t, x: [0 * math.sqrt(1 - x)], initial={"x": 1}, interval=(0, 1))
+    told = RUNNING[name](beside)
+    if name in ("compare", "convergence", "certify"):
+        assert "ValueError: math domain error" in str(told)
+    # who refuses every method is heard
+
+    def never(t: float, x: float) -> list[float]:
+        return [-x / (t < 0.5)]
+
+    with pytest.raises(ZeroDivisionError):
+        RUNNING[name](uh.Problem.from_rates(never, initial={"x": 1}, interval=(0, 1)))
+
+
+def test_a_function_that_overflows_has_a_largest_step() -> None:
+    said = {"initial": {"x": 1}, "interval": (0, 30)}
+    # plain numbers raise OverflowError where formulas give infinity
+    called = uh.Problem.from_rates(lambda t, x: [-40 * x**3 + 10 * math.cos(t)], **said)
+    written = uh.Problem.from_text("x' = -40*x^3 + 10*cos(t)", **said)
+    counts = [uh.largest_step(problem, "adams-bashforth-4").count for problem in (called, written)]
+    assert counts[0] == pytest.approx(counts[1], rel=0.02)

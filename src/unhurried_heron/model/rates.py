@@ -228,11 +228,19 @@ class FunctionRates:
         base = self.at(time, state, around)
         matrix = np.empty((*state.shape, n))
         for k in range(n):
-            moved = np.array(state)
-            moved[..., k] += _NUDGE * np.maximum(np.abs(state[..., k]), _SMALL)
-            step = moved[..., k] - state[..., k]
-            matrix[..., k] = (self.at(time, moved, around) - base) / step[..., None]
+            try:
+                matrix[..., k] = self._slope(k, 1.0, time, state, around, base)
+            except Exception:
+                # functions may refuse what lies beyond, as a root does: on this side they need not
+                matrix[..., k] = self._slope(k, -1.0, time, state, around, base)
         return matrix
+
+    def _slope(self, k: int, side: float, time: Any, state: Any, around: Mapping[str, Any], base: Any) -> Any:
+        """Return the slopes along one state, by a difference to one side."""
+        moved = np.array(state)
+        moved[..., k] += side * _NUDGE * np.maximum(np.abs(state[..., k]), _SMALL)
+        step = moved[..., k] - state[..., k]
+        return (self.at(time, moved, around) - base) / step[..., None]
 
     def pattern(self) -> Any:
         from scipy.sparse import csr_array

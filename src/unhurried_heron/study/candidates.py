@@ -6,13 +6,11 @@ import time as clock
 from dataclasses import dataclass
 from typing import Any, Final
 
-from unhurried_heron.errors import HeronError
-from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_SMOOTH, FOR_STIFF
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
+from unhurried_heron.study.tried import tried
 
 _SMOOTH: Final = (FOR_SMOOTH, "verner-76", "adams-variable")
 _STIFF: Final = (FOR_STIFF, "radau-iia-variable", "backward-differentiation-variable")
@@ -72,18 +70,9 @@ def again(run: Run, method: Any, *, times: float = 2.0, problem: Problem | None 
     options: dict[str, Any] = {key: run.options.get(key) for key in ("rtol", "atol", "step")}
     options = {key: value for key, value in {**options, **changed}.items() if value is not None}
     name = method if isinstance(method, str) else method.name
-    try:
-        with quietly():
-            found = integrate(
-                (problem or run.problem).with_(events=()), method, events=run._watched, budget=Budget(seconds=seconds),
-                progress=False, ledger=True, **options,
-            )  # fmt: skip
-    except HeronError as error:
-        return Candidate(name, None, str(error.args[0]))
-    except Exception as error:
-        # a method that asks elsewhere may meet what the run itself never did: the user's function refuses it
-        return Candidate(name, None, f"{type(error).__name__}: {error}")
-    return Candidate(name, found, "" if found.ending.as_asked else found.ending.message)
+    plain = (problem or run.problem).with_(events=())
+    found = tried(plain, method, events=run._watched, budget=Budget(seconds=seconds), ledger=True, **options)
+    return Candidate(name, found.run, found.why)
 
 
 def candidates_for(run: Run, *, stiff: bool, ready: Candidate | None = None) -> list[Candidate]:

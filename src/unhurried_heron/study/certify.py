@@ -15,14 +15,13 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.errors import DoubtWarning, HeronError, OptionError
-from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget, in_time, positive_option, refuse_no_problem
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.agreement import Agreement, agreement_of, grown
 from unhurried_heron.study.given import several, whole
+from unhurried_heron.study.tried import Tried, raise_what_all_raised, tried
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -92,7 +91,7 @@ class Certificate:
         for row in self.rows:
             table.add_row(f"{row['time']:.10g}", row["state"], written(row["value"], row["digits"]), str(row["digits"]),
                           f"{row['error']:.1e}")  # fmt: skip
-        return as_text(table, self.told)
+        return as_text(table, self.told) if self.rows else self.told
 
     @property
     def told(self) -> str:
@@ -104,7 +103,7 @@ class Certificate:
                 f"{self.rtol:.0e}; small changes of the start and the parameters grow {self.growth:.3g}-fold."
                 f"{self._unseen()}"
             )
-        return f"Not certified to {self.asked} digits, but to {least}. {self.reason}"
+        return f"Not certified to {self.asked} digits, but to {least or 'none'}. {self.reason}"
 
     def _unseen(self) -> str:
         """What no run can see: a function shows itself only where it is called."""
@@ -147,6 +146,8 @@ def certify(
     ------
     OptionError
         Digits or times are unusable.
+    Exception
+        What the problem's own function raised, in every run.
     """
     refuse_no_problem(problem, "certify")
     digits = whole(digits, "digits", "certify", low=1, high=_MOST_DIGITS)
@@ -180,6 +181,7 @@ class _Search:
         self.reason, self.nudge = "", _NUDGE
         self.size = self.low = np.ones(len(problem.states))
         self.longest: float | None = None
+        self.runs: list[Tried] = []
 
     def result(self) -> Certificate:
         """Tighten until the digits are certain, or it can go no further."""
@@ -187,6 +189,7 @@ class _Search:
         tolerance, before, reached, growth = 10.0 ** -(self.digits + 2), None, np.nan, np.nan
         tolerance = max(tolerance, _TIGHTEST)
         if not self._begins():
+            raise_what_all_raised(self.runs)
             return self._refused("No two families reached the end: " + self.reason)
         while True:
             runs = self._both(tolerance)
@@ -319,17 +322,13 @@ class _Search:
         budget = Budget(seconds=left, steps=steps)
         options = {"largest_step": self.longest, **options}
         record: Any = [*self.times.tolist()] or 2
-        try:
-            with quietly():
-                run = integrate(problem or self.problem, method, rtol=tolerance, atol=atol, record=record,
-                                budget=budget, ledger=False, progress=False, **options)  # fmt: skip
-        except HeronError as error:
-            self.reason = str(error.args[0])
+        found = tried(problem or self.problem, method, rtol=tolerance, atol=atol, record=record, budget=budget,
+                      ledger=False, **options)  # fmt: skip
+        self.runs.append(found)
+        if not found.done:
+            self.reason = f"{method} at rtol {tolerance:.0e}: {found.why}"
             return None
-        if not run.ending.as_asked:
-            self.reason = f"{run.method} at rtol {tolerance:.0e}: {run.ending.message}"
-            return None
-        return run
+        return found.run
 
     def _values(self, run: Run) -> Array:
         """Return the states at the wanted times and at the end, shape (n_times + 1, n_states)."""

@@ -10,7 +10,6 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.errors import HeronError, MethodError, OptionError
-from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import (
     Budget,
     budget_of,
@@ -20,7 +19,6 @@ from unhurried_heron.march.options import (
     refuse_no_problem,
     step_for_count,
 )
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF, all_methods, find_method
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
@@ -31,6 +29,7 @@ from unhurried_heron.study.given import several, whole
 from unhurried_heron.study.in_region import steps_in_region
 from unhurried_heron.study.kept import drift_of, lowest_of
 from unhurried_heron.study.reference import Kind, References, Truth, kind_of, size_of, up_to_its_stop
+from unhurried_heron.study.tried import Tried, raise_what_all_raised, tried
 
 DEFAULT_RTOL: Final = (1e-4, 1e-6, 1e-8)
 ALL: Final = "all"
@@ -81,6 +80,8 @@ def compare(
     ------
     MethodError, OptionError
         A method is unknown, a tolerance unusable, or nothing is to be compared.
+    Exception
+        What the problem's own function raised, in every run.
     """
     refuse_no_problem(problem, "compare")
     kind = kind_of(reference, "compare")
@@ -109,11 +110,12 @@ def compare(
     for method in chosen:
         takes_steps = getattr(method, "fixed_steps", True) or not (everything or adapting)
         for setting in [*(fixed if takes_steps else []), *(adapting if method.adaptive or not fixed else [])]:
-            row, run = _row(problem, method, setting, limits, references)
+            row, found = _row(problem, method, setting, limits, references)
             rows.append(row)
-            runs.append(run)
-    return Comparison(problem, tuple(rows), tuple(runs), references.disagreement(), references.until,
-                      references.certain)  # fmt: skip
+            runs.append(found)
+    raise_what_all_raised(runs)
+    kept = tuple(each.run for each in runs)
+    return Comparison(problem, tuple(rows), kept, references.disagreement(), references.until, references.certain)
 
 
 def chosen_methods(methods: Any) -> list[Method]:
@@ -161,19 +163,17 @@ def _listed(values: Any, name: str, problem: Problem | None = None) -> list[floa
 
 def _row(
     problem: Problem, method: Method, setting: dict[str, Any], budget: Budget, references: References
-) -> tuple[dict[str, Any], Run | None]:
+) -> tuple[dict[str, Any], Tried]:
     row: dict[str, Any] = dict.fromkeys(COLUMNS)
     row |= {"method": method.name, "rtol": setting.get("rtol"), "step": setting.get("step")}
     begun, times = clock.perf_counter(), references.grid
     if problem.conserved and "step" in setting:
         times = _with_steps(times, setting["step"])
-    try:
-        with quietly():
-            run = integrate(problem, method, **setting, record=times.tolist(), budget=budget, progress=False,
-                            ledger="rtol" in setting)  # fmt: skip
-    except HeronError as error:
-        row["ending"] = str(error.args[0])
-        return row, None
+    found = tried(problem, method, **setting, record=times.tolist(), budget=budget, ledger="rtol" in setting)
+    run = found.run
+    if run is None:
+        row["ending"] = found.why
+        return row, found
     row |= {"seconds in all": clock.perf_counter() - begun, **_counts(run), **_steps(run, setting.get("step"))}
     row["ending"] = "reached the end" if run.ending.reason == "end" else run.ending.message
     try:
@@ -187,7 +187,7 @@ def _row(
         row |= {f"drift of {name}": drift_of(run, name) for name in problem.conserved}
         for name in problem.never_negative:
             row[f"lowest {name}"], row[f"lowest {name} at"] = lowest_of(run, name)
-    return row, run
+    return row, found
 
 
 def _counts(run: Run) -> dict[str, Any]:

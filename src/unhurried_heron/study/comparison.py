@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Final
 
@@ -91,11 +92,7 @@ class Comparison:
     @property
     def failures(self) -> tuple[str, ...]:
         """Sentences on rows that did not reach the end."""
-        return tuple(
-            f"{row['method']}, {setting_of(row)}: {row['ending']}"
-            for row in self.rows
-            if row["ending"] != "reached the end"
-        )
+        return failures_of(self.rows)
 
     @property
     def columns(self) -> tuple[str, ...]:
@@ -193,9 +190,19 @@ class Comparison:
         return pd.DataFrame(found, columns=columns).astype({"rank": "Int64"})
 
 
+def failures_of(rows: Iterable[dict[str, Any]]) -> tuple[str, ...]:
+    """Say of which method which settings did not reach the end, and why, those of one reason together."""
+    settings: dict[tuple[str, ...], list[str]] = {}
+    for row in rows:
+        if row["ending"] != "reached the end":
+            kind, value = setting_of(row).split()
+            settings.setdefault((row["method"], kind, row["ending"]), []).append(value)
+    return tuple(f"{name}, {kind} {', '.join(values)}: {why}" for (name, kind, why), values in settings.items())
+
+
 def setting_of(row: dict[str, Any]) -> str:
     """Return tolerance or step of a row in words."""
-    return f"rtol {row['rtol']:.0e}" if row["rtol"] is not None else f"step {row['step']:.3g}"
+    return f"rtol {row['rtol']:.0e}" if row.get("rtol") is not None else f"step {row['step']:.3g}"
 
 
 def _work_at(rows: list[dict[str, Any]], error: float, by: str) -> tuple[float, str]:
@@ -236,7 +243,7 @@ def comparison_table(comparison: Comparison) -> list[RenderableType]:
 
     own = [name for name in comparison.columns if name not in COLUMNS and not name.endswith(" at")]
     # columns that have nothing to tell are left out; what the user has watched stands before further counts
-    told = [key for key in _SHOWN if any(row[key] for row in comparison.rows)]
+    told = [key for key in _SHOWN if any(row[key] or "error" in key for row in comparison.rows)]
     place = told.index("seconds") + 1 if "seconds" in told else len(told)
     keys = [*told[:2], "worst state", *told[2:place], *own, *told[place:]]
     names = [(_SHOWN.get(key, key), "left" if key == "worst state" else "right") for key in keys]

@@ -8,16 +8,16 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import HeronError, OptionError
-from unhurried_heron.march.integrate import integrate
+from unhurried_heron.errors import OptionError
 from unhurried_heron.march.options import Budget, budget_of, check_fits, in_time, positive_option, refuse_no_problem
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.compare import chosen_methods
+from unhurried_heron.study.comparison import failures_of
 from unhurried_heron.study.given import several
 from unhurried_heron.study.reference import Kind, References, kind_of, size_of, up_to_its_stop
+from unhurried_heron.study.tried import Tried, raise_what_all_raised, tried
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -118,9 +118,8 @@ class Convergence:
         table = Sheet([("method", "left"), *((name, "right") for name in shown)], self.problem.title)
         for row in self.rows:
             table.add_row(row["method"], *(number(row[name]) for name in shown))
-        failed = [f"{row['method']}, step {row['step']:.3g}: {row['ending']}"
-                  for row in self.rows if row["ending"] != "reached the end"]  # fmt: skip
-        return as_text(table, "\n".join([*map(str, self.orders), f"Errors against {self.reference}.", *failed]))
+        told = [*map(str, self.orders), f"Errors against {self.reference}.", *failures_of(self.rows)]
+        return as_text(table, "\n".join(told))
 
 
 def convergence(
@@ -154,6 +153,8 @@ def convergence(
     ------
     MethodError, OptionError
         A method is unknown or takes no fixed steps, or steps are unusable.
+    Exception
+        What the problem's own function raised, in every run.
     """
     refuse_no_problem(problem, "convergence")
     chosen, kind = chosen_methods(methods), kind_of(reference, "convergence")
@@ -164,6 +165,7 @@ def convergence(
     references = References(problem, 0.0, kind)
     limits = budget_of(budget) if budget is not None else Budget(seconds=_SECONDS)
     rows: list[dict[str, Any]] = []
+    runs: list[Tried] = []
     orders: list[Orders] = []
     label = ""
     floor = max(references.disagreement() or 0.0, _ROUNDING)
@@ -172,10 +174,13 @@ def convergence(
         places = [slot for slot in map(problem.model.layout.slot, names) if slot is not None]
         size = size_of(references.truth_for(method).values)
         known = (truth, places, size, references.until)
-        found = [_row(problem, method, length, limits, known) for length in lengths(method)]
+        pairs = [_row(problem, method, length, limits, known) for length in lengths(method)]
+        found = [row for row, _ in pairs]
+        runs += [run for _, run in pairs]
         _observe(found)
         orders.append(_orders(method, found, floor))
         rows += found
+    raise_what_all_raised(runs)
     return Convergence(problem, tuple(rows), tuple(orders), label, floor)
 
 
@@ -201,19 +206,17 @@ def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable
     return lambda method: finer if step is None and method.order >= _HIGH else halved
 
 
-def _row(problem: Problem, method: Method, length: float, limits: Budget, known: Any) -> dict[str, Any]:
+def _row(problem: Problem, method: Method, length: float, limits: Budget, known: Any) -> tuple[dict[str, Any], Tried]:
     row: dict[str, Any] = {**dict.fromkeys(COLUMNS), "method": method.name, "step": length}
-    try:
-        with quietly():
-            run = integrate(problem, method, step=length, budget=limits, progress=False, ledger=False)
-    except HeronError as error:
-        row["ending"] = str(error.args[0])
-        return row
+    found = tried(problem, method, step=length, budget=limits, ledger=False)
+    row["ending"] = found.why or "reached the end"
+    if found.run is None:
+        return row, found
+    run = found.run
     row |= {"steps": run.tally.accepted, "rate evaluations": run.tally.rate_evaluations}
-    row["ending"] = "reached the end" if run.ending.as_asked else run.ending.message
-    if run.ending.as_asked:
+    if found.done:
         row["error at end"], row["largest error"] = _errors(run._trajectory, *known)
-    return row
+    return row, found
 
 
 def _errors(kept: Any, truth: Any, places: list[int], size: Array, until: float | None) -> tuple[float, float]:

@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import HeronError
 from unhurried_heron.march.endings import HELD_BACK
 from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.run import Run
@@ -22,6 +21,7 @@ from unhurried_heron.study.in_region import StepsInRegion, decays_that_grow, ste
 from unhurried_heron.study.instead import Instead, the_best
 from unhurried_heron.study.saying import Saying, many, of_seconds, of_time, share_of, stretches_of
 from unhurried_heron.study.tolerance_said import Truth, hardest, scales
+from unhurried_heron.study.tried import in_words
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -113,7 +113,7 @@ class _Looked:
     """A run as it is looked at."""
 
     def __init__(self, run: Run) -> None:
-        self.run, self.unit = run, run.problem.units.get("t", "")
+        self.run, self.unit, self.unknown = run, run.problem.units.get("t", ""), ""
 
     @cached_property
     def kept(self) -> Run | None:
@@ -130,9 +130,9 @@ class _Looked:
             try:
                 if run is not None:
                     return steps_in_region(run)
-            except HeronError:
-                # states at some times alone
-                continue
+            except Exception as error:
+                # states at some times alone, or the user's function refuses what lies beside the solution
+                self.unknown = in_words(error)
         return None
 
     @property
@@ -160,7 +160,8 @@ class _Looked:
             return None
         try:
             looked = steps_in_region(found.run)
-        except HeronError:
+        except Exception:
+            # as above
             return None
         return looked, looked.stiffness / find_method(FOR_SMOOTH).real_stability_limit
 
@@ -247,7 +248,7 @@ class _Looked:
         if accuracy >= _SOME:
             parts.append(f"accuracy chose {share_of(accuracy)}")
         if self.region is None:
-            parts.append("what stability did could not be told")
+            parts.append(f"what stability did could not be told ({self.unknown or 'no run kept its steps'})")
         text = f"Of {many(accepted, 'step')}, " + "; ".join(parts) + "."
         return [Saying("steps", text, figures)]
 

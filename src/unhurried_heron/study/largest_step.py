@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import HeronError, OptionError
+from unhurried_heron.errors import OptionError
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget, check_fits, positive_option, refuse_no_problem
 from unhurried_heron.march.quiet import quietly
@@ -22,6 +22,7 @@ from unhurried_heron.study.in_region import StepsInRegion, decays_that_grow
 from unhurried_heron.study.modes import modes_at, rows_worth
 from unhurried_heron.study.reference import size_of
 from unhurried_heron.study.stability import Stability, stability
+from unhurried_heron.study.tried import tried
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -207,11 +208,9 @@ class _Search:
             return None
         # every step of a short run, many times of a long one
         record: Any = "steps" if count < _ALL_KEPT else _ALL_KEPT
-        try:
-            with quietly():
-                run = integrate(self.problem, self.method, step=self.span / count, record=record,
-                                budget=Budget(seconds=left), progress=False)  # fmt: skip
-        except HeronError:
+        run = tried(self.problem, self.method, step=self.span / count, record=record, budget=Budget(seconds=left)).run
+        if run is None:
+            # functions may raise where a march leaves all bounds
             return False
         if run.ending.reason == "budget":
             self.late = True

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Final, Literal
@@ -12,14 +12,13 @@ import numpy as np
 
 from unhurried_heron.errors import OptionError
 from unhurried_heron.families.registry import reference_methods
-from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget, Record
-from unhurried_heron.march.quiet import quietly
-from unhurried_heron.methods.catalogue import FOR_STIFF
+from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
+from unhurried_heron.study.tried import Tried, tried
 
 # a reference is at least a thousand times tighter than the tightest run measured against it, and always this tight
 _TIGHTER: Final = 1e-3
@@ -84,7 +83,7 @@ class References:
     def __init__(self, problem: Problem, tightest: float, kind: Kind = "runs") -> None:
         self._problem, self._kind = problem, kind
         self.rtol = float(np.clip(_TIGHTER * tightest, _TIGHTEST, _LOOSEST))
-        self._runs: dict[str, Run] = {}
+        self._runs: dict[str, Tried] = {}
 
     @property
     def certain(self) -> bool:
@@ -94,7 +93,7 @@ class References:
     @cached_property
     def _first(self) -> Run:
         """A reference run with its steps kept."""
-        return self._integrate(next(iter(reference_methods())), "steps")
+        return _ran(self._integrate(family, "steps") for family in reference_methods())
 
     @cached_property
     def grid(self) -> Array:
@@ -126,10 +125,11 @@ class References:
             return None
         for family in reference_methods():
             if family not in self._runs:
-                taken = max((run.tally.seconds for run in self._runs.values()), default=math.inf)
+                taken = max((each.run.tally.seconds for each in self._runs.values() if each.run), default=math.inf)
                 seconds = min(_SECONDS, max(_LEAST_SECONDS, 10.0 * taken))
                 self._runs[family] = self._integrate(family, self.grid, seconds)
-        complete = [run.states for run in self._runs.values() if run.ending.reason == "end"]
+        runs = [each.run for each in self._runs.values() if each.run is not None]
+        complete = [run.states for run in runs if run.ending.reason == "end"]
         if len(complete) < 2:
             return None
         apart = (np.abs(complete[0] - complete[1]) / size_of(complete[0])).max(axis=1)
@@ -177,8 +177,8 @@ class References:
         rows = self.trusted
         # another family first; its own where the other cannot do the problem (an explicit method on a stiff one)
         for family in sorted(reference_methods(), key=lambda name: name == method.family):
-            run = self._runs[family]
-            if run.ending.reason == "end":
+            run = self._runs[family].run
+            if run is not None and run.ending.reason == "end":
                 related = " (same family)" if family == method.family else ""
                 return Truth(self._problem.states, run.states[:rows], f"{run.method} at rtol {self.rtol:.0e}{related}")
         raise OptionError(
@@ -186,7 +186,7 @@ class References:
             name="reference",
             place="compare",
             expected="closed forms under exact, or a problem that can be integrated to its end",
-            given="; ".join(f"{run.method}: {run.ending.message}" for run in self._runs.values()),
+            given="; ".join(f"{reference_methods()[family]}: {each.why}" for family, each in self._runs.items()),
         )
 
     def function_for(self, method: Method) -> tuple[tuple[str, ...], Callable[[Array], Array], str]:
@@ -204,18 +204,33 @@ class References:
                 lambda t: as_floats(taylor_states(self._problem, t, seconds=_TAYLOR_SECONDS)),
                 truth.label,
             )
-        family = next(name for name, run in self._runs.items() if truth.label.startswith(run.method))
-        kept = self._integrate(family, "steps")
+        family = next(name for name in self._runs if truth.label.startswith(reference_methods()[name]))
+        kept = _ran([self._integrate(family, "steps")])
         return truth.names, kept.at, truth.label
 
-    def _integrate(self, family: str, record: Record, seconds: float = _SECONDS) -> Run:
-        return _quietly(self._problem, reference_methods()[family], self.rtol, record, seconds)
+    def _integrate(self, family: str, record: Record, seconds: float = _SECONDS) -> Tried:
+        return _tight(self._problem, reference_methods()[family], self.rtol, record, seconds)
 
 
-def _quietly(problem: Problem, method: str, rtol: float, record: Record, seconds: float = _SECONDS) -> Run:
-    budget = Budget(seconds=seconds)
-    with quietly():
-        return integrate(problem, method, rtol=rtol, record=record, budget=budget, ledger=False, progress=False)
+def _tight(problem: Problem, method: str, rtol: float, record: Record, seconds: float = _SECONDS) -> Tried:
+    return tried(problem, method, rtol=rtol, record=record, budget=Budget(seconds=seconds), ledger=False)
+
+
+def _ran(found: Iterable[Tried]) -> Run:
+    """Return the first run of several that there is.
+
+    Raises
+    ------
+    Exception
+        There is none: what was raised at first.
+    """
+    raised: list[Exception] = []
+    for each in found:
+        if each.run is not None:
+            return each.run
+        assert each.raised is not None, "else there is a run"
+        raised.append(each.raised)
+    raise raised[0]
 
 
 def up_to_its_stop(problem: Problem) -> Problem:
@@ -224,7 +239,7 @@ def up_to_its_stop(problem: Problem) -> Problem:
     plain = problem.with_(events=acting)
     if not any(event.stop for event in problem.events):
         return plain
-    run = _quietly(problem, FOR_STIFF, _LOOSEST, 2)
+    run = _ran(_tight(problem, method, _LOOSEST, 2) for method in (FOR_STIFF, DEFAULT))
     stopped = run.ending.reason == "event" and run.ending.time != problem.interval[0]
     return plain.with_(interval=(problem.interval[0], run.ending.time)) if stopped else plain
 

@@ -50,7 +50,8 @@ class Sheet:
         return justify == "right" or name in _NAMES
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
-        kept, used, widths = 0, 1, self._widths()
+        # a column stands between single spaces, and a gap
+        kept, used, widths = 0, -1, self._widths()
         for width in widths:
             used += width + 3
             if used > options.max_width and kept > 0:

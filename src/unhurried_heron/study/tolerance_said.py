@@ -99,12 +99,14 @@ def hardest(run: Run, truth: Truth) -> list[Saying]:
     row, column = np.unravel_index(int(scaled.argmax()), scaled.shape)
     name, worst = run.problem.states[int(column)], float(scaled[row, column])
     when = of_time(float(times[row]), run.problem.units.get("t", ""))
+    tighter = "at half the step" if truth.fixed else f"{_TIMES[truth.times]} times tighter"
+    if not worst:
+        return [Saying("states", f"A run {tighter} gives the very same answer.", {"error": 0.0})]
     if truth.fixed:
-        text = f"By a run at half the step, the error is largest in '{name}', at {when}: about {worst:.2g} of its size."
+        text = f"By a run {tighter}, the error is largest in '{name}', at {when}: about {worst:.2g} of its size."
     else:
         text = (
-            f"The hardest state is '{name}': by a run {_TIMES[truth.times]} times tighter it is off by up to "
-            f"{of_tolerances(worst)}, at {when}."
+            f"The hardest state is '{name}': by a run {tighter} it is off by up to {of_tolerances(worst)}, at {when}."
         )
     said = [Saying("states", text, {"state": name, "time": float(times[row]), "error": worst})]
     return said if truth.fixed or worst <= _MUCH else [*said, *_whose(worst, truth)]
