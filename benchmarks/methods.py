@@ -228,10 +228,36 @@ def large_systems() -> None:
         verdict(f"{method}: seconds, {run.tally.accepted} steps", run.tally.seconds, 3.0)
 
 
+def square() -> None:
+    """Print seconds for what spreads over a square of 100 by 100 cells, stabilised stages beside implicit families."""
+    m = 100
+    edges = "\n".join(f"u[{place}] = {value} for i in 1..{m}" for place, value in (
+        ("0,i", 1), (f"{m + 1},i", 0), ("i,0", 0), (f"i,{m + 1}", 0)))  # fmt: skip
+    text = (
+        f"u[i,j]' = k*(u[i-1,j] + u[i+1,j] + u[i,j-1] + u[i,j+1] - 4*u[i,j]) + u[i,j]*(1 - u[i,j]) "
+        f"for i in 1..{m}, j in 1..{m}\n{edges}"
+    )
+    pond = uh.Problem.from_text(text, initial={"u[i,j]": 0.1}, parameters={"k": 1e3}, interval=(0, 1))
+    truth = uh.integrate(pond, "hairer-wanner-43", rtol=1e-8, record=2).states[-1]
+    methods = ("runge-kutta-chebyshev-2", "hairer-wanner-43", "esdirk-43", "backward-differentiation-variable")
+    runs = {method: uh.integrate(pond, method, rtol=1e-3, record=2) for method in methods}
+    seconds = in_turn(3, **{
+        method.replace("-", "_"): lambda method=method: uh.integrate(pond, method, rtol=1e-3, record=2).tally.seconds
+        for method in methods
+    })  # fmt: skip
+    fastest = min(value for name, value in seconds.items() if "chebyshev" not in name)
+    for method in methods:
+        error = float(np.abs(runs[method].states[-1] - truth).max())
+        taken = seconds[method.replace("-", "_")]
+        told = f"{taken:.3f} s, {taken / fastest:.2f} times the fastest implicit one, error {error:.1e}"
+        print(f"   square, {method}: {told}")
+
+
 def report() -> None:
     """Print all of it."""
     lowest_members()
     large_systems()
+    square()
     step_costs()
     chosen_work()
     step_controls()

@@ -47,6 +47,7 @@ def order(
 def stability(
     methods: Annotated[list[str], typer.Argument(metavar="METHOD…", help="Methods.", show_default=False)],
     of_order: Annotated[int | None, typer.Option("--order", help="Of a method of variable order: which one.")] = None,
+    stages: Annotated[int | None, typer.Option(help="Of a stabilised method: how many.")] = None,
     window: Annotated[
         str, typer.Option(metavar="L,R,B,T", help="The part of the plane to draw: left, right, bottom, top.")
     ] = "",
@@ -61,7 +62,7 @@ def stability(
 
     check_outputs(Path(os.devnull), plot)
     shown = _window(window) if window else None
-    regions = [stability_of(name, order=of_order) for name in methods]
+    regions = [stability_of(name, order=of_order, stages=stages) for name in methods]
     for region in regions:
         print(region)
     if file is not None:

@@ -13,6 +13,7 @@ from unhurried_heron.families.fully_implicit import FULLY_IMPLICIT
 from unhurried_heron.families.multistep import EXPLICIT_STEPS, IMPLICIT_STEPS
 from unhurried_heron.families.rosenbrock import LINEARLY_IMPLICIT
 from unhurried_heron.families.several import SEVERAL_ORDERS
+from unhurried_heron.families.stabilised import STABILISED_STAGES
 from unhurried_heron.families.variable_multistep import ADAMS, DIFFERENTIATION
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.methods.method import Method
@@ -22,6 +23,7 @@ FAMILIES: Final[dict[str, Family]] = {
     for family in (
         FULLY_IMPLICIT,
         EXPLICIT,
+        STABILISED_STAGES,
         DIAGONAL,
         LINEARLY_IMPLICIT,
         EXPLICIT_STEPS,

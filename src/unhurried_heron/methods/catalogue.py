@@ -15,6 +15,7 @@ from unhurried_heron.methods.nodes import exactly, gauss, lobatto_iiic, radau_ri
 from unhurried_heron.methods.published import published
 from unhurried_heron.methods.rosenbrock import Rosenbrock
 from unhurried_heron.methods.runge_kutta import RungeKutta
+from unhurried_heron.methods.stabilised import Stabilised
 from unhurried_heron.methods.variable_multistep import VARIABLE_ADAMS, VARIABLE_DIFFERENTIATION, VariableMultistep
 
 
@@ -86,6 +87,7 @@ def _multistep(kind: str, order: int) -> Callable[[], Method]:
 _ADAMS = "F. Bashforth and J. C. Adams (1883); Hairer, Norsett and Wanner, Solving ODEs I, III.1"
 _KROGH = "F. T. Krogh, SIAM J. Numer. Anal. 10 (1973) 949-965; Hairer, Norsett and Wanner, Solving ODEs I, III.5"
 _DIFFERENTIATION = "C. F. Curtiss and J. O. Hirschfelder, Proc. Natl. Acad. Sci. 38 (1952) 235-243"
+_CHEBYSHEV = "P. J. van der Houwen and B. P. Sommeijer, Z. Angew. Math. Mech. 60 (1980) 479-485"
 _GAUSS = "J. Kuntzmann, Z. Angew. Math. Mech. 41 (1961) T28-T31; J. C. Butcher, Math. Comp. 18 (1964) 50-64"
 _RADAU = "B. L. Ehle (1969); Hairer and Wanner, Solving ODEs II, IV.5 and IV.8"
 _VARIABLE_RADAU = "E. Hairer and G. Wanner, J. Comput. Appl. Math. 111 (1999) 93-111"
@@ -109,6 +111,7 @@ _ROSENBROCK = (
     "verwer-2", "rang-angermann-32", "lang-verwer-32", "sandu-32", "hairer-wanner-43", "steinebach-54", "di-marzo-54",
 )  # fmt: skip
 _MAKERS: dict[str, Callable[[], Method]] = {name: _tableau("explicit", name) for name in _EXPLICIT}
+_MAKERS["runge-kutta-chebyshev-2"] = lambda: Stabilised("runge-kutta-chebyshev-2", source=_CHEBYSHEV)
 _MAKERS |= {name: _tableau("diagonally_implicit", name) for name in _DIAGONALLY_IMPLICIT}
 _MAKERS |= {name: _rosenbrock(name) for name in _ROSENBROCK}
 _MAKERS |= {
@@ -136,6 +139,8 @@ CATALOGUE: Final[Catalogue] = Catalogue({"auto": _auto, **_MAKERS})
 DEFAULT: Final = "auto"
 FOR_SMOOTH: Final = "dormand-prince-54"
 FOR_STIFF: Final = "radau-iia-5"
+# where equations of so many states cost too much to be solved, and fast modes only decay
+FOR_LARGE: Final = "runge-kutta-chebyshev-2"
 # what the demo sets side by side
 COMPARED: Final = (DEFAULT, FOR_SMOOTH, FOR_STIFF)
 
@@ -190,6 +195,7 @@ _OTHER_NAMES: Final = (
     (r"sdirk", "sdirk-43"),
     (r"esdirk", "esdirk-43"),
     (r"rosenbrock", "hairer-wanner-43"),
+    (r"(runge-kutta-)?chebyshev|stabili[sz]ed", "runge-kutta-chebyshev-2"),
     (r"rkf-?45|fehlberg", "fehlberg-45"),
     (r"stiff", FOR_STIFF),
     (r"explicit|non-?stiff", FOR_SMOOTH),

@@ -81,7 +81,9 @@ class Trace:
         base, now, begun = None, np.nan, 0
         for row, time, state in zip(self.told.tolist(), self.times.tolist(), self.states, strict=True):
             purpose, attempt, method = row[PURPOSE], row[ACCEPTED] + row[REFUSED], methods[row[MEMBER]]
-            if purpose in _PLAIN:
+            if purpose == FOR_ESTIMATES and hasattr(method, "of_stages"):
+                found.append("largest eigenvalue")
+            elif purpose in _PLAIN:
                 found.append(_PLAIN[purpose])
             elif purpose == FOR_JACOBIAN:
                 found.append("slope in time" if time != now else _column(states, state, base))
@@ -104,6 +106,8 @@ def _of_stage(method: Any, stage: int, count: int, steps: int) -> str:
         if hasattr(method, "steps") and steps < method.steps - 1:
             return "starting method"
         return f"iteration {count}" if method.implicit else "prediction"
+    if stage < 0:
+        return "end of the step"
     if method.family == EXPLICIT:
         last = count + 1 - (not method.ends_in_a_stage)
         name = f"stage {count + 1}" if count + 1 <= method.stages else "end of the step"

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 _POINTS: Final = 500
 # filled so lightly that what lies below shows through
+_BORDERS, _OF_MANY = 7, 4
 _FADED: Final = 0.1
 # inches of a figure of our own: its height, beside the plane, and the most it is wide
 _TALL, _BESIDE, _WIDE = 8.0, 3.4, 12.8
@@ -115,7 +116,7 @@ def draw_run_in_region(
     points = found.z[np.isfinite(found.z).all(axis=1)]
     shown = checked_window(window) if window is not None else _holding(found, points)
     figure, ax = _plane(shown, axes)
-    for place, region in enumerate(found.regions[:7]):
+    for place, region in enumerate(_some(found.regions)):
         drawn = region.map(shown, _POINTS)
         values = np.nan_to_num(drawn.amplification, nan=1e9, posinf=1e9)
         _draw_border(ax, drawn.x, drawn.y, values, place, region)
@@ -132,6 +133,14 @@ def draw_run_in_region(
     if len(names) > 1:
         legend(ax, own=False)
     return figure
+
+
+def _some(regions: tuple[Stability, ...]) -> list[Stability]:
+    """Return all regions of a few, and of many some, from the smallest to the largest."""
+    if len(regions) <= _BORDERS:
+        return list(regions)
+    by_size = sorted(regions, key=lambda region: region.region.real)
+    return [by_size[k] for k in np.linspace(0, len(regions) - 1, _OF_MANY).round().astype(int)]
 
 
 def _plane(window: Window, axes: Any) -> tuple[Figure, Axes]:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any, Final
 
 from unhurried_heron.march.options import Budget
-from unhurried_heron.methods.catalogue import DEFAULT, FOR_SMOOTH, FOR_STIFF
+from unhurried_heron.methods.catalogue import DEFAULT, FOR_LARGE, FOR_SMOOTH, FOR_STIFF
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.tried import tried
@@ -15,6 +15,8 @@ from unhurried_heron.study.tried import tried
 _SMOOTH: Final = (FOR_SMOOTH, "verner-76", "adams-variable")
 _STIFF: Final = (FOR_STIFF, "radau-iia-variable", "backward-differentiation-variable")
 _LEAST_SECONDS, _MOST_SECONDS = 0.5, 5.0
+# so many states are too many to be solved for, perhaps
+_LARGE: Final = 300
 # so short a run is timed again, so often and for so long, and the shortest time counts
 _SHORT, _REPEATS, _WHILE = 0.02, 3, 0.1
 
@@ -80,7 +82,8 @@ def candidates_for(run: Run, *, stiff: bool, ready: Candidate | None = None) -> 
 
     ``ready`` has run already.
     """
+    others = _STIFF + (FOR_LARGE,) * (len(run.problem.states) > _LARGE)
     taken = {run.method, *(method.name for method in run._methods)}
-    names = [name for name in (_STIFF if stiff else _SMOOTH) if name not in taken]
+    names = [name for name in (others if stiff else _SMOOTH) if name not in taken]
     found = [ready if ready is not None and ready.method == name else again(run, name) for name in names]
     return sorted(found, key=lambda each: (not each.done, each.work))

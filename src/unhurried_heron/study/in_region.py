@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.errors import RunError
+from unhurried_heron.methods.stabilised import MOST_STAGES
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.given import a_run, whole
@@ -21,6 +22,7 @@ if TYPE_CHECKING:
 _LONGER: Final = 1.25
 _GROWS: Final = 1.05
 _ROWS: Final = 400
+_NAMED: Final = 3
 
 
 @dataclass(frozen=True)
@@ -82,7 +84,8 @@ class StepsInRegion:
         )  # fmt: skip
 
     def __str__(self) -> str:
-        names = ", ".join(dict.fromkeys(region.name for region in self.regions))
+        listed = list(dict.fromkeys(region.name for region in self.regions))
+        names = "; ".join(listed[:_NAMED]) + f" and {len(listed) - _NAMED} more" * (len(listed) > _NAMED)
         stretches = self.stretches()
         where = "; ".join(f"from t = {a:.6g} to {b:.6g}" for a, b in stretches[:4]) + (" …" * (len(stretches) > 4))
         told = f"{names}: stability held back {100 * self.share:.3g} % of the steps"
@@ -134,11 +137,13 @@ def steps_in_region(run: Run, *, rows: int = _ROWS) -> StepsInRegion:
     counts = np.diff(np.append(chosen, begins.size)) if chosen.size else chosen
     regions = _regions(run, kinds[chosen])
     names = list(regions)
-    which = np.array([names.index(tuple(kind)) for kind in kinds[chosen]], dtype=np.int64)
+    which = np.array([names.index(tuple(kind)) for kind in kinds[chosen].tolist()], dtype=np.int64)
     z = modes_at(run, begins[chosen], states) * lengths[chosen][:, None]
     limited = np.zeros(chosen.size, dtype=bool)
+    # where stages are as many as a step needs, only their most can hold it back
     for place, region in enumerate(regions.values()):
-        limited[which == place] = decays_that_grow(region, _LONGER * z[which == place], _GROWS)
+        if not 0 < names[place][2] < MOST_STAGES:
+            limited[which == place] = decays_that_grow(region, _LONGER * z[which == place], _GROWS)
     return StepsInRegion(
         tuple(regions.values()), begins[chosen], lengths[chosen], z, which, limited, counts,
         run.problem.title, run.problem.units.get("t", ""),
@@ -158,30 +163,47 @@ def _evenly(count: int, most: int) -> Any:
 
 
 def _steps_of(run: Run) -> tuple[Array, Array, Any]:
-    """Return start and length of every accepted step, and (member, order) of each, int64 (steps, 2)."""
+    """Return start and length of every accepted step, and (member, order, stages) of each, int64 (steps, 3).
+
+    Stages are 0 where a method has its own number.
+    """
     rows: Any = run._ledger
     if rows is not None:
         good = np.flatnonzero(rows["accepted"])
-        return rows["time"][good], rows["step"][good], np.column_stack([rows["member"][good], rows["order"][good]])
+        chosen = np.array([_takes_what_it_needs(method) for method in run._methods])[rows["member"][good]]
+        stages = np.where(chosen, rows["iterations"][good], 0)
+        return (
+            rows["time"][good],
+            rows["step"][good],
+            np.column_stack([rows["member"][good], rows["order"][good], stages]),
+        )
     kept = run._trajectory
-    if isinstance(kept, StepTrajectory):
+    known = not any(map(_takes_what_it_needs, run._methods))
+    if isinstance(kept, StepTrajectory) and known:
         begins, lengths = kept.starts, kept.steps
-    elif run.options["step"] is not None:
+    elif run.options["step"] is not None and known:
         start, end = run.problem.interval[0], run.ending.time
         lengths = np.full(run.tally.accepted, np.copysign(run.options["step"], end - start))
         begins = start + np.arange(lengths.size) * lengths
     else:
         given = f"record={run.options.get('record')!r}"
         raise RunError("this run kept neither its steps nor a ledger", name="run", place="steps_in_region",
-                       expected='record="steps", or ledger=True', given=given)  # fmt: skip
-    return begins, lengths, np.zeros((lengths.size, 2), dtype=np.int64)
+                       expected='record="steps", or ledger=True' if known else "ledger=True, which tells the stages",
+                       given=given)  # fmt: skip
+    return begins, lengths, np.zeros((lengths.size, 3), dtype=np.int64)
 
 
-def _regions(run: Run, kinds: Any) -> dict[tuple[int, int], Stability]:
+def _takes_what_it_needs(method: Any) -> bool:
+    return hasattr(method, "of_stages") and not method.count
+
+
+def _regions(run: Run, kinds: Any) -> dict[tuple[int, int, int], Stability]:
     """Return the regions of the methods that took steps, by member and order."""
     found = {}
-    for member, order in dict.fromkeys(map(tuple, kinds.tolist())):
+    for member, order, stages in dict.fromkeys(map(tuple, kinds.tolist())):
         method: Any = run._methods[member]
         several = hasattr(method, "of_order") and order > 0
-        found[member, order] = stability(method, order=max(order, 1 + (not method.implicit)) if several else None)
+        found[member, order, stages] = stability(
+            method, order=max(order, 1 + (not method.implicit)) if several else None, stages=stages or None
+        )
     return found

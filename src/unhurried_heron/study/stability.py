@@ -7,7 +7,9 @@ E. Hairer and G. Wanner, *Solving Ordinary Differential Equations II*, 2nd ed. (
 from __future__ import annotations
 
 import math
+import numbers
 import os
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -77,17 +79,22 @@ class Stability:
     terms : ndarray, shape (steps + 1, powers)
         The polynomial of x that the solutions of y' = lambda y solve, by rising powers of x and of z; of a one-step
         method Q(z) x - P(z) with R = P/Q.
+    amplification : callable, optional
+        Of z, where a method knows better than by powers of z.
     """
 
     name: str
     order: int
     region: Region
     terms: Array = field(repr=False)
+    amplification: Callable[[Any], Any] | None = field(default=None, repr=False)
 
     def __call__(self, z: Any) -> Any:
         """Return the amplification of a step, of the shape of ``z``: |R(z)|, of a multistep method the largest root."""
         points = complex_points(z, "stability")
-        if len(self.terms) == 2:
+        if self.amplification is not None:
+            found = self.amplification(points)
+        elif len(self.terms) == 2:
             with np.errstate(all="ignore"):
                 top, bottom = (np.polyval(row[::-1], points) for row in (-self.terms[0], self.terms[1]))
                 found = np.abs(top / bottom) if self.terms[1, 1:].any() else np.abs(top)
@@ -153,18 +160,23 @@ class Stability:
     def _reach(self) -> float:
         """Beyond what modulus of z an explicit method is never stable."""
         rays = np.exp(1j * np.linspace(0.0, math.pi, _DIRECTIONS))
-        stable = self(_RADII[:, None] * rays) <= 1.0 + _WITHIN
-        return float(1.2 * _RADII[stable.any(axis=1)].max(initial=1.0))
+        stable = self(self._radii[:, None] * rays) <= 1.0 + _WITHIN
+        return float(1.2 * self._radii[stable.any(axis=1)].max(initial=1.0))
+
+    @property
+    def _radii(self) -> Array:
+        """How far from 0 the region is looked at: as far as it reaches along the axis, and farther."""
+        return _RADII * max(1.0, 2.0 * self.region.real / _RADII[-1]) if math.isfinite(self.region.real) else _RADII
 
     @cached_property
     def window(self) -> Window:
         """A part of the plane that shows the region: left, right, bottom, top."""
         rays = np.exp(1j * np.linspace(0.0, math.pi, _DIRECTIONS))
-        points = _RADII[:, None] * rays
+        points = self._radii[:, None] * rays
         stable = self(points) <= 1.0 + _WITHIN
         # of a region without end, what does not belong to it is shown
         shown = points[~stable] if stable[-1].any() else points[stable]
-        if not shown.size or np.abs(shown).max() >= _RADII[-2]:
+        if not shown.size or np.abs(shown).max() >= self._radii[-2]:
             return -_WITHOUT_END, _WITHOUT_END, -_WITHOUT_END, _WITHOUT_END
         left, right, top = shown.real.min(), max(shown.real.max(), 0.0), shown.imag.max()
         room = _ROOM * max(right - left, top)
@@ -291,7 +303,7 @@ def _largest_roots(terms: Array, points: Any) -> Array:
     return out
 
 
-def stability(method: str | Method, *, order: int | None = None) -> Stability:
+def stability(method: str | Method, *, order: int | None = None, stages: int | None = None) -> Stability:
     """Return the stability region of a method.
 
     Parameters
@@ -300,11 +312,13 @@ def stability(method: str | Method, *, order: int | None = None) -> Stability:
         A predictor with a corrector is taken as it is applied: predict, evaluate, correct, evaluate.
     order : int, optional
         Of a multistep method of variable order: which order, at equal steps.
+    stages : int, optional
+        Of a stabilised method: how many; the most that it takes without.
 
     Raises
     ------
     MethodError
-        The method is unknown, has no orders to choose from, or does not tell its stability function.
+        The method is unknown, has no orders or stages to choose from, or does not tell its stability function.
 
     Examples
     --------
@@ -316,11 +330,16 @@ def stability(method: str | Method, *, order: int | None = None) -> Stability:
     chosen: Any = find_method(method)
     if order is not None:
         most = chosen.highest if hasattr(chosen, "of_order") else 0
-        if not isinstance(order, int) or not 1 + (not chosen.implicit) <= order <= most:
+        if not isinstance(order, numbers.Integral) or not 1 + (not chosen.implicit) <= order <= most:
             raise MethodError(f"{chosen.name} has no such order", name="order", place="stability",
                               expected=f"an order up to {most}" if most else "no order=…: it has one order alone",
                               given=repr(order))  # fmt: skip
         chosen = chosen.of_order(order)
+    if stages is not None:
+        if not hasattr(chosen, "of_stages"):
+            raise MethodError(f"{chosen.name} has its own number of stages", name="stages", place="stability",
+                              expected="no stages=…", given=repr(stages)[:80])  # fmt: skip
+        chosen = chosen.of_stages(stages)
     terms = getattr(chosen, "characteristic", None)
     if terms is None and hasattr(chosen, "stability"):
         from unhurried_heron.methods.stability import characteristic_of
@@ -330,4 +349,5 @@ def stability(method: str | Method, *, order: int | None = None) -> Stability:
         raise MethodError(f"{chosen.name} does not tell its stability function", name=chosen.name, place="stability",
                           expected="a method with a property 'characteristic' (methods/method.py)",
                           given=f"a method of the family {chosen.family}")  # fmt: skip
-    return Stability(chosen.name, chosen.order, chosen.region, np.asarray(terms, dtype=np.float64))
+    return Stability(chosen.name, chosen.order, chosen.region, np.asarray(terms, dtype=np.float64),
+                     getattr(chosen, "amplification", None))  # fmt: skip

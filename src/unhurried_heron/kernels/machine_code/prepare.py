@@ -28,6 +28,7 @@ KERNELS: Final = {
     "choosing.family": 0.3,
     "choosing.changed": 0.1,
     "exact.family": 0.1,
+    "stabilised.family": 0.3,
     "march.loop.march": 0.5,
     "fully_implicit.stubborn.insist": 0.8,
     "linear_algebra.eigenvalues.growth": 0.4,

@@ -1,0 +1,35 @@
+"""Stabilised explicit methods."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from unhurried_heron.families.controller import Controller
+from unhurried_heron.families.family import Demand, Family, WorkSpace
+from unhurried_heron.kernels.memory.stages import STRETCH, StabilisedWork
+from unhurried_heron.methods.stabilised import STABILISED, Stabilised
+
+# the step polynomial: a parabola, or where there are two stages a cubic
+_DEGREE: Final = 3
+_CONTROLLER: Final = Controller(share=0.8)
+
+
+def _lay_out(method: Stabilised, demand: Demand) -> WorkSpace:
+    names = ("stage", "before", "rates", "middle", "end")
+    # of every mode something, for the power method to begin with
+    direction = np.random.default_rng(0).standard_normal(demand.n)
+    work = StabilisedWork(
+        stretch=np.zeros(1, dtype=STRETCH),
+        controller=(demand.controller or _CONTROLLER).record(method.estimate_order),
+        count=method.count,
+        direction=direction,
+        **{name: np.zeros(demand.n) for name in names},
+    )
+    return WorkSpace(work, np.zeros(demand.n), _DEGREE)
+
+
+STABILISED_STAGES: Final = Family(
+    STABILISED, "stabilised.family", _lay_out, degree=lambda method: _DEGREE, takes_controller=True
+)

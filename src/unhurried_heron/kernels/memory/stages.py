@@ -1,0 +1,40 @@
+"""What a stabilised method works on, as `bundles` are."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Final, NamedTuple
+
+import numpy as np
+
+from unhurried_heron.kernels.memory.bundles import CONTROLLER, Array
+
+STRETCH: Final = np.dtype(
+    [
+        ("radius", np.float64),  # the largest eigenvalue
+        ("age", np.int64),  # for how many steps it has been believed, 0 where it is to be found
+        # of the present attempt
+        ("code", np.int64),
+        ("squared", np.float64),
+        ("node", np.float64),  # where its middle lies, 0 without one
+        ("weight", np.float64),  # of the error estimate
+    ],
+    align=True,
+)
+
+
+class StabilisedWork(NamedTuple):
+    """A stabilised method and its work space, kept between chunks.
+
+    ``count`` of the stages, 0 where each step takes what it needs. Rows (n,): ``stage`` and the one ``before``, the
+    ``rates`` there, a stage in the ``middle``, the rates at the ``end``, the ``direction`` of the largest eigenvalue.
+    """
+
+    stretch: Annotated[Any, STRETCH]
+    controller: Annotated[Any, CONTROLLER]
+    count: int
+    stage: Array
+    before: Array
+    rates: Array
+    middle: Array
+    end: Array
+    direction: Array

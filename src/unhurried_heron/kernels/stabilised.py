@@ -1,0 +1,299 @@
+"""The Runge-Kutta-Chebyshev method: as many stages as the fastest decay asks for, by the recurrence of Chebyshev's T.
+
+P. J. van der Houwen and B. P. Sommeijer, Z. Angew. Math. Mech. 60 (1980) 479-485. The largest eigenvalue is estimated
+by the power method on differences of the rates.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal, forget
+from unhurried_heron.kernels.march.outcome import first_not_finite, largest, too_short
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, as_record, offset_by
+from unhurried_heron.kernels.memory.control import (
+    ACCEPT,
+    ACCEPTED,
+    ATTEMPT,
+    DESCRIBE,
+    FOR_ESTIMATES,
+    FOR_STAGES,
+    NOT_FINITE,
+    RATES_STOPPED,
+    REACHED_END,
+    REFUSE,
+    REFUSED,
+    START,
+    STEP_TOO_SMALL,
+)
+from unhurried_heron.kernels.memory.decoding import decoder, system_in
+from unhurried_heron.kernels.memory.stages import STRETCH, StabilisedWork
+from unhurried_heron.methods.stabilised import DAMPING, LEAST_STAGES, MOST_STAGES
+
+work_in, stretch_in = decoder(StabilisedWork), as_record(STRETCH)
+
+_HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"
+# beyond what is finite, nothing is known of the length that would do
+_NOT_FINITE_SHRINK = 0.1
+# the power method comes to the largest eigenvalue from below: it is taken for so much larger, until turns change it by
+# less than a share; the direction is kept, so that later looks begin where this one ended
+_MARGIN = 1.2
+_SETTLED, _MOST_TURNS = 0.01, 60
+# an eigenvalue is believed for so many steps
+_STEPS = 25
+_NUDGE = 1.5e-8
+# outcomes of an attempt besides the codes of the rates: more stages than there are
+_TOO_LONG = -9
+
+
+@inner
+def _size(values, n):
+    total = 0.0
+    for k in range(n):
+        total += values[k] * values[k]
+    return np.sqrt(total)
+
+
+@inner
+def _look(system, work, control):
+    """Estimate the largest eigenvalue; False where the rates stopped."""
+    n, stretch, direction, moved, found = system.n, stretch_in(work.stretch), work.direction, work.stage, work.end
+    size = _size(system.state, n)
+    reach = _NUDGE * (
+        size if size > 0.0 else max(_size(system.absolute, n), abs(control.length) * _size(system.slope, n))
+    )
+    radius = 0.0
+    for turn in range(_MOST_TURNS):
+        length = _size(direction, n)
+        if not 0.0 < length < np.inf or not reach > 0.0:
+            break
+        for k in range(n):
+            moved[k] = system.state[k] + reach / length * direction[k]
+        code = ask_rates(system, control, FOR_ESTIMATES, control.time, moved, found)
+        if code < 1:
+            return False
+        if code != 1:
+            break
+        for k in range(n):
+            found[k] -= system.slope[k]
+        new = _size(found, n) / reach
+        if not new < np.inf:
+            break
+        settled = abs(new - radius) <= _SETTLED * new
+        radius = new
+        if radius * reach == 0.0:
+            break
+        for k in range(n):
+            direction[k] = found[k]
+        if settled and turn > 1:
+            break
+    if not 0.0 < _size(direction, n) < np.inf:
+        for k in range(n):
+            direction[k] = 1.0 if k % 3 == 0 else -0.7
+    stretch.radius, stretch.age = radius, 1
+    return True
+
+
+@inner
+def _slopes(count, w0):
+    """Return slope, second and third derivative of the Chebyshev polynomial at w0."""
+    t_0, d_0, e_0, f_0 = 1.0, 0.0, 0.0, 0.0
+    t, d, e, f = w0, 1.0, 0.0, 0.0
+    for _ in range(count - 1):
+        t, t_0, d, d_0, e, e_0, f, f_0 = (
+            2.0 * w0 * t - t_0,
+            t,
+            2.0 * w0 * d + 2.0 * t - d_0,
+            d,
+            2.0 * w0 * e + 4.0 * d - e_0,
+            e,
+            2.0 * w0 * f + 6.0 * e - f_0,
+            f,
+        )
+    return d, e, f
+
+
+@inner
+def _stages_for(need):
+    """Return how many stages are stable up to h lambda = -need; 0 where the most are not enough."""
+    # 2/3 (s^2 - 1) but for the damping, and less of it where stages are few
+    count = max(LEAST_STAGES, int(np.sqrt(1.0 + 1.5 * need)))
+    while count <= MOST_STAGES:
+        w0 = 1.0 + DAMPING / (count * count)
+        slope, bend, _ = _slopes(count, w0)
+        if (w0 + 1.0) * bend / slope >= need:
+            return count
+        count += 1
+    return 0
+
+
+@inner
+def _longest(work, control):
+    """Return the longest step for which there are stages enough, infinite where their number is given."""
+    radius = stretch_in(work.stretch).radius
+    if work.count > 0 or radius == 0.0:
+        return np.inf
+    return 0.65 * MOST_STAGES * MOST_STAGES / (_MARGIN * radius)
+
+
+@inner
+def _march_stages(system, work, control, count):
+    """Write the end of the step to ``trial`` and a state in its middle to ``middle``; return the code of the rates."""
+    n, h, y, slope, stretch = system.n, control.length, system.state, system.slope, stretch_in(work.stretch)
+    w0 = 1.0 + DAMPING / (count * count)
+    last_slope, last_bend, last_third = _slopes(count, w0)
+    w1 = last_slope / last_bend
+    b_0 = b_1 = b = 0.25 / (w0 * w0)
+    # T, its slope and second derivative, of the present stage and the one before
+    t_0, d_0, e_0, t, d, e = 1.0, 0.0, 0.0, w0, 1.0, 0.0
+    node_1 = 0.25 * w1 / (w0 * w0)
+    stretch.node = 0.0
+    for k in range(n):
+        work.stage[k] = y[k] + b * w1 * h * slope[k]
+        work.before[k] = y[k]
+    for j in range(2, count + 1):
+        control.stage = j - 1
+        code = ask_rates(system, control, FOR_STAGES, control.time + node_1 * h, work.stage, work.rates)
+        if code != 1:
+            return code
+        t, t_0, d, d_0, e, e_0 = (
+            2.0 * w0 * t - t_0,
+            t,
+            2.0 * w0 * d + 2.0 * t - d_0,
+            d,
+            2.0 * w0 * e + 4.0 * d - e_0,
+            e,
+        )
+        b = e / (d * d)
+        mu, nu, pull = 2.0 * b * w0 / b_1, -b / b_0, 2.0 * b * w1 / b_1 * h
+        push = -(1.0 - b_1 * t_0) * pull
+        for k in range(n):
+            new = (1.0 - mu - nu) * y[k] + mu * work.stage[k] + nu * work.before[k] + pull * work.rates[k]
+            work.before[k] = work.stage[k]
+            work.stage[k] = new + push * slope[k]
+        b_0, b_1, node_1 = b_1, b, w1 * e / d
+        # stages from the second on are of order 2, and damped
+        if stretch.node == 0.0 and 2.0 * node_1 >= 1.0 and j < count:
+            stretch.node = node_1
+            for k in range(n):
+                work.middle[k] = work.stage[k]
+    for k in range(n):
+        system.trial[k] = work.stage[k]
+    # by how much the coefficient of z^3 misses 1/6, against 1/12 of the trapezoidal rule
+    stretch.weight = 12.0 * abs(1.0 / 6.0 - b * last_third * w1 * w1 * w1 / 6.0)
+    control.stage = -1
+    return ask_rates(system, control, FOR_STAGES, control.finish, system.trial, work.end)
+
+
+@inner
+def _attempt(system, work, control):
+    n, h, y, stretch = system.n, control.length, system.state, stretch_in(work.stretch)
+    control.error, control.row_iterations, stretch.squared, stretch.code = np.nan, 0, 0.0, _TOO_LONG
+    count = work.count
+    if count == 0:
+        if (stretch.age == 0 or stretch.age > _STEPS) and not _look(system, work, control):
+            control.bad_time = control.time
+            return RATES_STOPPED
+        count = _stages_for(_MARGIN * abs(h) * stretch.radius)
+        if count == 0:
+            if control.adaptive == 1:
+                return REFUSED
+            count = MOST_STAGES
+    control.row_iterations = count
+    code = _march_stages(system, work, control, count)
+    stretch.code = code
+    if code < 1:
+        return RATES_STOPPED
+    if code != 1:
+        return REFUSED
+    if control.adaptive == 1:
+        for k in range(n):
+            miss = system.trial[k] - y[k] - 0.5 * h * (system.slope[k] + work.end[k])
+            ratio = (
+                stretch.weight
+                * miss
+                / (system.absolute[k] + system.relative[k] * max(abs(y[k]), abs(system.trial[k])) + 1e-300)
+            )
+            stretch.squared += ratio * ratio / n
+    if stretch.squared <= 1.0 and first_not_finite(system.trial, work.end, n) >= 0:
+        stretch.squared = np.inf
+    if control.adaptive == 1:
+        control.error = np.sqrt(stretch.squared)
+    return ACCEPTED if stretch.squared <= 1.0 else REFUSED
+
+
+@inner
+def _refuse(system, work, control):
+    stretch, h = stretch_in(work.stretch), control.length
+    control.bad_component = -1
+    if stretch.code == _TOO_LONG:
+        # the eigenvalue is known already
+        control.step = np.copysign(_longest(work, control), h)
+    else:
+        # where it has grown, the step was not stable
+        stretch.age = 0
+        if stretch.code == 1 and stretch.squared < _HUGE:
+            control.step = h * factor_after_refusal(work.controller, control.error)
+        else:
+            control.bad_component = first_not_finite(system.trial, work.end, system.n)
+            if control.bad_component < 0 and not stretch.squared < np.inf:
+                control.bad_component = largest(work.end, system.n)
+            control.bad_time = control.finish
+            control.step = _NOT_FINITE_SHRINK * h
+    if control.adaptive == 0:
+        return NOT_FINITE
+    if too_short(control):
+        return NOT_FINITE if control.bad_component >= 0 else STEP_TOO_SMALL
+    return REACHED_END
+
+
+@inner
+def _accept(system, work, control):
+    for k in range(system.n):
+        system.slope[k] = work.end[k]
+    stretch_in(work.stretch).age += 1
+    if control.adaptive == 1:
+        wanted = control.length * factor_after_acceptance(work.controller, control.error, control)
+        control.step = np.copysign(min(abs(wanted), _longest(work, control)), wanted)
+    return REACHED_END
+
+
+@inner
+def _describe(system, work, control):
+    """Write the parabola through a stage in the middle, or, where there are too few stages, the cubic with slopes.
+
+    Slopes at the ends are those of fast decays, too, many times what is left of these; stages are damped.
+    """
+    n, h, y, coefficients = system.n, control.length, system.state, as_doubles(control.place)
+    node = stretch_in(work.stretch).node
+    second, third = offset_by(coefficients, 2 * n), offset_by(coefficients, 3 * n)
+    for k in range(n):
+        move = system.trial[k] - y[k]
+        coefficients[k] = y[k]
+        if node > 0.0:
+            bend = (move - (work.middle[k] - y[k]) / node) / (1.0 - node)
+            coefficients[n + k], second[k], third[k] = move - bend, bend, 0.0
+        else:
+            a, b = h * system.slope[k], h * work.end[k]
+            coefficients[n + k], second[k], third[k] = a, 3.0 * move - 2.0 * a - b, a + b - 2.0 * move
+    return REACHED_END
+
+
+def family(address):
+    """Do what `march` asks for."""
+    table = as_longs(address)
+    control, system, work = as_control(table[0]), system_in(table), work_in(table)
+    if control.ask == ATTEMPT:
+        return _attempt(system, work, control)
+    if control.ask == DESCRIBE:
+        return _describe(system, work, control)
+    if control.ask == ACCEPT:
+        return _accept(system, work, control)
+    if control.ask == REFUSE:
+        return _refuse(system, work, control)
+    if control.ask == START:
+        stretch_in(work.stretch).age = 0
+        forget(work.controller)
+    return REACHED_END

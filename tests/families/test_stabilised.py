@@ -1,0 +1,78 @@
+"""Stages that stretch the stable interval of the negative axis."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+from unhurried_heron.march.quiet import quietly
+from unhurried_heron.methods.catalogue import find_method
+from unhurried_heron.testing import check_method
+
+CHEBYSHEV = find_method("runge-kutta-chebyshev-2")
+
+
+def rod(n: int) -> uh.Problem:
+    """Heat in a rod, whose slowest mode decays alone; its fastest is four times k."""
+    text = f"u[i]' = k*(u[i-1] - 2*u[i] + u[i+1]) for i in 1..{n}\nu[0] = 0\nu[{n + 1}] = 0"
+    start = np.sin(np.pi * np.arange(1, n + 1) / (n + 1))
+    return uh.Problem.from_text(text, initial={"u": start}, parameters={"k": (n + 1.0) ** 2}, interval=(0, 0.2))
+
+
+def test_a_given_number_of_stages_keeps_the_contract() -> None:
+    check_method(CHEBYSHEV.of_stages(7))
+
+
+@pytest.mark.parametrize("stages", [2, 3, 10, 51, 200])
+def test_stages_reach_as_far_as_they_say(stages: int) -> None:
+    region = uh.stability(CHEBYSHEV, stages=stages)
+    limit = region.region.real
+    # Hairer and Wanner, IV.2, up to R inside; an odd number leaves for R = -1 a little farther
+    stated = 2 / 3 * (stages**2 - 1) * (1 - 2 / 15 * 0.15)
+    assert 0.99 * stated < limit < (1.01 + 2 / stages**2) * stated
+    inside = -np.linspace(0.1 * limit, 0.9 * limit, 999)
+    assert (region(inside) <= 0.97).all()
+    # the kernel's steps, on both sides of the limit
+    for share, bounded in ((0.999, True), (1.002, False)):
+        decay = uh.Problem.from_text(f"x' = -{share * limit}*x", initial={"x": 1}, interval=(0, 4000))
+        with quietly():
+            run = uh.integrate(decay, CHEBYSHEV.of_stages(stages), step=1, record=2)
+        assert bool(run.ending.as_asked and abs(run.final["x"]) <= 1) == bounded
+        assert abs(region(-share * limit)) <= 1 if bounded else region(-share * limit) > 1
+    for wrong in (1, 201, 2.5):
+        with pytest.raises(uh.MethodError, match="so many stages"):
+            uh.stability(CHEBYSHEV, stages=wrong)
+
+
+def test_every_step_takes_the_stages_it_needs() -> None:
+    problem = rod(80)
+    run = uh.integrate(problem, CHEBYSHEV, rtol=1e-4)
+    decay = 4 * 81**2 * np.sin(np.pi / 162) ** 2
+    times = np.linspace(0, 0.2, 301)
+    assert np.abs(run.at(times)[:, 40] - run.states[0, 40] * np.exp(-decay * times)).max() < 2e-4
+    rows = run.ledger.query("accepted")
+    fastest = 4 * 81**2 * np.cos(np.pi / 162) ** 2
+    limits = {s: uh.stability(CHEBYSHEV, stages=s).region.real for s in rows["iterations"].unique()}
+    reach = rows["iterations"].map(limits) / (rows["step"].abs() * fastest)
+    assert (reach > 1).all()
+    # and hardly more
+    assert reach[rows["iterations"] > 5].max() < 2.5
+    assert run.tally.rate_evaluations < uh.integrate(problem, "dormand-prince-54", rtol=1e-4).tally.rate_evaluations / 5
+    held = uh.steps_in_region(run)
+    assert held.share == 0
+    assert {region.name for region in held.regions} == {f"{CHEBYSHEV.name}, {s} stages" for s in limits}
+    with pytest.raises(uh.RunError, match="which tells the stages"):
+        uh.steps_in_region(uh.integrate(problem, CHEBYSHEV, step=0.01, ledger=False))
+
+
+def test_what_no_stages_reach_is_marched_in_shorter_steps() -> None:
+    fast = uh.Problem.from_text("x' = -1e7*(x - cos(t))", initial={"x": 1}, interval=(0, 1))
+    run = uh.integrate(fast, CHEBYSHEV, rtol=1e-2)
+    assert run.final["x"] == pytest.approx(np.cos(1), rel=1e-2)
+    assert run.ledger["iterations"].max() > 150
+    # told once, then known
+    assert run.tally.refused < 0.1 * run.tally.accepted
+    called = uh.integrate(fast.with_(interval=(0, 1e-6)), CHEBYSHEV, count=2, trace=True).trace["purpose"]
+    assert called.str.startswith("largest eigenvalue").any()
+    assert called.iloc[-1] == "end of the step"
