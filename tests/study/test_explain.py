@@ -200,6 +200,18 @@ def test_what_cannot_be_told_is_said() -> None:
         uh.explain("run")
 
 
+def test_what_a_function_refuses_beside_the_solution_is_told() -> None:
+    def rest(t: float, x: float) -> list[float]:
+        if x != 1:
+            raise ValueError("at rest alone")
+        return [0.0]
+
+    run = uh.integrate(uh.Problem.from_rates(rest, initial={"x": 1}, interval=(0, 1)), "heun-3", largest_step=0.1)
+    assert "what stability did could not be told (ValueError: at rest alone)" in words(uh.explain(run))
+    assert figures(run, "steps")["stability"] == 0
+    assert figures(run, "states")["error"] == 0
+
+
 def test_a_function_that_refuses_other_methods_is_told_not_raised() -> None:
     def rates(t: float, x: float) -> list[float]:
         if abs(x - np.exp(-t)) > 0.01:

@@ -124,6 +124,9 @@ def test_steps_held_back_by_stability_are_told_from_others() -> None:
     assert thin.share == pytest.approx(held.share, abs=0.02)
     assert np.median(held.stiffness) == pytest.approx(3.3066, rel=0.1)
     assert uh.steps_in_region(uh.integrate(stiff, "radau-iia-5")).share == 0.0
+    with quietly():
+        none = uh.integrate(stiff, "heun-3", starting_step=0.5, budget={"steps": 1})
+    assert (none.tally.accepted, uh.steps_in_region(none).share) == (0, 0.0)
     grows = uh.Problem.from_text("x' = x", initial={"x": 1}, interval=(0, 5))
     assert uh.steps_in_region(uh.integrate(grows, "heun-2", step=0.5)).share == 0.0
     # fast at first, then slow: only where the step could grow does stability hold it back
