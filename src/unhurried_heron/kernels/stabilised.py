@@ -21,6 +21,7 @@ from unhurried_heron.kernels.memory.control import (
     FOR_ESTIMATES,
     FOR_STAGES,
     NOT_FINITE,
+    PAUSED,
     RATES_STOPPED,
     REACHED_END,
     REFUSE,
@@ -67,7 +68,7 @@ def _look(system, work, control):
     radius = 0.0
     for turn in range(_MOST_TURNS):
         length = _size(direction, n)
-        if not 0.0 < length < np.inf or not reach > 0.0:
+        if control.stop != 0 or not 0.0 < length < np.inf or not reach > 0.0:
             break
         for k in range(n):
             moved[k] = system.state[k] + reach / length * direction[k]
@@ -154,6 +155,8 @@ def _march_stages(system, work, control, count):
         work.stage[k] = y[k] + b * w1 * h * slope[k]
         work.before[k] = y[k]
     for j in range(2, count + 1):
+        if control.stop != 0:
+            return 1
         control.stage = j - 1
         code = ask_rates(system, control, FOR_STAGES, control.time + node_1 * h, work.stage, work.rates)
         if code != 1:
@@ -203,6 +206,10 @@ def _attempt(system, work, control):
             count = MOST_STAGES
     control.row_iterations = count
     code = _march_stages(system, work, control, count)
+    if control.stop != 0:
+        # a look may have been cut short as well
+        stretch.age = 0
+        return PAUSED
     stretch.code = code
     if code < 1:
         return RATES_STOPPED

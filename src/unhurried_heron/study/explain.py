@@ -19,7 +19,7 @@ from unhurried_heron.study.candidates import Candidate, again, candidates_for, t
 from unhurried_heron.study.given import a_run
 from unhurried_heron.study.in_region import StepsInRegion, decays_that_grow, steps_in_region
 from unhurried_heron.study.instead import Instead, the_best
-from unhurried_heron.study.saying import Saying, many, of_seconds, of_time, share_of, stretches_of
+from unhurried_heron.study.saying import Saying, many, of_seconds, of_time, rounded, share_of, stretches_of
 from unhurried_heron.study.tolerance_said import Truth, hardest, scales
 from unhurried_heron.study.tried import in_words
 
@@ -315,7 +315,7 @@ class _Looked:
         where = stretches_of(looked, self.unit, stiff)
         text = (
             f"The problem is stiff over {share_of(share)} of the time ({where}): an explicit method ({FOR_SMOOTH}) "
-            f"must take steps up to {factor:,.3g} times shorter than the solution needs."
+            f"must take steps up to {rounded(factor)} times shorter than the solution needs."
         )
         return [Saying("stiffness", text, {"factor": factor, "share": share})]
 

@@ -135,7 +135,8 @@ def methods(purpose: str | None = None) -> pd.DataFrame:
         estimate``, whether it is ``implicit``, and meant for ``stiff`` problems; ``A-stable``, ``L-stable``, and the
         ``angle`` in degrees of the stable wedge around the negative axis; ``real limit`` and ``imaginary limit``: up to
         which x it is stable at h lambda = -x and i x; ``source``. Methods of variable order are listed with their
-        highest order, and Adams with the region of its lowest.
+        highest order, and Adams with the region of its lowest; the stabilised method with its fewest stages, and the
+        limit of its most.
 
     Raises
     ------

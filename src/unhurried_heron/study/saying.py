@@ -47,12 +47,21 @@ def share_of(share: float) -> str:
     """Say a share; what is nearly all, or nearly nothing, is said to be."""
     if 0.995 <= share < 1.0:
         return "nearly all"
+    if 0.0 < share < 0.001:
+        return "less than 0.1 %"
     return "all" if share >= 1.0 else f"{100.0 * share:.2g} %" if share < 0.1 else f"{100.0 * share:.0f} %"
+
+
+def rounded(number: float, digits: int = 3) -> str:
+    """Say a number with so many digits, thousands and millions in full."""
+    short = f"{number:.{digits}g}"
+    return f"{float(short):,.0f}" if "e+" in short and abs(number) < 1e9 else short
 
 
 def of_tolerances(error: float) -> str:
     """Say an error in tolerances."""
-    return f"{error:.2g} tolerance{'s' * (f'{error:.2g}' != '1')}"
+    short = rounded(error, 2)
+    return f"{short} tolerance{'s' * (short != '1')}"
 
 
 def of_seconds(seconds: float) -> str:
