@@ -65,6 +65,26 @@ def rosenbrock(method: uh.Rosenbrock, t: Any, y: Any, h: Any) -> Any:
     return y + h * sum((w * each for w, each in zip(digits([b]), k, strict=True)), mpmath.zeros(2, 1))
 
 
+def stabilised(method: Any, t: Any, y: Any, h: Any) -> Any:
+    """Stage by stage, from Chebyshev's polynomials themselves and their derivatives."""
+    s = method.stages
+    w0 = 1 + mpmath.mpf(3) / 20 / s**2
+
+    def cheb(j: int, k: int = 0) -> Any:
+        return mpmath.diff(lambda x: mpmath.chebyt(j, x), w0, k)
+
+    w1 = cheb(s, 1) / cheb(s, 2)
+    b = [cheb(max(j, 2), 2) / cheb(max(j, 2), 1) ** 2 for j in range(s + 1)]
+    node = [0, w1 * cheb(2, 2) / cheb(2, 1) ** 2, *(w1 * cheb(j, 2) / cheb(j, 1) for j in range(2, s + 1))]
+    first = rates(t, y)
+    before, stage = y, y + b[1] * w1 * h * first
+    for j in range(2, s + 1):
+        mu, nu, pull = 2 * b[j] * w0 / b[j - 1], -b[j] / b[j - 2], 2 * b[j] * w1 / b[j - 1] * h
+        slope = rates(t + node[j - 1] * h, stage) - (1 - b[j - 1] * cheb(j - 1)) * first
+        before, stage = stage, (1 - mu - nu) * y + mu * stage + nu * before + pull * slope
+    return stage
+
+
 def multistep(method: uh.Multistep, t: Any, past: list, h: Any) -> Any:
     """One step from the values so far, the newest last."""
 
@@ -83,12 +103,18 @@ def multistep(method: uh.Multistep, t: Any, past: list, h: Any) -> Any:
 
 
 def one_step(method: Any, t: Any, y: Any, h: Any) -> Any:
+    if hasattr(method, "of_stages"):
+        return stabilised(method, t, y, h)
     return (rosenbrock if isinstance(method, uh.Rosenbrock) else runge_kutta)(method, t, y, h)
 
 
-@pytest.mark.parametrize("name", [name for name, method in CATALOGUE.items() if takes_fixed_steps(method)])
+METHODS = {name: method for name, method in CATALOGUE.items() if takes_fixed_steps(method)}
+METHODS |= {method.name: method for method in map(CATALOGUE["runge-kutta-chebyshev-2"].of_stages, (3, 12))}
+
+
+@pytest.mark.parametrize("name", METHODS)
 def test_ten_steps_in_fifty_digits(name: str) -> None:
-    mpmath.mp.dps, method = 50, CATALOGUE[name]
+    mpmath.mp.dps, method = 50, METHODS[name]
     problem = uh.Problem.from_text(TEXT, initial=dict(zip("yz", map(float, START), strict=True)), interval=(0, 1.5))
     run = uh.integrate(problem, method, count=10)
     starter = CATALOGUE[run.options["starting"]] if "starting" in run.options else None

@@ -37,7 +37,7 @@ def test_a_trace_is_what_a_function_logs_of_itself(name: str, options: dict[str,
     told = {
         "for_starting": purposes.isin(["start", "starting step"]),
         "for_between": purposes == "between the steps",
-        "for_estimates": purposes == "error estimate",
+        "for_estimates": purposes.isin(["error estimate", "largest eigenvalue"]),
         "for_jacobians": purposes.str.startswith(("Jacobian", "slope")),
     }
     for count, rows in told.items():

@@ -17,14 +17,11 @@ _CONTROLLER: Final = Controller(share=0.8)
 
 
 def _lay_out(method: Stabilised, demand: Demand) -> WorkSpace:
-    names = ("stage", "before", "rates", "middle", "end")
-    # of every mode something, for the power method to begin with
-    direction = np.random.default_rng(0).standard_normal(demand.n)
+    names = ("stage", "before", "rates", "middle", "end", "direction")
     work = StabilisedWork(
         stretch=np.zeros(1, dtype=STRETCH),
         controller=(demand.controller or _CONTROLLER).record(method.estimate_order),
         count=method.count,
-        direction=direction,
         **{name: np.zeros(demand.n) for name in names},
     )
     return WorkSpace(work, np.zeros(demand.n), _DEGREE)

@@ -45,6 +45,7 @@ _SETTLED, _MOST_TURNS = 0.01, 60
 # an eigenvalue is believed for so many steps
 _STEPS = 25
 _NUDGE = 1.5e-8
+_GOLDEN = 0.6180339887498949
 # outcomes of an attempt besides the codes of the rates: more stages than there are
 _TOO_LONG = -9
 
@@ -55,6 +56,14 @@ def _size(values, n):
     for k in range(n):
         total += values[k] * values[k]
     return np.sqrt(total)
+
+
+@inner
+def _set_out(work, n):
+    """Begin the power method anew, with something of every mode."""
+    for k in range(n):
+        turn = (k + 1) * _GOLDEN
+        work.direction[k] = turn - np.floor(turn) - 0.5
 
 
 @inner
@@ -91,8 +100,7 @@ def _look(system, work, control):
         if settled and turn > 1:
             break
     if not 0.0 < _size(direction, n) < np.inf:
-        for k in range(n):
-            direction[k] = 1.0 if k % 3 == 0 else -0.7
+        _set_out(work, n)
     stretch.radius, stretch.age = radius, 1
     return True
 
@@ -302,5 +310,6 @@ def family(address):
         return _refuse(system, work, control)
     if control.ask == START:
         stretch_in(work.stretch).age = 0
+        _set_out(work, system.n)
         forget(work.controller)
     return REACHED_END
