@@ -170,6 +170,9 @@ def test_what_cannot_be_certified_is_refused_with_its_reason() -> None:
     assert found.certified
     assert found.rows[-1]["value"] == pytest.approx(truth, rel=1e-5)
     assert "less than 0.0143 at a time could have been missed" in str(found).replace("\n", " ")
+    rest = uh.Problem.from_text("x' = 0*x\ny' = 0*y", initial={"x": 1, "y": 0}, interval=(0, 1))
+    rows = [line.split() for line in str(uh.certify(rest, 6)).splitlines()]
+    assert [row[2] for row in rows if row[1:2] in (["x"], ["y"])] == ["1", "0"]
     ends = uh.Problem.from_text("x' = x^2", initial={"x": 1}, interval=(0, 2))
     assert not uh.certify(ends, 6).certified
     assert "reached the end" in uh.certify(ends, 6).reason
