@@ -76,3 +76,10 @@ def test_what_no_stages_reach_is_marched_in_shorter_steps() -> None:
     called = uh.integrate(fast.with_(interval=(0, 1e-6)), CHEBYSHEV, count=2, trace=True).trace["purpose"]
     assert called.str.startswith("largest eigenvalue").any()
     assert called.iloc[-1] == "end of the step"
+
+
+def test_steps_that_leave_all_bounds_are_shortened() -> None:
+    steep = uh.Problem.from_text("x' = -x^9", initial={"x": 3}, interval=(0, 10))
+    run = uh.integrate(steep, CHEBYSHEV.of_stages(5), rtol=1e-4, starting_step=10, budget={"steps": 20_000})
+    assert run.final["x"] == pytest.approx((3**-8 + 80) ** -0.125, rel=1e-4)
+    assert 3 < run.tally.refused < 40

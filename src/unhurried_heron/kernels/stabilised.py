@@ -38,12 +38,13 @@ work_in, stretch_in = decoder(StabilisedWork), as_record(STRETCH)
 _HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"
 # beyond what is finite, nothing is known of the length that would do
 _NOT_FINITE_SHRINK = 0.1
-# the power method comes to the largest eigenvalue from below: it is taken for so much larger, until turns change it by
-# less than a share; the direction is kept, so that later looks begin where this one ended
-_MARGIN = 1.2
-_SETTLED, _MOST_TURNS = 0.01, 60
-# an eigenvalue is believed for so many steps
-_STEPS = 25
+# the power method comes to the largest eigenvalue from below: where turns change it by less than a share it is taken
+# for so much larger. At this share it missed by less than a tenth on rods and squares of all sizes, and on nine of ten
+# random matrices; the direction is kept, so that later looks begin where this one ended
+_MARGIN = 1.1
+_SETTLED, _MOST_TURNS = 0.005, 60
+# an eigenvalue is believed until steps have cost so many times what it did
+_SHARE = 20
 _NUDGE = 1.5e-8
 _GOLDEN = 0.6180339887498949
 # outcomes of an attempt besides the codes of the rates: more stages than there are
@@ -75,6 +76,7 @@ def _look(system, work, control):
         size if size > 0.0 else max(_size(system.absolute, n), abs(control.length) * _size(system.slope, n))
     )
     radius = 0.0
+    stretch.cost, stretch.spent = 1, 0
     for turn in range(_MOST_TURNS):
         length = _size(direction, n)
         if control.stop != 0 or not 0.0 < length < np.inf or not reach > 0.0:
@@ -82,6 +84,7 @@ def _look(system, work, control):
         for k in range(n):
             moved[k] = system.state[k] + reach / length * direction[k]
         code = ask_rates(system, control, FOR_ESTIMATES, control.time, moved, found)
+        stretch.cost += 1
         if code < 1:
             return False
         if code != 1:
@@ -101,7 +104,7 @@ def _look(system, work, control):
             break
     if not 0.0 < _size(direction, n) < np.inf:
         _set_out(work, n)
-    stretch.radius, stretch.age = radius, 1
+    stretch.radius = radius
     return True
 
 
@@ -204,7 +207,8 @@ def _attempt(system, work, control):
     control.error, control.row_iterations, stretch.squared, stretch.code = np.nan, 0, 0.0, _TOO_LONG
     count = work.count
     if count == 0:
-        if (stretch.age == 0 or stretch.age > _STEPS) and not _look(system, work, control):
+        due = stretch.cost == 0 or stretch.spent > _SHARE * stretch.cost
+        if due and not _look(system, work, control):
             control.bad_time = control.time
             return RATES_STOPPED
         count = _stages_for(_MARGIN * abs(h) * stretch.radius)
@@ -216,7 +220,7 @@ def _attempt(system, work, control):
     code = _march_stages(system, work, control, count)
     if control.stop != 0:
         # a look may have been cut short as well
-        stretch.age = 0
+        stretch.cost = 0
         return PAUSED
     stretch.code = code
     if code < 1:
@@ -248,7 +252,7 @@ def _refuse(system, work, control):
         control.step = np.copysign(_longest(work, control), h)
     else:
         # where it has grown, the step was not stable
-        stretch.age = 0
+        stretch.cost = 0
         if stretch.code == 1 and stretch.squared < _HUGE:
             control.step = h * factor_after_refusal(work.controller, control.error)
         else:
@@ -268,7 +272,7 @@ def _refuse(system, work, control):
 def _accept(system, work, control):
     for k in range(system.n):
         system.slope[k] = work.end[k]
-    stretch_in(work.stretch).age += 1
+    stretch_in(work.stretch).spent += control.row_iterations
     if control.adaptive == 1:
         wanted = control.length * factor_after_acceptance(work.controller, control.error, control)
         control.step = np.copysign(min(abs(wanted), _longest(work, control)), wanted)
@@ -309,7 +313,7 @@ def family(address):
     if control.ask == REFUSE:
         return _refuse(system, work, control)
     if control.ask == START:
-        stretch_in(work.stretch).age = 0
+        stretch_in(work.stretch).cost = 0
         _set_out(work, system.n)
         forget(work.controller)
     return REACHED_END

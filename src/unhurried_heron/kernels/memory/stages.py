@@ -11,7 +11,8 @@ from unhurried_heron.kernels.memory.bundles import CONTROLLER, Array
 STRETCH: Final = np.dtype(
     [
         ("radius", np.float64),  # the largest eigenvalue
-        ("age", np.int64),  # for how many steps it has been believed, 0 where it is to be found
+        ("cost", np.int64),  # evaluations that it took, 0 where it is to be found
+        ("spent", np.int64),  # and those of steps since then
         # of the present attempt
         ("code", np.int64),
         ("squared", np.float64),
