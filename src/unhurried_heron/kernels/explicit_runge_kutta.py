@@ -6,7 +6,7 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal, forget
-from unhurried_heron.kernels.march.outcome import first_not_finite, largest, too_short
+from unhurried_heron.kernels.march.outcome import first_not_finite, not_finite, tried_again
 from unhurried_heron.kernels.march.rates import count_rates
 from unhurried_heron.kernels.march.strides import native_stride
 from unhurried_heron.kernels.memory.call import (
@@ -26,12 +26,10 @@ from unhurried_heron.kernels.memory.control import (
     DESCRIBE,
     FOR_BETWEEN,
     FOR_STAGES,
-    NOT_FINITE,
     RATES_STOPPED,
     REACHED_END,
     REFUSE,
     REFUSED,
-    STEP_TOO_SMALL,
     STRIDE,
 )
 from unhurried_heron.kernels.memory.decoding import explicit_memory, system_in, tableau_in
@@ -39,8 +37,6 @@ from unhurried_heron.native.strides import BLOCK
 
 _STAGES = BLOCK.index("stages")
 _HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"
-# beyond what is finite, nothing is known of the length that would do
-_NOT_FINITE_SHRINK = 0.1
 
 
 @inner
@@ -82,17 +78,8 @@ def _refuse(system, tableau, control):
         control.bad_component = -1
         control.step = h * factor_after_refusal(tableau.controller, control.error)
     else:
-        control.bad_component = first_not_finite(system.trial, _end_rates(system, tableau), system.n)
-        # the estimate can overflow before states and rates do
-        if control.bad_component < 0 and not memory.squared < np.inf:
-            control.bad_component = largest(_end_rates(system, tableau), system.n)
-        control.bad_time = control.time + h
-        control.step = _NOT_FINITE_SHRINK * h
-    if control.adaptive == 0:
-        return NOT_FINITE
-    if too_short(control):
-        return NOT_FINITE if control.bad_component >= 0 else STEP_TOO_SMALL
-    return REACHED_END
+        not_finite(system, control, _end_rates(system, tableau), memory.squared)
+    return tried_again(control)
 
 
 @inner

@@ -10,7 +10,7 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal, forget
-from unhurried_heron.kernels.march.outcome import first_not_finite, largest, too_short
+from unhurried_heron.kernels.march.outcome import first_not_finite, not_finite, tried_again
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, as_record, offset_by
 from unhurried_heron.kernels.memory.control import (
@@ -20,14 +20,12 @@ from unhurried_heron.kernels.memory.control import (
     DESCRIBE,
     FOR_ESTIMATES,
     FOR_STAGES,
-    NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
     REACHED_END,
     REFUSE,
     REFUSED,
     START,
-    STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.memory.decoding import decoder, system_in
 from unhurried_heron.kernels.memory.stages import STRETCH, StabilisedWork
@@ -36,8 +34,6 @@ from unhurried_heron.methods.stabilised import DAMPING, LEAST_STAGES, MOST_STAGE
 work_in, stretch_in = decoder(StabilisedWork), as_record(STRETCH)
 
 _HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"
-# beyond what is finite, nothing is known of the length that would do
-_NOT_FINITE_SHRINK = 0.1
 # the power method comes to the largest eigenvalue from below: where turns change it by less than a share it is taken
 # for so much larger. At this share it missed by less than a tenth on rods and squares of all sizes, and on nine of ten
 # random matrices; the direction is kept, so that later looks begin where this one ended
@@ -256,16 +252,8 @@ def _refuse(system, work, control):
         if stretch.code == 1 and stretch.squared < _HUGE:
             control.step = h * factor_after_refusal(work.controller, control.error)
         else:
-            control.bad_component = first_not_finite(system.trial, work.end, system.n)
-            if control.bad_component < 0 and not stretch.squared < np.inf:
-                control.bad_component = largest(work.end, system.n)
-            control.bad_time = control.finish
-            control.step = _NOT_FINITE_SHRINK * h
-    if control.adaptive == 0:
-        return NOT_FINITE
-    if too_short(control):
-        return NOT_FINITE if control.bad_component >= 0 else STEP_TOO_SMALL
-    return REACHED_END
+            not_finite(system, control, work.end, stretch.squared)
+    return tried_again(control)
 
 
 @inner

@@ -20,7 +20,7 @@ from unhurried_heron.kernels.divided import (
     size_of_row,
 )
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import find_slope, first_not_finite, too_short
+from unhurried_heron.kernels.march.outcome import NOT_FINITE_SHRINK, find_slope, first_not_finite, tried_again
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 from unhurried_heron.kernels.memory.control import (
@@ -35,12 +35,8 @@ from unhurried_heron.kernels.memory.control import (
     REACHED_END,
     REFUSE,
     REFUSED,
-    STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.memory.decoding import implicit_memory, system_in, variable_in, variable_work_in
-
-# beyond what is finite, nothing is known of the length that would do
-_NOT_FINITE_SHRINK = 0.1
 
 
 @inner
@@ -179,10 +175,8 @@ def _refuse(system, work, control):
         control.bad_component = first_not_finite(system.trial, work.residual, system.n)
         control.bad_time = control.finish
         variable_in(work.variable).steady = 0
-        control.step = _NOT_FINITE_SHRINK * control.length
-    if too_short(control):
-        return NOT_FINITE if control.bad_component >= 0 else STEP_TOO_SMALL
-    return REACHED_END
+        control.step = NOT_FINITE_SHRINK * control.length
+    return tried_again(control)
 
 
 def family(address):

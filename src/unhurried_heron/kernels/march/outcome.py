@@ -21,10 +21,13 @@ from unhurried_heron.kernels.memory.control import (
     RECENT,
     SMALLEST_RELATIVE_STEP,
     SPARE,
+    STEP_TOO_SMALL,
 )
 
 ledger_row = as_record(LEDGER)
 _ROW = LEDGER.itemsize
+# beyond what is finite, nothing is known of the length that would do
+NOT_FINITE_SHRINK = 0.1
 
 
 @inner
@@ -97,6 +100,27 @@ def begin(system, control, watch):
 def too_short(control):
     """Whether the next step falls below the spacing of floating-point times."""
     return abs(control.step) < SMALLEST_RELATIVE_STEP * abs(control.time) or control.step == 0.0
+
+
+@inner
+def not_finite(system, control, rates, squared):
+    """Note what is not finite at the end of an attempt, or is largest where its squared error alone is not; shorten."""
+    control.bad_component = first_not_finite(system.trial, rates, system.n)
+    # an estimate can overflow before states and rates do
+    if control.bad_component < 0 and not squared < np.inf:
+        control.bad_component = largest(rates, system.n)
+    control.bad_time = control.finish
+    control.step = NOT_FINITE_SHRINK * control.length
+
+
+@inner
+def tried_again(control):
+    """Whether a refused step is tried again: not a fixed one, nor where no length is left; return the reason."""
+    if control.adaptive == 0:
+        return NOT_FINITE
+    if too_short(control):
+        return NOT_FINITE if control.bad_component >= 0 else STEP_TOO_SMALL
+    return REACHED_END
 
 
 @inner
