@@ -125,9 +125,15 @@ def test_exit_codes_and_errors(tmp_path: Path) -> None:
 @pytest.mark.parametrize("arguments", [("methods",), ("check", "--latex", demo_file("culvert")), ("--help",)], ids=str)
 def test_a_reader_who_has_had_enough(arguments: tuple) -> None:
     command = [str(Path(sys.executable).with_name("heron")), *map(str, arguments)]
-    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE) as process:
-        process.stdout.close()
-        assert (process.stderr.read(), process.wait(timeout=60)) == (b"", 1)
+    plain = {name: value for name, value in os.environ.items() if name != "PYTHONUNBUFFERED"}
+    # written line by line, or held back until the end
+    for env in (plain, {**plain, "PYTHONUNBUFFERED": "1"}):
+        with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env=env) as process:
+            process.stdout.close()
+            assert (process.stderr.read(), process.wait(timeout=60)) == (b"", 1)
+        with Path("/dev/full").open("wb") as full:
+            done = subprocess.run(command, stdout=full, stderr=subprocess.PIPE, env=env, timeout=60, check=False)
+        assert (done.stderr, done.returncode) == (b"heron: No space left on device\n", 2)
 
 
 @pytest.mark.parametrize("verb", ["demo", "new", "check", "run", "compare", "methods", "prepare", ""])

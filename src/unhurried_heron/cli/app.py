@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import os
 import sys
 from typing import Annotated
 
@@ -40,15 +41,31 @@ def main() -> None:
     debug = "--debug" in sys.argv
     sys.argv = [argument for argument in sys.argv if argument != "--debug"]
     try:
-        app()
+        try:
+            app()
+        finally:
+            # what is still held back is written here, where it can be told that nobody reads
+            sys.stdout.flush()
+    except BrokenPipeError:
+        # a reader who has had enough
+        _leave(1)
     except HeronError as error:
         if debug:
             raise
         print(f"heron: {error}", file=sys.stderr)
-        sys.exit(2)
+        _leave(2)
     except OSError as error:
         if debug:
             raise
         file = f": {error.filename}" if error.filename else ""
         print(printable(f"heron: {error.strerror or error}{file}"), file=sys.stderr)
-        sys.exit(2)
+        _leave(2)
+
+
+def _leave(code: int) -> None:
+    """End with a code; what cannot be written any more is not tried again by Python at its end."""
+    try:
+        sys.stdout.flush()
+    except OSError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    sys.exit(code)
