@@ -325,7 +325,7 @@ class Run(Answers):
 
         ``error`` is the estimate in units of the tolerance: at most 1 for an accepted step, NaN where there is none.
         ``switch`` names what a step landed on, and is empty elsewhere. Where the method chooses along the run,
-        ``method`` names that of each step.
+        ``method`` names that of each step. ``iterations`` are Newton's, of a stabilised method its stages.
 
         Raises
         ------
