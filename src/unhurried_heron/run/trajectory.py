@@ -29,6 +29,8 @@ class Jumps(NamedTuple):
         return values
 
 
+# so few times beside the steps are looked up without joining their pieces
+_FEW = 10
 NO_JUMPS = Jumps(np.empty(0), np.empty((0, 0)))
 
 
@@ -51,27 +53,31 @@ class StepTrajectory:
     jumps: Jumps = NO_JUMPS
 
     @cached_property
-    def _joined(self) -> tuple[Array, Array, Array]:
-        if not self.pieces:
-            return np.empty(0), np.empty(0), np.empty((0, 1, self.end_state.size))
-        joined = tuple(np.concatenate(parts) for parts in zip(*self.pieces, strict=True))
-        object.__setattr__(self, "pieces", (joined,))
-        return joined[0], joined[1], joined[2]
-
-    @property
     def starts(self) -> Array:
         """Where each step begins, shape (n_steps,)."""
-        return self._joined[0]
+        return np.concatenate([np.empty(0), *(starts for starts, _, _ in self.pieces)])
 
-    @property
+    @cached_property
     def steps(self) -> Array:
         """How long each step is, negative for a run backwards, shape (n_steps,)."""
-        return self._joined[1]
+        return np.concatenate([np.empty(0), *(steps for _, steps, _ in self.pieces)])
 
-    @property
+    @cached_property
     def coefficients(self) -> Array:
         """State = sum of coefficients[d] theta^d, theta = (t - start) / step; shape (n_steps, degree + 1, n_states)."""
-        return self._joined[2]
+        if not self.pieces:
+            return np.empty((0, 1, self.end_state.size))
+        joined: Array = np.concatenate([each for _, _, each in self.pieces])
+        object.__setattr__(self, "pieces", ((self.starts, self.steps, joined),))
+        return joined
+
+    def _coefficients_of(self, rows: Any) -> Array:
+        """Return those of some steps, in rising order, without joining the pieces."""
+        ends = np.cumsum([starts.size for starts, _, _ in self.pieces])
+        parts = np.split(rows, np.searchsorted(rows, ends[:-1]))
+        firsts = (0, *ends[:-1].tolist())
+        found = [each[part - first] for (_, _, each), part, first in zip(self.pieces, parts, firsts, strict=True)]
+        return np.concatenate(found)
 
     @cached_property
     def _rows(self) -> Any:
@@ -133,7 +139,11 @@ class StepTrajectory:
             index = np.searchsorted(self.starts, times, side="right") - 1
         else:
             index = np.searchsorted(-self.starts, -times, side="right") - 1
-        evaluate_at(self.starts, self.steps, self.coefficients, index, times, out)
+        if len(self.pieces) > 1 and _FEW * times.size < self.starts.size:
+            rows, index = np.unique(index, return_inverse=True)
+            evaluate_at(self.starts[rows], self.steps[rows], self._coefficients_of(rows), index, times, out)
+        else:
+            evaluate_at(self.starts, self.steps, self.coefficients, index, times, out)
         out[times == self.end_time] = self.end_state
         return self.jumps.put_before(times, out) if before else out
 

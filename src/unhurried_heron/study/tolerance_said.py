@@ -39,7 +39,10 @@ class Truth:
         changed = {"step": _HALF * run.options["step"]} if self.fixed else {
             name: _tightened(run.options[name], self.times) for name in ("rtol", "atol")}  # fmt: skip
         self.by = run._methods[0] if self.fixed or len(run._methods) == 1 else run.method
-        found = again(run, self.by, times=_LONGER, **changed)
+        # where answers are compared: between the steps, too, where they were kept
+        start, end, kept = run.problem.interval[0], run.ending.time, isinstance(run._trajectory, StepTrajectory)
+        self.places = np.linspace(start, end, _ROWS) if kept else run.times
+        found = again(run, self.by, times=_LONGER, record=self.places.tolist(), **changed)
         self.tighter = found.run if found.done else None
 
     @property
@@ -51,7 +54,7 @@ class Truth:
         """Return times, and how far a run misses another there, in tolerances (or shares of each state's size)."""
         right = self.tighter if right is None else right
         assert right is not None, "it was looked at"
-        times = _common(other, right)
+        times = self._common(other, right)
         answer, truth = other.at(times), right.at(times)
         if self.fixed:
             size = np.abs(truth).max(axis=0, initial=0.0)
@@ -62,6 +65,18 @@ class Truth:
             largest = np.abs(truth).max(axis=0, initial=0.0)
             allowed = _vector(self.run, "rtol") * largest + _vector(self.run, "atol")
         return times, np.abs(answer - truth) / np.maximum(allowed, 1e-300)
+
+    def _common(self, run: Run, other: Run) -> Array:
+        """Return the places that both reached, and where neither jumps: its two sides differ by all of it."""
+        start, end = self.run.problem.interval[0], self.run.ending.time
+        sign = 1.0 if end >= start else -1.0
+        last = min(sign * end, sign * run.ending.time, sign * other.ending.time)
+        times = self.places[sign * self.places <= last]
+        jumps = np.concatenate([run._trajectory.jumps.times, other._trajectory.jumps.times])
+        if jumps.size and times.size:
+            near = np.abs(times[:, None] - jumps).min(axis=1) <= 1e-6 * abs(end - start)
+            times = times[~near]
+        return times
 
     @cached_property
     def own(self) -> tuple[Array, Array]:
@@ -83,7 +98,7 @@ class Truth:
             # of closed forms that begin elsewhere
             warnings.simplefilter("ignore", DoubtWarning)
             begun = problem.with_(initial=dict(zip(problem.states, moved.tolist(), strict=True)))
-        other = again(run, self.by, problem=begun).run
+        other = again(run, self.by, problem=begun, record=self.places.tolist()).run
         return None if other is None else float(self.misses(other, run)[1].max(initial=0.0))
 
 
@@ -179,18 +194,3 @@ def _vector(run: Run, name: str) -> Array:
     value = run.options[name]
     given = [value.get(state, 0.0) for state in run.problem.states] if isinstance(value, dict) else value
     return np.broadcast_to(np.asarray(given, dtype=np.float64), (len(run.problem.states),))
-
-
-def _common(run: Run, other: Run) -> Array:
-    """Return times that both reached: between the steps, too, where they were kept."""
-    start, end = run.problem.interval[0], run.ending.time
-    sign = 1.0 if end >= start else -1.0
-    last = min(sign * end, sign * other.ending.time) * sign
-    times = np.linspace(start, last, _ROWS) if isinstance(run._trajectory, StepTrajectory) else run.times
-    times = times[sign * times <= sign * last]
-    jumps = np.concatenate([run._trajectory.jumps.times, other._trajectory.jumps.times])
-    if jumps.size and times.size:
-        # the two sides of a jump differ by all of it
-        near = np.abs(times[:, None] - jumps).min(axis=1) <= 1e-6 * abs(end - start)
-        times = times[~near]
-    return times
