@@ -43,6 +43,8 @@ _SETTLED, _MOST_TURNS = 0.005, 60
 _SHARE = 20
 _NUDGE = 1.5e-8
 _GOLDEN = 0.6180339887498949
+# a little less than 2/3 (1 - 2/15 damping), by which the stable interval grows with the square of the stages
+_REACH = 0.65
 # outcomes of an attempt besides the codes of the rates: more stages than there are
 _TOO_LONG = -9
 
@@ -143,7 +145,7 @@ def _longest(work, control):
     radius = stretch_in(work.stretch).radius
     if work.count > 0 or radius == 0.0:
         return np.inf
-    return 0.65 * MOST_STAGES * MOST_STAGES / (_MARGIN * radius)
+    return _REACH * MOST_STAGES * MOST_STAGES / (_MARGIN * radius)
 
 
 @inner

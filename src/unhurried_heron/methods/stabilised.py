@@ -15,7 +15,7 @@ from typing import Any, ClassVar, Final
 import numpy as np
 
 from unhurried_heron.methods.coefficients import Matrix, check_name, refusal
-from unhurried_heron.methods.stability import Polynomials, Region, characteristic_of, limit_along
+from unhurried_heron.methods.stability import OneStep, Polynomials, Region, characteristic_of, limit_along
 
 STABILISED: Final = "stabilised Runge-Kutta"
 # with so much damping, R stays a twentieth below 1 between the fastest decays and the slowest (Hairer and Wanner, IV.2:
@@ -29,7 +29,7 @@ _PLAIN: Final = 20
 
 
 @dataclass(frozen=True)
-class Stabilised:
+class Stabilised(OneStep):
     """The Runge-Kutta-Chebyshev method of order 2.
 
     Its stability polynomial R(z) = a + b T(w0 + w1 z) swings with the Chebyshev polynomial T of its number of stages s
@@ -81,11 +81,6 @@ class Stabilised:
     def evaluations(self) -> int:
         """Evaluations of the rates in a step; where each step takes what it needs, the fewest."""
         return self.stages
-
-    @property
-    def real_stability_limit(self) -> float:
-        """The largest x for which a decay is stable up to h lambda = -x; of the most stages where none are fixed."""
-        return self.region.real
 
     def of_stages(self, count: int) -> Stabilised:
         """Return the method of so many stages."""

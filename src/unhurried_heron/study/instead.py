@@ -19,9 +19,13 @@ _AS_EXACT: Final = 2.0
 
 @dataclass(frozen=True)
 class Instead:
-    """A candidate that came to its end, beside the run; ``errors`` of both in tolerances, where they are known."""
+    """A candidate that came to its end, beside the run.
+
+    ``own_seconds`` of the run; ``errors`` of both in tolerances, where they are known.
+    """
 
     own: Run
+    own_seconds: float
     candidate: Candidate
     errors: tuple[float, float] | None = None
 
@@ -31,15 +35,15 @@ class Instead:
         return self.candidate.work / max(work_of(self.own), 1)
 
     @cached_property
-    def seconds(self) -> tuple[float, float]:
-        """The seconds of the kernel, of the run and of the candidate."""
+    def seconds(self) -> float:
+        """The seconds of its kernel."""
         assert self.candidate.run is not None, "it came to the end"
-        return seconds_of(self.own), seconds_of(self.candidate.run)
+        return seconds_of(self.candidate.run)
 
     @cached_property
     def time(self) -> float:
         """Its seconds as a share of those of the run."""
-        return self.seconds[1] / max(self.seconds[0], 1e-9)
+        return self.seconds / max(self.own_seconds, 1e-9)
 
     @property
     def as_exact(self) -> bool:
@@ -66,13 +70,13 @@ class Instead:
         run, best = self.own, self.candidate
         assert best.run is not None, "it came to the end"
         tally, own = best.run.tally, run.tally
-        figures: dict[str, Any] = {"method": best.method, "steps": tally.accepted, "seconds": self.seconds[1],
+        figures: dict[str, Any] = {"method": best.method, "steps": tally.accepted, "seconds": self.seconds,
                                    "rate evaluations": tally.rate_evaluations}  # fmt: skip
         counts = (
             f"{best.method} takes {many(tally.accepted, 'step')}, {many(tally.rate_evaluations, 'rate evaluation')}"
         )
-        counts += f" and {of_seconds(self.seconds[1])}"
-        mine = f"this run took {own.accepted:,}, {own.rate_evaluations:,} and {of_seconds(self.seconds[0])}"
+        counts += f" and {of_seconds(self.seconds)}"
+        mine = f"this run took {own.accepted:,}, {own.rate_evaluations:,} and {of_seconds(self.own_seconds)}"
         if self.errors is not None:
             figures["error"], figures["own error"] = self.errors[1], self.errors[0]
             counts += f", off by up to {of_tolerances(self.errors[1])}"
@@ -89,7 +93,7 @@ class Instead:
             return Saying("method", f"Take another method: {text}", figures)
         if not self.trades:
             return Saying("method", f"No method tried does clearly better: {text}", figures)
-        evens = (self.seconds[1] - self.seconds[0]) / (work_of(run) - best.work)
+        evens = (self.seconds - self.own_seconds) / (work_of(run) - best.work)
         figures["evens"] = evens
         less = self.work < 1.0
         told = "fewer rate evaluations, but more time" if less else "less time, but more rate evaluations"

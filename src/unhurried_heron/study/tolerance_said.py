@@ -9,9 +9,10 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.errors import DoubtWarning
+from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
-from unhurried_heron.study.candidates import again
+from unhurried_heron.study.candidates import again, taken_by
 from unhurried_heron.study.saying import Saying, of_time, of_tolerances, share_of
 
 # the answer is compared with one of half the step, or at a tolerance a hundred times tighter, ten times where a run of
@@ -38,7 +39,7 @@ class Truth:
         self.times = 10 if run.tally.seconds > _LONG else 100
         changed = {"step": _HALF * run.options["step"]} if self.fixed else {
             name: _tightened(run.options[name], self.times) for name in ("rtol", "atol")}  # fmt: skip
-        self.by = run._methods[0] if self.fixed or len(run._methods) == 1 else run.method
+        self.by = taken_by(run)
         # where answers are compared: between the steps, too, where they were kept
         start, end, kept = run.problem.interval[0], run.ending.time, isinstance(run._trajectory, StepTrajectory)
         self.places = np.linspace(start, end, _ROWS) if kept else run.times
@@ -147,7 +148,7 @@ def scales(run: Run) -> list[Saying]:
     relative, absolute = _vector(run, "rtol"), _vector(run, "atol")
     sizes = np.abs(run.states)
     # members of one family are of one kind: most of them may be at rest
-    families = [name.partition("[")[0] for name in run.problem.states]
+    families = [group_of(name) for name in run.problem.states]
     family = np.unique(families, return_inverse=True)[1]
     largest = np.zeros(family.max() + 1)
     np.maximum.at(largest, family, sizes.max(axis=0))
