@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.formulas.binding import in_normal_form, normal_loops, with_names
 from unhurried_heron.formulas.expression import BOUND, Node
 
 Box = tuple[tuple[int, int], ...]
@@ -179,7 +180,8 @@ class Loop:
 class Block:
     """A formula and where its values go: place ``base + sum(stride*index)`` for all values of the loops' indices.
 
-    ``adds`` tells that the values are added to what is there, because several blocks may write to one place.
+    ``adds`` tells that the values are added to what is there, because several blocks may write to one place. Bound
+    indices are in normal form (`formulas.binding`), whoever makes a block of whatever formulas.
     """
 
     loops: tuple[Loop, ...]
@@ -187,6 +189,16 @@ class Block:
     strides: tuple[int, ...]
     node: Node
     adds: bool = False
+
+    def __post_init__(self) -> None:
+        node = in_normal_form(self.node)
+        if self.loops:
+            new = normal_loops([loop.index for loop in self.loops])
+            changed = {index: other for index, other in new.items() if index != other}
+            node = with_names(node, changed) if changed else node
+            loops = tuple(Loop(new[loop.index], loop.first, loop.last) for loop in self.loops)
+            object.__setattr__(self, "loops", loops)
+        object.__setattr__(self, "node", node)
 
 
 def single(node: Node, place: int) -> Block:

@@ -10,8 +10,10 @@ import numpy as np
 
 from unhurried_heron.errors import CircularDerivedError, FamilyError, NameClashError
 from unhurried_heron.formulas.as_text import to_text
+from unhurried_heron.formulas.binding import in_normal_form, renamed_apart, with_names
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, mul, name, number, replace_names, rewrite, walk
 from unhurried_heron.formulas.layout import Block, Box, Group, Layout, Loop
+from unhurried_heron.formulas.state_name import base_of
 from unhurried_heron.model.indices import Affine, affine, plain_index
 
 MOST_MEMBERS = 10_000_000
@@ -110,6 +112,34 @@ def _first_gap(group: Group, boxes: Iterable[Box]) -> str:
     return ",".join(str(int(k) + first) for k, (first, _) in zip(gap, group.box, strict=True))
 
 
+def refuse_without_index(node: Node, indexed: Iterable[str], place: str, words: str = "") -> None:
+    """Refuse a formula that names an indexed state or quantity without its index.
+
+    Parameters
+    ----------
+    indexed : iterable of str
+        Names, without primes, of what has indices.
+    words : str
+        The formula as it was written, if that is at hand.
+
+    Raises
+    ------
+    FamilyError
+    """
+    known = set(indexed)
+    found = sorted(
+        str(part.args[0]) for part in walk(node) if part.op == "name" and base_of(str(part.args[0])) in known
+    )
+    if found:
+        raise FamilyError(
+            f"'{base_of(found[0])}' has an index, and is named without it",
+            name=base_of(found[0]),
+            place=place,
+            expected="one member, {0}[1] or {0}[i], or a sum, sum({0}[i] for i in 1..n)".format(base_of(found[0])),
+            given=words or to_text(node)[:80],
+        )
+
+
 @dataclass(frozen=True)
 class Resolver:
     """Turns references to members of families into places in the state vector.
@@ -155,6 +185,9 @@ class Resolver:
         ------
         FamilyError
         """
+        indexed = {*self.rules, *(base_of(group.name) for group in self.layout.families)}
+        if indexed:
+            refuse_without_index(node, indexed, place)
         if not node.has_family:
             return node
         (_, found), *_ = self._pieces((), node, place)
@@ -184,7 +217,7 @@ class Resolver:
 
     def _one_level(self, loops: tuple[Loop, ...], node: Node, place: str) -> list[tuple[tuple[Loop, ...], Node]]:
         """Split loops at the ends of the pieces that are referred to, and put formulas or places in their stead."""
-        node = self._split_sums(node, loops, place)
+        node = self._split_sums(in_normal_form(node), loops, place)
         members = [part for part in walk(node) if part.op == "at"]
         if not members:
             return [(loops, node)]
@@ -287,7 +320,7 @@ class Resolver:
             own, ends = index, (part.first, part.last)
             while ranges.setdefault(own, ends) != ends:
                 own += BOUND
-            return Node(SUM, own, number(part.first), number(part.last), _renamed(body, index, own))
+            return Node(SUM, own, number(part.first), number(part.last), with_names(body, {index: own}))
 
         def split(node: Node) -> Node | None:
             if node.op != SUM:
@@ -332,26 +365,8 @@ def _instance(rule: Rule, affines: Sequence[Affine]) -> Node:
         for constant, slopes in affines
     ]
     given = {str(own.args[0]): index for own, index in zip(rule.indices, indices, strict=True) if own.value is None}
-    free = {str(part.args[0]) for index in indices for part in walk(index) if part.op == "name"}
-    taken = {part.args[0] for part in walk(rule.node) if part.op == SUM} & free
-    node = rule.node
-    for index in taken:
-        # a sum in the formula must not catch an index that comes from outside
-        fresh = index + BOUND
-        node = rewrite(
-            node,
-            lambda part, index=index, fresh=fresh: (  # type: ignore[misc]  # bound on purpose
-                name(fresh) if part == name(index) else Node(SUM, fresh, *part.args[1:])
-                if part.op == SUM and part.args[0] == index else None
-            ),
-            {},
-        )  # fmt: skip
-    return replace_names(node, given.get, {})
-
-
-def _renamed(body: Node, index: str, own: str) -> Node:
-    """Return the summand of a sum whose index takes another name."""
-    return body if own == index else replace_names(body, lambda text: name(own) if text == index else None, {})
+    # no sum of the formula may catch an index that comes from outside
+    return replace_names(renamed_apart(rule.node), given.get, {})
 
 
 def with_fixed(node: Node, fixed: Mapping[str, Node]) -> Node:

@@ -28,7 +28,7 @@ from unhurried_heron.model.energies import (
     read_forces,
     velocities_of,
 )
-from unhurried_heron.model.indexed import Rule
+from unhurried_heron.model.indexed import Rule, refuse_without_index
 from unhurried_heron.model.indices import whole
 from unhurried_heron.model.model import write_out
 from unhurried_heron.model.reduction import Residual
@@ -78,9 +78,12 @@ class Sorter:
             found.orders = self._orders()
             self._refuse_clashes(found.orders)
             self._check_names(found.orders, initial)
+            indexed = {each.target.name for each in self.statements if each.target and each.target.indices}
             for statement in self.statements:
                 count = len(self.mistakes.wrong)
                 with self.mistakes.gathering():
+                    for side in (statement.left, statement.right) if indexed else ():
+                        refuse_without_index(side.node, indexed, statement.place, statement.text[:80])
                     self._sort(statement, found)
                 if len(self.mistakes.wrong) > count and statement.target:
                     self.mistakes.assumed.add(statement.target.name)
