@@ -7,14 +7,16 @@ from collections.abc import Iterator
 
 import numpy as np
 import pytest
+import two_stage
 from two_stage import FAMILY, TwoStage
 
 import unhurried_heron as uh
 from unhurried_heron import errors
-from unhurried_heron.families import add_family
+from unhurried_heron.families import Demand, WorkSpace, add_family
 from unhurried_heron.families.registry import FAMILIES
 from unhurried_heron.methods.catalogue import CATALOGUE
-from unhurried_heron.testing import check_method
+from unhurried_heron.testing import ContractError, check_method
+from unhurried_heron.testing.contract import arrays_are_respected
 
 METHOD = TwoStage()
 
@@ -57,3 +59,19 @@ def test_its_limits_hold() -> None:
         add_family(dataclasses.replace(FAMILY, name="another"), METHOD)
     with pytest.raises(errors.MethodError, match="no known family"):
         uh.integrate(large, TwoStage(family="unheard-of"))
+
+
+def careless(method: TwoStage, demand: Demand) -> WorkSpace:
+    """Lay out what the method needs for one state less."""
+    work = two_stage.lay_out(method, demand)
+    return work._replace(bundle=work.bundle._replace(second=np.zeros(demand.n - 1)))
+
+
+def test_a_family_that_lays_out_too_little_breaks_the_contract() -> None:
+    method = TwoStage("careless-2", "careless")
+    add_family(dataclasses.replace(FAMILY, name="careless", lay_out=careless), method)
+    try:
+        with pytest.raises(ContractError, match="beyond 'second' of Work"):
+            arrays_are_respected(method)
+    finally:
+        del CATALOGUE[method.name], FAMILIES["careless"]

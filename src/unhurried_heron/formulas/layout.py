@@ -191,14 +191,15 @@ class Block:
     adds: bool = False
 
     def __post_init__(self) -> None:
-        node = in_normal_form(self.node)
+        node = self.node
         if self.loops:
+            # before the sums are numbered: a loop that was a sum has the name of one
             new = normal_loops([loop.index for loop in self.loops])
             changed = {index: other for index, other in new.items() if index != other}
             node = with_names(node, changed) if changed else node
             loops = tuple(Loop(new[loop.index], loop.first, loop.last) for loop in self.loops)
             object.__setattr__(self, "loops", loops)
-        object.__setattr__(self, "node", node)
+        object.__setattr__(self, "node", in_normal_form(node))
 
 
 def single(node: Node, place: int) -> Block:

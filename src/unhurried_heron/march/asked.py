@@ -45,8 +45,8 @@ class Asked:
         How the steps are to follow the error, if that was said.
     trace : bool
         Whether to keep every call of the rates.
-    met : tuple of (int, ndarray)
-        The events that happened where it begins, at the end of another run, each with the state before.
+    met : tuple of (int, ndarray, float)
+        The events that happened where it begins, at the end of another run, each with the state before and its time.
     """
 
     problem: Problem
@@ -67,7 +67,7 @@ class Asked:
     starting: Any = None
     controller: Any = None
     trace: bool = False
-    met: tuple[tuple[int, Array], ...] = ()
+    met: tuple[tuple[int, Array, float], ...] = ()
 
     @property
     def adapts(self) -> bool:

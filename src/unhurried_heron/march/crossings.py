@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
@@ -17,6 +17,8 @@ from unhurried_heron.problem.known_times import known_times
 from unhurried_heron.run.trajectory import Array
 
 _ROOM = 1024
+# known times that differ by no more than this many spacings of floating-point numbers of their size are one
+TOGETHER: Final = 4.0
 # the known times among the fields of a crossing
 FIRST, BEYOND = Crossing._fields.index("n_landings"), Crossing._fields.index("n_tables")
 _NOTHING, _NO_PLACES = np.empty(0), np.empty(0, dtype=np.int64)
@@ -44,22 +46,22 @@ def landings_of(asked: Asked, switches: tuple[Switch, ...]) -> Landings:
     if not (narrow or any(each.times is not None for each in switches) or any(event.timed for event in asked.events)):
         return NOWHERE
     (start, end), sign = problem.interval, 1.0 if problem.interval[1] > problem.interval[0] else -1.0
-    close = 8 * np.finfo(float).eps * max(abs(start), abs(end))
     found = [(k, known_times(event, problem.interval, problem.units)) for k, event in enumerate(asked.events)]
-    met = {event for event, _ in asked.met}
-    found = [(k, times[np.abs(times - start) > close] if k in met else times) for k, times in found]
+    for event, _, time in asked.met:
+        # what happened before is behind
+        times = found[event][1]
+        found[event] = event, times[(sign * times > sign * time) & ~_together(times, time)]
     for k, switch in enumerate(switches):
         times = np.array(switch.times or ())
-        found.append((count + k, times[(np.abs(times - start) > close) & (np.abs(times - end) > close)]))
+        found.append((count + k, times[~(_together(times, start) | _together(times, end))]))
     edges = _edges(asked) if narrow else {}
     whens = np.concatenate([*(times for _, times in found), np.array([*edges])])
     items = np.concatenate([*(np.full(times.size, item) for item, times in found), np.full(len(edges), -1)])
     order = np.argsort(sign * whens, kind="stable")
     whens, items = whens[order], items[order].astype(np.int64)
-    first = np.flatnonzero(np.append(True, sign * np.diff(whens) > close)) if whens.size else _NO_PLACES
-    times = whens[first]
+    group = _grouped(whens, items)
+    times = whens[np.flatnonzero(np.diff(group, prepend=-1))]
     longest = np.full(times.size, np.nan)
-    group = np.searchsorted(first, np.arange(items.size), side="right") - 1
     for place in np.flatnonzero(items < 0):
         longest[group[place]] = edges[float(whens[place])]
     real = items >= 0
@@ -68,6 +70,28 @@ def landings_of(asked: Asked, switches: tuple[Switch, ...]) -> Landings:
     bounds = np.array([start, *times, end]) if times.size < 2 else np.concatenate([[start], times, [end]])
     inner = np.stack([np.nextafter(bounds[:-1], bounds[1:]), np.nextafter(bounds[1:], bounds[:-1])], axis=1)
     return Landings(np.append(times, end), longest, begins, items[real], values, np.sort(inner, axis=1), begun)
+
+
+def _together(times: Any, other: Any) -> Any:
+    """Whether times are one time with others, (n,): within rounding of how large they are, and not of the interval."""
+    return np.abs(times - other) <= TOGETHER * np.spacing(np.maximum(np.abs(times), np.abs(other)))
+
+
+def _grouped(times: Array, items: Any) -> Any:
+    """Return, of known times in their order, which belong to one landing: its number for each, int64 (n,).
+
+    A landing takes what is one time with its first, and nothing twice, so it has a bounded number of items.
+    """
+    fresh = np.append(True, ~_together(times[1:], times[:-1])) if times.size else np.empty(0, dtype=bool)
+    for begin in np.flatnonzero(fresh[:-1] & ~fresh[1:]) if times.size else ():
+        head, seen, place = times[begin], {int(items[begin])}, begin + 1
+        while place < times.size and not fresh[place]:
+            item = int(items[place])
+            if not _together(times[place], head) or (item in seen and item >= 0 and times[place] != head):
+                head, seen, fresh[place] = times[place], set(), True
+            seen.add(item)
+            place += 1
+    return np.cumsum(fresh) - 1
 
 
 def _edges(asked: Asked) -> dict[float, float]:
@@ -95,7 +119,10 @@ def _values(
             continue
         mine = np.flatnonzero(items == count + k)
         ends = np.append(times, end)[group[mine] + 1]
-        middles = np.append(0.5 * (times[group[mine]] + ends), 0.5 * (start + later[0]))
+        begins = times[group[mine]]
+        middles = np.append(0.5 * (begins + ends), 0.5 * (start + later[0]))
+        # between neighbouring numbers there is none
+        middles[:-1] = np.where(middles[:-1] == ends, begins, middles[:-1])
         held = np.broadcast_to(evaluate(switch.live, {**problem.parameters, "t": middles}), middles.size)
         values[mine], begun[switch.slot] = held[:-1], float(held[-1])
     return values, begun

@@ -75,10 +75,11 @@ class Driver:
                     if self.slide is not None:
                         break
                     control["most_in_place"] = AT_LAST
-                elif reason not in (Reason.BUFFER_FULL, Reason.PAUSED):
+                elif reason not in (Reason.BUFFER_FULL, Reason.PAUSED, Reason.EVENTS_FULL):
                     break
                 self.interrupted = deferred.hit
-                self.exhausted = self._exhausted()
+                # in the middle of a step only the time counts
+                self.exhausted = self._out_of_time() if reason is Reason.EVENTS_FULL else self._exhausted()
                 if self.interrupted or self.exhausted:
                     reason = Reason.PAUSED
                     break
@@ -104,14 +105,18 @@ class Driver:
         before = time.perf_counter()
         reason = Reason(self.march.chunk())
         taken = time.perf_counter() - before
-        self._keep()
+        if reason is Reason.EVENTS_FULL:
+            # the steps stay in their buffer, which holds the one that is being searched
+            self._keep_events()
+        else:
+            self._keep()
         if reason is Reason.PAUSED:
             growth = min(_MOST_GROWTH, max(0.1, _SLICE_SECONDS / max(taken, 1e-9)))
             self.march.pace = int(min(1e9, max(1.0, self.march.pace * growth)))
         return reason
 
     def _keep(self) -> None:
-        control, output, watch = self.march.control, self.march.output, self.march.watch
+        control, output = self.march.control, self.march.output
         count = int(control["n_steps"][0])
         if count and self._steps.take(output, count):
             self.march.renew_output()
@@ -119,6 +124,10 @@ class Driver:
         self._rows += int(control["n_rows"][0])
         if self._ledger is not None:
             self._ledger.append(output.ledger[: control["n_rows"][0]].copy())
+        self._keep_events()
+
+    def _keep_events(self) -> None:
+        control, watch = self.march.control, self.march.watch
         count, events = int(control["n_events"][0]), len(self.march.native.events)
         if not count or not events:
             return
@@ -142,9 +151,11 @@ class Driver:
             return f"{budget.steps} step{'s' * (budget.steps > 1)}"
         if budget.rate_evaluations is not None and control["rate_evaluations"][0] >= budget.rate_evaluations:
             return f"{budget.rate_evaluations} rate evaluation{'s' * (budget.rate_evaluations > 1)}"
-        if budget.seconds is not None and self.seconds >= budget.seconds:
-            return f"{budget.seconds:g} seconds"
-        return ""
+        return self._out_of_time()
+
+    def _out_of_time(self) -> str:
+        seconds = self.budget.seconds
+        return "" if seconds is None or self.seconds < seconds else f"{seconds:g} seconds"
 
     def happened(self) -> Happened:
         """Return the events, in the order they happened."""
@@ -153,7 +164,13 @@ class Driver:
             return NOTHING_HAPPENED
         modes = native.beyond.modes if native.beyond else ()
         none = np.empty(0), np.empty(0, dtype=np.int64), *np.empty((2, 0, n)), np.empty((0, len(modes)))
-        times, which, before, after, levels = (np.concatenate(each) for each in zip(none, *self._found, strict=True))
+        found = [np.concatenate(each) for each in zip(none, *self._found, strict=True)]
+        if self.march.last("searching"):
+            # it ended within a step that is not part of it
+            sign = np.sign(self._asked.problem.interval[1] - self._asked.problem.interval[0])
+            inside = sign * (found[0] - self.march.last("time")) <= 0.0
+            found = [each[inside] for each in found]
+        times, which, before, after, levels = found
         acting = np.array([event.then is not None for event in events], dtype=bool)[which]
         names = tuple(native.context.parameters[slot] for slot in modes)
         problem = self._asked.problem

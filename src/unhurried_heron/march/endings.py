@@ -82,6 +82,20 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
             "Everything up to there was kept. Let the event change the model where it comes to rest (a parameter as a "
             "mode, with only_if=…), or end the run with stop_after=….",
         )
+    if reason is Reason.ACTION_FAILED:
+        return Ending(
+            "not finite",
+            time,
+            f"the event '{stop.event}' gives '{stop.component}' a value that is not finite at {at}.",
+            "Look at its then=…: a quotient by zero, the root or logarithm of a number below zero, or an overflow.",
+        )
+    if reason is Reason.NO_ROOM:
+        return Ending(
+            "too many at once",
+            time,
+            f"more events and switches come together at {at} than there is room for.",
+            "Look for events that set off each other, and for known times that all coincide.",
+        )
     if reason is Reason.NOT_FINITE:
         return Ending("not finite", time, _not_finite(stop), _not_finite_advice(method, fixed=stop.fixed))
     if reason is Reason.NEWTON_FAILED:

@@ -23,7 +23,7 @@ from unhurried_heron.run.trajectory import Array, Trajectory
 
 # so many stiff stretches are told
 _SHOWN: Final = 4
-_BY_EVENT: Final = (Reason.EVENT, Reason.ACCUMULATING)
+_BY_EVENT: Final = (Reason.EVENT, Reason.ACCUMULATING, Reason.ACTION_FAILED)
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
 
 
@@ -84,11 +84,17 @@ def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory, 
         event=stopped if stopped and reason in _BY_EVENT else "",
         switch=_endless(driver, stopped) if reason is Reason.SWITCHING else "",
         towards=happened.accumulates_at(last("stopped_by")) if reason is Reason.ACCUMULATING else math.nan,
-        component=asked.problem.states[bad] if bad >= 0 else "",
+        component=_named(asked, bad),
         bad_time=last("bad_time"),
         stiff=judged and not driver.interrupted and held_back(driver.march, asked.method),
         noise=noise(asked.problem, trajectory, asked.absolute) if judged else "",
     )
+
+
+def _named(asked: Asked, place: int) -> str:
+    """Return the name of a state, or of a parameter, which stand after the states; nothing below 0."""
+    names, parameters = asked.problem.states, asked.problem.model.parameters
+    return "" if place < 0 else names[place] if place < len(names) else parameters[place - len(names)]
 
 
 def _endless(driver: Driver, event: str) -> str:

@@ -107,7 +107,7 @@ def _set_out(march: March, asked: Asked, landings: Landings) -> None:
     if given is not None:
         control["step"] = np.copysign(given, end - start)
     march.watch.values[:] = np.nan
-    for event, before in asked.met:
+    for event, before, _ in asked.met:
         _leave(march, event, before)
     march.land(landings, asked.problem.interval)
     if march.parts.cross:

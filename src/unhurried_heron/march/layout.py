@@ -26,7 +26,7 @@ from unhurried_heron.kernels.memory.bundles import (
     Watch,
     address_table,
 )
-from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MOST_IN_STEP, RECENT, SPARE
+from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MOST_IN_STEP, RECENT, SPARE, VALUE_ROWS
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.crossings import BEYOND, FIRST, Landings, crossing_of, table_part, with_landings
 from unhurried_heron.methods.method import Method
@@ -125,6 +125,7 @@ class March:
         self.control.view(np.uint8).fill(0)
         self.control["table"] = address(self.table)
         self.watch.counts[:] = 0
+        self.watch.band[:] = self.watch.side[:] = 0.0
         for record, fresh in self._records:
             record[:] = fresh
         if len(self.members) > 1 and self.links.size == 3:
@@ -290,10 +291,13 @@ def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
         speeds,
         going,
         stop,
+        beyond.breaks,
+        np.zeros(m),
+        np.zeros(m),
         limits[0],
         limits[1],
         counts=np.zeros(m, dtype=np.int64),
-        values=np.full((8, m), np.nan),
+        values=np.full((VALUE_ROWS, m), np.nan),
         times=np.zeros(room),
         which=np.zeros(room, dtype=np.int64),
         states=np.zeros((room, n)),

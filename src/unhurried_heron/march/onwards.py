@@ -24,13 +24,16 @@ def seen_by(run: Run) -> list[int]:
     return counts
 
 
-def met_at_end(run: Run) -> tuple[tuple[int, Array], ...]:
-    """Return the events that happened where a run ended, with the states before: they are not to be found again."""
+def met_at_end(run: Run) -> tuple[tuple[int, Array, float], ...]:
+    """Return the events that happened where a run ended, with the states before and the times of that.
+
+    They are not to be found again.
+    """
     found = run._happened
     end = run._trajectory.end_time
     # crossings back and forth may have moved it by rounding
     here = np.flatnonzero(np.abs(found.times - end) <= _ROUNDING * abs(end))
-    return tuple((int(found.which[row]), found.before[row]) for row in here)
+    return tuple((int(found.which[row]), found.before[row], float(found.times[row])) for row in here)
 
 
 def modes_left(run: Run) -> dict[str, float]:

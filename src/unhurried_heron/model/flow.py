@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+import math
 from typing import Final
 
 import numpy as np
 
 from unhurried_heron.formulas.differentiate import Differentiator
-from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, number, upwards, walk
+from unhurried_heron.formulas.expression import COMPARISONS, TIME, ZERO, Node, add, mul, name, number, upwards, walk
 from unhurried_heron.formulas.layout import Block, Layout, places
 from unhurried_heron.model.indexed import with_fixed
 
 # longer ones cost more than looking along the step
 _LONGEST: Final = 400
-_TURNING, _MOST_TURNING = frozenset({"sin", "cos", "tan"}), 20
+# how many radians of a swing each of these goes through while its argument changes by one
+_TURNING: Final = {"sin": 1.0, "cos": 1.0, "tan": 1.0, "floor": 2.0 * math.pi, "ceil": 2.0 * math.pi}
+_MOST_TURNING: Final = 20
+# what can leap from one side of zero to the other without being zero between
+_BREAKING: Final = COMPARISONS | {"floor", "ceil", "sign", "step", "pulse", "tan", "log", "log10", "div"}
 _STRAIGHT: Final = frozenset({"name", "add", "neg", "mul", "where"})
 
 
@@ -44,14 +49,29 @@ def swings(formula: Node) -> bool:
 
 
 def phase_speed(formula: Node, rates: tuple[Block, ...], layout: Layout) -> Node | None:
-    """Return how fast the arguments of the sines and cosines in a formula turn along the solution, all together.
+    """Return how fast the sines, cosines and teeth of saws in a formula turn along the solution, all together.
 
     None where there are none, or it cannot be written.
     """
-    turning = dict.fromkeys(node.operands[0] for node in upwards(formula) if node.op in _TURNING)
-    drifts = [along_the_flow(each, rates, layout) for each in turning]
-    known = [each for each in drifts if each is not None and each is not ZERO]
-    return add(*(Node("abs", each) for each in known)) if known and len(drifts) < _MOST_TURNING else None
+    turning: dict[Node, float] = {}
+    for node in upwards(formula):
+        if node.op in _TURNING:
+            argument = node.operands[0]
+            turning[argument] = max(turning.get(argument, 0.0), _TURNING[node.op])
+    drifts = {each: along_the_flow(each, rates, layout) for each in turning}
+    known = [
+        mul(number(turning[each]), Node("abs", drift)) for each, drift in drifts.items() if drift not in (None, ZERO)
+    ]
+    return add(*known) if known and len(drifts) < _MOST_TURNING else None
+
+
+def can_break(formula: Node) -> bool:
+    """Whether a formula can change its sign without being zero: by a jump, or through a pole."""
+    return any(
+        node.op in _BREAKING or (node.op == "pow" and not (node.operands[1].value or -1.0) > 0.0)
+        for node in upwards(formula)
+        if node.op != "div" or node.operands[1].value is None
+    )
 
 
 def rate_of(place: int, rates: tuple[Block, ...]) -> Node | None:

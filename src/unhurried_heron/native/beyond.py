@@ -10,7 +10,7 @@ import numpy as np
 from unhurried_heron.formulas.expression import ONE, ZERO, Node
 from unhurried_heron.formulas.layout import Block, Layout, single
 from unhurried_heron.model.action import Acting, AskedAction, action_of, condition
-from unhurried_heron.model.flow import along_the_flow, phase_speed, swings
+from unhurried_heron.model.flow import along_the_flow, can_break, phase_speed, swings
 from unhurried_heron.model.functions import NamedFunction, is_compiled
 from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import WrittenRates
@@ -55,6 +55,8 @@ class Beyond:
         at along every step.
     speeds : tuple of NativeFunction or None
         How fast the sines and cosines in them turn.
+    breaks : ndarray of int64
+        Of each event and located switch, whether it is an equation whose formula can jump over zero.
     """
 
     switches: tuple[Switch, ...]
@@ -66,6 +68,7 @@ class Beyond:
     modes: tuple[int, ...]
     drifts: tuple[NativeFunction | None, ...]
     speeds: tuple[NativeFunction | None, ...]
+    breaks: np.ndarray
 
     def named(self) -> list[tuple[NativeFunction, str]]:
         """Return the functions with what messages call them."""
@@ -103,6 +106,16 @@ def beyond_of(
         modes=tuple(context.parameters.index(name) for name in modes),
         drifts=made_of(_drift),
         speeds=made_of(phase_speed),
+        breaks=np.array(
+            [
+                *(
+                    event.is_equation and not isinstance(each, NamedFunction) and can_break(each)
+                    for event, each in zip(events, looked_at, strict=True)
+                ),
+                *(False for _ in located),
+            ],
+            dtype=np.int64,
+        ),
     )
 
 

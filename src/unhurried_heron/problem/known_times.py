@@ -14,6 +14,8 @@ from unhurried_heron.units.quantities import number_in
 from unhurried_heron.words.event import Event
 
 _MOST_TIMES: Final = 20_000_000
+# so many spacings of floating-point times, or less, are one time (`march.crossings`)
+_CLOSEST: Final = 4.0
 Times = Any
 
 
@@ -35,10 +37,16 @@ def _known_times(at: Any, every: Any, first: Any, name: str, interval: tuple[flo
     sign = 1.0 if end > start else -1.0
     place = f"the event '{name}'"
     if at is not None:
-        times = np.unique([number_in(each, unit, f"{place}, at") for each in at])
+        times = np.unique(np.array([number_in(each, unit, f"{place}, at") for each in at], dtype=np.float64))
         inside = times[(times >= min(interval)) & (times <= max(interval))]
         return inside if sign > 0.0 else inside[::-1]
     period = number_in(every, unit, f"{place}, every")
+    spacing = float(np.spacing(max(abs(start), abs(end))))
+    if 0.0 < period <= _CLOSEST * spacing:
+        raise ValueGivenError("a period is so short that its times cannot be told apart", name="every", place=place,
+                              expected=f"a time above {_CLOSEST * spacing:.3g}: around t = {max(start, end, key=abs):.6g}"
+                              f" neighbouring floating-point times are {spacing:.3g} apart",
+                              given=repr(every))  # fmt: skip
     if not period > 0.0 or not abs(end - start) / period < _MOST_TIMES:
         raise ValueGivenError("a period must be above zero, and not too short for the interval", name="every",
                               place=place, expected=f"a time above {abs(end - start) / _MOST_TIMES:.3g}",
@@ -48,4 +56,6 @@ def _known_times(at: Any, every: Any, first: Any, name: str, interval: tuple[flo
     before = max(0.0, np.ceil(sign * (start - begin) / period - 1e-9))
     count = int(max(0.0, np.floor(sign * (end - begin) / period + 1e-9) - before + 1.0))
     times = begin + sign * period * (before + np.arange(count))
+    # what is zero but for rounding of where it was counted from
+    times[np.abs(times) <= _CLOSEST * np.spacing(abs(begin))] = 0.0
     return np.clip(times, min(interval), max(interval))

@@ -13,6 +13,7 @@ EndingReason = Literal[
     "Newton failed",
     "switching",
     "accumulating",
+    "too many at once",
     "budget",
     "interrupted",
 ]
@@ -27,7 +28,8 @@ class Ending:
     reason : str
         "end" (reached the end of the interval), "event" (an event that stops), "not finite" (overflow, or rates that
         are no numbers), "step too small", "Newton failed", "switching" (a switch goes back and forth without end),
-        "accumulating" (an event that changes something happens faster and faster), "budget" or "interrupted".
+        "accumulating" (an event that changes something happens faster and faster), "too many at once" (events and
+        switches at one time), "budget" or "interrupted".
     time : float
         Where the run ended.
     message : str

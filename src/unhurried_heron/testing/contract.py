@@ -18,6 +18,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
+from unhurried_heron.testing.memory import damaged, margins
 from unhurried_heron.words.event import Event
 
 
@@ -334,6 +335,29 @@ def events_act(method: Method) -> None:
         _expect(set(np.abs(run["rate"])) == {0.25}, "the mode is not what events make of it")
 
 
+def arrays_are_respected(method: Method) -> None:
+    """Nothing is written beyond the arrays that were laid out, for systems of one state, of two and of three."""
+    equations = ("mass' = -mass/2", "food' = mass - food*cos(t)", "rest' = food - mass*rest")
+    for n in (1, 2, 3):
+        for sign, record in ((1.0, "steps"), (-1.0, 7)):
+            with margins():
+                problem = Problem.from_text(
+                    "\n".join(equations[:n]),
+                    initial={text.partition("'")[0]: 1.0 for text in equations[:n]},
+                    interval=(0.0, sign),
+                    events=[Event("mass = 0.9 + 0.05*sin(40*t)", name="met"), Event(at=0.3 * sign, then="mass = 1")],
+                )
+                _run(method, problem, record=record, ledger=True)
+            for march, _ in problem.model.kept.values():
+                bundles = [march.system, march.watch, march.output, march.crossing, march.own]
+                bundles += [member.work.bundle for member in march.members]
+                named = [(type(bundle).__name__, name, array) for bundle in bundles
+                         for name, array in zip(bundle._fields, bundle, strict=True) if isinstance(array, np.ndarray)]  # fmt: skip
+                for place in damaged(each for *_, each in named):
+                    bundle, name, array = named[place]
+                    _expect(False, f"{n} state{'s' * (n > 1)}: beyond '{name}' of {bundle}, {array.shape}, was written")
+
+
 CHECKS: Final[tuple[Callable[[Method], None], ...]] = (
     start_is_kept,
     end_is_met,
@@ -348,6 +372,7 @@ CHECKS: Final[tuple[Callable[[Method], None], ...]] = (
     steps_become_equal,
     states_march_alike,
     events_act,
+    arrays_are_respected,
 )
 
 

@@ -98,6 +98,12 @@ class Event:
         return self.when is None
 
     @property
+    def is_equation(self) -> bool:
+        """Whether it is said by an equation, which a value that jumps over the other side does not fulfil."""
+        sign = _SIGN.search(self.when) if isinstance(self.when, str) else None
+        return sign is None or sign[0] == "="
+
+    @property
     def called(self) -> tuple[Callable[..., Any], ...]:
         """The functions among its parts."""
         return tuple(each for each in (self.when, self.then, self.only_if) if callable(each))

@@ -5,10 +5,21 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.events import changes, watch_values
+from unhurried_heron.kernels.march.events import changes, in_band, watch_values
 from unhurried_heron.kernels.march.happening import happens_at, keep_after
 from unhurried_heron.kernels.memory.call import address_of, as_longs, call_native, offset_by
-from unhurried_heron.kernels.memory.control import ACTS, CROSSES, ENDS, EVENT, EVENT_STOPPED, REACHED_END, SWITCHING
+from unhurried_heron.kernels.memory.control import (
+    ACTION_FAILED,
+    ACTS,
+    BEFORE_ROW,
+    CROSSES,
+    END_ROW,
+    ENDS,
+    EVENT,
+    EVENT_STOPPED,
+    REACHED_END,
+    SWITCHING,
+)
 
 _TINY = 1e-300
 _SAME_TIME = 1e-14
@@ -43,11 +54,14 @@ def _found_before(watch, control, event):
 def refresh_events(watch, control, count):
     """Set what each event's function is where the next step begins, so that none is lost or found twice.
 
-    ``values`` row 0 holds what they were where the step began, row 1 at its end, had nothing stopped it, row 3 here.
+    START_ROW holds what they were where the step began, END_ROW at its end, had nothing stopped it, BEFORE_ROW here.
     """
     slack = _SAME_TIME * max(abs(control.time), abs(control.length))
     for e in range(count):
-        before, end, now = watch.values[e], watch.values[watch.m + e], watch.values[3 * watch.m + e]
+        before, end, now = watch.values[e], watch.values[END_ROW * watch.m + e], watch.values[BEFORE_ROW * watch.m + e]
+        if watch.band[e] > 0.0 and in_band(watch, e, now) and not _found_here(watch, control, e):
+            # it has acted, and has not been away from zero since
+            continue
         stays = before == 0.0 and watch.going[e] == 0 and control.crossing == CROSSES
         if _found_here(watch, control, e) or (stays and abs(control.theta * control.length) <= slack):
             now = 0.0
@@ -68,6 +82,9 @@ def refresh_events(watch, control, count):
 def happen_here(watch, control, system, event):
     """Put an event that happens here, without having been found on a step, after the others."""
     place, n = control.n_events, system.n
+    if place >= watch.room:
+        control.no_room = 1
+        return
     watch.times[place], watch.which[place] = control.time, event
     for k in range(n):
         watch.states[place * n + k] = system.state[k]
@@ -77,7 +94,10 @@ def happen_here(watch, control, system, event):
 
 @inner
 def _act(system, watch, control, crossing, event, place):
-    """Change states and parameters as an event wants it, and keep what came of it; False if its function stopped."""
+    """Change states and parameters as an event wants it, and keep what came of it; return REACHED_END if all is well.
+
+    EVENT_STOPPED if its function stopped, ACTION_FAILED where it gives a value that is no number.
+    """
     n, fresh = system.n, crossing.fresh
     # what came together within rounding has one time
     watch.times[place] = control.time
@@ -88,20 +108,24 @@ def _act(system, watch, control, crossing, event, place):
             call_native(crossing.actions[4 * event], control.time, system.state, fresh, crossing.actions[4 * event + 1])
             != 1
         ):
-            return False
+            return EVENT_STOPPED
         for k in range(abs(count)):
             target = crossing.targets[first + k]
             # a function leaves what it does not name
             if count < 0 and fresh[k] != fresh[k]:
                 continue
+            if not abs(fresh[k]) < np.inf:
+                control.bad_component, control.stopped_by = target, event
+                return ACTION_FAILED
             if target < n:
+                control.moved = control.moved or int(system.state[target] != fresh[k])
                 system.state[target] = fresh[k]
             else:
                 crossing.context[target - n] = fresh[k]
         counter = as_longs(address_of(offset_by(crossing.context, crossing.changes)))
         counter[0] += 1
     keep_after(watch, place, system.n, system.state)
-    return True
+    return REACHED_END
 
 
 @inner
@@ -109,14 +133,14 @@ def _carried(system, watch, control, crossing, event):
     """See which events a jump takes through zero, and append those that happen; False if a function stopped.
 
     The event whose jump it is does not happen by it. Where a function stood at zero and stays there, its event does not
-    happen again before it was on the other side. ``values`` row 3 holds what the functions were before the jump.
+    happen again before it was on the other side. BEFORE_ROW holds what the functions were before the jump.
     """
     m = watch.m
-    if not watch_values(watch, control.time, system.state, 1):
+    if not watch_values(watch, control.time, system.state, END_ROW):
         return False
     for e in range(crossing.n_events):
-        before, now, here = watch.values[e], watch.values[m + e], watch.values[3 * m + e]
-        watch.values[3 * m + e] = now
+        before, now, here = watch.values[e], watch.values[END_ROW * m + e], watch.values[BEFORE_ROW * m + e]
+        watch.values[BEFORE_ROW * m + e] = now
         if now == here or (before == 0.0 and abs(now) <= 2.0 * abs(here)):
             continue
         if before != 0.0 and e != event and changes(before, now, watch.going[e]):
@@ -135,7 +159,7 @@ def _carried(system, watch, control, crossing, event):
 def act_all(system, watch, control, crossing):
     """Act on every event that happens here, and on those that its jump takes through zero, in the order they come.
 
-    Returns REACHED_END, EVENT where one ends the run, SWITCHING where they never end, EVENT_STOPPED.
+    Returns REACHED_END, EVENT where one ends the run, SWITCHING where they never end, ACTION_FAILED, EVENT_STOPPED.
     """
     ends, place, limit = False, control.first_event, watch.room - 2 * watch.m
     slack = _SAME_TIME * max(abs(control.time), abs(control.length))
@@ -149,8 +173,9 @@ def act_all(system, watch, control, crossing):
                 # each jump may take every other event along
                 if control.n_events > limit:
                     return SWITCHING
-                if not _act(system, watch, control, crossing, event, place):
-                    return EVENT_STOPPED
+                reason = _act(system, watch, control, crossing, event, place)
+                if reason != REACHED_END:
+                    return reason
                 if not _carried(system, watch, control, crossing, event):
                     return EVENT_STOPPED
         place += 1

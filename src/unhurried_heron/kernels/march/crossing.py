@@ -10,8 +10,9 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.actions import act_all, happen_here, refresh_events
-from unhurried_heron.kernels.march.events import watch_values
+from unhurried_heron.kernels.march.events import watch_drifts, watch_values
 from unhurried_heron.kernels.march.happening import happens_at
+from unhurried_heron.kernels.march.sides import keep_bands
 from unhurried_heron.kernels.memory.call import (
     address_of,
     as_control,
@@ -24,10 +25,14 @@ from unhurried_heron.kernels.memory.control import (
     ACCUMULATING,
     ACTS,
     AT_END,
+    BEFORE_ROW,
     CEIL,
+    END_DRIFT_ROW,
+    END_ROW,
     EVENT_STOPPED,
     FLOOR,
     LANDS,
+    NO_ROOM,
     PASSED,
     REACHED_END,
     SWITCHING,
@@ -51,6 +56,9 @@ def _set(crossing, control, switch, value):
             return
         crossing.context[slot] = value
     place = control.n_crossed
+    if place >= crossing.room:
+        control.no_room = 1
+        return
     crossing.crossed[place], crossing.crossed_which[place] = control.time, switch
     crossing.told[place], crossing.crossed_row[place] = value, control.n_rows - 1
     control.n_crossed += 1
@@ -213,10 +221,10 @@ def _watch_switches(system, watch, control, crossing, flipped):
     """Set what the functions of the switches are where the next step begins; False if one stopped."""
     if watch.m == crossing.n_events:
         return True
-    if not watch_values(watch, control.time, system.state, 1):
+    if not watch_values(watch, control.time, system.state, END_ROW):
         return False
     for e in range(crossing.n_events, watch.m):
-        watch.values[e] = watch.values[watch.m + e]
+        watch.values[e] = watch.values[END_ROW * watch.m + e]
         switch = crossing.located[e - crossing.n_events]
         if switch == flipped and crossing.kinds[switch] == PASSED:
             # it was just passed: its zero must not be found again
@@ -237,7 +245,8 @@ def _restart(control):
 def cross(address):
     """Take a march across what it has come to; ``address``: of the table of a march.
 
-    Returns REACHED_END to go on, AT_END, EVENT where one ends the run, SWITCHING, ACCUMULATING or EVENT_STOPPED.
+    Returns REACHED_END to go on, AT_END, EVENT where one ends the run, SWITCHING, ACCUMULATING,
+    ACTION_FAILED, NO_ROOM or EVENT_STOPPED.
     """
     table = as_longs(address)
     control, system, watch = as_control(table[0]), system_in(table), watch_in(table)
@@ -248,7 +257,10 @@ def cross(address):
     count, jumps, on, flipped = crossing.n_events, False, True, -1
     if lands and not _land(system, watch, control, crossing):
         return REACHED_END
-    if count > 0 and not watch_values(watch, control.time, system.state, 3):
+    if count > 0 and not (
+        watch_values(watch, control.time, system.state, BEFORE_ROW)
+        and watch_drifts(watch, control.time, system.state, END_DRIFT_ROW)
+    ):
         return EVENT_STOPPED
     refresh_events(watch, control, count)
     if lands:
@@ -261,11 +273,14 @@ def cross(address):
         _flip(crossing, system, watch, control, flipped)
         on = _goes_on(control)
         control.last_crossing = control.time
+    control.moved = 0
     reason = act_all(system, watch, control, crossing)
     for place in range(control.first_event, control.n_events):
         event = watch.which[place]
         jumps = jumps or (event < count and watch.stop[event] & ACTS != 0)
     if jumps:
+        if not keep_bands(watch, control, system, output, count):
+            return EVENT_STOPPED
         _look_again(crossing, system, watch, control)
         _record_after(control, system, output)
         if not lands and reason == REACHED_END:
@@ -276,4 +291,6 @@ def cross(address):
         reason = EVENT_STOPPED
     if reason == REACHED_END and control.time != crossing.times[crossing.n_landings]:
         _restart(control)
+    if control.no_room == 1:
+        return NO_ROOM
     return reason if on or reason != REACHED_END else SWITCHING

@@ -1,6 +1,7 @@
 """Finding events on an accepted step: sign changes, located to rounding on the step polynomial.
 
-One shows at the ends of the step. More are looked for where a function is as near to zero as it moves in some steps.
+One shows at the ends of the step. More are looked for where a function is as near to zero as it moves in some steps,
+and as often as its sines and saws turn. A step with more changes than there is room for is searched in parts.
 """
 
 from __future__ import annotations
@@ -9,25 +10,40 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.happening import FAILED, NEVER, settle
+from unhurried_heron.kernels.march.locating import EPSILON, LEAPT, PLACES, dips, locate, other_side, value_at
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
-from unhurried_heron.kernels.memory.control import ACTS, DESCRIBE, REACHED_END
+from unhurried_heron.kernels.memory.control import (
+    ACTS,
+    BEFORE_ROW,
+    DESCRIBE,
+    END_DRIFT_ROW,
+    END_ROW,
+    END_SPEED_ROW,
+    LEAVES,
+    REACHED_END,
+    RIGHT_ROW,
+    SCRATCH_ROW,
+    SPARE,
+    START_DRIFT_ROW,
+    START_ROW,
+    START_SPEED_ROW,
+)
 from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in
 
-_EPSILON = 2.220446049250313e-16
-# answers of the search
-NOTHING, STOPS = 0, 1
-# the direction of a switch: it is watched for falling below zero, wherever it was before
-_LEAVES = 2
-_NEAREST_PROBE = 1e-7
-# so small a part of what a function is later may be rounding
-_TELLING = 1e-12
+# answers of the search: no event ends the step, one does, or those found must be taken before it goes on
+NOTHING, STOPS, FULL = 0, 1, 2
 # a function that is further from zero than it moves in so many steps is taken not to come back from there in one
 _MOVES = 6.0
-# in so many parts of a step it is looked at, and so often the parabola is followed
-_PLACES, _REFINED = 8, 8
-# of what swings more often by its sines, for each radian
-_PER_RADIAN, _MOST_PLACES = 2.0, 4096
+# looks for each radian that sines turn, and at most in one part of a step
+_PER_RADIAN, _MOST_PLACES = 2.0, 4096.0
+_FIRST_PLACES = 64.0
+# answers of the search for one function in one part of a step, beside FAILED
+_SEARCHED, _TOO_MANY = 1, 2
+# no part of a step is shorter than this share of it: what changes more often is noise
+_SHORTEST_PART = 1e-9
+# so many parts of a step are searched before the march returns for a look at budgets
+_PARTS = 64
 
 
 @inner
@@ -52,7 +68,7 @@ def watch_drifts(watch, time, state, row):
         if function != 0 and call_native(function, time, state, value, context) != 1:
             return False
         function, context = watch.speeds[2 * e], watch.speeds[2 * e + 1]
-        value = offset_by(watch.values, (row + 2) * watch.m + e)
+        value = offset_by(watch.values, (row + START_SPEED_ROW - START_DRIFT_ROW) * watch.m + e)
         if function != 0 and call_native(function, time, state, value, context) != 1:
             return False
     return True
@@ -64,7 +80,7 @@ def changes(before, after, going):
 
     A zero at the start of a step was counted at the end of the one before, or is the start of the run.
     """
-    if going == _LEAVES:
+    if going == LEAVES:
         return after < 0.0
     up = before < 0.0 and after >= 0.0
     down = before > 0.0 and after <= 0.0
@@ -72,152 +88,51 @@ def changes(before, after, going):
 
 
 @inner
-def _value_at(watch, event, theta, start, step, coefficients, shape):
-    """Return the code of an event function on the step, and its value."""
-    degree, n = shape
-    value = offset_by(watch.values, 2 * watch.m + event)
-    evaluate_step(coefficients, degree, n, theta, watch.trial)
-    code = call_native(
-        watch.addresses[2 * event], start + theta * step, watch.trial, value, watch.addresses[2 * event + 1]
-    )
-    return code, value[0]
+def in_band(watch, event, value):
+    """Whether a function that has acted is still as near to zero as the error of the state may put it."""
+    return abs(value) <= watch.band[event]
 
 
 @inner
-def _where_positive(watch, event, start, step, coefficients, shape):
-    """Return where the formula of a switch is positive before it falls, and its value; FAILED if it stopped.
-
-    The march stands at the switch: where it is positive nowhere, the switch is left at once, at 0.
-    """
-    theta = 0.5
-    while theta > _NEAREST_PROBE:
-        code, g = _value_at(watch, event, theta, start, step, coefficients, shape)
-        if code != 1:
-            return float(FAILED), 0.0
-        if g > 0.0:
-            return theta, g
-        theta *= 0.5
-    return 0.0, 0.0
-
-
-@inner
-def _other_side(watch, event, now, start, step, coefficients, shape):
-    """Return where a function that left zero by its event's own jump was on the other side first, and its value there.
-
-    So a float that bounces within the first part of a step is caught. What is no more than rounding does not grow in
-    proportion to the time. (0, 0) where it was nowhere, FAILED if it stopped.
-    """
-    theta, before, twice = 1.0 / _PLACES, 0.0, 0.0
-    while theta > _NEAREST_PROBE:
-        theta *= 0.5
-        code, g = _value_at(watch, event, theta, start, step, coefficients, shape)
-        if code != 1:
-            return float(FAILED), 0.0
-        if g * now < 0.0 and abs(g) > _TELLING * abs(now):
-            grows = 0.2 * abs(before) < abs(g) < abs(before)
-            if grows and 0.2 * abs(twice) < abs(before) < 4.0 * abs(twice) and before * twice > 0.0:
-                return 4.0 * theta, twice
-            twice, before = before, g
-        else:
-            twice = before = 0.0
-    return 0.0, 0.0
-
-
-@inner
-def _places(watch, event, step):
-    """Return at how many places a function is looked at in a step: some for each of its swings."""
+def _looks(watch, event, step):
+    """Return at how many places of a step a function is looked at: some for each of its swings."""
     if watch.speeds[2 * event] == 0:
-        return _PLACES
-    speed = max(watch.values[6 * watch.m + event], watch.values[7 * watch.m + event])
-    return int(min(_PLACES + _PER_RADIAN * speed * abs(step), float(_MOST_PLACES)))
+        return float(PLACES)
+    m = watch.m
+    speed = max(watch.values[START_SPEED_ROW * m + event], watch.values[END_SPEED_ROW * m + event])
+    return PLACES + _PER_RADIAN * speed * abs(step)
+
+
+@inner
+def _speed_between(watch, control, event, coefficients, shape):
+    """Heed how fast a function swings between the ends of the step, too; False if it stopped."""
+    degree, n = shape
+    speed = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
+    function, context = watch.speeds[2 * event], watch.speeds[2 * event + 1]
+    for k in range(1, 4):
+        evaluate_step(coefficients, degree, n, 0.25 * k, watch.trial)
+        if call_native(function, control.time + 0.25 * k * control.length, watch.trial, speed, context) != 1:
+            return False
+        place = START_SPEED_ROW * watch.m + event
+        if speed[0] > watch.values[place]:
+            watch.values[place] = speed[0]
+    return True
 
 
 @inner
 def _may_change(watch, event, step):
     """Whether a function may have its zeros in the step: it has two signs, turns, or is near zero for how it moves."""
     m = watch.m
-    before, left, right = watch.values[3 * m + event], watch.values[event], watch.values[m + event]
-    if left * right <= 0.0 or watch.drifts[2 * event] == 0 or _places(watch, event, step) > _PLACES + 1:
+    before, left, right = watch.values[BEFORE_ROW * m + event], watch.values[event], watch.values[END_ROW * m + event]
+    if left * right <= 0.0 or watch.drifts[2 * event] == 0 or watch.band[event] > 0.0:
+        return True
+    if _looks(watch, event, step) > PLACES + 1:
         return True
     # it comes nearer at first, and goes away at last
-    if watch.values[4 * m + event] * left < 0.0 and watch.values[5 * m + event] * right > 0.0:
+    if watch.values[START_DRIFT_ROW * m + event] * left < 0.0 and watch.values[END_DRIFT_ROW * m + event] * right > 0.0:
         return True
     # where there is no step before, NaN compares false
     return min(abs(left), abs(right)) <= _MOVES * max(abs(right - left), abs(left - before))
-
-
-@inner
-def _dips(watch, event, start, step, coefficients, shape, places, values):
-    """Return where a function that is smaller at the middle of three places has the other sign, 0 nowhere.
-
-    Along the parabola through the smallest value and its neighbours; FAILED if it stopped.
-    """
-    a, b, c = places
-    g_a, g_b, g_c = abs(values[0]), abs(values[1]), abs(values[2])
-    sign = 1.0 if values[1] > 0.0 else -1.0
-    for _ in range(_REFINED):
-        p, q = (b - a) * (g_b - g_c), (b - c) * (g_b - g_a)
-        if p == q:
-            return 0.0
-        theta = b - 0.5 * ((b - a) * p - (b - c) * q) / (p - q)
-        if not (a < theta < c) or theta == b:
-            return 0.0
-        code, g = _value_at(watch, event, theta, start, step, coefficients, shape)
-        if code != 1:
-            return float(FAILED)
-        g *= sign
-        if g < 0.0:
-            return theta
-        if g < g_b:
-            if theta < b:
-                c, g_c = b, g_b
-            else:
-                a, g_a = b, g_b
-            b, g_b = theta, g
-        elif theta < b:
-            a, g_a = theta, g
-        else:
-            c, g_c = theta, g
-    return 0.0
-
-
-@inner
-def _locate(watch, event, start, step, coefficients, shape, bounds):
-    """Return theta of the sign change: false position (Illinois) safeguarded by bisection; FAILED if it stopped.
-
-    ``bounds``: theta and value on the left and on the right of it. G. Dahlquist and A. Bjorck, Numerical Methods in
-    Scientific Computing I (2008), section 6.2.
-    """
-    left, g_left, right, g_right = bounds
-    begun_below = g_left < 0.0
-    if watch.going[event] == _LEAVES and g_left <= 0.0:
-        left, g_left = _where_positive(watch, event, start, step, coefficients, shape)
-        if left <= 0.0:
-            return left
-        begun_below = False
-    side = 0
-    resolution = max(2.0 * _EPSILON * max(abs(start), abs(step)) / abs(step), _EPSILON)
-    for count in range(100):
-        if right - left <= resolution:
-            break
-        # a zero on the right is no place to aim at: the function may have been zero for a while
-        theta = (left * g_right - right * g_left) / (g_right - g_left)
-        if count % 4 == 3 or g_right == 0.0 or not (left < theta < right):
-            theta = 0.5 * (left + right)
-        code, g = _value_at(watch, event, theta, start, step, coefficients, shape)
-        if code != 1:
-            return float(FAILED)
-        if (g < 0.0) == begun_below and g != 0.0:
-            left, g_left = theta, g
-            if side == -1:
-                g_right *= 0.5
-            side = -1
-        else:
-            right, g_right = theta, g
-            if side == 1:
-                g_left *= 0.5
-            side = 1
-    return right
 
 
 @inner
@@ -231,10 +146,19 @@ def describe(control, parts, address):
 
 
 @inner
-def _append(watch, control, event, theta, first):
-    """Put an event among those of the step, in the order in which they happen."""
+def _append(watch, control, event, theta, side):
+    """Put an event among those of the step, in the order in which they happen; ``side``: to which side it changes."""
     times, which, step = watch.times, watch.which, control.length
-    place = control.n_events
+    place, first = control.n_events, control.first_event
+    if place >= watch.room:
+        control.no_room = 1
+        return
+    known = False
+    for k in range(first, place):
+        known = known or which[k] == event
+    if not known:
+        # the first of them is what may act
+        watch.side[event] = side
     time = control.time + theta * step
     while place > first and (times[place - 1] - time) * step > 0.0:
         times[place] = times[place - 1]
@@ -250,108 +174,208 @@ def _find_between(watch, control, event, coefficients, shape, bounds):
     """Locate a change in the wanted direction between two places, and append it; False if a function stopped."""
     if not changes(bounds[1], bounds[3], watch.going[event]):
         return True
-    theta = _locate(watch, event, control.time, control.length, coefficients, shape, bounds)
+    theta = locate(watch, event, control.time, control.length, coefficients, shape, bounds)
     if theta == FAILED:
         return False
-    _append(watch, control, event, theta, control.first_event)
+    if theta != LEAPT:
+        _append(watch, control, event, theta, 1.0 if bounds[1] < 0.0 else -1.0)
     return True
 
 
 @inner
-def _find_all(watch, control, event, coefficients, shape):
-    """Append the changes of one function in the order of time, as many as are kept; False if it stopped."""
-    start, step, going = control.time, control.length, watch.going[event]
-    left, last = watch.values[event], watch.values[watch.m + event]
-    limit = control.n_events + watch.most_in_step
-    places = _places(watch, event, step)
-    if going == _LEAVES and left <= 0.0:
-        return _find_between(watch, control, event, coefficients, shape, (0.0, left, 1.0, last))
-    older, old, now, searched = np.inf, np.inf, left, 0.0
+def _out_of_band(watch, event, value, left):
+    """Return a value, or the side on which a function is that has acted and not yet been away from zero."""
+    if watch.band[event] == 0.0:
+        return value
+    if in_band(watch, event, value):
+        return left
+    watch.band[event] = 0.0
+    return value
+
+
+@inner
+def _find_all(watch, control, event, coefficients, shape, part):
+    """Append the changes of one function in a part of the step, in the order of time.
+
+    Returns _SEARCHED, _TOO_MANY where there are more than one part may hold, or FAILED if the function stopped.
+    """
+    start, step, going, (begin, end) = control.time, control.length, watch.going[event], part
+    width = end - begin
+    left, last = watch.values[event], watch.values[RIGHT_ROW * watch.m + event]
+    limit = control.n_events + watch.most_in_step - 2
+    places = int(max(min(_looks(watch, event, step) * width, 2.0 * _MOST_PLACES), float(PLACES)))
+    if going == LEAVES and left <= 0.0:
+        whole = (begin, left, end, last)
+        return _SEARCHED if _find_between(watch, control, event, coefficients, shape, whole) else FAILED
+    older, old, now, searched = np.inf, np.inf, left, begin
     for k in range(1, places + 1):
         older, old, now = old, now, last
         if k < places:
-            code, now = _value_at(watch, event, k / places, start, step, coefficients, shape)
+            code, now = value_at(watch, event, begin + width * k / places, start, step, coefficients, shape)
             if code != 1:
-                return False
-        a, b, c = (k - 2.0) / places, (k - 1.0) / places, k / places
-        if k == 1 and old == 0.0 and watch.stop[event] & ACTS != 0 and changes(-now, now, going):
-            b, old = _other_side(watch, event, now, start, step, coefficients, shape)
+                return FAILED
+        now = _out_of_band(watch, event, now, left)
+        a, b, c = begin + width * (k - 2.0) / places, begin + width * (k - 1.0) / places, begin + width * k / places
+        if k == 1 and old == 0.0 and begin == 0.0 and watch.stop[event] & ACTS != 0 and changes(-now, now, going):
+            b, old = other_side(watch, event, now, start, step, coefficients, shape)
             if b == FAILED:
-                return False
-        # beside the ends of the step nothing tells on which side the smallest value lies
+                return FAILED
+        # beside the ends of the part nothing tells on which side the smallest value lies
         smallest = k == 2 or k == places or abs(old) <= min(abs(older), abs(now))
-        if k > 1 and older * old > 0.0 and old * now > 0.0 and smallest:
-            theta = _dips(watch, event, start, step, coefficients, shape, (a, b, c), (older, old, now))
+        if k > 1 and older * old > 0.0 and old * now > 0.0 and smallest and watch.band[event] == 0.0:
+            theta = dips(watch, event, start, step, coefficients, shape, (a, b, c), (older, old, now))
             if theta == FAILED:
-                return False
+                return FAILED
             # the same dip is met in two triples
             if theta > searched:
                 searched = c if theta > b else b
-                code, g = _value_at(watch, event, theta, start, step, coefficients, shape)
+                code, g = value_at(watch, event, theta, start, step, coefficients, shape)
                 near, g_near = (b, old) if theta > b else (a, older)
                 far, g_far = (c, now) if theta > b else (b, old)
                 if not _find_between(watch, control, event, coefficients, shape, (near, g_near, theta, g)):
-                    return False
-                if going == _LEAVES:
-                    return True
+                    return FAILED
+                if going == LEAVES:
+                    return _SEARCHED
                 if not _find_between(watch, control, event, coefficients, shape, (theta, g, far, g_far)):
-                    return False
+                    return FAILED
         if not _find_between(watch, control, event, coefficients, shape, (b, old, c, now)):
-            return False
-        if control.n_events > limit - 2 or (going == _LEAVES and now < 0.0):
-            return True
+            return FAILED
+        if going == LEAVES and now < 0.0:
+            return _SEARCHED
+        if control.n_events > limit:
+            return _TOO_MANY if width > _SHORTEST_PART else _SEARCHED
+    return _SEARCHED
+
+
+@inner
+def _values_right(watch, control, coefficients, shape, theta):
+    """Set what the functions are at the right end of a part of the step; False if one stopped."""
+    for e in range(watch.m):
+        g = watch.values[END_ROW * watch.m + e]
+        if theta < 1.0:
+            code, g = value_at(watch, e, theta, control.time, control.length, coefficients, shape)
+            if code != 1:
+                return False
+        watch.values[RIGHT_ROW * watch.m + e] = g
     return True
+
+
+@inner
+def _search_part(watch, control, coefficients, shape, part, everything):
+    """Append what changes in a part of the step; ``everything``: also what does not seem to. As `_find_all`."""
+    if not _values_right(watch, control, coefficients, shape, part[1]):
+        return FAILED
+    for e in range(watch.m):
+        if everything or _may_change(watch, e, control.length):
+            found = _find_all(watch, control, e, coefficients, shape, part)
+            if found != _SEARCHED:
+                return found
+    return _SEARCHED
+
+
+@inner
+def _pass_part(watch):
+    """Take the right end of a part of the step for the left end of the next."""
+    for e in range(watch.m):
+        g = watch.values[RIGHT_ROW * watch.m + e]
+        if not (watch.band[e] > 0.0 and in_band(watch, e, g)):
+            watch.values[e] = g
+
+
+@inner
+def _most_looks(watch, control, coefficients, shape, parts, address):
+    """Describe the step if anything may change in it, and return at how many places a function is looked at, at most.
+
+    0 where nothing changes, FAILED if a function stopped.
+    """
+    most, some = float(PLACES), False
+    for e in range(watch.m):
+        # the rest of a step is searched for everything
+        if control.searched == 0.0 and not _may_change(watch, e, control.length):
+            continue
+        if not some and not describe(control, parts, address):
+            return float(FAILED)
+        some = True
+        if _looks(watch, e, control.length) > PLACES + 1:
+            if not _speed_between(watch, control, e, coefficients, shape):
+                return float(FAILED)
+            most = max(most, _looks(watch, e, control.length))
+    return most if some else 0.0
 
 
 @inner
 def find_events(watch, control, shape, parts, address):
     """Append the events of one step in the order they happen; return theta of the first that stops the run.
 
-    The step is described only where the sign of one changes, or may have changed twice.
-
-    ``values`` rows 0 and 1 hold the event functions at both ends, row 3 those one step before, rows 4 and 5 their
-    drifts at both ends, 6 and 7 their speeds. NEVER: none stops it; FAILED: an event function did.
+    The step is described only where the sign of one changes, or may have changed twice. NEVER: none stops it; FAILED:
+    an event function did; FULL: those found so far must be taken first (``control.searching``).
     """
-    start, step = control.time, control.length
     coefficients = as_doubles(control.place)
     control.theta = NEVER
     control.first_event = control.n_events
-    for e in range(watch.m):
-        if not _may_change(watch, e, step):
-            continue
-        if not describe(control, parts, address):
-            return float(FAILED)
-        if not _find_all(watch, control, e, coefficients, shape):
-            return float(FAILED)
+    looks = _most_looks(watch, control, coefficients, shape, parts, address)
+    if looks <= 0.0:
+        return float(FAILED) if looks < 0.0 else float(NEVER)
+    widest = min(1.0, _MOST_PLACES / looks)
     # what comes together within rounding counts as one; events stand before switches, and so go first
-    together = 8.0 * _EPSILON * max(1.0, abs(start / step))
-    return settle(watch, control, coefficients, shape, together)
+    together = 8.0 * EPSILON * max(1.0, abs(control.time / control.length))
+    # the first event that acts ends the step, so little of a step with many changes is searched at first
+    width, count = min(1.0, _FIRST_PLACES / looks), 0
+    everything = control.searched > 0.0 or width < 1.0
+    while control.searched < 1.0:
+        count += 1
+        if control.n_events + (watch.most_in_step + SPARE) * watch.m > watch.room or count > _PARTS:
+            control.searching = 1
+            return float(FULL)
+        control.first_event = control.n_events
+        end = 1.0 if control.searched + width >= 1.0 - 1e-9 * width else control.searched + width
+        found = _search_part(watch, control, coefficients, shape, (control.searched, end), everything)
+        if found == FAILED:
+            return float(FAILED)
+        if found == _TOO_MANY:
+            control.n_events = control.first_event
+            width, everything = 0.5 * min(width, end - control.searched), True
+            continue
+        theta = settle(watch, control, coefficients, shape, together)
+        if theta != NEVER:
+            return theta
+        _pass_part(watch)
+        control.searched = end
+        width = min(2.0 * width, widest)
+    return float(NEVER)
 
 
 def search(address):
     """Look for events on an accepted step; ``address``: of the table of a march.
 
-    Returns FAILED, NOTHING, or STOPS with ``control.theta`` where one stops the run.
+    Returns FAILED, NOTHING, STOPS with ``control.theta`` where one stops the run, or FULL.
     """
     table = as_longs(address)
     control, system, watch, output = as_control(table[0]), system_in(table), watch_in(table), output_in(table)
     control.bad_time = control.finish
-    if not watch_values(watch, control.finish, system.trial, 1):
-        return FAILED
-    if not watch_drifts(watch, control.finish, system.trial, 5):
-        return FAILED
+    if control.searching == 0:
+        control.searched = 0.0
+        if not watch_values(watch, control.finish, system.trial, END_ROW):
+            return FAILED
+        if not watch_drifts(watch, control.finish, system.trial, END_DRIFT_ROW):
+            return FAILED
+    control.searching = 0
     shape = (output.size // system.n - 1, system.n)
     theta = find_events(watch, control, shape, parts_in(table), address)
+    if control.searching == 1:
+        return FULL
     if theta == FAILED:
         return FAILED
     if theta != NEVER:
         control.theta = theta
         return STOPS
     for e in range(watch.m):
-        watch.values[3 * watch.m + e] = watch.values[e]
-        watch.values[e] = watch.values[watch.m + e]
-        watch.values[4 * watch.m + e] = watch.values[5 * watch.m + e]
-        watch.values[6 * watch.m + e] = watch.values[7 * watch.m + e]
+        start, end = watch.values[e], watch.values[END_ROW * watch.m + e]
+        watch.values[BEFORE_ROW * watch.m + e] = start
+        if not (watch.band[e] > 0.0 and in_band(watch, e, end)):
+            watch.values[e] = end
+        watch.values[START_DRIFT_ROW * watch.m + e] = watch.values[END_DRIFT_ROW * watch.m + e]
+        watch.values[START_SPEED_ROW * watch.m + e] = watch.values[END_SPEED_ROW * watch.m + e]
     return NOTHING
 
 

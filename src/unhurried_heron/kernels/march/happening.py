@@ -5,7 +5,7 @@ from __future__ import annotations
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import call_native, offset_by
-from unhurried_heron.kernels.memory.control import PASSES
+from unhurried_heron.kernels.memory.control import PASSES, SCRATCH_ROW
 
 # where no event ends a step, and where a function stopped
 NEVER, FAILED = 2.0, -1
@@ -52,7 +52,7 @@ def happens_at(watch, event, time, state):
     if watch.counts[event] == watch.most[event] and watch.most[event] > 0:
         return 0
     if watch.conditions[2 * event] != 0:
-        value = offset_by(watch.values, 2 * watch.m + event)
+        value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
         if call_native(watch.conditions[2 * event], time, state, value, watch.conditions[2 * event + 1]) != 1:
             return FAILED
         if value[0] == 0.0:

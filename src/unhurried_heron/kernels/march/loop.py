@@ -17,7 +17,7 @@ A family is another kernel, called by address with what it is asked for in ``con
 from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.events import NOTHING, STOPS, describe, move_to_event
+from unhurried_heron.kernels.march.events import FULL, NOTHING, STOPS, describe, move_to_event
 from unhurried_heron.kernels.march.happening import FAILED
 from unhurried_heron.kernels.march.outcome import (
     begin,
@@ -40,6 +40,7 @@ from unhurried_heron.kernels.memory.control import (
     CROSSES,
     EVENT,
     EVENT_STOPPED,
+    EVENTS_FULL,
     LANDS,
     RATES_STOPPED,
     REACHED_END,
@@ -62,6 +63,23 @@ def _start(system, control, watch, parts, address):
         control.ask = START
         call_kernel(parts.family, address)
     return reason
+
+
+@inner
+def _attempt(control, output, parts, address):
+    """Attempt a step and count it; return ACCEPTED, REFUSED, or a reason to return with."""
+    if not choose_attempt(control, output):
+        return STEP_TOO_SMALL
+    control.ask = ATTEMPT
+    answer = call_kernel(parts.family, address)
+    if answer != ACCEPTED and answer != REFUSED:
+        return answer
+    keep_row(control, output, answer == ACCEPTED)
+    if answer == ACCEPTED:
+        count_step(control, output)
+        if is_wanted(control, output) and not describe(control, parts, address):
+            return RATES_STOPPED
+    return answer
 
 
 @inner
@@ -102,35 +120,36 @@ def march(address):
     table = as_longs(address)
     control, system, parts = as_control(table[0]), system_in(table), parts_in(table)
     watch, output, crossing = watch_in(table), output_in(table), crossing_in(table)
-    control.n_steps = control.n_rows = control.n_events = control.n_crossed = 0
+    control.n_events = 0
+    again = control.searching == 1
+    if not again:
+        control.n_steps = control.n_rows = control.n_crossed = 0
     reason = _start(system, control, watch, parts, address) if control.started != 1 else REACHED_END
     while reason == REACHED_END:
-        if control.time == control.end:
-            reason = _cross(system, control, watch, parts, address, LANDS)
-            continue
-        if control.strides == 1:
-            reason = stride(control, output, parts, address)
-            if reason != REACHED_END or control.time == control.end:
+        if not again:
+            if control.time == control.end:
+                reason = _cross(system, control, watch, parts, address, LANDS)
                 continue
-        reason = pause_reason(control, output, watch, crossing)
-        if reason != REACHED_END:
-            break
-        if not choose_attempt(control, output):
-            return STEP_TOO_SMALL
-        control.ask = ATTEMPT
-        answer = call_kernel(parts.family, address)
-        if answer != ACCEPTED and answer != REFUSED:
-            return answer
-        keep_row(control, output, answer == ACCEPTED)
-        if answer == REFUSED:
-            reason = _try_again(control, parts, address)
-            continue
-        count_step(control, output)
-        if is_wanted(control, output) and not describe(control, parts, address):
-            return RATES_STOPPED
+            if control.strides == 1:
+                reason = stride(control, output, parts, address)
+                if reason != REACHED_END or control.time == control.end:
+                    continue
+            reason = pause_reason(control, output, watch, crossing)
+            if reason != REACHED_END:
+                break
+            answer = _attempt(control, output, parts, address)
+            if answer == REFUSED:
+                reason = _try_again(control, parts, address)
+                continue
+            if answer != ACCEPTED:
+                return answer
+        # a step whose search was left in the middle is searched to its end
+        again = False
         found = call_kernel(parts.search, address) if watch.m != 0 else NOTHING
         if found == FAILED:
             return EVENT_STOPPED
+        if found == FULL:
+            return EVENTS_FULL
         keep_step(control, output)
         if found == STOPS:
             record_until(control, system, output, control.time + control.theta * control.length)

@@ -6,11 +6,14 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.events import watch_drifts, watch_values
+from unhurried_heron.kernels.march.sides import choose_sides
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_record, offset_by
 from unhurried_heron.kernels.memory.control import (
+    BEFORE_ROW,
     BUFFER_FULL,
+    END_ROW,
     EVENT_STOPPED,
     FOR_STARTING,
     LEDGER,
@@ -21,6 +24,7 @@ from unhurried_heron.kernels.memory.control import (
     RECENT,
     SMALLEST_RELATIVE_STEP,
     SPARE,
+    START_DRIFT_ROW,
     STEP_TOO_SMALL,
 )
 
@@ -82,16 +86,17 @@ def begin(system, control, watch):
         return reason
     # beyond a switch, what the events were is known already; so it is of those that happened where another run ended
     if control.started == 0:
-        if not watch_values(watch, control.time, system.state, 1):
+        if not watch_values(watch, control.time, system.state, END_ROW):
             return EVENT_STOPPED
         for e in range(watch.m):
             if watch.values[e] != 0.0:
-                watch.values[e] = watch.values[watch.m + e]
-    if not watch_drifts(watch, control.time, system.state, 4):
+                watch.values[e] = watch.values[END_ROW * watch.m + e]
+    if not watch_drifts(watch, control.time, system.state, START_DRIFT_ROW):
         return EVENT_STOPPED
+    choose_sides(watch, control, system)
     # there is no step before
     for e in range(watch.m):
-        watch.values[3 * watch.m + e] = np.nan
+        watch.values[BEFORE_ROW * watch.m + e] = np.nan
     control.started = 1
     return REACHED_END
 
@@ -155,6 +160,9 @@ def keep_row(control, output, accepted):
     """Write one row of the ledger, where it is kept."""
     if output.rows == 0:
         return
+    if control.n_rows >= output.rows:
+        control.no_room = 1
+        return
     row = ledger_row(output.ledger + control.n_rows * _ROW)
     row.time, row.step, row.error = control.time, control.length, control.error
     row.accepted, row.order, row.iterations = accepted, control.order, control.row_iterations
@@ -188,6 +196,9 @@ def record_until(control, system, output, time):
 def keep_step(control, output):
     """Keep an accepted step's start and length, where all are kept."""
     if control.every_step == 0:
+        return
+    if control.n_steps >= output.room:
+        control.no_room = 1
         return
     output.starts[control.n_steps] = control.time
     output.steps[control.n_steps] = control.length

@@ -16,6 +16,16 @@ def evaluate_step(coefficients, degree, n, theta, out):
         out[k] = value
 
 
+@inner
+def derive_step(coefficients, degree, n, theta, out):
+    """Write the derivative of the state by theta."""
+    for k in range(n):
+        value = degree * coefficients[degree * n + k]
+        for d in range(degree - 1, 0, -1):
+            value = value * theta + d * coefficients[d * n + k]
+        out[k] = value
+
+
 def evaluate_rows(address):
     """Evaluate step polynomials at many times; the table is laid out by `loading.evaluate_at`."""
     table = as_longs(address)

@@ -68,9 +68,12 @@ class Watch(NamedTuple):
 
     ``addresses``, ``conditions``, ``drifts``, ``speeds`` int64 (m, 2): function and context, 0 where there is none. A
     drift is the derivative along the solution, without which every step is looked at; a speed tells how fast it swings.
-    So many changes of each as ``most_in_step`` are kept of a step. ``going``, ``stop`` int64 (m,);
+    A step is searched in parts that hold at most ``most_in_step`` changes of each. ``going``, ``stop`` int64 (m,);
+    ``breaks`` int64 (m,): whether the function can jump, so that a change of its sign need be no zero.
+    ``band`` (m,): how far from zero the state's own error may put a function that has just acted, 0 once it has been
+    further away; ``side`` (m,): on which side of zero it is until then.
     ``most``, ``last`` int64 (m,): how often it happens, and how often until the run ends (0: for ever);
-    ``counts`` int64 (m,) and ``values`` (8, m), kept by the march.
+    ``counts`` int64 (m,) and ``values`` (VALUE_ROWS, m), kept by the march.
     Found events go to ``times`` (room,), ``which`` int64 (room,), ``states`` (room, n); ``trial`` (n,) is scratch.
     Where events act (``acting``): ``after`` (room, n), the states after them, and ``modes`` (room, n_modes), values of
     the parameters in the slots ``mode_slots`` of the ``context`` of all functions.
@@ -85,6 +88,9 @@ class Watch(NamedTuple):
     speeds: LongArray
     going: LongArray
     stop: LongArray
+    breaks: LongArray
+    band: Array
+    side: Array
     most: LongArray
     last: LongArray
     counts: LongArray

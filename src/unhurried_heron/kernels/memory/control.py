@@ -45,6 +45,10 @@ CONTROL: Final = np.dtype(
         ("row_iterations", np.int64),
         ("theta", np.float64),  # where an event stops the step
         ("first_event", np.int64),  # of those that were found in it
+        ("searching", np.int64),  # whether the march returned before the present step was searched to its end
+        ("searched", np.float64),  # theta up to which the present step was searched for events
+        ("moved", np.int64),  # whether an event has changed a state where the march stands
+        ("no_room", np.int64),  # whether a row was refused because its buffer was full
         # between steps
         ("crossing", np.int64),  # LANDS or CROSSES
         ("landing", np.int64),  # how many known times lie behind
@@ -88,6 +92,7 @@ class Reason(IntEnum):
     PAUSED = 2
     EVENT = 3
     CHANGE = 4  # to another method, which the driver has at hand
+    EVENTS_FULL = 5  # the events found so far must be taken before the present step is searched further
     RATES_STOPPED = -1
     NOT_FINITE = -2
     STEP_TOO_SMALL = -3
@@ -95,6 +100,8 @@ class Reason(IntEnum):
     EVENT_STOPPED = -5
     SWITCHING = -6  # a switch or an event goes back and forth without end
     ACCUMULATING = -7  # events follow each other faster and faster
+    NO_ROOM = -8  # more happened at one time than was laid out for
+    ACTION_FAILED = -9  # an event would give a state or parameter a value that is no number
 
 
 # kernels compare with plain integers, which Numba freezes into the machine code
@@ -110,6 +117,9 @@ NEWTON_FAILED: Final = int(Reason.NEWTON_FAILED)
 EVENT_STOPPED: Final = int(Reason.EVENT_STOPPED)
 SWITCHING: Final = int(Reason.SWITCHING)
 ACCUMULATING: Final = int(Reason.ACCUMULATING)
+EVENTS_FULL: Final = int(Reason.EVENTS_FULL)
+NO_ROOM: Final = int(Reason.NO_ROOM)
+ACTION_FAILED: Final = int(Reason.ACTION_FAILED)
 
 # what a march calls its family for
 START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE = range(6)
@@ -127,10 +137,18 @@ AT_END: Final = 12
 
 # what an event does to a step that it lies in: nothing; it ends the run there; it ends the step, and is acted on (bits)
 PASSES, ENDS, ACTS = range(3)
+# the direction in which a switch is watched: it falls below zero, wherever it was before
+LEAVES: Final = 2
 # kinds of switches: without a value, a truth, and whole numbers
 PASSED, TRUTH, FLOOR, CEIL = range(4)
 
-# so many changes of one event's function are found in one step
+# rows of ``Watch.values``: event functions at both ends of the step and where they are asked last, one step before and
+# where the march stands; derivatives along the solution and speeds at both ends; both ends of a part of the step
+START_ROW, END_ROW, SCRATCH_ROW, BEFORE_ROW = range(4)
+START_DRIFT_ROW, END_DRIFT_ROW, START_SPEED_ROW, END_SPEED_ROW, LEFT_ROW, RIGHT_ROW = range(4, 10)
+VALUE_ROWS: Final = 10
+
+# so many changes of one event's function are found in one part of a step
 MOST_IN_STEP: Final = 4
 # beside these there is room for so many of each: known times, and what jumps take along
 SPARE: Final = 6

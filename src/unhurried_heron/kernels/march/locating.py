@@ -1,0 +1,162 @@
+"""Locating a sign change of an event function on the polynomial of a step, to rounding."""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.happening import FAILED
+from unhurried_heron.kernels.march.polynomial import evaluate_step
+from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.memory.control import LEAVES, SCRATCH_ROW
+
+EPSILON = 2.220446049250313e-16
+# what `locate` answers where a function leaps over zero
+LEAPT = 3.0
+# how many looks at a function a step gets at least
+PLACES = 8
+# how often the parabola through a smallest value is followed
+_REFINED = 8
+_NEAREST_PROBE = 1e-7
+# so small a part of what a function is later may be rounding
+_TELLING = 1e-12
+# A continuous function changes about proportionally to the width of what is looked at: over this many times the last
+# bracket, by more than twice what it changes in the bracket itself. A leap is the same over both.
+_WIDER = 100.0
+# values below this share of what the function was in the step are zero, as far as rounding tells
+_ROUNDING = 1e-12
+# values up to this tell the side of a function that is zero (`actions`, `sides`)
+_MARK = 1e-290
+
+
+@inner
+def value_at(watch, event, theta, start, step, coefficients, shape):
+    """Return the code of an event function on the step, and its value."""
+    degree, n = shape
+    value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
+    evaluate_step(coefficients, degree, n, theta, watch.trial)
+    code = call_native(
+        watch.addresses[2 * event], start + theta * step, watch.trial, value, watch.addresses[2 * event + 1]
+    )
+    return code, value[0]
+
+
+@inner
+def _where_positive(watch, event, start, step, coefficients, shape):
+    """Return where the formula of a switch is positive before it falls, and its value; FAILED if it stopped.
+
+    The march stands at the switch: where it is positive nowhere, the switch is left at once, at 0.
+    """
+    theta = 0.5
+    while theta > _NEAREST_PROBE:
+        code, g = value_at(watch, event, theta, start, step, coefficients, shape)
+        if code != 1:
+            return float(FAILED), 0.0
+        if g > 0.0:
+            return theta, g
+        theta *= 0.5
+    return 0.0, 0.0
+
+
+@inner
+def other_side(watch, event, now, start, step, coefficients, shape):
+    """Return where a function that left zero by its event's own jump was on the other side first, and its value there.
+
+    So a float that bounces within the first part of a step is caught. What is no more than rounding does not grow in
+    proportion to the time. (0, 0) where it was nowhere, FAILED if it stopped.
+    """
+    theta, before, twice = 1.0 / PLACES, 0.0, 0.0
+    while theta > _NEAREST_PROBE:
+        theta *= 0.5
+        code, g = value_at(watch, event, theta, start, step, coefficients, shape)
+        if code != 1:
+            return float(FAILED), 0.0
+        if g * now < 0.0 and abs(g) > _TELLING * abs(now):
+            grows = 0.2 * abs(before) < abs(g) < abs(before)
+            if grows and 0.2 * abs(twice) < abs(before) < 4.0 * abs(twice) and before * twice > 0.0:
+                return 4.0 * theta, twice
+            twice, before = before, g
+        else:
+            twice = before = 0.0
+    return 0.0, 0.0
+
+
+@inner
+def dips(watch, event, start, step, coefficients, shape, places, values):
+    """Return where a function that is smaller at the middle of three places has the other sign, 0 nowhere.
+
+    Along the parabola through the smallest value and its neighbours; FAILED if it stopped.
+    """
+    a, b, c = places
+    g_a, g_b, g_c = abs(values[0]), abs(values[1]), abs(values[2])
+    sign = 1.0 if values[1] > 0.0 else -1.0
+    for _ in range(_REFINED):
+        p, q = (b - a) * (g_b - g_c), (b - c) * (g_b - g_a)
+        if p == q:
+            return 0.0
+        theta = b - 0.5 * ((b - a) * p - (b - c) * q) / (p - q)
+        if not (a < theta < c) or theta == b:
+            return 0.0
+        code, g = value_at(watch, event, theta, start, step, coefficients, shape)
+        if code != 1:
+            return float(FAILED)
+        g *= sign
+        if g < 0.0:
+            return theta
+        if g < g_b:
+            if theta < b:
+                c, g_c = b, g_b
+            else:
+                a, g_a = b, g_b
+            b, g_b = theta, g
+        elif theta < b:
+            a, g_a = theta, g
+        else:
+            c, g_c = theta, g
+    return 0.0
+
+
+@inner
+def locate(watch, event, start, step, coefficients, shape, bounds):
+    """Return theta of the sign change: false position (Illinois) safeguarded by bisection; FAILED if it stopped.
+
+    LEAPT where the function is of those that can jump and is not zero there. ``bounds``: theta and value on the left
+    and on the right of it. G. Dahlquist and A. Bjorck, Numerical Methods in
+    Scientific Computing I (2008), section 6.2.
+    """
+    left, g_left, right, g_right = bounds
+    begun_below = g_left < 0.0
+    if watch.going[event] == LEAVES and g_left <= 0.0:
+        left, g_left = _where_positive(watch, event, start, step, coefficients, shape)
+        if left <= 0.0:
+            return left
+        begun_below = False
+    side, first, last = 0, g_left, g_right
+    size = max(abs(g_left), abs(g_right))
+    resolution = max(2.0 * EPSILON * max(abs(start), abs(step)) / abs(step), EPSILON)
+    for count in range(100):
+        if right - left <= resolution:
+            break
+        # a zero on the right is no place to aim at: the function may have been zero for a while; nor is one on the left
+        # that only tells the side
+        theta = (left * g_right - right * g_left) / (g_right - g_left)
+        if count % 4 == 3 or g_right == 0.0 or abs(g_left) <= _MARK or not (left < theta < right):
+            theta = 0.5 * (left + right)
+        code, g = value_at(watch, event, theta, start, step, coefficients, shape)
+        if code != 1:
+            return float(FAILED)
+        if (g < 0.0) == begun_below and g != 0.0:
+            left, g_left, first = theta, g, g
+            if side == -1:
+                g_right *= 0.5
+            side = -1
+        else:
+            right, g_right, last = theta, g, g
+            if side == 1:
+                g_left *= 0.5
+            side = 1
+    if watch.breaks[event] == 1 and min(abs(first), abs(last)) > _ROUNDING * size:
+        wider = _WIDER * max(right - left, EPSILON)
+        code, before = value_at(watch, event, left - wider, start, step, coefficients, shape)
+        other, after = value_at(watch, event, right + wider, start, step, coefficients, shape)
+        if code == 1 and other == 1 and not abs(after - before) > 2.0 * abs(last - first):
+            return LEAPT
+    return right

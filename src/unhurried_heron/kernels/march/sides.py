@@ -1,0 +1,145 @@
+"""On which side of zero the function of an event is that has just acted.
+
+There its value is zero within the error of the state, so its sign is noise. The side is the one to which it was going,
+or, where what it changed turns it round, the one to which its derivative points; and it counts until the function has
+been further from zero than that error.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.polynomial import derive_step
+from unhurried_heron.kernels.memory.call import as_doubles, call_native, offset_by
+from unhurried_heron.kernels.memory.control import (
+    ACTS,
+    CROSSES,
+    END_DRIFT_ROW,
+    END_SPEED_ROW,
+    SCRATCH_ROW,
+    START_DRIFT_ROW,
+)
+
+_TINY = 1e-300
+# errors of a state between the steps are up to some of its tolerances
+_TOLERANCES = 10.0
+# a derivative that an action changes by no more than this share of it is the same
+_SAME = 1e-9
+# share of the step over which a derivative is taken, and of a derivative by which two that agree may differ
+_SHORT, _AGREES = 1e-6, 0.1
+# of more states, each second one is moved up and the others down, all at once
+_MOST_ALONE = 16
+
+
+@inner
+def _allowed(system, k):
+    return _TOLERANCES * (system.relative[k] * abs(system.state[k]) + system.absolute[k])
+
+
+@inner
+def _value_near(watch, control, event, later):
+    """Return the code of an event function at ``watch.trial``, somewhat later, and its value."""
+    value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
+    code = call_native(
+        watch.addresses[2 * event], control.time + later, watch.trial, value, watch.addresses[2 * event + 1]
+    )
+    return code, value[0]
+
+
+@inner
+def _band_of(watch, control, system, event):
+    """Return how much the errors of the states come to in the function of an event; below 0 if it stopped."""
+    n = system.n
+    for k in range(n):
+        watch.trial[k] = system.state[k]
+    code, here = _value_near(watch, control, event, 0.0)
+    if code != 1:
+        return -1.0
+    band = 0.0
+    if n <= _MOST_ALONE:
+        for k in range(n):
+            watch.trial[k] = system.state[k] + _allowed(system, k)
+            code, near = _value_near(watch, control, event, 0.0)
+            watch.trial[k] = system.state[k]
+            if code != 1:
+                return -1.0
+            if abs(near - here) < np.inf:
+                band += abs(near - here)
+        return band
+    for pattern in range(2):
+        for k in range(n):
+            up = pattern == 0 or k % 2 == 0
+            watch.trial[k] = system.state[k] + (_allowed(system, k) if up else -_allowed(system, k))
+        code, near = _value_near(watch, control, event, 0.0)
+        if code != 1:
+            return -1.0
+        if abs(near - here) < np.inf:
+            band = max(band, abs(near - here))
+    return band
+
+
+@inner
+def _along(watch, control, system, event, direction):
+    """Return the derivative of an event function at the present state in a direction of states; NaN if it stopped."""
+    span = _SHORT * control.length
+    for k in range(system.n):
+        watch.trial[k] = system.state[k]
+    code, here = _value_near(watch, control, event, 0.0)
+    for k in range(system.n):
+        watch.trial[k] = system.state[k] + span * direction[k]
+    again, near = _value_near(watch, control, event, span)
+    return (near - here) / span if code == 1 and again == 1 else np.nan
+
+
+@inner
+def keep_bands(watch, control, system, output, count):
+    """Note of each event that has just acted and stands at zero how far the error may put it; False if one stopped.
+
+    END_SPEED_ROW takes the derivative of its function along the polynomial of the step.
+    """
+    n = system.n
+    for event in range(count):
+        acted = False
+        for place in range(control.first_event, control.n_events):
+            acted = acted or (watch.which[place] == event and watch.stop[event] & ACTS != 0)
+        if not acted or watch.values[event] != 0.0 or control.crossing != CROSSES:
+            continue
+        band = _band_of(watch, control, system, event)
+        if band < 0.0:
+            return False
+        watch.band[event] = max(band, _TINY)
+        derive_step(as_doubles(control.place), output.size // n - 1, n, control.theta, system.trial)
+        for k in range(n):
+            system.trial[k] /= control.length
+        watch.values[END_SPEED_ROW * watch.m + event] = _along(watch, control, system, event, system.trial)
+    return True
+
+
+@inner
+def choose_sides(watch, control, system):
+    """Put every function that has acted and stands at zero on the side where it is when the march starts again.
+
+    END_DRIFT_ROW holds the derivatives along the solution before the actions, START_DRIFT_ROW those after them. Where
+    an action changed a state, or turned the solution round, the derivative tells. Where it changed neither, the
+    solution goes on as it came; but if the rates do not agree with the step that led here, the state first falls back
+    to where it belongs, and its sign is noise for so long.
+    """
+    for event in range(watch.m):
+        if watch.band[event] == 0.0 or watch.values[event] != 0.0:
+            continue
+        side, band = watch.side[event], 0.0
+        came, goes = watch.values[END_SPEED_ROW * watch.m + event], _along(watch, control, system, event, system.slope)
+        agrees = abs(goes - came) <= _AGREES * abs(goes)
+        if watch.drifts[2 * event] != 0:
+            before = watch.values[END_DRIFT_ROW * watch.m + event]
+            after = watch.values[START_DRIFT_ROW * watch.m + event]
+            if abs(after - before) > _SAME * abs(before) or control.moved == 1:
+                side = np.copysign(1.0, after * control.length) if after != 0.0 else 0.0
+            elif not agrees:
+                band = watch.band[event]
+        elif control.moved == 1 or not agrees:
+            # where nothing tells why, it is looked at from close by
+            side = 0.0
+        watch.band[event] = band
+        watch.values[event] = np.copysign(_TINY, side) if side != 0.0 else 0.0
