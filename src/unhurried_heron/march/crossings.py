@@ -8,9 +8,10 @@ import numpy as np
 
 from unhurried_heron.formulas.evaluate import STATE, evaluate
 from unhurried_heron.kernels.memory.bundles import Crossing
-from unhurried_heron.kernels.memory.control import CEIL, FLOOR, PASSED, TRUTH
+from unhurried_heron.kernels.memory.control import CEIL, FLOOR, PASSED, ROOT, TRUTH
 from unhurried_heron.march.asked import Asked
-from unhurried_heron.model.switch import HeldSwitch, Switch, WholeSwitch
+from unhurried_heron.march.widths import widths_of
+from unhurried_heron.model.switch import HeldSwitch, RootSwitch, Switch, WholeSwitch
 from unhurried_heron.native.signature import address
 from unhurried_heron.native.system import NativeSystem
 from unhurried_heron.problem.known_times import known_times
@@ -183,6 +184,8 @@ def crossing_of(asked: Asked, native: NativeSystem, *, stops: bool) -> Crossing:
 def _kind(switch: Switch) -> int:
     if isinstance(switch, WholeSwitch):
         return FLOOR if switch.op == "floor" else CEIL
+    if isinstance(switch, RootSwitch):
+        return ROOT
     return TRUTH if isinstance(switch, HeldSwitch) else PASSED
 
 
@@ -211,12 +214,13 @@ def table_part(crossing: Crossing) -> list[int]:
 def hold_at_start(asked: Asked, native: NativeSystem, begun: dict[str, float]) -> None:
     """Give every switch its value at the start."""
     context, problem = native.context, asked.problem
-    for slot, value in begun.items():
+    widths = widths_of(asked)
+    for slot, value in {**begun, **widths}.items():
         context.array[context.slots[slot]] = value
     located = [switch for switch in native.located if isinstance(switch, HeldSwitch)]
     if located:
         start, state = problem.interval[0], problem.start
         scalars = {name: state[place] for name, place in problem.model.layout.scalars.items()}
-        around = {**problem.inputs, **problem.parameters, **scalars, "t": start, STATE: state}
+        around = {**problem.inputs, **problem.parameters, **widths, **scalars, "t": start, STATE: state}
         for switch in located:
             context.array[context.slots[switch.slot]] = switch.value(around)

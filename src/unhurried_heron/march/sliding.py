@@ -17,6 +17,7 @@ from unhurried_heron.march.joining import joined
 from unhurried_heron.march.layout import March
 from unhurried_heron.march.onwards import met_at_end, modes_left, onwards, seen_by
 from unhurried_heron.march.options import Budget
+from unhurried_heron.march.widths import widths_of
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.sliding import LEAVES, SlidingModel, sliding_model
 from unhurried_heron.model.switch import HeldSwitch
@@ -58,7 +59,7 @@ def slide_at(asked: Asked, march: March) -> Slide | None:
     model = problem.model.remembered(("sliding", switch.slot), lambda: sliding_model(problem.model, switch))
     if model is None:
         return None
-    around = _around(problem, march.last("time"), march.system.state)
+    around = _around(asked, march.last("time"), march.system.state)
     around |= dict(zip(context.parameters, context.values.tolist(), strict=True))
     around |= {slot: float(context.array[place]) for slot, place in context.slots.items()}
     sign = 1.0 if problem.interval[1] > problem.interval[0] else -1.0
@@ -66,9 +67,10 @@ def slide_at(asked: Asked, march: March) -> Slide | None:
     return Slide(switch, model) if above < 0.0 < below else None
 
 
-def _around(problem: Problem, time: float, state: Array) -> dict[str, Any]:
+def _around(asked: Asked, time: float, state: Array) -> dict[str, Any]:
+    problem = asked.problem
     scalars = {name: state[place] for name, place in problem.model.layout.scalars.items()}
-    return {**problem.inputs, **problem.parameters, **scalars, "t": time, STATE: state}
+    return {**problem.inputs, **problem.parameters, **widths_of(asked), **scalars, "t": time, STATE: state}
 
 
 def goes_on_sliding(asked: Asked, run: Run, slide: Slide, once: Once) -> Run:
@@ -103,7 +105,7 @@ def goes_on_sliding(asked: Asked, run: Run, slide: Slide, once: Once) -> Run:
 
 def _side(asked: Asked, run: Run, slide: Slide) -> float:
     """Return what a switch becomes where a run leaves it, in the user's words."""
-    around = _around(asked.problem, run._trajectory.end_time, run._trajectory.end_state) | modes_left(run)
+    around = _around(asked, run._trajectory.end_time, run._trajectory.end_state) | modes_left(run)
     share = float(evaluate(slide.model.share, around | _live(asked.problem, around)))
     return slide.switch.told(float(share > 0.5))
 
@@ -173,7 +175,7 @@ def _put_back(asked: Asked, run: Run, model: SlidingModel) -> Run:
     trajectory = run._trajectory
     state = trajectory.end_state.copy()
     for _ in range(2):
-        around = _around(asked.problem, trajectory.end_time, state) | modes_left(run)
+        around = _around(asked, trajectory.end_time, state) | modes_left(run)
         around |= _live(asked.problem, around)
         gap = float(evaluate(model.gap, around))
         slopes = np.zeros(state.size)

@@ -25,7 +25,7 @@ from unhurried_heron.formulas.expression import (
 from unhurried_heron.model.flow import rate_of
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.rates import WrittenRates
-from unhurried_heron.model.switch import HeldSwitch
+from unhurried_heron.model.switch import HeldSwitch, RootSwitch
 from unhurried_heron.words.event import Event
 
 LEAVES: Final = Event("0 = 1", name="leaves the switch", going="down", stop=True)
@@ -96,7 +96,8 @@ def sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
         block if one.node == other.node else replace(block, node=_mixed(share, one.node, other.node))
         for block, one, other in zip(rates.held, *sides, strict=True)
     )
-    others = tuple(each for each in rates.switches if each.slot != switch.slot)
+    others = tuple(replace(each, gap=replace_names(each.gap, {switch.slot: switch.live}.get, {}))
+                   for each in rates.switches if each.slot != switch.slot)  # fmt: skip
     live = {each.slot: each.live for each in others}
     blocks = tuple(replace(block, node=replace_names(block.node, live.get, {})) for block in held)
     sliding = replace(rates, blocks=blocks, held=held, switches=others)
@@ -106,7 +107,8 @@ def sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
 
 
 def _slots(rates: WrittenRates) -> set[str]:
-    return {each.slot for each in rates.switches if not any(each.slot in names_in(o.gap) for o in rates.switches)}
+    nesting = [each for each in rates.switches if not isinstance(each, RootSwitch)]
+    return {each.slot for each in rates.switches if not any(each.slot in names_in(o.gap) for o in nesting)}
 
 
 def _mixed(share: Node, one: Node, other: Node) -> Node:

@@ -18,6 +18,7 @@ Kind = Literal["jump", "kink"]
 Cause = Literal["time", "state", "input"]
 Whole = Literal["floor", "ceil"]
 SLOT: Final = "switch "
+WIDTH: Final = "width of "
 
 
 @dataclass(frozen=True)
@@ -157,6 +158,31 @@ class WholeSwitch(HeldSwitch):
         gap = float(evaluate(self.gap, around()))
         rises = gap - held > (0.5 if self.op == "floor" else -0.5)
         return held + (1.0 if rises else -1.0)
+
+
+@dataclass(frozen=True, repr=False)
+class RootSwitch(HeldSwitch):
+    """Whether the argument of a root, of a power below 1, is above a small width, below which the root counts as zero.
+
+    The slope of a root is infinite at zero, which a solution can reach in finite time, to rest there or to pass. The
+    width is far below what the tolerance tells apart, and set for each run (`march.widths`).
+
+    Attributes
+    ----------
+    width : str
+        The name of the width.
+    argument : Node
+        The argument, in which nothing is held.
+    """
+
+    width: str = ""
+    argument: Node = ZERO
+
+    @property
+    def watched(self) -> Node:
+        """As of others; but the root is left at one width and returned to at two, so that it can rest between."""
+        twice = add(name(self.width), neg(self.gap))
+        return Node("where", name(self.slot), self.gap, twice)
 
 
 def _with_times(switch: Switch, live: Node, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:

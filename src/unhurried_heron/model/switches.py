@@ -18,18 +18,22 @@ from unhurried_heron.formulas.expression import (
     ZERO,
     Node,
     add,
+    div,
+    mul,
     name,
     names_in,
     neg,
     number,
+    power,
     upwards,
     walk,
 )
 from unhurried_heron.formulas.layout import Block, Layout
-from unhurried_heron.model.switch import SLOT, Cause, HeldSwitch, Kind, Whole, WholeSwitch
+from unhurried_heron.model.switch import SLOT, WIDTH, Cause, HeldSwitch, Kind, RootSwitch, Whole, WholeSwitch
 
 _WHOLE: Final[dict[str, Whole]] = {"floor": "floor", "ceil": "ceil"}
 _LONGEST_TEXT: Final = 60
+HALF: Final = number(0.5)
 
 
 @dataclass(frozen=True)
@@ -75,12 +79,13 @@ class _Finder:
         self.states, self.inputs, self.known = states, inputs, known
         self.indices: frozenset[str] = frozenset()
         self.switches: dict[Node, HeldSwitch] = {}
+        self.roots: dict[Node, RootSwitch] = {}
         self.left: list[str] = []
         self._done: dict[Node, Node] = {}
         self._causes: dict[Node, frozenset[str]] = {}
 
     def rewrite(self, root: Node) -> Node:
-        if not root.has_condition:
+        if not root.has_condition and not any(node.op in ("sqrt", "pow") for node in walk(root)):
             return root
         if self.indices:
             self._done = {}
@@ -130,17 +135,51 @@ class _Finder:
             ]
             held = Node("and", ends[0], Node("not", ends[1]))
             return None if ends[0].op == ends[1].op == "ge" else Node("where", held, ONE, ZERO)
-        if op == "abs":
-            truth = self._switch(node, "kink", (own[0], ZERO), (smooth[0], ZERO))
-            return truth and Node("where", truth, smooth[0], neg(smooth[0]))
-        if op == "sign":
-            truth = self._switch(node, "jump", (own[0], ZERO), (smooth[0], ZERO))
-            return truth and Node("where", truth, ONE, number(-1.0))
+        if op in ("abs", "sign"):
+            # a - b and b - a change their sign in one place, which is one switch
+            turned = reversed_difference(smooth[0]) in self.switches
+            mine, held = (
+                (reversed_difference(own[0]), reversed_difference(smooth[0])) if turned else (own[0], smooth[0])
+            )
+            truth = self._switch(node, "kink" if op == "abs" else "jump", (mine, ZERO), (held, ZERO))
+            if op == "abs":
+                return truth and Node("where", truth, held, neg(held))
+            return truth and Node("where", truth, *((number(-1.0), ONE) if turned else (ONE, number(-1.0))))
         if op in ("min", "max"):
             return self._extreme(node, plain, smooth)
+        if op in ("sqrt", "pow"):
+            return self._root(node, plain, smooth)
         if op in _WHOLE:
             return self._switch(node, "jump", (own[0], ZERO), (smooth[0], ZERO), _WHOLE[op])
         return None
+
+    def _root(self, node: Node, plain: Node, smooth: tuple[Node, ...]) -> Node | None:
+        """Let a root rest where its argument comes to zero; beyond the held side it goes on along its tangent."""
+        own, held = node.operands[0], smooth[0]
+        exponent = HALF if node.op == "sqrt" else node.operands[1]
+        causes, known = self._cause(own), exponent.value
+        varies = known is None and bool(self._cause(exponent))
+        if causes & {"family", "index", "input"} or "state" not in causes or varies or names_in(own) & self.indices:
+            return None
+        if (known is not None and not 0.0 < known < 1.0) or is_square(held):
+            return None
+        if held not in self.roots:
+            text = to_text(node, self.known)
+            text = text if len(text) <= _LONGEST_TEXT else text[: _LONGEST_TEXT - 1] + "…"
+            slot, width = f"{SLOT}{len(self.switches)}", f"{WIDTH}{len(self.switches)}"
+            gap, live = add(held, neg(name(width))), Node("ge", own, name(width))
+            self.roots[held] = RootSwitch(text, "kink", "state", slot, gap, live, width=width, argument=own)
+            self.switches[gap] = self.roots[held]
+        switch = self.roots[held]
+        width_of = name(switch.width)
+        # the tangent at the width, so that a step may go beyond it
+        line = mul(power(width_of, exponent), add(ONE, mul(exponent, add(div(held, width_of), neg(ONE)))))
+        root = Node("where", Node("ge", held, width_of), plain, line)
+        resting = Node("where", name(switch.slot), root, ZERO)
+        if known is not None:
+            return resting
+        steep = Node("and", Node("gt", exponent, ZERO), Node("lt", exponent, ONE))
+        return Node("where", steep, resting, plain)
 
     def _extreme(self, node: Node, plain: Node, smooth: tuple[Node, ...]) -> Node | None:
         best, own = smooth[0], node.operands[0]
@@ -180,6 +219,26 @@ class _Finder:
         elif kind == "jump":
             self.switches[key] = replace(self.switches[key], kind="jump")
         return name(self.switches[key].slot)
+
+
+def is_square(node: Node) -> bool:
+    """Whether a formula is a sum of squares and of what is positive: where it is zero, its root has no infinite slope."""
+    if node.value is not None:
+        return node.value >= 0.0
+    if node.op == "add":
+        return all(map(is_square, node.operands))
+    if node.op == "pow":
+        return node.operands[1].value is not None and node.operands[1].value % 2.0 == 0.0
+    if node.op == "mul":
+        return all(is_square(each) or node.operands.count(each) % 2 == 0 for each in node.operands)
+    return node.op in ("exp", "cosh")
+
+
+def reversed_difference(node: Node) -> Node:
+    """Return a difference the other way round, b - a of a - b; of other formulas the negative."""
+    if node.op != "add":
+        return neg(node)
+    return add(*(part.operands[0] if part.op == "neg" else neg(part) for part in reversed(node.operands)))
 
 
 def _difference(a: Node, b: Node) -> Node:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.formulas.layout import Layout
-from unhurried_heron.model.switch import HeldSwitch
+from unhurried_heron.model.switch import WIDTH, HeldSwitch, RootSwitch
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.signature import FloatArray
 from unhurried_heron.problem.problem import Problem
@@ -23,7 +23,7 @@ class Context:
     Attributes
     ----------
     array : ndarray of float64
-        Parameters; for each measured input the address of its table and of the row in use; switches; last, as a whole
+        Parameters; for each measured input the address of its table and of the row in use; switches and widths of roots; last, as a whole
         number, how many times the parameters were changed.
     parameters : tuple of str
         They come first.
@@ -41,7 +41,9 @@ class Context:
 
     def names(self, layout: Layout, *, held: bool) -> Names:
         """Return where formulas find their names; ``held``: switches and rows of tables are read from the context."""
-        places = {name: place for place, name in enumerate(self.parameters)} | (self.slots if held else {})
+        places = {name: place for place, name in enumerate(self.parameters)}
+        # widths are no values that are held: formulas in which nothing is held may ask for them, too
+        places |= {name: place for name, place in self.slots.items() if held or name.startswith(WIDTH)}
         inputs = tuple(self.inputs.items())
         return Names(tuple(layout.scalars.items()), tuple(places.items()), inputs, held, layout.size)
 
@@ -74,6 +76,7 @@ def context_of(problem: Problem) -> Context:
     inputs = {name: first + 2 * place for place, name in enumerate(model.inputs)}
     first += 2 * len(inputs)
     held = [switch.slot for switch in model.rates.switches if isinstance(switch, HeldSwitch)]
+    held += [switch.width for switch in model.rates.switches if isinstance(switch, RootSwitch)]
     slots = {slot: first + place for place, slot in enumerate(held)}
     array = np.zeros(first + len(slots) + 1)
     tables = []

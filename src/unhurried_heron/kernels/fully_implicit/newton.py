@@ -9,7 +9,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.implicit.newton import MOST_ITERATIONS, MOST_ITERATIONS_FIXED, begin_iterations, judge
+from unhurried_heron.kernels.implicit.newton import (
+    MOST_ITERATIONS,
+    MOST_ITERATIONS_FIXED,
+    begin_iterations,
+    is_rounding,
+    judge,
+    missed_at_rest,
+)
 from unhurried_heron.kernels.linear_algebra.calls import factor, solve
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
@@ -85,14 +92,27 @@ def all_stage_rates(system, work, control, h):
 
 
 @inner
-def _displacement(work, n, h):
-    """Turn the rates into the Newton correction of w, in ``g``; return its size in units of the tolerance."""
-    s = work.stages
+def _missed(work, row, n, shift):
+    """Return by how much the worst equation of a row is missed, in the tolerance of its state."""
+    miss = 0.0
+    for k in range(n):
+        miss = max(miss, abs(row[k]) / work.scale[k])
+    return miss / abs(shift)
+
+
+@inner
+def _displacement(system, work, h):
+    """Turn the rates into the Newton correction of w, in ``g``; return its size and what the equations miss.
+
+    Both in units of the tolerance; of the equations the worst alone counts, 0 where the correction is rounding.
+    """
+    s, n, miss, shift = work.stages, system.n, 0.0, work.limits[GAMMA] / h
     combine(work.u, work.f, work.g, s, n)
     for j in range(work.n_real):
         a, g, w = work.numbers[j] / h, offset_by(work.g, j * n), offset_by(work.w, j * n)
         for k in range(n):
             g[k] -= a * w[k]
+        miss = max(miss, _missed(work, g, n, shift))
         solve(work.solve, work.blocks[j], g, g)
     for j in range(work.n_pairs):
         place = work.n_real + 2 * j
@@ -101,14 +121,16 @@ def _displacement(work, n, h):
         for k in range(n):
             g[k] -= b * w[k] - c * w[n + k]
             g[n + k] -= c * w[k] + b * w[n + k]
+        miss = max(miss, _missed(work, g, n, shift), _missed(work, offset_by(g, n), n, shift))
         solve(work.solve, work.blocks[work.n_real + j], g, offset_by(g, n))
-    total = 0.0
+    total, rounding = 0.0, True
     for k in range(n):
         inverse = 1.0 / work.scale[k]
         for i in range(s):
-            x = work.g[i * n + k] * inverse
-            total += x * x
-    return np.sqrt(total / (s * n))
+            x = work.g[i * n + k]
+            rounding = rounding and is_rounding(system, k, h, x, work.z[i * n + k])
+            total += (x * inverse) ** 2
+    return np.sqrt(total / (s * n)), 0.0 if rounding else miss
 
 
 @inner
@@ -116,17 +138,17 @@ def iterate(system, work, control, h):
     """Solve for the stage increments; return the outcome and the number of iterations."""
     n, s = system.n, work.stages
     limits = (work.limits[NEWTON_LIMIT], MOST_ITERATIONS if control.adaptive == 1 else MOST_ITERATIONS_FIXED)
-    newton = begin_iterations(work)
+    newton = begin_iterations(work, missed_at_rest(system, work, work.limits[GAMMA] / h))
     outcome, count = GOES_ON, 0
     while outcome == GOES_ON:
         count += 1
         code = all_stage_rates(system, work, control, h)
         if code != 1:
             return (STOPPED if code < 1 else DIVERGED), count
-        size = _displacement(work, n, h)
+        size, miss = _displacement(system, work, h)
         control.solves += 1
         control.iterations += 1
-        outcome = judge(newton, count, size, limits, control.adaptive == 1)
+        outcome = judge(newton, count, size, miss, limits, control.adaptive == 1)
         if outcome != DIVERGED:
             for i in range(s * n):
                 work.w[i] += work.g[i]

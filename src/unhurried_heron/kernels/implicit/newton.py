@@ -31,6 +31,13 @@ _AIM, _LEAST_SHRINK, _MOST_SHRINK = 0.25, 0.1, 0.5
 _DOUBT = 30.0
 _SAYS_SOMETHING = 10.0
 _LIKE_BEFORE = 0.3
+# an equation that is missed by so many tolerances is met; one that is stiff is missed by its stiffness times that, and
+# must have come nearer by this share of what it was missed by at first
+_MET, _NEARER = 10.0, 0.1
+# corrections below so many roundings of a state change nothing
+ROUNDED = 8.0 * _EPSILON
+# a state that moves by more than so many times what it is, and what its rate tells, is no longer that state
+_STRAYS = 4.0
 
 
 @inner
@@ -41,25 +48,51 @@ def forget_iterations(work):
 
 
 @inner
-def begin_iterations(work):
-    """Begin to iterate, and return the record in which that is told."""
+def is_rounding(system, k, step, correction, movement):
+    """Whether a correction of state k is rounding, of a state that goes no further than its rate at the start tells.
+
+    Where a guess has gone astray, corrections may be small beside it for being cut by a false Jacobian.
+    """
+    size = abs(system.state[k])
+    return abs(correction) <= ROUNDED * size and abs(movement) <= _STRAYS * (size + abs(step * system.slope[k]))
+
+
+@inner
+def missed_at_rest(system, work, shift):
+    """Return what the worst equation misses where nothing moves, in units of the tolerance: no guess may be worse."""
+    miss = 0.0
+    for k in range(system.n):
+        miss = max(miss, abs(system.slope[k]) / work.scale[k])
+    return miss / abs(shift)
+
+
+@inner
+def begin_iterations(work, missed=np.inf):
+    """Begin to iterate, and return the record in which that is told; ``missed``: by the equations at rest."""
     newton = newton_in(work.newton)
+    newton.first_miss = missed
     newton.theta, newton.shrink, newton.before = 0.0, _MOST_SHRINK, 1.0
     return newton
 
 
 @inner
-def judge(newton, count, size, limits, hurry):
+def judge(newton, count, size, miss, limits, hurry):
     """Return CONVERGED, DIVERGED or GOES_ON; the correction is to be applied unless the iteration has diverged.
 
-    ``size``: of the correction, in units of the tolerance. ``limits``: the largest error of the iteration in these
+    ``size``: of the correction, in units of the tolerance. ``miss``: by how much the worst equation was missed before
+    it, unfiltered and in the tolerance of its own state. ``limits``: the largest error of the iteration in these
     units, and the most iterations. ``hurry``: where it is foreseen that these will not do, it has diverged.
+
+    A small correction alone proves nothing: factors of a Jacobian that is too large make every correction small. So
+    the equations must be met, or each correction must at least have brought them nearer.
     """
     threshold, most = limits
     if not size < 1e300:
         return DIVERGED
     before, newton.before = newton.before, max(size, 1e-300)
+    met = miss <= _MET or (count > 1 and miss <= _NEARER * newton.first_miss)
     if count == 1:
+        newton.first_miss = min(newton.first_miss, miss)
         # what is left after it is not known yet; it grows with the correction where the equations are bent
         newton.first = size
         rest = _DOUBT * newton.contraction * max(1.0, size / newton.correction)
@@ -70,7 +103,7 @@ def judge(newton, count, size, limits, hurry):
         if count == 2 and hurry:
             rest = max(rest, _LIKE_BEFORE * newton.contraction)
         # at rounding level the corrections no longer contract; there is nothing left to gain
-        at_rest = theta >= 1.0 and size <= threshold
+        at_rest = theta >= 1.0 and size <= threshold and met
         hopeless = theta >= 1.0 or (hurry and rest * size * theta ** (most - count) > threshold)
         if hopeless and not at_rest:
             newton.shrink = max(_LEAST_SHRINK, min(_MOST_SHRINK, _AIM / theta))
@@ -80,7 +113,7 @@ def judge(newton, count, size, limits, hurry):
             return CONVERGED
         # how corrections of the size of rounding contract says nothing
         newton.theta = theta if before > _SAYS_SOMETHING * threshold else 0.0
-    if rest * size <= threshold:
+    if met and rest * size <= threshold:
         newton.contraction, newton.correction = max(rest, _EPSILON), max(newton.first, 1e-300)
         return CONVERGED
     return GOES_ON if count < most else DIVERGED
@@ -103,7 +136,7 @@ def solve_stage(system, work, control, context, time, shift, threshold, share=1.
     """
     n, adaptive, outcome, count = system.n, control.adaptive == 1, GOES_ON, 0
     limits = (threshold, MOST_ITERATIONS if adaptive else MOST_ITERATIONS_FIXED)
-    newton = begin_iterations(work)
+    newton = begin_iterations(work, missed_at_rest(system, work, shift))
     for k in range(n):
         system.trial[k] = work.base[k] + work.z[k]
     while outcome == GOES_ON:
@@ -111,17 +144,21 @@ def solve_stage(system, work, control, context, time, shift, threshold, share=1.
         code = ask_rates(system, control, FOR_STAGES, time, system.trial, work.residual)
         if code != 1:
             return (STOPPED if code < 1 else DIVERGED), count
+        miss = 0.0
         for k in range(n):
             work.residual[k] -= shift * work.z[k]
+            miss = max(miss, abs(work.residual[k] / shift) / work.scale[k])
         solve(work.solve, context, work.residual, work.residual)
         control.solves += 1
         control.iterations += 1
-        total = 0.0
+        total, rounding = 0.0, True
         for k in range(n):
             work.residual[k] *= share
             ratio = work.residual[k] / work.scale[k]
             total += ratio * ratio
-        outcome = judge(newton, count, np.sqrt(total / n), limits, adaptive)
+            moved = system.trial[k] - system.state[k]
+            rounding = rounding and is_rounding(system, k, control.length, work.residual[k], moved)
+        outcome = judge(newton, count, np.sqrt(total / n), 0.0 if rounding else miss, limits, adaptive)
         if outcome != DIVERGED:
             for k in range(n):
                 work.z[k] += work.residual[k]

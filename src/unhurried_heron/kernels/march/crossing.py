@@ -10,9 +10,9 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.actions import act_all, happen_here, refresh_events
-from unhurried_heron.kernels.march.events import watch_drifts, watch_values
+from unhurried_heron.kernels.march.events import in_band, watch_drifts, watch_values
 from unhurried_heron.kernels.march.happening import happens_at
-from unhurried_heron.kernels.march.sides import keep_bands
+from unhurried_heron.kernels.march.sides import JUST_FLIPPED, keep_bands
 from unhurried_heron.kernels.memory.call import (
     address_of,
     as_control,
@@ -35,6 +35,7 @@ from unhurried_heron.kernels.memory.control import (
     NO_ROOM,
     PASSED,
     REACHED_END,
+    ROOT,
     SWITCHING,
     TRUTH,
 )
@@ -44,6 +45,9 @@ from unhurried_heron.kernels.memory.decoding import crossing_in, output_in, syst
 _IN_PLACE = 1e-10
 # actions that follow each other faster and faster, so many times, and come to this share of the interval
 _FASTER, _SHORT = 12, 1e-8
+# where crossings follow each other in one place, a step that begins there is at most so many times as long as it took
+# from one to the next: the polynomials of longer steps begin with errors that are larger than what lies between
+_BEYOND = 8.0
 _NAN = np.nan
 
 
@@ -83,11 +87,24 @@ def _following(crossing, system, control, switch):
 
 
 @inner
+def _keep_or_flip(watch, crossing, system, control, located):
+    """Flip a truth that is between two levels only where what is watched says so."""
+    event, slot = crossing.n_events + located, crossing.slots[crossing.located[located]]
+    code = call_native(
+        watch.addresses[2 * event], control.time, system.state, crossing.fresh, watch.addresses[2 * event + 1]
+    )
+    if code == 1 and crossing.fresh[0] < 0.0:
+        crossing.context[slot] = 1.0 - crossing.context[slot]
+
+
+@inner
 def _follow_nested(crossing, system, watch, control, flipped):
     """Give switches that depend on others the values of their present side."""
     for k in range(watch.m - crossing.n_events):
         switch = crossing.located[k]
-        if crossing.nested[switch] == 1 and switch != flipped:
+        if crossing.nested[switch] == 1 and switch != flipped and crossing.kinds[switch] == ROOT:
+            _keep_or_flip(watch, crossing, system, control, k)
+        elif crossing.nested[switch] == 1 and switch != flipped:
             crossing.context[crossing.slots[switch]] = _following(crossing, system, control, switch)
 
 
@@ -115,7 +132,7 @@ def _flip(crossing, system, watch, control, switch):
         _set(crossing, control, switch, _NAN)
         return
     held = crossing.context[crossing.slots[switch]]
-    if kind == TRUTH:
+    if kind == TRUTH or kind == ROOT:
         _set(crossing, control, switch, 1.0 - held)
     else:
         call_native(
@@ -224,12 +241,23 @@ def _watch_switches(system, watch, control, crossing, flipped):
     if not watch_values(watch, control.time, system.state, END_ROW):
         return False
     for e in range(crossing.n_events, watch.m):
-        watch.values[e] = watch.values[END_ROW * watch.m + e]
+        value = watch.values[END_ROW * watch.m + e]
+        if not (watch.band[e] > 0.0 and in_band(watch, e, value)):
+            watch.values[e] = value
         switch = crossing.located[e - crossing.n_events]
         if switch == flipped and crossing.kinds[switch] == PASSED:
             # it was just passed: its zero must not be found again
             watch.values[e] = 0.0
     return True
+
+
+@inner
+def _keeps_side(crossing, switch):
+    """Whether a switch that was just flipped is on its new side however the errors of the steps move it at first.
+
+    A root that rests is not: what flows little comes back within its width.
+    """
+    return crossing.kinds[switch] == ROOT and crossing.context[crossing.slots[switch]] == 1.0
 
 
 @inner
@@ -271,7 +299,8 @@ def cross(address):
     elif control.stopped_by >= count:
         flipped = crossing.located[control.stopped_by - count]
         _flip(crossing, system, watch, control, flipped)
-        on = _goes_on(control)
+        gap, on = abs(control.time - control.last_crossing), _goes_on(control)
+        control.first_bound = _BEYOND * gap if control.in_place > 1 else 0.0
         control.last_crossing = control.time
     control.moved = 0
     reason = act_all(system, watch, control, crossing)
@@ -289,6 +318,8 @@ def cross(address):
             reason = ACCUMULATING if faster else REACHED_END
     if reason == REACHED_END and not _watch_switches(system, watch, control, crossing, flipped):
         reason = EVENT_STOPPED
+    if flipped >= 0 and _keeps_side(crossing, flipped):
+        watch.side[control.stopped_by] = JUST_FLIPPED
     if reason == REACHED_END and control.time != crossing.times[crossing.n_landings]:
         _restart(control)
     if control.no_room == 1:

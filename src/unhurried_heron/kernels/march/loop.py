@@ -16,6 +16,8 @@ A family is another kernel, called by address with what it is asked for in ``con
 
 from __future__ import annotations
 
+import numpy as np
+
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.events import FULL, NOTHING, STOPS, describe, move_to_event
 from unhurried_heron.kernels.march.happening import FAILED
@@ -46,6 +48,7 @@ from unhurried_heron.kernels.memory.control import (
     REACHED_END,
     REFUSE,
     REFUSED,
+    SMALLEST_RELATIVE_STEP,
     START,
     STEP_TOO_SMALL,
 )
@@ -58,6 +61,10 @@ def _start(system, control, watch, parts, address):
     reason = begin(system, control, watch)
     if reason == REACHED_END and control.step == 0.0:
         reason = choose_starting_step(system, control, watch.trial)
+        if control.first_bound > 0.0 and abs(control.step) > control.first_bound:
+            shortest = 2.0 * SMALLEST_RELATIVE_STEP * abs(control.time)
+            control.step = np.copysign(max(control.first_bound, shortest), control.step)
+        control.first_bound = 0.0
     if reason == REACHED_END:
         control.after_refusal = 0
         control.ask = START

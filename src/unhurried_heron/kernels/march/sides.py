@@ -22,6 +22,8 @@ from unhurried_heron.kernels.memory.control import (
 )
 
 _TINY = 1e-300
+# what `Watch.side` holds of a switch until the march starts again behind it
+JUST_FLIPPED = 2.0
 # errors of a state between the steps are up to some of its tolerances
 _TOLERANCES = 10.0
 # a derivative that an action changes by no more than this share of it is the same
@@ -48,7 +50,7 @@ def _value_near(watch, control, event, later):
 
 
 @inner
-def _band_of(watch, control, system, event):
+def band_of(watch, control, system, event):
     """Return how much the errors of the states come to in the function of an event; below 0 if it stopped."""
     n = system.n
     for k in range(n):
@@ -105,7 +107,7 @@ def keep_bands(watch, control, system, output, count):
             acted = acted or (watch.which[place] == event and watch.stop[event] & ACTS != 0)
         if not acted or watch.values[event] != 0.0 or control.crossing != CROSSES:
             continue
-        band = _band_of(watch, control, system, event)
+        band = band_of(watch, control, system, event)
         if band < 0.0:
             return False
         watch.band[event] = max(band, _TINY)
@@ -114,6 +116,17 @@ def keep_bands(watch, control, system, output, count):
             system.trial[k] /= control.length
         watch.values[END_SPEED_ROW * watch.m + event] = _along(watch, control, system, event, system.trial)
     return True
+
+
+@inner
+def _pass_switch(watch, control, system, event):
+    """Let a switch that was just flipped keep its new side within the errors of the steps.
+
+    Steps are far longer than what they err by, so their polynomials may begin on the wrong side.
+    """
+    watch.side[event] = 0.0
+    watch.band[event] = max(band_of(watch, control, system, event), 0.0)
+    watch.values[event] = max(watch.values[event], _TINY)
 
 
 @inner
@@ -126,6 +139,9 @@ def choose_sides(watch, control, system):
     to where it belongs, and its sign is noise for so long.
     """
     for event in range(watch.m):
+        if watch.side[event] == JUST_FLIPPED:
+            _pass_switch(watch, control, system, event)
+            continue
         if watch.band[event] == 0.0 or watch.values[event] != 0.0:
             continue
         side, band = watch.side[event], 0.0

@@ -13,6 +13,10 @@ from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.control import FOR_STARTING, RATES_STOPPED, REACHED_END, SMALLEST_RELATIVE_STEP
 
 
+# a first step over more than this share of a stretch is looked into, at this share of it
+_MUCH, _WITHIN = 0.05, 0.37
+
+
 @inner
 def _allowed(system, k):
     """Return the allowed error of a state; one that allows none is measured by its relative tolerance."""
@@ -69,4 +73,21 @@ def choose_starting_step(system, control, scratch):
     elif speed == 0.0 and bend > 0.0:
         best = np.sqrt(0.01 / bend)
     control.step = sign * max(min(100.0 * guess, best, length), shortest)
+    return _look_within(system, control, scratch, length) if abs(control.step) > _MUCH * length else REACHED_END
+
+
+@inner
+def _look_within(system, control, scratch, length):
+    """Shorten a step over much of the stretch where the rates within it are not those at its ends.
+
+    A forcing may be zero at both ends of a stretch, where a method of one stage looks and no other.
+    """
+    later = _WITHIN * control.step
+    for k in range(system.n):
+        system.trial[k] = system.state[k] + later * system.slope[k]
+    code = ask_rates(system, control, FOR_STARTING, control.time + later, system.trial, scratch)
+    if code <= 0:
+        return RATES_STOPPED
+    if code != 1 or not _size(system, scratch, system.slope) * abs(control.step) < 1.0:
+        control.step = np.copysign(_MUCH * length, control.step)
     return REACHED_END

@@ -54,6 +54,7 @@ CONTROL: Final = np.dtype(
         ("landing", np.int64),  # how many known times lie behind
         ("in_place", np.int64),  # how many crossings there were in a row without getting on
         ("last_crossing", np.float64),
+        ("first_bound", np.float64),  # of the first step behind a crossing; 0: none
         ("last_gap", np.float64),  # from one action to the next, and how often in a row it was shorter
         ("shorter", np.int64),
         # what happened
@@ -139,8 +140,8 @@ AT_END: Final = 12
 PASSES, ENDS, ACTS = range(3)
 # the direction in which a switch is watched: it falls below zero, wherever it was before
 LEAVES: Final = 2
-# kinds of switches: without a value, a truth, and whole numbers
-PASSED, TRUTH, FLOOR, CEIL = range(4)
+# kinds of switches: without a value, a truth, whole numbers, and a truth that keeps its value between two levels
+PASSED, TRUTH, FLOOR, CEIL, ROOT = range(5)
 
 # rows of ``Watch.values``: event functions at both ends of the step and where they are asked last, one step before and
 # where the march stands; derivatives along the solution and speeds at both ends; both ends of a part of the step

@@ -47,6 +47,7 @@ NEWTON: Final = np.dtype(
         ("correction", np.float64),
         ("first", np.float64),  # corrections of the present iteration: the first, and the one before
         ("before", np.float64),
+        ("first_miss", np.float64),  # by how much the equations were missed at first, in units of the tolerance
         ("theta", np.float64),  # its contraction, 0 where it says nothing
         ("shrink", np.float64),  # by how much to shorten the step where it diverges
     ],
