@@ -62,7 +62,7 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
         "interpolant": np.ascontiguousarray(method.interpolant),
         "limits": np.array([scales.newton, scales.between, follows_growth(method.stability)]),
     }
-    vectors = ("scale", "shifted", "base", "z", "residual", "defect", "direction", "stage")
+    vectors = ("scale", "shifted", "base", "z", "residual", "defect", "direction", "stage", "kept", "guess")
     work = DiagonalWork(
         memory=np.zeros(1, dtype=IMPLICIT_MEMORY),
         controller=(demand.controller or _CONTROLLER).record(method.estimate_order),

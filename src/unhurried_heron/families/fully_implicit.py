@@ -9,7 +9,7 @@ import numpy as np
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import Demand, Family, WorkSpace
-from unhurried_heron.families.linear import LINEAR_KERNELS, MOST_STUBBORN, dense_context, growth_kernel
+from unhurried_heron.families.linear import LINEAR_KERNELS, MOST_DAMPED, dense_context, growth_kernel
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, BlockWork
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.fully_implicit import Blocks
@@ -93,15 +93,15 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     numbers = numbers_of(method, scales)
     s, insist, m = method.stages, 0, 0
     # this needs full matrices
-    if demand.fixed and linear.jacobian.ndim == 2 and s * n <= 3 * MOST_STUBBORN:
-        (kernel,) = load_kernels("fully_implicit.stubborn.insist")
+    if demand.fixed and linear.jacobian.ndim == 2 and s * n <= 3 * MOST_DAMPED:
+        (kernel,) = load_kernels("fully_implicit.damped_newton.solve_block")
         insist, m = kernel.address, s * n
     growth, looked = growth_kernel(linear, n)
     real = [linear.context(False) for _ in range(max(numbers["n_real"], 1))]
     pairs = [linear.context(True) for _ in range(numbers["n_pairs"])]
     whole = dense_context(m, control, None, False)
     blocks = [*(real if numbers["n_real"] else []), *pairs]
-    rows: dict[str, Any] = {name: np.zeros((s, n)) for name in ("z", "w", "f", "g", "p")}
+    rows: dict[str, Any] = {name: np.zeros((s, n)) for name in ("z", "w", "f", "g", "p", "guess")}
     vectors: dict[str, Any] = {name: np.zeros(n) for name in ("scale", "shifted", "moved", "estimate", "d1", "d2")}
     work = BlockWork(
         memory=np.zeros(1, dtype=IMPLICIT_MEMORY),

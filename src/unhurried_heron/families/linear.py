@@ -25,7 +25,7 @@ MOST_FULL: Final = 100
 # and from this on LAPACK's do on full ones
 LEAST_BLOCKS: Final = 500
 MOST_DENSE: Final = 5000
-MOST_STUBBORN: Final = 500
+MOST_DAMPED: Final = 500
 # so many modes are looked at one by one for growth that no error estimate can see
 MOST_EIGENVALUES: Final = 64
 # up to this width a band beats sparse factors
@@ -60,7 +60,7 @@ class LinearSolver(NamedTuple):
 def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed: bool) -> str:
     """Return the kind of linear algebra for a system: "dense", "banded" or "sparse".
 
-    Fixed steps may need Newton's full method on all stages, which is for full matrices, up to `MOST_STUBBORN` states.
+    Fixed steps may need Newton's full method on all stages, which is for full matrices, up to `MOST_DAMPED` states.
 
     Raises
     ------
@@ -82,7 +82,7 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed:
         return "dense"
     if wanted is not None:
         return wanted
-    if n <= (MOST_STUBBORN if fixed else MOST_FULL):
+    if n <= (MOST_DAMPED if fixed else MOST_FULL):
         return "dense"
     from unhurried_heron.families.large import order_for_band
 
@@ -125,7 +125,7 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, f
     Where fixed steps may need Newton's full method, its matrices are those of compiled loops.
     """
     dense = kind == "dense" or entries is None
-    if dense and n < (MOST_STUBBORN + 1 if fixed else LEAST_BLOCKS):
+    if dense and n < (MOST_DAMPED + 1 if fixed else LEAST_BLOCKS):
         from unhurried_heron.kernels.linear_algebra.written_out import MOST_WRITTEN, load_solve
         from unhurried_heron.kernels.machine_code.prepare import load_kernels
 

@@ -117,7 +117,7 @@ def _lay_out_implicit(method: Multistep, demand: Demand) -> WorkSpace:
     member = _starter(method, demand)
     shared = _shared(method, demand, member)
     context = linear.context(False)
-    vectors = ("scale", "shifted", "base", "z", "residual", "defect", "direction", "stage")
+    vectors = ("scale", "shifted", "base", "z", "residual", "defect", "direction", "stage", "kept", "guess")
     work = ImplicitHistoryWork(
         memory=np.zeros(1, dtype=IMPLICIT_MEMORY),
         controller=Controller(share=1.0).record(method.order),

@@ -11,10 +11,11 @@ import numpy as np
 
 from unhurried_heron.kernels.implicit.between import judge, write_movement
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
+from unhurried_heron.kernels.implicit.guess import came_true, start_from
 from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, solve_stage
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
-from unhurried_heron.kernels.implicit.stubborn import insist_on_stage
+from unhurried_heron.kernels.implicit.damped_newton import solve_stage_damped
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import find_slope, first_not_finite
@@ -119,11 +120,18 @@ def _solve(system, work, control, i, h):
         return (CONVERGED if code == 1 else (STOPPED if code < 1 else DIVERGED)), 0
     shift = 1.0 / (h * work.a[i * work.stages + i])
     _guess(system, work, i, h)
-    outcome, count = solve_stage(system, work, control, work.contexts[i], time, shift, work.limits[NEWTON_LIMIT])
-    if outcome == DIVERGED and control.adaptive == 0 and memory.jacobian_age == FRESH:
-        # a fixed step cannot be shortened
-        outcome, more = insist_on_stage(system, work, control, work.contexts[i], time, shift, work.limits[NEWTON_LIMIT])
+    trusted, limit = start_from(work, control, n), work.limits[NEWTON_LIMIT]
+    outcome, count = solve_stage(system, work, control, work.contexts[i], time, shift, limit)
+    if outcome == CONVERGED and control.adaptive == 0 and not came_true(work, n, n) and trusted:
+        for k in range(n):
+            work.z[k] = 0.0
+        outcome, more = solve_stage(system, work, control, work.contexts[i], time, shift, limit)
         count += more
+    if outcome == DIVERGED and control.adaptive == 0 and memory.jacobian_age != OLD:
+        # a fixed step cannot be shortened
+        outcome, more = solve_stage_damped(system, work, control, work.contexts[i], time, shift, limit)
+        count += more
+        memory.foreseen = 0
         memory.jacobian_age = 0
     for k in range(n):
         slopes[k] = work.z[k] * shift
@@ -134,6 +142,8 @@ def _solve(system, work, control, i, h):
 def _all_stages(system, work, control, h):
     """Find all stages; return the outcome and the number of iterations."""
     n, total, first = system.n, 0, 0
+    memory = implicit_memory(work.memory)
+    memory.foreseen = 1
     if work.known == 1:
         first = 1
         for k in range(n):
@@ -144,6 +154,7 @@ def _all_stages(system, work, control, h):
         total += count
         if outcome != CONVERGED:
             return outcome, total
+    memory.trusted = memory.foreseen
     return CONVERGED, total
 
 

@@ -12,9 +12,10 @@ from unhurried_heron.kernels.history import (
     start,
 )
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence
+from unhurried_heron.kernels.implicit.guess import came_true, start_from
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
 from unhurried_heron.kernels.implicit.scale import set_scale
-from unhurried_heron.kernels.implicit.stubborn import insist_on_stage
+from unhurried_heron.kernels.implicit.damped_newton import solve_stage_damped
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member
@@ -68,13 +69,22 @@ def _solve(system, work, control):
         combine_past(system, work, work.predicts, h, work.z)
         for k in range(system.n):
             work.z[k] -= work.base[k]
-        limit = work.limits[NEWTON_LIMIT]
+        limit, n = work.limits[NEWTON_LIMIT], system.n
+        memory.foreseen, trusted = 1, start_from(work, control, n)
         outcome, count = solve_stage(system, work, control, work.context, control.finish, shift, limit)
         total += count
-        if outcome == DIVERGED and memory.jacobian_age == FRESH:
-            outcome, count = insist_on_stage(system, work, control, work.context, control.finish, shift, limit)
+        if outcome == CONVERGED and not came_true(work, n, n) and trusted:
+            for k in range(n):
+                work.z[k] = 0.0
+            outcome, count = solve_stage(system, work, control, work.context, control.finish, shift, limit)
             total += count
-            memory.jacobian_age = 0
+        if outcome == DIVERGED and memory.jacobian_age == FRESH:
+            outcome, count = solve_stage_damped(system, work, control, work.context, control.finish, shift, limit)
+            total += count
+            memory.jacobian_age = memory.foreseen = 0
+        if outcome == CONVERGED:
+            memory.trusted = memory.foreseen
+        if memory.jacobian_age == 0:
             return outcome, total
         if outcome != DIVERGED or memory.jacobian_age != OLD:
             return outcome, total
@@ -135,7 +145,7 @@ def family(address):
         if history_in(work.history).delegated == 1:
             return ask_member(control, work.links, 0)
         return after_divergence(control, system, work, work.residual)
-    memory.factored_step, memory.jacobian_age = 0.0, 0
+    memory.factored_step, memory.jacobian_age, memory.trusted = 0.0, 0, 0
     forget_iterations(work)
     set_scale(system, work, control.step)
     return start(system, work, control)

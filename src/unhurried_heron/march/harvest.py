@@ -87,8 +87,18 @@ def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory, 
         component=_named(asked, bad),
         bad_time=last("bad_time"),
         stiff=judged and not driver.interrupted and held_back(driver.march, asked.method),
-        noise=noise(asked.problem, trajectory, asked.absolute) if judged else "",
+        noise=noise(asked.problem, trajectory, asked.absolute) if judged else _leaps(driver),
     )
+
+
+def _leaps(driver: Driver) -> str:
+    """Say that fixed steps were so long that their equations did not continue the solution, if some were."""
+    count, time = driver.march.last("leaps"), driver.march.last("leap_time")
+    if not count:
+        return ""
+    steps = "one step" if count == 1 else f"{count:,} steps"
+    return (f"In {steps}, first at t = {time:.6g}, the equations of the step had no root that continues the solution, "
+            "and another was taken: the step is too long there, or the solution leaps.")  # fmt: skip
 
 
 def _named(asked: Asked, place: int) -> str:

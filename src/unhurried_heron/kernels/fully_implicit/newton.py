@@ -137,7 +137,9 @@ def _displacement(system, work, h):
 def iterate(system, work, control, h):
     """Solve for the stage increments; return the outcome and the number of iterations."""
     n, s = system.n, work.stages
-    limits = (work.limits[NEWTON_LIMIT], MOST_ITERATIONS if control.adaptive == 1 else MOST_ITERATIONS_FIXED)
+    # the damped iteration, which is for fixed steps, needs full matrices
+    patient = control.adaptive == 0 and work.insist == 0
+    limits = (work.limits[NEWTON_LIMIT], MOST_ITERATIONS_FIXED if patient else MOST_ITERATIONS)
     newton = begin_iterations(work, missed_at_rest(system, work, work.limits[GAMMA] / h))
     outcome, count = GOES_ON, 0
     while outcome == GOES_ON:

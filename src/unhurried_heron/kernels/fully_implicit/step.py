@@ -17,6 +17,7 @@ from unhurried_heron.kernels.fully_implicit.between import (
 from unhurried_heron.kernels.fully_implicit.newton import form_and_factor, guess_increments, iterate
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
 from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
+from unhurried_heron.kernels.implicit.guess import came_true, start_from
 from unhurried_heron.kernels.implicit.newton import begin_iterations
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
@@ -142,6 +143,13 @@ def _prepare(system, work, control, h):
 
 
 @inner
+def _no_change(work, count):
+    """Start the iteration from where the step begins."""
+    for k in range(count):
+        work.z[k] = work.w[k] = 0.0
+
+
+@inner
 def _solve_step(system, work, control, h):
     """Find the stage increments; return the outcome and the number of iterations."""
     memory = implicit_memory(work.memory)
@@ -152,8 +160,18 @@ def _solve_step(system, work, control, h):
             begin_iterations(work)
             return outcome, 0
         guess_increments(work, system.n, 0.0 if memory.previous_step == 0.0 else h / memory.previous_step)
-        outcome, count = iterate(system, work, control, h)
-        total += count
+        count = system.n * work.stages
+        memory.foreseen, trusted = 1, start_from(work, control, count)
+        if not trusted:
+            _no_change(work, count)
+        outcome, more = iterate(system, work, control, h)
+        total += more
+        if outcome == CONVERGED and control.adaptive == 0:
+            if not came_true(work, system.n, count) and trusted:
+                _no_change(work, count)
+                outcome, more = iterate(system, work, control, h)
+                total += more
+            memory.trusted = memory.foreseen
         if outcome != DIVERGED or control.adaptive == 1 or memory.jacobian_age != OLD:
             break
         # a fixed step cannot be shortened: it gets a Jacobian of its own
@@ -161,7 +179,7 @@ def _solve_step(system, work, control, h):
     if outcome == DIVERGED and work.insist != 0 and memory.jacobian_age == FRESH:
         answer = call_kernel(work.insist, control.table)
         outcome, total = answer % 4 - 1, total + answer // 4
-        memory.jacobian_age = 0
+        memory.jacobian_age = memory.trusted = 0
     return outcome, total
 
 

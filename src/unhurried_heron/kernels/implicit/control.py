@@ -79,7 +79,7 @@ def begin_anew(control, system, work):
     """Forget what was learnt before the start, or before a switch."""
     memory = implicit_memory(work.memory)
     memory.previous_step = memory.factored_step = 0.0
-    memory.jacobian_age = 0
+    memory.jacobian_age = memory.trusted = 0
     forget(work.controller)
     forget_iterations(work)
     set_scale(system, work, control.step)

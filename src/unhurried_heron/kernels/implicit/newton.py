@@ -135,7 +135,7 @@ def solve_stage(system, work, control, context, time, shift, threshold, share=1.
     Returns the outcome and the number of iterations.
     """
     n, adaptive, outcome, count = system.n, control.adaptive == 1, GOES_ON, 0
-    limits = (threshold, MOST_ITERATIONS if adaptive else MOST_ITERATIONS_FIXED)
+    limits = (threshold, MOST_ITERATIONS)
     newton = begin_iterations(work, missed_at_rest(system, work, shift))
     for k in range(n):
         system.trial[k] = work.base[k] + work.z[k]

@@ -30,7 +30,7 @@ KERNELS: Final = {
     "exact.family": 0.1,
     "stabilised.family": 0.3,
     "march.loop.march": 0.5,
-    "fully_implicit.stubborn.insist": 0.8,
+    "fully_implicit.damped_newton.solve_block": 0.8,
     "linear_algebra.eigenvalues.growth": 0.4,
     "linear_algebra.roots.largest": 0.3,
     "march.events.search": 0.4,

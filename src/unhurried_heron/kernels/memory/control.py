@@ -71,6 +71,8 @@ CONTROL: Final = np.dtype(
         ("solves", np.int64),
         ("iterations", np.int64),
         ("changes", np.int64),  # from one method to another
+        ("leaps", np.int64),  # fixed steps whose equations had no root that continues the solution, and when at first
+        ("leap_time", np.float64),
         # what the output buffers hold
         ("n_steps", np.int64),
         ("n_rows", np.int64),

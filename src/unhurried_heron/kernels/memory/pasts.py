@@ -142,6 +142,8 @@ class ImplicitHistoryWork(NamedTuple):
     defect: Array
     direction: Array
     stage: Array
+    kept: Array
+    guess: Array
 
 
 VARIABLE: Final = np.dtype(

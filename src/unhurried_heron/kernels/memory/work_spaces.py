@@ -61,6 +61,8 @@ IMPLICIT_MEMORY: Final = np.dtype(
         ("jacobian_age", np.int64),  # 0 none, 1 from an earlier step, 2 from here
         ("factored_step", np.float64),  # step the factors belong to, 0 without
         ("sign", np.int64),  # of the determinant of the real factors
+        ("foreseen", np.int64),  # whether, at fixed steps, all of the present step was foreseen
+        ("trusted", np.int64),  # whether, at fixed steps, the step before had been foreseen by the one before it
         # of the present attempt
         ("outcome", np.int64),
         ("error", np.float64),
@@ -94,7 +96,8 @@ class BlockWork(NamedTuple):
     inverse, ``v``, ``v_end`` from increments to the polynomial in theta and in theta - 1, ``inverse`` of the tableau's.
     ``c``, ``e``, ``end`` (stages,): nodes, weights of the estimate and of the end; ``free``, ``pulled`` (stages + 1,):
     see `between`. ``limits`` (10,): see above. ``jacobian`` (n, n). Rows of n: ``z``, ``w`` stage increments, plain and
-    transformed; ``f`` their rates, ``g`` corrections, ``p`` the polynomial of the step before (stages,); ``scale``
+    transformed; ``guess`` what was foreseen of z; ``f`` their rates, ``g`` corrections, ``p`` the polynomial of the
+    step before (stages,); ``scale``
     allowed errors, ``shifted`` for `jacobian`, ``moved``, ``estimate``, ``d1``, ``d2``. For fixed steps where
     simplified iterations fail, ``stacked`` and ``direction`` (stages n,); ``spare`` (n n + 1,) for eigenvalues.
     ``insist`` and ``growth`` are the addresses of the kernels that use these, 0 where they are not there.
@@ -144,6 +147,7 @@ class BlockWork(NamedTuple):
     f: Array
     g: Array
     p: Array
+    guess: Array
 
 
 class DiagonalWork(NamedTuple):
@@ -188,6 +192,8 @@ class DiagonalWork(NamedTuple):
     defect: Array
     direction: Array
     stage: Array
+    kept: Array
+    guess: Array
     k: Array
     p: Array
 

@@ -1,0 +1,88 @@
+"""Damped Newton's method for all stages of a fully implicit fixed step at once (`implicit.damped_newton`).
+
+Every stage has its own Jacobian, so the s n unknowns do not fall apart.
+"""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.fully_implicit.newton import all_stage_rates
+from unhurried_heron.kernels.implicit.damped_newton import solve_damped
+from unhurried_heron.kernels.linear_algebra.calls import factor, solve
+from unhurried_heron.kernels.linear_algebra.context import RE
+from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
+from unhurried_heron.kernels.memory.decoding import block_work_in, system_in
+from unhurried_heron.kernels.memory.work_spaces import NEWTON_LIMIT
+
+
+@inner
+def _miss(system, work, control, h, part):
+    """Write f - A^-1 z/h to ``stacked``; return the code of the rates."""
+    n, s = system.n, work.stages
+    code = all_stage_rates(system, work, control, h)
+    if code != 1:
+        return code
+    for i in range(s):
+        for k in range(n):
+            missing = 0.0
+            for j in range(s):
+                missing += work.inverse[i * s + j] * work.z[j * n + k]
+            work.stacked[i * n + k] = work.f[i * n + k] - missing / (h * part)
+    return 1
+
+
+@inner
+def _form(system, work, control, h, part):
+    """Fill the whole matrix at the present stages; return the code of the Jacobian."""
+    n, s = system.n, work.stages
+    size, whole = s * n, as_doubles(as_longs(work.whole)[RE])
+    for i in range(s):
+        z, rates = offset_by(work.z, i * n), offset_by(work.f, i * n)
+        for k in range(n):
+            work.d1[k] = system.state[k] + z[k]
+            work.d2[k] = rates[k]
+        code = jacobian_at(system, work, control, control.time + work.c[i] * h, work.d1, work.d2)
+        if code != 1:
+            return code
+        for r in range(n):
+            row = offset_by(whole, (i * n + r) * size)
+            for j in range(s):
+                for k in range(n):
+                    row[j * n + k] = -work.jacobian[r * n + k] if i == j else 0.0
+                row[j * n + r] += work.inverse[i * s + j] / (h * part)
+    return 1
+
+
+@inner
+def _correct(system, work, control, h, part, fresh):
+    """Turn the miss into the Newton correction."""
+    sign = 1
+    if fresh:
+        code = _form(system, work, control, h, part)
+        if code != 1:
+            return code, 0
+        control.factorisations += 1
+        sign = factor(work.factor, work.whole, 0.0, 0.0)
+        if sign == 0:
+            return 2, 0
+        if h < 0.0 and (work.stages * system.n) % 2 == 1:
+            # backwards, every row has changed its sign
+            sign = -sign
+    solve(work.solve_whole, work.whole, work.stacked, work.stacked)
+    control.solves += 1
+    control.iterations += 1
+    return 1, sign
+
+
+def solve_block(address):
+    """Solve the stages of the next step from no change; return 4 * iterations + outcome + 1.
+
+    ``address``: of the table of a fully implicit march.
+    """
+    table = as_longs(address)
+    control, system, work = as_control(table[0]), system_in(table), block_work_in(table)
+    arrays = (work.stages * system.n, work.z, work.stacked, work.direction, work.w)
+    equations = (arrays, _miss, _correct, control.length)
+    outcome, total = solve_damped(system, work, control, equations, work.limits[NEWTON_LIMIT])
+    return 4 * total + outcome + 1
