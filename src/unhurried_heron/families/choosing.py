@@ -40,7 +40,8 @@ def _lay_out(method: Choosing, demand: Demand) -> WorkSpace:
     n, pair = demand.n, _pair_of(method, demand.scales.relative)
     # the stiff one is laid out when it is needed
     member = demand.member(pair[0])
-    room = max(member.work.degree, demand.degree_of(pair[1]))
+    large = method.of_large(float(demand.scales.relative.min(where=demand.scales.relative > 0.0, initial=1.0)))
+    room = max(member.work.degree, demand.degree_of(pair[1]), demand.degree_of(large))
     cost = _COST + _COST_OF_FULL * n**2 if n <= _MOST_FULL else _COST_OF_BANDS
     links = np.zeros(3, dtype=np.int64)
     work = ChoosingWork(

@@ -5,8 +5,11 @@ What a call from Python costs, some ten microseconds, is nothing beside the work
 
 from __future__ import annotations
 
+import atexit
 import ctypes
-from collections.abc import Callable
+import threading
+import time
+from collections.abc import Callable, Mapping
 from typing import Any, Final
 
 import numpy as np
@@ -22,6 +25,12 @@ _CALL: Final = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.POINTER(ctypes.c_int64), 
 
 # columns to a block of full factors
 _COLUMNS: Final = 128
+# how sparse factors are made at first: a pivot on the diagonal may be so much smaller than the largest of its column
+_FROM_DIAGONAL: Final = {"permc_spec": "MMD_AT_PLUS_A", "diag_pivot_thresh": 0.01, "options": {"SymmetricMode": True}}
+# the largest error, of a vector of about ones, of factors that are taken
+_SOLVED: Final = 1e-6
+# from this many unknowns on a factorisation has a thread of its own, which is waited for so many seconds at a time
+_OWN_THREAD, _LOOK_SECONDS, _LAST_SECONDS = 2000, 0.05, 5.0
 
 
 def order_for_band(n: int, rows: Any, columns: Any) -> tuple[Any, int, int]:
@@ -128,10 +137,16 @@ class _Banded:
 
 
 class _Sparse:
-    """(shift - J) with sparse direct factors."""
+    """(shift - J) with sparse direct factors, ordered by minimum degree of A^T + A.
 
-    def __init__(self, n: int, rows: Any, columns: Any, kind: type) -> None:
-        self._n, self.kind = n, kind
+    Patterns of grids are symmetric, and shift - J has a strong diagonal where a step is sensible: pivots from there
+    leave half the fill of an order of the columns alone. Where they are too weak, which a solution tells, the factors
+    are made anew by partial pivoting: T. A. Davis, *Direct Methods for Sparse Linear Systems* (2006), chapter 7.
+    """
+
+    def __init__(self, n: int, rows: Any, columns: Any, kind: type, control: Any) -> None:
+        self._n, self.kind, self._control = n, kind, control
+        self._probe = 1.0 + 0.5 * np.cos(np.arange(n))
         self._places = (np.concatenate([rows, np.arange(n)]), np.concatenate([columns, np.arange(n)]))
 
     def factor(self, shift: Any, values: Array) -> int:
@@ -139,20 +154,69 @@ class _Sparse:
         if not np.isfinite(numbers).all():
             return 0
         matrix = csc_array(coo_array((numbers, self._places), shape=(self._n, self._n)))
-        try:
-            self._factors = splu(matrix)
-        except RuntimeError:
-            # exactly singular
+        factors = self._factored(matrix, _FROM_DIAGONAL)
+        if factors is not None and not self._solves(matrix, factors):
+            factors = self._factored(matrix, {})
+        if factors is None:
             return 0
+        self._factors = factors
         if self.kind is complex:
             return 1
         odd = np.count_nonzero(self._factors.U.diagonal() < 0)
         odd += sum(map(_odd, (self._factors.perm_r, self._factors.perm_c)))
         return -1 if odd % 2 else 1
 
+    def _factored(self, matrix: Any, options: Mapping[str, Any]) -> Any:
+        """Return factors; None where the matrix is singular, or the march is stopped meanwhile.
+
+        Nothing stops the factorisation itself, so a large one has a thread, which is left to itself.
+        """
+        if self._n < _OWN_THREAD:
+            return _quietly_factored(matrix, options)
+        found: list[Any] = []
+        done = threading.Event()
+
+        def work() -> None:
+            found.append(_quietly_factored(matrix, options))
+            done.set()
+
+        thread = threading.Thread(target=work, daemon=True)
+        thread.start()
+        while not done.wait(_LOOK_SECONDS):
+            if self._control["stop"][0] != 0:
+                _left.append(thread)
+                return None
+        return found[0]
+
+    def _solves(self, matrix: Any, factors: Any) -> bool:
+        """Whether factors solve for a vector that is known."""
+        right = matrix @ self._probe
+        found = factors.solve(right.astype(self.kind))
+        return bool(np.abs(found - self._probe).max() <= _SOLVED)
+
     def solve(self, right: Array) -> Array:
         found: Array = self._factors.solve(right)
         return found
+
+
+# threads whose factors nobody waits for any more
+_left: list[threading.Thread] = []
+
+
+@atexit.register
+def _wait_for_those_left() -> None:
+    """Give factorisations that were left to themselves some seconds before the interpreter ends under them."""
+    deadline = time.monotonic() + _LAST_SECONDS
+    for thread in _left:
+        thread.join(max(0.0, deadline - time.monotonic()))
+
+
+def _quietly_factored(matrix: Any, options: Mapping[str, Any]) -> Any:
+    try:
+        return splu(matrix, **options)
+    except RuntimeError:
+        # exactly singular
+        return None
 
 
 def _odd(order: Any) -> int:
@@ -230,9 +294,9 @@ def full_solver(n: int, control: Any) -> LargeSolver:
     return LargeSolver(n, lambda kind: _Full(n, kind, control))
 
 
-def structured_solver(name: str, n: int, rows: Any, columns: Any) -> LargeSolver:
-    """Return "banded" or "sparse" factors for entries at these places."""
+def structured_solver(name: str, n: int, rows: Any, columns: Any, control: Any) -> LargeSolver:
+    """Return "banded" or "sparse" factors for entries at these places; ``control`` tells when to stop."""
     if name == "sparse":
-        return LargeSolver(n, lambda kind: _Sparse(n, rows, columns, kind))
+        return LargeSolver(n, lambda kind: _Sparse(n, rows, columns, kind, control))
     band = order_for_band(n, rows, columns)
     return LargeSolver(n, lambda kind: _Banded(n, rows, columns, band, kind))

@@ -139,7 +139,7 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, f
     if dense or entries is None:
         solver, values = full_solver(n, control), np.zeros((n, n))
     else:
-        solver, values = structured_solver(kind, n, *entries), np.zeros(entries.rows.size)
+        solver, values = structured_solver(kind, n, *entries, control), np.zeros(entries.rows.size)
     return LinearSolver(
         solver.factor,
         solver.solve,

@@ -57,7 +57,8 @@ class Driver:
         control = self.march.control
         control["evaluation_limit"] = self.budget.rate_evaluations or _UNLIMITED
         begun = time.perf_counter()
-        large = self.march.implicit and self.march.system.n >= _LARGE
+        # also where it begins with an explicit method: it may change
+        large = self.march.system.n >= _LARGE
         with (
             DeferredInterrupt(self._stop) as deferred,
             Watchdog(self._stop, self.budget.seconds) if large else nullcontext(),
@@ -68,6 +69,8 @@ class Driver:
                 bar.update(float(control["time"][0]), int(control["accepted"][0]))
                 if reason is Reason.CHANGE:
                     self.march.change()
+                    # what is known of the pace is of the other method
+                    self.march.pace = 1
                 elif (
                     reason is Reason.SWITCHING and control["started"][0] == -1 and control["most_in_place"][0] < AT_LAST
                 ):

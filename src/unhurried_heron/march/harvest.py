@@ -48,7 +48,7 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Ca
         options["largest_step"] = asked.longest
     if asked.carry is not None:
         options["carry"] = asked.carry
-    members = family_of(asked.method).members(asked.method, asked.relative)
+    members = march.pair or family_of(asked.method).members(asked.method, asked.relative)
     chosen = _told(tuple(each.name for each in members), driver) if members else ""
     if reason in (Reason.REACHED_END, Reason.EVENT) and not asked.trace:
         give_back(asked, march)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any, Final
 
 import numpy as np
 
@@ -28,6 +29,10 @@ from unhurried_heron.native.system import (
 )
 from unhurried_heron.native.tracing import Tracer
 from unhurried_heron.run.trajectory import Array
+
+
+# from this many unknowns on sparse complex factors are too dear for `auto`
+_LARGE_SPARSE: Final = 1000
 
 
 def launch(asked: Asked, kind: str) -> Driver:
@@ -69,11 +74,16 @@ def _leave(march: March, event: int, before: Array) -> None:
 
 def _second(asked: Asked, march: March) -> Member | None:
     """Lay out the stiff method of a pair; None where the system is too large for it."""
-    _, method = family_of(asked.method).members(asked.method, asked.relative)
+    chosen: Any = asked.method
+    smooth, method = family_of(chosen).members(chosen, asked.relative)
     try:
         kind = linear_kind(replace(asked, method=method))
     except MethodError:
         return None
+    if kind == "sparse" and march.system.n >= _LARGE_SPARSE:
+        method = chosen.of_large(float(asked.relative.min(where=asked.relative > 0.0, initial=1.0)))
+        march.pair = (smooth, method)
+        march.own.orders[1] = method.order
     native = slopes_for(asked, march.native, kind, time_slope=family_of(method).time_slope)
     return stiff_member(asked, march, method, native, kind)
 

@@ -53,7 +53,8 @@ class March:
     ``own`` is the bundle of its family, ``implicit`` whether an attempt solves linear systems, ``size`` how many bytes
     its bundles take, ``pace`` how many attempts are made before the driver looks (the first tells how long one takes),
     ``key`` what it was laid out for. ``find_other``: lays out the
-    second of two methods, ``linear_kind`` tells the linear algebra of it.
+    second of two methods, ``linear_kind`` tells the linear algebra of it, ``pair`` the two where they are not the usual
+    ones.
     """
 
     kernel: Kernel
@@ -77,6 +78,7 @@ class March:
     pace: int = 1
     key: tuple[Any, ...] = ()
     tracer: Tracer | None = None
+    pair: tuple[Method, ...] = ()
     _records: list[tuple[Any, Any]] = field(init=False)
 
     def __post_init__(self) -> None:

@@ -64,8 +64,11 @@ def _block_method(kind: str, order: int) -> Callable[[], Method]:
 def _auto() -> Method:
     smooth = ((math.inf, "dormand-prince-54"), (1e-5, "verner-76"), (1e-9, "verner-98"))
     stiff = ((math.inf, "radau-iia-5"), (1e-5, "radau-iia-9"))
-    first, second = (tuple((largest, CATALOGUE[name]) for largest, name in methods) for methods in (smooth, stiff))
-    return Choosing("auto", first, second)
+    large = ((math.inf, "esdirk-43"), (1e-6, "esdirk-54-7"))
+    first, second, third = (
+        tuple((largest, CATALOGUE[name]) for largest, name in methods) for methods in (smooth, stiff, large)
+    )
+    return Choosing("auto", first, second, third)
 
 
 _MULTISTEP = {"adams-bashforth": 8, "adams-moulton": 8, "adams-pece": 8, "backward-differentiation": 6}

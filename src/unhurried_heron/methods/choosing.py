@@ -111,12 +111,16 @@ class Choosing(_ListedAs):
     smooth, stiff_one : tuple of (float, Method)
         Methods by the largest tolerance they are taken for, in falling order, for stretches that are not stiff and for
         those that are.
+    large : tuple of (float, Method)
+        In the place of the stiff ones where the linear systems are large and sparse: methods that need no complex
+        factors, of which some are ten times as dear as real ones.
     source : str
     """
 
     name: str
     smooth: tuple[tuple[float, Method], ...]
     stiff_one: tuple[tuple[float, Method], ...]
+    large: tuple[tuple[float, Method], ...] = ()
     source: str = "non-stiff and stiff methods of this list"
     adaptive: ClassVar[bool] = True
     stiff: ClassVar[bool] = True
@@ -131,6 +135,10 @@ class Choosing(_ListedAs):
     def pair(self, rtol: float) -> tuple[Method, Method]:
         """Return the non-stiff and the stiff method for a tolerance."""
         return _fit(self.smooth, rtol), _fit(self.stiff_one, rtol)
+
+    def of_large(self, rtol: float) -> Method:
+        """Return the stiff method for a tolerance and large sparse systems."""
+        return _fit(self.large or self.stiff_one, rtol)
 
     @cached_property
     def _listed(self) -> Method:
