@@ -33,6 +33,8 @@ class Stop:
         Whether stability held the steps back.
     noise : str
         A sentence on states that mean nothing, or empty.
+    term : str
+        A sentence on the term of the equations that has a pole or the end of its domain near there, or empty.
     """
 
     reason: Reason
@@ -48,6 +50,7 @@ class Stop:
     bad_time: float = math.nan
     stiff: bool = False
     noise: str = ""
+    term: str = ""
 
 
 def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
@@ -96,8 +99,12 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
             f"more events and switches come together at {at} than there is room for.",
             "Look for events that set off each other, and for known times that all coincide.",
         )
+    if reason is Reason.POLE:
+        return Ending("not finite", time, f"the step from {at} would cross a pole of the equations.",
+                      f"{stop.term} Take a smaller step=…, or let the step adapt with rtol=….".strip())  # fmt: skip
     if reason is Reason.NOT_FINITE:
-        return Ending("not finite", time, _not_finite(stop), _not_finite_advice(method, fixed=stop.fixed))
+        advice = _not_finite_advice(method, fixed=stop.fixed)
+        return Ending("not finite", time, _not_finite(stop), f"{stop.term} {advice}".strip())
     if reason is Reason.NEWTON_FAILED:
         return _not_converged(stop)
     stiff = "" if method.stiff else f" If the solution is smooth there, the problem may be stiff: try {FOR_STIFF}."
@@ -105,7 +112,7 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
         "step too small",
         time,
         f"the step became too small for floating-point times at {at}.",
-        f"The solution may have a singularity there, or the tolerance cannot be met.{stiff}",
+        stop.term or f"The solution may have a singularity there, or the tolerance cannot be met.{stiff}",
     )
 
 
@@ -127,7 +134,7 @@ def _not_converged(stop: Stop) -> Ending:
         else "Look at the equations near this time: a jump, a singularity, or a Jacobian that is singular."
     )
     message = f"Newton's iteration did not converge at t = {stop.time:.10g}."
-    return Ending("Newton failed", stop.time, message, advice)
+    return Ending("Newton failed", stop.time, message, f"{stop.term} {advice}".strip())
 
 
 def _not_finite(stop: Stop) -> str:

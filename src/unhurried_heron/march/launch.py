@@ -107,7 +107,7 @@ def _set_out(march: March, asked: Asked, landings: Landings) -> None:
     control["adaptive"] = int(asked.adapts)
     control["order"] = asked.method.order
     control["estimate_order"] = asked.method.estimate_order
-    control["bad_component"] = -1
+    control["bad_component"] = control["guard"] = -1
     control["largest_step"] = asked.longest
     control["every_step"] = int(asked.times is None)
     kept = asked.adapts or asked.trace or asked.ledger or asked.times is None

@@ -216,7 +216,13 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str, *
     )
     work = family.lay_out(asked.method, whole)
     vectors = (state, work.slope, np.zeros(n), scales.relative, scales.absolute)
-    fields: Any = (n, *native.addresses(), *vectors, *_groups(n, entries, native, full=kind == "dense"))
+    fields: Any = (
+        n,
+        *native.addresses(),
+        *vectors,
+        *_guards(native, n),
+        *_groups(n, entries, native, full=kind == "dense"),
+    )
     system = System(*fields)
     found = dict(zip(beside, others, strict=False))
     parts = Parts(own.address, *(found[name].address if name in found else 0 for name in ("search", "cross")))
@@ -256,6 +262,15 @@ def stiff_member(asked: Asked, march: March, method: Method, native: NativeSyste
     slopes |= dict(zip(groups, _groups(n, entries, native, full=kind == "dense"), strict=True))
     march.native, march.linear, march.linear_kind = native, solver, kind
     return member._replace(fields={**member.fields, **slopes})
+
+
+def _guards(native: NativeSystem, n: int) -> tuple[Any, ...]:
+    """Return the guards of the rates, as `System` has them."""
+    function = native.guards
+    if function is None:
+        return 0, 0, 0, np.zeros(0)
+    count = function.n_outputs
+    return count, function.address, function.context_address, np.zeros(2 * count + n)
 
 
 def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool) -> tuple[Any, ...]:

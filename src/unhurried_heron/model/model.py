@@ -10,6 +10,7 @@ from typing import Any
 from unhurried_heron.formulas.expression import ONE, Node, replace_names
 from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.layout import Block, Layout
+from unhurried_heron.model.guards import Guard
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.indexed import Resolver
 from unhurried_heron.model.rates import Rates
@@ -104,6 +105,11 @@ class Model:
     def of_time(self) -> tuple[Node, ...]:
         """Formulas of time and parameters alone that can vary narrowly."""
         return self.rates.of_time(self.parameters)
+
+    @cached_property
+    def guards(self) -> tuple[Guard, ...]:
+        """What must not change its sign within a step: denominators, and the arguments of logarithms and roots."""
+        return self.rates.guards()
 
     def read_event(self, event: Event, units: Mapping[str, str]) -> Formula:
         """Read the equation of an event, its quantities turned into plain numbers, and check its names."""

@@ -15,6 +15,7 @@ from unhurried_heron.formulas.expression import Node, names_in
 from unhurried_heron.formulas.layout import Block, Layout, places
 from unhurried_heron.formulas.narrow import time_formulas
 from unhurried_heron.formulas.state_name import with_primes
+from unhurried_heron.model.guards import Guard, guards_of
 from unhurried_heron.model.functions import NamedFunction, try_jacobian, try_rates, try_value
 from unhurried_heron.model.switch import AskedSwitch, HeldSwitch, Switch
 from unhurried_heron.words.mistakes import Mistakes
@@ -67,6 +68,9 @@ class Rates(Protocol):
 
     def tried(self, time: float, start: Mapping[str, float], values: list[float], mistakes: Mistakes) -> Rates:
         """Return the rates with what a first call tells of them."""
+
+    def guards(self) -> tuple[Guard, ...]:
+        """Return the formulas that must not change their signs within a step; none of a function."""
 
     def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:
         """Return their values, shape (n_states,) or (rows, n_states) as ``state``, without compiling anything."""
@@ -123,6 +127,9 @@ class WrittenRates:
 
     def tried(self, *_: Any) -> WrittenRates:
         return self
+
+    def guards(self) -> tuple[Guard, ...]:
+        return guards_of(self.blocks, self.layout)
 
     def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:  # around has the time
         return filled(self.blocks, self.layout.size, around, state.shape[:-1])
@@ -209,6 +216,9 @@ class FunctionRates:
                 if isinstance(switch, AskedSwitch):
                     try_value(switch.function, time, start, values)
         return replace(self, function=rates, called=True)
+
+    def guards(self) -> tuple[Guard, ...]:
+        return ()
 
     def at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Any:
         call = self.function.caller([around[name] for name in self.function.parameters], interpreted=True)

@@ -165,7 +165,7 @@ class RootSwitch(HeldSwitch):
     """Whether the argument of a root, of a power below 1, is above a small width, below which the root counts as zero.
 
     The slope of a root is infinite at zero, which a solution can reach in finite time, to rest there or to pass. The
-    width is far below what the tolerance tells apart, and set for each run (`march.widths`).
+    width is less than the tolerance tells apart, and set for each run (`march.widths`).
 
     Attributes
     ----------

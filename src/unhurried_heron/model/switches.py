@@ -175,11 +175,23 @@ class _Finder:
         # the tangent at the width, so that a step may go beyond it
         line = mul(power(width_of, exponent), add(ONE, mul(exponent, add(div(held, width_of), neg(ONE)))))
         root = Node("where", Node("ge", held, width_of), plain, line)
-        resting = Node("where", name(switch.slot), root, ZERO)
+        # below zero it is what it always was
+        rest = ZERO if self._never_negative(own) else Node("where", Node("ge", held, neg(width_of)), ZERO, plain)
+        resting = Node("where", name(switch.slot), root, rest)
         if known is not None:
             return resting
         steep = Node("and", Node("gt", exponent, ZERO), Node("lt", exponent, ONE))
         return Node("where", steep, resting, plain)
+
+    def _never_negative(self, node: Node) -> bool:
+        """Whether an argument of a root cannot be below zero, for what parameters are meant to be."""
+        if node.op == "name":
+            return not self._cause(node)
+        if node.op == "max":
+            return any(self._never_negative(each) for each in node.operands)
+        if node.op in ("add", "mul", "div"):
+            return all(map(self._never_negative, node.operands))
+        return node.op in ("abs", "sqrt") or is_square(node)
 
     def _extreme(self, node: Node, plain: Node, smooth: tuple[Node, ...]) -> Node | None:
         best, own = smooth[0], node.operands[0]

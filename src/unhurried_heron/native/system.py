@@ -49,6 +49,8 @@ class NativeSystem:
         Row and column of each number of the Jacobian; None where it is a full matrix, row by row.
     beyond : Beyond, or None
         What is called where the march stops on its way; None where it does not.
+    guards : NativeFunction, or None
+        What must not change its sign across a pole (`model.guards`); None where there is nothing.
     """
 
     rates: NativeFunction
@@ -62,6 +64,7 @@ class NativeSystem:
     limits: FloatArray | None = None
     entries: tuple[FloatArray, FloatArray] | None = None
     beyond: Beyond | None = None
+    guards: NativeFunction | None = None
 
     def addresses(self) -> tuple[int, ...]:
         """Return address and context of rates, Jacobian and slope in time, zeros where there is none; and ``moves``."""
@@ -133,7 +136,16 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
         located=own,
         limits=limits,
         beyond=beyond_of(problem, events, switches, modes, context),
+        guards=_native_guards(problem, context),
     )
+
+
+def _native_guards(problem: Problem, context: Context) -> NativeFunction | None:
+    watched = problem.model.guards
+    if not watched:
+        return None
+    names = context.names(problem.model.layout, held=False)
+    return compiled(tuple(single(each.node, k) for k, each in enumerate(watched)), len(watched), names, context.array)
 
 
 def with_slopes(

@@ -12,6 +12,7 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.actions import act_all, happen_here, refresh_events
 from unhurried_heron.kernels.march.events import in_band, watch_drifts, watch_values
 from unhurried_heron.kernels.march.happening import happens_at
+from unhurried_heron.kernels.march.rest import come_to_rest
 from unhurried_heron.kernels.march.sides import JUST_FLIPPED, keep_bands
 from unhurried_heron.kernels.memory.call import (
     address_of,
@@ -302,6 +303,9 @@ def cross(address):
         gap, on = abs(control.time - control.last_crossing), _goes_on(control)
         control.first_bound = _BEYOND * gap if control.in_place > 1 else 0.0
         control.last_crossing = control.time
+        if crossing.kinds[flipped] == ROOT and not _keeps_side(crossing, flipped):
+            if not come_to_rest(system, watch, control, count):
+                return EVENT_STOPPED
     control.moved = 0
     reason = act_all(system, watch, control, crossing)
     for place in range(control.first_event, control.n_events):

@@ -20,6 +20,7 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.events import FULL, NOTHING, STOPS, describe, move_to_event
+from unhurried_heron.kernels.march.guards import crossed_pole, pass_guards, shorten_for_pole
 from unhurried_heron.kernels.march.happening import FAILED
 from unhurried_heron.kernels.march.outcome import (
     begin,
@@ -30,6 +31,7 @@ from unhurried_heron.kernels.march.outcome import (
     keep_step,
     pause_reason,
     record_until,
+    too_short,
 )
 from unhurried_heron.kernels.march.starting_step import choose_starting_step
 from unhurried_heron.kernels.march.strides import stride
@@ -44,6 +46,7 @@ from unhurried_heron.kernels.memory.control import (
     EVENT_STOPPED,
     EVENTS_FULL,
     LANDS,
+    POLE,
     RATES_STOPPED,
     REACHED_END,
     REFUSE,
@@ -73,14 +76,23 @@ def _start(system, control, watch, parts, address):
 
 
 @inner
-def _attempt(control, output, parts, address):
-    """Attempt a step and count it; return ACCEPTED, REFUSED, or a reason to return with."""
+def _attempt(system, control, output, parts, address, scratch):
+    """Attempt a step and count it; return ACCEPTED, REFUSED, or a reason to return with.
+
+    ``control.guard`` is the guard that refused it, -1 where the family did; ``scratch`` (n,).
+    """
     if not choose_attempt(control, output):
         return STEP_TOO_SMALL
     control.ask = ATTEMPT
     answer = call_kernel(parts.family, address)
     if answer != ACCEPTED and answer != REFUSED:
         return answer
+    control.guard = -1
+    if answer == ACCEPTED and system.n_guards > 0:
+        guard = crossed_pole(system, control, scratch)
+        if guard >= 0:
+            shorten_for_pole(control, guard)
+            answer = REFUSED
     keep_row(control, output, answer == ACCEPTED)
     if answer == ACCEPTED:
         count_step(control, output)
@@ -95,6 +107,7 @@ def _move_on(system, control, parts, address):
     control.time = control.finish
     for k in range(system.n):
         system.state[k] = system.trial[k]
+    pass_guards(system)
     control.ask = ACCEPT
     reason = call_kernel(parts.family, address)
     control.after_refusal = 0
@@ -144,9 +157,14 @@ def march(address):
             reason = pause_reason(control, output, watch, crossing)
             if reason != REACHED_END:
                 break
-            answer = _attempt(control, output, parts, address)
+            answer = _attempt(system, control, output, parts, address, watch.trial)
             if answer == REFUSED:
-                reason = _try_again(control, parts, address)
+                if control.guard < 0:
+                    reason = _try_again(control, parts, address)
+                elif control.adaptive == 0:
+                    return POLE
+                elif too_short(control):
+                    return STEP_TOO_SMALL
                 continue
             if answer != ACCEPTED:
                 return answer

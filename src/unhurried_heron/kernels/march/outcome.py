@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.guards import note_guards
 from unhurried_heron.kernels.march.events import watch_drifts, watch_values
 from unhurried_heron.kernels.march.sides import choose_sides
 from unhurried_heron.kernels.march.polynomial import evaluate_step
@@ -84,6 +85,7 @@ def begin(system, control, watch):
     reason = find_slope(system, control, FOR_STARTING)
     if reason != REACHED_END:
         return reason
+    note_guards(system, control.time, system.state)
     # beyond a switch, what the events were is known already; so it is of those that happened where another run ended
     if control.started == 0:
         if not watch_values(watch, control.time, system.state, END_ROW):

@@ -29,6 +29,8 @@ class System(NamedTuple):
     ``state`` (n,): the present state, written by the march; ``slope`` (n,): the rates there, kept up to date by the
     family; ``trial`` (n,): the state at the end of an attempt, filled by the family, scratch otherwise.
     ``relative``, ``absolute`` (n,): tolerances.
+    ``guards``, ``guards_context``: a function of ``n_guards`` numbers that must not change their signs across a pole;
+    ``guarded`` (2 n_guards + n,): them where the march stands and at the end of the attempt, and rates there.
     Of a Jacobian found by differences in groups of columns (``n_groups`` 0: one by one), int64: ``group`` (n,) of each
     column; ``rows``, ``columns``, ``places`` (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch.
     """
@@ -46,6 +48,10 @@ class System(NamedTuple):
     trial: Array
     relative: Array
     absolute: Array
+    n_guards: int
+    guards: int
+    guards_context: int
+    guarded: Array
     n_groups: int
     n_entries: int
     group: LongArray

@@ -82,6 +82,7 @@ CONTROL: Final = np.dtype(
         # where it went wrong
         ("bad_time", np.float64),
         ("bad_component", np.int64),  # -1: none
+        ("guard", np.int64),  # the guard that refused a step last, -1: none
     ],
     align=True,
 )
@@ -104,6 +105,7 @@ class Reason(IntEnum):
     SWITCHING = -6  # a switch or an event goes back and forth without end
     ACCUMULATING = -7  # events follow each other faster and faster
     NO_ROOM = -8  # more happened at one time than was laid out for
+    POLE = -10  # a step of fixed length would cross a pole
     ACTION_FAILED = -9  # an event would give a state or parameter a value that is no number
 
 
@@ -123,6 +125,7 @@ ACCUMULATING: Final = int(Reason.ACCUMULATING)
 EVENTS_FULL: Final = int(Reason.EVENTS_FULL)
 NO_ROOM: Final = int(Reason.NO_ROOM)
 ACTION_FAILED: Final = int(Reason.ACTION_FAILED)
+POLE: Final = int(Reason.POLE)
 
 # what a march calls its family for
 START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE = range(6)

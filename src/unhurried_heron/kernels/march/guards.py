@@ -1,0 +1,79 @@
+"""Steps across a pole are refused: a formula that the rates are divided by must not change its sign where they blow up.
+
+A step may be far longer than the distance to a pole, and meet the tolerance on its other side, where the solution never
+comes.
+"""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.memory.control import FOR_ESTIMATES
+
+# how near to the zero of a denominator the rates are asked, as a share of the step, and how much larger they are there
+# at a pole than at both ends
+_NEAR, _BLOWN_UP = 1e-12, 1e3
+_SHRINK = 0.25
+
+
+@inner
+def note_guards(system, time, state):
+    """Evaluate the guards where the march stands; what gives no number is not watched."""
+    if system.n_guards > 0:
+        call_native(system.guards, time, state, system.guarded, system.guards_context)
+
+
+@inner
+def pass_guards(system):
+    """Take the guards at the end of the step for those where the march stands."""
+    for k in range(system.n_guards):
+        system.guarded[k] = system.guarded[system.n_guards + k]
+
+
+@inner
+def _largest(values, n):
+    size = 0.0
+    for k in range(n):
+        size = max(size, abs(values[k]))
+    return size
+
+
+@inner
+def _is_pole(system, control, scratch, share):
+    """Whether the rates blow up at a share of the way from the state to the end of the attempt."""
+    n, rates = system.n, offset_by(system.guarded, 2 * system.n_guards)
+    ends = _largest(system.slope, n)
+    for turn in range(2):
+        there = 1.0 if turn == 0 else share + _NEAR
+        for k in range(n):
+            scratch[k] = system.state[k] + there * (system.trial[k] - system.state[k])
+        code = ask_rates(system, control, FOR_ESTIMATES, control.time + there * control.length, scratch, rates)
+        if code != 1:
+            return True
+        if turn == 0:
+            ends = max(ends, _largest(rates, n))
+    return not _largest(rates, n) <= _BLOWN_UP * ends
+
+
+@inner
+def crossed_pole(system, control, scratch):
+    """Return the number of a guard whose sign the attempt has changed across a pole, -1 for none."""
+    m = system.n_guards
+    ends = offset_by(system.guarded, m)
+    if call_native(system.guards, control.finish, system.trial, ends, system.guards_context) != 1:
+        return -1
+    for k in range(m):
+        before, after = system.guarded[k], ends[k]
+        if before * after < 0.0 and _is_pole(system, control, scratch, before / (before - after)):
+            return k
+    return -1
+
+
+@inner
+def shorten_for_pole(control, guard):
+    """Shorten an attempt that crosses a pole."""
+    control.step = _SHRINK * control.length
+    control.guard = guard
+    control.refused += 1
+    control.after_refusal = 1

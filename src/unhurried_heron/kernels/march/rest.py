@@ -1,0 +1,74 @@
+"""Where the argument of a root comes to zero: the state is put there, and events that wait there happen.
+
+A root counts as zero below a width smaller than the tolerance (`model.switch.RootSwitch`); the march stands where
+its argument has fallen to that width. The state is moved by less than the width, so that the argument is zero.
+"""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.actions import happen_here
+from unhurried_heron.kernels.march.events import changes, watch_values
+from unhurried_heron.kernels.march.happening import happens_at
+from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.memory.control import BEFORE_ROW, END_ROW, SCRATCH_ROW
+
+# of more states, none is moved
+_MOST_STATES = 1000
+# what is left of the width in a state that was the argument itself
+_ROUNDING = 1e-3
+
+
+@inner
+def _left(watch, control, event):
+    """Return how far the argument is below twice the width at ``watch.trial``; NaN if the function stopped."""
+    value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
+    code = call_native(watch.addresses[2 * event], control.time, watch.trial, value, watch.addresses[2 * event + 1])
+    return value[0] if code == 1 else float("nan")
+
+
+@inner
+def _move_to_zero(system, watch, control):
+    """Move the state along the gradient of the argument to where that is zero."""
+    n, event, square = system.n, control.stopped_by, 0.0
+    for k in range(n):
+        watch.trial[k] = system.state[k]
+    # twice the width less the argument, which has just come to the width
+    width = _left(watch, control, event)
+    if not 0.0 < width < 1e300:
+        return
+    for k in range(n):
+        watch.trial[k] = system.state[k] + width
+        system.trial[k] = width - _left(watch, control, event)
+        watch.trial[k] = system.state[k]
+        square += system.trial[k] * system.trial[k]
+    if not 0.0 < square < 1e300:
+        return
+    for k in range(n):
+        moved = width * width * system.trial[k] / square
+        system.state[k] -= moved
+        # the state alone is the argument
+        if moved != 0.0 and abs(system.state[k]) < _ROUNDING * width:
+            system.state[k] = 0.0
+
+
+@inner
+def come_to_rest(system, watch, control, count):
+    """Put the state where the argument is zero, and let the events happen that this takes along; False if one stopped."""
+    if system.n > _MOST_STATES:
+        return True
+    _move_to_zero(system, watch, control)
+    if count == 0:
+        return True
+    if not watch_values(watch, control.time, system.state, END_ROW):
+        return False
+    for e in range(count):
+        before, now = watch.values[e], watch.values[END_ROW * watch.m + e]
+        if before != 0.0 and changes(before, now, watch.going[e]):
+            happens = happens_at(watch, e, control.time, system.state)
+            if happens < 0:
+                return False
+            if happens == 1:
+                happen_here(watch, control, system, e)
+        watch.values[e] = watch.values[BEFORE_ROW * watch.m + e] = now
+    return True

@@ -1,0 +1,70 @@
+"""Where written rates have poles and ends of their domains: denominators, and the arguments of logarithms and roots."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Final, Literal
+
+from unhurried_heron.formulas.as_text import to_text
+from unhurried_heron.formulas.expression import Node, names_in, walk
+from unhurried_heron.formulas.layout import Block, Layout
+from unhurried_heron.model.switches import is_square
+
+_MOST_GUARDS: Final = 64
+_LONGEST_TEXT: Final = 60
+Kind = Literal["pole", "logarithm", "root"]
+
+
+@dataclass(frozen=True)
+class Guard:
+    """A formula that must not change its sign within a step: ``node``, in the user's words ``text``, and of what."""
+
+    node: Node
+    text: str
+    kind: Kind
+
+    @property
+    def advice(self) -> str:
+        """What to write where the solution comes there in truth."""
+        if self.kind == "pole":
+            return f"A quotient by '{self.text}' has a pole where that is zero."
+        function = "log" if self.kind == "logarithm" else "sqrt"
+        return (f"Below zero of '{self.text}' its {self.kind} is no number: write {function}(max({self.text}, 0)), or "
+                f"where({self.text} > 0, {function}({self.text}), 0), to rest there.")  # fmt: skip
+
+
+def guards_of(blocks: tuple[Block, ...], layout: Layout) -> tuple[Guard, ...]:
+    """Return what is to be watched in rates that are no loops, of the states; what cannot be zero is left out."""
+    found: dict[Node, Guard] = {}
+    for block in blocks:
+        if block.loops or block.node.has_family:
+            continue
+        for kind, node in _candidates(block.node):
+            if node in found or is_square(node) or not names_in(node) & layout.scalars.keys():
+                continue
+            text = to_text(node)
+            found[node] = Guard(node, text if len(text) <= _LONGEST_TEXT else text[: _LONGEST_TEXT - 1] + "…", kind)
+            if len(found) >= _MOST_GUARDS:
+                return tuple(found.values())
+    return tuple(found.values())
+
+
+def _candidates(root: Node) -> Iterator[tuple[Kind, Node]]:
+    """Every denominator and argument outside of what a condition chooses, which may have been written to avoid it."""
+    chosen = {part for node in walk(root) if node.op == "where" for part in walk(*node.operands[1:])}
+    for node in walk(root):
+        if node in chosen:
+            continue
+        if node.op == "div":
+            yield "pole", node.operands[1]
+        elif node.op == "pow":
+            value = node.operands[1].value
+            if value is not None and value < 0.0:
+                yield "pole", node.operands[0]
+            elif value is not None and value != round(value):
+                yield "root", node.operands[0]
+        elif node.op in ("log", "log10"):
+            yield "logarithm", node.operands[0]
+        elif node.op == "sqrt":
+            yield "root", node.operands[0]
