@@ -157,8 +157,10 @@ long march_collocation(fun_t f, const double *p, fun_t jac, const double *jp, in
                 z[2][k] = r * (q1 + r * (q2 + r * q3));
                 for (int i = 0; i < 3; i++) v[i][k] = U[3 * i] * z[0][k] + U[3 * i + 1] * z[1][k] + U[3 * i + 2] * z[2][k];
             }
-            double rest = 1, before = 0, seen = 0, first = 0, a = gam / hh, b = alp / hh, c = bet / hh;
+            double rest = 1, before = 0, seen = 0, first = 0, a = gam / hh, b = alp / hh, c = bet / hh, missed = 0;
             ok = 0;
+            for (int k = 0; k < n; k++) missed = fmax(missed, fabs(f0[k]) / sc[k]);
+            missed /= a;
             for (it = 1; it <= KMAX; it++) {
                 for (int i = 0; i < 3; i++) {
                     for (int k = 0; k < n; k++) w[k] = y[k] + z[i][k];
@@ -171,22 +173,32 @@ long march_collocation(fun_t f, const double *p, fun_t jac, const double *jp, in
                     g[1][k] = U[3] * q1 + U[4] * q2 + U[5] * q3 - (b * v[1][k] - c * v[2][k]);
                     g[2][k] = U[6] * q1 + U[7] * q2 + U[8] * q3 - (c * v[1][k] + b * v[2][k]);
                 }
+                double miss = 0;
+                for (int i = 0; i < 3; i++)
+                    for (int k = 0; k < n; k++) miss = fmax(miss, fabs(g[i][k]) / sc[k]);
+                miss /= a;
                 solve_real(n, mr, p1, g[0]);
                 solve_complex(n, cr, ci, p2, g[1], g[2]);
                 counts[5]++;
                 double s = 0;
+                int rounding = 1;
                 for (int k = 0; k < n; k++) {
-                    double q = 1 / sc[k], x0 = g[0][k] * q, x1 = g[1][k] * q, x2 = g[2][k] * q;
+                    double q = 1 / sc[k], x0 = g[0][k] * q, x1 = g[1][k] * q, x2 = g[2][k] * q, size = fabs(y[k]);
                     s += x0 * x0 + x1 * x1 + x2 * x2;
+                    for (int i = 0; i < 3; i++)
+                        rounding = rounding && fabs(g[i][k]) <= 8 * eps * size && fabs(z[i][k]) <= 4 * (size + fabs(hh * f0[k]));
                 }
                 s = sqrt(s / (3 * n));
                 if (!(s < 1e300)) break;
+                if (rounding) miss = 0;
+                int met = miss <= 10 || (it > 1 && miss <= 0.1 * missed);
                 if (it == 1) {
+                    missed = fmin(missed, miss);
                     first = s;
                     rest = 30 * contraction * fmax(1, s / correction);
                 } else {
                     theta = s / before;
-                    if (theta >= 1) { ok = s <= kappa; shrink = fmax(0.1, fmin(0.5, 0.25 / theta)); seen = 0; break; }
+                    if (theta >= 1) { ok = s <= kappa && met; shrink = fmax(0.1, fmin(0.5, 0.25 / theta)); seen = 0; break; }
                     rest = theta / (1 - theta);
                     if (it == 2) rest = fmax(rest, 0.3 * contraction);
                     if (rest * s * pow(theta, KMAX - it) > kappa) { shrink = fmax(0.1, fmin(0.5, 0.25 / theta)); break; }
@@ -197,7 +209,7 @@ long march_collocation(fun_t f, const double *p, fun_t jac, const double *jp, in
                     for (int i = 0; i < 3; i++) v[i][k] += g[i][k];
                     for (int i = 0; i < 3; i++) z[i][k] = T[3 * i] * v[0][k] + T[3 * i + 1] * v[1][k] + T[3 * i + 2] * v[2][k];
                 }
-                if (rest * s <= kappa) { contraction = fmax(rest, eps); correction = fmax(first, 1e-300); ok = 1; break; }
+                if (met && rest * s <= kappa) { contraction = fmax(rest, eps); correction = fmax(first, 1e-300); ok = 1; break; }
             }
             theta = seen;
         }

@@ -15,7 +15,10 @@ PACKAGE = "unhurried_heron"
 ROOMS = ["version", "errors", "disk", "formulas", "words", "units", "model", "problem", "native", "methods", "kernels"]
 ROOMS += ["run", "families", "march", "study", "show", "files", "demo", "cli"]
 # rooms beside the line: what they may import
-BESIDE = {"testing": {"march", "methods", "problem", "run", "words"}, "__init__": set(ROOMS) - {"cli", "demo"}}
+BESIDE = {
+    "testing": {"kernels", "march", "methods", "problem", "run", "words"},
+    "__init__": set(ROOMS) - {"cli", "demo"},
+}
 FORBIDDEN_ROOMS = {"utils", "core", "common", "helpers"}
 HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", "tomli_w"}
 # modules that are themselves loaded late, and so may import heavy libraries at their top

@@ -18,8 +18,14 @@ from unhurried_heron.testing.memory import fenced
 
 SIZES = (0.0, 0.0, 1.0, -1.0, 1e-9, 1e6, 1.7e9, -1e12)
 SPANS = (1e-9, 1.0, 1e3, 1e6, 1e11)
-LINES = ("x' = -x/span", "x' = (1 + where(x > 1.2, -2, 0))/span", "x' = where(t > middle, 1, -1)/span",
-         "x' = (rain - x)/span", "x' = floor(4*(t - middle)/span)/span", "x' = abs(x - 0.5)/span + max(t - middle, 0)/span^2")  # fmt: skip
+LINES = (
+    "x' = -x/span",
+    "x' = (1 + where(x > 1.2, -2, 0))/span",
+    "x' = where(t > middle, 1, -1)/span",
+    "x' = (rain - x)/span",
+    "x' = floor(4*(t - middle)/span)/span",
+    "x' = abs(x - 0.5)/span + max(t - middle, 0)/span^2",
+)
 
 
 def spaced(random: np.random.Generator, start: float, end: float, count: int) -> np.ndarray:

@@ -64,14 +64,18 @@ def test_an_epidemic_has_no_negative_people(method: str, step: float) -> None:
     problem = uh.Problem.from_text("S' = -b*S*I\nI' = b*S*I - g*I", initial={"S": 990.0, "I": 10.0}, interval=(0, 1000),
                                    parameters={"b": 5e-4, "g": 0.1})  # fmt: skip
     run = uh.integrate(problem, method, step=step)
-    assert run.ending.reason == "end" and run.states.min() >= 0
+    assert run.ending.reason == "end"
+    assert run.states.min() >= 0
     # each step against the root found by bisection: I is a root of one equation, S follows from it
     s, i = run.states[:-1].T
     for s0, i0, s1, i1 in zip(s, i, *run.states[1:].T, strict=True):
-        root = brentq(lambda x, s0=s0, i0=i0: x * (1 + 0.1 * step) - i0 - step * 5e-4 * x * s0 / (1 + step * 5e-4 * x), i0 / (1 + 0.1 * step), 1000 + i0)  # fmt: skip
-        assert i1 == pytest.approx(root, rel=1e-6, abs=1e-9) and s1 == pytest.approx(
-            s0 / (1 + step * 5e-4 * i1), rel=1e-6
-        )
+
+        def missed(x: float, s0: float = s0, i0: float = i0) -> float:
+            return x * (1 + 0.1 * step) - i0 - step * 5e-4 * x * s0 / (1 + step * 5e-4 * x)
+
+        root = brentq(missed, i0 / (1 + 0.1 * step), 1000 + i0)
+        assert i1 == pytest.approx(root, rel=1e-6, abs=1e-9)
+        assert s1 == pytest.approx(s0 / (1 + step * 5e-4 * i1), rel=1e-6)
 
 
 @pytest.mark.parametrize("method", ITERATED)
@@ -89,8 +93,12 @@ def test_a_relaxation_oscillator_by_fixed_steps(method: str) -> None:
 @pytest.mark.parametrize("method", STIFF)
 def test_slaved_components_keep_their_own_tolerance(method: str) -> None:
     """Errors of each component in its own tolerance, at the steps, of what follows slower components."""
-    problem = uh.Problem.from_text("x' = -x\nz' = -k*(z - x^2) - 2*x^2\nw' = -k*(w - z*x) - 3*z*x", initial={"x": 1, "z": 1, "w": 1},
-                                   interval=(0, 5), parameters={"k": 1e7})  # fmt: skip
+    problem = uh.Problem.from_text(
+        "x' = -x\nz' = -k*(z - x^2) - 2*x^2\nw' = -k*(w - z*x) - 3*z*x",
+        initial={"x": 1, "z": 1, "w": 1},
+        interval=(0, 5),
+        parameters={"k": 1e7},
+    )
     for rtol in (1e-4, 1e-6):
         run = uh.integrate(problem, method, rtol=rtol, atol=1e-6 * rtol)
         exact = np.exp(-np.outer(run.times, [1, 2, 3]))

@@ -114,7 +114,7 @@ def _term(asked: Asked, driver: Driver) -> str:
     with np.errstate(all="ignore"):
         share = found[1] / np.maximum(found[0], found[1])
     near = int(np.nanargmin(share)) if np.isfinite(share).any() else -1
-    return watched[near].advice if near >= 0 and share[near] < _NEAR_ZERO or (found[1] == 0.0).any() else ""
+    return watched[near].advice if (near >= 0 and share[near] < _NEAR_ZERO) or (found[1] == 0.0).any() else ""
 
 
 def _leaps(driver: Driver) -> str:

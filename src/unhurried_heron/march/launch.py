@@ -30,7 +30,6 @@ from unhurried_heron.native.system import (
 from unhurried_heron.native.tracing import Tracer
 from unhurried_heron.run.trajectory import Array
 
-
 # from this many unknowns on sparse complex factors are too dear for `auto`
 _LARGE_SPARSE: Final = 1000
 

@@ -10,8 +10,8 @@ from typing import Any
 from unhurried_heron.formulas.expression import ONE, Node, replace_names
 from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.layout import Block, Layout
-from unhurried_heron.model.guards import Guard
 from unhurried_heron.model.functions import NamedFunction, match_arguments
+from unhurried_heron.model.guards import Guard
 from unhurried_heron.model.indexed import Resolver
 from unhurried_heron.model.rates import Rates
 from unhurried_heron.units.quantities import number_for

@@ -15,8 +15,8 @@ from unhurried_heron.formulas.expression import Node, names_in
 from unhurried_heron.formulas.layout import Block, Layout, places
 from unhurried_heron.formulas.narrow import time_formulas
 from unhurried_heron.formulas.state_name import with_primes
-from unhurried_heron.model.guards import Guard, guards_of
 from unhurried_heron.model.functions import NamedFunction, try_jacobian, try_rates, try_value
+from unhurried_heron.model.guards import Guard, guards_of
 from unhurried_heron.model.switch import AskedSwitch, HeldSwitch, Switch
 from unhurried_heron.words.mistakes import Mistakes
 

@@ -23,8 +23,8 @@ class Context:
     Attributes
     ----------
     array : ndarray of float64
-        Parameters; for each measured input the address of its table and of the row in use; switches and widths of roots; last, as a whole
-        number, how many times the parameters were changed.
+        Parameters; for each measured input the address of its table and of the row in use; switches and widths of
+        roots; last, as a whole number, how many times the parameters were changed.
     parameters : tuple of str
         They come first.
     inputs, slots : dict of str to int

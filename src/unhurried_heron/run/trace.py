@@ -74,11 +74,16 @@ class Trace:
         parts = [pd.DataFrame(head), pd.DataFrame(self.states, columns=list(states))]
         return pd.concat([*parts, pd.DataFrame(rates, columns=[f"rate of {name}" for name in states])], axis=1)
 
+    @staticmethod
+    def _is_look(found: list[str], time: float, started: float) -> bool:
+        """Whether a call at the start is one that chooses the first step: later than the start, and after it."""
+        return bool(found) and (found[-1] == "start" or (found[-1] == "starting step" and time != started))
+
     def purposes(self, states: tuple[str, ...], methods: tuple[Method, ...]) -> list[str]:
         """Say in words what each call was for."""
         found: list[str] = []
         counts: dict[tuple[int, ...], int] = {}
-        base, now, begun = None, np.nan, 0
+        base, now, begun, started = None, np.nan, 0, np.nan
         for row, time, state in zip(self.told.tolist(), self.times.tolist(), self.states, strict=True):
             purpose, attempt, method = row[PURPOSE], row[ACCEPTED] + row[REFUSED], methods[row[MEMBER]]
             if purpose == FOR_ESTIMATES and hasattr(method, "of_stages"):
@@ -89,7 +94,8 @@ class Trace:
                 found.append("slope in time" if time != now else _column(states, state, base))
             elif purpose == FOR_STARTING:
                 begun = row[ACCEPTED]
-                found.append("starting step" if found and found[-1] == "start" else "start")
+                found.append("starting step" if self._is_look(found, time, started) else "start")
+                started = time if found[-1] == "start" else started
             else:
                 staged = getattr(method, "recurrence", None) is None
                 place = (attempt, row[STAGE] if staged and method.family != EXPLICIT else -1)

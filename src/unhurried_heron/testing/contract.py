@@ -351,8 +351,12 @@ def arrays_are_respected(method: Method) -> None:
             for march, _ in problem.model.kept.values():
                 bundles = [march.system, march.watch, march.output, march.crossing, march.own]
                 bundles += [member.work.bundle for member in march.members]
-                named = [(type(bundle).__name__, name, array) for bundle in bundles
-                         for name, array in zip(bundle._fields, bundle, strict=True) if isinstance(array, np.ndarray)]  # fmt: skip
+                named = [
+                    (type(bundle).__name__, name, array)
+                    for bundle in bundles
+                    for name, array in zip(bundle._fields, bundle, strict=True)
+                    if isinstance(array, np.ndarray)
+                ]
                 for place in damaged(each for *_, each in named):
                     bundle, name, array = named[place]
                     _expect(False, f"{n} state{'s' * (n > 1)}: beyond '{name}' of {bundle}, {array.shape}, was written")

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import ctypes
 import functools
+import importlib
 import mmap
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
@@ -93,11 +94,11 @@ def _python(name: str, result: Any, *arguments: Any) -> Any:
 
 @functools.cache
 def _set_handler() -> Any:
-    from numpy._core import _multiarray_umath
+    native: Any = importlib.import_module("numpy._core._multiarray_umath")
 
     pointer = _python("PyCapsule_GetPointer", ctypes.c_void_p, ctypes.py_object, ctypes.c_char_p)
-    table = pointer(_multiarray_umath._ARRAY_API, None)
-    function = (ctypes.c_void_p * (_SET_HANDLER + 1)).from_address(table)[_SET_HANDLER]
+    table = pointer(native._ARRAY_API, None)
+    function: Any = (ctypes.c_void_p * (_SET_HANDLER + 1)).from_address(table)[_SET_HANDLER]
     return ctypes.PYFUNCTYPE(ctypes.py_object, ctypes.py_object)(function)
 
 
@@ -117,17 +118,17 @@ def _compiled(allocate: Any, release: Any, size_of: Any) -> tuple[Any, ...]:
     allocate, release, size_of = njit(allocate), njit(release), njit(size_of)
 
     @cfunc(long(long, long))
-    def malloc(_: int, size: int) -> int:
+    def malloc(_: int, size: int) -> Any:
         return allocate(max(size, 1))
 
     @cfunc(long(long, long, long))
-    def calloc(_: int, count: int, size: int) -> int:
+    def calloc(_: int, count: int, size: int) -> Any:
         place = allocate(max(count * size, 1))
         clear(place, 0, count * size)
         return place
 
     @cfunc(long(long, long, long))
-    def realloc(_: int, old: int, size: int) -> int:
+    def realloc(_: int, old: int, size: int) -> Any:
         new = allocate(max(size, 1))
         if old != 0:
             copy(new, old, min(size_of(old), size))
@@ -150,7 +151,7 @@ def _margin_functions() -> tuple[Any, ...]:
     give = _library("free", None, ctypes.c_int64)
     fill = _library("memset", ctypes.c_void_p, ctypes.c_int64, ctypes.c_int, ctypes.c_int64)
 
-    def allocate(size: int) -> int:
+    def allocate(size: int) -> Any:
         begin = take(size + 2 * _MARGIN)
         fill(begin, _KNOWN, size + 2 * _MARGIN)
         as_longs(begin)[0] = size
@@ -159,7 +160,7 @@ def _margin_functions() -> tuple[Any, ...]:
     def release(place: int) -> None:
         give(place - _MARGIN)
 
-    def size_of(place: int) -> int:
+    def size_of(place: int) -> Any:
         return as_longs(place - _MARGIN)[0]
 
     return _compiled(allocate, release, size_of)
@@ -176,7 +177,7 @@ def _page_functions() -> tuple[Any, ...]:
     page, none = _PAGE, 0
 
     # a page that holds the size, a fence, the array at the end of its pages, a fence
-    def allocate(size: int) -> int:
+    def allocate(size: int) -> Any:
         pages = (size + page - 1) // page
         begin = take(none, (pages + 3) * page, both, kind, -1, none)
         as_longs(begin)[0] = size
@@ -188,7 +189,7 @@ def _page_functions() -> tuple[Any, ...]:
         begin = place // page * page - 2 * page
         give(begin, ((as_longs(begin)[0] + page - 1) // page + 3) * page)
 
-    def size_of(place: int) -> int:
+    def size_of(place: int) -> Any:
         return as_longs(place // page * page - 2 * page)[0]
 
     return _compiled(allocate, release, size_of)

@@ -1,4 +1,4 @@
-"""Newton's method for the equations of a fixed step that simplified iterations do not solve: damped, with fresh Jacobians.
+"""Damped Newton's method, with fresh Jacobians, for fixed steps that simplified iterations do not solve.
 
 It looks for the root that is connected with the present state as the step grows from 0. So it starts from no change.
 Each step is damped until the simplified correction behind it is shorter, which does not depend on the units of the
@@ -58,15 +58,18 @@ def _go(z, direction, count, share):
 def _is_rounding(system, z, correction, count):
     """Whether a correction changes the states of the stages by some roundings only."""
     n = system.n
+    rounding = True
     for k in range(count):
-        if not abs(correction[k]) <= _ROUNDED * (abs(system.state[k % n]) + abs(z[k])):
-            return False
-    return True
+        rounding = rounding and abs(correction[k]) <= _ROUNDED * (abs(system.state[k % n]) + abs(z[k]))
+    return rounding
 
 
 @inner
 def _damped(system, work, control, equations, part, threshold):
-    """Iterate from the present unknowns for a part of the step; return outcome, iterations and sign of the determinant."""
+    """Iterate from the present unknowns for a part of the step.
+
+    Returns the outcome, the number of iterations and the sign of the determinant.
+    """
     (count, z, scratch, direction, _), miss, correct, where = equations
     n, share, sign = system.n, 1.0, 1
     code = miss(system, work, control, where, part)
@@ -86,9 +89,9 @@ def _damped(system, work, control, equations, part, threshold):
         share = min(1.0, 2.0 * share)
         while True:
             _go(z, direction, count, share)
-            code, unused = miss(system, work, control, where, part), 1
+            code = miss(system, work, control, where, part)
             if code == 1:
-                code, unused = correct(system, work, control, where, part, False)
+                code, _ = correct(system, work, control, where, part, False)
             if code < 1:
                 return STOPPED, iteration, sign
             after = _size(scratch, work.scale, n, count) if code == 1 else np.inf

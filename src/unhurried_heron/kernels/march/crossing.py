@@ -133,7 +133,7 @@ def _flip(crossing, system, watch, control, switch):
         _set(crossing, control, switch, _NAN)
         return
     held = crossing.context[crossing.slots[switch]]
-    if kind == TRUTH or kind == ROOT:
+    if kind in (TRUTH, ROOT):
         _set(crossing, control, switch, 1.0 - held)
     else:
         call_native(
@@ -303,9 +303,9 @@ def cross(address):
         gap, on = abs(control.time - control.last_crossing), _goes_on(control)
         control.first_bound = _BEYOND * gap if control.in_place > 1 else 0.0
         control.last_crossing = control.time
-        if crossing.kinds[flipped] == ROOT and not _keeps_side(crossing, flipped):
-            if not come_to_rest(system, watch, control, count):
-                return EVENT_STOPPED
+        rests = crossing.kinds[flipped] == ROOT and not _keeps_side(crossing, flipped)
+        if rests and not come_to_rest(system, watch, control, count):
+            return EVENT_STOPPED
     control.moved = 0
     reason = act_all(system, watch, control, crossing)
     for place in range(control.first_event, control.n_events):

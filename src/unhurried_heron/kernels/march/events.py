@@ -26,7 +26,6 @@ from unhurried_heron.kernels.memory.control import (
     SCRATCH_ROW,
     SPARE,
     START_DRIFT_ROW,
-    START_ROW,
     START_SPEED_ROW,
 )
 from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in

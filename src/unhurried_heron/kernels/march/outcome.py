@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.guards import note_guards
 from unhurried_heron.kernels.march.events import watch_drifts, watch_values
-from unhurried_heron.kernels.march.sides import choose_sides
+from unhurried_heron.kernels.march.guards import note_guards
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.march.sides import choose_sides
 from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_record, offset_by
 from unhurried_heron.kernels.memory.control import (
     BEFORE_ROW,

@@ -54,7 +54,7 @@ def _move_to_zero(system, watch, control):
 
 @inner
 def come_to_rest(system, watch, control, count):
-    """Put the state where the argument is zero, and let the events happen that this takes along; False if one stopped."""
+    """Put the state where the argument is zero, and let events happen that this takes along; False if one stopped."""
     if system.n > _MOST_STATES:
         return True
     _move_to_zero(system, watch, control)

@@ -24,8 +24,8 @@ from unhurried_heron.kernels.memory.control import (
 _TINY = 1e-300
 # what `Watch.side` holds of a switch until the march starts again behind it
 JUST_FLIPPED = 2.0
-# errors of a state between the steps are up to some of its tolerances
-_TOLERANCES = 10.0
+# errors of a state between the steps, in its tolerances, where methods of order 2 follow something stiff
+_TOLERANCES = 30.0
 # a derivative that an action changes by no more than this share of it is the same
 _SAME = 1e-9
 # share of the step over which a derivative is taken, and of a derivative by which two that agree may differ

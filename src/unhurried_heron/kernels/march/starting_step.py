@@ -12,7 +12,6 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.control import FOR_STARTING, RATES_STOPPED, REACHED_END, SMALLEST_RELATIVE_STEP
 
-
 # a first step over more than this share of a stretch is looked into, at this share of it
 _MUCH, _WITHIN = 0.05, 0.37
 
