@@ -27,7 +27,7 @@ def test_the_march_does_what_c_does(name: str, rtol: float) -> None:
     pairing.seconds_of(march, problem, 1e-4)
     counts, state = implicit.by_hand(march, problem, 1e-4)()
     # what is rounding is decided by the last bit, which differs between the two compilers
-    assert implicit.counted(march) == pytest.approx(counts, rel=0.02)
+    assert implicit.counted(march) == pytest.approx(counts, rel=0.02, abs=5)
     assert march.system.state == pytest.approx(state, rel=rtol)
     assert np.isfinite(state).all()
 

@@ -105,7 +105,7 @@ def _term(asked: Asked, driver: Driver) -> str:
         return ""
     refused = march.last("guard")
     if refused >= 0:
-        return watched[refused].advice
+        return str(watched[refused].advice)
     rows = np.vstack([asked.problem.start, march.system.state])
     times = np.array([asked.problem.interval[0], march.last("time")])
     found = np.abs(evaluate_rows(march.native.guards, times, rows))
@@ -114,7 +114,8 @@ def _term(asked: Asked, driver: Driver) -> str:
     with np.errstate(all="ignore"):
         share = found[1] / np.maximum(found[0], found[1])
     near = int(np.nanargmin(share)) if np.isfinite(share).any() else -1
-    return watched[near].advice if (near >= 0 and share[near] < _NEAR_ZERO) or (found[1] == 0.0).any() else ""
+    close = near >= 0 and (share[near] < _NEAR_ZERO or found[1, near] == 0.0)
+    return str(watched[near].advice) if close else ""
 
 
 def _leaps(driver: Driver) -> str:

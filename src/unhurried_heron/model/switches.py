@@ -234,7 +234,7 @@ class _Finder:
 
 
 def is_square(node: Node) -> bool:
-    """Whether a formula is a sum of squares and of what is positive: its root has no infinite slope where it is zero."""
+    """Whether a formula is a sum of squares and of what is positive: its root has no infinite slope at zero."""
     if node.value is not None:
         return node.value >= 0.0
     if node.op == "add":

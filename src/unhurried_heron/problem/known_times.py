@@ -43,10 +43,14 @@ def _known_times(at: Any, every: Any, first: Any, name: str, interval: tuple[flo
     period = number_in(every, unit, f"{place}, every")
     spacing = float(np.spacing(max(abs(start), abs(end))))
     if 0.0 < period <= _CLOSEST * spacing:
-        raise ValueGivenError("a period is so short that its times cannot be told apart", name="every", place=place,
-                              expected=f"a time above {_CLOSEST * spacing:.3g}: around "
-                              f"t = {max(start, end, key=abs):.6g} neighbouring floating-point times are {spacing:.3g} apart",
-                              given=repr(every))  # fmt: skip
+        raise ValueGivenError(
+            "a period is so short that its times cannot be told apart",
+            name="every",
+            place=place,
+            expected=f"a time above {_CLOSEST * spacing:.3g}: around t = {max(start, end, key=abs):.6g} neighbouring "
+            f"floating-point times are {spacing:.3g} apart",
+            given=repr(every),
+        )
     if not period > 0.0 or not abs(end - start) / period < _MOST_TIMES:
         raise ValueGivenError("a period must be above zero, and not too short for the interval", name="every",
                               place=place, expected=f"a time above {abs(end - start) / _MOST_TIMES:.3g}",

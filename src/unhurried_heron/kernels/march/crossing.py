@@ -13,7 +13,7 @@ from unhurried_heron.kernels.march.actions import act_all, happen_here, refresh_
 from unhurried_heron.kernels.march.events import in_band, watch_drifts, watch_values
 from unhurried_heron.kernels.march.happening import happens_at
 from unhurried_heron.kernels.march.rest import come_to_rest
-from unhurried_heron.kernels.march.sides import JUST_FLIPPED, keep_bands
+from unhurried_heron.kernels.march.sides import JUST_FLIPPED, note_acted
 from unhurried_heron.kernels.memory.call import (
     address_of,
     as_control,
@@ -312,8 +312,8 @@ def cross(address):
         event = watch.which[place]
         jumps = jumps or (event < count and watch.stop[event] & ACTS != 0)
     if jumps:
-        if not keep_bands(watch, control, system, output, count):
-            return EVENT_STOPPED
+        control.degree = output.size // system.n - 1
+        note_acted(watch, control, count)
         _look_again(crossing, system, watch, control)
         _record_after(control, system, output)
         if not lands and reason == REACHED_END:

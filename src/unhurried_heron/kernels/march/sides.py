@@ -16,7 +16,6 @@ from unhurried_heron.kernels.memory.control import (
     ACTS,
     CROSSES,
     END_DRIFT_ROW,
-    END_SPEED_ROW,
     SCRATCH_ROW,
     START_DRIFT_ROW,
 )
@@ -95,27 +94,26 @@ def _along(watch, control, system, event, direction):
 
 
 @inner
-def keep_bands(watch, control, system, output, count):
-    """Note of each event that has just acted and stands at zero how far the error may put it; False if one stopped.
-
-    END_SPEED_ROW takes the derivative of its function along the polynomial of the step.
-    """
-    n = system.n
+def note_acted(watch, control, count):
+    """Note which events have just acted and stand at zero, whose side is chosen where the march starts again."""
     for event in range(count):
         acted = False
         for place in range(control.first_event, control.n_events):
             acted = acted or (watch.which[place] == event and watch.stop[event] & ACTS != 0)
-        if not acted or watch.values[event] != 0.0 or control.crossing != CROSSES:
-            continue
-        band = band_of(watch, control, system, event)
-        if band < 0.0:
-            return False
-        watch.band[event] = max(band, _TINY)
-        derive_step(as_doubles(control.place), output.size // n - 1, n, control.theta, system.trial)
-        for k in range(n):
-            system.trial[k] /= control.length
-        watch.values[END_SPEED_ROW * watch.m + event] = _along(watch, control, system, event, system.trial)
-    return True
+        if acted and watch.values[event] == 0.0 and control.crossing == CROSSES:
+            watch.band[event] = _TINY
+
+
+@inner
+def _goes_as_it_came(watch, control, system, event):
+    """Whether the rates take a function where the step that led here did."""
+    n = system.n
+    derive_step(as_doubles(control.place), control.degree, n, control.theta, system.trial)
+    for k in range(n):
+        system.trial[k] /= control.length
+    came = _along(watch, control, system, event, system.trial)
+    goes = _along(watch, control, system, event, system.slope)
+    return abs(goes - came) <= _AGREES * abs(goes)
 
 
 @inner
@@ -145,17 +143,17 @@ def choose_sides(watch, control, system):
         if watch.band[event] == 0.0 or watch.values[event] != 0.0:
             continue
         side, band = watch.side[event], 0.0
-        came, goes = watch.values[END_SPEED_ROW * watch.m + event], _along(watch, control, system, event, system.slope)
-        agrees = abs(goes - came) <= _AGREES * abs(goes)
-        if watch.drifts[2 * event] != 0:
-            before = watch.values[END_DRIFT_ROW * watch.m + event]
-            after = watch.values[START_DRIFT_ROW * watch.m + event]
-            if abs(after - before) > _SAME * abs(before) or control.moved == 1:
-                side = np.copysign(1.0, after * control.length) if after != 0.0 else 0.0
-            elif not agrees:
-                band = watch.band[event]
-        elif control.moved == 1 or not agrees:
-            # where nothing tells why, it is looked at from close by
+        before = watch.values[END_DRIFT_ROW * watch.m + event]
+        after = watch.values[START_DRIFT_ROW * watch.m + event]
+        if watch.drifts[2 * event] != 0 and (abs(after - before) > _SAME * abs(before) or control.moved == 1):
+            side = np.copysign(1.0, after * control.length) if after != 0.0 else 0.0
+        elif control.moved == 1:
+            # where nothing tells how it moves, it is looked at from close by
             side = 0.0
+        elif not _goes_as_it_came(watch, control, system, event):
+            if watch.drifts[2 * event] != 0:
+                band = max(band_of(watch, control, system, event), 0.0)
+            else:
+                side = 0.0
         watch.band[event] = band
         watch.values[event] = np.copysign(_TINY, side) if side != 0.0 else 0.0

@@ -14,6 +14,8 @@ from unhurried_heron.kernels.memory.control import FOR_STARTING, RATES_STOPPED, 
 
 # a first step over more than this share of a stretch is looked into, at this share of it
 _MUCH, _WITHIN = 0.05, 0.37
+# where the rates at the start would move the states by fewer tolerances than this in the whole stretch
+_STILL = 1e3
 
 
 @inner
@@ -72,7 +74,11 @@ def choose_starting_step(system, control, scratch):
     elif speed == 0.0 and bend > 0.0:
         best = np.sqrt(0.01 / bend)
     control.step = sign * max(min(100.0 * guess, best, length), shortest)
-    return _look_within(system, control, scratch, length) if abs(control.step) > _MUCH * length else REACHED_END
+    # what moves from the start on is seen by the first step itself
+    still = speed * length < _STILL
+    return (
+        _look_within(system, control, scratch, length) if still and abs(control.step) > _MUCH * length else REACHED_END
+    )
 
 
 @inner

@@ -39,6 +39,7 @@ CONTROL: Final = np.dtype(
         ("finish", np.float64),  # time at its end
         ("place", np.int64),  # address of its step polynomial
         ("described", np.int64),  # whether that is there
+        ("degree", np.int64),  # of the polynomial of a step on which something acted
         ("error", np.float64),  # in units of the tolerance; NaN where there is none
         ("order", np.int64),  # of the method; a family that changes it says so at each ATTEMPT
         ("member", np.int64),  # which of several methods takes the step; likewise
