@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Final
+from typing import Any, Final
 
 import numpy as np
 
 from unhurried_heron.formulas.evaluate import STATE, evaluate
+from unhurried_heron.formulas.expression import Node, names_in
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.model.switch import RootSwitch
 
@@ -25,16 +26,17 @@ def widths_of(asked: Asked) -> dict[str, float]:
     if not roots:
         return {}
     start, state = problem.interval[0], problem.start
-    places = problem.model.layout.scalars.items()
-    # one row for the start itself, one for each state moved by its absolute tolerance
-    rows = np.vstack([state, state + np.diag(asked.absolute)])
-    columns = {name: rows[:, place] for name, place in places}
-    around = {**problem.inputs, **problem.parameters, **columns, "t": start, STATE: rows}
+    scalars = {name: state[place] for name, place in problem.model.layout.scalars.items()}
+    around = {**problem.inputs, **problem.parameters, **scalars, "t": start, STATE: state}
     least = _LEAST * float(np.abs(state).max(initial=0.0)) + _SMALLEST
-    found = {}
-    for root in roots:
-        values = np.broadcast_to(np.asarray(evaluate(root.argument, around), dtype=np.float64), len(rows))
-        moved = np.abs(values[1:] - values[0])
-        reach = float(moved[np.isfinite(moved)].sum())
-        found[root.width] = max(_SHARE * reach, least)
-    return found
+    return {root.width: max(_SHARE * _reach(root.argument, asked, around), least) for root in roots}
+
+
+def _reach(argument: Node, asked: Asked, around: dict[str, Any]) -> float:
+    """Return how far the absolute tolerances of the states in a formula move it."""
+    places = asked.problem.model.layout.scalars
+    here, reach = float(evaluate(argument, around)), 0.0
+    for name in sorted(names_in(argument) & places.keys()):
+        moved = float(evaluate(argument, {**around, name: around[name] + asked.absolute[places[name]]}))
+        reach += abs(moved - here) if np.isfinite(moved - here) else 0.0
+    return reach
