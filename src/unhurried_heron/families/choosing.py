@@ -21,6 +21,9 @@ _MOST_FULL: Final = 100
 # what the error allows for the fastest mode alone, times this, is a step for something slower; and so is one that uses
 # most of what stability allows
 _SLOWER, _CLOSE = 3.0, 0.65
+# how much a step must amplify a swing that it is beyond the border, the share of the border at which steps are held
+# there, and the share of what the error allows beyond which a swing is not followed any more
+_GROWS, _BORDER, _FOLLOWED = 1.01, 0.8, 1.3
 
 
 def _as_given(method: Choosing, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
@@ -71,7 +74,12 @@ def _pace(method: Any, relative: Array) -> float:
     z = 1j * np.geomspace(1e-3, 30.0, 3000)
     estimate = np.abs(value_at(method.stability, z) - value_at(method.embedded_stability, z))
     allowed = float(np.abs(z[int(np.argmax(estimate > tolerance))])) if (estimate > tolerance).any() else 30.0
-    return float(min(_SLOWER * allowed, _CLOSE * method.real_stability_limit))
+    # a swing that has died down holds the steps at the border of stability on the imaginary axis
+    grows = np.abs(value_at(method.stability, z)) > _GROWS
+    border = float(np.abs(z[int(np.argmax(grows))])) if grows.any() else 30.0
+    return float(
+        min(_SLOWER * allowed, _CLOSE * method.real_stability_limit, max(_BORDER * border, _FOLLOWED * allowed))
+    )
 
 
 ALONG_THE_RUN: Final = Family(
