@@ -19,7 +19,7 @@ from unhurried_heron.march.onwards import met_at_end, modes_left, onwards, seen_
 from unhurried_heron.march.options import Budget
 from unhurried_heron.march.widths import widths_of
 from unhurried_heron.model.model import Model
-from unhurried_heron.model.sliding import LEAVES, SlidingModel, sliding_model
+from unhurried_heron.model.sliding import LEAVES, SlidingModel, Surface, sliding_along, sliding_model
 from unhurried_heron.model.switch import HeldSwitch
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.happened import Crossed
@@ -35,7 +35,7 @@ Once = Callable[[Asked], tuple[Run, "Slide | None", int]]
 
 @dataclass(frozen=True)
 class Slide:
-    """Where a run slides: the switch, and the model along it."""
+    """Where a run begins to slide: the switch, and the model along it and those that it slides along already."""
 
     switch: HeldSwitch
     model: SlidingModel
@@ -49,7 +49,7 @@ class Slide:
 def slide_at(asked: Asked, march: March) -> Slide | None:
     """Return along what a march that crosses one switch again and again slides; None where it does not."""
     beyond, crossing, count = march.native.beyond, march.crossing, march.last("n_crossed")
-    if beyond is None or not asked.held or count < 2 or isinstance(asked.problem.model, SlidingModel):
+    if beyond is None or not asked.held or count < 2:
         return None
     last = crossing.crossed_which[count - 2 : count]
     switch = beyond.switches[int(last[1])]
@@ -74,40 +74,61 @@ def _around(asked: Asked, time: float, state: Array) -> dict[str, Any]:
 
 
 def goes_on_sliding(asked: Asked, run: Run, slide: Slide, once: Once) -> Run:
-    """Return a whole run, which slides and leaves the switch as often as it has to."""
-    whole, events = _without_chatter(run, slide.text), asked.events
+    """Return a whole run, which slides along switches, and leaves them, as often as it has to."""
+    whole, events, model = _without_chatter(run, slide.text), asked.events, slide.model
     end = asked.problem.interval[1]
     while whole._trajectory.end_time != end:
         # what acts may jump off the switch
         along = [replace(event, stop=True) if event.then is not None else event for event in events]
-        part, _, stopped = once(_from(asked, whole, slide.model, (*along, LEAVES)))
-        whole = _appended(asked, whole, _of_sliding(part, slide.text, len(events)))
+        part, again, stopped = once(_from(asked, whole, model, (*along, *LEAVES[: len(model.surfaces)])))
+        part = part if again is None else _without_chatter(part, again.text)
+        whole = _appended(asked, whole, _of_sliding(part, _texts(model), len(events)))
+        asked = replace(asked, budget=_left(asked.budget, part))
+        if again is not None:
+            model = again.model
+            continue
         acted = (
             stopped < len(events) and events[stopped].then is not None and not _ends(events[stopped], whole, stopped)
         )
-        left = stopped == len(events)
+        left = stopped >= len(events)
         if part.ending.reason != "event" or not (left or acted):
             return whole
         if part._trajectory.end_time == end:
             break
-        asked = replace(asked, budget=_left(asked.budget, part))
-        begin = _put_back(asked, whole, slide.model) if left else whole
-        side = _side(asked, begin, slide)
+        begin, marks = whole, []
+        if left:
+            begin, gone = _put_back(asked, whole, model), model.surfaces[stopped - len(events)]
+            marks = [(gone.switch.text, _side(asked, begin, gone))]
+            rest = sliding_along(asked.problem.model, (each.switch for each in model.surfaces if each is not gone))
+            if isinstance(rest, SlidingModel):
+                whole, model = _marked(begin, *marks[0]), rest
+                continue
         part, again, _ = once(_from(asked, begin, asked.problem.model, asked.events))
         part = part if again is None else _without_chatter(part, again.text)
-        whole = _appended(asked, whole, _leaving(part, slide.text, side) if left else part)
+        whole = _appended(asked, whole, _leaving(part, *marks[0]) if marks else part)
         if again is None:
             return whole
-        slide, asked = again, replace(asked, budget=_left(asked.budget, part))
+        model, asked = again.model, replace(asked, budget=_left(asked.budget, part))
     reached = ending_of(Stop(Reason.REACHED_END, end), asked.problem, asked.method)
     return replace(whole, ending=reached)
 
 
-def _side(asked: Asked, run: Run, slide: Slide) -> float:
+def _texts(model: SlidingModel) -> str:
+    return ", ".join(each.switch.text for each in model.surfaces)
+
+
+def _marked(run: Run, text: str, side: float) -> Run:
+    """Return a run at whose end a switch is left, while others are slid along further."""
+    found, rows = run._crossed, 0 if run._ledger is None else len(run._ledger)
+    own = Crossed(np.array([run._trajectory.end_time]), np.array([0]), np.array([side]), np.array([-1]), (text,))
+    return replace(run, _crossed=found.followed_by(own, rows))
+
+
+def _side(asked: Asked, run: Run, surface: Surface) -> float:
     """Return what a switch becomes where a run leaves it, in the user's words."""
     around = _around(asked, run._trajectory.end_time, run._trajectory.end_state) | modes_left(run)
-    share = float(evaluate(slide.model.share, around | _live(asked.problem, around)))
-    return slide.switch.told(float(share > 0.5))
+    share = float(evaluate(surface.share, around | _live(asked.problem, around)))
+    return surface.switch.told(float(share > 0.5))
 
 
 def _live(problem: Problem, around: dict[str, Any]) -> dict[str, float]:
@@ -174,12 +195,12 @@ def _put_back(asked: Asked, run: Run, model: SlidingModel) -> Run:
     """Return the run with its end on the switch, from which the steps' errors have moved it by about a tolerance."""
     trajectory = run._trajectory
     state = trajectory.end_state.copy()
-    for _ in range(2):
+    for surface in (*model.surfaces, *model.surfaces):
         around = _around(asked, trajectory.end_time, state) | modes_left(run)
         around |= _live(asked.problem, around)
-        gap = float(evaluate(model.gap, around))
+        gap = float(evaluate(surface.gap, around))
         slopes = np.zeros(state.size)
-        for place, node in model.slopes:
+        for place, node in surface.slopes:
             slopes[place] = float(evaluate(node, around))
         allowed = (asked.relative * np.abs(state) + asked.absolute + 1e-300) ** 2
         size = float(slopes @ (allowed * slopes))

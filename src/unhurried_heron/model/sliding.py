@@ -5,6 +5,7 @@ A. F. Filippov, *Differential Equations with Discontinuous Righthand Sides* (198
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import Final
 
@@ -28,39 +29,69 @@ from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.switch import HeldSwitch, RootSwitch
 from unhurried_heron.words.event import Event
 
-LEAVES: Final = Event("0 = 1", name="leaves the switch", going="down", stop=True)
+# one for each switch that a solution slides along, in their order: that it leaves it
+LEAVES: Final = tuple(
+    Event("0 = 1", name=f"leaves the {place}. switch", going="down", stop=True) for place in range(1, 9)
+)
 
 
 @dataclass(frozen=True)
-class SlidingModel(Model):
-    """A model along a switch, its rates those of the sliding motion.
+class Surface:
+    """A switch that a solution slides along.
 
     Attributes
     ----------
+    switch : HeldSwitch
     share : Node
         The share of the side where the switch is true; the motion leaves the switch where it comes to 0 or 1.
-    above, below : Node
-        How fast the switch's formula changes on the side where it is true and on the other.
     gap : Node
-        The formula.
+        The formula of the switch, which stays zero.
     slopes : tuple of (int, Node)
         Its derivatives by the states, by their places.
     """
 
-    share: Node = ONE
+    switch: HeldSwitch
+    share: Node
+    gap: Node
+    slopes: tuple[tuple[int, Node], ...]
+
+
+@dataclass(frozen=True)
+class SlidingModel(Model):
+    """A model along one switch or several, its rates those of the sliding motion.
+
+    On several, each is slid along on both sides of those after it, and the sides are combined so that all stay: exact
+    where each switch moves the rates by a term of its own, as dry friction on several masses does.
+
+    Attributes
+    ----------
+    above, below : Node
+        How fast the formula of the last switch changes on the side where it is true and on the other.
+    surfaces : tuple of Surface
+        The switches.
+    """
+
     above: Node = ZERO
     below: Node = ZERO
-    gap: Node = ZERO
-    slopes: tuple[tuple[int, Node], ...] = ()
+    surfaces: tuple[Surface, ...] = ()
 
     def watch(self, event: Event, units):  # type: ignore[no-untyped-def]  # as of a model
         """Return what is watched; of `LEAVES` the share that is left on either side."""
-        if event is LEAVES:
-            # what is watched is asked where no switch is held
-            live = {each.slot: each.live for each in self.rates.switches if isinstance(each, HeldSwitch)}
-            share = replace_names(self.share, live.get, {})
-            return Node("min", share, add(ONE, neg(share)))
+        for known, surface in zip(LEAVES, self.surfaces, strict=False):
+            if event is known:
+                # what is watched is asked where no switch is held
+                live = {each.slot: each.live for each in self.rates.switches if isinstance(each, HeldSwitch)}
+                share = replace_names(surface.share, live.get, {})
+                return Node("min", share, add(ONE, neg(share)))
         return super().watch(event, units)
+
+
+def sliding_along(model: Model, switches: Iterable[HeldSwitch]) -> Model | None:
+    """Return the model of the motion along several switches; None where that cannot be written."""
+    found: Model | None = model
+    for switch in switches:
+        found = None if found is None else sliding_model(found, switch)
+    return found
 
 
 def sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
@@ -102,8 +133,18 @@ def sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
     blocks = tuple(replace(block, node=replace_names(block.node, live.get, {})) for block in held)
     sliding = replace(rates, blocks=blocks, held=held, switches=others)
     known = {name: getattr(model, name) for name in Model.__dataclass_fields__}
-    return SlidingModel(**{**known, "rates": sliding}, share=share, above=above, below=below, gap=switch.gap,
-                        slopes=tuple(slopes))  # fmt: skip
+    before: tuple[Surface, ...] = getattr(model, "surfaces", ())
+    if len(before) == len(LEAVES) or any(switch.slot in names_in(each.gap) for each in before):
+        return None
+    # on this switch, those before it are slid along by what both its sides make of their shares
+    joined = tuple(replace(each, share=_on_both(share, each.share, switch.slot)) for each in before)
+    surfaces = (*joined, Surface(switch, share, switch.gap, tuple(slopes)))
+    return SlidingModel(**{**known, "rates": sliding}, above=above, below=below, surfaces=surfaces)
+
+
+def _on_both(share: Node, node: Node, slot: str) -> Node:
+    one, other = _with(node, slot, ONE), _with(node, slot, ZERO)
+    return one if one == other else _mixed(share, one, other)
 
 
 def _slots(rates: WrittenRates) -> set[str]:
