@@ -1,4 +1,4 @@
-"""Solutions that slide along several switches at once, entered and left one by one, against friction that is smoothed."""
+"""Solutions that slide along several switches, entered and left one by one, against friction that is smoothed."""
 
 import re
 
@@ -13,7 +13,11 @@ STEEP = 1e6
 
 CASES = {
     "two levels": ("a' = 1 - 2*step(a - 1)\nb' = 0.5 - 1.5*step(b - 1)", {"a": 0.0, "b": 0.0}, {}),
-    "two masses": ("x'' = -x - mu*sign(x')\ny'' = -2*y - mu*sign(y')", {"x": 2.0, "x'": 0, "y": 1.5, "y'": 0}, {"mu": 0.3}),
+    "two masses": (
+        "x'' = -x - mu*sign(x')\ny'' = -2*y - mu*sign(y')",
+        {"x": 2.0, "x'": 0, "y": 1.5, "y'": 0},
+        {"mu": 0.3},
+    ),
     "two coupled masses": (
         "x'' = -x + c*(y - x) - mu*sign(x')\ny'' = -2*y + c*(x - y) - mu*sign(y')",
         {"x": 2.0, "x'": 0, "y": 1.5, "y'": 0},

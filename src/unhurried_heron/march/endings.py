@@ -104,7 +104,7 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
                       f"{stop.term} Take a smaller step=…, or let the step adapt with rtol=….".strip())  # fmt: skip
     if reason is Reason.NOT_FINITE:
         advice = _not_finite_advice(method, fixed=stop.fixed)
-        return Ending("not finite", time, _not_finite(stop), f"{stop.term} {advice}".strip())
+        return Ending("not finite", time, _not_finite(stop), stop.term or advice)
     if reason is Reason.NEWTON_FAILED:
         return _not_converged(stop)
     stiff = "" if method.stiff else f" If the solution is smooth there, the problem may be stiff: try {FOR_STIFF}."

@@ -7,16 +7,14 @@ from collections.abc import Callable
 from itertools import zip_longest
 from typing import Any, Final
 
-import numpy as np
-
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.doubts import held_back, noise
 from unhurried_heron.march.driver import Driver
 from unhurried_heron.march.endings import Stop, ending_of
+from unhurried_heron.march.terms import term_of
 from unhurried_heron.march.waiting import give_back
-from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Tally
 from unhurried_heron.run.happened import Happened
@@ -28,8 +26,6 @@ from unhurried_heron.run.trajectory import Array, Trajectory
 _SHOWN: Final = 4
 _BY_EVENT: Final = (Reason.EVENT, Reason.ACCUMULATING, Reason.ACTION_FAILED)
 _WITH_TERMS: Final = (Reason.NOT_FINITE, Reason.STEP_TOO_SMALL, Reason.NEWTON_FAILED, Reason.POLE)
-# a formula that has come down to this share of what it was at the start is near to zero
-_NEAR_ZERO: Final = 1e-3
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
 
 
@@ -92,30 +88,10 @@ def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory, 
         towards=happened.accumulates_at(last("stopped_by")) if reason is Reason.ACCUMULATING else math.nan,
         component=_named(asked, bad),
         bad_time=last("bad_time"),
-        term=_term(asked, driver) if reason in _WITH_TERMS else "",
+        term=term_of(asked.problem, driver.march) if reason in _WITH_TERMS else "",
         stiff=judged and not driver.interrupted and held_back(driver.march, asked.method),
         noise=noise(asked.problem, trajectory, asked.absolute) if judged else _leaps(driver),
     )
-
-
-def _term(asked: Asked, driver: Driver) -> str:
-    """Say which term of the rates is near a pole or the end of its domain where a march failed, if one is."""
-    watched, march = asked.problem.model.guards, driver.march
-    if not watched or march.native.guards is None:
-        return ""
-    refused = march.last("guard")
-    if refused >= 0:
-        return str(watched[refused].advice)
-    rows = np.vstack([asked.problem.start, march.system.state])
-    times = np.array([asked.problem.interval[0], march.last("time")])
-    found = np.abs(evaluate_rows(march.native.guards, times, rows))
-    if len(found) < 2:
-        return ""
-    with np.errstate(all="ignore"):
-        share = found[1] / np.maximum(found[0], found[1])
-    near = int(np.nanargmin(share)) if np.isfinite(share).any() else -1
-    close = near >= 0 and (share[near] < _NEAR_ZERO or found[1, near] == 0.0)
-    return str(watched[near].advice) if close else ""
 
 
 def _leaps(driver: Driver) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any, Protocol
 
 import numpy as np
@@ -11,7 +12,7 @@ import numpy as np
 from unhurried_heron.errors import OrderError
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.evaluate import filled
-from unhurried_heron.formulas.expression import Node, names_in
+from unhurried_heron.formulas.expression import Node, names_in, walk
 from unhurried_heron.formulas.layout import Block, Layout, places
 from unhurried_heron.formulas.narrow import time_formulas
 from unhurried_heron.formulas.state_name import with_primes
@@ -130,6 +131,11 @@ class WrittenRates:
 
     def guards(self) -> tuple[Guard, ...]:
         return guards_of(self.blocks, self.layout)
+
+    @cached_property
+    def can_be_no_number(self) -> bool:
+        """Whether a quotient or a logarithm stands in the formulas."""
+        return any(node.op in ("div", "log", "log10") for node in walk(*(block.node for block in self.blocks)))
 
     def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:  # around has the time
         return filled(self.blocks, self.layout.size, around, state.shape[:-1])

@@ -75,7 +75,8 @@ head:
 body:
   %at = getelementptr double, ptr %out, i64 %i
   %x = load double, ptr %at
-  %bad = fcmp uno double %x, %x
+  %zero = fsub double %x, %x
+  %bad = fcmp uno double %zero, %zero
   br i1 %bad, label %again, label %fine
 fine:
   %next = add i64 %i, 1

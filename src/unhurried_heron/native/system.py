@@ -247,8 +247,14 @@ def _own_jacobian(function: NamedFunction, context: Context) -> NativeFunction:
 
 
 def _plain_blocks(rates: WrittenRates, located: tuple[Switch, ...], *, held: bool) -> tuple[Block, ...]:
-    """Return what is asked where a held formula gives no number; nothing where none is held."""
-    return rates.blocks if held and any(isinstance(switch, HeldSwitch) for switch in located) else ()
+    """Return what is asked where a held formula gives no number; nothing where none is held.
+
+    At a known time itself a formula that is held for what lies beyond it may be 0/0, which its condition avoids.
+    """
+    if not held:
+        return ()
+    known = any(switch.kind == "jump" for switch in rates.switches) and rates.can_be_no_number
+    return rates.blocks if known or any(isinstance(switch, HeldSwitch) for switch in located) else ()
 
 
 def _native_jacobian(
