@@ -29,9 +29,11 @@ class Guard:
         """What to write where the solution comes there in truth."""
         if self.kind == "pole":
             return f"A quotient by '{self.text}' has a pole where that is zero."
-        function = "log" if self.kind == "logarithm" else "sqrt"
-        return (f"Below zero of '{self.text}' its {self.kind} is no number: write {function}(max({self.text}, 0)), or "
-                f"where({self.text} > 0, {function}({self.text}), 0), to rest there.")  # fmt: skip
+        if self.kind == "logarithm":
+            return (f"Below zero of '{self.text}' its logarithm is no number: write what is meant there, "
+                    f"where({self.text} > 0, log({self.text}), …).")  # fmt: skip
+        return (f"Below zero of '{self.text}' its root is no number: write sqrt(max({self.text}, 0)), or "
+                f"where({self.text} > 0, sqrt({self.text}), 0), to rest there.")  # fmt: skip
 
 
 def guards_of(blocks: tuple[Block, ...], layout: Layout) -> tuple[Guard, ...]:
