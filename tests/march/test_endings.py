@@ -73,14 +73,15 @@ WORDS = [
     (say("-1000*x^3", (0, 2)), {"method": "euler", "step": 0.1}, "state 'x' or its rate is not finite at t = #; the "
      "last good point is t = #. The fixed step is probably beyond the method's stability: take a smaller one, or "
      "radau-iia-# if the problem is stiff."),
-    (say("-1/(2*x)", (0, 2)), {"method": "sdirk-3"}, "Newton's iteration did not converge at t = #. A quotient "
-     "by '#*x' has a pole where that is zero. Look at the equations near this time: a jump, a singularity, or a Jacobian that is singular."),
+    (say("-1/(2*x)", (0, 2)), {"method": "sdirk-3"}, "Newton's iteration did not converge at t = #. A quotient by "
+     "'#*x' has a pole where that is zero. Look at the equations near this time: a jump, a singularity, or a Jacobian "
+     "that is singular."),
     (say("-1/(2*x)", (0, 2)), {"method": "radau-iia-5", "step": 0.3}, "Newton's iteration did not converge at t = #. "
      "Take a smaller step=…, or let the step adapt with rtol=…."),
     (say("1 - 3*floor(x)", (0, 2), 0.0), {}, "the switch 'floor(x)' goes back and forth without end at t = #. Both "
      "sides of it lead back to it. Give it two levels (open above one, shut below another), or smooth it."),
     (say("-1 + 0*log(x)", (0, 2)), {}, "state 'x' or its rate is not finite at t = #; the last good point is t = #. "
-     "Below zero of 'x' its logarithm is no number: write what is meant there, where(x > #, log(x), …)."),
+     "Below zero of 'x' its logarithm is no number: write what is meant there, where(x > # log(x), …)."),
 ]  # fmt: skip
 
 
