@@ -184,7 +184,7 @@ class _Sparse:
         thread.start()
         while not done.wait(_LOOK_SECONDS):
             if self._control["stop"][0] != 0:
-                _left.append(thread)
+                _left[:] = [*(each for each in _left if each.is_alive()), thread]
                 return None
         return found[0]
 

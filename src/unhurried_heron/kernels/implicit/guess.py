@@ -18,7 +18,9 @@ _CAME_TRUE = 0.3
 @inner
 def start_from(work, control, count):
     """Keep what is foreseen in ``z`` as the guess; start from no change where it is not to be trusted."""
-    trusted = implicit_memory(work.memory).trusted == 1 or control.adaptive == 1
+    if control.adaptive == 1:
+        return True
+    trusted = implicit_memory(work.memory).trusted == 1
     for k in range(count):
         work.guess[k] = work.z[k]
         if not trusted:

@@ -18,6 +18,7 @@ from unhurried_heron.kernels.memory.control import (
     EVENT_STOPPED,
     FOR_STARTING,
     LEDGER,
+    NO_ROOM,
     NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
@@ -38,6 +39,8 @@ NOT_FINITE_SHRINK = 0.1
 @inner
 def pause_reason(control, output, watch, crossing):
     """Whether the march must return before the next attempt; counts the attempt if not."""
+    if control.no_room == 1:
+        return NO_ROOM
     if control.n_steps >= output.room or (output.rows > 0 and control.n_rows >= output.rows):
         return BUFFER_FULL
     if control.n_events + (watch.most_in_step + SPARE) * watch.m > watch.room:
