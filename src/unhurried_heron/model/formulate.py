@@ -17,6 +17,7 @@ from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.reduction import solve_highest
 from unhurried_heron.model.sorting import Gathered, Sorter
 from unhurried_heron.model.switches import take_out
+from unhurried_heron.model.unrolling import unrolled
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.said import Said
 from unhurried_heron.words.statements import read_statements
@@ -61,7 +62,7 @@ class _Maker:
         sorter = self._sorter
         exact = read_closed_forms(sorter.said.exact, layout, sorter.parameters, sorter.mistakes)
         known = {resolver.single(node): key for key, node in said.derived.items() if node.operands}
-        smooth = take_out(blocks, layout, sorter.inputs, known)
+        smooth = take_out(unrolled(blocks), layout, sorter.inputs, known)
         shown = self._reduced(solved.orders, solved.rates, solved.rate_rules)
         return Model(
             layout=layout,

@@ -49,6 +49,8 @@ _FASTER, _SHORT = 12, 1e-8
 # where crossings follow each other in one place, a step that begins there is at most so many times as long as it took
 # from one to the next: the polynomials of longer steps begin with errors that are larger than what lies between
 _BEYOND = 8.0
+# so many crossings in a row within this share of their steps say the same
+_EARLY, _HARDLY_BEGUN = 3, 1e-3
 _NAN = np.nan
 
 
@@ -301,7 +303,8 @@ def cross(address):
         flipped = crossing.located[control.stopped_by - count]
         _flip(crossing, system, watch, control, flipped)
         gap, on = abs(control.time - control.last_crossing), _goes_on(control)
-        control.first_bound = _BEYOND * gap if control.in_place > 1 else 0.0
+        control.early = control.early + 1 if control.theta < _HARDLY_BEGUN else 0
+        control.first_bound = _BEYOND * gap if control.in_place > 1 or control.early >= _EARLY else 0.0
         control.last_crossing = control.time
         rests = crossing.kinds[flipped] == ROOT and not _keeps_side(crossing, flipped)
         if rests and not come_to_rest(system, watch, control, count):

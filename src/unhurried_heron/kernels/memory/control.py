@@ -54,6 +54,7 @@ CONTROL: Final = np.dtype(
         ("crossing", np.int64),  # LANDS or CROSSES
         ("landing", np.int64),  # how many known times lie behind
         ("in_place", np.int64),  # how many crossings there were in a row without getting on
+        ("early", np.int64),  # how many of them in a row were found where a step had hardly begun
         ("last_crossing", np.float64),
         ("first_bound", np.float64),  # of the first step behind a crossing; 0: none
         ("last_gap", np.float64),  # from one action to the next, and how often in a row it was shorter
