@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.formulas.binding import in_normal_form, normal_loops, with_names
-from unhurried_heron.formulas.expression import BOUND, Node
+from unhurried_heron.formulas.expression import BOUND, Node, walk
 
 Box = tuple[tuple[int, int], ...]
 _MEMBER = re.compile(r"(?P<name>[^\[\]\s]+)\s*\[(?P<indices>[\d\s,-]+)\]$")
@@ -108,6 +108,16 @@ class Layout:
             return None
         steps = [(i - first) * s for i, (first, _), s in zip(indices, group.box, group.strides, strict=True)]
         return self.offsets[group.name] + sum(steps)
+
+    def states_in(self, root: Node) -> dict[int, str]:
+        """Return the places, and the names, of the states that a formula without loops depends on."""
+        found: dict[int, str] = {}
+        for node in walk(root):
+            if node.op == "name" and node.args[0] in self.scalars:
+                found[self.scalars[str(node.args[0])]] = str(node.args[0])
+            elif node.op == "slot" and not node.args[1:]:
+                found[int(node.args[0])] = ""
+        return found
 
     def words(self, place: int, moves: Mapping[str, int], firsts: Mapping[str, int]) -> str:
         """Write a reference to a member as a person does: ``u[i+1]``.

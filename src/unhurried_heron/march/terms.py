@@ -6,13 +6,10 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.formulas.as_text import to_text
-from unhurried_heron.formulas.evaluate import STATE, evaluate
-from unhurried_heron.formulas.expression import walk
 from unhurried_heron.march.layout import March
-from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.problem.quotients import what_to_write, zero_denominator
 
 # a formula that has come down to this share of what it was at the start is near to zero
 _NEAR_ZERO: Final = 1e-3
@@ -20,11 +17,12 @@ _NEAR_ZERO: Final = 1e-3
 
 def term_of(problem: Problem, march: March) -> str:
     """Return a sentence on the term of the rates that has no value, or soon none, where a march failed; or nothing."""
-    if march.last("time") == problem.interval[0] and (zero := _zero_at_start(problem)):
-        return (
-            f"At the start '{zero}' is zero. Where the quotient by it has a limit, write that, too: "
-            f"where(abs({zero}) > 0, …, limit)."
-        )
+    begins = march.last("time") == problem.interval[0]
+    if begins and (zero := zero_denominator(problem, problem.interval[0], problem.start)):
+        return f"At the start '{zero}' is zero. {what_to_write(zero)}"
+    time = march.last("bad_time")
+    if not begins and (zero := zero_denominator(problem, time, march.system.trial)):
+        return f"At t = {time:.10g} '{zero}' is zero. {what_to_write(zero)}"
     watched: tuple[Any, ...] = problem.model.guards
     if not watched or march.native.guards is None:
         return ""
@@ -40,17 +38,3 @@ def term_of(problem: Problem, march: March) -> str:
     near = int(np.nanargmin(share)) if np.isfinite(share).any() else -1
     close = near >= 0 and (share[near] < _NEAR_ZERO or found[1, near] == 0.0)
     return str(watched[near].advice) if close else ""
-
-
-def _zero_at_start(problem: Problem) -> str:
-    """Return the first denominator in written rates that is zero at the start, in words; empty where there is none."""
-    rates = problem.model.rates
-    if not isinstance(rates, WrittenRates):
-        return ""
-    scalars = {name: problem.start[place] for name, place in problem.model.layout.scalars.items()}
-    around = {**problem.inputs, **problem.parameters, **scalars, "t": problem.interval[0], STATE: problem.start}
-    for block in rates.blocks:
-        for node in walk(block.node) if not block.loops and not block.node.has_family else ():
-            if node.op == "div" and float(evaluate(node.operands[1], around)) == 0.0:
-                return to_text(node.operands[1])
-    return ""

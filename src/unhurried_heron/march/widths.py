@@ -7,7 +7,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.formulas.evaluate import STATE, evaluate
-from unhurried_heron.formulas.expression import Node, names_in
+from unhurried_heron.formulas.expression import Node
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.model.switch import RootSwitch
 
@@ -34,9 +34,10 @@ def widths_of(asked: Asked) -> dict[str, float]:
 
 def _reach(argument: Node, asked: Asked, around: dict[str, Any]) -> float:
     """Return how far the absolute tolerances of the states in a formula move it."""
-    places = asked.problem.model.layout.scalars
     here, reach = float(evaluate(argument, around)), 0.0
-    for name in sorted(names_in(argument) & places.keys()):
-        moved = float(evaluate(argument, {**around, name: around[name] + asked.absolute[places[name]]}))
+    for place, name in sorted(asked.problem.model.layout.states_in(argument).items()):
+        state = around[STATE].copy()
+        state[place] += asked.absolute[place]
+        moved = float(evaluate(argument, {**around, STATE: state, name: state[place]}))
         reach += abs(moved - here) if np.isfinite(moved - here) else 0.0
     return reach

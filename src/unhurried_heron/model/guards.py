@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Final, Literal
 
-from unhurried_heron.formulas.as_text import to_text
-from unhurried_heron.formulas.expression import Node, names_in, walk
+from unhurried_heron.formulas.expression import BOUND, Node, free_names, walk
 from unhurried_heron.formulas.layout import Block, Layout
-from unhurried_heron.model.switches import is_square
+from unhurried_heron.model.switches import is_square, text_of
+from unhurried_heron.model.unrolling import unrolled
 
 _MOST_GUARDS: Final = 64
 _LONGEST_TEXT: Final = 60
@@ -37,19 +37,26 @@ class Guard:
 
 
 def guards_of(blocks: tuple[Block, ...], layout: Layout) -> tuple[Guard, ...]:
-    """Return what is to be watched in rates that are no loops, of the states; what cannot be zero is left out."""
+    """Return what is to be watched in rates, of the states; what cannot be zero is left out, and long loops."""
     found: dict[Node, Guard] = {}
-    for block in blocks:
-        if block.loops or block.node.has_family:
-            continue
-        for kind, node in _candidates(block.node):
-            if node in found or is_square(node) or not names_in(node) & layout.scalars.keys():
+    for block in unrolled(blocks, _can_end, _MOST_GUARDS):
+        for kind, node in _candidates(block.node) if not block.loops else ():
+            if node in found or is_square(node) or is_bound(node) or not layout.states_in(node):
                 continue
-            text = to_text(node)
+            text = text_of(node, block, layout)
             found[node] = Guard(node, text if len(text) <= _LONGEST_TEXT else text[: _LONGEST_TEXT - 1] + "…", kind)
             if len(found) >= _MOST_GUARDS:
                 return tuple(found.values())
     return tuple(found.values())
+
+
+def _can_end(node: Node) -> bool:
+    return node.op in ("div", "log", "log10", "sqrt", "pow")
+
+
+def is_bound(node: Node) -> bool:
+    """Whether a formula depends on the index of a sum around it."""
+    return any(BOUND in named for named in free_names(node))
 
 
 def _candidates(root: Node) -> Iterator[tuple[Kind, Node]]:

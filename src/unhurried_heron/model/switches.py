@@ -59,19 +59,25 @@ def take_out(blocks: Sequence[Block], layout: Layout, inputs: Iterable[str], kno
     smooth = []
     for block in blocks:
         finder.indices = frozenset(loop.index for loop in block.loops)
-        if block.node.has_condition and block.node.has_family:
-            finder.known = {**known, **_members(block, layout)}
+        if block.node.has_family:
+            finder.known = {**known, **members_in(block, layout)}
         smooth.append(replace(block, node=finder.rewrite(block.node)))
     return Smooth(tuple(smooth), tuple(finder.switches.values()), tuple(dict.fromkeys(finder.left)))
 
 
-def _members(block: Block, layout: Layout) -> dict[Node, str]:
+def members_in(block: Block, layout: Layout) -> dict[Node, str]:
     """Return how members of families are written that stand in a block as places."""
     parts = list(walk(block.node))
     sums = {str(part.args[0]): int(part.args[1].value or 0) for part in parts if part.op == SUM}
     firsts = {**sums, **{loop.index: loop.first for loop in block.loops}}
     places = (part for part in parts if part.op == "slot")
     return {part: layout.words(part.args[0], dict(part.args[1:]), firsts) for part in places}
+
+
+def text_of(node: Node, block: Block, layout: Layout) -> str:
+    """Write a part of a block as a person does."""
+    members = members_in(block, layout)
+    return members.get(node) or to_text(node, members)
 
 
 class _Finder:

@@ -13,6 +13,7 @@ from unhurried_heron.march.tolerances import ATOL_PART, DEFAULT_RTOL
 from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.model.switch import Switch
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.problem.quotients import what_to_write, zero_denominator
 from unhurried_heron.problem.settle import settle
 from unhurried_heron.study.report import Finding, Report
 from unhurried_heron.words.mistakes import Mistakes
@@ -146,7 +147,7 @@ def _switches(problem: Problem) -> Iterator[Finding]:
     for told in dict.fromkeys(f"{switch.text}: {_when(switch)}" for switch in problem.switches):
         yield Finding("note", "switch", told)
     for text in problem.model.rates.left:
-        yield Finding("note", "switch", f"{text}: inside a family, left to the error estimate")
+        yield Finding("note", "switch", f"{text}: over a long range of an index, left to the error estimate")
 
 
 def _when(switch: Switch) -> str:
@@ -184,9 +185,11 @@ def _start(problem: Problem) -> Iterator[Finding]:
     bad = np.flatnonzero(~np.isfinite(rates))
     if bad.size:
         names = [model.layout.names[k] for k in bad[:6]]
-        message = (
-            f"the rate of {', '.join(names)} is not finite at the start: look for a root or logarithm of a negative "
-            "number, or a division by zero"
+        divisor = zero_denominator(problem, problem.interval[0], start)
+        message = f"the rate of {', '.join(names)} is not finite at the start: " + (
+            f"'{divisor}' is zero there. {what_to_write(divisor)}"
+            if divisor
+            else "look for a root or logarithm of a negative number"
         )
         yield Finding("wrong", "initial", message)
     elif n and not rates.any():

@@ -50,7 +50,7 @@ _FASTER, _SHORT = 12, 1e-8
 # from one to the next: the polynomials of longer steps begin with errors that are larger than what lies between
 _BEYOND = 8.0
 # so many crossings in a row within this share of their steps say the same
-_EARLY, _HARDLY_BEGUN = 3, 1e-3
+_EARLY, _HARDLY_BEGUN = 3, 2e-2
 _NAN = np.nan
 
 

@@ -1,0 +1,36 @@
+"""Quotients whose denominator is zero somewhere: which one it is, and what to write where it has a limit."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.formulas.expression import Node, walk
+from unhurried_heron.model.guards import is_bound
+from unhurried_heron.model.rates import WrittenRates
+from unhurried_heron.model.switches import text_of
+from unhurried_heron.model.unrolling import unrolled
+from unhurried_heron.problem.at_places import surroundings
+from unhurried_heron.problem.facts import Facts
+
+
+def zero_denominator(problem: Facts, time: float, state: Any) -> str:
+    """Return the first denominator in written rates that is zero at a time and state, as a person writes it, or ""."""
+    rates = problem.model.rates
+    if not isinstance(rates, WrittenRates):
+        return ""
+    around = surroundings(problem, time, state)
+    for block in unrolled(rates.blocks, _divides):
+        for node in walk(block.node) if not block.loops else ():
+            if _divides(node) and not is_bound(node) and float(evaluate(node.operands[1], around)) == 0.0:
+                return text_of(node.operands[1], block, problem.model.layout)
+    return ""
+
+
+def what_to_write(zero: str) -> str:
+    """Return the advice for a quotient by a denominator that is zero."""
+    return f"Where the quotient by it has a limit, write that, too: where(abs({zero}) > 0, …, limit)."
+
+
+def _divides(node: Node) -> bool:
+    return node.op == "div"
