@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron.methods.catalogue import all_methods
 
 TOLERANCES = (1e-4, 1e-6, 1e-8, 1e-10, 1e-12)
 # more than twice as many as this are not needed by any error estimate that sees what happens
@@ -104,6 +105,33 @@ def test_narrow_forcing_is_seen(method: str, interval: tuple[float, float]) -> N
     # what varies everywhere, or jumps, bounds no steps
     waves = uh.Problem.from_text("x' = sin(50*t) + where(t > 3, exp(-t), 0)", initial={"x": 0}, interval=(0, 10))
     assert waves.narrow == ()
+
+
+# where the state x, or an argument made of states, comes to something narrow, and what y is in the end
+NARROW_IN_A_STATE = {
+    "peak": ("x' = 1\ny' = exp(-((x - at)/width)^2)", 0.05 * np.sqrt(np.pi)),
+    "pole beside": ("x' = 1\ny' = width/((x - at)^2 + width^2)", np.arctan(1e3) * 2),
+    "front": ("x' = 1\ny' = 1 + tanh((x - at)/width) - 2*y", 1.0),
+    "two states": ("x' = 1\nz' = -1\ny' = exp(-((x - z - 2*at)/2/width)^2)", 0.05 * np.sqrt(np.pi)),
+    "members": ("u[i]' = 1 for i in 1..2\ny' = sum(exp(-((u[i] - at)/width)^2) for i in 1..2)/2",
+                0.05 * np.sqrt(np.pi)),
+    "slower and slower": ("x' = -0.1*(x - 120)\ny' = x'*exp(-((x - at)/width)^2)", 0.05 * np.sqrt(np.pi)),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("case", NARROW_IN_A_STATE)
+@pytest.mark.parametrize("method", [method.name for method in all_methods() if method.adaptive])
+def test_nothing_narrow_in_a_state_is_leapt_over(method: str, case: str) -> None:
+    text, true = NARROW_IN_A_STATE[case]
+    begun = {"u": 0, "y": 0} if case == "members" else {"x": 0, "y": 0} | ({"z": 0} if case == "two states" else {})
+    problem = uh.Problem.from_text(text, initial=begun, parameters={"at": 50, "width": 0.05}, interval=(0, 100))
+    run = uh.integrate(problem, method, rtol=1e-6)
+    assert run.final["y"] == pytest.approx(true, rel=2e-3)
+    assert run.tally.accepted < (600 if method_order(method) > 3 else 20_000)
+
+
+def method_order(name: str) -> int:
+    return int(uh.methods()["order"][name])
 
 
 def test_states_below_their_tolerance_are_told() -> None:

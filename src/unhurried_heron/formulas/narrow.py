@@ -30,7 +30,7 @@ _ALIKE: Final = 4.0
 # of such cells a step may take so many
 _CELLS_A_STEP: Final = 4.0
 # sums, products and waves vary no more narrowly than what they are made of
-_CANDIDATES: Final = frozenset({"exp", "tanh", "atan", "div", "pow", "sqrt", "log", "log10", "sinh", "atan2", "abs"})
+CANDIDATES: Final = frozenset({"exp", "tanh", "atan", "div", "pow", "sqrt", "log", "log10", "sinh", "atan2", "abs"})
 
 
 class Window(NamedTuple):
@@ -53,7 +53,7 @@ def time_formulas(roots: Iterable[Node], parameters: Iterable[str]) -> tuple[Nod
             continue
         parts = [moving[part] for part in node.operands]
         moving[node] = None if node.has_family or None in parts else any(parts)
-        if moving[node] and node.op in _CANDIDATES:
+        if moving[node] and node.op in CANDIDATES:
             found[node] = None
     return tuple(node for node in found if free_names(node) <= allowed)[:_MOST_FORMULAS]
 

@@ -18,6 +18,7 @@ from unhurried_heron.march.layout import March, lay_out, stiff_member
 from unhurried_heron.march.sliding import SOON
 from unhurried_heron.march.waiting import key_of, take
 from unhurried_heron.model.action import modes_of
+from unhurried_heron.model.narrow import parts_of
 from unhurried_heron.native.context import parameter_values
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.native.system import (
@@ -123,6 +124,10 @@ def _set_out(march: March, asked: Asked, landings: Landings) -> None:
         known = march.crossing.times
         march.native.hold_between(start, known[1] if known[0] == start else known[0])
         hold_at_start(asked, march.native, landings.start)
+    if asked.adapts and march.native.n_arguments:
+        found = parts_of(asked.problem.model.narrow, asked.problem.parameters)
+        control["n_parts"] = len(found)
+        march.system.parts[: len(found)] = found
 
 
 def linear_kind(asked: Asked) -> str:

@@ -30,6 +30,7 @@ from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MOST_IN_STEP
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.crossings import BEYOND, FIRST, Landings, crossing_of, table_part, with_landings
 from unhurried_heron.methods.method import Method
+from unhurried_heron.model.narrow import MAX_PARTS
 from unhurried_heron.native.beyond import going_codes
 from unhurried_heron.native.signature import address
 from unhurried_heron.native.system import NativeSystem
@@ -268,9 +269,10 @@ def _guards(native: NativeSystem, n: int) -> tuple[Any, ...]:
     """Return the guards of the rates, as `System` has them."""
     function = native.guards
     if function is None:
-        return 0, 0, 0, np.zeros(0)
-    count = function.n_outputs
-    return count, function.address, function.context_address, np.zeros(2 * count + n)
+        return 0, 0, 0, np.zeros(0), 0, np.zeros(0)
+    count, more = function.n_outputs, native.n_arguments
+    guarded, parts = np.zeros(2 * count + n), np.zeros((MAX_PARTS if more else 0, 4))
+    return count - more, function.address, function.context_address, guarded, more, parts
 
 
 def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool) -> tuple[Any, ...]:

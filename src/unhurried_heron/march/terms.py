@@ -27,7 +27,7 @@ def term_of(problem: Problem, march: March) -> str:
     if not watched or march.native.guards is None:
         return ""
     refused = march.last("guard")
-    if refused >= 0:
+    if 0 <= refused < len(watched):
         return str(watched[refused].advice)
     rows = np.vstack([problem.start, march.system.state])
     found = np.abs(evaluate_rows(march.native.guards, np.array([problem.interval[0], march.last("time")]), rows))

@@ -13,6 +13,7 @@ from unhurried_heron.formulas.layout import Block, Layout
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.guards import Guard
 from unhurried_heron.model.indexed import Resolver
+from unhurried_heron.model.narrow import Narrow
 from unhurried_heron.model.rates import Rates
 from unhurried_heron.units.quantities import number_for
 from unhurried_heron.words.event import Event
@@ -110,6 +111,11 @@ class Model:
     def guards(self) -> tuple[Guard, ...]:
         """What must not change its sign within a step: denominators, and the arguments of logarithms and roots."""
         return self.rates.guards()
+
+    @cached_property
+    def narrow(self) -> tuple[Narrow, ...]:
+        """Formulas that depend on states through one argument and can vary narrowly."""
+        return self.rates.narrow(self.parameters)
 
     def read_event(self, event: Event, units: Mapping[str, str]) -> Formula:
         """Read the equation of an event, its quantities turned into plain numbers, and check its names."""

@@ -18,6 +18,7 @@ from unhurried_heron.formulas.narrow import time_formulas
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.model.functions import NamedFunction, try_jacobian, try_rates, try_value
 from unhurried_heron.model.guards import Guard, guards_of
+from unhurried_heron.model.narrow import Narrow, narrow_formulas
 from unhurried_heron.model.switch import AskedSwitch, HeldSwitch, Switch
 from unhurried_heron.words.mistakes import Mistakes
 
@@ -72,6 +73,9 @@ class Rates(Protocol):
 
     def guards(self) -> tuple[Guard, ...]:
         """Return the formulas that must not change their signs within a step; none of a function."""
+
+    def narrow(self, parameters: Iterable[str]) -> tuple[Narrow, ...]:
+        """Return the formulas that depend on states through one argument and can vary narrowly."""
 
     def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:
         """Return their values, shape (n_states,) or (rows, n_states) as ``state``, without compiling anything."""
@@ -131,6 +135,9 @@ class WrittenRates:
 
     def guards(self) -> tuple[Guard, ...]:
         return guards_of(self.blocks, self.layout)
+
+    def narrow(self, parameters: Iterable[str]) -> tuple[Narrow, ...]:
+        return narrow_formulas(self.held, self.layout, parameters)
 
     @cached_property
     def can_be_no_number(self) -> bool:
@@ -224,6 +231,9 @@ class FunctionRates:
         return replace(self, function=rates, called=True)
 
     def guards(self) -> tuple[Guard, ...]:
+        return ()
+
+    def narrow(self, parameters: Iterable[str]) -> tuple[Narrow, ...]:  # a function has no formulas
         return ()
 
     def at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Any:

@@ -50,7 +50,8 @@ class NativeSystem:
     beyond : Beyond, or None
         What is called where the march stops on its way; None where it does not.
     guards : NativeFunction, or None
-        What must not change its sign across a pole (`model.guards`); None where there is nothing.
+        What must not change its sign across a pole (`model.guards`), and ``n_arguments`` of what is narrow
+        (`model.narrow`); None where there is nothing.
     """
 
     rates: NativeFunction
@@ -65,6 +66,7 @@ class NativeSystem:
     entries: tuple[FloatArray, FloatArray] | None = None
     beyond: Beyond | None = None
     guards: NativeFunction | None = None
+    n_arguments: int = 0
 
     def addresses(self) -> tuple[int, ...]:
         """Return address and context of rates, Jacobian and slope in time, zeros where there is none; and ``moves``."""
@@ -137,15 +139,17 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
         limits=limits,
         beyond=beyond_of(problem, events, switches, modes, context),
         guards=_native_guards(problem, context),
+        n_arguments=len(model.narrow),
     )
 
 
 def _native_guards(problem: Problem, context: Context) -> NativeFunction | None:
-    watched = problem.model.guards
+    model = problem.model
+    watched = [*(each.node for each in model.guards), *(each.argument for each in model.narrow)]
     if not watched:
         return None
-    names = context.names(problem.model.layout, held=False)
-    return compiled(tuple(single(each.node, k) for k, each in enumerate(watched)), len(watched), names, context.array)
+    names = context.names(model.layout, held=False)
+    return compiled(tuple(single(node, k) for k, node in enumerate(watched)), len(watched), names, context.array)
 
 
 def with_slopes(

@@ -18,17 +18,23 @@ _SHRINK = 0.25
 
 
 @inner
-def note_guards(system, time, state):
+def is_guarded(system, control):
+    """Whether there is anything to look at in each step."""
+    return system.n_guards > 0 or control.n_parts > 0
+
+
+@inner
+def note_guards(system, control):
     """Evaluate the guards where the march stands; what gives no number is not watched."""
-    if system.n_guards > 0:
-        call_native(system.guards, time, state, system.guarded, system.guards_context)
+    if is_guarded(system, control):
+        call_native(system.guards, control.time, system.state, system.guarded, system.guards_context)
 
 
 @inner
 def pass_guards(system):
     """Take the guards at the end of the step for those where the march stands."""
     for k in range(system.n_guards):
-        system.guarded[k] = system.guarded[system.n_guards + k]
+        system.guarded[k] = system.guarded[system.n_guards + system.n_arguments + k]
 
 
 @inner
@@ -42,7 +48,7 @@ def _largest(values, n):
 @inner
 def _is_pole(system, control, scratch, share):
     """Whether the rates blow up at a share of the way from the state to the end of the attempt."""
-    n, rates = system.n, offset_by(system.guarded, 2 * system.n_guards)
+    n, rates = system.n, offset_by(system.guarded, 2 * (system.n_guards + system.n_arguments))
     ends = _largest(system.slope, n)
     for turn in range(2):
         there = 1.0 if turn == 0 else share + _NEAR
@@ -57,13 +63,17 @@ def _is_pole(system, control, scratch, share):
 
 
 @inner
+def look_ahead(system, control):
+    """Evaluate the guards at the end of the attempt; False if they stopped."""
+    ends = offset_by(system.guarded, system.n_guards + system.n_arguments)
+    return call_native(system.guards, control.finish, system.trial, ends, system.guards_context) == 1
+
+
+@inner
 def crossed_pole(system, control, scratch):
     """Return the number of a guard whose sign the attempt has changed across a pole, -1 for none."""
-    m = system.n_guards
-    ends = offset_by(system.guarded, m)
-    if call_native(system.guards, control.finish, system.trial, ends, system.guards_context) != 1:
-        return -1
-    for k in range(m):
+    ends = offset_by(system.guarded, system.n_guards + system.n_arguments)
+    for k in range(system.n_guards):
         before, after = system.guarded[k], ends[k]
         if before * after < 0.0 and _is_pole(system, control, scratch, before / (before - after)):
             return k

@@ -20,8 +20,9 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.events import FULL, NOTHING, STOPS, describe, move_to_event
-from unhurried_heron.kernels.march.guards import crossed_pole, pass_guards, shorten_for_pole
+from unhurried_heron.kernels.march.guards import crossed_pole, is_guarded, look_ahead, pass_guards, shorten_for_pole
 from unhurried_heron.kernels.march.happening import FAILED
+from unhurried_heron.kernels.march.narrow import foresee, leaps_over
 from unhurried_heron.kernels.march.outcome import (
     begin,
     choose_attempt,
@@ -79,7 +80,8 @@ def _start(system, control, watch, parts, address):
 def _attempt(system, control, output, parts, address, scratch):
     """Attempt a step and count it; return ACCEPTED, REFUSED, or a reason to return with.
 
-    ``control.guard`` is the guard that refused it, -1 where the family did; ``scratch`` (n,).
+    ``control.guard`` is the guard that refused it, one more than there are for a narrow part, -1 where the family did;
+    ``scratch`` (n,).
     """
     if not choose_attempt(control, output):
         return STEP_TOO_SMALL
@@ -88,10 +90,13 @@ def _attempt(system, control, output, parts, address, scratch):
     if answer != ACCEPTED and answer != REFUSED:
         return answer
     control.guard = -1
-    if answer == ACCEPTED and system.n_guards > 0:
+    if answer == ACCEPTED and is_guarded(system, control) and look_ahead(system, control):
         guard = crossed_pole(system, control, scratch)
         if guard >= 0:
             shorten_for_pole(control, guard)
+            answer = REFUSED
+        elif control.n_parts > 0 and leaps_over(system, control):
+            control.guard = system.n_guards
             answer = REFUSED
     keep_row(control, output, answer == ACCEPTED)
     if answer == ACCEPTED:
@@ -104,6 +109,7 @@ def _attempt(system, control, output, parts, address, scratch):
 @inner
 def _move_on(system, control, parts, address):
     """Take the end of the attempt as the present state."""
+    length = control.length
     control.time = control.finish
     for k in range(system.n):
         system.state[k] = system.trial[k]
@@ -111,6 +117,8 @@ def _move_on(system, control, parts, address):
     control.ask = ACCEPT
     reason = call_kernel(parts.family, address)
     control.after_refusal = 0
+    if control.n_parts > 0:
+        foresee(system, control, length)
     return reason
 
 

@@ -88,7 +88,7 @@ def begin(system, control, watch):
     reason = find_slope(system, control, FOR_STARTING)
     if reason != REACHED_END:
         return reason
-    note_guards(system, control.time, system.state)
+    note_guards(system, control)
     # beyond a switch, what the events were is known already; so it is of those that happened where another run ended
     if control.started == 0:
         if not watch_values(watch, control.time, system.state, END_ROW):

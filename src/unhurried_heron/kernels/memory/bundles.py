@@ -29,8 +29,10 @@ class System(NamedTuple):
     ``state`` (n,): the present state, written by the march; ``slope`` (n,): the rates there, kept up to date by the
     family; ``trial`` (n,): the state at the end of an attempt, filled by the family, scratch otherwise.
     ``relative``, ``absolute`` (n,): tolerances.
-    ``guards``, ``guards_context``: a function of ``n_guards`` numbers that must not change their signs across a pole;
-    ``guarded`` (2 n_guards + n,): them where the march stands and at the end of the attempt, and rates there.
+    ``guards``, ``guards_context``: a function of ``n_guards`` numbers that must not change their signs across a pole,
+    and ``n_arguments`` that must not leap over narrow parts of the rates; ``guarded`` (2 (n_guards + n_arguments) +
+    n,): them where the march stands and at the end of the attempt, and rates there. ``parts`` (``control.n_parts``, 4):
+    see `kernels.march.narrow`.
     Of a Jacobian found by differences in groups of columns (``n_groups`` 0: one by one), int64: ``group`` (n,) of each
     column; ``rows``, ``columns``, ``places`` (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch.
     """
@@ -52,6 +54,8 @@ class System(NamedTuple):
     guards: int
     guards_context: int
     guarded: Array
+    n_arguments: int
+    parts: Array
     n_groups: int
     n_entries: int
     group: LongArray

@@ -16,6 +16,7 @@ CONTROL: Final = np.dtype(
         ("adaptive", np.int64),
         ("estimate_order", np.int64),  # of the error estimate
         ("most_in_place", np.int64),  # so many crossings in a row without getting on lead back to each other
+        ("n_parts", np.int64),  # narrow parts of the rates
         ("span", np.float64),  # how long the whole interval is
         ("every_step", np.int64),  # whether every step is kept
         ("attempts_left", np.int64),  # also the stop cell: zeroed to make the march return

@@ -1,0 +1,64 @@
+"""Steps do not leap over narrow parts of the rates: where an argument comes to one, steps move it across bit by bit.
+
+A part is a row of four numbers: which argument, its lower and upper end, and by how much a step may move it within.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.call import offset_by
+
+# steps that move an argument by so much more than they may are still taken, because the bound foresees it from the last
+_ALLOWANCE = 1.5
+# no step is shortened below this share at once: what the argument does in a shorter step is not known
+_LEAST = 1e-3
+
+
+@inner
+def _allowed(part, before, move):
+    """Return how far an argument may be moved from where it is in a direction, on account of one part."""
+    low, high, longest = part[1], part[2], part[3]
+    if move > 0.0:
+        return np.inf if before >= high else max(low - before, 0.0) + longest
+    return np.inf if before <= low else max(before - high, 0.0) + longest
+
+
+@inner
+def share_allowed(system, control, after):
+    """Return which share of a step ends before a narrow part has been leapt over; ``after``: arguments at its end."""
+    share = 1.0
+    for k in range(control.n_parts):
+        part = offset_by(system.parts, 4 * k)
+        place = system.n_guards + int(part[0])
+        before = system.guarded[place]
+        move = after[place] - before
+        if abs(move) > part[3] and abs(move) < np.inf:
+            # what does not reach the part is not bounded by it
+            share = min(share, _allowed(part, before, move) / abs(move))
+    return share
+
+
+@inner
+def leaps_over(system, control):
+    """Whether an attempt leaps over a narrow part; a shorter step is set if it does."""
+    share = share_allowed(system, control, offset_by(system.guarded, system.n_guards + system.n_arguments))
+    if share * _ALLOWANCE >= 1.0:
+        return False
+    control.step = max(share, _LEAST) * control.length
+    control.refused += 1
+    control.after_refusal = 1
+    return True
+
+
+@inner
+def foresee(system, control, length):
+    """Shorten the next step as far as the last, of some length, tells that it would leap over a narrow part."""
+    m = system.n_guards + system.n_arguments
+    scale = control.step / length
+    for k in range(system.n_guards, m):
+        end = system.guarded[m + k]
+        system.guarded[m + k] = end + scale * (end - system.guarded[k])
+        system.guarded[k] = end
+    control.step *= share_allowed(system, control, offset_by(system.guarded, m))

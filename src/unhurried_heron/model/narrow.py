@@ -1,0 +1,118 @@
+"""Where written rates vary within a small part of what a state runs through: a peak, a front, a switch that is smooth.
+
+A formula that depends on states through one argument alone is looked at as a function of that argument, as formulas of
+time are (`formulas.narrow`). A march that moves the argument across such a part in one step would not see it.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from functools import cached_property, lru_cache
+from typing import Any, Final, NamedTuple
+
+import numpy as np
+
+from unhurried_heron.formulas.expression import TIME, Node, free_names, name, rewrite, upwards, walk
+from unhurried_heron.formulas.layout import Block, Layout
+from unhurried_heron.formulas.narrow import CANDIDATES, narrow_windows
+from unhurried_heron.model.unrolling import unrolled
+
+MAX_FORMULAS: Final = 24
+MAX_PARTS: Final = 128
+# how far from zero an argument is looked at, in the largest number of the formula
+_REACH: Final = 16.0
+# of what a step may take where it lands on both ends of a window, which here it does not
+_SHORTER: Final = 0.5
+
+
+@dataclass(frozen=True)
+class Narrow:
+    """A formula of one argument, a formula of states; the time stands for the argument in ``formula``."""
+
+    argument: Node
+    formula: Node
+
+    @cached_property
+    def parameters(self) -> tuple[str, ...]:
+        """The parameters in the formula."""
+        return tuple(sorted(free_names(self.formula) - {TIME}))
+
+    @cached_property
+    def largest(self) -> float:
+        """The size of the largest number in the formula."""
+        return max((abs(part.value) for part in walk(self.formula) if part.value is not None), default=0.0)
+
+
+class Part(NamedTuple):
+    """A part of the range of an argument in which a step must not move it by more than ``longest``."""
+
+    argument: int
+    low: float
+    high: float
+    longest: float
+
+
+def narrow_formulas(blocks: tuple[Block, ...], layout: Layout, parameters: Iterable[str]) -> tuple[Narrow, ...]:
+    """Return the formulas in rates that depend on states through one argument and can vary narrowly."""
+    allowed = {TIME, *parameters}
+    found: dict[Narrow, None] = {}
+    for block in unrolled(blocks, _can_be_narrow, MAX_FORMULAS):
+        for node in upwards(block.node) if not block.loops else ():
+            argument = _argument(node, layout) if _can_be_narrow(node) and len(found) < MAX_FORMULAS else None
+            if argument is None:
+                continue
+            formula = rewrite(node, lambda part, own=argument: name(TIME) if part == own else None, {})  # type: ignore[misc]  # bound
+            if not formula.has_family and free_names(formula) <= allowed and formula != node:
+                found[Narrow(argument, formula)] = None
+    return tuple(found)
+
+
+def _can_be_narrow(node: Node) -> bool:
+    exponent = node.operands[1].value if node.op == "pow" else None
+    polynomial = exponent is not None and exponent >= 0.0 and exponent == round(exponent)
+    constant = node.op == "div" and node.operands[1].value is not None
+    return node.op in CANDIDATES and not polynomial and not constant
+
+
+def _argument(node: Node, layout: Layout) -> Node | None:
+    """Return the only part of a formula through which it depends on states, None where there are several."""
+    states = layout.states_in(node)
+    if not states:
+        return None
+    if len(states) == 1 and not _moves(node):
+        return next(part for part in walk(node) if _is_state(part, layout))
+    while not _is_state(node, layout):
+        moving = [part for part in node.operands if layout.states_in(part) or _moves(part)]
+        if len(set(moving)) != 1:
+            return node if node.op in ("add", "mul", "neg") else None
+        node = moving[0]
+    return node
+
+
+def _moves(node: Node) -> bool:
+    return any(part.op == "name" and part.args[0] == TIME for part in walk(node))
+
+
+def _is_state(node: Node, layout: Layout) -> bool:
+    return (node.op == "name" and node.args[0] in layout.scalars) or (node.op == "slot" and not node.args[1:])
+
+
+def parts_of(found: tuple[Narrow, ...], parameters: Mapping[str, Any]) -> Any:
+    """Return the narrow parts of each argument, the narrowest first, shape (n_parts, 4): rows of `Part`."""
+    names = sorted({named for each in found for named in each.parameters})
+    return _parts(found, tuple([(named, float(parameters[named])) for named in names]))
+
+
+@lru_cache(maxsize=64)
+def _parts(found: tuple[Narrow, ...], values: tuple[tuple[str, float], ...]) -> Any:
+    parts, around = list[Part](), dict(values)
+    for k, each in enumerate(found):
+        size = max([each.largest, *(abs(around[named]) for named in each.parameters)])
+        if 0.0 < size < math.inf:
+            reach = _REACH * size
+            for window in narrow_windows((each.formula,), around, (-reach, reach)):
+                parts.append(Part(k, window.start, window.end, _SHORTER * window.longest))
+    parts.sort(key=lambda part: part.longest)
+    return np.array(parts[:MAX_PARTS], dtype=np.float64).reshape(-1, 4)
