@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from functools import cached_property
+from typing import Any, Final
+
+import numpy as np
 
 from unhurried_heron.march.options import Budget, Record
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.words.event import Event
+
+_NONE: Final = np.empty(0, dtype=np.int64)
 
 
 @dataclass(frozen=True)
@@ -68,6 +73,14 @@ class Asked:
     controller: Any = None
     trace: bool = False
     met: tuple[tuple[int, Array, float], ...] = ()
+
+    @cached_property
+    def nonnegative(self) -> Any:
+        """The places of the states that a march of adaptive steps keeps from falling below zero, int64."""
+        named = self.problem.said.never_negative if self.adapts else ()
+        layout = self.problem.model.layout
+        found = [layout.stretch(name) or slice(layout.slot(name), (layout.slot(name) or 0) + 1) for name in named]
+        return np.concatenate([np.arange(each.start, each.stop, dtype=np.int64) for each in found] or [_NONE])
 
     @property
     def adapts(self) -> bool:

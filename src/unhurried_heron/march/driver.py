@@ -197,7 +197,7 @@ class Driver:
         time = float(control["time"][0])
         jumps = happened.jumps()
         if self._times is None:
-            return self._steps.trajectory(time, state, jumps)
+            return self._steps.trajectory(time, state, jumps, self._asked.nonnegative)
         count = int(control["next_wanted"][0])
         return recorded(self._times, self.march.output.recorded, count, time, state, jumps)
 

@@ -99,6 +99,14 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
             f"more events and switches come together at {at} than there is room for.",
             "Look for events that set off each other, and for known times that all coincide.",
         )
+    if reason is Reason.NEGATIVE:
+        return Ending(
+            "below zero",
+            time,
+            f"the rates lead state '{stop.component}' below zero at {at}, which is said never to be negative.",
+            f"Let its rate end where the state is zero, as where({stop.component} > 0, …, 0), or take it out of "
+            "never_negative.",
+        )
     if reason is Reason.POLE:
         return Ending("not finite", time, f"the step from {at} would cross a pole of the equations.",
                       f"{stop.term} Take a smaller step=…, or let the step adapt with rtol=….".strip())  # fmt: skip

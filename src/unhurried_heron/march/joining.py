@@ -44,7 +44,7 @@ def joined(run: Run, problem: Problem, runs: tuple[Run, Run], ending: Ending, *,
 def _one_after_the_other(one: Trajectory, other: Trajectory) -> Trajectory:
     jumps = _joined_jumps(one.jumps, other.jumps)
     if isinstance(one, StepTrajectory) and isinstance(other, StepTrajectory):
-        return StepTrajectory((*one.pieces, *other.pieces), other.end_time, other.end_state, jumps)
+        return StepTrajectory((*one.pieces, *other.pieces), other.end_time, other.end_state, jumps, one.nonnegative)
     count = one.times.size if isinstance(one, StepTrajectory) or one.wanted < 0 else one.wanted
     times = np.concatenate([one.times[:count], other.times])
     states = np.concatenate([one.states[:count], other.states])
@@ -81,7 +81,9 @@ def turned_round(run: Run, end_time: float, end_state: Array) -> Run:
     count = 0 if run._ledger is None else len(run._ledger)
     return replace(
         run,
-        _trajectory=StepTrajectory(((starts, steps, turned),), float(end_time), end_state),
+        _trajectory=replace(
+            trajectory, pieces=((starts, steps, turned),), end_time=float(end_time), end_state=end_state, jumps=NO_JUMPS
+        ),
         _happened=run._happened.reversed(),
         _ledger=None if run._ledger is None else run._ledger[::-1].copy(),
         _crossed=run._crossed.reversed(count),

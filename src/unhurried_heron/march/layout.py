@@ -217,11 +217,14 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str, *
     )
     work = family.lay_out(asked.method, whole)
     vectors = (state, work.slope, np.zeros(n), scales.relative, scales.absolute)
+    kept = asked.nonnegative
     fields: Any = (
         n,
         *native.addresses(),
         *vectors,
         *_guards(native, n),
+        kept.size,
+        kept,
         *_groups(n, entries, native, full=kind == "dense"),
     )
     system = System(*fields)

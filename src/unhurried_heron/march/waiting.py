@@ -35,6 +35,7 @@ def key_of(asked: Asked, scales: ErrorScale, kind: str) -> tuple[Any, ...]:
         asked.adapts,
         asked.held,
         kind,
+        asked.nonnegative.tobytes(),
         inputs,
         *events,
     )

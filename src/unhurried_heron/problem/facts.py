@@ -123,7 +123,7 @@ class Facts:
 
     @property
     def never_negative(self) -> tuple[str, ...]:
-        """States that should never be negative, members of families one by one."""
+        """States that are never negative, members of families one by one."""
         return never_negative_states(self.said, self.model)
 
     @cached_property

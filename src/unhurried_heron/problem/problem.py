@@ -99,7 +99,8 @@ class Problem(Anywhere):
         conserved : iterable of str
             Derived quantities, states or formulas that should keep their value: comparisons tell how far they drift.
         never_negative : iterable of str
-            States (or families) that should never be negative: comparisons tell how low they fall.
+            States (or families) that are never negative: adaptive steps keep them so, comparisons tell how low fixed
+            ones let them fall.
         title : str
             What figures and tables call the problem.
 

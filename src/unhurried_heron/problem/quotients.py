@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import Node, walk
+from unhurried_heron.formulas.expression import Node, free_names, walk
 from unhurried_heron.model.guards import is_bound
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.switches import text_of
@@ -22,7 +22,9 @@ def zero_denominator(problem: Facts, time: float, state: Any) -> str:
     around = surroundings(problem, time, state)
     for block in unrolled(rates.blocks, _divides):
         for node in walk(block.node) if not block.loops else ():
-            if _divides(node) and not is_bound(node) and float(evaluate(node.operands[1], around)) == 0.0:
+            # where a solution slides, its rates hold what is no name of the problem
+            known = _divides(node) and not is_bound(node) and free_names(node) <= around.keys()
+            if known and float(evaluate(node.operands[1], around)) == 0.0:
                 return text_of(node.operands[1], block, problem.model.layout)
     return ""
 

@@ -14,6 +14,7 @@ EndingReason = Literal[
     "switching",
     "accumulating",
     "too many at once",
+    "below zero",
     "budget",
     "interrupted",
 ]
@@ -29,7 +30,8 @@ class Ending:
         "end" (reached the end of the interval), "event" (an event that stops), "not finite" (overflow, or rates that
         are no numbers), "step too small", "Newton failed", "switching" (a switch goes back and forth without end),
         "accumulating" (an event that changes something happens faster and faster), "too many at once" (events and
-        switches at one time), "budget" or "interrupted".
+        switches at one time), "below zero" (the rates lead a state there that is never negative),
+        "budget" or "interrupted".
     time : float
         Where the run ended.
     message : str

@@ -45,12 +45,15 @@ class StepTrajectory:
     end_time : float
         Where the run ended: at the end of the last step, or at an event within it.
     end_state : ndarray, shape (n_states,)
+    nonnegative : ndarray of int, or None
+        The states that are taken for zero where a polynomial falls below it.
     """
 
     pieces: tuple[tuple[Array, Array, Array], ...]
     end_time: float
     end_state: Array
     jumps: Jumps = NO_JUMPS
+    nonnegative: Any = None
 
     @cached_property
     def starts(self) -> Array:
@@ -79,6 +82,12 @@ class StepTrajectory:
         found = [each[part - first] for (_, _, each), part, first in zip(self.pieces, parts, firsts, strict=True)]
         return np.concatenate(found)
 
+    def _kept(self, states: Array) -> Array:
+        """Take states that are never negative for zero where they are below it, in place."""
+        if self.nonnegative is not None and self.nonnegative.size:
+            states[:, self.nonnegative] = np.maximum(states[:, self.nonnegative], 0.0)
+        return states
+
     @cached_property
     def _rows(self) -> Any:
         """Where among the starts and the end a row is put before a jump, shape (n_jumps,)."""
@@ -94,7 +103,7 @@ class StepTrajectory:
     @cached_property
     def states(self) -> Array:
         """States at the times, before and after each jump, shape (n_rows, n_states)."""
-        states = np.vstack([self.coefficients[:, 0, :], self.end_state])
+        states = self._kept(np.vstack([self.coefficients[:, 0, :], self.end_state]))
         return np.insert(states, self._rows, self.jumps.before, axis=0) if self.jumps.times.size else states
 
     @cached_property
@@ -145,6 +154,7 @@ class StepTrajectory:
         else:
             evaluate_at(self.starts, self.steps, self.coefficients, index, times, out)
         out[times == self.end_time] = self.end_state
+        self._kept(out)
         return self.jumps.put_before(times, out) if before else out
 
 

@@ -11,6 +11,7 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.happening import FAILED, NEVER, settle
 from unhurried_heron.kernels.march.locating import EPSILON, LEAPT, PLACES, dips, locate, other_side, value_at
+from unhurried_heron.kernels.march.nonnegative import cut_below_zero
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
@@ -383,4 +384,5 @@ def move_to_event(control, system, output):
     """Move state and time to where an event stopped the step."""
     degree = output.size // system.n - 1
     evaluate_step(as_doubles(control.place), degree, system.n, control.theta, system.state)
+    cut_below_zero(system, system.state)
     control.time += control.theta * control.length

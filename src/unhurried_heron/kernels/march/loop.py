@@ -23,10 +23,12 @@ from unhurried_heron.kernels.march.events import FULL, NOTHING, STOPS, describe,
 from unhurried_heron.kernels.march.guards import crossed_pole, is_guarded, look_ahead, pass_guards, shorten_for_pole
 from unhurried_heron.kernels.march.happening import FAILED
 from unhurried_heron.kernels.march.narrow import foresee, leaps_over
+from unhurried_heron.kernels.march.nonnegative import BELOW, LED_BELOW, keep_nonnegative
 from unhurried_heron.kernels.march.outcome import (
     begin,
     choose_attempt,
     count_step,
+    find_slope,
     is_wanted,
     keep_row,
     keep_step,
@@ -46,7 +48,9 @@ from unhurried_heron.kernels.memory.control import (
     EVENT,
     EVENT_STOPPED,
     EVENTS_FULL,
+    FOR_END,
     LANDS,
+    NEGATIVE,
     POLE,
     RATES_STOPPED,
     REACHED_END,
@@ -80,8 +84,8 @@ def _start(system, control, watch, parts, address):
 def _attempt(system, control, output, parts, address, scratch):
     """Attempt a step and count it; return ACCEPTED, REFUSED, or a reason to return with.
 
-    ``control.guard`` is the guard that refused it, one more than there are for a narrow part, -1 where the family did;
-    ``scratch`` (n,).
+    ``control.guard`` is the guard that refused it, one more than there are for what is narrow or negative, -1 where the
+    family did;    ``scratch`` (n,).
     """
     if not choose_attempt(control, output):
         return STEP_TOO_SMALL
@@ -90,6 +94,14 @@ def _attempt(system, control, output, parts, address, scratch):
     if answer != ACCEPTED and answer != REFUSED:
         return answer
     control.guard = -1
+    control.moved_to_zero = 0
+    if answer == ACCEPTED and control.adaptive == 1 and system.n_nonnegative > 0:
+        kept = keep_nonnegative(system, control)
+        if kept == LED_BELOW:
+            return NEGATIVE
+        if kept == BELOW:
+            control.guard = system.n_guards
+            answer = REFUSED
     if answer == ACCEPTED and is_guarded(system, control) and look_ahead(system, control):
         guard = crossed_pole(system, control, scratch)
         if guard >= 0:
@@ -117,6 +129,8 @@ def _move_on(system, control, parts, address):
     control.ask = ACCEPT
     reason = call_kernel(parts.family, address)
     control.after_refusal = 0
+    if control.moved_to_zero == 1 and reason == REACHED_END:
+        reason = find_slope(system, control, FOR_END)
     if control.n_parts > 0:
         foresee(system, control, length)
     return reason

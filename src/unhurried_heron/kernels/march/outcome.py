@@ -7,6 +7,7 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.events import watch_drifts, watch_values
 from unhurried_heron.kernels.march.guards import note_guards
+from unhurried_heron.kernels.march.nonnegative import cut_below_zero
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.march.sides import choose_sides
@@ -194,6 +195,7 @@ def record_until(control, system, output, time):
         else:
             theta = (wanted - control.time) / control.length
             evaluate_step(as_doubles(control.place), output.size // n - 1, n, theta, place)
+            cut_below_zero(system, place)
         control.next_wanted += 1
 
 

@@ -33,6 +33,7 @@ class System(NamedTuple):
     and ``n_arguments`` that must not leap over narrow parts of the rates; ``guarded`` (2 (n_guards + n_arguments) +
     n,): them where the march stands and at the end of the attempt, and rates there. ``parts`` (``control.n_parts``, 4):
     see `kernels.march.narrow`.
+    ``nonnegative`` (n_nonnegative,) int64: the states that the march keeps from falling below zero.
     Of a Jacobian found by differences in groups of columns (``n_groups`` 0: one by one), int64: ``group`` (n,) of each
     column; ``rows``, ``columns``, ``places`` (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch.
     """
@@ -56,6 +57,8 @@ class System(NamedTuple):
     guarded: Array
     n_arguments: int
     parts: Array
+    n_nonnegative: int
+    nonnegative: LongArray
     n_groups: int
     n_entries: int
     group: LongArray

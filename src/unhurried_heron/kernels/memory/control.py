@@ -49,6 +49,7 @@ CONTROL: Final = np.dtype(
         ("first_event", np.int64),  # of those that were found in it
         ("searching", np.int64),  # whether the march returned before the present step was searched to its end
         ("searched", np.float64),  # theta up to which the present step was searched for events
+        ("moved_to_zero", np.int64),  # whether the attempt ended below zero in a state that is never negative
         ("moved", np.int64),  # whether an event has changed a state where the march stands
         ("no_room", np.int64),  # whether a row was refused because its buffer was full
         # between steps
@@ -109,6 +110,7 @@ class Reason(IntEnum):
     ACCUMULATING = -7  # events follow each other faster and faster
     NO_ROOM = -8  # more happened at one time than was laid out for
     POLE = -10  # a step of fixed length would cross a pole
+    NEGATIVE = -11  # the rates lead a state below zero that is never negative
     ACTION_FAILED = -9  # an event would give a state or parameter a value that is no number
 
 
@@ -129,6 +131,7 @@ EVENTS_FULL: Final = int(Reason.EVENTS_FULL)
 NO_ROOM: Final = int(Reason.NO_ROOM)
 ACTION_FAILED: Final = int(Reason.ACTION_FAILED)
 POLE: Final = int(Reason.POLE)
+NEGATIVE: Final = int(Reason.NEGATIVE)
 
 # what a march calls its family for
 START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE = range(6)
