@@ -98,7 +98,9 @@ class _Document(_Table):
     events: list[_Event] = Field(default_factory=list)
     exact: dict[str, Word] = Field(default_factory=dict, description="Closed forms of states.")
     conserved: list[Word] = Field(default_factory=list, description="Quantities that should keep their value.")
-    never_negative: list[Word] = Field(default_factory=list, description="States that are never negative: adaptive steps keep them so.")
+    never_negative: list[Word] = Field(
+        default_factory=list, description="States that are never negative: adaptive steps keep them so."
+    )
     integrate: _Integrate = Field(default_factory=_Integrate)
 
 
