@@ -98,6 +98,8 @@ def _keep_or_flip(watch, crossing, system, control, located):
     )
     if code == 1 and crossing.fresh[0] < 0.0:
         crossing.context[slot] = 1.0 - crossing.context[slot]
+        # on the side that it kept before within the errors of the steps it is no more
+        watch.band[event] = 0.0
 
 
 @inner
