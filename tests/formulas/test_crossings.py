@@ -78,10 +78,18 @@ def test_what_cannot_be_known_is_located_instead() -> None:
         "t < 4": ("jump", "time", (4.0,)),
         "tide (measured)": ("kink", "input", ()),
     }
-    # a condition in a family is left to the error estimate, and told of
-    family = uh.Problem.from_text("u[i]' = max(u[i], 0) + step(t - 1) for i in 1..3", initial={"u": 1}, interval=(0, 2))
-    assert [switch.times for switch in family.switches] == [(1.0,)]
-    assert any("inside a family" in each.message for each in uh.check(family).findings)
+    # of a few members each has its own; over a long range conditions are left to the error estimate, and told of
+    for count in (3, 500):
+        family = uh.Problem.from_text(
+            "u[i]' = max(u[i], 0) + step(t - 1) for i in 1..n",
+            initial={"u": 1},
+            interval=(0, 2),
+            parameters={"n": count},
+        )
+        own = [f"max(u[{k}], 0)" for k in range(1, count + 1)] if count == 3 else []
+        assert sorted(each.text for each in family.switches if each.times is None) == own
+        assert [each.times for each in family.switches if each.times] == [(1.0,)]
+        assert any("over a long range" in each.message for each in uh.check(family).findings) == (count == 500)
 
 
 FORMULAS = st.recursive(

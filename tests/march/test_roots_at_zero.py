@@ -92,7 +92,7 @@ def test_random_networks_of_tanks(method: str) -> None:
             continue
         ended += 1
         true = uh.integrate(problem, "dormand-prince-54", rtol=1e-8, record=20)
-            assert np.abs(run.states - true.states).max() < 1e-4, seed
+        assert np.abs(run.states - true.states).max() < 1e-4, seed
     assert ended >= 0.9 * count
 
 

@@ -132,7 +132,9 @@ class Layout:
             The first value of each index.
         """
         begin = place + sum(step * firsts[index] for index, step in moves.items())
-        group = next(group for group in reversed(self.groups) if self.offsets[group.name] <= begin)
+        # of pieces of sums that share an index the first may lie before all groups
+        groups = (group for group in reversed(self.groups) if self.offsets[group.name] <= begin)
+        group = next(groups, self.groups[0])
         rest, left, parts = begin - self.offsets[group.name], dict(moves), []
         for stride, (first, _) in zip(group.strides, group.box, strict=True):
             steps = {index: round(step / stride) for index, step in left.items()}

@@ -61,7 +61,7 @@ def narrow_formulas(blocks: tuple[Block, ...], layout: Layout, parameters: Itera
     for block in unrolled(blocks, _can_be_narrow, MAX_FORMULAS):
         for node in upwards(block.node) if not block.loops else ():
             argument = _argument(node, layout) if _can_be_narrow(node) and len(found) < MAX_FORMULAS else None
-            if argument is None:
+            if argument is None or not free_names(argument) <= allowed | layout.scalars.keys():
                 continue
             formula = rewrite(node, lambda part, own=argument: name(TIME) if part == own else None, {})  # type: ignore[misc]  # bound
             if not formula.has_family and free_names(formula) <= allowed and formula != node:

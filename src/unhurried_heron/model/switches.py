@@ -30,6 +30,7 @@ from unhurried_heron.formulas.expression import (
 )
 from unhurried_heron.formulas.layout import Block, Layout
 from unhurried_heron.model.switch import SLOT, WIDTH, Cause, HeldSwitch, Kind, RootSwitch, Whole, WholeSwitch
+from unhurried_heron.model.unrolling import can_switch
 
 _WHOLE: Final[dict[str, Whole]] = {"floor": "floor", "ceil": "ceil"}
 _LONGEST_TEXT: Final = 60
@@ -59,7 +60,7 @@ def take_out(blocks: Sequence[Block], layout: Layout, inputs: Iterable[str], kno
     smooth = []
     for block in blocks:
         finder.indices = frozenset(loop.index for loop in block.loops)
-        if block.node.has_family:
+        if block.node.has_family and any(map(can_switch, walk(block.node))):
             finder.known = {**known, **members_in(block, layout)}
         smooth.append(replace(block, node=finder.rewrite(block.node)))
     return Smooth(tuple(smooth), tuple(finder.switches.values()), tuple(dict.fromkeys(finder.left)))

@@ -23,6 +23,7 @@ from unhurried_heron.words.said import Said
 _MOST_EIGENVALUES = 400
 _STIFF_STEPS = 5_000.0
 _SHOWN_TIMES = 4
+_SHOWN_SWITCHES: Final = 12
 # two equal eigenvalues part by about the root of the rounding error
 _ROUNDING = 2.0 * float(np.sqrt(np.finfo(float).eps))
 
@@ -144,8 +145,11 @@ def _switches(problem: Problem) -> Iterator[Finding]:
     if problem.open:
         return
     # an extreme of three has two switches of one name
-    for told in dict.fromkeys(f"{switch.text}: {_when(switch)}" for switch in problem.switches):
-        yield Finding("note", "switch", told)
+    told = list(dict.fromkeys(f"{switch.text}: {_when(switch)}" for switch in problem.switches))
+    for each in told[:_SHOWN_SWITCHES]:
+        yield Finding("note", "switch", each)
+    if len(told) > _SHOWN_SWITCHES:
+        yield Finding("note", "switch", f"and {len(told) - _SHOWN_SWITCHES} more: problem.switches has all")
     for text in problem.model.rates.left:
         yield Finding("note", "switch", f"{text}: over a long range of an index, left to the error estimate")
 
@@ -189,7 +193,7 @@ def _start(problem: Problem) -> Iterator[Finding]:
         message = f"the rate of {', '.join(names)} is not finite at the start: " + (
             f"'{divisor}' is zero there. {what_to_write(divisor)}"
             if divisor
-            else "look for a root or logarithm of a negative number"
+            else "look for a root or logarithm of a negative number, or a division by zero"
         )
         yield Finding("wrong", "initial", message)
     elif n and not rates.any():
