@@ -23,7 +23,7 @@ from unhurried_heron.words.said import Said
 _MOST_EIGENVALUES = 400
 _STIFF_STEPS = 5_000.0
 _SHOWN_TIMES = 4
-_SHOWN_SWITCHES: Final = 12
+_SHOWN_SWITCHES = 12
 # two equal eigenvalues part by about the root of the rounding error
 _ROUNDING = 2.0 * float(np.sqrt(np.finfo(float).eps))
 
