@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import re
 import signal
@@ -256,7 +257,7 @@ def test_a_watchdog_hands_signals_on() -> None:
     os.set_blocking(write, False)
     before, stopped = signal.set_wakeup_fd(write), threading.Event()
     try:
-        with Watchdog(stopped.set, None):
+        with Watchdog(stopped.set, math.inf):
             with pytest.raises(KeyboardInterrupt):
                 os.kill(os.getpid(), signal.SIGINT)
             assert stopped.wait(20)

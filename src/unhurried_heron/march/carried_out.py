@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.deadline import OutOfTimeError, done_within
 from unhurried_heron.errors import DoubtWarning, RunError
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.joining import joined, turned_round
@@ -27,15 +28,19 @@ def carried_out(asked: Asked, progress: bool | None, on_interrupt: str) -> Run:
         Whatever the user's functions raise.
     """
     # what compiles is loaded when something runs
-    from unhurried_heron.march.harvest import harvest
+    from unhurried_heron.march.harvest import harvest, not_begun
     from unhurried_heron.march.launch import launch, linear_kind
     from unhurried_heron.march.progress import ProgressBar
     from unhurried_heron.march.sliding import Slide, goes_on_sliding
 
     def once(asked: Asked) -> tuple[Run, Slide | None, int]:
         """Return the run of a single march, where it slides on, and which event stopped it."""
-        kind = linear_kind(asked)
-        driver = launch(asked, kind)
+        further = functools.partial(extended, asked, progress, on_interrupt)
+        try:
+            kind = linear_kind(asked)
+            driver = launch(asked, kind)
+        except OutOfTimeError:
+            return not_begun(asked, further), None, 0
         bar = ProgressBar(progress, asked.problem.title or asked.method.name, *asked.problem.interval)
         try:
             reason = driver.drive(bar)
@@ -44,11 +49,12 @@ def carried_out(asked: Asked, progress: bool | None, on_interrupt: str) -> Run:
         # also where the run was just done: a loop over short runs must not swallow Ctrl-C
         if driver.ctrl_c and on_interrupt == "raise":
             raise KeyboardInterrupt
-        run = harvest(asked, driver, reason, kind, functools.partial(extended, asked, progress, on_interrupt))
+        run = harvest(asked, driver, reason, kind, further)
         return run, driver.slide, driver.march.last("stopped_by")
 
-    run, slide, _ = once(asked)
-    return run if slide is None else goes_on_sliding(asked, run, slide, once)
+    with done_within(asked.budget.seconds):
+        run, slide, _ = once(asked)
+        return run if slide is None else goes_on_sliding(asked, run, slide, once)
 
 
 def extended(asked: Asked, progress: bool | None, on_interrupt: str, run: Run, to: float) -> Run:

@@ -6,6 +6,7 @@ from typing import Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.deadline import check_deadline
 from unhurried_heron.formulas.evaluate import STATE, evaluate
 from unhurried_heron.kernels.memory.bundles import Crossing
 from unhurried_heron.kernels.memory.control import CEIL, FLOOR, PASSED, ROOT, TRUTH
@@ -48,6 +49,7 @@ def landings_of(asked: Asked, switches: tuple[Switch, ...]) -> Landings:
         return NOWHERE
     (start, end), sign = problem.interval, 1.0 if problem.interval[1] > problem.interval[0] else -1.0
     found = [(k, known_times(event, problem.interval, problem.units)) for k, event in enumerate(asked.events)]
+    check_deadline()
     for event, _, time in asked.met:
         # what happened before is behind
         times = found[event][1]
@@ -58,16 +60,21 @@ def landings_of(asked: Asked, switches: tuple[Switch, ...]) -> Landings:
     edges = _edges(asked) if narrow else {}
     whens = np.concatenate([*(times for _, times in found), np.array([*edges])])
     items = np.concatenate([*(np.full(times.size, item) for item, times in found), np.full(len(edges), -1)])
+    check_deadline()
     order = np.argsort(sign * whens, kind="stable")
     whens, items = whens[order], items[order].astype(np.int64)
+    check_deadline()
     group = _grouped(whens, items)
+    check_deadline()
     times = whens[np.flatnonzero(np.diff(group, prepend=-1))]
     longest = np.full(times.size, np.nan)
     for place in np.flatnonzero(items < 0):
         longest[group[place]] = edges[float(whens[place])]
     real = items >= 0
     begins = np.searchsorted(group[real], np.arange(times.size + 1))
+    check_deadline()
     values, begun = _values(asked, switches, times, items[real], group[real])
+    check_deadline()
     bounds = np.array([start, *times, end]) if times.size < 2 else np.concatenate([[start], times, [end]])
     inner = np.stack([np.nextafter(bounds[:-1], bounds[1:]), np.nextafter(bounds[1:], bounds[:-1])], axis=1)
     return Landings(np.append(times, end), longest, begins, items[real], values, np.sort(inner, axis=1), begun)

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.deadline import seconds_left
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.interrupt import DeferredInterrupt
@@ -61,7 +62,7 @@ class Driver:
         large = self.march.system.n >= _LARGE
         with (
             DeferredInterrupt(self._stop) as deferred,
-            Watchdog(self._stop, self.budget.seconds) if large else nullcontext(),
+            Watchdog(self._stop, seconds_left()) if large else nullcontext(),
         ):
             while True:
                 reason = self._next_slice()
@@ -157,8 +158,8 @@ class Driver:
         return self._out_of_time()
 
     def _out_of_time(self) -> str:
-        seconds = self.budget.seconds
-        return "" if seconds is None or self.seconds < seconds else f"{seconds:g} seconds"
+        # the set-up before it counts, too
+        return f"{self.budget.seconds:g} seconds" if seconds_left() <= 0.0 else ""
 
     def happened(self) -> Happened:
         """Return the events, in the order they happened."""

@@ -7,20 +7,23 @@ from collections.abc import Callable
 from itertools import zip_longest
 from typing import Any, Final
 
+import numpy as np
+
 from unhurried_heron.families.registry import family_of
-from unhurried_heron.kernels.memory.control import Reason
+from unhurried_heron.kernels.memory.control import LEDGER, Reason
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.doubts import held_back, noise
 from unhurried_heron.march.driver import Driver
 from unhurried_heron.march.endings import Stop, ending_of
+from unhurried_heron.march.recorder import recorded
 from unhurried_heron.march.terms import term_of
 from unhurried_heron.march.waiting import give_back
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Tally
-from unhurried_heron.run.happened import Happened
+from unhurried_heron.run.happened import NOTHING_HAPPENED, Happened
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trace import Trace
-from unhurried_heron.run.trajectory import Array, Trajectory
+from unhurried_heron.run.trajectory import NO_JUMPS, Array, StepTrajectory, Trajectory
 
 # so many stiff stretches are told
 _SHOWN: Final = 4
@@ -37,19 +40,11 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Ca
     # a look at the end of the run may call the rates, which counts
     ending = ending_of(_stop(asked, driver, reason, trajectory, happened), problem, asked.method)
     counts = {key: march.last(key) for key in _COUNTED}
-    options: dict[str, Any] = {"rtol": None, "atol": None, "step": asked.fixed, "record": asked.record}
-    if asked.adapts:
-        options |= {"rtol": _simplest(problem, asked.relative), "atol": _simplest(problem, asked.absolute)}
+    options = _options(asked)
     if family_of(asked.method).implicit:
         options["linear"] = kind
     elif march.linear_kind and counts["changes"]:
         options["linear"] = march.linear_kind
-    if asked.starting is not None:
-        options["starting"] = asked.starting.name
-    if asked.adapts and asked.longest < abs(problem.interval[1] - problem.interval[0]):
-        options["largest_step"] = asked.longest
-    if asked.carry is not None:
-        options["carry"] = asked.carry
     members = march.pair or family_of(asked.method).members(asked.method, asked.relative)
     chosen = _told(tuple(each.name for each in members), driver) if members else ""
     if reason in (Reason.REACHED_END, Reason.EVENT) and not asked.trace:
@@ -70,6 +65,46 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Ca
         _further=further,
         _trace=Trace(*march.tracer.arrays()) if march.tracer else None,
     )
+
+
+def not_begun(asked: Asked, further: Callable[[Run, float], Run]) -> Run:
+    """Return the run of a march whose budget was used up before it was laid out: its start."""
+    problem = asked.problem
+    start = problem.interval[0]
+    stop = Stop(Reason.PAUSED, start, budget=f"{asked.budget.seconds:g} seconds")
+    nothing = StepTrajectory((), start, problem.start.copy(), nonnegative=asked.nonnegative)
+    return Run(
+        problem=problem,
+        method=asked.method.name,
+        options=_options(asked),
+        ending=ending_of(stop, problem, asked.method),
+        tally=Tally(**dict.fromkeys(_COUNTED, 0), seconds=0.0),
+        _trajectory=nothing
+        if asked.times is None
+        else recorded(
+            asked.times, np.empty((asked.times.size, problem.start.size)), 0, start, problem.start.copy(), NO_JUMPS
+        ),
+        _watched=asked.events,
+        _happened=NOTHING_HAPPENED,
+        _ledger=np.empty(0, dtype=LEDGER) if asked.ledger else None,
+        _methods=(asked.method,),
+        _further=further,
+    )
+
+
+def _options(asked: Asked) -> dict[str, Any]:
+    """Return tolerances or step, and what else was asked, as they were used."""
+    problem = asked.problem
+    options: dict[str, Any] = {"rtol": None, "atol": None, "step": asked.fixed, "record": asked.record}
+    if asked.adapts:
+        options |= {"rtol": _simplest(problem, asked.relative), "atol": _simplest(problem, asked.absolute)}
+    if asked.starting is not None:
+        options["starting"] = asked.starting.name
+    if asked.adapts and asked.longest < abs(problem.interval[1] - problem.interval[0]):
+        options["largest_step"] = asked.longest
+    if asked.carry is not None:
+        options["carry"] = asked.carry
+    return options
 
 
 def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory, happened: Happened) -> Stop:
@@ -118,8 +153,8 @@ def _endless(driver: Driver, event: str) -> str:
 
 def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:
     """One number where all states share it, else a number for each by name."""
-    first, *others = set(values.tolist())
-    return dict(zip(problem.states, values.tolist(), strict=True)) if others else first
+    first = float(values[0])
+    return first if (values == first).all() else dict(zip(problem.states, values.tolist(), strict=True))
 
 
 def _told(members: tuple[str, ...], driver: Driver) -> str:

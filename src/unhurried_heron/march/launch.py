@@ -7,6 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.deadline import check_deadline
 from unhurried_heron.errors import MethodError, OptionError
 from unhurried_heron.families.family import Member
 from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
@@ -46,7 +47,9 @@ def launch(asked: Asked, kind: str) -> Driver:
     key = (*key_of(asked, scales, kind), stops, *(each.times is None for each in switches))
     march, tracer = None if asked.trace else take(asked, key), None
     if march is None:
+        check_deadline()
         native = native_system(problem, asked.events, held=asked.held)
+        check_deadline()
         if asked.trace:
             tracer = Tracer(len(problem.states))
             native = replace(native, rates=tracer.before(native.rates))

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.run.trajectory import Array, Jumps, RecordedTrajectory, StepTrajectory
+from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, RecordedTrajectory, StepTrajectory
 
 
 class StepRecorder:
@@ -25,7 +25,9 @@ class StepRecorder:
         self._chunks.append(steps if whole else (steps[0].copy(), steps[1].copy(), steps[2].copy()))
         return whole
 
-    def trajectory(self, end_time: float, end_state: Array, jumps: Jumps, nonnegative: Any) -> StepTrajectory:
+    def trajectory(
+        self, end_time: float, end_state: Array, jumps: Jumps = NO_JUMPS, nonnegative: Any = None
+    ) -> StepTrajectory:
         """Return the steps, still in their pieces."""
         return StepTrajectory(tuple(self._chunks), end_time, end_state, jumps, nonnegative)
 

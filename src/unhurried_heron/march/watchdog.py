@@ -7,6 +7,7 @@ that the kernels look at.
 
 from __future__ import annotations
 
+import math
 import os
 import select
 import signal
@@ -19,9 +20,9 @@ from types import TracebackType
 class Watchdog:
     """While held, calls ``stop`` soon after Ctrl-C or after so many seconds, whatever native code is running."""
 
-    def __init__(self, stop: Callable[[], None], seconds: float | None) -> None:
+    def __init__(self, stop: Callable[[], None], seconds: float) -> None:
         self._stop = stop
-        self._deadline = None if seconds is None else time.monotonic() + seconds
+        self._deadline = None if seconds == math.inf else time.monotonic() + seconds
         self._before = -1
         self._on_main = threading.current_thread() is threading.main_thread()
 

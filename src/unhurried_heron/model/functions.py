@@ -94,10 +94,12 @@ def match_arguments(
     """
     label = f"the function '{getattr(function, '__name__', 'rates')}'"
     # z' cannot be the name of an argument: it is asked for as z_prime
-    spoken = {StateName.read(state).spoken: state for state in states if StateName.read(state).primes}
+    # members of indexed states, of which there may be millions, are no names of arguments
+    named = [state for state in states if not state.endswith("]")]
+    spoken = {StateName.read(state).spoken: state for state in named if StateName.read(state).primes}
     # a state or parameter called y or p takes the name for itself
-    whole = [word for word in (WHOLE_STATE, ALL_PARAMETERS) if word not in (*states, *parameters)]
-    known = [TIME, *whole, *states, *parameters, *spoken]
+    whole = [word for word in (WHOLE_STATE, ALL_PARAMETERS) if word not in (*named, *parameters)]
+    known = [TIME, *whole, *named, *parameters, *spoken]
     wanted = []
     for argument in _arguments_of(function, label):
         if argument.name in known:

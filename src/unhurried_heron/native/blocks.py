@@ -105,14 +105,15 @@ def emit_module(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int
     return _with_tables(declared) + text
 
 
-def emit_each(nodes: tuple[Node, ...], names: Names) -> tuple[str, tuple[str, ...]]:
-    """Return the text of a module that defines one function for each formula, and the names of these."""
+def emit_each(nodes: tuple[Node, ...], names: Names) -> str:
+    """Return the text of a module that defines one function for each formula, and ``functions``, their addresses."""
     declared: set[str] = set()
-    symbols = tuple(f"evaluate{place}" for place in range(len(nodes)))
     functions = [
-        _function(symbol, (single(node, 0),), 1, names, declared) for symbol, node in zip(symbols, nodes, strict=True)
+        _function(f"evaluate{place}", (single(node, 0),), 1, names, declared) for place, node in enumerate(nodes)
     ]
-    return _with_tables(declared) + "".join(functions), symbols
+    addresses = ", ".join(f"ptr @evaluate{place}" for place in range(len(nodes)))
+    table = f"@functions = constant [{len(nodes)} x ptr] [{addresses}]\n"
+    return _with_tables(declared) + "".join(functions) + table
 
 
 def _with_tables(declared: set[str]) -> str:

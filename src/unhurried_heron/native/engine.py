@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import ctypes
 import functools
 from typing import Any
 
 import llvmlite.binding as llvm
+import numpy as np
 
 from unhurried_heron.errors import HeronError
 
@@ -23,8 +25,24 @@ def _target_machine() -> Any:
     return target.create_target_machine(cpu=cpu, features=features, opt=2, codemodel="jitdefault")
 
 
-def compile_functions(text: str, names: tuple[str, ...], *, optimised: bool = False) -> tuple[list[int], Any]:
-    """Compile a module; return the addresses of the named functions and the engine to keep alive.
+def compile_functions(text: str, names: tuple[str, ...]) -> tuple[list[int], Any]:
+    """Compile a module; return the addresses of the named functions and the engine to keep alive."""
+    engine = _compile(text, optimised=False)
+    return [_found(engine, name) for name in names], engine
+
+
+def compile_many(text: str, count: int) -> tuple[list[int], Any]:
+    """Compile a module that defines ``functions``, a table of addresses; return these and the engine to keep alive.
+
+    The engine looks through all symbols for each that it is asked for, so that it is asked for one only.
+    """
+    engine = _compile(text, optimised=False)
+    place = int(engine.get_global_value_address("functions"))
+    return np.ctypeslib.as_array((ctypes.c_int64 * count).from_address(place)).tolist(), engine
+
+
+def _compile(text: str, *, optimised: bool) -> Any:
+    """Compile a module and return its engine.
 
     ``optimised`` is for loops. What is emitted shares equal subtrees already, and straight-line formulas gain nothing
     else from optimisation (measured: the same speed of the result for twice the time to compile).
@@ -36,7 +54,7 @@ def compile_functions(text: str, names: tuple[str, ...], *, optimised: bool = Fa
         _optimise(module, machine)
     engine = llvm.create_mcjit_compiler(module, machine)
     engine.finalize_object()
-    return [_found(engine, name) for name in names], engine
+    return engine
 
 
 def _optimise(module: Any, machine: Any) -> None:
@@ -56,8 +74,8 @@ def _found(engine: Any, symbol: str) -> int:
 
 def compile_module(text: str, *, optimised: bool = False) -> tuple[int, Any]:
     """Compile a module that defines ``evaluate``; return its address and the engine to keep alive."""
-    addresses, engine = compile_functions(text, ("evaluate",), optimised=optimised)
-    return addresses[0], engine
+    engine = _compile(text, optimised=optimised)
+    return _found(engine, "evaluate"), engine
 
 
 def kind_of_machine() -> str:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import functools
+from typing import Final
 
+from unhurried_heron.deadline import check_deadline
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.layout import Block, single
 from unhurried_heron.formulas.work import refuse_endless
@@ -11,6 +13,9 @@ from unhurried_heron.native.blocks import emit_each, emit_module
 from unhurried_heron.native.bounds import hold_within
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.signature import FloatArray, NativeFunction
+
+# so many formulas are compiled between two looks at the deadline: a tenth of a second
+_AT_ONCE: Final = 128
 
 
 def compiled(
@@ -32,23 +37,30 @@ def compiled(
 
 
 def compiled_each(nodes: tuple[Node, ...], names: Names, context: FloatArray) -> tuple[NativeFunction, ...]:
-    """Return a native function of one output for each formula, all of one module, so that thousands compile at once."""
-    if not nodes:
-        return ()
-    addresses, engine = _machine_code_each(nodes, names)
-    return tuple(NativeFunction(address, 1, context, keep=(engine,)) for address in addresses)
+    """Return a native function of one output for each formula, many in one module.
+
+    Raises
+    ------
+    OutOfTimeError
+        The deadline of the call passed before all were compiled.
+    """
+    made: list[NativeFunction] = []
+    for first in range(0, len(nodes), _AT_ONCE):
+        check_deadline()
+        addresses, engine = _machine_code_each(nodes[first : first + _AT_ONCE], names)
+        made += [NativeFunction(address, 1, context, keep=(engine,)) for address in addresses]
+    return tuple(made)
 
 
-@functools.lru_cache(maxsize=64)
+@functools.lru_cache(maxsize=256)
 def _machine_code_each(nodes: tuple[Node, ...], names: Names) -> tuple[list[int], object]:
-    from unhurried_heron.native.engine import compile_functions
+    from unhurried_heron.native.engine import compile_many
 
     for node in nodes:
         block = (single(node, 0),)
         refuse_endless(block, "an event")
         hold_within(block, 1, names.n_states)
-    text, symbols = emit_each(nodes, names)
-    return compile_functions(text, symbols)
+    return compile_many(emit_each(nodes, names), len(nodes))
 
 
 @functools.lru_cache(maxsize=256)

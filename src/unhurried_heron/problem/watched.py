@@ -22,11 +22,11 @@ def refuse_unknown(said: Said, model: Model) -> None:
                                    expected="names or formulas", given=repr(text)[:80])  # fmt: skip
         if text not in model.functions:
             model.read_formula(text, f"conserved, '{text}'")
-    states = [*model.layout.by_name, *model.layout.names]
     for name in said.never_negative:
-        if not isinstance(name, str) or name not in states:
+        if not isinstance(name, str) or (name not in model.layout.by_name and model.layout.slot(name) is None):
+            hint = near_spelling(str(name), model.layout.by_name)
             raise UnusedValueError(
-                f"'{name}' is no state{near_spelling(str(name), states)}", name=str(name), place="never_negative",
+                f"'{name}' is no state{hint}", name=str(name), place="never_negative",
                 expected="names of states: " + ", ".join(model.layout.by_name), given=repr(name)[:80],
             )  # fmt: skip
 

@@ -375,9 +375,9 @@ class Run(Answers):
         names = [found.texts[which] for which in found.which.tolist()]
         return pd.DataFrame({"time": found.times, "switch": pd.Series(names, dtype=object), "value": found.values})
 
-    def explain(self) -> Any:
+    def explain(self, *, seconds: float = 10.0) -> Any:
         """Say what happened, in sentences, each with its numbers: `unhurried_heron.explain` of this run."""
-        return STUDIES["explain"](self)
+        return STUDIES["explain"](self, seconds=seconds)
 
     def __repr__(self) -> str:
         counts = f"{self.tally.accepted} steps accepted, {self.tally.refused} refused"

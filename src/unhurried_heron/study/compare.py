@@ -9,6 +9,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.deadline import done_within
 from unhurried_heron.errors import HeronError, MethodError, OptionError
 from unhurried_heron.march.options import (
     Budget,
@@ -72,7 +73,8 @@ def compare(
     count : int or sequence of int, optional
         The same as so many steps over the interval.
     budget : Budget, optional
-        Limit of each run; of all methods five seconds each by default.
+        Limit of each run; of all methods five seconds each by default. Its seconds limit each reference, too: where
+        none comes to its end in them, errors are left out.
     reference : {"taylor"}, optional
         Measure against the solution by its Taylor series in 30 digits, of written and smooth problems: slow, certain.
 
@@ -86,13 +88,13 @@ def compare(
     refuse_no_problem(problem, "compare")
     kind = kind_of(reference, "compare")
     tolerances = _listed(DEFAULT_RTOL if rtol is None and step is None and count is None else rtol, "rtol")
-    problem = up_to_its_stop(problem)
+    limits = budget_of(budget)
+    problem = up_to_its_stop(problem, limits.seconds)
     given = [] if count is None else several(count, "counts", "compare")
     counts = [whole(each, "count", "compare", low=1, high=2**53) for each in given]
     steps = [*_listed(step, "step", problem), *(step_for_count(problem, None, each) for each in counts)]
     everything = isinstance(methods, str) and methods == ALL
     chosen = _all_that_fit(problem, bool(steps)) if everything else chosen_methods(methods)
-    limits = budget_of(budget)
     if everything and budget is None:
         limits = Budget(seconds=_SECONDS_EACH)
     fixed: list[dict[str, Any]] = [{"step": value} for value in steps]
@@ -105,7 +107,7 @@ def compare(
             expected="at least one method and one tolerance or step",
             given=f"{len(chosen)} methods, {len(tolerances)} tolerances, {len(steps)} steps",
         )
-    references = References(problem, min(tolerances, default=0.0), kind)
+    references = References(problem, min(tolerances, default=0.0), kind, budget_of(budget).seconds)
     rows, runs = [], []
     for method in chosen:
         takes_steps = getattr(method, "fixed_steps", True) or not (everything or adapting)
@@ -177,13 +179,19 @@ def _row(
     row |= {"seconds in all": clock.perf_counter() - begun, **_counts(run), **_steps(run, setting.get("step"))}
     row["ending"] = "reached the end" if run.ending.reason == "end" else run.ending.message
     try:
-        row["limited by stability"] = steps_in_region(run, rows=_ROWS).share if run.times.size > 1 else None
+        with done_within(budget.seconds):
+            row["limited by stability"] = steps_in_region(run, rows=_ROWS).share if run.times.size > 1 else None
     except HeronError:
         # a method that does not tell its region
         row["limited by stability"] = None
     if run.ending.as_asked:
-        truth = references.truth_for(method)
-        row |= _errors(run, references.grid, truth) | {"reference": truth.label}
+        try:
+            truth = references.truth_for(method)
+            row |= _errors(run, references.grid, truth) | {"reference": truth.label}
+        except OptionError:
+            if budget.seconds is None:
+                raise
+            row["reference"] = f"none within {budget.seconds:g} s"
         row |= {f"drift of {name}": drift_of(run, name) for name in problem.conserved}
         for name in problem.never_negative:
             row[f"lowest {name}"], row[f"lowest {name} at"] = lowest_of(run, name)

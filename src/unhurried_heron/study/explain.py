@@ -10,7 +10,9 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.deadline import done_within
 from unhurried_heron.march.endings import HELD_BACK
+from unhurried_heron.march.options import positive_option
 from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.studies import STUDIES
@@ -71,16 +73,18 @@ class Explanation:
         return tuple(each for each in self.sayings if each.about == subject)
 
 
-def explain(run: Run) -> Explanation:
+def explain(run: Run, *, seconds: float = 10.0) -> Explanation:
     """Say what happened in a run: what limited its steps, whether it is stiff, what would do better, and by how much.
 
     Whatever is said was measured: eigenvalues along the run against the region of its method, the counts of its ledger,
     and runs of other methods on the same problem, each within twice the time that the run took, a tighter one within
-    three times (half a second at least, five seconds at most).
+    three times (half a second at least, five seconds at most), all within ``seconds``.
 
     Parameters
     ----------
     run : Run
+    seconds : float
+        For all of it.
 
     Raises
     ------
@@ -88,7 +92,8 @@ def explain(run: Run) -> Explanation:
         This is no run.
     """
     run = a_run(run, "explain")
-    return Explanation(run, tuple(_Looked(run).sayings()))
+    with done_within(positive_option(seconds, "seconds")):
+        return Explanation(run, tuple(_Looked(run).sayings()))
 
 
 def worth_saying(run: Run) -> str:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.deadline import seconds_left
 from unhurried_heron.errors import DoubtWarning
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
@@ -22,6 +23,8 @@ _FASTEST: Final = 6
 _FEWEST, _ROWS_OF_LARGE = 5, 16
 _TURNS: Final = 40
 _NOTHING: Final = 1e-13
+# golden section: its multiples modulo 1 are spread evenly, however many of them are taken
+_GOLDEN: Final = 0.6180339887498949
 
 
 def rows_worth(n: int, most: int) -> int:
@@ -77,7 +80,7 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> Any:
 
 
 def _fastest(problem: Problem, times: Array, states: Array) -> Any:
-    """Return the eigenvalues of largest modulus of a large system at rows of times and states."""
+    """Return the eigenvalues of largest modulus of a large system at rows; NaN after the deadline."""
     from scipy.sparse import csr_array
 
     from unhurried_heron.native.rows import evaluate_rows
@@ -90,7 +93,10 @@ def _fastest(problem: Problem, times: Array, states: Array) -> Any:
         assert native.jacobian is not None, "written equations have a Jacobian"
         slopes: NativeFunction = native.jacobian
         rows, columns = (each.astype(np.int64) for each in entries)
-    for place in range(times.size):
+    # first some from all over the run, in case there is no time for all
+    for place in np.argsort(_GOLDEN * np.arange(times.size) % 1.0):
+        if seconds_left() < 0.0:
+            break
         here, there = times[place : place + 1], states[place : place + 1]
         if entries is None:
             matrix: Any = problem.jacobian_at(here, there)[0]

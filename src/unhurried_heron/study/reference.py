@@ -78,10 +78,14 @@ class References:
     ----------
     rtol : float
         Tolerance of the reference runs.
+    seconds : float, optional
+        Which each of them may take.
     """
 
-    def __init__(self, problem: Problem, tightest: float, kind: Kind = "runs") -> None:
+    def __init__(self, problem: Problem, tightest: float, kind: Kind = "runs", seconds: float | None = None) -> None:
         self._problem, self._kind = problem, kind
+        self._seconds = _SECONDS if seconds is None else seconds
+        self._taylor_seconds = _TAYLOR_SECONDS if seconds is None else seconds
         self.rtol = float(np.clip(_TIGHTER * tightest, _TIGHTEST, _LOOSEST))
         self._runs: dict[str, Tried] = {}
 
@@ -126,7 +130,7 @@ class References:
         for family in reference_methods():
             if family not in self._runs:
                 taken = max((each.run.tally.seconds for each in self._runs.values() if each.run), default=math.inf)
-                seconds = min(_SECONDS, max(_LEAST_SECONDS, 10.0 * taken))
+                seconds = min(self._seconds, max(_LEAST_SECONDS, 10.0 * taken))
                 self._runs[family] = self._integrate(family, self.grid, seconds)
         runs = [each.run for each in self._runs.values() if each.run is not None]
         complete = [run.states for run in runs if run.ending.reason == "end"]
@@ -161,7 +165,7 @@ class References:
             return Truth(names, values, "closed form of " + ", ".join(names))
         from unhurried_heron.study.taylor import as_floats, taylor_states
 
-        rows = taylor_states(self._problem, self.grid, seconds=_TAYLOR_SECONDS)
+        rows = taylor_states(self._problem, self.grid, seconds=self._taylor_seconds)
         return Truth(self._problem.states, as_floats(rows), "Taylor series in 30 digits")
 
     def truth_for(self, method: Method) -> Truth:
@@ -201,18 +205,18 @@ class References:
 
             return (
                 truth.names,
-                lambda t: as_floats(taylor_states(self._problem, t, seconds=_TAYLOR_SECONDS)),
+                lambda t: as_floats(taylor_states(self._problem, t, seconds=self._taylor_seconds)),
                 truth.label,
             )
         family = next(name for name in self._runs if truth.label.startswith(reference_methods()[name]))
         kept = _ran([self._integrate(family, "steps")])
         return truth.names, kept.at, truth.label
 
-    def _integrate(self, family: str, record: Record, seconds: float = _SECONDS) -> Tried:
-        return _tight(self._problem, reference_methods()[family], self.rtol, record, seconds)
+    def _integrate(self, family: str, record: Record, seconds: float | None = None) -> Tried:
+        return _tight(self._problem, reference_methods()[family], self.rtol, record, seconds or self._seconds)
 
 
-def _tight(problem: Problem, method: str, rtol: float, record: Record, seconds: float = _SECONDS) -> Tried:
+def _tight(problem: Problem, method: str, rtol: float, record: Record, seconds: float) -> Tried:
     return tried(problem, method, rtol=rtol, record=record, budget=Budget(seconds=seconds), ledger=False)
 
 
@@ -233,13 +237,13 @@ def _ran(found: Iterable[Tried]) -> Run:
     raise raised[0]
 
 
-def up_to_its_stop(problem: Problem) -> Problem:
+def up_to_its_stop(problem: Problem, seconds: float | None = None) -> Problem:
     """Return the problem with the events that act alone, its interval ended where one would have stopped the run."""
     acting = tuple(event for event in problem.events if event.then is not None and not event.stop)
     plain = problem.with_(events=acting)
     if not any(event.stop for event in problem.events):
         return plain
-    run = _ran(_tight(problem, method, _LOOSEST, 2) for method in (FOR_STIFF, DEFAULT))
+    run = _ran(_tight(problem, method, _LOOSEST, 2, seconds or _SECONDS) for method in (FOR_STIFF, DEFAULT))
     stopped = run.ending.reason == "event" and run.ending.time != problem.interval[0]
     return plain.with_(interval=(problem.interval[0], run.ending.time)) if stopped else plain
 

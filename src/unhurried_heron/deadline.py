@@ -1,0 +1,41 @@
+"""When the present call must be done: long work that is no march looks at it between its parts."""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
+
+from unhurried_heron.errors import HeronError
+
+_deadline: ContextVar[float] = ContextVar("deadline", default=math.inf)
+
+
+class OutOfTimeError(HeronError):
+    """The deadline has passed. It is caught where the call began, and users never see it."""
+
+
+@contextmanager
+def done_within(seconds: float | None) -> Iterator[None]:
+    """Give what is called within so many seconds; of deadlines within one another the earliest counts."""
+    if seconds is None:
+        yield
+        return
+    token = _deadline.set(min(_deadline.get(), time.perf_counter() + seconds))
+    try:
+        yield
+    finally:
+        _deadline.reset(token)
+
+
+def seconds_left() -> float:
+    """Return the seconds until the deadline, infinity where there is none, below zero after it."""
+    return _deadline.get() - time.perf_counter()
+
+
+def check_deadline() -> None:
+    """Raise `OutOfTimeError` after the deadline."""
+    if seconds_left() < 0.0:
+        raise OutOfTimeError("the time allowed was used up")
