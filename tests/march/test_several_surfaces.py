@@ -6,6 +6,8 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron.kernels.memory.control import Reason
+from unhurried_heron.march.driver import Driver
 from unhurried_heron.methods.catalogue import all_methods
 
 ADAPTIVE = [method.name for method in all_methods() if method.adaptive and method.order > 2]
@@ -62,3 +64,28 @@ def test_several_switches_hold_a_solution(method: str, case: str, references: di
     assert run.ending.reason == "end", run.ending.message
     assert np.abs(run.states - references[case].states).max() < 2e-4
     assert run.tally.accepted < 20_000
+
+
+@pytest.mark.parametrize("method", ADAPTIVE)
+def test_how_a_march_is_cut_into_slices_changes_nothing(method: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Slices follow the clock, results must not."""
+    crate, (ball, drain) = CASES["a crate on a cart"], CASES["two levels"][:2]
+    problems = [
+        uh.Problem.from_text(crate[0], initial=crate[1], parameters=crate[2], interval=(0, 10)),
+        uh.Problem.from_text(ball + "\nh' = 0.1*sin(t) - 0.5*sign(h)*sqrt(abs(h))", initial=drain | {"h": 1},
+                             interval=(0, 10), events=[uh.Event(every=0.7, then="h = h + 0.1")]),
+    ]  # fmt: skip
+    whole = [uh.integrate(each, method, rtol=1e-5) for each in problems]
+    genuine, paces = Driver._next_slice, np.random.default_rng(0)
+
+    def short(driver: Driver) -> Reason:
+        driver.march.pace = int(paces.choice([1, 2, 7]))
+        return genuine(driver)
+
+    monkeypatch.setattr(Driver, "_next_slice", short)
+    for problem, run in zip(problems, whole, strict=True):
+        again = uh.integrate(problem, method, rtol=1e-5)
+        assert again.ending == run.ending
+        assert np.array_equal(again.times, run.times)
+        assert np.array_equal(again.states, run.states)
+        assert again.switches.equals(run.switches)

@@ -75,7 +75,7 @@ class Driver:
                 elif (
                     reason is Reason.SWITCHING and control["started"][0] == -1 and control["most_in_place"][0] < AT_LAST
                 ):
-                    self.slide = slide_at(self._asked, self.march)
+                    self.slide = slide_at(self._asked, self.march, self._last_crossed())
                     if self.slide is not None:
                         break
                     control["most_in_place"] = AT_LAST
@@ -148,6 +148,13 @@ class Driver:
             self._crossed.append(
                 (each.crossed[:count].copy(), each.crossed_which[:count].copy(), each.told[:count].copy(), rows)
             )
+
+    def _last_crossed(self) -> list[int]:
+        """Return the numbers of the last two switches that were crossed, in whatever slices."""
+        found: list[int] = []
+        for _, which, _, _ in self._crossed[:-3:-1]:
+            found = [*which[-2:].tolist(), *found]
+        return found[-2:]
 
     def _exhausted(self) -> str:
         control, budget = self.march.control, self.budget

@@ -46,12 +46,14 @@ class Slide:
         return self.switch.text
 
 
-def slide_at(asked: Asked, march: March) -> Slide | None:
-    """Return along what a march that crosses one switch again and again slides; None where it does not."""
-    beyond, crossing, count = march.native.beyond, march.crossing, march.last("n_crossed")
-    if beyond is None or not asked.held or count < 2:
+def slide_at(asked: Asked, march: March, last: list[int]) -> Slide | None:
+    """Return along what a march that crosses one switch again and again slides; None where it does not.
+
+    ``last``: the numbers of the last two switches that were crossed.
+    """
+    beyond = march.native.beyond
+    if beyond is None or not asked.held or len(last) < 2:
         return None
-    last = crossing.crossed_which[count - 2 : count]
     switch = beyond.switches[int(last[1])]
     if last[0] != last[1] or not isinstance(switch, HeldSwitch):
         return None
