@@ -74,6 +74,10 @@ class Layout:
         """The name of each number."""
         return tuple(itertools.chain.from_iterable(group.members() for group in self.groups))
 
+    def name_of(self, place: int) -> str:
+        """Return the name of one number, without making those of all."""
+        return self.words(place, {}, {})
+
     @cached_property
     def by_name(self) -> dict[str, Group]:
         """The groups by name."""

@@ -88,8 +88,10 @@ def noise(problem: Problem, trajectory: Trajectory, absolute: Array) -> str:
     if not low.any():
         return ""
     quiet = np.flatnonzero(low)
-    names = problem.states
-    told = ", ".join(f"'{names[k]}'" for k in quiet[:_SHOWN]) + (" and others" if quiet.size > _SHOWN else "")
+    layout = problem.model.layout
+    told = ", ".join(f"'{layout.name_of(int(k))}'" for k in quiet[:_SHOWN]) + (
+        " and others" if quiet.size > _SHOWN else ""
+    )
     worst = int(quiet[0])
     its = "its" if quiet.size == 1 else "their"
     seen = "at the recorded times " if isinstance(trajectory, RecordedTrajectory) else ""

@@ -141,8 +141,10 @@ def _leaps(driver: Driver) -> str:
 
 def _named(asked: Asked, place: int) -> str:
     """Return the name of a state, or of a parameter, which stand after the states; nothing below 0."""
-    names, parameters = asked.problem.states, asked.problem.model.parameters
-    return "" if place < 0 else names[place] if place < len(names) else parameters[place - len(names)]
+    layout, parameters = asked.problem.model.layout, asked.problem.model.parameters
+    if place < 0:
+        return ""
+    return layout.name_of(place) if place < layout.size else parameters[place - layout.size]
 
 
 def _endless(driver: Driver, event: str) -> str:

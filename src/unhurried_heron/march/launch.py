@@ -51,7 +51,7 @@ def launch(asked: Asked, kind: str) -> Driver:
         native = native_system(problem, asked.events, held=asked.held)
         check_deadline()
         if asked.trace:
-            tracer = Tracer(len(problem.states))
+            tracer = Tracer(problem.model.layout.size)
             native = replace(native, rates=tracer.before(native.rates))
         if family.implicit:
             native = slopes_for(asked, native, kind, time_slope=family.time_slope)

@@ -58,7 +58,7 @@ def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Arra
     unmet = ((relative > 0) & (relative < SMALLEST_RTOL)) | ((relative == 0) & (absolute == 0))
     if unmet.any():
         place = int(np.argmax(unmet))
-        state = problem.states[place]
+        state = problem.model.layout.name_of(place)
         raise OptionError(
             f"the tolerance of '{state}' cannot be met in floating-point numbers",
             name="rtol",
@@ -81,7 +81,11 @@ def _in_units(problem: Problem, state: Any, value: str) -> Any:
     from unhurried_heron.units.quantities import in_unit_of
 
     units = problem.units
-    names = [group_of(str(state))] if state is not None else sorted({group_of(name) for name in problem.states})
+    names = (
+        [group_of(str(state))]
+        if state is not None
+        else sorted({group_of(name) for name in problem.model.layout.by_name})
+    )
     found = {in_unit_of(value, units.get(name, ""), f"atol of {name}") for name in names}
     return found.pop() if len(found) == 1 else value
 

@@ -228,7 +228,7 @@ def exact_rows(problem: Problem, times: FloatArray) -> dict[str, FloatArray]:
     names = tuple(problem.model.exact)
     if not names:
         return {}
-    values = evaluate_rows(native_exact(problem), times, np.zeros((times.size, len(problem.states))))
+    values = evaluate_rows(native_exact(problem), times, np.zeros((times.size, problem.model.layout.size)))
     found = np.full((times.size, len(names)), np.nan)
     found[: len(values)] = values
     return dict(zip(names, found.T, strict=True))

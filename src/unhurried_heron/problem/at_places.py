@@ -41,7 +41,7 @@ def places_of(problem: Facts, t: Any, state: Any, place: str) -> Places:
         They do not fit the problem, or each other.
     """
     problem.refuse_open()
-    names, n = problem.states, len(problem.states)
+    names, n = problem.states, problem.model.layout.size
     named = isinstance(state, Mapping) or hasattr(state, "columns")
     if named:
         missing = [name for name in names if name not in state]

@@ -280,7 +280,7 @@ class Answers:
             else:
                 nearest, when = self._closest(event)
                 known = np.isfinite(when)
-                state = self.at(when) if known else np.full(len(self.problem.states), np.nan)
+                state = self.at(when) if known else np.full(self.problem.model.layout.size, np.nan)
             ends = (float(times[0]), float(times[-1])) if times.size else (np.nan, np.nan)
             rows.append((event.name, times.size, *ends, nearest, when, *state.tolist()))
         columns = ["event", "count", "first", "last", "closest", "at", *self.problem.states]

@@ -98,7 +98,7 @@ class Run(Answers):
         stretch = model.derived_layout.stretch(name) if isinstance(name, str) else None
         if stretch is not None and model.derived_layout.by_name[name].box:
             return self._derived[:, stretch].reshape(-1, *model.derived_layout.by_name[name].shape)
-        columns = self.columns[len(self.problem.states) :]
+        columns = self.columns[self.problem.model.layout.size :]
         if name in columns:
             return self._derived[:, columns.index(name)]
         raise self._unknown(name, "run[…]")
@@ -303,7 +303,7 @@ class Run(Answers):
 
         found = self._happened
         frame = pd.DataFrame({"name": [self._watched[e].name for e in found.which.tolist()], "time": found.times})
-        states = found.before if found.times.size else np.empty((0, len(self.problem.states)))
+        states = found.before if found.times.size else np.empty((0, self.problem.model.layout.size))
         parts = [pd.DataFrame(states, columns=list(self.problem.states))]
         if any(event.then is not None for event in self._watched):
             parts.append(pd.DataFrame(found.after, columns=[f"{name} after" for name in self.problem.states]))

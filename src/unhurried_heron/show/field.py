@@ -193,7 +193,7 @@ def draw_field(
     if not (isinstance(arrows, int) and 2 <= arrows <= 200):
         raise OptionError("so many arrows cannot be drawn", name="arrows", place="draw_field",
                           expected="a whole number from 2 to 200", given=repr(arrows)[:80])  # fmt: skip
-    chosen = list(problem.states[:2]) if len(problem.states) > 1 else [_TIME, problem.states[0]]
+    chosen = list(problem.states[:2]) if problem.model.layout.size > 1 else [_TIME, problem.states[0]]
     time = problem.interval[0] if at is None else number_in(at, problem.units.get(_TIME, ""), "draw_field, at")
     record = field_record(
         problem, chosen if names is None else names, window, starts, arrows, nullclines=nullclines, at=time

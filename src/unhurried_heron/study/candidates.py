@@ -42,7 +42,7 @@ class Candidate:
 
 def work_of(run: Run) -> int:
     """Return the rate evaluations of a run; a Jacobian counts as one for each state, a factorisation likewise."""
-    tally, n = run.tally, len(run.problem.states)
+    tally, n = run.tally, run.problem.model.layout.size
     symbolic = tally.jacobians if not tally.for_jacobians else 0
     return tally.rate_evaluations + n * (symbolic + tally.factorisations)
 
@@ -82,7 +82,7 @@ def candidates_for(run: Run, *, stiff: bool, ready: Candidate | None = None) -> 
 
     ``ready`` has run already.
     """
-    others = _STIFF + (FOR_LARGE,) * (len(run.problem.states) > _LARGE)
+    others = _STIFF + (FOR_LARGE,) * (run.problem.model.layout.size > _LARGE)
     taken = {run.method, *(method.name for method in run._methods)}
     names = [name for name in (others if stiff else _SMOOTH) if name not in taken]
     found = [ready if ready is not None and ready.method == name else again(run, name) for name in names]

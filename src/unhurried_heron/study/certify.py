@@ -179,7 +179,7 @@ class _Search:
         self.until = clock.monotonic() + seconds
         self.able = list(_FAMILIES)
         self.reason, self.nudge = "", _NUDGE
-        self.size = self.low = np.ones(len(problem.states))
+        self.size = self.low = np.ones(problem.model.layout.size)
         self.longest: float | None = None
         self.runs: list[Tried] = []
 
@@ -295,7 +295,7 @@ class _Search:
 
     def _once_moved(self, tolerance: float, seed: int) -> Run | None:
         problem = self.problem
-        signs = np.random.default_rng(seed).choice([-1.0, 1.0], len(problem.states) + len(problem.parameters))
+        signs = np.random.default_rng(seed).choice([-1.0, 1.0], problem.model.layout.size + len(problem.parameters))
         start, signed = problem.start, self.nudge * signs
         moved = start + signed[: start.size] * np.abs(start)
         numbers = {}
@@ -332,7 +332,7 @@ class _Search:
 
     def _values(self, run: Run) -> Array:
         """Return the states at the wanted times and at the end, shape (n_times + 1, n_states)."""
-        wanted = run.states[: self.times.size] if self.times.size else np.empty((0, len(self.problem.states)))
+        wanted = run.states[: self.times.size] if self.times.size else np.empty((0, self.problem.model.layout.size))
         return np.vstack([wanted, run._trajectory.end_state])
 
     def _differ(self, runs: Sequence[Run]) -> bool:

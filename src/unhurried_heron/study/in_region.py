@@ -122,11 +122,11 @@ def steps_in_region(run: Run, *, rows: int = _ROWS) -> StepsInRegion:
     run = a_run(run, "steps_in_region")
     rows = whole(rows, "rows", "steps_in_region", low=1, high=1_000_000)
     begins, lengths, kinds = _steps_of(run)
-    most = rows_worth(len(run.problem.states), rows)
+    most = rows_worth(run.problem.model.layout.size, rows)
     kept = run._trajectory
     if isinstance(kept, StepTrajectory):
         chosen = _evenly(begins.size, most)
-        states = run.at(begins[chosen]) if chosen.size else np.empty((0, len(run.problem.states)))
+        states = run.at(begins[chosen]) if chosen.size else np.empty((0, run.problem.model.layout.size))
     else:
         # states are known at recorded times alone: the steps that were under way there
         sign = 1.0 if run.ending.time >= run.problem.interval[0] else -1.0

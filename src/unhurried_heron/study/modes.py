@@ -40,7 +40,7 @@ def modes_at(run: Run, times: Array, states: Array) -> Any:
     problem, changing = run.problem, run._modes(times)
     if changing is None:
         return eigenvalues(problem, times, states)
-    found = np.full((times.size, min(len(problem.states), _width(problem))), np.nan, dtype=complex)
+    found = np.full((times.size, min(problem.model.layout.size, _width(problem))), np.nan, dtype=complex)
     stretches, which = np.unique(changing[1], axis=0, return_inverse=True)
     for k, values in enumerate(stretches):
         rows = which.ravel() == k
@@ -53,13 +53,13 @@ def modes_at(run: Run, times: Array, states: Array) -> Any:
 
 
 def _width(problem: Problem) -> int:
-    n = len(problem.states)
+    n = problem.model.layout.size
     return n if n <= _MOST_FULL else _FASTEST
 
 
 def eigenvalues(problem: Problem, times: Array, states: Array) -> Any:
     """Return the eigenvalues at rows of times and states."""
-    n = len(problem.states)
+    n = problem.model.layout.size
     if n > _MOST_FULL:
         return _fastest(problem, times, states)
     if problem.model.rates.written and n:

@@ -229,8 +229,8 @@ def taylor_states(problem: Problem, times: Any, *, digits: int = 30, seconds: fl
         raise _unfit("a Python function")
     if problem.switches:
         raise _unfit("switch: " + problem.switches[0].text)
-    if len(problem.states) > _MOST_STATES:
-        raise _unfit(f"{len(problem.states)} states, at most {_MOST_STATES}")
+    if problem.model.layout.size > _MOST_STATES:
+        raise _unfit(f"{problem.model.layout.size} states, at most {_MOST_STATES}")
     problem.refuse_open()
     mp = mpmath.mp.clone()
     mp.dps = digits + _GUARD

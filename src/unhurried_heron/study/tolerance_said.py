@@ -194,4 +194,4 @@ def _vector(run: Run, name: str) -> Array:
     """Return a tolerance for each state, shape (n_states,)."""
     value = run.options[name]
     given = [value.get(state, 0.0) for state in run.problem.states] if isinstance(value, dict) else value
-    return np.broadcast_to(np.asarray(given, dtype=np.float64), (len(run.problem.states),))
+    return np.broadcast_to(np.asarray(given, dtype=np.float64), (run.problem.model.layout.size,))

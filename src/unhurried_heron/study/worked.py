@@ -164,7 +164,7 @@ def _named(purpose: str) -> str:
 
 def _closes(run: Run, attempt: int, step: int, results: tuple[Array, Array], rows: list[list[Any]]) -> list[list[Any]]:
     """Return the row of a step's result, or of what was refused."""
-    n = len(run.problem.states)
+    n = run.problem.model.layout.size
     if rows and rows[-1][0] == step and rows[-1][1] == "result":
         return []
     if not _accepted(run, attempt):
