@@ -10,6 +10,7 @@ import argparse
 import time
 from collections.abc import Callable
 
+import budgets
 import calls
 import chunks
 import events
@@ -33,6 +34,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "calls": calls.report,
     "events": events.report,
     "start": start.report,
+    "budgets": budgets.report,
     "refusals": refusals.report,
     "methods": methods.report,
     "studies": studies.report,

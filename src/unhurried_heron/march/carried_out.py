@@ -18,8 +18,10 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 
 
-def carried_out(asked: Asked, progress: bool | None, on_interrupt: str) -> Run:
+def carried_out(asked: Asked, progress: bool | None, on_interrupt: str, spent: float = 0.0) -> Run:
     """Lay out a march, drive it and return its run; along a switch to which both sides lead back it slides.
+
+    ``spent``: the seconds that reading what was asked took, which count to the budget, too.
 
     Raises
     ------
@@ -52,7 +54,8 @@ def carried_out(asked: Asked, progress: bool | None, on_interrupt: str) -> Run:
         run = harvest(asked, driver, reason, kind, further)
         return run, driver.slide, driver.march.last("stopped_by")
 
-    with done_within(asked.budget.seconds):
+    seconds = asked.budget.seconds
+    with done_within(None if seconds is None else seconds - spent):
         run, slide, _ = once(asked)
         return run if slide is None else goes_on_sliding(asked, run, slide, once)
 

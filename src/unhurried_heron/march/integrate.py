@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 import warnings
 from collections.abc import Iterable, Mapping
 from typing import Any, Literal
@@ -141,6 +142,7 @@ def integrate(
     >>> round(run.final["level"], 7)
     0.3678794
     """
+    begun = time.perf_counter()
     refuse_no_problem(problem, "integrate")
     chosen = find_method(method)
     check_fits(chosen, step if count is None else 1.0, rtol, atol)
@@ -186,7 +188,7 @@ def integrate(
         controller=controller,
         trace=trace,
     )
-    run = carried_out(asked, progress, on_interrupt)
+    run = carried_out(asked, progress, on_interrupt, time.perf_counter() - begun)
     if not run.ending.as_asked and run.ending.reason not in ("budget", "interrupted") and not QUIET.get():
         warnings.warn(
             f"{run.ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2

@@ -21,7 +21,7 @@ from unhurried_heron.words.names import check_defined, in_order
 from unhurried_heron.words.statements import Statement
 
 Watched = Node | NamedFunction
-_MOST_REMEMBERED = 5_000
+_MOST_REMEMBERED = 20_000
 
 
 @dataclass(frozen=True)
