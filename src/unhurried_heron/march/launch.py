@@ -9,13 +9,15 @@ import numpy as np
 
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.errors import MethodError, OptionError
-from unhurried_heron.families.family import Member
+from unhurried_heron.families.error_scale import ErrorScale
+from unhurried_heron.families.family import Demand, Member
 from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.crossings import NOWHERE, Landings, hold_at_start, landings_of
+from unhurried_heron.march.decays import only_decays
 from unhurried_heron.march.driver import Driver
-from unhurried_heron.march.layout import March, lay_out, stiff_member
+from unhurried_heron.march.layout import March, lay_out, member_of, stiff_member
 from unhurried_heron.march.sliding import SOON
 from unhurried_heron.march.waiting import key_of, take
 from unhurried_heron.model.action import modes_of
@@ -84,9 +86,17 @@ def _second(asked: Asked, march: March) -> Member | None:
     except MethodError:
         return None
     if kind == "sparse" and march.system.n >= _LARGE_SPARSE:
-        method = chosen.of_large(float(asked.relative.min(where=asked.relative > 0.0, initial=1.0)))
+        rtol = float(asked.relative.min(where=asked.relative > 0.0, initial=1.0))
+        method = chosen.of_large(rtol)
+        if chosen.decaying and rtol >= chosen.decaying[0] and only_decays(asked.problem, march):
+            method = chosen.decaying[1]
         march.pair = (smooth, method)
         march.own.orders[1] = method.order
+    if not family_of(method).implicit:
+        scales = ErrorScale(asked.relative, asked.absolute)
+        return member_of(
+            method, asked, Demand(march.system.n, march.control, scales, False, None, None, asked.controller)
+        )
     native = slopes_for(asked, march.native, kind, time_slope=family_of(method).time_slope)
     return stiff_member(asked, march, method, native, kind)
 

@@ -68,7 +68,7 @@ def _auto() -> Method:
     first, second, third = (
         tuple((largest, CATALOGUE[name]) for largest, name in methods) for methods in (smooth, stiff, large)
     )
-    return Choosing("auto", first, second, third)
+    return Choosing("auto", first, second, third, (1e-7, CATALOGUE[FOR_LARGE]))
 
 
 _MULTISTEP = {"adams-bashforth": 8, "adams-moulton": 8, "adams-pece": 8, "backward-differentiation": 6}

@@ -114,6 +114,9 @@ class Choosing(_ListedAs):
     large : tuple of (float, Method)
         In the place of the stiff ones where the linear systems are large and sparse: methods that need no complex
         factors, of which some are ten times as dear as real ones.
+    decaying : (float, Method), optional
+        In the place of those where their modes only decay: a stabilised explicit method, and the smallest tolerance
+        for which its order is not too low.
     source : str
     """
 
@@ -121,6 +124,7 @@ class Choosing(_ListedAs):
     smooth: tuple[tuple[float, Method], ...]
     stiff_one: tuple[tuple[float, Method], ...]
     large: tuple[tuple[float, Method], ...] = ()
+    decaying: tuple[float, Method] | None = None
     source: str = "non-stiff and stiff methods of this list"
     adaptive: ClassVar[bool] = True
     stiff: ClassVar[bool] = True

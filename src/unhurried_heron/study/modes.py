@@ -9,6 +9,7 @@ import numpy as np
 
 from unhurried_heron.deadline import seconds_left
 from unhurried_heron.errors import DoubtWarning
+from unhurried_heron.families.spectrum import ritz_values
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
@@ -21,8 +22,6 @@ _MOST_FULL: Final = 300
 _WORK: Final = 4e8
 _FASTEST: Final = 6
 _FEWEST, _ROWS_OF_LARGE = 5, 16
-_TURNS: Final = 40
-_NOTHING: Final = 1e-13
 # golden section: its multiples modulo 1 are spread evenly, however many of them are taken
 _GOLDEN: Final = 0.6180339887498949
 
@@ -105,29 +104,6 @@ def _fastest(problem: Problem, times: Array, states: Array) -> Any:
             values = evaluate_rows(slopes, here, there).ravel()
             matrix = csr_array((values, (rows, columns)), shape=(n, n)) if values.size else None
         if values.size and np.isfinite(values).all():
-            found[place] = _arnoldi(matrix, n)
+            fastest = ritz_values(matrix.__matmul__, n)[:_FASTEST]
+            found[place, : fastest.size] = fastest
     return found
-
-
-def _arnoldi(matrix: Any, n: int) -> Any:
-    """Return Ritz values of largest modulus (G. H. Golub and C. F. Van Loan, *Matrix Computations*, 4th ed., 10.5)."""
-    count = min(_TURNS, n)
-    basis, hessenberg = np.zeros((count + 1, n)), np.zeros((count + 1, count))
-    start = np.random.default_rng(0).standard_normal(n)
-    basis[0] = start / np.linalg.norm(start)
-    for k in range(count):
-        moved = matrix @ basis[k]
-        for _ in range(2):
-            # once more, as rounding leaves some of what was taken away
-            share = basis[: k + 1] @ moved
-            hessenberg[: k + 1, k] += share
-            moved = moved - share @ basis[: k + 1]
-        length = float(np.linalg.norm(moved))
-        hessenberg[k + 1, k] = length
-        if not length > _NOTHING * abs(hessenberg[: k + 1, k]).max():
-            count = k + 1
-            break
-        basis[k + 1] = moved / length
-    values = np.linalg.eigvals(hessenberg[:count, :count]).astype(complex)
-    order = np.argsort(-np.abs(values))[:_FASTEST]
-    return np.concatenate([values[order], np.full(_FASTEST - order.size, np.nan)])

@@ -1,0 +1,54 @@
+"""Large systems: what `auto` takes for them, and budgets that are used up before a march begins."""
+
+import numpy as np
+import pytest
+
+import unhurried_heron as uh
+
+N = 40
+# on a grid with u = 0 around it, sin(pi i/(n + 1)) sin(pi j/(n + 1)) decays at this rate, D = 1
+DECAY = 8 * (N + 1) ** 2 * np.sin(np.pi / 2 / (N + 1)) ** 2
+HILL = np.outer(*2 * [np.sin(np.pi * np.arange(1, N + 1) / (N + 1))])
+WALLS = "\n".join(f"{name}[{place}] = 0 for {index} in 1..n" for name in "uv"
+                  for place, index in (("0,j", "j"), ("n+1,j", "j"), ("i,0", "i"), ("i,n+1", "i")))  # fmt: skip
+
+
+def diffusing(name: str, more: str) -> str:
+    neighbours = f"{name}[i-1,j] + {name}[i+1,j] + {name}[i,j-1] + {name}[i,j+1] - 4*{name}[i,j]"
+    return f"{name}[i,j]' = (n+1)^2*({neighbours}){more} for i in 1..n, j in 1..n"
+
+
+def turning(rate: float) -> uh.Problem:
+    """Two fields that diffuse and turn into each other: exp(-DECAY t) (cos, sin)(rate t) times the hill."""
+    text = f"{diffusing('u', ' - w*v[i,j]')}\n{diffusing('v', ' + w*u[i,j]')}\n{WALLS}"
+    start = {"u": HILL.tolist(), "v": 0}
+    return uh.Problem.from_text(text, initial=start, parameters={"n": N, "w": rate}, interval=(0, 0.1))
+
+
+@pytest.mark.parametrize(
+    ("rate", "rtol", "taken"),
+    [(0.0, 1e-4, "runge-kutta-chebyshev-2"), (0.0, 1e-8, "esdirk-54-7"), (5e3, 1e-4, "esdirk-43")],
+)
+def test_auto_stretches_steps_where_modes_only_decay(rate: float, rtol: float, taken: str) -> None:
+    run = uh.integrate(turning(rate), rtol=rtol, record=2)
+    assert taken in run.chosen
+    size, angle = np.exp(-DECAY * 0.1), rate * 0.1
+    found = run["u"][-1], run["v"][-1]
+    for values, exact in zip(found, (size * np.cos(angle), size * np.sin(angle)), strict=True):
+        assert np.abs(values - exact * HILL).max() < 30 * rtol
+
+
+def test_a_budget_that_is_used_up_before_the_march_begins() -> None:
+    problem = uh.Problem.from_text("x' = y\ny' = -x", initial={"x": 1, "y": 0}, interval=(0, 10))
+    events = [uh.Event(f"x = {k}/500") for k in range(500)]
+    for options in ({}, {"record": 5}, {"ledger": False}):
+        run = uh.integrate(problem, events=events, budget=uh.Budget(seconds=1e-7), **options)
+        assert run.ending.reason == "budget"
+        assert (run.times[-1], run.final["x"], run.tally.accepted) == (0.0, 1.0, 0)
+        assert len(run.frame()) == 1
+    # what goes on with it has the budget once more
+    assert run.extend(to=1).ending.reason == "budget"
+    whole = uh.integrate(problem, budget=uh.Budget(seconds=60))
+    assert whole.explain(seconds=1e-7).sayings
+    quick = uh.compare(problem, ["auto", "radau-iia-5"], rtol=1e-4, budget=uh.Budget(seconds=1e-7))
+    assert "budget" in str(quick)
