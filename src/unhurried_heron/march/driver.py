@@ -28,6 +28,9 @@ _MOST_GROWTH = 512.0
 # with full matrices of this size a single attempt may last longer than that
 _LARGE = 300
 _UNLIMITED = 2**62
+# every so many steps the pace is looked at. Steps have collapsed that became this share of those of the best slice, if
+# the rest would take so many times the steps until then
+_MANY, _SHRUNK, _HOPELESS = 1_000_000, 1e-3, 1e3
 
 
 class Driver:
@@ -44,6 +47,10 @@ class Driver:
         self._begun = context.values.copy()
         self.seconds = 0.0
         self.slide: Slide | None = None
+        # the steps and the time at the last slice and at the last look at the pace, the longest steps of a slice on
+        # average, and how many steps are left
+        self._slice = self._seen = (0, asked.problem.interval[0])
+        self._longest = self.left = 0.0
         self.interrupted = self.ctrl_c = False
         self.exhausted = ""
 
@@ -86,6 +93,9 @@ class Driver:
                 self.exhausted = self._out_of_time() if reason is Reason.EVENTS_FULL else self._exhausted()
                 if self.interrupted or self.exhausted:
                     reason = Reason.PAUSED
+                    break
+                if self._asked.adapts and self._collapses():
+                    reason = Reason.COLLAPSED
                     break
         self.ctrl_c = deferred.hit
         if reason in (Reason.RATES_STOPPED, Reason.EVENT_STOPPED):
@@ -163,6 +173,21 @@ class Driver:
         if budget.rate_evaluations is not None and control["rate_evaluations"][0] >= budget.rate_evaluations:
             return f"{budget.rate_evaluations} rate evaluation{'s' * (budget.rate_evaluations > 1)}"
         return self._out_of_time()
+
+    def _collapses(self) -> bool:
+        """Whether steps that were long have become so short that the march would never come to its end."""
+        control = self.march.control
+        count, time = int(control["accepted"][0]), float(control["time"][0])
+        if count > self._slice[0]:
+            self._longest = max(self._longest, abs(time - self._slice[1]) / (count - self._slice[0]))
+            self._slice = (count, time)
+        if count - self._seen[0] < _MANY:
+            return False
+        before, self._seen = self._seen, (count, time)
+        mean = abs(time - before[1]) / (count - before[0])
+        left = abs(self._asked.problem.interval[1] - time)
+        self.left = left / max(mean, 1e-300)
+        return mean < _SHRUNK * self._longest and self.left > _HOPELESS * count
 
     def _out_of_time(self) -> str:
         # the set-up before it counts, too

@@ -34,7 +34,11 @@ class Stop:
     noise : str
         A sentence on states that mean nothing, or empty.
     term : str
-        A sentence on the term of the equations that has a pole or the end of its domain near there, or empty.
+        A sentence on why it failed there, or empty; of collapsed steps the state that changes fastest.
+    left : float
+        How many more steps it would take at the pace of the last ones.
+    held : bool
+        Whether switches were landed on.
     """
 
     reason: Reason
@@ -51,6 +55,8 @@ class Stop:
     stiff: bool = False
     noise: str = ""
     term: str = ""
+    left: float = math.nan
+    held: bool = True
 
 
 def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
@@ -70,6 +76,8 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
         return Ending("event", time, f"stopped by the event '{stop.event}' at {at}.", told)
     if reason is Reason.PAUSED:
         return _out_of_budget(stop, problem, stiff)
+    if reason is Reason.COLLAPSED:
+        return _collapsed(stop, stiff)
     if reason is Reason.SWITCHING:
         return Ending(
             "switching",
@@ -121,6 +129,19 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
         time,
         f"the step became too small for floating-point times at {at}.",
         stop.term or f"The solution may have a singularity there, or the tolerance cannot be met.{stiff}",
+    )
+
+
+def _collapsed(stop: Stop, stiff: str) -> Ending:
+    at, switches = f"t = {stop.time:.10g}", "" if stop.held else " Leave switches=True."
+    return Ending(
+        "collapsed",
+        stop.time,
+        f"after {stop.steps:,} steps they have become so short at {at} that the rest would take {stop.left:.1g} more.",
+        stiff
+        or f"State '{stop.term}' changes fastest there. A rate that jumps to and fro does this: write what jumps as "
+        f"sign, where, min or max, which are landed on.{switches} So does a state far below its tolerance: give a "
+        "larger atol.",
     )
 
 

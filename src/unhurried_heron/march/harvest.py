@@ -16,7 +16,7 @@ from unhurried_heron.march.doubts import held_back, noise
 from unhurried_heron.march.driver import Driver
 from unhurried_heron.march.endings import Stop, ending_of
 from unhurried_heron.march.recorder import recorded
-from unhurried_heron.march.terms import term_of
+from unhurried_heron.march.terms import cause_of, fastest_state
 from unhurried_heron.march.waiting import give_back
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Tally
@@ -123,10 +123,18 @@ def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory, 
         towards=happened.accumulates_at(last("stopped_by")) if reason is Reason.ACCUMULATING else math.nan,
         component=_named(asked, bad),
         bad_time=last("bad_time"),
-        term=term_of(asked.problem, driver.march) if reason in _WITH_TERMS else "",
+        term=_cause(asked, driver, reason, trajectory),
+        left=driver.left,
+        held=asked.held,
         stiff=judged and not driver.interrupted and held_back(driver.march, asked.method),
         noise=noise(asked.problem, trajectory, asked.absolute) if judged else _leaps(driver),
     )
+
+
+def _cause(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory) -> str:
+    if reason is Reason.COLLAPSED:
+        return fastest_state(asked.problem, driver.march)
+    return cause_of(asked.problem, driver.march, trajectory) if reason in _WITH_TERMS else ""
 
 
 def _leaps(driver: Driver) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Final, Literal
 
-from unhurried_heron.formulas.expression import BOUND, Node, free_names, walk
+from unhurried_heron.formulas.expression import BOUND, TIME, Node, free_names, names_in, walk
 from unhurried_heron.formulas.layout import Block, Layout
 from unhurried_heron.model.switches import is_square, text_of
 from unhurried_heron.model.unrolling import unrolled
@@ -28,7 +28,8 @@ class Guard:
     def advice(self) -> str:
         """What to write where the solution comes there in truth."""
         if self.kind == "pole":
-            return f"A quotient by '{self.text}' has a pole where that is zero."
+            return (f"A quotient by '{self.text}', or the highest derivative that it multiplies, has a pole where that "
+                    "is zero.")  # fmt: skip
         if self.kind == "logarithm":
             return (f"Below zero of '{self.text}' its logarithm is no number: write what is meant there, "
                     f"where({self.text} > 0, log({self.text}), …).")  # fmt: skip
@@ -37,11 +38,13 @@ class Guard:
 
 
 def guards_of(blocks: tuple[Block, ...], layout: Layout) -> tuple[Guard, ...]:
-    """Return what is to be watched in rates, of the states; what cannot be zero is left out, and long loops."""
+    """Return what is to be watched in rates: of states and time, what can be zero, and not in long loops."""
     found: dict[Node, Guard] = {}
     for block in unrolled(blocks, _can_end, _MOST_GUARDS):
         for kind, node in _candidates(block.node) if not block.loops else ():
-            if node in found or is_square(node) or is_bound(node) or not layout.states_in(node):
+            if node in found or is_square(node) or is_bound(node):
+                continue
+            if not (layout.states_in(node) or TIME in names_in(node)):
                 continue
             text = text_of(node, block, layout)
             found[node] = Guard(node, text if len(text) <= _LONGEST_TEXT else text[: _LONGEST_TEXT - 1] + "…", kind)

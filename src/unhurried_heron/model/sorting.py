@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -175,7 +175,7 @@ class Sorter:
                     name=", ".join(missing),
                     place="the equations",
                     expected="; ".join(f"a line {named}' = …" for named in missing),
-                    given="an initial value and uses, but no rate",
+                    given="an initial value and uses, but no rate" + self._algebraic(missing),
                 )
             )
         known |= set(missing)
@@ -228,6 +228,18 @@ class Sorter:
                 return
         node = add(statement.left.node, neg(statement.right.node))
         found.residuals.append(Residual(node, statement.place, (statement.left, statement.right)))
+
+    def _algebraic(self, missing: Sequence[str]) -> str:
+        """Name the first equation that ties what has no rate without a derivative, if there is one."""
+        for statement in self.statements:
+            used = {*statement.left.mentions, *statement.right.mentions}
+            tied = next((named for named in missing if named in used), None)
+            if tied and statement.target is None and not any("'" in named for named in used):
+                return (
+                    f"; '{statement.text[:60]}' is an algebraic equation, which is not solved beside differential "
+                    f"ones yet: solved for it, {tied} = …, {tied} is a derived quantity, without an initial value"
+                )
+        return ""
 
     def _twice(self, named: str, statement: Statement) -> NameClashError:
         return NameClashError(

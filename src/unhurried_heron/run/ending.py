@@ -15,6 +15,7 @@ EndingReason = Literal[
     "accumulating",
     "too many at once",
     "below zero",
+    "collapsed",
     "budget",
     "interrupted",
 ]
@@ -31,7 +32,7 @@ class Ending:
         are no numbers), "step too small", "Newton failed", "switching" (a switch goes back and forth without end),
         "accumulating" (an event that changes something happens faster and faster), "too many at once" (events and
         switches at one time), "below zero" (the rates lead a state there that is never negative),
-        "budget" or "interrupted".
+        "collapsed" (the steps became so short that they would never come to the end), "budget" or "interrupted".
     time : float
         Where the run ended.
     message : str

@@ -12,6 +12,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any, Final
 
+from unhurried_heron.deadline import not_counted
 from unhurried_heron.kernels.machine_code.cache import user_cache
 from unhurried_heron.kernels.machine_code.loading import Kernel, cache_folder, is_ready, load_kernel
 
@@ -49,9 +50,12 @@ def load_kernels(*names: str) -> list[Kernel]:
     if missing and not _told:
         _told.append(True)
         print("unhurried-heron: compiling for this machine (once) …", file=sys.stderr)
-    if len(missing) > 1:
-        compile_together(missing)
-    return [load_kernel(name) for name in names]
+    if not missing:
+        return [load_kernel(name) for name in names]
+    with not_counted():
+        if len(missing) > 1:
+            compile_together(missing)
+        return [load_kernel(name) for name in names]
 
 
 def compile_together(names: Iterable[str]) -> None:

@@ -110,6 +110,7 @@ class Reason(IntEnum):
     ACCUMULATING = -7  # events follow each other faster and faster
     NO_ROOM = -8  # more happened at one time than was laid out for
     POLE = -10  # a step of fixed length would cross a pole
+    COLLAPSED = -12  # the steps became so short that they would never come to the end; the driver says so
     NEGATIVE = -11  # the rates lead a state below zero that is never negative
     ACTION_FAILED = -9  # an event would give a state or parameter a value that is no number
 
