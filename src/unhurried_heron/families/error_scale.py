@@ -57,6 +57,11 @@ def proportional(method: Method, relative: Array, absolute: Array, state: Array,
     return ErrorScale(relative * share, absolute * share)
 
 
+def hidden_part(method: Any) -> float:
+    """Return by how much more closely steps of a method of low order follow a tolerance than their estimate tells."""
+    return max(min(method.hidden_error, _BLIND) / _ADDS_UP, 1.0) if method.order <= _LOW_ORDER else 1.0
+
+
 def with_hidden_error(method: Any, relative: Array, scale: ErrorScale) -> ErrorScale:
     """Return a tolerance for steps of a method of low order, whose errors are larger than their estimate tells.
 
@@ -64,7 +69,7 @@ def with_hidden_error(method: Any, relative: Array, scale: ErrorScale) -> ErrorS
     where an estimate is blind to linear problems, that alone tells of them. ``relative``: the user's tolerance.
     """
     low = method.order <= _LOW_ORDER
-    part = max(min(method.hidden_error, _BLIND) / _ADDS_UP, 1.0) if low else 1.0
+    part = hidden_part(method)
     relative_now, absolute_now = scale.relative / part, scale.absolute / part
     share = float((relative_now / np.where(relative > 0, relative, 1.0)).max(initial=0.0)) or 1.0
     seen = _ALONE if low and method.hidden_error > _BLIND else 1.0

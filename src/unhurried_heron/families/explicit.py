@@ -8,7 +8,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.families.controller import Controller
-from unhurried_heron.families.error_scale import ErrorScale, proportional
+from unhurried_heron.families.error_scale import ErrorScale, hidden_part, proportional
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.kernels.memory.work_spaces import EXPLICIT_MEMORY, Tableau
 from unhurried_heron.methods.catalogue import FOR_SMOOTH
@@ -32,10 +32,13 @@ _BETWEEN: Final = 0.3
 
 def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
     scale = proportional(method, relative, absolute, state, fixed)
-    if fixed or method.between_errors <= _ALIKE:
+    if fixed:
         return scale
-    share = _BETWEEN / method.between_errors
-    return ErrorScale(share * scale.relative, share * scale.absolute)
+    # of low orders what many steps leave adds up
+    share = 1.0 / hidden_part(method)
+    if method.between_errors > _ALIKE:
+        share = min(share, _BETWEEN / method.between_errors)
+    return scale if share == 1.0 else ErrorScale(share * scale.relative, share * scale.absolute)
 
 
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
