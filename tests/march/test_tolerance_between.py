@@ -107,6 +107,26 @@ def test_narrow_forcing_is_seen(method: str, interval: tuple[float, float]) -> N
     assert waves.narrow == ()
 
 
+EXPLICIT = [method.name for method in all_methods() if method.adaptive and not method.stiff and method.order > 2]
+
+
+@pytest.mark.parametrize("rtol", [1e-3, 1e-5, 1e-7])
+@pytest.mark.parametrize("method", EXPLICIT)
+def test_near_the_limit_of_stability_and_on_smooth_orbits(method: str, rtol: float) -> None:
+    """In its own tolerances, everywhere: something damped that follows, a swing, and prey and predators."""
+    for rate in (5.0, 20.0, 100.0):
+        problem, _ = pulled(rate)
+        run, times = uh.integrate(problem, method, rtol=rtol, atol=rtol), np.linspace(0, 10, 4001)
+        errors = np.abs(run.at(times)[:, 0] - np.cos(times)) / (rtol * np.abs(np.cos(times)) + rtol)
+        # the estimate of the one sees no more of a decay than of the solution that it leads to
+        assert errors.max() < (30 if method == "bogacki-shampine-32" else 10)
+    for text, start in (("x' = y\ny' = -x", (1, 0)), ("x' = x*(1 - y)\ny' = y*(x - 1)", (1.5, 1))):
+        problem = uh.Problem.from_text(text, initial=dict(zip("xy", start, strict=True)), interval=(0, 20))
+        run, true = uh.integrate(problem, method, rtol=rtol, atol=rtol), uh.integrate(problem, "verner-98", rtol=1e-12)
+        exact = true.at(times * 2)
+        assert (np.abs(run.at(times * 2) - exact) / (rtol * np.abs(exact) + rtol)).max() < 30
+
+
 # where the state x, or an argument made of states, comes to something narrow, and what y is in the end
 NARROW_IN_A_STATE = {
     "peak": ("x' = 1\ny' = exp(-((x - at)/width)^2)", 0.05 * np.sqrt(np.pi)),

@@ -28,6 +28,9 @@ _CONTROLLER: Final = Controller(share=0.77, now=0.8, before=-0.2)
 # them what cancels at their ends does not
 _ALIKE: Final = 1.5
 _BETWEEN: Final = 0.3
+# a step polynomial that makes more of what decays, near the limit of stability, wants steps as much more accurate (with
+# this value errors between the steps keep within ten tolerances where a method follows something damped)
+_GROWTH: Final = 4.0
 
 
 def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
@@ -38,6 +41,7 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
     share = 1.0 / hidden_part(method)
     if method.between_errors > _ALIKE:
         share = min(share, _BETWEEN / method.between_errors)
+    share = min(share, _GROWTH / method.growth_between)
     return scale if share == 1.0 else ErrorScale(share * scale.relative, share * scale.absolute)
 
 

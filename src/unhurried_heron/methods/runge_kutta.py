@@ -13,7 +13,13 @@ from unhurried_heron.errors import MethodError
 from unhurried_heron.methods.coefficients import Matrix, Row, check_name, floats, refusal, row, sequence, square
 from unhurried_heron.methods.doubling import Doubled, double
 from unhurried_heron.methods.fully_implicit import Blocks, check_blocks
-from unhurried_heron.methods.interpolant import continuous_weights, joined_weights, leading_error, order_of_weights
+from unhurried_heron.methods.interpolant import (
+    continuous_weights,
+    growth_within,
+    joined_weights,
+    leading_error,
+    order_of_weights,
+)
 from unhurried_heron.methods.nodes import collocation
 from unhurried_heron.methods.rooted_trees import ElementaryWeights, assumed_order, condition, hidden_error
 from unhurried_heron.methods.stability import OneStep, Polynomials, stability_function, value_at_infinity
@@ -335,6 +341,11 @@ class RungeKutta(OneStep):
             return 0.0
         told = leading_error(self.a, self.error_weights[:1], min(self.order, self.embedded_order) + 1)
         return leading_error(self._wide(len(self.interpolant.T)), self.interpolant, order + 1) / told
+
+    @cached_property
+    def growth_between(self) -> float:
+        """How much the step polynomial of an explicit method makes of what decays, at most, within its stability."""
+        return growth_within(self._wide(len(self.interpolant.T)), self.interpolant, self.real_stability_limit)
 
     @property
     def interpolant(self) -> Matrix:
