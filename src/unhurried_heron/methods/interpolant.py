@@ -83,13 +83,11 @@ def leading_error(a: Any, rows: Matrix, order: int) -> float:
 
 def growth_within(a: Any, rows: Matrix, limit: float) -> float:
     """Return what the step polynomial of an explicit method makes of a decay, at most, up to a limit of stability."""
-    matrix = np.array([[float(x) for x in row] for row in a])
+    matrix, z = np.array([floats(row) for row in a]), np.linspace(-limit, 0.0, 33)[:, None]
     weights = np.linspace(0.0, 1.0, 41)[:, None] ** np.arange(1, len(rows) + 1) @ rows
-    identity, ones, found = np.eye(len(matrix)), np.ones(len(matrix)), 1.0
-    for z in np.linspace(-limit, 0.0, 101):
-        slopes = z * np.linalg.solve(identity - z * matrix, ones)
-        found = max(found, float(np.abs(1.0 + weights @ slopes).max()))
-    return found
+    ones = np.ones((len(z), len(matrix), 1))
+    slopes = z * np.linalg.solve(np.eye(len(matrix)) - z[:, :, None] * matrix, ones)[:, :, 0]
+    return float(np.abs(1.0 + slopes @ weights.T).max())
 
 
 def _conditions(weights: ElementaryWeights, orders: range, degree: int) -> tuple[Matrix, Matrix]:
