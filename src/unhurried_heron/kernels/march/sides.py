@@ -132,8 +132,7 @@ def choose_sides(watch, control, system):
     """Put every function that has acted and stands at zero on the side where it is when the march starts again.
 
     END_DRIFT_ROW holds the derivatives along the solution before the actions, START_DRIFT_ROW those after them. Where
-    an action changed a state, or turned the solution round, the derivative tells. Where it changed neither, the
-    solution goes on as it came; but if the rates do not agree with the step that led here, the state first falls back
+    an action turned the solution round, the derivative tells. Where it did not, the solution goes on as it came; but if the rates do not agree with the step that led here, the state first falls back
     to where it belongs, and its sign is noise for so long.
     """
     for event in range(watch.m):
@@ -145,9 +144,9 @@ def choose_sides(watch, control, system):
         side, band = watch.side[event], 0.0
         before = watch.values[END_DRIFT_ROW * watch.m + event]
         after = watch.values[START_DRIFT_ROW * watch.m + event]
-        if watch.drifts[2 * event] != 0 and (abs(after - before) > _SAME * abs(before) or control.moved == 1):
+        if watch.drifts[2 * event] != 0 and abs(after - before) > _SAME * abs(before):
             side = np.copysign(1.0, after * control.length) if after != 0.0 else 0.0
-        elif control.moved == 1:
+        elif control.moved == 1 and watch.drifts[2 * event] == 0:
             # where nothing tells how it moves, it is looked at from close by
             side = 0.0
         elif not _goes_as_it_came(watch, control, system, event):
