@@ -37,8 +37,8 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
     scale = proportional(method, relative, absolute, state, fixed)
     if fixed:
         return scale
-    # of low orders what many steps leave adds up
-    share = 1.0 / hidden_part(method)
+    # where the error of a low order is larger than its estimate, what many steps leave adds up
+    share = 1.0 / hidden_part(method) if method.hidden_error > 1.0 else 1.0
     if method.between_errors > _ALIKE:
         share = min(share, _BETWEEN / method.between_errors)
     share = min(share, _GROWTH / method.growth_between)
