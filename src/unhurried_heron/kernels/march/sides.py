@@ -132,8 +132,9 @@ def choose_sides(watch, control, system):
     """Put every function that has acted and stands at zero on the side where it is when the march starts again.
 
     END_DRIFT_ROW holds the derivatives along the solution before the actions, START_DRIFT_ROW those after them. Where
-    an action turned the solution round, the derivative tells. Where it did not, the solution goes on as it came; but if the rates do not agree with the step that led here, the state first falls back
-    to where it belongs, and its sign is noise for so long.
+    an action turned the solution round, the derivative tells. Where it did not, the solution goes on as it came; but if
+    the rates do not agree with the step that led here, the state first falls back to where it belongs, and its sign is
+    noise for so long.
     """
     for event in range(watch.m):
         if watch.side[event] == JUST_FLIPPED:
