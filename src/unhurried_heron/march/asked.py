@@ -77,10 +77,12 @@ class Asked:
     @cached_property
     def nonnegative(self) -> Any:
         """The places of the states that a march of adaptive steps keeps from falling below zero, int64."""
-        named = self.problem.said.never_negative if self.adapts else ()
+        named = self.problem.said.never_negative
+        if not (named and self.adapts):
+            return _NONE
         layout = self.problem.model.layout
         found = [layout.stretch(name) or slice(layout.slot(name), (layout.slot(name) or 0) + 1) for name in named]
-        return np.concatenate([np.arange(each.start, each.stop, dtype=np.int64) for each in found] or [_NONE])
+        return np.concatenate([np.arange(each.start, each.stop, dtype=np.int64) for each in found])
 
     @property
     def adapts(self) -> bool:

@@ -27,6 +27,8 @@ from unhurried_heron.run.trajectory import NO_JUMPS, Array, StepTrajectory, Traj
 
 # so many stiff stretches are told
 _SHOWN: Final = 4
+# so many numbers are compared one by one
+_FEW: Final = 64
 _BY_EVENT: Final = (Reason.EVENT, Reason.ACCUMULATING, Reason.ACTION_FAILED)
 _WITH_TERMS: Final = (Reason.NOT_FINITE, Reason.STEP_TOO_SMALL, Reason.NEWTON_FAILED, Reason.POLE)
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
@@ -163,8 +165,10 @@ def _endless(driver: Driver, event: str) -> str:
 
 def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:
     """One number where all states share it, else a number for each by name."""
-    first = float(values[0])
-    return first if (values == first).all() else dict(zip(problem.states, values.tolist(), strict=True))
+    listed = values[:_FEW].tolist()
+    if listed.count(listed[0]) == len(listed) and (values.size <= _FEW or (values == listed[0]).all()):
+        return float(listed[0])
+    return dict(zip(problem.states, values.tolist(), strict=True))
 
 
 def _told(members: tuple[str, ...], driver: Driver) -> str:
