@@ -92,6 +92,18 @@ def test_what_cannot_be_known_is_located_instead() -> None:
         assert any("over a long range" in each.message for each in uh.check(family).findings) == (count == 500)
 
 
+def test_members_in_sums_and_under_powers_have_switches_of_their_own() -> None:
+    text = "u[i]' = -max(u[i], 0)^0.6 for i in 1..n\nx' = sum(max(u[i] - x, 0) for i in 1..n)"
+    few = uh.Problem.from_text(text, initial={"u": 1, "x": 0}, interval=(0, 2), parameters={"n": 3})
+    told = {each.text for each in few.switches}
+    for k in range(1, 4):
+        assert {f"max(u[{k}], 0)^0.6", f"max(u[{k}], 0)", f"max(u[{k}] - x, 0)"} <= told
+    # so many at most in all, the first that fit
+    many = few.with_(parameters={"n": 50})
+    assert any("^0.6" in each.text for each in many.switches)
+    assert not any("- x" in each.text for each in many.switches)
+
+
 FORMULAS = st.recursive(
     st.sampled_from(["t", "k", "2", "0.5"]),
     lambda inner: st.one_of(

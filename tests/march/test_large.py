@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron.deadline import OutOfTimeError, check_deadline, done_within, not_counted
 
 N = 40
 # on a grid with u = 0 around it, sin(pi i/(n + 1)) sin(pi j/(n + 1)) decays at this rate, D = 1
@@ -36,6 +37,15 @@ def test_auto_stretches_steps_where_modes_only_decay(rate: float, rtol: float, t
     found = run["u"][-1], run["v"][-1]
     for values, exact in zip(found, (size * np.cos(angle), size * np.sin(angle)), strict=True):
         assert np.abs(values - exact * HILL).max() < 30 * rtol
+
+
+def test_of_deadlines_within_one_another_the_earliest_counts() -> None:
+    with done_within(1e-9), done_within(60), pytest.raises(OutOfTimeError):
+        check_deadline()
+    with done_within(None):
+        check_deadline()
+    with done_within(60), not_counted():
+        check_deadline()
 
 
 def test_a_budget_that_is_used_up_before_the_march_begins() -> None:

@@ -34,3 +34,10 @@ def test_rates_that_lead_below_zero_end_the_run(method: str) -> None:
     assert run.ending.reason == "below zero"
     assert run.ending.time == pytest.approx(0.5, abs=1e-5)
     assert run.states.min() >= 0.0
+
+
+def test_members_are_named_one_by_one() -> None:
+    tank = uh.Problem.from_text("fill[i]' = -i for i in 1..2", initial={"fill": 1}, interval=(0, 3))
+    assert uh.integrate(tank.with_(never_negative=["fill[1]"], interval=(0, 0.9))).final["fill[2]"] < -0.7
+    with pytest.raises(uh.FormulationError, match=r"'fill\[3\]' is no state"):
+        tank.with_(never_negative=["fill[3]"])
