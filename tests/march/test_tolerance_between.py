@@ -133,7 +133,7 @@ NARROW_IN_A_STATE = {
     "pole beside": ("x' = 1\ny' = width/((x - at)^2 + width^2)", np.arctan(1e3) * 2),
     "front": ("x' = 1\ny' = 1 + tanh((x - at)/width) - 2*y", 1.0),
     "two states": ("x' = 1\nz' = -1\ny' = exp(-((x - z - 2*at)/2/width)^2)", 0.05 * np.sqrt(np.pi)),
-    "travelling": ("x' = 1\ny' = exp(-((x - 3*t + 2*at)/width)^2)", 0.05 * np.sqrt(np.pi) / 2),
+    "travelling": ("x' = 2\ny' = exp(-((x - 3*t + at)/width)^2)", 0.05 * np.sqrt(np.pi)),
     "members": ("u[i]' = 1 for i in 1..2\ny' = sum(exp(-((u[i] - at)/width)^2) for i in 1..2)/2",
                 0.05 * np.sqrt(np.pi)),
     "slower and slower": ("x' = -0.1*(x - 120)\ny' = x'*exp(-((x - at)/width)^2)", 0.05 * np.sqrt(np.pi)),
