@@ -131,10 +131,15 @@ def _derived(
     rates = problem.model.rates
     found: list[Node | None] = [None] * len(watched)
     if isinstance(rates, WrittenRates):
-        blocks = rates.held if names.held else rates.blocks
-        found = [
-            None if isinstance(each, NamedFunction) else what(each, blocks, problem.model.layout) for each in watched
-        ]
+        blocks, model = rates.held if names.held else rates.blocks, problem.model
+
+        def worked_out(formula: Node) -> Node | None:
+            made: Node | None = model.remembered(
+                (what.__name__, formula, names.held), lambda: what(formula, blocks, model.layout)
+            )
+            return made
+
+        found = [None if isinstance(each, NamedFunction) else worked_out(each) for each in watched]
     made = iter(compiled_each(tuple(each for each in found if each is not None), names, context.array))
     return [None if each is None else next(made) for each in found]
 
