@@ -10,7 +10,8 @@ from contextvars import ContextVar
 
 from unhurried_heron.errors import HeronError
 
-_deadline: ContextVar[float] = ContextVar("deadline", default=math.inf)
+# when it is over, and how many seconds there were in all
+_deadline: ContextVar[tuple[float, float]] = ContextVar("deadline", default=(math.inf, math.inf))
 
 
 class OutOfTimeError(HeronError):
@@ -18,12 +19,12 @@ class OutOfTimeError(HeronError):
 
 
 @contextmanager
-def done_within(seconds: float | None) -> Iterator[None]:
-    """Give what is called within so many seconds; of deadlines within one another the earliest counts."""
+def done_within(seconds: float | None, spent: float = 0.0) -> Iterator[None]:
+    """Give what is called within so many seconds, less some that were spent; of several the earliest end counts."""
     if seconds is None:
         yield
         return
-    token = _deadline.set(min(_deadline.get(), time.perf_counter() + seconds))
+    token = _deadline.set(min(_deadline.get(), (time.perf_counter() + seconds - spent, seconds)))
     try:
         yield
     finally:
@@ -32,7 +33,12 @@ def done_within(seconds: float | None) -> Iterator[None]:
 
 def seconds_left() -> float:
     """Return the seconds until the deadline, infinity where there is none, below zero after it."""
-    return _deadline.get() - time.perf_counter()
+    return _deadline.get()[0] - time.perf_counter()
+
+
+def seconds_allowed() -> str:
+    """Say how many seconds there were until the deadline in all."""
+    return f"{_deadline.get()[1]:g} seconds"
 
 
 def check_deadline() -> None:
@@ -48,4 +54,5 @@ def not_counted() -> Iterator[None]:
     try:
         yield
     finally:
-        _deadline.set(_deadline.get() + time.perf_counter() - begun)
+        end, allowed = _deadline.get()
+        _deadline.set((end + time.perf_counter() - begun, allowed))

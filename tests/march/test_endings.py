@@ -13,6 +13,7 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron.deadline import done_within
 from unhurried_heron.march.progress import ProgressBar
 from unhurried_heron.march.watchdog import Watchdog
 
@@ -67,7 +68,7 @@ WORDS = [
      "smaller atol=…, by name where states differ in size."),
     (say("-x", (0, 1)), {"events": [HALF]}, "stopped by the event 'half' at t = #."),
     (say("x^2", (0, 2)), {}, "the step became too small for floating-point times at t = #. State 'x' leaves all bounds "
-     "towards t = #: it is # there, and was at most # in size until shortly before. End the run earlier, or stop it "
+     "towards t = #: its size is # there, and was at most # until shortly before. End the run earlier, or stop it "
      "by an event."),
     (say("-1000*x^3", (0, 2)), {"method": "euler", "step": 0.1}, "state 'x' or its rate is not finite at t = #; the "
      "last good point is t = #. The fixed step is probably beyond the method's stability: take a smaller one, or "
@@ -302,3 +303,10 @@ def test_steps_that_collapse_end_the_run() -> None:
     # many short steps that are all alike are no collapse
     waves = uh.Problem.from_text("x' = cos(1e5*t)", initial={"x": 0}, interval=(0, 60))
     assert uh.integrate(waves, "dormand-prince-54", rtol=1e-3, atol=1e-9, record=2).tally.accepted > 1_000_000
+
+
+def test_a_run_within_a_budget_of_others_names_what_was_allowed() -> None:
+    with done_within(1e-7):
+        run = uh.integrate(say("-x", (0, 1)))
+    assert run.ending.reason == "budget"
+    assert "the budget of 1e-07 seconds" in run.ending.message

@@ -81,8 +81,8 @@ class Asked:
         if not (named and self.adapts):
             return _NONE
         layout = self.problem.model.layout
-        found = [layout.stretch(name) or slice(layout.slot(name), (layout.slot(name) or 0) + 1) for name in named]
-        return np.concatenate([np.arange(each.start, each.stop, dtype=np.int64) for each in found])
+        places = np.arange(layout.size, dtype=np.int64)
+        return np.concatenate([np.atleast_1d(places[layout.stretch(name) or layout.slot(name)]) for name in named])
 
     @property
     def adapts(self) -> bool:

@@ -54,8 +54,7 @@ def carried_out(asked: Asked, progress: bool | None, on_interrupt: str, spent: f
         run = harvest(asked, driver, reason, kind, further)
         return run, driver.slide, driver.march.last("stopped_by")
 
-    seconds = asked.budget.seconds
-    with done_within(None if seconds is None else seconds - spent):
+    with done_within(asked.budget.seconds, spent):
         run, slide, _ = once(asked)
         return run if slide is None else goes_on_sliding(asked, run, slide, once)
 

@@ -7,7 +7,7 @@ from typing import Any, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.deadline import check_deadline
-from unhurried_heron.formulas.evaluate import STATE, evaluate
+from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.kernels.memory.bundles import Crossing
 from unhurried_heron.kernels.memory.control import CEIL, FLOOR, PASSED, ROOT, TRUTH
 from unhurried_heron.march.asked import Asked
@@ -15,6 +15,7 @@ from unhurried_heron.march.widths import widths_of
 from unhurried_heron.model.switch import HeldSwitch, RootSwitch, Switch, WholeSwitch
 from unhurried_heron.native.signature import address
 from unhurried_heron.native.system import NativeSystem
+from unhurried_heron.problem.at_places import surroundings
 from unhurried_heron.problem.known_times import known_times
 from unhurried_heron.run.trajectory import Array
 
@@ -227,7 +228,6 @@ def hold_at_start(asked: Asked, native: NativeSystem, begun: dict[str, float]) -
     located = [switch for switch in native.located if isinstance(switch, HeldSwitch)]
     if located:
         start, state = problem.interval[0], problem.start
-        scalars = {name: state[place] for name, place in problem.model.layout.scalars.items()}
-        around = {**problem.inputs, **problem.parameters, **widths, **scalars, "t": start, STATE: state}
+        around = surroundings(problem, start, state) | widths
         for switch in located:
             context.array[context.slots[switch.slot]] = switch.value(around)

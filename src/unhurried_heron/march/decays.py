@@ -20,11 +20,13 @@ _SLOW: Final = 0.02
 # with so many decays of the fastest mode left, an implicit method takes fewer and longer steps towards the rest
 _MOST_DECAYS: Final = 5e6
 _NUDGE: Final = 1e-7
+# the directions of so many take 160 MB, and their rates a second
+_MOST_STATES: Final = 500_000
 
 
 def only_decays(problem: Problem, march: March) -> bool:
     """Whether all fast modes of written rates decay where a march stands, and not too often until its end."""
-    if not isinstance(problem.model.rates, WrittenRates):
+    if not isinstance(problem.model.rates, WrittenRates) or march.system.n > _MOST_STATES:
         return False
     n, state, control = march.system.n, march.system.state.copy(), march.control
     time, end = march.last("time"), problem.interval[1]

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.deadline import seconds_left
+from unhurried_heron.deadline import seconds_allowed, seconds_left
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.interrupt import DeferredInterrupt
@@ -191,7 +191,7 @@ class Driver:
 
     def _out_of_time(self) -> str:
         # the set-up before it counts, too
-        return f"{self.budget.seconds:g} seconds" if seconds_left() <= 0.0 else ""
+        return seconds_allowed() if seconds_left() <= 0.0 else ""
 
     def happened(self) -> Happened:
         """Return the events, in the order they happened."""

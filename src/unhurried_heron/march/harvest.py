@@ -9,6 +9,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.deadline import seconds_allowed
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.memory.control import LEDGER, Reason
 from unhurried_heron.march.asked import Asked
@@ -71,21 +72,19 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Ca
 
 def not_begun(asked: Asked, further: Callable[[Run, float], Run]) -> Run:
     """Return the run of a march whose budget was used up before it was laid out: its start."""
-    problem = asked.problem
-    start = problem.interval[0]
-    stop = Stop(Reason.PAUSED, start, budget=f"{asked.budget.seconds:g} seconds")
-    nothing = StepTrajectory((), start, problem.start.copy(), nonnegative=asked.nonnegative)
+    problem, times = asked.problem, asked.times
+    start, state = problem.interval[0], problem.start.copy()
+    stop = Stop(Reason.PAUSED, start, budget=seconds_allowed())
+    nothing: Trajectory = StepTrajectory((), start, state, nonnegative=asked.nonnegative)
+    if times is not None:
+        nothing = recorded(times, np.empty((0, state.size)), 0, start, state, NO_JUMPS)
     return Run(
         problem=problem,
         method=asked.method.name,
         options=_options(asked),
         ending=ending_of(stop, problem, asked.method),
         tally=Tally(**dict.fromkeys(_COUNTED, 0), seconds=0.0),
-        _trajectory=nothing
-        if asked.times is None
-        else recorded(
-            asked.times, np.empty((asked.times.size, problem.start.size)), 0, start, problem.start.copy(), NO_JUMPS
-        ),
+        _trajectory=nothing,
         _watched=asked.events,
         _happened=NOTHING_HAPPENED,
         _ledger=np.empty(0, dtype=LEDGER) if asked.ledger else None,

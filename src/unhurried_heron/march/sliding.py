@@ -8,7 +8,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.formulas.evaluate import STATE, evaluate
+from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.layout import Values
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.asked import Asked
@@ -21,6 +21,7 @@ from unhurried_heron.march.widths import widths_of
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.sliding import LEAVES, SlidingModel, Surface, sliding_along, sliding_model
 from unhurried_heron.model.switch import HeldSwitch
+from unhurried_heron.problem.at_places import surroundings
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.happened import Crossed
 from unhurried_heron.run.run import Run
@@ -70,9 +71,7 @@ def slide_at(asked: Asked, march: March, last: list[int]) -> Slide | None:
 
 
 def _around(asked: Asked, time: float, state: Array) -> dict[str, Any]:
-    problem = asked.problem
-    scalars = {name: state[place] for name, place in problem.model.layout.scalars.items()}
-    return {**problem.inputs, **problem.parameters, **widths_of(asked), **scalars, "t": time, STATE: state}
+    return surroundings(asked.problem, time, state) | widths_of(asked)
 
 
 def goes_on_sliding(asked: Asked, run: Run, slide: Slide, once: Once) -> Run:
@@ -164,13 +163,10 @@ def _ends(event: Event, whole: Run, place: int) -> bool:
 def _left(budget: Budget, part: Run) -> Budget:
     """Return what a part of a run leaves of the budget."""
     tally = part.tally
-    used = {"steps": tally.accepted + tally.refused, "rate_evaluations": tally.rate_evaluations,
-            "seconds": tally.seconds}  # fmt: skip
-    rest: dict[str, Any] = {}
-    for name, least in {"steps": 1, "rate_evaluations": 1, "seconds": 1e-9}.items():
-        most = getattr(budget, name)
-        rest[name] = None if most is None else max(most - used[name], least)
-    return Budget(**rest)
+    used = {"steps": tally.accepted + tally.refused, "rate_evaluations": tally.rate_evaluations}
+    # the seconds are those of the whole call
+    rest = {name: max(getattr(budget, name) - count, 1) for name, count in used.items() if getattr(budget, name)}
+    return replace(budget, **rest)
 
 
 def _from(asked: Asked, run: Run, model: Model, events: tuple[Any, ...]) -> Asked:

@@ -10,7 +10,7 @@ from unhurried_heron.march.layout import March
 from unhurried_heron.native.rows import evaluate_rows
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.quotients import what_to_write, zero_denominator
-from unhurried_heron.run.trajectory import StepTrajectory, Trajectory
+from unhurried_heron.run.trajectory import Trajectory, grown_at_end
 
 # a formula that has come down to this share of what it was at the start is near to zero
 _NEAR_ZERO: Final = 1e-3
@@ -18,6 +18,7 @@ _NEAR_ZERO: Final = 1e-3
 _UNBOUNDED, _LAST = 1e3, 1e-3
 # a rate that would change its state so many times in the time that has passed leaves all bounds
 _STEEP: Final = 1e6
+_INSTEAD: Final = "End the run earlier, or stop it by an event."
 
 
 def cause_of(problem: Problem, march: March, trajectory: Trajectory) -> str:
@@ -26,53 +27,31 @@ def cause_of(problem: Problem, march: March, trajectory: Trajectory) -> str:
     if found or not march.last("adaptive"):
         # fixed steps beyond a method's stability leave all bounds by themselves
         return found
-    with np.errstate(all="ignore"):
-        return _unbounded(problem, march, trajectory) or _unbounded_rate(problem, march)
-
-
-def _unbounded_rate(problem: Problem, march: March) -> str:
-    """Name the state whose rate has become very large for its size, if one has."""
-    state, slope, time = march.system.state, march.system.slope, march.last("time")
-    elapsed = abs(time - problem.interval[0])
-    if not (np.isfinite(state).all() and np.isfinite(slope).all()) or not elapsed or not slope.size:
+    time, name_of = march.last("time"), problem.model.layout.name_of
+    grown = grown_at_end(trajectory, _LAST)
+    if grown is not None and grown[2] >= _UNBOUNDED * grown[1]:
+        place, before, size = grown
+        return (f"State '{name_of(place)}' leaves all bounds towards t = {time:.6g}: its size is {size:.3g} there, and "
+                f"was at most {before:.3g} until shortly before. {_INSTEAD}")  # fmt: skip
+    place, share = _fastest(march)
+    if share * abs(time - problem.interval[0]) < _STEEP:
         return ""
-    shares = np.abs(slope) * elapsed / np.maximum(np.abs(state), march.system.absolute)
-    worst = int(shares.argmax())
-    if shares[worst] < _STEEP:
-        return ""
-    name, toward = problem.model.layout.name_of(worst), f"t = {time:.6g}"
-    return (f"The rate of state '{name}' leaves all bounds towards {toward}: it is {slope[worst]:.3g} there. End the "
-            "run earlier, or stop it by an event.")  # fmt: skip
+    return (f"The rate of state '{name_of(place)}' leaves all bounds towards t = {time:.6g}: it is "
+            f"{march.system.slope[place]:.3g} there. {_INSTEAD}")  # fmt: skip
 
 
 def fastest_state(problem: Problem, march: March) -> str:
     """Return the name of the state that changes most for its size where a march stands."""
-    size = np.maximum(np.abs(march.system.state), march.system.absolute)
+    return problem.model.layout.name_of(_fastest(march)[0])
+
+
+def _fastest(march: March) -> tuple[int, float]:
+    """Return the place of the state whose rate is largest for its size, and how many times its size that is."""
+    system = march.system
     with np.errstate(all="ignore"):
-        shares = np.nan_to_num(np.abs(march.system.slope) / size)
-    return problem.model.layout.name_of(int(shares.argmax())) if shares.size else ""
-
-
-def _unbounded(problem: Problem, march: March, trajectory: Trajectory) -> str:
-    """Name the state that grows most in the last bit of the time, if it grows very much."""
-    if not isinstance(trajectory, StepTrajectory) or not trajectory.starts.size:
-        return ""
-    time, starts = march.last("time"), trajectory.starts
-    before = np.abs(time - starts) >= _LAST * abs(time - problem.interval[0])
-    rows = [coefficients[:, 0, :] for _, _, coefficients in trajectory.pieces]
-    earlier = np.abs(np.concatenate(rows)[before]).max(axis=0, initial=0.0)
-    state = np.abs(march.system.state)
-    if not before.any() or not np.isfinite(state).all():
-        return ""
-    grown = state / np.maximum(earlier, 1e-300)
-    worst = int(grown.argmax())
-    if grown[worst] < _UNBOUNDED:
-        return ""
-    name, toward = problem.model.layout.name_of(worst), f"t = {time:.6g}"
-    return (
-        f"State '{name}' leaves all bounds towards {toward}: it is {march.system.state[worst]:.3g} there, and was at "
-        f"most {earlier[worst]:.3g} in size until shortly before. End the run earlier, or stop it by an event."
-    )
+        shares = np.nan_to_num(np.abs(system.slope) / np.maximum(np.abs(system.state), system.absolute), posinf=0.0)
+    place = int(shares.argmax())
+    return place, float(shares[place])
 
 
 def _term_of(problem: Problem, march: March) -> str:

@@ -10,6 +10,7 @@ from unhurried_heron.formulas.evaluate import STATE, evaluate
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.model.switch import RootSwitch
+from unhurried_heron.problem.at_places import surroundings
 
 # the width as a share of what the absolute tolerances of the states make of the argument. Steps that keep the tolerance
 # hover above a narrower one (1e-4, 3e-3: some methods never came to rest, on random networks of tanks; measured)
@@ -26,8 +27,7 @@ def widths_of(asked: Asked) -> dict[str, float]:
     if not roots:
         return {}
     start, state = problem.interval[0], problem.start
-    scalars = {name: state[place] for name, place in problem.model.layout.scalars.items()}
-    around = {**problem.inputs, **problem.parameters, **scalars, "t": start, STATE: state}
+    around = surroundings(problem, start, state)
     least = _LEAST * float(np.abs(state).max(initial=0.0)) + _SMALLEST
     return {root.width: max(_SHARE * _reach(root.argument, asked, around), least) for root in roots}
 

@@ -14,7 +14,7 @@ from typing import Any, Final, NamedTuple
 
 import numpy as np
 
-from unhurried_heron.formulas.expression import TIME, Node, free_names, name, rewrite, upwards, walk
+from unhurried_heron.formulas.expression import TIME, Node, free_names, name, names_in, rewrite, upwards, walk
 from unhurried_heron.formulas.layout import Block, Layout
 from unhurried_heron.formulas.narrow import CANDIDATES, narrow_windows
 from unhurried_heron.model.unrolling import unrolled
@@ -81,18 +81,14 @@ def _argument(node: Node, layout: Layout) -> Node | None:
     states = layout.states_in(node)
     if not states:
         return None
-    if len(states) == 1 and not _moves(node):
+    if len(states) == 1 and TIME not in names_in(node):
         return next(part for part in walk(node) if _is_state(part, layout))
     while not _is_state(node, layout):
-        moving = [part for part in node.operands if layout.states_in(part) or _moves(part)]
+        moving = [part for part in node.operands if layout.states_in(part) or TIME in names_in(part)]
         if len(set(moving)) != 1:
             return node if node.op in ("add", "mul", "neg") else None
         node = moving[0]
     return node
-
-
-def _moves(node: Node) -> bool:
-    return any(part.op == "name" and part.args[0] == TIME for part in walk(node))
 
 
 def _is_state(node: Node, layout: Layout) -> bool:

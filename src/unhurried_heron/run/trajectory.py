@@ -212,3 +212,17 @@ class RecordedTrajectory:
 
 
 Trajectory = StepTrajectory | RecordedTrajectory
+
+
+def grown_at_end(trajectory: Trajectory, last: float) -> tuple[int, float, float] | None:
+    """Return the state that grew most in the last share of the time: its place, its largest size before, and its size.
+
+    None where nothing was kept from before, or the end is not finite.
+    """
+    times, end = trajectory.times, np.abs(trajectory.end_state)
+    before = np.abs(trajectory.states[np.abs(times - trajectory.end_time) >= last * np.ptp(times)])
+    if times.size < 2 or not before.size or not np.isfinite(end).any():
+        return None
+    grown = np.nan_to_num(end, nan=0.0, posinf=0.0) / np.maximum(before.max(axis=0), 1e-300)
+    place = int(grown.argmax())
+    return place, float(before[:, place].max()), float(end[place])

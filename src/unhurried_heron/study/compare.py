@@ -89,7 +89,8 @@ def compare(
     kind = kind_of(reference, "compare")
     tolerances = _listed(DEFAULT_RTOL if rtol is None and step is None and count is None else rtol, "rtol")
     limits = budget_of(budget)
-    problem = up_to_its_stop(problem, limits.seconds)
+    seconds = limits.seconds
+    problem = up_to_its_stop(problem, seconds)
     given = [] if count is None else several(count, "counts", "compare")
     counts = [whole(each, "count", "compare", low=1, high=2**53) for each in given]
     steps = [*_listed(step, "step", problem), *(step_for_count(problem, None, each) for each in counts)]
@@ -107,7 +108,7 @@ def compare(
             expected="at least one method and one tolerance or step",
             given=f"{len(chosen)} methods, {len(tolerances)} tolerances, {len(steps)} steps",
         )
-    references = References(problem, min(tolerances, default=0.0), kind, budget_of(budget).seconds)
+    references = References(problem, min(tolerances, default=0.0), kind, seconds)
     rows, runs = [], []
     for method in chosen:
         takes_steps = getattr(method, "fixed_steps", True) or not (everything or adapting)

@@ -16,7 +16,7 @@ from unhurried_heron.march.options import positive_option
 from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.studies import STUDIES
-from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.run.trajectory import Array, grown_at_end
 from unhurried_heron.study.candidates import Candidate, again, candidates_for, seconds_of, taken_by
 from unhurried_heron.study.given import a_run
 from unhurried_heron.study.in_region import StepsInRegion, decays_that_grow, steps_in_region
@@ -209,21 +209,13 @@ class _Looked:
 
     def _leaving(self) -> list[Saying]:
         """Say which state leaves all bounds where a run breaks off, if one does."""
-        kept, end = self.run._trajectory, np.abs(self.run._trajectory.end_state)
-        starts = kept.starts if isinstance(kept, StepTrajectory) else self.run.times
-        before = np.abs(self.run.states[np.abs(self.run.times - kept.end_time) >= _LAST * np.ptp(starts)])
-        if not before.size or not np.isfinite(end).any():
+        found = grown_at_end(self.run._trajectory, _LAST)
+        if found is None or found[2] < _LEAVES * found[1]:
             return []
-        grown = np.nan_to_num(end, nan=0.0, posinf=0.0) / np.maximum(before.max(axis=0), 1e-300)
-        worst = int(grown.argmax())
-        if grown[worst] < _LEAVES:
-            return []
-        name, size = self.run.problem.states[worst], float(before[:, worst].max())
-        text = (
-            f"'{name}' grew from {size:.3g} to {end[worst]:.3g} in size over the last {share_of(_LAST)} of that time: "
-        )
-        text += "it seems to leave all bounds there."
-        return [Saying("ending", text, {"state": name, "before": size, "size": float(end[worst])})]
+        name, before, size = self.run.problem.model.layout.name_of(found[0]), *found[1:]
+        text = f"'{name}' grew from {before:.3g} to {size:.3g} in size over the last {share_of(_LAST)} of that time: "
+        return [Saying("ending", text + "it seems to leave all bounds there.",
+                       {"state": name, "before": before, "size": size})]  # fmt: skip
 
     def on_steps(self) -> list[Saying]:
         """Say what limited the steps, and when."""

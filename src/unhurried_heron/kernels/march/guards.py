@@ -14,7 +14,8 @@ from unhurried_heron.kernels.memory.control import FOR_ESTIMATES
 # how near to the zero of a denominator the rates are asked, as a share of the step, and how much larger they are there
 # at a pole than at both ends
 _NEAR, _BLOWN_UP = 1e-12, 1e3
-_SHRINK = 0.25
+# the share of its length to which an attempt is shortened
+SHORTER = 0.25
 
 
 @inner
@@ -81,9 +82,9 @@ def crossed_pole(system, control, scratch):
 
 
 @inner
-def shorten_for_pole(control, guard):
-    """Shorten an attempt that crosses a pole."""
-    control.step = _SHRINK * control.length
+def refuse_for(control, guard, share):
+    """Refuse an attempt that its family took, for a guard, and set a share of its length for the next."""
+    control.step = share * control.length
     control.guard = guard
     control.refused += 1
     control.after_refusal = 1

@@ -20,7 +20,7 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.events import FULL, NOTHING, STOPS, describe, move_to_event
-from unhurried_heron.kernels.march.guards import crossed_pole, is_guarded, look_ahead, pass_guards, shorten_for_pole
+from unhurried_heron.kernels.march.guards import SHORTER, crossed_pole, is_guarded, look_ahead, pass_guards, refuse_for
 from unhurried_heron.kernels.march.happening import FAILED
 from unhurried_heron.kernels.march.narrow import foresee, leaps_over
 from unhurried_heron.kernels.march.nonnegative import BELOW, LED_BELOW, keep_nonnegative
@@ -100,15 +100,13 @@ def _attempt(system, control, output, parts, address, scratch):
         if kept == LED_BELOW:
             return NEGATIVE
         if kept == BELOW:
-            control.guard = system.n_guards
             answer = REFUSED
     if answer == ACCEPTED and is_guarded(system, control) and look_ahead(system, control):
         guard = crossed_pole(system, control, scratch)
         if guard >= 0:
-            shorten_for_pole(control, guard)
+            refuse_for(control, guard, SHORTER)
             answer = REFUSED
         elif control.n_parts > 0 and leaps_over(system, control):
-            control.guard = system.n_guards
             answer = REFUSED
     keep_row(control, output, answer == ACCEPTED)
     if answer == ACCEPTED:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.guards import refuse_for
 from unhurried_heron.kernels.memory.call import offset_by
 
 # steps that move an argument by so much more than they may are still taken, because the bound foresees it from the last
@@ -42,13 +43,11 @@ def share_allowed(system, control, after):
 
 @inner
 def leaps_over(system, control):
-    """Whether an attempt leaps over a narrow part; a shorter step is set if it does."""
+    """Whether an attempt leaps over a narrow part, and is refused for it."""
     share = share_allowed(system, control, offset_by(system.guarded, system.n_guards + system.n_arguments))
     if share * _ALLOWANCE >= 1.0:
         return False
-    control.step = max(share, _LEAST) * control.length
-    control.refused += 1
-    control.after_refusal = 1
+    refuse_for(control, system.n_guards, max(share, _LEAST))
     return True
 
 

@@ -8,12 +8,12 @@ go there.
 from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.guards import SHORTER, refuse_for
 
 # what the check of an attempt answers
 KEPT, BELOW, LED_BELOW = range(3)
 # of the way that the rates would take a state in the step, below which its sign is rounding
 _ROUNDING = 1e-13
-_SHRINK = 0.25
 
 
 @inner
@@ -29,9 +29,7 @@ def keep_nonnegative(system, control):
             if system.state[k] <= 0.0 and system.slope[k] * control.length < 0.0:
                 control.bad_component, control.bad_time = k, control.time
                 return LED_BELOW
-            control.step = _SHRINK * control.length
-            control.refused += 1
-            control.after_refusal = 1
+            refuse_for(control, system.n_guards, SHORTER)
             return BELOW
     for j in range(system.n_nonnegative):
         k = system.nonnegative[j]
