@@ -15,7 +15,7 @@ from unhurried_heron.march.interrupt import DeferredInterrupt
 from unhurried_heron.march.layout import March
 from unhurried_heron.march.progress import ProgressBar
 from unhurried_heron.march.recorder import StepRecorder, recorded
-from unhurried_heron.march.sliding import AT_LAST, Slide, slide_at
+from unhurried_heron.march.sliding import AT_LAST, NEAR, Slide, slide_at
 from unhurried_heron.march.watchdog import Watchdog
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.switch import HeldSwitch
@@ -160,11 +160,14 @@ class Driver:
             )
 
     def _last_crossed(self) -> list[int]:
-        """Return the numbers of the last two switches that were crossed, in whatever slices."""
+        """Return the numbers of the switches that were crossed where the march stands, in whatever slices."""
         found: list[int] = []
-        for _, which, _, _ in self._crossed[:-3:-1]:
-            found = [*which[-2:].tolist(), *found]
-        return found[-2:]
+        for times, which, _, _ in self._crossed[::-1]:
+            near = np.abs(times - self.march.last("time")) <= NEAR * self.march.last("span")
+            found = [*which[near].tolist(), *found]
+            if len(found) > AT_LAST or not near[0]:
+                break
+        return found
 
     def _exhausted(self) -> str:
         control, budget = self.march.control, self.budget

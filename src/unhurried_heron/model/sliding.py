@@ -26,34 +26,47 @@ from unhurried_heron.formulas.expression import (
 from unhurried_heron.model.flow import rate_of
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.rates import WrittenRates
-from unhurried_heron.model.switch import HeldSwitch, RootSwitch
+from unhurried_heron.model.switch import HeldSwitch, RootSwitch, Switch
 from unhurried_heron.words.event import Event
 
 # one for each switch that a solution slides along, in their order: that it leaves it
-LEAVES: Final = tuple(
-    Event("0 = 1", name=f"leaves the {place}. switch", going="down", stop=True) for place in range(1, 9)
-)
+LEAVES: Final = tuple(Event("0 > 1", name=f"leaves the {place}. switch", stop=True) for place in range(1, 33))
 
 
 @dataclass(frozen=True)
-class Surface:
-    """A switch that a solution slides along.
+class Standing:
+    """A switch on which a solution may stand.
 
     Attributes
     ----------
     switch : HeldSwitch
-    share : Node
-        The share of the side where the switch is true; the motion leaves the switch where it comes to 0 or 1.
-    gap : Node
-        The formula of the switch, which stays zero.
     slopes : tuple of (int, Node)
-        Its derivatives by the states, by their places.
+        The derivatives of its formula by the states, by their places.
+    speed : Node
+        How fast its formula grows, in which it is held.
     """
 
     switch: HeldSwitch
-    share: Node
-    gap: Node
     slopes: tuple[tuple[int, Node], ...]
+    speed: Node
+
+    @property
+    def gap(self) -> Node:
+        """Its formula, which is zero where the solution stands on it."""
+        return self.switch.gap
+
+
+@dataclass(frozen=True)
+class Surface(Standing):
+    """A switch that a solution slides along.
+
+    Attributes
+    ----------
+    share : Node
+        The share of the side where the switch is true; the motion leaves the switch where it comes to 0 or 1.
+    """
+
+    share: Node
 
 
 @dataclass(frozen=True)
@@ -65,63 +78,67 @@ class SlidingModel(Model):
 
     Attributes
     ----------
-    above, below : Node
-        How fast the formula of the last switch changes on the side where it is true and on the other.
     surfaces : tuple of Surface
         The switches.
+    whole : Model
+        The model of the motion along none of them.
     """
 
-    above: Node = ZERO
-    below: Node = ZERO
     surfaces: tuple[Surface, ...] = ()
+    whole: Model | None = None
 
     def watch(self, event: Event, units):  # type: ignore[no-untyped-def]  # as of a model
-        """Return what is watched; of `LEAVES` the share that is left on either side."""
+        """Return what is watched; of `LEAVES` by how much the share is outside 0 to 1."""
         for known, surface in zip(LEAVES, self.surfaces, strict=False):
             if event is known:
-                # what is watched is asked where no switch is held
-                live = {each.slot: each.live for each in self.rates.switches if isinstance(each, HeldSwitch)}
-                share = replace_names(surface.share, live.get, {})
-                return Node("min", share, add(ONE, neg(share)))
+                return Node("max", neg(surface.share), add(surface.share, neg(ONE)))
         return super().watch(event, units)
 
 
-def sliding_along(model: Model, switches: Iterable[HeldSwitch]) -> Model | None:
-    """Return the model of the motion along several switches; None where that cannot be written."""
-    found: Model | None = model
+def sliding_along(model: Model, switches: Iterable[HeldSwitch]) -> SlidingModel | None:
+    """Return the model of the motion along several switches; None along none, and where it cannot be written."""
+    found: Model = model
     for switch in switches:
-        found = None if found is None else sliding_model(found, switch)
-    return found
+        further = _sliding_model(found, switch)
+        if further is None:
+            return None
+        found = further
+    return found if isinstance(found, SlidingModel) else None
 
 
-def sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
-    """Return the model of the motion along a switch; None where that cannot be written.
+def standing_on(model: Model, switch: Switch) -> Standing | None:
+    """Return a switch as one on which a solution may stand; None if it can slide along none of its kind.
 
     The switch must depend on states that are no members of a family's loop.
     """
     rates = model.rates
     if type(switch) is not HeldSwitch or not isinstance(rates, WrittenRates) or switch.slot not in _slots(rates):
         return None
-    sides = [tuple(replace(block, node=_with(block.node, switch.slot, value)) for block in rates.held)
-             for value in (ONE, ZERO)]  # fmt: skip
     slopes: list[tuple[int, Node]] = []
-    changes = [[], []]  # type: list[list[Node]]
+    terms: list[Node] = []
     for (variable, loops), slope in Differentiator({*model.layout.scalars, TIME}).gradient(switch.gap).items():
         if variable.op == "name" and variable.args[0] == TIME:
-            for each in changes:
-                each.append(slope)
+            terms.append(slope)
             continue
         place = model.layout.scalars.get(str(variable.args[0])) if variable.op == "name" else variable.args[0]
         plain = place is not None and not loops and len(variable.args) == 1
-        rows = [rate_of(int(place), side) if plain and place is not None else None for side in sides]
-        if place is None or None in rows:
+        rate = rate_of(int(place), rates.held) if plain and place is not None else None
+        if place is None or rate is None:
             return None
         slopes.append((int(place), slope))
-        for each, row in zip(changes, rows, strict=True):
-            each.append(mul(slope, row))  # type: ignore[arg-type]  # none of them is None
-    if not slopes:
+        terms.append(mul(slope, rate))
+    return Standing(switch, tuple(slopes), add(*terms)) if slopes else None
+
+
+def _sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
+    before: tuple[Surface, ...] = getattr(model, "surfaces", ())
+    standing, rates = standing_on(model, switch), model.rates
+    too_many = len(before) == len(LEAVES) or any(switch.slot in names_in(each.gap) for each in before)
+    if standing is None or too_many or not isinstance(rates, WrittenRates):
         return None
-    above, below = (add(*terms) for terms in changes)
+    sides = [tuple(replace(block, node=_with(block.node, switch.slot, value)) for block in rates.held)
+             for value in (ONE, ZERO)]  # fmt: skip
+    above, below = (_with(standing.speed, switch.slot, value) for value in (ONE, ZERO))
     share = div(below, add(below, neg(above)))
     held = tuple(
         block if one.node == other.node else replace(block, node=_mixed(share, one.node, other.node))
@@ -133,13 +150,11 @@ def sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
     blocks = tuple(replace(block, node=replace_names(block.node, live.get, {})) for block in held)
     sliding = replace(rates, blocks=blocks, held=held, switches=others)
     known = {name: getattr(model, name) for name in Model.__dataclass_fields__}
-    before: tuple[Surface, ...] = getattr(model, "surfaces", ())
-    if len(before) == len(LEAVES) or any(switch.slot in names_in(each.gap) for each in before):
-        return None
     # on this switch, those before it are slid along by what both its sides make of their shares
     joined = tuple(replace(each, share=_on_both(share, each.share, switch.slot)) for each in before)
-    surfaces = (*joined, Surface(switch, share, switch.gap, tuple(slopes)))
-    return SlidingModel(**{**known, "rates": sliding}, above=above, below=below, surfaces=surfaces)
+    surfaces = (*joined, Surface(switch, standing.slopes, standing.speed, share))
+    whole = model.whole if isinstance(model, SlidingModel) else model
+    return SlidingModel(**{**known, "rates": sliding}, surfaces=surfaces, whole=whole)
 
 
 def _on_both(share: Node, node: Node, slot: str) -> Node:

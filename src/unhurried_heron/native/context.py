@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.formulas.layout import Layout
-from unhurried_heron.model.switch import WIDTH, HeldSwitch, RootSwitch
+from unhurried_heron.model.switch import HeldSwitch, RootSwitch
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.signature import FloatArray
 from unhurried_heron.problem.problem import Problem
@@ -40,10 +40,9 @@ class Context:
     tables: tuple[tuple[Measured, FloatArray, int], ...]
 
     def names(self, layout: Layout, *, held: bool) -> Names:
-        """Return where formulas find their names; ``held``: switches and rows of tables are read from the context."""
-        places = {name: place for place, name in enumerate(self.parameters)}
-        # widths are no values that are held: formulas in which nothing is held may ask for them, too
-        places |= {name: place for name, place in self.slots.items() if held or name.startswith(WIDTH)}
+        """Return where formulas find their names; ``held``: rows of tables are read from the context, too."""
+        # formulas in which nothing is held may ask for widths, and when a switch is left for the sides of others
+        places = {name: place for place, name in enumerate(self.parameters)} | self.slots
         inputs = tuple(self.inputs.items())
         return Names(tuple(layout.scalars.items()), tuple(places.items()), inputs, held, layout.size)
 

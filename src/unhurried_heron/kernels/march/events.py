@@ -204,9 +204,6 @@ def _find_all(watch, control, event, coefficients, shape, part):
     left, last = watch.values[event], watch.values[RIGHT_ROW * watch.m + event]
     limit = control.n_events + watch.most_in_step - 2
     places = int(max(min(_looks(watch, event, step) * width, 2.0 * _MOST_PLACES), float(PLACES)))
-    if going == LEAVES and left <= 0.0:
-        whole = (begin, left, end, last)
-        return _SEARCHED if _find_between(watch, control, event, coefficients, shape, whole) else FAILED
     older, old, now, searched = np.inf, np.inf, left, begin
     for k in range(1, places + 1):
         older, old, now = old, now, last

@@ -40,12 +40,12 @@ def value_at(watch, event, theta, start, step, coefficients, shape):
 
 
 @inner
-def _where_positive(watch, event, start, step, coefficients, shape):
-    """Return where the formula of a switch is positive before it falls, and its value; FAILED if it stopped.
+def _where_positive(watch, event, start, step, coefficients, shape, right):
+    """Return where the formula of a switch is positive, before ``right``, and its value; FAILED if it stopped.
 
     The march stands at the switch: where it is positive nowhere, the switch is left at once, at 0.
     """
-    theta = 0.5
+    theta = 0.5 * right
     while theta > _NEAREST_PROBE:
         code, g = value_at(watch, event, theta, start, step, coefficients, shape)
         if code != 1:
@@ -125,7 +125,7 @@ def locate(watch, event, start, step, coefficients, shape, bounds):
     left, g_left, right, g_right = bounds
     begun_below = g_left < 0.0
     if watch.going[event] == LEAVES and g_left <= 0.0:
-        left, g_left = _where_positive(watch, event, start, step, coefficients, shape)
+        left, g_left = _where_positive(watch, event, start, step, coefficients, shape, right)
         if left <= 0.0:
             return left
         begun_below = False

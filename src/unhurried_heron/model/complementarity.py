@@ -1,0 +1,75 @@
+"""Which of several switches that a solution stands on hold it, and on which side it leaves the others.
+
+Each switch is either slid along by a share of its two sides, or left on a side on which it goes away: the
+complementarity of speeds and shares (A. F. Filippov, *Differential Equations with Discontinuous Righthand Sides*, 1988,
+section 4; R. W. Cottle, J.-S. Pang and R. E. Stone, *The Linear Complementarity Problem*, 1992, section 1.2).
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator
+from typing import Any, Final
+
+import numpy as np
+
+FALSE, TRUE, SLIDES = range(3)
+# so many choices of sides are looked at
+_MOST_CHOICES: Final = 3**8
+# what speeds and shares may miss by, in parts of the largest speed and of 1
+_SLACK = 1e-7
+
+
+def sides_that_hold(speeds: Any, first: tuple[int, ...], free: int = -1) -> tuple[int, ...] | None:
+    """Return what becomes of each switch: FALSE or TRUE, the side on which it is left, or SLIDES.
+
+    Parameters
+    ----------
+    speeds : ndarray, shape (2, …, 2, m)
+        How fast the formula of each of the m switches grows, where the first is FALSE or TRUE, the second, ….
+    first : tuple of int
+        The choice that is looked at first, and then those that differ from it in one switch, in two, ….
+    free : int
+        A switch whose share has just come to its border: it goes away at no speed yet.
+
+    Returns
+    -------
+    tuple of int, or None
+        The first choice that holds; None if none does.
+    """
+    slack = _SLACK * float(np.abs(speeds).max(initial=1e-300))
+    for choice in itertools.islice(_near(first), _MOST_CHOICES):
+        if _holds(speeds, choice, slack, free if choice[free] == first[free] else -1):
+            return choice
+    return None
+
+
+def _near(first: tuple[int, ...]) -> Iterator[tuple[int, ...]]:
+    """Yield all choices, those first that change little."""
+    for changed in range(len(first) + 1):
+        for places in itertools.combinations(range(len(first)), changed):
+            others = [[side for side in (SLIDES, TRUE, FALSE) if side != first[place]] for place in places]
+            for sides in itertools.product(*others):
+                choice = list(first)
+                for place, side in zip(places, sides, strict=True):
+                    choice[place] = side
+                yield tuple(choice)
+
+
+def _holds(speeds: Any, choice: tuple[int, ...], slack: float, free: int) -> bool:
+    left = speeds[tuple(slice(None) if side == SLIDES else side for side in choice)]
+    sliding = [place for place, side in enumerate(choice) if side == SLIDES]
+    shares: list[Any] = []
+    for place in sliding:
+        below, above = left[0], left[1]
+        back = below[..., place] - above[..., place]
+        # where the two sides do not lead back, nothing holds it
+        if not np.all(back > 0.0):
+            return False
+        share = below[..., place] / back
+        left = below + share[..., None] * (above - below)
+        shares = [each[0] + share * (each[1] - each[0]) for each in shares] + [share]
+    return all(-_SLACK <= float(share) <= 1.0 + _SLACK for share in shares) and all(
+        place == free or side == SLIDES or (left[place] >= -slack if side == TRUE else left[place] <= slack)
+        for place, side in enumerate(choice)
+    )
