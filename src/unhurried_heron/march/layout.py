@@ -36,7 +36,6 @@ from unhurried_heron.native.signature import address
 from unhurried_heron.native.system import NativeSystem
 from unhurried_heron.native.tracing import Tracer
 from unhurried_heron.run.trajectory import Array
-from unhurried_heron.words.event import Event
 
 # steps to a chunk: enough to make a call cheap, few enough to stay in the processor's cache
 CHUNK_STEPS = 1024
@@ -204,7 +203,7 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str, *
     """
     state, family = asked.problem.start, family_of(asked.method)
     n, control = state.size, np.zeros(1, dtype=CONTROL)
-    watch = _watch(native, asked.events, n)
+    watch = _watch(native, asked, n)
     beside = {"search": "march.events.search"} if watch.m else {}
     beside |= {"cross": "march.crossing.cross"} if stops else {}
     own, march, *others = load_kernels(family.kernel, "march.loop.march", *beside.values(), *family.beside)
@@ -289,7 +288,8 @@ def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool
     return count, entries.rows.size, group, entries.rows, entries.columns, places, np.zeros(n)
 
 
-def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
+def _watch(native: NativeSystem, asked: Asked, n: int) -> Watch:
+    events = asked.events
     going, stop = going_codes(events, native.located)
     m, beyond = len(going), native.beyond
     assert beyond is not None
@@ -316,6 +316,8 @@ def _watch(native: NativeSystem, events: tuple[Event, ...], n: int) -> Watch:
         beyond.breaks,
         np.zeros(m),
         np.zeros(m),
+        asked.relative.copy(),
+        asked.absolute.copy(),
         limits[0],
         limits[1],
         counts=np.zeros(m, dtype=np.int64),

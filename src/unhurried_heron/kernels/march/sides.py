@@ -34,8 +34,8 @@ _MOST_ALONE = 16
 
 
 @inner
-def _allowed(system, k):
-    return _TOLERANCES * (system.relative[k] * abs(system.state[k]) + system.absolute[k])
+def _allowed(watch, system, k):
+    return _TOLERANCES * (watch.relative[k] * abs(system.state[k]) + watch.absolute[k])
 
 
 @inner
@@ -60,7 +60,7 @@ def band_of(watch, control, system, event):
     band = 0.0
     if n <= _MOST_ALONE:
         for k in range(n):
-            watch.trial[k] = system.state[k] + _allowed(system, k)
+            watch.trial[k] = system.state[k] + _allowed(watch, system, k)
             code, near = _value_near(watch, control, event, 0.0)
             watch.trial[k] = system.state[k]
             if code != 1:
@@ -71,7 +71,7 @@ def band_of(watch, control, system, event):
     for pattern in range(2):
         for k in range(n):
             up = pattern == 0 or k % 2 == 0
-            watch.trial[k] = system.state[k] + (_allowed(system, k) if up else -_allowed(system, k))
+            watch.trial[k] = system.state[k] + (_allowed(watch, system, k) if up else -_allowed(watch, system, k))
         code, near = _value_near(watch, control, event, 0.0)
         if code != 1:
             return -1.0

@@ -84,7 +84,8 @@ class Watch(NamedTuple):
     A step is searched in parts that hold at most ``most_in_step`` changes of each. ``going``, ``stop`` int64 (m,);
     ``breaks`` int64 (m,): whether the function can jump, so that a change of its sign need be no zero.
     ``band`` (m,): how far from zero the state's own error may put a function that has just acted, 0 once it has been
-    further away; ``side`` (m,): on which side of zero it is until then.
+    further away; ``side`` (m,): on which side of zero it is until then. ``relative``, ``absolute`` (n,): the tolerances
+    as the user said them, in which that error is told.
     ``most``, ``last`` int64 (m,): how often it happens, and how often until the run ends (0: for ever);
     ``counts`` int64 (m,) and ``values`` (VALUE_ROWS, m), kept by the march.
     Found events go to ``times`` (room,), ``which`` int64 (room,), ``states`` (room, n); ``trial`` (n,) is scratch.
@@ -104,6 +105,8 @@ class Watch(NamedTuple):
     breaks: LongArray
     band: Array
     side: Array
+    relative: Array
+    absolute: Array
     most: LongArray
     last: LongArray
     counts: LongArray
