@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -74,6 +76,7 @@ def test_states_without_declared_units_take_those_that_fit_together() -> None:
         parameters={"turn": "2*pi*period", "period": "3 s"},
         initial={"x": "1 m"},
         interval=("0 s", "1 s"),
+        check_units=False,
     )
     assert "'x*turn' is in m*s" in str(wrong.check_units()[0])
 
@@ -92,11 +95,16 @@ def test_units_follow_the_declared_ones() -> None:
     narrow = uh.Problem.from_text(
         "level' = reach*width", initial={"level": "2 m"}, parameters={"width": "3 cm", "reach": "3 km"},
         interval=(0, 1), units={"width": "cm", "level": "m", "t": "h"}, events=[uh.Event("2*level = 8 m")],
+        check_units=False,
     )  # fmt: skip
     assert (narrow.parameters["reach"], narrow.parameters["width"]) == (3000, 3)
     assert uh.integrate(narrow).happenings[0][2][0] == pytest.approx(4)
     forced = uh.Problem.from_text(
-        "f' = 0*m\nw' = f*v", initial={"f": "1 mN", "w": "1 J"}, parameters={"v": "3 m/s", "m": "5 g"}, interval=(0, 1)
+        "f' = 0*m\nw' = f*v",
+        initial={"f": "1 mN", "w": "1 J"},
+        parameters={"v": "3 m/s", "m": "5 g"},
+        interval=(0, 1),
+        check_units=False,
     )
     assert dict(forced.parameters) == {"v": 3, "m": 5}
     events = [uh.Event("2*level' = 1 mm/min")]
@@ -159,7 +167,12 @@ DISAGREE = [
 
 @pytest.mark.parametrize(("changes", "one", "other"), DISAGREE, ids=[one for _, one, _ in DISAGREE])
 def test_every_disagreement_is_named(changes: dict, one: str, other: str) -> None:
-    (found, *more) = pond(**changes).check_units()
+    (found, *more) = pond(**changes, check_units=False).check_units()
+    with pytest.raises(errors.UnitError, match=re.escape(one)):
+        pond(**changes)
+    if "events" in changes:
+        with pytest.raises(errors.UnitError, match="check_units=False"):
+            pond().with_(events=changes["events"])
     assert len(more) == (one == "'spill' is in l/s")
     assert one in str(found)
     assert other in str(found)
@@ -235,10 +248,15 @@ def test_units_of_second_derivatives(unit: str, agrees: bool) -> None:
         parameters={"push": 1},
         interval=(0, 1),
         units={"z": "m", "t": "s", "push": unit},
+        check_units=False,
     )
     assert (problem.check_units() == ()) is agrees
     third = uh.Problem.from_text(
-        "z''' = -z", initial={"z": 0, "z'": 0, "z''": "36 km/h^2"}, interval=(0, 1), units={"z": "m", "t": "s"}
+        "z''' = -z",
+        initial={"z": 0, "z'": 0, "z''": "36 km/h^2"},
+        interval=(0, 1),
+        units={"z": "m", "t": "s"},
+        check_units=False,
     )
     assert third.initial["z''"] == pytest.approx(1 / 360)
     assert dict(third.units) == {"z": "m", "t": "s", "z'": "m/s", "z''": "m/s^2"}

@@ -14,8 +14,8 @@ from unhurried_heron.run.trajectory import Array
 # how closely Newton's iteration is solved where no tolerance says so (fixed steps)
 _FIXED_STEP = 1e-10
 _FIXED_STEP_NEWTON = 2e-5
-# from this order on a smaller tolerance of each step costs less than it gains
-_LEAST_ORDER = 2
+# by order 1 no step is held to a smaller share of the tolerance: ten times as near takes ten times as many steps
+_LEAST_SHARE = 1e-4
 _LOW_ORDER = 3
 # by this much of its estimate may the leading error of a step be, that the whole keeps within ten tolerances (measured
 # over the stiff problems of the tests)
@@ -50,10 +50,11 @@ def proportional(method: Method, relative: Array, absolute: Array, state: Array,
     with the power q / (q + 1) of the step's, which is so to be of the size rtol^((q + 1) / q).
     """
     q = method.estimate_order
-    if fixed or method.order > q or q < _LEAST_ORDER:
+    if fixed or method.order > q:
         return ErrorScale(relative, absolute)
     # pure absolute tolerances have no scale that such a power could refer to
-    share = np.where(relative > 0.0, np.minimum(relative, 1.0) ** (1.0 / q), 1.0)
+    least = _LEAST_SHARE if q == 1 else 0.0
+    share = np.where(relative > 0.0, np.clip(np.minimum(relative, 1.0) ** (1.0 / q), least, 1.0), 1.0)
     return ErrorScale(relative * share, absolute * share)
 
 

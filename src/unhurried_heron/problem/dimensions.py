@@ -8,6 +8,7 @@ from typing import Final
 
 import numpy as np
 
+from unhurried_heron.errors import UnitError
 from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import COMPARISONS, CONSTANTS, SUM, TIME, Node, upwards
@@ -19,6 +20,7 @@ from unhurried_heron.problem.facts import Facts
 from unhurried_heron.units.unit import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
 from unhurried_heron.words.names import in_order
 
+_MOST_TOLD: Final = 12
 _CONSTANTS: Final = frozenset(CONSTANTS.values())
 
 
@@ -73,6 +75,24 @@ def disagreements(problem: Facts) -> tuple[Disagreement, ...]:
         return ()
     checker = _Checker(problem)
     return tuple(dict.fromkeys(checker.all()))
+
+
+def refuse_disagreements(problem: Facts) -> None:
+    """Refuse a problem whose units disagree.
+
+    Raises
+    ------
+    UnitError
+        All disagreements, or the first dozen of them.
+    """
+    found = disagreements(problem)
+    if not found:
+        return
+    more = [f"and {len(found) - _MOST_TOLD} more"] if len(found) > _MOST_TOLD else []
+    lines = [str(each).replace("\n ", ",") for each in found[:_MOST_TOLD]] + more
+    told = str(found[0]).partition("\n")[0] if len(found) == 1 else "\n  " + "\n  ".join(lines)
+    raise UnitError(f"units disagree: {told}", name=found[0].one, place=found[0].place, given=found[0].other_unit,
+                    expected="the same unit on both sides; check_units=False where it is meant so")  # fmt: skip
 
 
 def unit_of(problem: Facts, quantity: str, *, times: int = 0) -> str:

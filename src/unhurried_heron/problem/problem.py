@@ -52,7 +52,21 @@ class Problem(Anywhere):
     @classmethod
     def of(cls, said: Said, model: Model | None = None) -> Problem:
         """Make a problem of everything said; a ``model`` made before for the same structure is used again."""
-        return cls(said, settle(said, Mistakes(), model))
+        return cls(said, settle(said, Mistakes(), model))._with_units_that_agree()
+
+    def _with_units_that_agree(self) -> Problem:
+        """Return the problem itself.
+
+        Raises
+        ------
+        UnitError
+            Units disagree, and it was not said that they may.
+        """
+        if self.said.check_units and any(self.units.values()):
+            from unhurried_heron.problem.dimensions import refuse_disagreements
+
+            refuse_disagreements(self)
+        return self
 
     def __reduce__(self) -> Any:
         return Problem, (self.said, self.settled)
@@ -72,6 +86,7 @@ class Problem(Anywhere):
         conserved: Iterable[str] = (),
         never_negative: Iterable[str] = (),
         title: str = "",
+        check_units: bool = True,
     ) -> Problem:
         """Say a problem as on paper.
 
@@ -95,7 +110,7 @@ class Problem(Anywhere):
         exact : mapping of str to str, optional
             Closed forms of states in terms of ``t`` and parameters, used to measure errors.
         units : mapping of str to str, optional
-            Units by name (``t`` for the time); `check_units` holds the equations to them.
+            Units by name (``t`` for the time), to which the equations are held.
         conserved : iterable of str
             Derived quantities, states or formulas that should keep their value: comparisons tell how far they drift.
         never_negative : iterable of str
@@ -103,6 +118,8 @@ class Problem(Anywhere):
             ones let them fall.
         title : str
             What figures and tables call the problem.
+        check_units : bool
+            Whether units that disagree are refused; `check_units` tells of them in any case.
 
         Raises
         ------
@@ -130,6 +147,7 @@ class Problem(Anywhere):
                 conserved=listed(conserved, "conserved"),
                 never_negative=listed(never_negative, "never_negative"),
                 title=title,
+                check_units=check_units,
             )
         )
 
@@ -150,6 +168,7 @@ class Problem(Anywhere):
         conserved: Iterable[str] = (),
         never_negative: Iterable[str] = (),
         title: str = "",
+        check_units: bool = True,
     ) -> Problem:
         """Say a problem by its energies; the equations of motion are derived.
 
@@ -164,7 +183,7 @@ class Problem(Anywhere):
             Forces along coordinates that do not come from the potential, friction for one.
         initial : mapping
             A value for each coordinate and for its first derivative.
-        interval, parameters, inputs, events, exact, units, conserved, never_negative, title
+        interval, parameters, inputs, events, exact, units, conserved, never_negative, title, check_units
             As for `from_text`.
 
         Raises
@@ -193,6 +212,7 @@ class Problem(Anywhere):
                 conserved=listed(conserved, "conserved"),
                 never_negative=listed(never_negative, "never_negative"),
                 title=title,
+                check_units=check_units,
             )
         )
 
@@ -213,6 +233,7 @@ class Problem(Anywhere):
         conserved: Iterable[str] = (),
         never_negative: Iterable[str] = (),
         title: str = "",
+        check_units: bool = True,
     ) -> Problem:
         """Say a problem by its Hamiltonian; Hamilton's equations are derived.
 
@@ -224,7 +245,7 @@ class Problem(Anywhere):
             The momentum of each coordinate, as in ``{"z": "p"}``.
         forces : mapping of str to str, optional
             Forces along coordinates, added to the rates of their momenta.
-        initial, interval, parameters, inputs, events, exact, units, conserved, never_negative, title
+        initial, interval, parameters, inputs, events, exact, units, conserved, never_negative, title, check_units
             As for `from_text`.
 
         Raises
@@ -253,6 +274,7 @@ class Problem(Anywhere):
                 conserved=listed(conserved, "conserved"),
                 never_negative=listed(never_negative, "never_negative"),
                 title=title,
+                check_units=check_units,
             )
         )
 
@@ -274,6 +296,7 @@ class Problem(Anywhere):
         conserved: Iterable[str] = (),
         never_negative: Iterable[str] = (),
         title: str = "",
+        check_units: bool = True,
     ) -> Problem:
         """Say a problem by a Python function, or one compiled by Numba's ``njit``.
 
@@ -292,7 +315,7 @@ class Problem(Anywhere):
             d rates / d states, shape (n_states, n_states), its arguments matched like those of ``rates``.
         sparsity : array_like, optional
             Nonzero where that matrix can be, shape (n_states, n_states).
-        initial, interval, parameters, events, exact, units, conserved, never_negative, title
+        initial, interval, parameters, events, exact, units, conserved, never_negative, title, check_units
             As for `from_text`; the order of ``initial`` is the order of the states.
 
         Raises
@@ -318,6 +341,7 @@ class Problem(Anywhere):
                 conserved=listed(conserved, "conserved"),
                 never_negative=listed(never_negative, "never_negative"),
                 title=title,
+                check_units=check_units,
             )
         )
 
@@ -387,4 +411,5 @@ class Problem(Anywhere):
             A name is no parameter or no state.
         """
         words = {"interval": interval, "events": events, "conserved": conserved, "never_negative": never_negative}
-        return Problem(*changed(self, {"parameters": parameters, "initial": initial}, **words))
+        made = Problem(*changed(self, {"parameters": parameters, "initial": initial}, **words))
+        return made if events is None and conserved is None else made._with_units_that_agree()

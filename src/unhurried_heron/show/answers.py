@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from rich.console import Group, RenderableType
 from rich.text import Text
 
+from unhurried_heron.errors import HeronError
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.sheet import Sheet
 
@@ -19,21 +20,27 @@ _MOST_COLUMNS = 10
 
 
 def answers_report(run: Run, asked: Iterable[tuple[str, str]]) -> RenderableType:
-    """Answer each question, a pair of what `Answers` can be asked and of what about."""
+    """Answer each question, a pair of what `Answers` can be asked and of what about; or say why one has no answer."""
     parts: list[RenderableType] = []
     for question, what in asked:
-        answer: Any = getattr(run, question)(what)
-        if question in ("integral", "mean"):
-            unit = run.unit_of(what, integral=question == "integral")
-            parts.append(Text(f"{question} of {what}: {answer:.10g} {unit}".rstrip()))
-        elif question == "period":
-            unit = run.problem.units.get("t", "")
-            parts.append(Text(f"period of {what}{f', in {unit}' if unit else ''}: {answer}"))
-        else:
-            # a quantity with a column of its own needs no other
-            answer = answer.drop(columns="value") if question == "extremes" and what in run.columns else answer
-            parts.append(_sheet(f"{question} of {what}" if question != "where" else f"where {what}", answer))
+        try:
+            parts.append(_answer(run, question, what))
+        except HeronError as error:
+            parts.append(Text(f"{question} of {what}: {error.args[0]}"))
     return Group(*parts)
+
+
+def _answer(run: Run, question: str, what: str) -> RenderableType:
+    answer: Any = getattr(run, question)(what)
+    if question in ("integral", "mean"):
+        unit = run.unit_of(what, integral=question == "integral")
+        return Text(f"{question} of {what}: {answer:.10g} {unit}".rstrip())
+    if question == "period":
+        unit = run.problem.units.get("t", "")
+        return Text(f"period of {what}{f', in {unit}' if unit else ''}: {answer}")
+    # a quantity with a column of its own needs no other
+    answer = answer.drop(columns="value") if question == "extremes" and what in run.columns else answer
+    return _sheet(f"{question} of {what}" if question != "where" else f"where {what}", answer)
 
 
 def _sheet(title: str, frame: pd.DataFrame) -> RenderableType:

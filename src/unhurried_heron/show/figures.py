@@ -5,6 +5,7 @@ Each draws on axes of the caller or on a figure of its own, and changes no globa
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -25,6 +26,8 @@ _KINDS, _FAINT = ("#0072B2", "#009E73", "#CC79A7", "#E69F00"), "#BBBBBB"
 _LINES = ("-", "--", ":", "-.")
 _MARKERS = ("o", "s", "^", "D", "v", "P", "X")
 _MOST_MARKS = 40
+# so many runs without an error are told below a figure, in lines of so many letters
+_MOST_MISSING, _NOTE_WIDTH = 6, 110
 
 
 def style_of(index: int) -> dict[str, Any]:
@@ -321,9 +324,14 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
     ax.set_xlabel(record.work_label)
     ax.set_ylabel("largest error, relative to each state's size")
     ax.set_title(record.title, loc="left")
-    legend(ax, own=axes is None)
+    if record.curves or record.floor:
+        legend(ax, own=axes is None)
+    if not record.curves:
+        ax.text(0.5, 0.5, "no error was measured", transform=ax.transAxes, ha="center", va="center", color="0.3")
     if record.missing:
-        note = "no error: " + "; ".join(record.missing)
+        more = len(record.missing) - _MOST_MISSING
+        told = [*record.missing[:_MOST_MISSING], *([f"{more} more"] if more > 0 else [])]
+        note = textwrap.fill("no error: " + "; ".join(told), _NOTE_WIDTH)
         ax.annotate(note, (0.0, -0.14), xycoords="axes fraction", fontsize="small", color="0.3", va="top")
     finish(ax)
     return figure

@@ -121,7 +121,8 @@ def _method(problem: Problem) -> Iterator[Finding]:
 
 def _units(problem: Problem) -> Iterator[Finding]:
     try:
-        yield from (Finding("wrong", "units", str(each)) for each in problem.check_units())
+        weight: Any = "wrong" if problem.said.check_units else "doubtful"
+        yield from (Finding(weight, "units", str(each)) for each in problem.check_units())
     except FormulationError as error:
         yield Finding("wrong", "units", str(error))
     if problem.units and problem.model.rates.written:

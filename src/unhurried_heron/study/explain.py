@@ -186,6 +186,9 @@ class _Looked:
 
     def sayings(self) -> list[Saying]:
         """Return all sentences, in the order they are read."""
+        if not self.run.tally.accepted:
+            # of what was never integrated there is nothing else to say
+            return [*self.on_ending(), *self.on_refusals(), *self.on_methods()]
         found = [*self.on_ending(), *self.on_steps(), *self.on_stiffness(), *self.on_refusals(), *self.on_methods()]
         return [*found, *hardest(self.run, self.truth), *scales(self.run)]
 

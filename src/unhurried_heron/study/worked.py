@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.errors import RunError
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget, refuse_no_problem
 from unhurried_heron.march.quiet import quietly
@@ -61,6 +62,8 @@ def worked(
     ------
     MethodError, OptionError
         As of `integrate`; or fewer than one step is asked for.
+    RunError
+        No step could be begun.
 
     Examples
     --------
@@ -79,6 +82,9 @@ def worked(
         budget = Budget(steps=_enough(steps, given))
         run = integrate(problem, chosen, **given, trace=True, switches=False, ledger=True, budget=budget,
                         progress=False)  # fmt: skip
+    if not run.tally.accepted and not run.tally.refused:
+        raise RunError(f"there is no step to work out: {run.ending.message}", name="steps", place="worked",
+                       expected="a problem whose first step can be begun", given=run.ending.reason)  # fmt: skip
     return _table(run, steps)
 
 

@@ -94,6 +94,7 @@ class _Document(_Table):
         default_factory=dict, description='Numbers, quantities such as "1800 m^2", formulas, or "open".'
     )
     units: dict[str, Word] = Field(default_factory=dict, description="Units by name; t is the time.")
+    check_units: StrictBool = Field(True, description="Whether units that disagree are refused.")
     inputs: dict[str, _Input] = Field(default_factory=dict, description="Measured quantities by name.")
     events: list[_Event] = Field(default_factory=list)
     exact: dict[str, Word] = Field(default_factory=dict, description="Closed forms of states.")
@@ -197,6 +198,7 @@ def parse_document(content: dict[str, Any], place: str, folder: Path | None = No
         conserved=tuple(document.conserved),
         never_negative=tuple(document.never_negative),
         title=document.title,
+        check_units=document.check_units,
         integrate_options=document.integrate.model_dump(exclude_none=True),
     )
 

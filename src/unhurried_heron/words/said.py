@@ -92,6 +92,7 @@ class Said:
     conserved: tuple[str, ...] = ()
     never_negative: tuple[str, ...] = ()
     title: str = ""
+    check_units: bool = True
     integrate_options: Mapping[str, Any] = field(default_factory=dict)
 
     def __eq__(self, other: object) -> bool:

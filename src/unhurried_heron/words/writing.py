@@ -31,6 +31,7 @@ def write_document(said: Said, folder: Path) -> bytes:
         pairs = dict(zip(said.coordinates, said.momenta, strict=False))
         content["coordinates"] = pairs or list(said.coordinates)
     content |= {name: list(getattr(said, name)) for name in ("conserved", "never_negative") if getattr(said, name)}
+    content |= {} if said.check_units else {"check_units": False}
     content["interval"] = {"from": _plain(said.interval[0]), "to": _plain(said.interval[1])}
     content["initial"] = {str(name): _plain(value) for name, value in said.initial.items()}
     tables = {
