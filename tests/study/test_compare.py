@@ -205,6 +205,17 @@ def test_drifts_and_signs_are_watched() -> None:
     assert drift["implicit-midpoint"] < 1e-12
     assert 1e-6 < drift["classical-rk-4"] < 1e-4
     assert "drift of energy" in str(found)
+    # released level with its pivot, its energy is zero: the drift is measured by the terms
+    level = uh.Problem.from_lagrangian(
+        "kinetic = a'^2/2\npotential = -g*cos(a)", ["a"], initial={"a": "pi/2", "a'": 0}, parameters={"g": 9.81},
+        interval=(0, 20),
+    )  # fmt: skip
+    found = uh.compare(level, "auto", rtol=[1e-4, 1e-8])
+    assert (found.frame()["drift of energy"] < [1e-2, 1e-6]).all()
+    assert "its terms" in str(found)
+    still = uh.compare(level.with_(initial={"a": 0.0}, conserved=["0*a"]), "auto", rtol=1e-6)
+    assert still.frame()["drift of 0*a"][0] == 0.0
+    assert "absolute" in str(still)
     species = uh.Problem.from_text(
         "a' = -k*a\nb' = k*a", initial={"a": 1, "b": 0}, parameters={"k": 30}, interval=(0, 1), conserved=["a + b"],
         never_negative=["a"],

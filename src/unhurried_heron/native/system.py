@@ -10,10 +10,12 @@ import numpy as np
 
 from unhurried_heron.errors import HeronError
 from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other, time_slopes
+from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.layout import Block, Layout, single
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.closed_forms import with_starting_values
 from unhurried_heron.model.functions import NamedFunction, unusable_answer
+from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.model.switch import HeldSwitch, Switch
 from unhurried_heron.native.beyond import Beyond, beyond_of, native_function, native_watched
@@ -208,10 +210,14 @@ def native_derived(problem: Problem) -> NativeFunction:
     return _plain(problem, problem.model.derived, problem.model.derived_layout.size)
 
 
-def native_asked(problem: Problem, asked: Event | str) -> NativeFunction:
+def native_asked(problem: Problem, asked: Event | str | Node) -> NativeFunction:
     """Return a native function of one number: what an event looks at, or a formula."""
     model, context = problem.model, context_of(problem)
-    found = model.watch(asked, problem.units) if isinstance(asked, Event) else model.read_formula(asked, f"'{asked}'")
+    found: Watched
+    if isinstance(asked, Node):
+        found = asked
+    else:
+        found = model.watch(asked, problem.units) if isinstance(asked, Event) else model.read_formula(asked, asked)
     (made,) = native_watched([found], context.names(model.layout, held=False), context)
     return replace(made, keep=(*made.keep, context))
 

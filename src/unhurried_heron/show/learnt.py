@@ -15,7 +15,7 @@ from unhurried_heron.show.several import labels_of, runs_of
 from unhurried_heron.study.certify import Certificate
 from unhurried_heron.study.comparison import Comparison, setting_of
 from unhurried_heron.study.convergence import Convergence
-from unhurried_heron.study.kept import drifts, ends_of_steps
+from unhurried_heron.study.kept import drifts, ends_of_steps, scale_of
 from unhurried_heron.study.reference import References, size_of, up_to_its_stop
 
 if TYPE_CHECKING:
@@ -184,6 +184,7 @@ def draw_drift(runs: Run | Sequence[Run] | Comparison, quantity: str | None = No
         ax.plot(run.times[rows], _positive(np.abs(drifts(run, wanted))[rows]), linewidth=1.4, label=label,
                 **style_of(place))  # fmt: skip
     ax.set_yscale("log")
-    finish_in_time(ax, listed[0].problem, f"drift of {wanted}, relative to its size", own=axes is None)
+    label = f"drift of {wanted}, {scale_of(listed[0], wanted)[1]}"
+    finish_in_time(ax, listed[0].problem, label, own=axes is None)
     ax.set_title(f"{listed[0].problem.title or 'Runs'}: drift of {wanted}", loc="left")
     return figure

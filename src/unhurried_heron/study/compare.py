@@ -25,10 +25,10 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
-from unhurried_heron.study.comparison import COLUMNS, Comparison
+from unhurried_heron.study.comparison import COLUMNS, SCALE, Comparison
 from unhurried_heron.study.given import several, whole
 from unhurried_heron.study.in_region import steps_in_region
-from unhurried_heron.study.kept import drift_of, lowest_of
+from unhurried_heron.study.kept import drift_of, lowest_of, scale_of
 from unhurried_heron.study.reference import Kind, References, Truth, kind_of, size_of, up_to_its_stop
 from unhurried_heron.study.tried import Tried, raise_what_all_raised, tried
 
@@ -194,6 +194,7 @@ def _row(
                 raise
             row["reference"] = f"none within {budget.seconds:g} s"
         row |= {f"drift of {name}": drift_of(run, name) for name in problem.conserved}
+        row |= {SCALE + name: scale_of(run, name)[1] for name in problem.conserved}
         for name in problem.never_negative:
             row[f"lowest {name}"], row[f"lowest {name} at"] = lowest_of(run, name)
     return row, found

@@ -11,6 +11,7 @@ import numpy as np
 from unhurried_heron.errors import RunError, near_spelling
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
+from unhurried_heron.study.kept import OWN_SIZE
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -22,6 +23,8 @@ COLUMNS: Final = (
     "newton failures", "solves", "iterations", "changes", "for stages", "for jacobians", "for starting",
     "for estimates", "for between", "seconds in all", "reference", "ending",
 )  # fmt: skip
+# before the name of a conserved quantity: how its drift is measured
+SCALE: Final = "scale of "
 # what counts work
 WORK: Final = (
     "rate evaluations", "accepted", "refused", "jacobians", "factorisations", "solves", "iterations", "for stages",
@@ -82,6 +85,8 @@ class Comparison:
             told.append(f"The references differ by at most {self.disagreement:.1e}; no smaller error is certain.")
         elif told and not self.certain:
             told.append("Only one reference could be had: nothing tells how certain it is.")
+        scales = {key.removeprefix(SCALE): row[key] for row in self.rows for key in row if key.startswith(SCALE)}
+        told += [f"The drift of {name} is {scale}." for name, scale in scales.items() if scale != OWN_SIZE]
         fixed = [row["step"] is not None for row in self.rows]
         if any(fixed) and not all(fixed):
             told.append(
@@ -241,7 +246,11 @@ def comparison_table(comparison: Comparison) -> list[RenderableType]:
 
     from unhurried_heron.study.sheet import Sheet
 
-    own = [name for name in comparison.columns if name not in COLUMNS and not name.endswith(" at")]
+    own = [
+        name
+        for name in comparison.columns
+        if name not in COLUMNS and not name.endswith(" at") and not name.startswith(SCALE)
+    ]
     # columns that have nothing to tell are left out; what the user has watched stands before further counts
     told = [key for key in _SHOWN if any(row[key] or "error" in key for row in comparison.rows)]
     place = told.index("seconds") + 1 if "seconds" in told else len(told)

@@ -7,17 +7,23 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import RunError
+from unhurried_heron.formulas.expression import Node, add
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 
 # ends of steps differ by no more than rounding from whole numbers of them
 _ROUNDED = 1e-12
+# a sum that is a smaller part of its terms nearly cancels
+_CANCELS = 1e-3
+OWN_SIZE = "relative to its size"
 
 
 def values_of(run: Run, quantity: str) -> Array:
     """Return a state, derived quantity or formula at the recorded times, shape (n_times,)."""
-    if quantity in run.columns:
-        return run[quantity]
+    return run[quantity] if quantity in run.columns else _worked_out(run, quantity)
+
+
+def _worked_out(run: Run, quantity: str | Node) -> Array:
     # what compiles is loaded when something runs
     from unhurried_heron.native.rows import evaluate_rows
     from unhurried_heron.native.system import native_asked
@@ -30,7 +36,7 @@ def values_of(run: Run, quantity: str) -> Array:
 
 
 def drifts(run: Run, quantity: str) -> Array:
-    """Return how far a quantity has moved from its start, relative to its largest size (absolute where that is zero).
+    """Return how far a quantity has moved from its start, relative to its scale (`scale_of`).
 
     Where events change something, it may: the drift is counted from each change on.
     """
@@ -41,9 +47,33 @@ def drifts(run: Run, quantity: str) -> Array:
         after = np.flatnonzero((sign * (run.times - time) >= 0.0) & ~before)
         if after.size:
             base[after] = values[after[0]]
-    size = float(np.abs(values).max(initial=0.0))
-    moved: Array = (values - base) / (size if size > 0.0 else 1.0)
+    moved: Array = (values - base) / scale_of(run, quantity)[0]
     return moved
+
+
+def scale_of(run: Run, quantity: str) -> tuple[float, str]:
+    """Return what a drift is measured by, and how that is said.
+
+    An energy may be zero where its terms are not: a sum that nearly cancels is measured by its terms. Where these are
+    zero, too, the drift is absolute.
+    """
+    size = float(np.abs(values_of(run, quantity)).max(initial=0.0))
+    terms = _size_of_terms(run, quantity)
+    if size > _CANCELS * terms:
+        return size, OWN_SIZE
+    return (terms, "relative to its terms, which nearly cancel") if terms > 0.0 else (1.0, "absolute")
+
+
+def _size_of_terms(run: Run, quantity: str) -> float:
+    """Return the largest sum of the sizes of a quantity's terms; 0 where it is no written sum."""
+    model = run.problem.model
+    if quantity in model.functions:
+        return 0.0
+    formula = model.read_formula(quantity, quantity)
+    if formula.op != "add":
+        return 0.0
+    sizes = _worked_out(run, add(*(Node("abs", each) for each in formula.operands)))
+    return float(np.abs(sizes).max(initial=0.0, where=np.isfinite(sizes)))
 
 
 def ends_of_steps(run: Run) -> Any:
