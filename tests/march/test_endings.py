@@ -58,6 +58,9 @@ WORDS = [
      f"t = #: incomplete. {STIFF}radau-iia-#. Or: raise the budget, or start again from run.final with interval=(#, "
      "#)."),
     (say("-1e5*(x - cos(t))", (0, 1)), PAIR, f"reached the end, t = #. {STIFF}radau-iia-#."),
+    (say("-where(t < 0.5, 1e5, 1)*(x - cos(t))", (0, 5)), PAIR, "reached the end, t = #. Of its # steps many were held "
+     "back by stability and not by accuracy: the problem is stiff up to t = # at least. Try an implicit method, "
+     "radau-iia-#."),
     (say("cos(t)", (0, 9)), {"budget": {"rate_evaluations": 30}}, "the budget of # rate evaluations was used up at "
      "t = #: incomplete. Raise the budget, or start again from run.final with interval=(#, #)."),
     (say("-x", (0, 1), 1e-12), {}, "reached the end, t = #. 'x' never came above ten times its absolute tolerance (at "
@@ -136,7 +139,7 @@ def test_budgets() -> None:
 
 @pytest.mark.parametrize("native", [True, False])
 def test_interrupt(native: bool) -> None:
-    problem = say("cos(t)", (0, 1e9))
+    problem = say("-1e3*(x - cos(t))", (0, 1e9))
     if not native:
         problem = uh.Problem.from_rates(lambda t, y: [np.cos(t)], initial={"x": 1.0}, interval=(0, 1e9))
     uh.integrate(problem, budget={"steps": 10})
@@ -147,7 +150,8 @@ def test_interrupt(native: bool) -> None:
             with pytest.raises(KeyboardInterrupt):
                 uh.integrate(problem, record=3)
         else:
-            run = uh.integrate(problem, on_interrupt="return", record=3)
+            run = uh.integrate(problem, "dormand-prince-54", on_interrupt="return", record=3)
+            assert ("held back by stability" in run.ending.advice) is native
             assert run.ending.reason == "interrupted"
             assert "incomplete" in run.ending.message
             assert 0 < run.ending.time < 1e9

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Final
+import math
+from collections.abc import Sequence
+from typing import Final, NamedTuple
 
 import numpy as np
 
@@ -21,26 +23,67 @@ _NUDGE: Final = 1e-7
 # a step chosen for its stability stays within this share of the limit
 _LEAST, _MOST = 0.5, 2.0
 _SHOWN: Final = 4
+# a run is looked at after so many times the attempts until the look before; what lies further back than this part of
+# them is not worth a word
+_SPREAD, _PART = 1.25, 0.3
 
 
-def held_back(march: March, method: Method) -> bool:
-    """Whether a method's steps were as long as its stability allows at the end of the run.
+class Look(NamedTuple):
+    """Where a march was after so many attempts, what it held there, and how long its last steps were."""
 
-    The fastest decay is found from differences of the rates, whose calls are counted: from all eigenvalues of a few
-    states, by power iteration for many.
-    """
-    control = march.control
-    if int(control["accepted"][0]) < _MANY_STEPS or not np.isfinite(limit := method.real_stability_limit):
-        return False
-    # the last step is cut to end where it should
+    attempts: int
+    time: float
+    state: Array
+    context: Array
+    step: float
+
+
+def look_at(march: March, attempts: int) -> Look:
+    """Return where a march is."""
+    # the last step may be cut to end where it should
     usual_step = float(np.median(np.abs(march.output.recent)))
-    with np.errstate(all="ignore"):
-        decay = _fastest_decay(march, float(control["time"][0]))
-    return _LEAST * limit <= decay * usual_step <= _MOST * limit
+    held = march.native.context.array.copy()
+    return Look(attempts, float(march.control["time"][0]), march.system.state.copy(), held, usual_step)
 
 
-def _fastest_decay(march: March, time: float) -> float:
-    state, sign = march.system.state, float(np.sign(march.control["step"][0]))
+def next_look(attempts: int) -> int:
+    """Return after how many attempts a march is looked at again: some more each time."""
+    return max(_MANY_STEPS, int(_SPREAD * attempts))
+
+
+def worth_keeping(looks: Sequence[Look], attempts: int) -> list[Look]:
+    """Return those of some looks that lie not too far back."""
+    return [each for each in looks if each.attempts > _PART * attempts]
+
+
+def held_back(march: March, method: Method, looks: Sequence[Look]) -> float:
+    """Return when a method's steps were last as long as its stability allows; NaN where they were not.
+
+    ``looks``: at the run before. What held back none of the last steps, nor of most before, is not told.
+    """
+    control, limit = march.control, method.real_stability_limit
+    attempts = int(control["accepted"][0] + control["refused"][0])
+    if int(control["accepted"][0]) < _MANY_STEPS or not np.isfinite(limit):
+        return math.nan
+    sign, context = float(np.sign(march.control["step"][0])), march.native.context.array
+    here = look_at(march, attempts)
+    try:
+        for look in (here, *worth_keeping(looks[::-1], attempts)):
+            context[:] = look.context
+            with np.errstate(all="ignore"):
+                decay = _fastest_decay(march, look.time, look.state, sign)
+            if _LEAST * limit <= decay * look.step <= _MOST * limit:
+                return look.time
+    finally:
+        context[:] = here.context
+    return math.nan
+
+
+def _fastest_decay(march: March, time: float, state: Array, sign: float) -> float:
+    """Return the fastest decay at a place, from differences of the rates, whose calls are counted.
+
+    From all eigenvalues of a few states, by power iteration for many.
+    """
     size = np.maximum(np.abs(state), march.system.absolute + march.system.relative * np.abs(state).max(initial=0.0))
     if state.size <= _FEW:
         rows = np.vstack([state, state + np.diag(_NUDGE * size)])

@@ -11,6 +11,7 @@ import numpy as np
 from unhurried_heron.deadline import seconds_allowed, seconds_left
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.asked import Asked
+from unhurried_heron.march.doubts import Look, look_at, next_look, worth_keeping
 from unhurried_heron.march.interrupt import DeferredInterrupt
 from unhurried_heron.march.layout import March
 from unhurried_heron.march.progress import ProgressBar
@@ -51,6 +52,8 @@ class Driver:
         # average, and how many steps are left
         self._slice = self._seen = (0, asked.problem.interval[0])
         self._longest = self.left = 0.0
+        self.looks: list[Look] = []
+        self._next_look = next_look(0)
         self.interrupted = self.ctrl_c = False
         self.exhausted = ""
 
@@ -115,6 +118,8 @@ class Driver:
         allowed = self.march.pace
         if self.budget.steps is not None:
             allowed = min(allowed, self.budget.steps - self._attempts())
+        # looks are at counts, and not at what the clock says
+        allowed = min(allowed, max(self._next_look - self._attempts(), 1))
         control["attempts_left"] = allowed
         before = time.perf_counter()
         reason = Reason(self.march.chunk())
@@ -127,6 +132,9 @@ class Driver:
         if reason is Reason.PAUSED:
             growth = min(_MOST_GROWTH, max(0.1, _SLICE_SECONDS / max(taken, 1e-9)))
             self.march.pace = int(min(1e9, max(1.0, self.march.pace * growth)))
+        if self._attempts() >= self._next_look:
+            self.looks = [*worth_keeping(self.looks, self._attempts()), look_at(self.march, self._attempts())]
+            self._next_look = next_look(self._attempts())
         return reason
 
     def _keep(self) -> None:

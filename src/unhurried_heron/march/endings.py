@@ -29,8 +29,8 @@ class Stop:
         The time towards which an event accumulates.
     component : str
         The first state that is not finite at ``bad_time``, or empty.
-    stiff : bool
-        Whether stability held the steps back.
+    stiff : float
+        When stability last held the steps back; NaN where it did not.
     noise : str
         A sentence on states that mean nothing, or empty.
     term : str
@@ -52,7 +52,7 @@ class Stop:
     towards: float = math.nan
     component: str = ""
     bad_time: float = math.nan
-    stiff: bool = False
+    stiff: float = math.nan
     noise: str = ""
     term: str = ""
     left: float = math.nan
@@ -62,13 +62,10 @@ class Stop:
 def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
     """Return the ending in words."""
     reason, time, at = stop.reason, stop.time, f"t = {stop.time:.10g}"
+    stiff = _stiff(stop)
     if stop.interrupted:
-        return Ending("interrupted", time, f"interrupted at {at}: incomplete.", f"The solution up to {at} was kept.")
-    stiff = (
-        f"Its {stop.steps:,} steps were {HELD_BACK}: the problem is stiff there. Try an implicit method, {FOR_STIFF}."
-        if stop.stiff
-        else ""
-    )
+        kept = f"The solution up to {at} was kept."
+        return Ending("interrupted", time, f"interrupted at {at}: incomplete.", f"{kept} {stiff}".rstrip())
     told = " ".join(filter(None, (stiff, stop.noise)))
     if reason is Reason.REACHED_END:
         return Ending("end", time, f"reached the end, {at}.", told)
@@ -130,6 +127,15 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
         f"the step became too small for floating-point times at {at}.",
         stop.term or f"The solution may have a singularity there, or the tolerance cannot be met.{stiff}",
     )
+
+
+def _stiff(stop: Stop) -> str:
+    """Say that stability held steps back, and until when, if it did."""
+    if math.isnan(stop.stiff):
+        return ""
+    steps = f"Its {stop.steps:,} steps" if stop.stiff == stop.time else f"Of its {stop.steps:,} steps many"
+    where = "there" if stop.stiff == stop.time else f"up to t = {stop.stiff:.6g} at least"
+    return f"{steps} were {HELD_BACK}: the problem is stiff {where}. Try an implicit method, {FOR_STIFF}."
 
 
 def _collapsed(stop: Stop, stiff: str) -> Ending:

@@ -127,7 +127,7 @@ def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory, 
         term=_cause(asked, driver, reason, trajectory),
         left=driver.left,
         held=asked.held,
-        stiff=judged and not driver.interrupted and held_back(driver.march, asked.method),
+        stiff=held_back(driver.march, asked.method, driver.looks) if judged else math.nan,
         noise=noise(asked.problem, trajectory, asked.absolute) if judged else _leaps(driver),
     )
 
