@@ -160,7 +160,7 @@ def test_a_better_method_is_better_where_it_says_so() -> None:
     told = figures(run, "method")
     other = uh.integrate(SWING, told["method"], rtol=1e-8)
     assert other.tally.rate_evaluations == told["rate evaluations"] < 0.7 * run.tally.rate_evaluations
-    assert told["error"] <= 2.0 * max(told["own error"], 1.0)
+    assert told["error"] <= max(told["own error"], 1.0)
     assert told["own error"] == pytest.approx(figures(run, "states")["error"])
     truth = np.column_stack([np.cos(run.times), -np.sin(run.times)])
     allowed = 1e-8 + run.options["atol"]
@@ -168,7 +168,7 @@ def test_a_better_method_is_better_where_it_says_so() -> None:
     missed = np.abs(other.at(run.times) - truth).max() / allowed
     assert told["error"] == pytest.approx(missed, rel=0.2, abs=0.02 * told["own error"])
     assert "Take another method" in words(uh.explain(run))
-    # what is said follows from the counts and seconds that stand beside it, whichever way they fall
+    # what is said follows from the counts and errors that stand beside it, whatever the clock says
     for method, rtol in (
         ("adams-variable", 1e-11),
         ("dormand-prince-54", 1e-6),
@@ -178,11 +178,8 @@ def test_a_better_method_is_better_where_it_says_so() -> None:
         own = uh.integrate(SWING.with_(interval=(0, 400)), method, rtol=rtol)
         [saying] = uh.explain(own).about("method")
         told, text = saying.figures, saying.text
-        less, most = sorted((told["times"], told["times in seconds"]))
-        if told["error"] > 2.0 * max(told["own error"], 1.0) or most < 1 / 0.7:
-            assert text.startswith("No method tried does clearly better")
-        else:
-            assert text.startswith("Take another method" if less >= 1 else "Another method takes")
+        better = told["error"] <= max(told["own error"], 1.0) and told["times"] > 1 / 0.7
+        assert text.startswith("Take another method" if better else "No method tried does clearly better")
     assert told["times"] == pytest.approx(own.tally.rate_evaluations / told["rate evaluations"])
 
 

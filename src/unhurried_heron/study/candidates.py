@@ -17,7 +17,7 @@ _STIFF: Final = (FOR_STIFF, "radau-iia-variable", "backward-differentiation-vari
 _LEAST_SECONDS, _MOST_SECONDS = 0.5, 5.0
 # so many states are too many to be solved for, perhaps
 _LARGE: Final = 300
-# so short a run is timed again, so often and for so long, and the shortest time counts
+# so short runs are timed again, so often and for so long, and the shortest time counts
 _SHORT, _REPEATS, _WHILE = 0.02, 3, 0.1
 
 
@@ -47,15 +47,18 @@ def work_of(run: Run) -> int:
     return tally.rate_evaluations + n * (symbolic + tally.factorisations)
 
 
-def seconds_of(run: Run) -> float:
-    """Return the seconds of a run's kernel, the shortest of several where that is short; of what broke off, its own."""
-    seconds, until = run.tally.seconds, clock.monotonic() + _WHILE
-    for _ in range(_REPEATS * (seconds < _SHORT and run.ending.as_asked)):
-        found = again(run, taken_by(run), largest_step=run.options.get("largest_step")).run
-        seconds = seconds if found is None else min(seconds, found.tally.seconds)
+def seconds_in_turn(*runs: Run) -> tuple[float, ...]:
+    """Return the seconds of the kernels of runs; short ones are run again in turn, warm, and their shortest counts."""
+    seconds, until = [run.tally.seconds for run in runs], clock.monotonic() + _WHILE
+    if max(seconds) >= _SHORT or not all(run.ending.as_asked for run in runs):
+        return tuple(seconds)
+    for _ in range(_REPEATS):
+        for k, run in enumerate(runs):
+            found = again(run, taken_by(run), largest_step=run.options.get("largest_step")).run
+            seconds[k] = seconds[k] if found is None else min(seconds[k], found.tally.seconds)
         if clock.monotonic() > until:
             break
-    return seconds
+    return tuple(seconds)
 
 
 def taken_by(run: Run) -> Any:

@@ -17,7 +17,7 @@ from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.studies import STUDIES
 from unhurried_heron.run.trajectory import Array, grown_at_end
-from unhurried_heron.study.candidates import Candidate, again, candidates_for, seconds_of, taken_by
+from unhurried_heron.study.candidates import Candidate, again, candidates_for, taken_by
 from unhurried_heron.study.given import a_run
 from unhurried_heron.study.in_region import StepsInRegion, decays_that_grow, steps_in_region
 from unhurried_heron.study.instead import Instead, the_best
@@ -104,7 +104,7 @@ def worth_saying(run: Run) -> str:
     looked = _Looked(run)
     if HELD_BACK in run.ending.advice:
         found = candidates_for(run, stiff=True)
-        best = Instead(run, run.tally.seconds, found[0]) if found and found[0].done else None
+        best = Instead(run, found[0]) if found and found[0].done else None
         if best is not None and best.better:
             return best.saying().text
     rest = [each.text for each in looked.on_ending() if each.about == "budget"]
@@ -343,8 +343,7 @@ class _Looked:
         if not done:
             why = "; ".join(f"{each.method}: {each.why.rstrip('.')}" for each in found)
             return [Saying("method", f"No other method tried came to the end, either ({why}).", {})]
-        own = seconds_of(run)
-        return [the_best([Instead(run, own, each, self._errors(each)) for each in done]).saying()]
+        return [the_best([Instead(run, each, self._errors(each)) for each in done]).saying()]
 
     def _errors(self, other: Candidate) -> tuple[float, float] | None:
         """Return the errors of the run and of another, in tolerances, where they are known."""
