@@ -70,3 +70,43 @@ def test_what_an_error_says(what: Callable[[], object], words: str) -> None:
     with pytest.raises(uh.HeronError) as raised:
         what()
     assert "; ".join(line.strip() for line in str(raised.value).splitlines()).replace(":    ", ": ") == words
+
+
+MANY = [f"pond{k}" for k in range(1500)]
+LARGE = {"equations": "\n".join(f"{name}' = -{name}" for name in MANY), "initial": dict.fromkeys(MANY, 1.0),
+         "interval": (0, 1)}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def large() -> uh.Problem:
+    return uh.Problem.from_text(**LARGE)
+
+
+@pytest.mark.parametrize(
+    "mistake",
+    [
+        lambda _: uh.Problem.from_text(**LARGE | {"initial": {}}),
+        lambda _: uh.Problem.from_text(**LARGE | {"initial": LARGE["initial"] | {f"z{k}": 1 for k in range(1500)}}),
+        lambda _: uh.Problem.from_text(**LARGE | {"parameters": {f"z{k}": 1 for k in range(1500)}}),
+        lambda _: uh.Problem.from_text(**LARGE | {"units": {"zz": "m"}}),
+        lambda _: uh.Problem.from_text(**LARGE | {"equations": LARGE["equations"].replace("= -", "= -k")}),
+        lambda _: uh.Problem.from_text(**LARGE | {"never_negative": ["zz"]}),
+        lambda _: uh.Problem.from_text(**LARGE | {"exact": {"zz": "1"}}),
+        lambda _: uh.Problem.from_text(**LARGE | {"parameters": dict.fromkeys(("a", "b"), "open")}),
+        lambda _: uh.Problem.from_rates(lambda t, y: {}, initial=LARGE["initial"], interval=(0, 1)),
+        lambda _: uh.Problem.from_rates(lambda t, zz: [0], initial=LARGE["initial"], interval=(0, 1)),
+        lambda problem: problem.with_(initial={"zz": 1}),
+        lambda problem: problem.with_(events=[uh.Event("pond1 = 0.5", then="zz = 1")]),
+        lambda problem: uh.integrate(problem, atol={"zz": 1}),
+        lambda problem: uh.integrate(problem, parameters={"zz": 1}),
+        lambda problem: uh.integrate(problem, record=2).at(0.5, "zz"),
+        lambda problem: uh.integrate(problem, record=2)["zz"],
+        lambda problem: uh.draw_states(uh.integrate(problem, record=2), ["zz"]),
+        lambda problem: problem.rates_at(0, {"zz": 1}),
+    ],
+)
+def test_messages_name_a_dozen_at_most(large: uh.Problem, mistake: Callable[[uh.Problem], object]) -> None:
+    with pytest.raises(uh.HeronError) as raised:
+        mistake(large)
+    assert all(sum(line.count(name) for name in ("pond", "z")) < 16 for line in str(raised.value).splitlines())
+    assert len(str(raised.value)) < 4000

@@ -9,12 +9,26 @@ from typing import Any, Final
 
 # all but the end of a line; the last are those that turn the direction of writing
 _CONTROL: Final = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
+# a message lists no more names than this
+MOST_NAMED: Final = 12
+_LONGEST_LINE: Final = 1000
 
 
 def near_spelling(name: str, known: Iterable[str]) -> str:
     """Return ``"; did you mean 'x'?"`` for the nearest known name, or an empty string."""
     near = get_close_matches(name, list(known), n=1, cutoff=0.6)
     return f"; did you mean '{near[0]}'?" if near else ""
+
+
+def listing(names: Iterable[Any], *, quoted: bool = False) -> str:
+    """Return names between commas: the first dozen of them, and how many more there are."""
+    every = [f"'{name}'" if quoted else str(name) for name in names]
+    more = len(every) - MOST_NAMED
+    return ", ".join(every[:MOST_NAMED]) + (f" and {more:,} more" if more > 0 else "")
+
+
+def _clipped(line: str) -> str:
+    return line if len(line) <= _LONGEST_LINE else f"{line[:_LONGEST_LINE]} … ({len(line):,} letters in all)"
 
 
 def printable(text: str) -> str:
@@ -55,7 +69,7 @@ class HeronError(Exception):
             lines.append(f"  given:    {self.given}")
         if self.place:
             lines.append(f"  at {self.place}")
-        return printable("\n".join(lines))
+        return printable("\n".join(_clipped(line) for part in lines for line in part.split("\n")))
 
     def __reduce__(self) -> tuple[Any, ...]:
         return _rebuilt, (type(self), self.args, self.__dict__)
@@ -73,9 +87,7 @@ class UndefinedNameError(FormulationError):
     """Names are used that were never defined; ``names`` lists all of them."""
 
     def __init__(self, message: str, *, names: tuple[str, ...], place: str, expected: str) -> None:
-        super().__init__(
-            message, name=", ".join(names), place=place, expected=expected, given="no value for any of them"
-        )
+        super().__init__(message, name=listing(names), place=place, expected=expected, given="no value for any of them")
         self.names = names
 
 
@@ -131,7 +143,7 @@ class OpenParameterError(FormulationError):
     """Something needs the value of a parameter that was left open; ``names`` lists all of them."""
 
     def __init__(self, message: str, *, names: tuple[str, ...], place: str, expected: str) -> None:
-        super().__init__(message, name=", ".join(names), place=place, expected=expected, given="no value yet")
+        super().__init__(message, name=listing(names), place=place, expected=expected, given="no value yet")
         self.names = names
 
 

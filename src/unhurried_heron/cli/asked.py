@@ -9,7 +9,7 @@ from typing import Annotated, Any
 
 import typer
 
-from unhurried_heron.errors import OptionError, near_spelling, printable
+from unhurried_heron.errors import OptionError, listing, near_spelling, printable
 from unhurried_heron.problem.problem import Problem
 
 File = Annotated[Path, typer.Argument(metavar="FILE", help="A problem file (TOML).", show_default=False)]
@@ -50,7 +50,7 @@ def changed(problem: Problem, changes: list[str]) -> Problem:
                 f"cannot set '{name}'{near_spelling(name, known)}",
                 name=name,
                 place="--set",
-                expected="NAME=VALUE with a name among " + ", ".join(known),
+                expected="NAME=VALUE with a name among " + listing(known),
                 given=change,
             )
         (initial if state else parameters)[name] = value_of(text, f"--set {name}")

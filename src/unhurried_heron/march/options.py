@@ -11,7 +11,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import MethodError, OptionError, near_spelling
+from unhurried_heron.errors import MethodError, OptionError, listing, near_spelling
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
 from unhurried_heron.march.tolerances import Tolerance, is_finite_number
@@ -368,7 +368,7 @@ def budget_of(budget: Any) -> Budget:
                 f"a run has no budget of '{name}'{near_spelling(str(name), known)}",
                 name="budget",
                 place="budget",
-                expected="one of " + ", ".join(known),
+                expected="one of " + listing(known),
                 given=str(name),
             )
     return Budget(**budget)

@@ -9,7 +9,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError, near_spelling
+from unhurried_heron.errors import OptionError, listing, near_spelling
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
@@ -107,7 +107,7 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
                 f"{name} is given for '{state}', which is no state{near_spelling(str(state), layout.by_name)}",
                 name=name,
                 place=name,
-                expected="one of " + ", ".join(layout.by_name),
+                expected="one of " + listing(layout.by_name),
                 given=str(state),
             )
         if name == "atol" and isinstance(value, str):

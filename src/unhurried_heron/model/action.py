@@ -11,7 +11,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import NameClashError, RateFunctionError, UnusedValueError, near_spelling
+from unhurried_heron.errors import NameClashError, RateFunctionError, UnusedValueError, listing, near_spelling
 from unhurried_heron.formulas.expression import ONE, ZERO, Node, number, replace_names
 from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.state_name import StateName, with_primes
@@ -153,7 +153,7 @@ def _written_out(model: Model, statement: Statement, place: str) -> list[tuple[i
         known = [*model.layout.by_name, *model.parameters]
         families = f" ({label} is a family: say {label}[1], or {label}[i] … for i in 1..n)" if group else ""
         raise UnusedValueError(f"an event cannot change '{label}'{near_spelling(label, known)}{families}", name=label,
-                               place=place, expected="a state or a parameter: " + ", ".join(known[:20]),
+                               place=place, expected="a state or a parameter: " + listing(known[:20]),
                                given=statement.text)  # fmt: skip
     spans = [_ends(model, each.first.node, each.last.node, place) for each in statement.ranges]
     if math.prod(map(len, spans)) > _MOST_CHANGES:
@@ -171,7 +171,7 @@ def _written_out(model: Model, statement: Statement, place: str) -> list[tuple[i
         slot = model.layout.slot(name)
         if slot is None:
             raise UnusedValueError(f"there is no '{name}' to change", name=name, place=place,
-                                   expected=", ".join([*group.members()][:8]), given=statement.text)  # fmt: skip
+                                   expected=listing([*group.members()][:8]), given=statement.text)  # fmt: skip
         out.append((slot, _single(model, statement.right, indices, place)))
     return out
 
@@ -208,7 +208,7 @@ def _asked(given: Callable[..., Any], model: Model) -> AskedAction:
             place = layout.stretch(said) if place is None else place
             if place is None or said in model.sizes:
                 raise _unusable(label, "states and parameters by name: "
-                                + ", ".join([*list(layout.by_name)[:12], *model.parameters]), repr(name))  # fmt: skip
+                                + listing([*list(layout.by_name)[:12], *model.parameters]), repr(name))  # fmt: skip
             try:
                 numbers = np.asarray(value, dtype=np.float64).ravel()
                 values[place] = numbers if isinstance(place, slice) else numbers.item()

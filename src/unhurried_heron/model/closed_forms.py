@@ -7,7 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import UnusedValueError, ValueGivenError, near_spelling
+from unhurried_heron.errors import UnusedValueError, ValueGivenError, listing, near_spelling
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME, Node, number, replace_names
 from unhurried_heron.formulas.grammar import Formula, Source, read
@@ -42,7 +42,7 @@ def read_closed_forms(
                     f"a closed form for '{key}', which is no state{near_spelling(str(key), layout.by_name)}",
                     name=str(key),
                     place="exact",
-                    expected="closed forms of " + ", ".join(layout.by_name),
+                    expected="closed forms of " + listing(layout.by_name),
                     given=str(key),
                 )
             if not isinstance(text, str):

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from unhurried_heron.errors import ExpressionError, NameClashError, UndefinedNameError
+from unhurried_heron.errors import ExpressionError, NameClashError, UndefinedNameError, listing
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, names_in, neg, rewrite
 from unhurried_heron.formulas.grammar import Formula, Source, read
@@ -47,7 +47,7 @@ def read_forces(forces: Mapping[str, str], coordinates: Sequence[str], mistakes:
                     f"a force along '{named}', which is no coordinate",
                     names=(named,),
                     place="forces",
-                    expected="forces along " + ", ".join(coordinates),
+                    expected="forces along " + listing(coordinates),
                 )
             found[named] = read(Source(str(text), f"the force along '{named}'"))
     return found
@@ -68,7 +68,7 @@ def check_coordinates(coordinates: Sequence[str]) -> None:
             name="coordinates",
             place="coordinates",
             expected='names such as ["z", "w"]',
-            given=", ".join(coordinates) or "none",
+            given=listing(coordinates) or "none",
         )
 
 
@@ -206,7 +206,7 @@ def _refuse_accelerations(function: Node, coordinates: Sequence[str]) -> None:
                 f"'{named}' cannot stand in an energy",
                 name=named,
                 place="the energies",
-                expected="coordinates (" + ", ".join(coordinates) + ") and their first derivatives",
+                expected="coordinates (" + listing(coordinates) + ") and their first derivatives",
                 given=named,
             )
 

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import NameClashError, RateFunctionError, near_spelling
+from unhurried_heron.errors import NameClashError, RateFunctionError, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.state_name import StateName
 
@@ -112,7 +112,7 @@ def match_arguments(
                 name=argument.name,
                 place=label,
                 expected="t (time), y (whole state), p (all parameters), or a name among "
-                + ", ".join([*(StateName.read(state).spoken for state in states[:40]), *parameters]),
+                + listing([*(StateName.read(state).spoken for state in states[:40]), *parameters]),
                 given=argument.name,
             )
         else:
@@ -182,10 +182,10 @@ def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], 
             hints = "".join(near_spelling(name, function.states) for name in extra[:1])
             raise RateFunctionError(
                 f"{function.label} returned a dict that does not fit the states{hints}",
-                name=", ".join(missing + extra),
+                name=listing(missing + extra),
                 place=function.label,
-                expected="one rate for each of " + ", ".join(function.states),
-                given=", ".join(map(str, result)) or "an empty dict",
+                expected="one rate for each of " + listing(function.states),
+                given=listing(map(str, result)) or "an empty dict",
             )
     first = _numbers(function, _ordered(function, result), n)
     second = _numbers(function, _ordered(function, _try(function, time, given, values)), n)
@@ -267,7 +267,7 @@ def _numbers(function: NamedFunction, result: Any, n: int) -> Any:
             name=function.label,
             place=function.label,
             expected=f"a sequence of {n} real number{'s' * (n != 1)}"
-            + (" in the order " + ", ".join(function.states) if n > 1 else ""),
+            + (" in the order " + listing(function.states) if n > 1 else ""),
             given=given,
         )
     return np.asarray(array, dtype=np.float64)

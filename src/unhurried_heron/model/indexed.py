@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from unhurried_heron.errors import CircularDerivedError, FamilyError, NameClashError
+from unhurried_heron.errors import CircularDerivedError, FamilyError, NameClashError, listing
 from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.binding import in_normal_form, renamed_apart, with_names
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, mul, name, number, replace_names, rewrite, walk
@@ -58,7 +58,7 @@ def layout_of(rules: Mapping[str, Sequence[Rule]], what: str) -> Layout:
     if layout.size > MOST_MEMBERS:
         raise FamilyError(
             "there are too many unknowns",
-            name=", ".join(group.name for group in layout.families),
+            name=listing(group.name for group in layout.families),
             place=what,
             expected=f"at most {MOST_MEMBERS:,}",
             given=f"{layout.size:,}",

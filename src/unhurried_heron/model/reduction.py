@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from unhurried_heron.errors import OrderError
+from unhurried_heron.errors import OrderError, listing
 from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import (
@@ -48,11 +48,11 @@ def solve_highest(residuals: Sequence[Residual], unknowns: Sequence[str]) -> dic
     missing = [name for name in unknowns if name not in solved]
     if missing:
         raise OrderError(
-            "no equation holds " + ", ".join(f"'{name}'" for name in missing),
-            name=", ".join(missing),
+            "no equation holds " + listing(missing, quoted=True),
+            name=listing(missing),
             place="the equations",
             expected="; ".join(f"an equation with {name} in it" for name in missing),
-            given=f"{len(residuals)} equations for " + ", ".join(unknowns),
+            given=f"{len(residuals)} equations for " + listing(unknowns),
         )
     return solved
 
@@ -74,8 +74,8 @@ def _solve_coupled(
     if len(names) != len(residuals):
         raise OrderError(
             f"{len(residuals)} equation{'s' * (len(residuals) > 1)} for {len(names)} highest derivative"
-            f"{'s' * (len(names) > 1)}: " + ", ".join(f"'{name}'" for name in names),
-            name=", ".join(names),
+            f"{'s' * (len(names) > 1)}: " + listing(names, quoted=True),
+            name=listing(names),
             place=places,
             expected="as many equations as highest derivatives in them",
             given=f"{len(residuals)} and {len(names)}",
@@ -87,7 +87,7 @@ def _solve_coupled(
     if found is None:
         raise OrderError(
             "the equations do not determine " + " and ".join(f"'{name}'" for name in names),
-            name=", ".join(names),
+            name=listing(names),
             place=places,
             expected="equations that are independent in their highest derivatives",
             given="a matrix of coefficients whose determinant is zero",

@@ -13,6 +13,7 @@ from unhurried_heron.errors import (
     NameClashError,
     OpenParameterError,
     UndefinedNameError,
+    listing,
 )
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, names_in, neg, number, replace_names, walk
@@ -171,8 +172,8 @@ class Sorter:
         if missing:
             self.mistakes.add(
                 MissingRateError(
-                    "no equation says how " + ", ".join(f"'{named}'" for named in missing) + " changes",
-                    name=", ".join(missing),
+                    "no equation says how " + listing(missing, quoted=True) + " changes",
+                    name=listing(missing),
                     place="the equations",
                     expected="; ".join(f"a line {named}' = …" for named in missing),
                     given="an initial value and uses, but no rate" + self._algebraic(missing),
@@ -312,7 +313,7 @@ class Sorter:
         if unused or len(running) < len(loops):
             raise FamilyError(
                 "each range needs its index on the left side, once",
-                name=", ".join(sorted(unused)),
+                name=listing(sorted(unused)),
                 place=place,
                 expected="u[i]' = … for i in 1..n",
                 given=statement.text[:80],
@@ -332,7 +333,7 @@ class Sorter:
         unknown = tuple(sorted(names & set(self.parameters) - set(self.values)))
         if unknown:
             raise OpenParameterError(
-                "the size of a family needs a value: " + ", ".join(f"'{n}'" for n in unknown),
+                "the size of a family needs a value: " + listing(unknown, quoted=True),
                 names=unknown,
                 place=place,
                 expected="values for all parameters that sizes and indices use",
@@ -340,7 +341,7 @@ class Sorter:
         foreign = names - set(self.parameters)
         if foreign:
             raise UndefinedNameError(
-                "a size is no parameter: " + ", ".join(f"'{n}'" for n in sorted(foreign)),
+                "a size is no parameter: " + listing(sorted(foreign), quoted=True),
                 names=tuple(sorted(foreign)),
                 place=place,
                 expected="sizes made of whole numbers and parameters",

@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError, near_spelling
+from unhurried_heron.errors import OptionError, listing, near_spelling
 from unhurried_heron.formulas.evaluate import STATE
 from unhurried_heron.problem.facts import Facts
 
@@ -48,10 +48,10 @@ def places_of(problem: Facts, t: Any, state: Any, place: str) -> Places:
         unknown = [str(name) for name in state if name not in names and not hasattr(state, "columns")]
         if missing or unknown:
             wrong = f"there is no state '{unknown[0]}'{near_spelling(unknown[0], names)}" if unknown else (
-                "states have no value: " + ", ".join(missing))  # fmt: skip
+                "states have no value: " + listing(missing))  # fmt: skip
             raise OptionError(wrong, name=(unknown or missing)[0], place=place,
-                              expected="a value for each of " + ", ".join(names),
-                              given=", ".join(map(str, state)))  # fmt: skip
+                              expected="a value for each of " + listing(names),
+                              given=listing(map(str, state)))  # fmt: skip
         state = np.stack(np.broadcast_arrays(*(np.asarray(state[name]) for name in names)), axis=-1) if n else state
     try:
         times, states = np.asarray(_number(problem, t, place), dtype=np.float64), np.asarray(state, dtype=np.float64)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
-from unhurried_heron.errors import DoubtWarning, UnusedValueError, near_spelling
+from unhurried_heron.errors import DoubtWarning, UnusedValueError, listing, near_spelling
 from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.settle import Settled, exchange, merged_initial, settle_again
 from unhurried_heron.units.quantities import keep_kinds
@@ -38,7 +38,7 @@ def changed(problem: Facts, new: Mapping[str, Mapping[str, Any] | None], **words
                 f"there is no parameter '{name}'{near_spelling(str(name), known)}",
                 name=str(name),
                 place="with_, parameters",
-                expected="one of " + (", ".join(known) or "none"),
+                expected="one of " + (listing(known) or "none"),
                 given=str(name),
             )
     given: dict[str, Any] = {key: value for key, value in words.items() if value is not None}

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import OpenParameterError
+from unhurried_heron.errors import OpenParameterError, listing
 from unhurried_heron.formulas.narrow import Window, narrow_windows
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.first_order import FirstOrder
@@ -180,7 +180,7 @@ class Facts:
         """
         if self.open:
             raise OpenParameterError(
-                "parameters are still open: " + ", ".join(f"'{name}'" for name in self.open),
+                "parameters are still open: " + listing(self.open, quoted=True),
                 names=self.open,
                 place="parameters",
                 expected="a value for each: integrate(…, parameters={…}) or problem.with_(parameters={…})",

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenError, near_spelling, printable
+from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenError, listing, near_spelling, printable
 from unhurried_heron.formulas.expression import TIME, names_in
 from unhurried_heron.formulas.expression import name as named_node
 from unhurried_heron.formulas.layout import Group, Layout, Values
@@ -300,7 +300,7 @@ def _check_units_belong(said: Said, model: Model) -> None:
                 f"a unit for '{named}', which is nothing known{near_spelling(named, known)}",
                 name=named,
                 place="units",
-                expected="units of " + ", ".join(known),
+                expected="units of " + listing(known),
                 given=named,
             )
 

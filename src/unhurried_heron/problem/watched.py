@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from unhurried_heron.errors import UnusedValueError, near_spelling
+from unhurried_heron.errors import UnusedValueError, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME, free_names
 from unhurried_heron.model.model import Model
 from unhurried_heron.words.said import Said
@@ -27,7 +27,7 @@ def refuse_unknown(said: Said, model: Model) -> None:
             hint = near_spelling(str(name), model.layout.by_name)
             raise UnusedValueError(
                 f"'{name}' is no state{hint}", name=str(name), place="never_negative",
-                expected="names of states: " + ", ".join(model.layout.by_name), given=repr(name)[:80],
+                expected="names of states: " + listing(model.layout.by_name), given=repr(name)[:80],
             )  # fmt: skip
 
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from unhurried_heron.errors import RunError, near_spelling
+from unhurried_heron.errors import RunError, listing, near_spelling
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.answers import Answers
@@ -108,7 +108,7 @@ class Run(Answers):
             f"there is no state or derived quantity '{name}'{near_spelling(str(name), self.columns)}",
             name=str(name),
             place=place,
-            expected="one of " + ", ".join(self.columns),
+            expected="one of " + listing(self.columns),
             given=repr(name),
         )
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import OptionError, listing
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.formulas.grammar import Source, read
@@ -80,5 +80,5 @@ def refuse_unknown(run: Run, along: Any) -> None:
     families = [group.name for group in (*model.layout.groups, *model.derived_layout.groups) if group.box]
     if along is not None and (not isinstance(along, Mapping) or not set(along) <= set(families)):
         raise OptionError("coordinates are given to families by name", name="along", place="draw_states",
-                          expected='along={"family": "coordinate"} of ' + (", ".join(families) or "no families at all"),
+                          expected='along={"family": "coordinate"} of ' + (listing(families) or "no families at all"),
                           given=repr(along)[:80])  # fmt: skip

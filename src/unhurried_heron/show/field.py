@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError, near_spelling
+from unhurried_heron.errors import OptionError, listing, near_spelling
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.quiet import quietly
 from unhurried_heron.problem.problem import Problem
@@ -73,7 +73,7 @@ def field_record(
                 f"there is no state '{name}'{near_spelling(str(name), known)}",
                 name=str(name),
                 place="draw_field",
-                expected="two of " + ", ".join(known),
+                expected="two of " + listing(known),
                 given=repr(name)[:80],
             )
     if len(names) != 2 or names[0] == names[1] or names[1] == _TIME:

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError, RunError, near_spelling
+from unhurried_heron.errors import OptionError, RunError, listing, near_spelling
 from unhurried_heron.formulas.layout import Group
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
@@ -203,7 +203,7 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
                 f"there is no state or derived quantity '{name}'{near_spelling(name, known)}",
                 name=name,
                 place="names",
-                expected="among " + ", ".join(known),
+                expected="among " + listing(known),
                 given=name,
             )
     return curves, families

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import FormulationError, MethodError, OptionError
+from unhurried_heron.errors import FormulationError, MethodError, OptionError, listing
 from unhurried_heron.march.tolerances import ATOL_PART, DEFAULT_RTOL
 from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.model.switch import Switch
@@ -128,7 +128,7 @@ def _units(problem: Problem) -> Iterator[Finding]:
     if problem.units and problem.model.rates.written:
         bare = [name for name in problem.parameters if not problem.units.get(name) and not _plain_number(problem, name)]
         if bare:
-            yield Finding("note", "units", "not declared, so not checked: " + ", ".join(bare))
+            yield Finding("note", "units", "not declared, so not checked: " + listing(bare))
 
 
 def _plain_number(problem: Problem, name: str) -> bool:
@@ -139,7 +139,7 @@ def _plain_number(problem: Problem, name: str) -> bool:
 
 def _open(problem: Problem) -> Iterator[Finding]:
     if problem.open:
-        yield Finding("note", "parameters", "still open: " + ", ".join(problem.open))
+        yield Finding("note", "parameters", "still open: " + listing(problem.open))
 
 
 def _switches(problem: Problem) -> Iterator[Finding]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import RunError, near_spelling
+from unhurried_heron.errors import RunError, listing, near_spelling
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.kept import OWN_SIZE
@@ -145,7 +145,7 @@ class Comparison:
     def _column(name: str, known: tuple[str, ...]) -> str:
         if not isinstance(name, str) or name not in known:
             raise RunError(f"there is no column '{name}'{near_spelling(str(name), known)}", name=str(name),
-                           place="comparison", given=repr(name)[:80], expected=", ".join(known))  # fmt: skip
+                           place="comparison", given=repr(name)[:80], expected=listing(known))  # fmt: skip
         return name
 
     def best(self, error: float, *, by: str = "rate evaluations") -> pd.DataFrame:

@@ -15,6 +15,7 @@ from unhurried_heron.errors import (
     MissingInitialError,
     UnusedValueError,
     ValueGivenError,
+    listing,
     near_spelling,
 )
 from unhurried_heron.formulas.evaluate import evaluate
@@ -307,11 +308,11 @@ def _refuse_missing(layout: Layout, given: Any, definitions: Mapping[str, Defini
     hint = near_spelling(missing[0], extra)
     shown = [f"{name}[…]" if layout.by_name[name].box else name for name in missing]
     raise MissingInitialError(
-        "no initial value for " + ", ".join(f"'{name}'" for name in shown) + hint,
-        name=", ".join(missing),
+        "no initial value for " + listing(shown, quoted=True) + hint,
+        name=listing(missing),
         place="initial",
-        expected="one value for each state: " + ", ".join(group.name for group in layout.groups),
-        given=", ".join(definitions) or "none",
+        expected="one value for each state: " + listing(group.name for group in layout.groups),
+        given=listing(definitions) or "none",
     )
 
 
@@ -322,9 +323,9 @@ def _refuse_extra(layout: Layout, extra: list[str], definitions: Mapping[str, De
     derivatives = [name for name in known if base_of(name) == base_of(extra[0])]
     hint = f"; the states are {', '.join(derivatives)}" if derivatives else near_spelling(extra[0], known)
     raise UnusedValueError(
-        "an initial value for " + ", ".join(f"'{name}'" for name in extra) + f", which is no state{hint}",
-        name=", ".join(extra),
+        "an initial value for " + listing(extra, quoted=True) + f", which is no state{hint}",
+        name=listing(extra),
         place="initial",
-        expected="values for the states only: " + ", ".join(known),
-        given=", ".join(definitions),
+        expected="values for the states only: " + listing(known),
+        given=listing(definitions),
     )

@@ -19,7 +19,7 @@ from pydantic import (
 )
 
 from unhurried_heron.disk import lies_within, read_plain_file
-from unhurried_heron.errors import DocumentError, near_spelling
+from unhurried_heron.errors import DocumentError, listing, near_spelling
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.measured import Measured
 from unhurried_heron.words.said import Said
@@ -274,7 +274,7 @@ def _explained(error: ValidationError, place: str) -> DocumentError:
     lines = [f"{message} (expected {wanted})" for message, wanted in found.values()]
     return DocumentError(
         "the problem file does not fit:\n  " + "\n  ".join(lines),
-        name=", ".join(found),
+        name=listing(found),
         place=place,
     )
 

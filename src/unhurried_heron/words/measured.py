@@ -12,7 +12,7 @@ from typing import Any, Final, Literal
 import numpy as np
 
 from unhurried_heron.disk import read_plain_file
-from unhurried_heron.errors import InputError, near_spelling
+from unhurried_heron.errors import InputError, listing, near_spelling
 
 Between = Literal["previous", "linear", "cubic"]
 BETWEEN: Final = ("previous", "linear", "cubic")
@@ -130,7 +130,7 @@ class Measured:
                     f"the table {called} has no column '{column}'{near_spelling(column, header)}",
                     name=column,
                     place=str(path),
-                    expected="one of " + (", ".join(header) or "no columns at all"),
+                    expected="one of " + (listing(header) or "no columns at all"),
                     given=column,
                 )
         places = [header.index(column) for column in (time, value)]

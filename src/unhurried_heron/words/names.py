@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from unhurried_heron.errors import (
+    MOST_NAMED,
     CircularDerivedError,
     ExpressionError,
     NameClashError,
     UndefinedNameError,
+    listing,
     near_spelling,
 )
 from unhurried_heron.formulas.expression import RESERVED, TIME, Node, names_in
@@ -52,20 +54,22 @@ def check_defined(written: Mapping[str, Formula], known: Iterable[str], what: st
     for formula in written.values():
         for mentioned, offset in formula.mentions.items():
             if mentioned not in known and mentioned not in missing:
-                missing[mentioned] = (
-                    formula.source.point(offset)
-                    + f"\n    '{mentioned}' has no value{near_spelling(mentioned, known - {TIME})}"
-                )
+                shown = len(missing) < MOST_NAMED
+                missing[mentioned] = _pointed_at(formula, mentioned, offset, known - {TIME}) if shown else ""
     if missing:
-        listed = ", ".join(f"'{name}'" for name in missing)
+        listed = listing(missing, quoted=True)
         if len(missing) == 1 and missing.keys() <= {"x", "T", "time", "tau", "s"}:
             listed += " (the independent variable is called t)"
         raise UndefinedNameError(
             f"not defined, but used in {what}: {listed}",
             names=tuple(missing),
-            place="\n  ".join(missing.values()),
+            place="\n  ".join(filter(None, missing.values())),
             expected="a parameter, a state or a derived quantity for each name",
         )
+
+
+def _pointed_at(formula: Formula, name: str, offset: int, known: set[str]) -> str:
+    return formula.source.point(offset) + f"\n    '{name}' has no value{near_spelling(name, known)}"
 
 
 def in_order(derived: Mapping[str, Node], what: str = "derived quantities") -> dict[str, Node]:
@@ -91,7 +95,7 @@ def in_order(derived: Mapping[str, Node], what: str = "derived quantities") -> d
                 raise CircularDerivedError(
                     f"{what} need each other in a circle",
                     name=open_needs[0],
-                    place="the equations of " + ", ".join(circle[:-1]),
+                    place="the equations of " + listing(circle[:-1]),
                     expected="an order in which each can be computed from those before it",
                     given=" needs ".join(circle),
                 )

@@ -7,12 +7,7 @@ import numbers
 from collections.abc import Iterable
 from typing import Any
 
-from unhurried_heron.errors import (
-    IntervalError,
-    UnusedValueError,
-    ValueGivenError,
-    near_spelling,
-)
+from unhurried_heron.errors import IntervalError, UnusedValueError, ValueGivenError, listing, near_spelling
 
 
 def finite_number(value: Any, name: str, place: str) -> float:
@@ -91,12 +86,12 @@ def refuse_unused(parameters: Iterable[str], used: Iterable[str]) -> None:
         raise UnusedValueError(
             f"parameter{'s' * (len(extra) > 1)} {_listed(extra)} appear{'s' * (len(extra) == 1)} in no equation, "
             "event, value or closed form" + near_spelling(extra[0], used - set(parameters)),
-            name=", ".join(extra),
+            name=listing(extra),
             place="parameters",
             expected="only parameters that are used",
-            given=", ".join(parameters),
+            given=listing(parameters),
         )
 
 
 def _listed(names: list[str]) -> str:
-    return ", ".join(f"'{name}'" for name in names)
+    return listing(names, quoted=True)
