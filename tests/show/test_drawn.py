@@ -22,12 +22,13 @@ DRAWN = Path(__file__).parent / "drawn"
 MANY = "\n".join(f"p{k}' = -p{k}/{k}" for k in range(1, 10)) + "\nswell' = 100*cos(t)\ntotal = p1 + p2"
 CHAIN = uh.Problem.from_text(
     MANY, initial={**{f"p{k}": k for k in range(1, 10)}, "swell": 0}, interval=(0, 400), title="Nine pools",
-    units={"t": "h", **dict.fromkeys(("p8", "p9", "swell"), "m")},
+    units={"t": "h", **dict.fromkeys(("p8", "p9", "swell"), "m")}, check_units=False,
     events=[uh.Event("swell = 1", name="one"), uh.Event("p1 = 0.5"), uh.Event("swell = 90", going="up")],
 )  # fmt: skip
 PLANE = "u[i,j]' = -i*u[i,j] + j for i in 1..4, j in 0..3\nw[i]' = i for i in 2..10\nv[i]' = i - v[i] for i in 1..3"
 PLANE += "\nd[i] = 2*w[i] for i in 2..10"
-GRID = uh.Problem.from_text(PLANE, initial={"u": 1, "w": 0, "v": 1}, interval=(0, 1), units={"t": "d", "w": "mg"})
+GRID = uh.Problem.from_text(PLANE, initial={"u": 1, "w": 0, "v": 1}, interval=(0, 1), units={"t": "d", "w": "mg"},
+                            check_units=False)  # fmt: skip
 SWING = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 12))
 STIFF = uh.Problem.from_text(
     "x' = -30*(x - cos(t))\nflow = where(t < 2, 1, -3)", initial={"x": 0}, interval=(0, 4), title="Sluice"

@@ -30,6 +30,7 @@ def column() -> uh.Run:
         parameters={"k": 0.1, "n": 12},
         interval=(0, 5),
         units={"u": "m", "t": "h", "w": "m"},
+        check_units=False,
         title="Column",
     )
     return uh.integrate(problem, rtol=1e-8)

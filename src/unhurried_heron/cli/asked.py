@@ -151,7 +151,7 @@ def say(line: str) -> None:
     """Print a line."""
     from unhurried_heron.show.tables import console
 
-    console().print(printable(line), soft_wrap=True, markup=False)
+    console().print(printable(line), soft_wrap=True)
 
 
 def words(text: str) -> list[str]:

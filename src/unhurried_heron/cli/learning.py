@@ -150,6 +150,8 @@ def explain(
         from unhurried_heron.show.region import draw_run_in_region
 
         save(draw_run_in_region(run), plot)
+    if not run.ending.as_asked:
+        raise typer.Exit(1)
 
 
 def show_what_is_learnt(out: Path) -> None:

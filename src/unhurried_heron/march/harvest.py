@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from dataclasses import replace
 from itertools import zip_longest
 from typing import Any, Final
 
@@ -11,25 +12,31 @@ import numpy as np
 
 from unhurried_heron.deadline import seconds_allowed
 from unhurried_heron.families.registry import family_of
+from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.kernels.memory.control import LEDGER, Reason
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.doubts import held_back, noise
 from unhurried_heron.march.driver import Driver
 from unhurried_heron.march.endings import Stop, ending_of
+from unhurried_heron.march.layout import March
 from unhurried_heron.march.recorder import recorded
 from unhurried_heron.march.terms import cause_of, fastest_state
 from unhurried_heron.march.waiting import give_back
+from unhurried_heron.model.flow import can_break
+from unhurried_heron.model.model import Model
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Tally
 from unhurried_heron.run.happened import NOTHING_HAPPENED, Happened
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trace import Trace
-from unhurried_heron.run.trajectory import NO_JUMPS, Array, StepTrajectory, Trajectory
+from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, StepTrajectory, Trajectory
 
 # so many stiff stretches are told
 _SHOWN: Final = 4
 # so many numbers are compared one by one
 _FEW: Final = 64
+# at known jumps so many numbers are kept twice
+_MOST_NUMBERS: Final = 10_000_000
 _BY_EVENT: Final = (Reason.EVENT, Reason.ACCUMULATING, Reason.ACTION_FAILED)
 _WITH_TERMS: Final = (Reason.NOT_FINITE, Reason.STEP_TOO_SMALL, Reason.NEWTON_FAILED, Reason.POLE)
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
@@ -39,7 +46,7 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Ca
     """Return the run; ``kind`` of linear algebra, ``further``: what goes on with it."""
     march, problem = driver.march, asked.problem
     happened = driver.happened()
-    trajectory = driver.trajectory(happened)
+    trajectory = _with_known_jumps(driver.trajectory(happened), march, problem)
     # a look at the end of the run may call the rates, which counts
     ending = ending_of(_stop(asked, driver, reason, trajectory, happened), problem, asked.method)
     counts = {key: march.last(key) for key in _COUNTED}
@@ -68,6 +75,31 @@ def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Ca
         _further=further,
         _trace=Trace(*march.tracer.arrays()) if march.tracer else None,
     )
+
+
+def _with_known_jumps(trajectory: Trajectory, march: March, problem: Problem) -> Trajectory:
+    """Return a trajectory with two rows at the known times at which derived quantities may jump."""
+    switches = march.native.beyond.switches if march.native.beyond else ()
+    known = [each.times for each in switches if each.kind == "jump" and each.times]
+    if not known or not isinstance(trajectory, StepTrajectory) or not trajectory.starts.size:
+        return trajectory
+    model = problem.model
+    if not model.remembered(("derived quantities jump",), lambda: _may_jump(model)):
+        return trajectory
+    start, end = float(trajectory.starts[0]), trajectory.end_time
+    times = np.setdiff1d(np.concatenate(known), trajectory.jumps.times)
+    times = times[(times > min(start, end)) & (times < max(start, end))]
+    if not 0 < times.size * trajectory.end_state.size <= _MOST_NUMBERS:
+        return trajectory
+    before = trajectory.at(times)
+    if trajectory.jumps.times.size:
+        times, before = np.append(trajectory.jumps.times, times), np.vstack([trajectory.jumps.before, before])
+    order = np.argsort(times if end > start else -times, kind="stable")
+    return replace(trajectory, jumps=Jumps(times[order], before[order]))
+
+
+def _may_jump(model: Model) -> bool:
+    return any(can_break(node) or names_in(node) & {*model.inputs} for node in model.formulas.values())
 
 
 def not_begun(asked: Asked, further: Callable[[Run, float], Run]) -> Run:

@@ -35,7 +35,7 @@ class ProgressBar:
             told = "t = {task.fields[now]:.5g}, " if self._counted == "steps" else ""
             told += "{task.fields[steps]:,} " + self._counted
             self._bar = Progress(
-                TextColumn("{task.description}"),
+                TextColumn("{task.description}", markup=False),
                 BarColumn(),
                 TaskProgressColumn(),
                 TextColumn(told),

@@ -122,6 +122,12 @@ class Run(Answers):
         from unhurried_heron.native.system import native_derived
 
         model, changing = self.problem.model, self._modes(times, before)
+        jumps = self._trajectory.jumps.times
+        if np.any(before) or jumps.size:
+            # what a known time decides is asked just before it, or just after
+            onwards = np.copysign(np.inf, self.problem.interval[1] - self.problem.interval[0])
+            after = np.where(np.isin(times, jumps), np.nextafter(times, onwards), times)
+            times = np.where(before, np.nextafter(times, -onwards), after)
         written = np.empty((times.size, 0))
         if model.derived_layout.size:
             written = evaluate_rows(native_derived(self.problem), times, states, changing)

@@ -13,7 +13,7 @@ from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.quiet import quietly
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
-from unhurried_heron.show.figures import figure_of, finish, legend, style_of
+from unhurried_heron.show.figures import VERBATIM, figure_of, finish, legend, style_of
 from unhurried_heron.show.records import with_unit
 from unhurried_heron.units.quantities import number_in
 
@@ -239,7 +239,7 @@ def _draw(ax: Any, record: FieldRecord) -> None:
         ax.plot(*points[:1].T, "o", color=style["color"], markersize=6, zorder=3, label="_nolegend_")
     ax.set_xlim(record.x[0], record.x[-1])
     ax.set_ylim(record.y[0], record.y[-1])
-    ax.set_xlabel(record.labels[0])
-    ax.set_ylabel(record.labels[1])
-    ax.set_title(record.title, loc="left")
+    ax.set_xlabel(record.labels[0], **VERBATIM)
+    ax.set_ylabel(record.labels[1], **VERBATIM)
+    ax.set_title(record.title, loc="left", **VERBATIM)
     finish(ax)

@@ -26,6 +26,8 @@ _KINDS, _FAINT = ("#0072B2", "#009E73", "#CC79A7", "#E69F00"), "#BBBBBB"
 _LINES = ("-", "--", ":", "-.")
 _MARKERS = ("o", "s", "^", "D", "v", "P", "X")
 _MOST_MARKS = 40
+# of texts that hold names of the user's: a dollar sign in them is one
+VERBATIM: dict[str, Any] = {"parse_math": False}
 # so many runs without an error are told below a figure, in lines of so many letters
 _MOST_MISSING, _NOTE_WIDTH = 6, 110
 
@@ -162,14 +164,14 @@ def _draw_record(record: StatesRecord, axes: Any, method: str, levels: Mapping[s
                 ax.plot(*curve.points, "o", color=style["color"], markersize=4, label="_nolegend_")
         for _, name, value in (line for line in lines if line[0] == place):
             ax.axhline(value, color="0.4", linewidth=1.2, linestyle=(0, (6, 3)), label=name, zorder=1)
-        ax.set_ylabel(label)
+        ax.set_ylabel(label, **VERBATIM)
         _draw_marks(ax, record)
         legend(ax, own=axes is None)
         finish(ax)
-    panels[-1].set_xlabel(record.time_label)
+    panels[-1].set_xlabel(record.time_label, **VERBATIM)
     for ax, shown in zip(panels[len(record.panels) :], record.maps, strict=True):
         _draw_map(ax, shown)
-    panels[0].set_title(record.title, loc="left")
+    panels[0].set_title(record.title, loc="left", **VERBATIM)
     return figure
 
 
@@ -182,16 +184,22 @@ def _fresh(label: str, method: str, taken: Sequence[str]) -> str:
 def legend(ax: Axes, *, own: bool) -> None:
     """Put the legend beside the curves of a figure of our own; on the caller's axes inside, where it is whole."""
     if own:
-        ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False)
+        verbatim(ax.legend(loc="upper left", bbox_to_anchor=(1.01, 1.0), frameon=False))
     else:
-        ax.legend(loc="best", framealpha=0.8)
+        verbatim(ax.legend(loc="best", framealpha=0.8))
+
+
+def verbatim(legend: Any) -> None:
+    """Take the texts of a legend for names, and not for mathematics."""
+    for text in legend.get_texts():
+        text.set_parse_math(False)
 
 
 def _draw_map(ax: Axes, shown: Map) -> None:
     mesh = ax.pcolormesh(shown.x, shown.y, shown.values, shading="nearest", cmap="viridis", rasterized=True)
-    ax.figure.colorbar(mesh, ax=ax, label=shown.label, pad=0.02)
-    ax.set_xlabel(shown.x_label)
-    ax.set_ylabel(shown.y_label)
+    ax.figure.colorbar(mesh, ax=ax, pad=0.02).set_label(shown.label, **VERBATIM)
+    ax.set_xlabel(shown.x_label, **VERBATIM)
+    ax.set_ylabel(shown.y_label, **VERBATIM)
     # the first member lies on top, as the first layer of a column does
     ax.invert_yaxis()
 
@@ -256,9 +264,9 @@ def draw_steps(run: Run | Sequence[Run], *, labels: Sequence[str] | None = None,
         zorder=3,
     )
     ax.set_yscale("log")
-    ax.set_xlabel(record.time_label)
-    ax.set_ylabel(record.step_label)
-    ax.set_title(record.title, loc="left")
+    ax.set_xlabel(record.time_label, **VERBATIM)
+    ax.set_ylabel(record.step_label, **VERBATIM)
+    ax.set_title(record.title, loc="left", **VERBATIM)
     legend(ax, own=axes is None)
     finish(ax)
     return figure
@@ -282,14 +290,14 @@ def _draw_steps_of(runs: Sequence[Run], labels: Sequence[str] | None, axes: Any)
     ax.set_yscale("log")
     unit = listed[0].problem.units.get("t", "")
     finish_in_time(ax, listed[0].problem, with_unit("step", unit), own=axes is None)
-    ax.set_title(f"{listed[0].problem.title or 'Runs'}: accepted steps", loc="left")
+    ax.set_title(f"{listed[0].problem.title or 'Runs'}: accepted steps", loc="left", **VERBATIM)
     return figure
 
 
 def finish_in_time(ax: Axes, problem: Any, label: str, *, own: bool) -> None:
     """Label axes of which one is the time, and finish them."""
-    ax.set_xlabel(with_unit("time", problem.units.get("t", "")))
-    ax.set_ylabel(label)
+    ax.set_xlabel(with_unit("time", problem.units.get("t", "")), **VERBATIM)
+    ax.set_ylabel(label, **VERBATIM)
     legend(ax, own=own)
     finish(ax)
 
@@ -321,9 +329,9 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
     ax.set_yscale("log")
     if record.floor is not None and record.floor > 0:
         ax.axhline(record.floor, color="0.5", linestyle=":", label="references disagree below")
-    ax.set_xlabel(record.work_label)
+    ax.set_xlabel(record.work_label, **VERBATIM)
     ax.set_ylabel("largest error, relative to each state's size")
-    ax.set_title(record.title, loc="left")
+    ax.set_title(record.title, loc="left", **VERBATIM)
     if record.curves or record.floor:
         legend(ax, own=axes is None)
     if not record.curves:
@@ -332,6 +340,7 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
         more = len(record.missing) - _MOST_MISSING
         told = [*record.missing[:_MOST_MISSING], *([f"{more} more"] if more > 0 else [])]
         note = textwrap.fill("no error: " + "; ".join(told), _NOTE_WIDTH)
-        ax.annotate(note, (0.0, -0.14), xycoords="axes fraction", fontsize="small", color="0.3", va="top")
+        ax.annotate(note, (0.0, -0.14), xycoords="axes fraction", fontsize="small", color="0.3", va="top",
+                    **VERBATIM)  # fmt: skip
     finish(ax)
     return figure

@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.errors import OptionError, RunError
 from unhurried_heron.run.run import Run
-from unhurried_heron.show.figures import figure_of, finish, finish_in_time, legend, style_of
+from unhurried_heron.show.figures import VERBATIM, figure_of, finish, finish_in_time, legend, style_of
 from unhurried_heron.show.records import with_unit
 from unhurried_heron.show.several import labels_of, runs_of
 from unhurried_heron.study.certify import Certificate
@@ -63,9 +63,9 @@ def draw_order(found: Convergence, *, axes: Any = None) -> Figure:
     ax.set_ylim(0.1 * min([found.floor or 1.0, *known]), min(ax.get_ylim()[1], _MOST))
     if found.floor > 0.0:
         ax.axhline(found.floor, color="0.5", linestyle=":", label="no smaller error is certain")
-    ax.set_xlabel(with_unit("step", unit))
+    ax.set_xlabel(with_unit("step", unit), **VERBATIM)
     ax.set_ylabel("largest error, relative to each state's size")
-    ax.set_title(f"{found.problem.title or 'Convergence'}: error against step", loc="left")
+    ax.set_title(f"{found.problem.title or 'Convergence'}: error against step", loc="left", **VERBATIM)
     legend(ax, own=axes is None)
     finish(ax)
     return figure
@@ -111,7 +111,7 @@ def draw_digits(certificate: Certificate, *, axes: Any = None) -> Figure:
     ax.set_xticks(np.arange(len(states)), states)
     ax.set_ylabel("certain digits")
     done = "certified" if certificate.certified else "not certified"
-    ax.set_title(f"{certificate.problem.title or 'Digits'}: {done}", loc="left")
+    ax.set_title(f"{certificate.problem.title or 'Digits'}: {done}", loc="left", **VERBATIM)
     legend(ax, own=axes is None)
     finish(ax)
     return figure
@@ -149,7 +149,7 @@ def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:
                 **style_of(place))  # fmt: skip
     ax.set_yscale("log")
     finish_in_time(ax, comparison.problem, "error, relative to each state's size", own=axes is None)
-    ax.set_title(f"{comparison.problem.title or 'Comparison'}: error against time", loc="left")
+    ax.set_title(f"{comparison.problem.title or 'Comparison'}: error against time", loc="left", **VERBATIM)
     return figure
 
 
@@ -186,5 +186,5 @@ def draw_drift(runs: Run | Sequence[Run] | Comparison, quantity: str | None = No
     ax.set_yscale("log")
     label = f"drift of {wanted}, {scale_of(listed[0], wanted)[1]}"
     finish_in_time(ax, listed[0].problem, label, own=axes is None)
-    ax.set_title(f"{listed[0].problem.title or 'Runs'}: drift of {wanted}", loc="left")
+    ax.set_title(f"{listed[0].problem.title or 'Runs'}: drift of {wanted}", loc="left", **VERBATIM)
     return figure

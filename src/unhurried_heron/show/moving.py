@@ -12,7 +12,7 @@ import numpy as np
 from unhurried_heron.errors import OptionError
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
-from unhurried_heron.show.figures import finish, style_of
+from unhurried_heron.show.figures import VERBATIM, finish, style_of, verbatim
 from unhurried_heron.show.records import with_unit
 
 # between two frames the curve is looked at so often at least, and so often in all
@@ -120,7 +120,7 @@ class Film:
         else:
             panels = list(self.figure.subplots(len(record.axes), 1, sharex=True, squeeze=False)[:, 0])
         self._panels: list[Any] = panels
-        self._told = self.figure.suptitle(self._title(record.times[0]), x=0.01, ha="left")
+        self._told = self.figure.suptitle(self._title(record.times[0]), x=0.01, ha="left", **VERBATIM)
         self._lines: list[tuple[int, int, list[Any], Any]] = []
         for which, curve in enumerate(record.curves):
             for panel in range(len(panels)):
@@ -148,18 +148,18 @@ class Film:
         if self._phase:
             (ax,) = self._panels
             for set_label, text in zip((ax.set_xlabel, ax.set_ylabel), record.axes, strict=False):
-                set_label(text)
+                set_label(text, **VERBATIM)
             if len(record.axes) == 3:
-                ax.set_zlabel(record.axes[2])
+                ax.set_zlabel(record.axes[2], **VERBATIM)
             else:
                 finish(ax)
         else:
             for ax, text in zip(self._panels, record.axes, strict=True):
-                ax.set_ylabel(text)
+                ax.set_ylabel(text, **VERBATIM)
                 finish(ax)
-            self._panels[-1].set_xlabel(record.time_label)
+            self._panels[-1].set_xlabel(record.time_label, **VERBATIM)
         if len(record.curves) > 1:
-            self._panels[0].legend(loc="upper left")
+            verbatim(self._panels[0].legend(loc="upper left"))
 
     def frames(self) -> Iterator[Any]:
         """Yield the frames as arrays of red, green, blue and opacity, uint8 (height, width, 4)."""

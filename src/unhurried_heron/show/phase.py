@@ -10,7 +10,7 @@ import numpy as np
 
 from unhurried_heron.errors import OptionError
 from unhurried_heron.run.run import Run
-from unhurried_heron.show.figures import figure_of, finish, legend, style_of
+from unhurried_heron.show.figures import VERBATIM, figure_of, finish, legend, style_of, verbatim
 from unhurried_heron.show.several import PhaseCurve, PhaseRecord, labels_of, phase_record, runs_of
 
 if TYPE_CHECKING:
@@ -65,7 +65,7 @@ def draw_phase(
         _draw_plane(ax, record, (0, 1), equal=equal)
         if len(runs) > 1:
             legend(ax, own=axes is None)
-        ax.set_title(record.title, loc="left")
+        ax.set_title(record.title, loc="left", **VERBATIM)
         return figure
     if axes is not None:
         if not hasattr(axes, "set_zlabel"):
@@ -82,7 +82,7 @@ def draw_phase(
     if projections:
         for place, pair in enumerate(combinations(range(3), 2)):
             _draw_plane(figure.add_subplot(2, 2, place + 2), record, pair, equal=equal)
-    figure.suptitle(record.title, x=0.01, ha="left")
+    figure.suptitle(record.title, x=0.01, ha="left", **VERBATIM)
     return figure
 
 
@@ -96,8 +96,8 @@ def _draw_plane(ax: Any, record: PhaseRecord, pair: tuple[int, int], *, equal: b
             ax.annotate("", (x[ahead], y[ahead]), (x[row], y[row]),
                         arrowprops={"arrowstyle": "-|>", "color": style["color"], "mutation_scale": 16})  # fmt: skip
         ax.plot(x[:1], y[:1], "o", color=style["color"], markersize=6, label="_nolegend_")
-    ax.set_xlabel(record.labels[pair[0]])
-    ax.set_ylabel(record.labels[pair[1]])
+    ax.set_xlabel(record.labels[pair[0]], **VERBATIM)
+    ax.set_ylabel(record.labels[pair[1]], **VERBATIM)
     if equal:
         ax.set_aspect("equal", adjustable="datalim")
     finish(ax)
@@ -111,13 +111,13 @@ def _draw_space(ax: Any, record: PhaseRecord, *, equal: bool) -> None:
             step = curve.points[_next(curve, row)] - curve.points[row]
             ax.quiver(*curve.points[row], *step, color=style["color"], arrow_length_ratio=6.0, linewidth=1.5)
         ax.plot(*curve.points[:1].T, "o", color=style["color"], markersize=5, label="_nolegend_")
-    ax.set_xlabel(record.labels[0])
-    ax.set_ylabel(record.labels[1])
-    ax.set_zlabel(record.labels[2])
+    ax.set_xlabel(record.labels[0], **VERBATIM)
+    ax.set_ylabel(record.labels[1], **VERBATIM)
+    ax.set_zlabel(record.labels[2], **VERBATIM)
     if equal:
         ax.set_aspect("equal")
     if len(record.curves) > 1:
-        ax.legend(loc="upper left", frameon=False)
+        verbatim(ax.legend(loc="upper left", frameon=False))
 
 
 def _dots(curve: PhaseCurve) -> dict[str, Any]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.run import Run
-from unhurried_heron.show.figures import figure_of, finish, legend, style_of
+from unhurried_heron.show.figures import VERBATIM, figure_of, finish, legend, style_of
 from unhurried_heron.show.records import with_unit
 from unhurried_heron.study.given import several, truth
 from unhurried_heron.study.in_region import StepsInRegion, steps_in_region
@@ -68,7 +68,7 @@ def draw_stability(
         _draw_border(ax, found.x, found.y, np.nan_to_num(values, nan=1e9, posinf=1e9), place, region)
     _finish_plane(ax, (left, right, bottom, top))
     what = "Order star" if order_star else "Stability region"
-    ax.set_title(f"{what}s" if len(regions) > 1 else f"{what} of {regions[0].name}", loc="left")
+    ax.set_title(f"{what}s" if len(regions) > 1 else f"{what} of {regions[0].name}", loc="left", **VERBATIM)
     legend(ax, own=axes is None)
     return figure
 
@@ -129,7 +129,7 @@ def draw_run_in_region(
     if isinstance(run, LargestStep):
         told = f"the largest stable step, {run.step:.4g}, {'seen' if run.confirmed else 'foreseen'}"
     subject = ", ".join(filter(None, (found.title, names[0] if len(names) == 1 else "")))
-    ax.set_title(f"{subject}\n{told}" if subject else told, loc="left")
+    ax.set_title(f"{subject}\n{told}" if subject else told, loc="left", **VERBATIM)
     if len(names) > 1:
         legend(ax, own=False)
     return figure

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+import shutil
+import sys
 from collections.abc import Iterable
 from textwrap import indent
 from typing import TYPE_CHECKING, Any
@@ -31,9 +33,10 @@ _MOST_MEMBERS = 8
 
 
 def console(*, error: bool = False) -> Console:
-    """Return a console as wide as the terminal; without one, wide enough for every table."""
-    made = Console(stderr=error, highlight=False)
-    return made if made.is_terminal else Console(stderr=error, highlight=False, width=_PLAIN_WIDTH)
+    """Return a console as wide as the terminal, or as ``COLUMNS`` says; else wide enough for every table."""
+    width = None if (sys.stderr if error else sys.stdout).isatty() else shutil.get_terminal_size((_PLAIN_WIDTH, 50))[0]
+    # names are shown as they are, whatever they would mean to a terminal's markup
+    return Console(stderr=error, highlight=False, markup=False, emoji=False, width=width)
 
 
 def _table(columns: Iterable[tuple[str, str]], title: str = "") -> Sheet:
@@ -118,6 +121,7 @@ def run_report(run: Run) -> RenderableType:
         parts.append(Text(f"landed on switches: {told}"))
     if run.happenings:
         parts.append(_events_table(run))
+    parts += [Text(each) for each in _never_happened(run)]
     table = _table([("at the end", "left"), ("value", "right"), ("unit", "left")])
     for name, value in _final_rows(run):
         table.add_row(name, value, run.problem.units.get(group_of(name), ""))
@@ -147,6 +151,23 @@ def _tolerance(value: Any) -> str:
 
 def _jump(before: float, after: float) -> str:
     return f"{before:.8g}" if before == after else f"{before:.6g} → {after:.6g}"
+
+
+def _never_happened(run: Run) -> Iterable[str]:
+    """Say of each event that did not happen how near it came."""
+    seen = set(run._happened.which.tolist())
+    never = [place for place in range(len(run._watched)) if place not in seen]
+    if not never:
+        return
+    nearest, unit = run.watched, run.problem.units.get("t", "")
+    for place in never[:_MOST_EVENTS]:
+        closest, at = float(nearest["closest"].iloc[place]), float(nearest["at"].iloc[place])
+        told = f"event '{run._watched[place].name}' did not happen"
+        if math.isfinite(at):
+            told += f"; nearest at t = {f'{at:.6g} {unit}'.rstrip()}, where left less right is {closest:.4g}"
+        yield told
+    if len(never) > _MOST_EVENTS:
+        yield f"nor did {len(never) - _MOST_EVENTS:,} more: see run.watched"
 
 
 def _events_table(run: Run) -> Sheet:

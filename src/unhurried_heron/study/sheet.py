@@ -83,7 +83,8 @@ def number(value: Any, digits: int = 3) -> str:
 def as_text(*parts: RenderableType) -> str:
     """Return what a terminal would show, without colours, as wide as the terminal is; wide enough without one."""
     width = max(40, shutil.get_terminal_size((180, 50)).columns)
-    page = Console(file=io.StringIO(), width=width, highlight=False, color_system=None)
+    page = Console(file=io.StringIO(), width=width, highlight=False, color_system=None, markup=False,
+                   emoji=False)  # fmt: skip
     for part in parts:
         page.print(part)
     written: Any = page.file

@@ -9,11 +9,14 @@ from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.guards import SHORTER, refuse_for
+from unhurried_heron.kernels.march.locating import EPSILON
 
 # what the check of an attempt answers
 KEPT, BELOW, LED_BELOW = range(3)
 # of the way that the rates would take a state in the step, below which its sign is rounding
 _ROUNDING = 1e-13
+# no step is shorter than some roundings of the time
+_OF_TIME = 64.0 * EPSILON
 
 
 @inner
@@ -24,7 +27,7 @@ def keep_nonnegative(system, control):
         if system.trial[k] >= 0.0:
             continue
         allowed = system.relative[k] * abs(system.state[k]) + system.absolute[k]
-        allowed += _ROUNDING * abs(system.slope[k] * control.length)
+        allowed += abs(system.slope[k]) * (_ROUNDING * abs(control.length) + _OF_TIME * abs(control.time))
         if system.trial[k] < -allowed:
             if system.state[k] <= 0.0 and system.slope[k] * control.length < 0.0:
                 control.bad_component, control.bad_time = k, control.time
