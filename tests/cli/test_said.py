@@ -74,7 +74,7 @@ def bare(text: str, *, numbers: bool) -> str:
 
 @pytest.mark.parametrize("name", COMMANDS)
 def test_what_the_tool_says(name: str, tmp_path: Path) -> None:
-    wide = WIDE.get(name.partition("-")[0], {})
+    wide = WIDE.get(name.partition("-")[0], {"COLUMNS": "180"})
     done = heron(*COMMANDS[name], cwd=tmp_path, env={**os.environ, "NO_COLOR": "1", **wide})
     written = [f"== {path.name}\n" + path.read_text() for path in sorted(tmp_path.glob("*.[jt]*"))]
     written += [f"== {path.name}\n" + "\n".join(path.read_text().splitlines()[:2]) for path in tmp_path.glob("*.csv")]
