@@ -16,7 +16,7 @@ from pairing import compile_c, in_turn, verdict
 
 import unhurried_heron as uh
 from unhurried_heron.families.controller import CONTROLS
-from unhurried_heron.march.quiet import quietly
+from unhurried_heron.quiet import quietly
 from unhurried_heron.methods.catalogue import DEFAULT, all_methods
 from unhurried_heron.methods.method import Method
 from unhurried_heron.native.system import native_system, with_slopes

@@ -12,11 +12,11 @@ from pathlib import Path
 
 PACKAGE = "unhurried_heron"
 # from the top of the house to its foot: a room imports only rooms above it (or itself)
-ROOMS = ["version", "errors", "deadline", "disk", "formulas", "words", "units", "model", "problem", "native"]
+ROOMS = ["version", "errors", "deadline", "quiet", "disk", "formulas", "words", "units", "model", "problem", "native"]
 ROOMS += ["methods", "kernels", "run", "families", "march", "study", "show", "files", "demo", "cli"]
 # rooms beside the line: what they may import
 BESIDE = {
-    "testing": {"kernels", "march", "methods", "problem", "run", "words"},
+    "testing": {"kernels", "march", "quiet", "methods", "problem", "run", "words"},
     "__init__": set(ROOMS) - {"cli", "demo"},
 }
 FORBIDDEN_ROOMS = {"utils", "core", "common", "helpers"}
@@ -58,6 +58,9 @@ def check_file(path: Path, root: Path) -> Iterator[str]:
     name = path.relative_to(root).as_posix()
     room = name.split("/")[0].removesuffix(".py")
     text = path.read_text(encoding="utf-8")
+    if "catch_warnings" in text:
+        # filters of warnings belong to the whole process, threads and all
+        yield f"{name}: catch_warnings; `quiet.quietly` is for this"
     if room in FORBIDDEN_ROOMS or path.stem in FORBIDDEN_ROOMS:
         yield f"{name}: no room may be called '{room if room in FORBIDDEN_ROOMS else path.stem}'"
         return

@@ -16,9 +16,9 @@ import numpy as np
 
 import unhurried_heron as uh
 from unhurried_heron.demo import demo_file
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import DEFAULT, all_methods
 from unhurried_heron.methods.method import Method
+from unhurried_heron.quiet import quietly
 from unhurried_heron.study.methods_table import estimate_of, facts_of
 
 ROOT = Path(__file__).resolve().parents[1]

@@ -6,8 +6,8 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import find_method
+from unhurried_heron.quiet import quietly
 from unhurried_heron.testing import check_method
 
 CHEBYSHEV = find_method("runge-kutta-chebyshev-2")

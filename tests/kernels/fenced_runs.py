@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 
 import unhurried_heron as uh
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import all_methods
+from unhurried_heron.quiet import quietly
 from unhurried_heron.testing.memory import fenced
 
 SIZES = (0.0, 0.0, 1.0, -1.0, 1e-9, 1e6, 1.7e9, -1e12)

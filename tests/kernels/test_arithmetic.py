@@ -11,9 +11,9 @@ from unhurried_heron.kernels.linear_algebra.dense_lu import factor_complex, fact
 from unhurried_heron.kernels.machine_code.loading import evaluate_at
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs
 from unhurried_heron.kernels.memory.control import CONTROL
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.methods.method import Method
+from unhurried_heron.quiet import quietly
 
 GO = np.zeros(1, CONTROL)
 

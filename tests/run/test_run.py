@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import copy
 import csv
 import json
+import pickle
 from pathlib import Path
 
 import numpy as np
@@ -98,3 +100,39 @@ def test_a_few_times_of_a_long_run_are_what_they_are_among_many() -> None:
         # all states have joined the pieces
         assert len(run._trajectory.pieces) == 1
         assert (run.at(times) == few).all()
+
+
+QUESTIONS = {
+    "mean": lambda run: run.mean("x"),
+    "crossings": lambda run: run.crossings("x = 0"),
+    "jump": lambda run: run.at(3, "q", side="before"),
+    "where": lambda run: run.where("x > 0"),
+    "period": lambda run: run.period("x = 0"),
+    "extremes": lambda run: run.extremes("x"),
+    "settles": lambda run: run.settles("x", 9),
+    "table": lambda run: run.table(5),
+    "explain": lambda run: run.explain(),
+    "check": lambda run: uh.check(run.problem),
+    "certify": lambda run: uh.certify(run.problem, 3),
+    "region": uh.steps_in_region,
+    **{name: (lambda run, name=name: getattr(run, name)) for name in ("final", "ledger", "events", "watched")},
+}
+
+
+@pytest.mark.parametrize("question", QUESTIONS)
+def test_a_run_is_pickled_whatever_it_was_asked(question: str) -> None:
+    problem = uh.Problem.from_text("x' = v\nv' = -x\nq = where(t < 3, 1, 2)*x", initial={"x": 1, "v": 0},
+                                   interval=(0, 20), events=[uh.Event("x = 0.5", then="v = 0.9*v", name="hit")])  # fmt: skip
+    run = uh.integrate(problem, rtol=1e-6)
+    answer = QUESTIONS[question](run)
+    again = pickle.loads(pickle.dumps(run))
+    assert again.mean("x") == run.mean("x")
+    assert str(pickle.loads(pickle.dumps(answer))) == str(answer)
+
+
+def test_deep_chains_of_derived_quantities_are_pickled_and_copied() -> None:
+    chain = "\n".join(f"d{k} = d{k - 1} + 1" for k in range(1, 1000))
+    problem = uh.Problem.from_text(f"x' = d999 - x\nd0 = x\n{chain}", initial={"x": 1}, interval=(0, 1))
+    for again in (pickle.loads(pickle.dumps(problem)), copy.deepcopy(problem)):
+        assert again == problem
+        assert uh.integrate(again).final["d999"] == uh.integrate(problem).final["d999"]

@@ -9,8 +9,8 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron.demo import demo_file
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import CATALOGUE
+from unhurried_heron.quiet import quietly
 
 # Hairer, Norsett and Wanner I, III.3 and V.1; Hairer and Wanner II, IV.2 and V.1; the polynomials solved by hand
 REAL = {

@@ -136,7 +136,7 @@ def explain(
 ) -> None:
     """Run the problem of a file and say what happened: what limited the steps, and which method would do better."""
     from unhurried_heron.march.integrate import integrate
-    from unhurried_heron.march.quiet import quietly
+    from unhurried_heron.quiet import quietly
     from unhurried_heron.study.explain import explain as explained
 
     problem = changed(Problem.from_file(file), changes or [])

@@ -66,7 +66,7 @@ def run(
 ) -> None:
     """Integrate the problem of a file and print what came out."""
     from unhurried_heron.march.integrate import integrate
-    from unhurried_heron.march.quiet import quietly
+    from unhurried_heron.quiet import quietly
     from unhurried_heron.show.answers import answers_report
     from unhurried_heron.show.tables import console, run_report
     from unhurried_heron.study.explain import worth_saying

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Callable, Iterator
 from typing import Any, ClassVar, Final
@@ -18,6 +19,8 @@ _FAMILY: Final = frozenset({"at", "slot", SUM})
 CONDITIONS: Final = frozenset({"gt", "ge", "lt", "le", *(name for name, each in OPERATIONS.items() if each.jumps)})
 # marks the index of a sum, so that it is never taken for another name
 BOUND: Final = "\u00b7"
+# deeper trees are pickled node by node, because pickle and copy go down by recursion
+_MOST_NESTED = 200
 RESERVED: Final = frozenset({TIME, *CONSTANTS, *OPERATIONS, SUM, "and", "or", "not"})
 
 
@@ -55,7 +58,13 @@ class Node:
         return found
 
     def __reduce__(self) -> Any:
-        return Node, (self.op, *self.args)
+        nodes = list(itertools.islice(upwards(self), _MOST_NESTED + 1))
+        if len(nodes) <= _MOST_NESTED:
+            return Node, (self.op, *self.args)
+        places = {node: place for place, node in enumerate(upwards(self))}
+        lines = [(node.op, node.args[: len(node.args) - len(node.operands)],
+                  tuple(places[each] for each in node.operands)) for node in places]  # fmt: skip
+        return _grown, (lines,)
 
     def __repr__(self) -> str:
         return f"{self.op}({', '.join(map(repr, self.args))})"
@@ -159,6 +168,14 @@ def walk(*roots: Node) -> Iterator[Node]:
             seen.add(node)
             yield node
             stack.extend(node.operands)
+
+
+def _grown(lines: list[tuple[str, tuple[Any, ...], tuple[int, ...]]]) -> Node:
+    """Return a tree from its nodes, operands before what uses them by their places."""
+    nodes: list[Node] = []
+    for op, lead, operands in lines:
+        nodes.append(Node(op, *lead, *(nodes[place] for place in operands)))
+    return nodes[-1]
 
 
 def upwards(*roots: Node) -> Iterator[Node]:

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import functools
-import warnings
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from unhurried_heron.deadline import OutOfTimeError, done_within
-from unhurried_heron.errors import DoubtWarning, RunError
+from unhurried_heron.errors import RunError
 from unhurried_heron.march.asked import Asked
 from unhurried_heron.march.joining import joined, turned_round
 from unhurried_heron.march.onwards import met_at_end, modes_left, onwards, seen_by, turned
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 
 
@@ -83,9 +83,8 @@ def extended(asked: Asked, progress: bool | None, on_interrupt: str, run: Run, t
 
 def _moved(run: Run, state: Any, interval: tuple[float, float]) -> Problem:
     """Return the problem from another state on, and with the parameters that events left."""
-    with warnings.catch_warnings():
+    with quietly():
         # of closed forms that begin elsewhere
-        warnings.simplefilter("ignore", DoubtWarning)
         return run.problem.with_(
             initial=dict(zip(run.problem.states, np.asarray(state).tolist(), strict=True)),
             interval=interval,

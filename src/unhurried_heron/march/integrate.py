@@ -24,13 +24,13 @@ from unhurried_heron.march.options import (
     step_for_count,
     steps_wanted,
 )
-from unhurried_heron.march.quiet import QUIET
 from unhurried_heron.march.starting import started_by
 from unhurried_heron.march.tolerances import Tolerance, tolerances
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, in_use
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.settle import watched_events
+from unhurried_heron.quiet import QUIET
 from unhurried_heron.run.run import Run
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.mistakes import Mistakes

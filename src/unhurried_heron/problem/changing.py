@@ -10,6 +10,7 @@ from typing import Any
 from unhurried_heron.errors import DoubtWarning, UnusedValueError, listing, near_spelling
 from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.settle import Settled, exchange, merged_initial, settle_again
+from unhurried_heron.quiet import QUIET
 from unhurried_heron.units.quantities import keep_kinds
 from unhurried_heron.words.said import Said, listed, refuse_unnamed
 
@@ -53,7 +54,7 @@ def changed(problem: Facts, new: Mapping[str, Mapping[str, Any] | None], **words
     if plain:
         return again, plain
     again, settled, dropped = settle_again(again, problem.settled)
-    for name, (begins, start) in dropped.items():
+    for name, (begins, start) in [] if QUIET.get() else dropped.items():
         warnings.warn(
             f"the closed form of '{name}' begins with {begins:.6g} and not with {start:.6g}: it was dropped, and "
             f"errors are not measured against it. (It may name the starting value: {name}_0.)",

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from types import MappingProxyType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -24,6 +24,9 @@ from unhurried_heron.problem.watched import conserved_quantities, never_negative
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.measured import Measured
 from unhurried_heron.words.said import Said
+
+if TYPE_CHECKING:
+    from unhurried_heron.problem.dimensions import Disagreement
 
 
 @dataclass(frozen=True, eq=False)
@@ -199,3 +202,28 @@ class Facts:
             rows = np.concatenate([table.times, table.values]).tobytes()
             numbers.append([name, table.between, hashlib.sha256(rows).hexdigest()])
         return hashlib.sha256(json.dumps([words, numbers], sort_keys=True).encode()).hexdigest()
+
+    def check_units(self) -> tuple[Disagreement, ...]:
+        """Hold every term of every equation to the declared units; empty where all agree.
+
+        Raises
+        ------
+        UnitError
+            A declared unit is none.
+        """
+        from unhurried_heron.problem.dimensions import disagreements
+
+        return disagreements(self)
+
+    def refuse_disagreements(self) -> None:
+        """Refuse units that disagree, where it was not said that they may.
+
+        Raises
+        ------
+        UnitError
+            All disagreements, or the first dozen of them.
+        """
+        if self.said.check_units and any(self.units.values()):
+            from unhurried_heron.problem.dimensions import refuse_disagreements
+
+            refuse_disagreements(self)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from unhurried_heron.model.model import Model
 from unhurried_heron.problem.at_places import Anywhere
@@ -15,9 +15,6 @@ from unhurried_heron.words.event import Event
 from unhurried_heron.words.measured import Measured
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.said import Said, by_name, listed
-
-if TYPE_CHECKING:
-    from unhurried_heron.problem.dimensions import Disagreement
 
 
 @dataclass(frozen=True, repr=False, eq=False)
@@ -52,21 +49,9 @@ class Problem(Anywhere):
     @classmethod
     def of(cls, said: Said, model: Model | None = None) -> Problem:
         """Make a problem of everything said; a ``model`` made before for the same structure is used again."""
-        return cls(said, settle(said, Mistakes(), model))._with_units_that_agree()
-
-    def _with_units_that_agree(self) -> Problem:
-        """Return the problem itself.
-
-        Raises
-        ------
-        UnitError
-            Units disagree, and it was not said that they may.
-        """
-        if self.said.check_units and any(self.units.values()):
-            from unhurried_heron.problem.dimensions import refuse_disagreements
-
-            refuse_disagreements(self)
-        return self
+        made = cls(said, settle(said, Mistakes(), model))
+        made.refuse_disagreements()
+        return made
 
     def __reduce__(self) -> Any:
         return Problem, (self.said, self.settled)
@@ -381,18 +366,6 @@ class Problem(Anywhere):
         content = write_document(self.said, Path(path).parent)
         write_whole(path, lambda file: file.write(content))
 
-    def check_units(self) -> tuple[Disagreement, ...]:
-        """Hold every term of every equation to the declared units; empty where all agree.
-
-        Raises
-        ------
-        UnitError
-            A declared unit is none.
-        """
-        from unhurried_heron.problem.dimensions import disagreements
-
-        return disagreements(self)
-
     def with_(
         self,
         *,
@@ -412,4 +385,6 @@ class Problem(Anywhere):
         """
         words = {"interval": interval, "events": events, "conserved": conserved, "never_negative": never_negative}
         made = Problem(*changed(self, {"parameters": parameters, "initial": initial}, **words))
-        return made if events is None and conserved is None else made._with_units_that_agree()
+        if events is not None or conserved is not None:
+            made.refuse_disagreements()
+        return made

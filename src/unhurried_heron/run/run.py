@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numbers
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -59,6 +59,10 @@ class Run(Answers):
     _methods: tuple[Method, ...] = field(default=(), repr=False)
     _trace: Trace | None = field(default=None, repr=False)
     _further: Callable[[Run, float], Run] | None = field(default=None, repr=False)
+
+    def __getstate__(self) -> dict[str, Any]:
+        # what was worked out to answer questions is worked out again
+        return {each.name: getattr(self, each.name) for each in fields(self)}
 
     @property
     def times(self) -> Array:
@@ -122,12 +126,7 @@ class Run(Answers):
         from unhurried_heron.native.system import native_derived
 
         model, changing = self.problem.model, self._modes(times, before)
-        jumps = self._trajectory.jumps.times
-        if np.any(before) or jumps.size:
-            # what a known time decides is asked just before it, or just after
-            onwards = np.copysign(np.inf, self.problem.interval[1] - self.problem.interval[0])
-            after = np.where(np.isin(times, jumps), np.nextafter(times, onwards), times)
-            times = np.where(before, np.nextafter(times, -onwards), after)
+        times = self._trajectory.jumps.beside(times, before, self.problem.interval)
         written = np.empty((times.size, 0))
         if model.derived_layout.size:
             written = evaluate_rows(native_derived(self.problem), times, states, changing)

@@ -28,6 +28,15 @@ class Jumps(NamedTuple):
             values[here] = self.before[order][place[here]]
         return values
 
+    def beside(self, times: Array, before: Any, interval: tuple[float, float]) -> Array:
+        """Return times at jumps as just before or just after them: what a known time decides is asked there."""
+        if not (np.any(before) or self.times.size):
+            return times
+        onwards = np.copysign(np.inf, interval[1] - interval[0])
+        after = np.where(np.isin(times, self.times), np.nextafter(times, onwards), times)
+        found: Array = np.where(before, np.nextafter(times, -onwards), after)
+        return found
+
 
 # so few times beside the steps are looked up without joining their pieces
 _FEW = 10

@@ -10,8 +10,8 @@ import numpy as np
 
 from unhurried_heron.errors import OptionError, listing, near_spelling
 from unhurried_heron.march.integrate import integrate
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.show.figures import VERBATIM, figure_of, finish, legend, style_of
 from unhurried_heron.show.records import with_unit

@@ -7,16 +7,16 @@ own numbers changes.
 from __future__ import annotations
 
 import time as clock
-import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import DoubtWarning, HeronError, OptionError
+from unhurried_heron.errors import HeronError, OptionError
 from unhurried_heron.march.options import Budget, in_time, positive_option, refuse_no_problem
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.agreement import Agreement, agreement_of, grown
@@ -304,9 +304,8 @@ class _Search:
             if plain and value:
                 numbers[name] = value * (1.0 + sign)
         values = dict(zip(problem.states, moved.tolist(), strict=True))
-        with warnings.catch_warnings():
+        with quietly():
             # of closed forms that begin elsewhere
-            warnings.simplefilter("ignore", DoubtWarning)
             other = problem.with_(initial=values, parameters=numbers)
         return self._run(self.able[0], tolerance, None, problem=other)
 

@@ -12,10 +12,10 @@ import numpy as np
 from unhurried_heron.errors import OptionError
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget, check_fits, positive_option, refuse_no_problem
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, in_use
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.in_region import StepsInRegion, decays_that_grow

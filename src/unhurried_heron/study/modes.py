@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import warnings
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
 from unhurried_heron.deadline import seconds_left
-from unhurried_heron.errors import DoubtWarning
 from unhurried_heron.families.spectrum import ritz_values
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 
@@ -43,9 +42,8 @@ def modes_at(run: Run, times: Array, states: Array) -> Any:
     stretches, which = np.unique(changing[1], axis=0, return_inverse=True)
     for k, values in enumerate(stretches):
         rows = which.ravel() == k
-        with warnings.catch_warnings():
+        with quietly():
             # of closed forms that belong to other values
-            warnings.simplefilter("ignore", DoubtWarning)
             there = problem.with_(parameters=dict(zip(run.modes, values.tolist(), strict=True)))
         found[rows] = eigenvalues(there, times[rows], states[rows])
     return found

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import warnings
 from functools import cached_property
 from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import DoubtWarning
 from unhurried_heron.formulas.state_name import group_of
+from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.candidates import again, taken_by
@@ -95,9 +94,8 @@ class Truth:
         """Return by how many tolerances the answer moves where the start moves by one, None where that is unknown."""
         run, problem = self.run, self.run.problem
         moved = problem.start + _vector(run, "rtol") * np.abs(problem.start) + _vector(run, "atol")
-        with warnings.catch_warnings():
+        with quietly():
             # of closed forms that begin elsewhere
-            warnings.simplefilter("ignore", DoubtWarning)
             begun = problem.with_(initial=dict(zip(problem.states, moved.tolist(), strict=True)))
         other = again(run, self.by, problem=begun, record=self.places.tolist()).run
         return None if other is None else float(self.misses(other, run)[1].max(initial=0.0))

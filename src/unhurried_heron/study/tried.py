@@ -6,9 +6,9 @@ from typing import Any, NamedTuple
 
 from unhurried_heron.errors import HeronError
 from unhurried_heron.march.integrate import integrate
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 
 

@@ -9,10 +9,10 @@ import numpy as np
 from unhurried_heron.errors import RunError
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget, refuse_no_problem
-from unhurried_heron.march.quiet import quietly
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.given import whole

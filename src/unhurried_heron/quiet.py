@@ -1,4 +1,4 @@
-"""Runs that somebody else looks at: their endings are told by a table, and not by warnings as well."""
+"""What somebody else looks at: how runs end and what changed copies drop is told by a table, not by warnings."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ QUIET: Final[ContextVar[bool]] = ContextVar("quiet", default=False)
 
 @contextmanager
 def quietly() -> Iterator[None]:
-    """Give no warning about how runs end within."""
+    """Give no warning about how runs end, or of closed forms that belong to other values, within."""
     token = QUIET.set(True)
     try:
         yield
