@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from unhurried_heron.demo import demo_file
+from unhurried_heron.kernels.machine_code import drafts
 from unhurried_heron.kernels.machine_code.prepare import KERNELS
 
 ROOT = Path(__file__).parents[1]
@@ -38,12 +39,12 @@ def test_importing_is_light() -> None:
 
 def test_a_run_loads_only_what_it_needs() -> None:
     run = "import sys; from unhurried_heron.cli.app import main; sys.argv = ['heron', 'run', {!r}]; main()"
-    for name, wanted in (("food-chain", set()), ("culvert", {"pint"})):
+    for name, wanted in (("bloom", set()), ("culvert", {"pint"})):
         python("-c", run.format(str(demo_file(name))))
         done = python("-X", "importtime", "-c", run.format(str(demo_file(name))))
         loaded = {line.rsplit("|", 1)[-1].strip().partition(".")[0] for line in done.stderr.splitlines()}
         assert "pydantic" in loaded, done.stderr[-500:]
-        # units that come as text need their library (which brings SciPy with it); nothing else does
+        # units need their library (which brings SciPy with it); nothing else does
         assert loaded & {"matplotlib", "sympy", "pint", "tomli_w"} == wanted
         assert wanted or "scipy" not in loaded
 
@@ -147,8 +148,8 @@ def test_a_read_only_installation_still_works(tmp_path: Path) -> None:
     copy = tmp_path / "site" / "unhurried_heron"
     shutil.copytree(ROOT / "src" / "unhurried_heron", copy, ignore=shutil.ignore_patterns("__pycache__"))
     # texts of kernels that are damaged are not used, nor those of other sources
-    drafts = sorted((copy / "kernels" / "machine_code" / "drafts").iterdir())
-    drafts[0].write_bytes(drafts[0].read_bytes()[:-9])
+    kept = sorted((copy / "kernels" / "machine_code" / "drafts").iterdir())
+    kept[0].write_bytes(kept[0].read_bytes()[:-9])
     (copy / "kernels" / "explicit_runge_kutta.py").write_text(
         (copy / "kernels" / "explicit_runge_kutta.py").read_text() + "\n# another source\n"
     )
@@ -183,3 +184,19 @@ def test_docstring_examples() -> None:
         *(ROOT / "src/unhurried_heron" / p for p in ("words/event.py", "problem/problem.py", "study/check.py")),
     )
     assert done.returncode == 0, done.stdout + done.stderr
+
+
+def test_machine_code_goes_with_all_that_kernels_import() -> None:
+    """Whatever a kernel's file imports of this package may hold a constant of its machine code."""
+    package = Path(drafts.__file__).parents[2]
+    known = {path.relative_to(package).with_suffix("").as_posix() for path in drafts.sources()}
+    missing = {
+        node.module
+        for path in drafts.sources()
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("unhurried_heron.")
+        and (package / f"{node.module.partition('.')[2].replace('.', '/')}.py").exists()
+        and node.module.partition(".")[2].replace(".", "/") not in known
+    }  # fmt: skip
+    assert missing <= {f"unhurried_heron.{name}" for name in ("errors", "deadline", "quiet")}
+    assert {"methods/stabilised", "native/strides", "version", "kernels/stabilised"} <= known

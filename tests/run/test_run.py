@@ -122,7 +122,7 @@ QUESTIONS = {
 @pytest.mark.parametrize("question", QUESTIONS)
 def test_a_run_is_pickled_whatever_it_was_asked(question: str) -> None:
     problem = uh.Problem.from_text("x' = v\nv' = -x\nq = where(t < 3, 1, 2)*x", initial={"x": 1, "v": 0},
-                                   interval=(0, 20), events=[uh.Event("x = 0.5", then="v = 0.9*v", name="hit")])  # fmt: skip
+                                   interval=(0, 20), events=[uh.Event("x = 0.5", then="v = 0.9*v")])  # fmt: skip
     run = uh.integrate(problem, rtol=1e-6)
     answer = QUESTIONS[question](run)
     again = pickle.loads(pickle.dumps(run))

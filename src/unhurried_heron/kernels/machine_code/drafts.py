@@ -10,24 +10,42 @@ from __future__ import annotations
 import functools
 import hashlib
 import lzma
+import re
 from pathlib import Path
 from typing import Final
 
+from unhurried_heron.version import VERSION
+
 FOLDER: Final = Path(__file__).parent / "drafts"
 
-# the places of what a stride is given, and how loops are written out
-_OF_NATIVE: Final = ("emit", "lanes", "strides")
+_PACKAGE: Final = Path(__file__).parents[2]
+_IMPORTS: Final = re.compile(rb"^\s*from unhurried_heron\.([\w.]+) import ([^\n]*)", re.M)
+# what tells of errors and of the time that is left is in no machine code
+_NO_CODE: Final = frozenset({"errors", "deadline", "quiet"})
 
 
 @functools.cache
 def sources_digest() -> str:
-    """Return a hash of the sources of all kernels, and of what these take from `native`."""
-    digest, kernels = hashlib.sha256(), Path(__file__).parents[1]
-    beside = [kernels.parent / "native" / f"{name}.py" for name in _OF_NATIVE]
-    for source in (*sorted(kernels.rglob("*.py")), *beside):
+    """Return a hash of the version, of the sources of all kernels, and of all that these import, directly or not."""
+    digest = hashlib.sha256(VERSION.encode())
+    for source in sources():
         # a checkout may have turned the ends of lines
         digest.update(source.read_bytes().replace(b"\r\n", b"\n"))
     return digest.hexdigest()
+
+
+def sources() -> list[Path]:
+    """Return the sources of all kernels and of all modules of this package that they import, directly or not."""
+    found = set((_PACKAGE / "kernels").rglob("*.py"))
+    left = sorted(found)
+    while left:
+        for module, names in _IMPORTS.findall(left.pop().read_bytes()):
+            path = _PACKAGE.joinpath(*module.decode().split("."))
+            near = [path.with_suffix(".py"), *(path / f"{name.strip().decode()}.py" for name in names.split(b","))]
+            fresh = [each for each in near if each.is_file() and each not in found and each.stem not in _NO_CODE]
+            found.update(fresh)
+            left += fresh
+    return sorted(found)
 
 
 def read_draft(name: str, triple: str) -> tuple[str, str] | None:
