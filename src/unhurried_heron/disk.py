@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, BinaryIO, Final
 
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import FileError, OptionError
 
 MOST_BYTES: Final = 50_000_000
 
@@ -52,11 +52,22 @@ def write_whole(path: str | Path, write: Callable[[BinaryIO], Any]) -> None:
 
     Raises
     ------
-    OSError
+    FileError
         The file cannot be written.
     OptionError
         The path cannot be one.
     """
+    try:
+        _write_whole(path, write)
+    except BrokenPipeError:
+        raise
+    except OSError as error:
+        raise FileError(f"cannot write {path}: {error.strerror or error}", name=str(path), place=str(path),
+                        expected="a place that can be written, with room on it", given=error.strerror or str(error)
+                        ) from error  # fmt: skip
+
+
+def _write_whole(path: str | Path, write: Callable[[BinaryIO], Any]) -> None:
     try:
         target = Path(os.path.realpath(path))
         there = target.stat() if target.exists() else None

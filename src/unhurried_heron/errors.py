@@ -127,6 +127,10 @@ class UnitError(FormulationError):
     """A unit is none, a value has a unit of another kind than declared, or terms do not agree in their units."""
 
 
+class FileError(HeronError, OSError):
+    """A file cannot be written: the disk is full, the folder is not there, or it is somebody else's."""
+
+
 class OrderError(FormulationError):
     """Equations cannot be solved for their highest derivatives."""
 

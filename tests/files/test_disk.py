@@ -178,3 +178,25 @@ def test_a_foreign_owner_is_not_trusted(fresh_cache: Path, monkeypatch: pytest.M
     cache.private_folder.cache_clear()
     with pytest.warns(errors.CacheWarning):
         assert fresh_cache not in cache.private_folder("kernels").parents
+
+
+def test_what_cannot_be_written_or_kept_ends_in_an_error_of_our_own(tmp_path: Path) -> None:
+    pond = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1))
+    run = uh.integrate(pond)
+    full = Path("/dev/full")
+    wrong = [
+        lambda: pond.to_file(tmp_path / "none" / "pond.toml"),
+        lambda: uh.write_csv(run, tmp_path / "none" / "pond.csv"),
+        lambda: uh.write_summary(run, "a\0.json"),
+        lambda: uh.write_csv("run", tmp_path / "a.csv"),
+        lambda: uh.write_summary(3, tmp_path / "a.json"),
+        lambda: run.table(10**12),
+        lambda: uh.convergence(pond, "heun-2", halvings=True),
+        lambda: uh.Problem.from_rates(lambda t, x: [True], initial={"x": 1}, interval=(0, 1)),
+        *([lambda: pond.to_file(full), lambda: uh.write_csv(run, full)] if full.exists() else []),
+    ]
+    for mistake in wrong:
+        with pytest.raises(uh.HeronError):
+            mistake()
+    assert uh.integrate(pond, budget={"steps": np.int64(2)}).ending.reason == "budget"
+    assert hash(run.explain()) == hash(run.explain())

@@ -34,6 +34,9 @@ def _options(
 
 def main() -> None:
     """Run the tool: 0 where a run ended as asked, 1 where it did not, 2 for a mistake in what was asked."""
+    # where a stream is closed, what is said is said to nobody
+    sys.stdout = sys.stdout or open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115  # it stays open to the end
+    sys.stderr = sys.stderr or open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115  # likewise
     for stream in (sys.stdout, sys.stderr):
         # a terminal that knows few letters shows question marks in the place of others
         if isinstance(stream, io.TextIOWrapper):

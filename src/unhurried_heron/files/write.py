@@ -13,6 +13,7 @@ from typing import Any
 
 from unhurried_heron.disk import write_text
 from unhurried_heron.run.run import Run
+from unhurried_heron.study.given import a_run
 from unhurried_heron.version import VERSION
 
 
@@ -28,11 +29,14 @@ def write_csv(run: Run, path: str | Path, *, exact: bool = False) -> None:
 
     Raises
     ------
+    OptionError
+        This is no run.
     RunError
         Exact values are asked for, and there are none.
     OSError
         The file cannot be written; what was there stays.
     """
+    run = a_run(run, "write_csv")
     # 17 significant digits bring every double back exactly; repr gives the fewest that do
     write_text(path, run.frame(exact=exact).to_csv(lineterminator="\n"))
 
@@ -91,6 +95,7 @@ def write_summary(run: Run, path: str | Path) -> None:
     OSError
         The file cannot be written.
     """
+    run = a_run(run, "write_summary")
     write_text(path, json.dumps(_plain(summary(run)), indent=2) + "\n")
 
 

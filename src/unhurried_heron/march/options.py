@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 import numbers
-import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final
@@ -18,10 +17,9 @@ from unhurried_heron.march.tolerances import Tolerance, is_finite_number
 from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.room import refuse_memory
 from unhurried_heron.run.trajectory import Array
 
-# bytes that any machine has
-_LITTLE: Final = 16_000_000
 # more states than this are work for sparse linear algebra
 
 Record = str | int | Sequence[float] | Array
@@ -62,6 +60,9 @@ class Budget:
                     expected="a positive number" if name == "seconds" else "a positive whole number",
                     given=repr(value),
                 )
+            if value is not None:
+                # whole numbers and numbers of NumPy are no others
+                object.__setattr__(self, name, float(value) if name == "seconds" else int(value))
 
 
 _UNBOUNDED: Final = Budget()
@@ -294,7 +295,7 @@ def _equal_times(start: float, end: float, count: int, n: int) -> Array:
             expected="a count of at least 2 (both ends are among them)",
             given=str(count),
         )
-    _refuse_memory(count, n)
+    refuse_memory(count, n + 1, "record")
     return np.linspace(start, end, count) if count > 2 else np.array([start, end])
 
 
@@ -322,25 +323,6 @@ def _times_as_given(start: float, end: float, record: Any) -> Array:
             given=f"{times[outside][0]:g}" if outside.any() else "times out of order",
         )
     return times
-
-
-def _refuse_memory(count: int, n: int) -> None:
-    """Refuse a count of times whose states would take more than half the machine's memory."""
-    wanted = 8 * count * (n + 1)
-    if wanted < _LITTLE:
-        return
-    try:
-        most = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") // 2
-    except (AttributeError, ValueError, OSError):
-        most = 8_000_000_000
-    if wanted > most:
-        raise OptionError(
-            "so many times do not fit into memory",
-            name="record",
-            place="record",
-            expected=f"at most {most // (8 * (n + 1)):,} times of {n:,} states on this machine",
-            given=f"{count:,}" if count < 10**18 else f"{float(min(count, 10**300)):.0e}",
-        )
 
 
 def budget_of(budget: Any) -> Budget:

@@ -257,7 +257,7 @@ def _try(function: NamedFunction, time: float, state: Any, values: list[float]) 
 def _numbers(function: NamedFunction, result: Any, n: int) -> Any:
     try:
         array = np.asarray(result)
-        good = array.shape == (n,) and array.dtype.kind in "fiub"
+        good = array.shape == (n,) and array.dtype.kind in "fiu"
         given = f"{type(result).__name__} of shape {array.shape} and type {array.dtype}"
     except (ValueError, TypeError):
         good, given = False, f"{type(result).__name__}: {str(result)[:80]}"

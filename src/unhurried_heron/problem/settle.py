@@ -162,7 +162,9 @@ def _with_slopes(units: Mapping[str, str], orders: Mapping[str, int]) -> dict[st
 
 
 def _complete(settled: Settled) -> bool:
-    return not settled.open and bool(np.isfinite(settled.initial.array).all())
+    # what has no value is told elsewhere
+    valued = settled.values.keys() >= set(settled.model.parameters)
+    return not settled.open and valued and bool(np.isfinite(settled.initial.array).all())
 
 
 def _check_input(name: str, table: Any, interval: tuple[float, float]) -> None:

@@ -12,6 +12,7 @@ import numpy as np
 
 from unhurried_heron.errors import RunError
 from unhurried_heron.run.happened import Happened
+from unhurried_heron.run.room import refuse_memory
 from unhurried_heron.run.trajectory import Array, StepTrajectory, Trajectory
 from unhurried_heron.words.event import GOING, Event, Going
 
@@ -57,8 +58,7 @@ def _turning(values: Array, rounding: float) -> list[int]:
         before = values[kept[-1]] if kept else values[0]
         if abs(values[k] - before) > rounding:
             kept.append(k)
-        elif kept:
-            # up and down again within rounding: neither
+        elif kept:  # up and down again within rounding: neither
             kept.pop()
     while kept and abs(values[kept[-1]] - values[-1]) <= rounding:
         kept.pop()
@@ -304,6 +304,7 @@ class Answers:
             if said < 2:
                 raise RunError("too few times for a table", name="times", place="run.table",
                                expected="a count of at least 2", given=repr(times))  # fmt: skip
+            refuse_memory(int(said), 3 * (len(self.columns) + 1), "run.table")
             said = np.linspace(low, high, int(said))
         elif isinstance(said, list | tuple):
             said = [self._time(each, "run.table") for each in said]

@@ -71,7 +71,7 @@ class Certificate:
     problem: Problem
     asked: int
     certified: bool
-    rows: tuple[dict[str, Any], ...]
+    rows: tuple[dict[str, Any], ...] = field(hash=False)
     methods: tuple[str, ...]
     rtol: float
     growth: float

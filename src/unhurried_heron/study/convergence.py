@@ -15,7 +15,7 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.compare import chosen_methods
 from unhurried_heron.study.comparison import failures_of
-from unhurried_heron.study.given import several
+from unhurried_heron.study.given import several, whole
 from unhurried_heron.study.reference import Kind, References, kind_of, size_of, up_to_its_stop
 from unhurried_heron.study.tried import Tried, raise_what_all_raised, tried
 
@@ -196,9 +196,7 @@ def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable
             raise OptionError("an order needs several steps", name="steps", place="convergence",
                               expected="at least two different steps", given=repr(steps)[:80])  # fmt: skip
         return lambda method: found
-    if not isinstance(halvings, int) or not 1 <= halvings <= 40:
-        raise OptionError("steps cannot be halved so often", name="halvings", place="convergence",
-                          expected="a whole number from 1 to 40", given=repr(halvings)[:80])  # fmt: skip
+    halvings = whole(halvings, "halvings", "convergence", low=1, high=40)
     start, end = problem.interval
     first = abs(end - start) / _STEPS if step is None else positive_option(in_time(problem, step, "step"), "step")
     halved = [first / 2**k for k in range(halvings + 1)]

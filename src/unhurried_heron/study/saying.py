@@ -29,7 +29,7 @@ class Saying:
 
     about: str
     text: str
-    figures: Mapping[str, Any] = field(default_factory=dict)
+    figures: Mapping[str, Any] = field(default_factory=dict, hash=False)
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "figures", MappingProxyType(dict(self.figures)))
