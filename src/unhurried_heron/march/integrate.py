@@ -69,7 +69,7 @@ def integrate(
     ----------
     problem : Problem
         What to integrate.
-    method : str, RungeKutta or Collocation
+    method : str or Method
         Name of a method (see `methods`), or one of your own. Where it has no second solution and no ``step`` is given,
         its error is estimated by step doubling.
     rtol, atol : float, or mapping of str to float

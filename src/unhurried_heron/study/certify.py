@@ -158,7 +158,7 @@ def certify(
         raise OptionError("a time lies outside the interval", name="at", place="certify",
                           expected=f"times from {min(start, end):.6g} to {max(start, end):.6g}",
                           given=repr(at)[:80])  # fmt: skip
-    return _Search(problem, digits, np.array(sorted(set(times), reverse=end < start)), seconds).result()
+    return _Search(problem, digits, np.array(sorted(set(times) - {end}, reverse=end < start)), seconds).result()
 
 
 def _time(problem: Problem, given: Any) -> float:
