@@ -192,6 +192,9 @@ def test_what_cannot_be_written_or_kept_ends_in_an_error_of_our_own(tmp_path: Pa
         lambda: uh.write_summary(3, tmp_path / "a.json"),
         lambda: run.table(10**12),
         lambda: uh.convergence(pond, "heun-2", halvings=True),
+        lambda: uh.compare(
+            pond, [uh.RungeKutta("mine", [[0, 0], [c, 0]], [1 - 0.5 / c, 0.5 / c]) for c in (1, 0.5)], step=0.1
+        ),
         lambda: uh.Problem.from_rates(lambda t, x: [True], initial={"x": 1}, interval=(0, 1)),
         *([lambda: pond.to_file(full), lambda: uh.write_csv(run, full)] if full.exists() else []),
     ]

@@ -122,16 +122,22 @@ def compare(
 
 
 def chosen_methods(methods: Any) -> list[Method]:
-    """Return one method or several by name as a list.
+    """Return one method or several by name as a list, each once.
 
     Raises
     ------
     MethodError, OptionError
-        There is no such method, or something else was given.
+        There is no such method, two different ones have one name, or something else was given.
     """
     single = isinstance(methods, str) or hasattr(methods, "family")
     try:
-        return [find_method(method) for method in ([methods] if single else methods)]
+        found: dict[str, Method] = {}
+        for method in [find_method(each) for each in ([methods] if single else methods)]:
+            if found.setdefault(method.name, method) != method:
+                said = f"two different methods are called '{method.name}'"
+                raise MethodError(said, name=method.name, place="methods", given=method.name,
+                                  expected="a name of its own for each: rows and curves go by it")  # fmt: skip
+        return list(found.values())
     except TypeError:
         raise OptionError(
             "these are no methods",
