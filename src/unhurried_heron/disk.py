@@ -63,8 +63,7 @@ def write_whole(path: str | Path, write: Callable[[BinaryIO], Any]) -> None:
         raise
     except OSError as error:
         raise FileError(f"cannot write {path}: {error.strerror or error}", name=str(path), place=str(path),
-                        expected="a place that can be written, with room on it", given=error.strerror or str(error)
-                        ) from error  # fmt: skip
+                        expected="a place that can be written, with room on it") from error  # fmt: skip
 
 
 def _write_whole(path: str | Path, write: Callable[[BinaryIO], Any]) -> None:

@@ -22,6 +22,7 @@ from unhurried_heron.demo import NAMES, demo_file
 
 def heron(*arguments: object, cwd: Path | None = None, env: dict | None = None) -> subprocess.CompletedProcess:
     command = [str(Path(sys.executable).with_name("heron")), *map(str, arguments)]
+    env = {**os.environ, "COLUMNS": "180"} if env is None else env
     return subprocess.run(command, capture_output=True, text=True, cwd=cwd, env=env, timeout=300, check=False)
 
 
@@ -112,7 +113,7 @@ def test_exit_codes_and_errors(tmp_path: Path) -> None:
         (["run", pond, "--csv", tmp_path / "no" / "x.csv"], "no folder"),
         (["run", pond, "--plot", tmp_path / "x.nothing"], "kind of file"),
         (["compare", pond, "--rtol", "tight"], "no number"),
-        (["run", pond, "--csv", "/dev/full"], "heron: No space left on device\n"),
+        (["run", pond, "--csv", "/dev/full"], "heron: cannot write /dev/full: No space left on device\n"),
     ]
     for arguments, words in wrong:
         done = heron(*arguments)
@@ -133,7 +134,7 @@ def test_a_reader_who_has_had_enough(arguments: tuple) -> None:
             assert (process.stderr.read(), process.wait(timeout=60)) == (b"", 1)
         with Path("/dev/full").open("wb") as full:
             done = subprocess.run(command, stdout=full, stderr=subprocess.PIPE, env=env, timeout=60, check=False)
-        assert (done.stderr, done.returncode) == (b"heron: No space left on device\n", 2)
+        assert (done.stderr, done.returncode) == (b"heron: cannot write /dev/full: No space left on device\n", 2)
 
 
 @pytest.mark.parametrize("verb", ["demo", "new", "check", "run", "compare", "methods", "prepare", ""])

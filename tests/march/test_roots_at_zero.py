@@ -156,3 +156,11 @@ def test_a_quotient_without_a_value_at_the_start() -> None:
             "u'' = where(t > 0, -2/t*u' - u, -u/3)", initial={"u": 1, "u'": 0}, interval=(0, 2)
         )
         assert uh.integrate(written, method).final["u"] == pytest.approx(math.sin(2) / 2, abs=1e-6)
+
+
+@pytest.mark.parametrize("rate", ["2*sqrt(abs(x))", "a*x^(1/3)"])
+def test_no_digit_is_certain_where_many_solutions_begin(rate: str) -> None:
+    said = {"initial": {"x": 0.0}, "interval": (0, 1), "parameters": {"a": 1.0} if "a*" in rate else {}}
+    found = uh.certify(uh.Problem.from_text(f"x' = {rate}", **said), 4)
+    assert not found.certified
+    assert "more than one solution may begin there" in found.reason

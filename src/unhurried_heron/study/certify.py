@@ -14,7 +14,11 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.errors import HeronError, OptionError
+from unhurried_heron.formulas.as_text import to_text
+from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.march.options import Budget, in_time, positive_option, refuse_no_problem
+from unhurried_heron.model.switch import RootSwitch
+from unhurried_heron.problem.at_places import surroundings
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
@@ -171,6 +175,13 @@ def _time(problem: Problem, given: Any) -> float:
                           given=repr(given)[:80]) from None  # fmt: skip
 
 
+def _root_at_start(problem: Problem) -> str:
+    """Return the argument of a root that is zero at the start, in words; empty where there is none."""
+    around = surroundings(problem, problem.interval[0], problem.start)
+    roots = [each for each in problem.model.rates.switches if isinstance(each, RootSwitch)]
+    return next((to_text(each.argument) for each in roots if float(evaluate(each.argument, around)) == 0.0), "")
+
+
 class _Search:
     """Runs of two families at falling tolerances."""
 
@@ -185,6 +196,10 @@ class _Search:
 
     def result(self) -> Certificate:
         """Tighten until the digits are certain, or it can go no further."""
+        root = _root_at_start(self.problem)
+        if root:
+            where = f"The argument of a root, '{root}', is zero at the start, where its slope is infinite"
+            return self._refused(f"{where}: more than one solution may begin there.")
         best: Agreement | None = None
         tolerance, before, reached, growth = 10.0 ** -(self.digits + 2), None, np.nan, np.nan
         tolerance = max(tolerance, _TIGHTEST)
