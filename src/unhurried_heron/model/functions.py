@@ -187,8 +187,8 @@ def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], 
                 expected="one rate for each of " + listing(function.states),
                 given=listing(map(str, result)) or "an empty dict",
             )
-    first = _numbers(function, _ordered(function, result), n)
-    second = _numbers(function, _ordered(function, _try(function, time, given, values)), n)
+    first = _numbers(function, _ordered(function, result), n, "fiu")
+    second = _numbers(function, _ordered(function, _try(function, time, given, values)), n, "fiu")
     differ = np.flatnonzero(~((first == second) | (np.isnan(first) & np.isnan(second))))
     if differ.size:
         raise RateFunctionError(
@@ -254,10 +254,11 @@ def _try(function: NamedFunction, time: float, state: Any, values: list[float]) 
         ) from error
 
 
-def _numbers(function: NamedFunction, result: Any, n: int) -> Any:
+def _numbers(function: NamedFunction, result: Any, n: int, kinds: str = "fiub") -> Any:
+    # rates are no truth values; what is asked besides may be one
     try:
         array = np.asarray(result)
-        good = array.shape == (n,) and array.dtype.kind in "fiu"
+        good = array.shape == (n,) and array.dtype.kind in kinds
         given = f"{type(result).__name__} of shape {array.shape} and type {array.dtype}"
     except (ValueError, TypeError):
         good, given = False, f"{type(result).__name__}: {str(result)[:80]}"

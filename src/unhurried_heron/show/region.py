@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.errors import RunError
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.run import Run
 from unhurried_heron.show.figures import VERBATIM, figure_of, finish, legend, style_of
@@ -113,6 +114,9 @@ def draw_run_in_region(
     """
     given = run.steps() if isinstance(run, LargestStep) else run
     found = given if isinstance(given, StepsInRegion) else steps_in_region(given)
+    if not found.times.size:
+        raise RunError("there is no step to draw", name="run", place="draw_run_in_region", given="none",
+                       expected="a run of one step at least")  # fmt: skip
     points = found.z[np.isfinite(found.z).all(axis=1)]
     shown = checked_window(window) if window is not None else _holding(found, points)
     figure, ax = _plane(shown, axes)

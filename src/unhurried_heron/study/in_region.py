@@ -115,16 +115,13 @@ def steps_in_region(run: Run, *, rows: int = _ROWS) -> StepsInRegion:
     OptionError
         This is no run.
     RunError
-        The run kept neither steps nor a ledger, or has none.
+        The run kept neither steps nor a ledger.
     MethodError
         The method is not in the list, or does not tell its stability function.
     """
     run = a_run(run, "steps_in_region")
     rows = whole(rows, "rows", "steps_in_region", low=1, high=1_000_000)
     begins, lengths, kinds = _steps_of(run)
-    if not begins.size:
-        raise RunError("there is no step to look at", name="run", place="steps_in_region", given=run.ending.message,
-                       expected="a run of one step at least")  # fmt: skip
     most = rows_worth(run.problem.model.layout.size, rows)
     kept = run._trajectory
     if isinstance(kept, StepTrajectory):
