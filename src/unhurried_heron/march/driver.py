@@ -131,11 +131,19 @@ class Driver:
             self._keep()
         if reason is Reason.PAUSED:
             growth = min(_MOST_GROWTH, max(0.1, _SLICE_SECONDS / max(taken, 1e-9)))
-            self.march.pace = int(min(1e9, max(1.0, self.march.pace * growth)))
+            # of what the slice was given, which may be less than the pace
+            self.march.pace = int(min(1e9, max(1.0, allowed * growth)))
         if self._attempts() >= self._next_look:
-            self.looks = [*worth_keeping(self.looks, self._attempts()), look_at(self.march, self._attempts())]
-            self._next_look = next_look(self._attempts())
+            self._look(self._attempts())
         return reason
+
+    def _look(self, attempts: int) -> None:
+        """Keep where the march is, if stability can hold its steps back."""
+        if not (self._asked.adapts and np.isfinite(self._asked.method.real_stability_limit)):
+            self._next_look = _UNLIMITED
+            return
+        self.looks = [*worth_keeping(self.looks, attempts), look_at(self.march, attempts)]
+        self._next_look = next_look(attempts)
 
     def _keep(self) -> None:
         control, output = self.march.control, self.march.output

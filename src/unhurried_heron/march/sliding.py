@@ -13,13 +13,13 @@ from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.formulas.layout import Values
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.march.asked import Asked
+from unhurried_heron.march.complementarity import SLIDES, TRUE, sides_that_hold
 from unhurried_heron.march.endings import Stop, ending_of
 from unhurried_heron.march.joining import joined
 from unhurried_heron.march.layout import March
 from unhurried_heron.march.onwards import met_at_end, modes_left, onwards, seen_by
 from unhurried_heron.march.options import Budget
 from unhurried_heron.march.widths import widths_of
-from unhurried_heron.model.complementarity import SLIDES, TRUE, sides_that_hold
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.sliding import LEAVES, SlidingModel, Standing, Surface, sliding_along, standing_on
 from unhurried_heron.model.switch import HeldSwitch
@@ -83,7 +83,7 @@ def slide_at(asked: Asked, march: March, last: list[int]) -> Slide | None:
 
 def _standing(model: Model, crossed: list[str]) -> tuple[Standing, ...]:
     """Return the switches that are slid along and those of some slots, the last ones first, as standings."""
-    surfaces = [each.switch.slot for each in model.surfaces] if isinstance(model, SlidingModel) else []
+    surfaces = [each.switch.slot for each in _surfaces(model)]
     whole = _whole(model)
     known = {each.slot: each for each in whole.rates.switches if isinstance(each, HeldSwitch)}
     found = [_standing_on(whole, known[slot]) for slot in dict.fromkeys([*surfaces, *crossed])]
@@ -93,6 +93,10 @@ def _standing(model: Model, crossed: list[str]) -> tuple[Standing, ...]:
 def _standing_on(model: Model, switch: HeldSwitch) -> Standing | None:
     found: Standing | None = model.remembered(("standing on", switch.slot), lambda: standing_on(model, switch))
     return found
+
+
+def _surfaces(model: Model) -> tuple[Surface, ...]:
+    return model.surfaces if isinstance(model, SlidingModel) else ()
 
 
 def _whole(model: Model) -> Model:
@@ -144,7 +148,7 @@ def goes_on_sliding(asked: Asked, run: Run, slide: Slide, once: Once) -> Run:
     whole, end, events = _entered(asked, run, slide), asked.problem.interval[1], asked.events
     model, changes = slide.model, [whole._trajectory.end_time]
     while whole._trajectory.end_time != end:
-        surfaces = model.surfaces if isinstance(model, SlidingModel) else ()
+        surfaces = _surfaces(model)
         # what acts may jump off the switch
         along = [replace(event, stop=True) if event.then is not None and surfaces else event for event in events]
         part, again, stopped = once(_from(asked, whole, model, (*along, *LEAVES[: len(surfaces)])))
@@ -176,7 +180,6 @@ def goes_on_sliding(asked: Asked, run: Run, slide: Slide, once: Once) -> Run:
 
 def _leaves(asked: Asked, run: Run, model: Model, place: int) -> Slide:
     """Return what becomes of the switches at the end of a run that leaves one of those it slides along."""
-    asked = replace(asked, problem=_with_model(asked.problem, model))
     found, time = run._crossed, run._trajectory.end_time
     known = {each.text: each for each in _whole(model).rates.switches if isinstance(each, HeldSwitch)}
     around = _around(asked, time, run._trajectory.end_state) | modes_left(run)
@@ -188,7 +191,7 @@ def _leaves(asked: Asked, run: Run, model: Model, place: int) -> Slide:
             crossed.insert(0, switch.slot)
             around[switch.slot] = switch.told(float(found.values[row]))
     standings = _standing(model, crossed)
-    surfaces: tuple[Surface, ...] = getattr(model, "surfaces", ())
+    surfaces = _surfaces(model)
     gone = surfaces[place]
     share = float(evaluate(gone.share, around))
     free = next(k for k, each in enumerate(standings) if each.switch.slot == gone.switch.slot)
@@ -200,10 +203,6 @@ def _leaves(asked: Asked, run: Run, model: Model, place: int) -> Slide:
         return slide
     along = [each.switch for each, side in zip(standings, first, strict=True) if side == SLIDES]
     return Slide(standings, tuple(first), sliding_along(_whole(model), along) or _whole(model))
-
-
-def _with_model(problem: Problem, model: Model) -> Problem:
-    return Problem(problem.said, replace(problem.settled, model=model))
 
 
 def _live(model: Model, around: dict[str, Any]) -> dict[str, float]:
@@ -228,10 +227,8 @@ def _entered(asked: Asked, run: Run, slide: Slide, before: tuple[Surface, ...] =
     """
     found, time = run._crossed, run._trajectory.end_time
     close = np.abs(found.times - time) <= _near(run)
-    rows, kept, slid = (0 if run._ledger is None else len(run._ledger)), np.ones(found.times.size, dtype=bool), set()
-    told: list[tuple[float, float, int, str]] = []
-    for each in before:
-        slid.add(each.switch.slot)
+    rows, kept = 0 if run._ledger is None else len(run._ledger), np.ones(found.times.size, dtype=bool)
+    slid, told = {each.switch.slot for each in before}, []  # type: set[str], list[tuple[float, float, int, str]]
     for standing, side in slide:
         switch = standing.switch
         mine = np.flatnonzero(close & _of_texts(found, {switch.text}))

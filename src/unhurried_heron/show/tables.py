@@ -157,11 +157,9 @@ def _never_happened(run: Run) -> Iterable[str]:
     """Say of each event that did not happen how near it came."""
     seen = set(run._happened.which.tolist())
     never = [place for place in range(len(run._watched)) if place not in seen]
-    if not never:
-        return
-    nearest, unit = run.watched, run.problem.units.get("t", "")
+    unit = run.problem.units.get("t", "")
     for place in never[:_MOST_EVENTS]:
-        closest, at = float(nearest["closest"].iloc[place]), float(nearest["at"].iloc[place])
+        closest, at = run._closest(run._watched[place])
         told = f"event '{run._watched[place].name}' did not happen"
         if math.isfinite(at):
             told += f"; nearest at t = {f'{at:.6g} {unit}'.rstrip()}, where left less right is {closest:.4g}"
