@@ -5,33 +5,33 @@ from __future__ import annotations
 import os
 import re
 from pathlib import Path
-from typing import Annotated, Any
-
-import typer
+from typing import Any
 
 from unhurried_heron.errors import OptionError, listing, near_spelling, printable
+from unhurried_heron.march.options import Budget
 from unhurried_heron.problem.problem import Problem
 
-File = Annotated[Path, typer.Argument(metavar="FILE", help="A problem file (TOML).", show_default=False)]
-Changes = Annotated[
-    list[str] | None,
-    typer.Option(
-        "--set",
-        metavar="NAME=VALUE",
-        help="Another value for a parameter or an initial value, also with a unit; repeatable.",
-    ),
-]
+
+def asked_problem(file: Path, changes: list[str] | None, start: str | None, end: str | None) -> Problem:
+    """Return the problem of a file with the values of ``--set`` and other ends of the interval."""
+    problem = changed(Problem.from_file(file), changes or [])
+    return problem if start is None and end is None else problem.with_(interval=interval_of(problem, start, end))
 
 
-def file_options(problem: Problem, given: dict[str, Any]) -> dict[str, Any]:
+def file_options(problem: Problem, **given: Any) -> dict[str, Any]:
     """Options of the command line over those of the file; a step and tolerances drive each other out."""
     chosen = {key: value for key, value in given.items() if value is not None}
+    for name in {"step", "atol"} & chosen.keys():
+        chosen[name] = value_of(chosen[name], f"--{name}")
+    if "budget" in chosen:
+        chosen["budget"] = budget_of(chosen["budget"])
     kept = dict(problem.integrate_options)
-    if "step" in chosen:
-        kept.pop("rtol", None)
-        kept.pop("atol", None)
-    if "rtol" in chosen or "atol" in chosen:
+    if chosen.keys() & {"step", "count"}:
+        for name in ("rtol", "atol", "step", "count"):
+            kept.pop(name, None)
+    if chosen.keys() & {"rtol", "atol"}:
         kept.pop("step", None)
+        kept.pop("count", None)
     return {**kept, **chosen}
 
 
@@ -69,6 +69,16 @@ def value_of(text: str, place: str) -> float | str:
     )
 
 
+def counts_of(text: str, place: str) -> list[Any] | None:
+    """Return the whole numbers between commas, what is none as it is; None where there are none."""
+    return [int(each) if each.is_integer() else each for each in numbers_of(text, place)] or None
+
+
+def steps_of(text: str, place: str) -> list[Any] | None:
+    """Return the quantities between commas; None where there are none."""
+    return [value_of(each, place) for each in words(text)] or None
+
+
 def numbers_of(text: str, place: str) -> list[float]:
     """Return the numbers between commas."""
     try:
@@ -86,8 +96,10 @@ def interval_of(problem: Problem, start: str | None, end: str | None) -> tuple[A
     return (first if start is None else value_of(start, "--from")), (last if end is None else value_of(end, "--to"))
 
 
-def budget_of(text: str) -> dict[str, Any]:
+def budget_of(text: str | None) -> Budget | None:
     """Read ``20s``, ``5000steps`` or ``1e6rates``."""
+    if text is None:
+        return None
     found = re.fullmatch(r"\s*(?P<number>\d+(?:\.\d*)?(?:[eE]\d{1,2})?)\s*(?P<what>s|steps|rates)\s*", text)
     if found is None or float(found["number"]) <= 0:
         raise OptionError(
@@ -95,7 +107,7 @@ def budget_of(text: str) -> dict[str, Any]:
         )
     number = float(found["number"])
     name = {"s": "seconds", "steps": "steps", "rates": "rate_evaluations"}[found["what"]]
-    return {name: number if name == "seconds" else int(number)}
+    return Budget(**{name: number if name == "seconds" else int(number)})  # type: ignore[arg-type]  # as it checks
 
 
 def check_outputs(file: Path, *outputs: Path | None) -> None:
@@ -145,6 +157,15 @@ def save(figure: Any, path: Path) -> None:
         )
     write_whole(path, lambda file: figure.savefig(file, format=kind))
     say(f"figure: {path}")
+
+
+def write_table(frame: Any, path: Path | None) -> None:
+    """Write a table as CSV, where a file was asked for."""
+    from unhurried_heron.disk import write_whole
+
+    if path is not None:
+        write_whole(path, lambda file: frame.to_csv(file, index=False, lineterminator="\n", encoding="utf-8"))
+        say(f"table: {path}")
 
 
 def say(line: str) -> None:

@@ -8,40 +8,75 @@ from typing import Annotated, Any
 
 import typer
 
-from unhurried_heron.cli.asked import Changes, File, changed, check_outputs, file_options, save, say, value_of, words
+from unhurried_heron.cli.asked import (
+    asked_problem,
+    budget_of,
+    check_outputs,
+    file_options,
+    save,
+    steps_of,
+    value_of,
+    words,
+    write_table,
+)
+from unhurried_heron.cli.options import (
+    Atol,
+    Changes,
+    Count,
+    Csv,
+    End,
+    File,
+    Limit,
+    Method,
+    Methods,
+    Plot,
+    Rtol,
+    Start,
+    Step,
+    Switches,
+)
 from unhurried_heron.errors import OptionError
 from unhurried_heron.methods.catalogue import DEFAULT
 from unhurried_heron.problem.problem import Problem
 
-Plot = Annotated[Path | None, typer.Option(metavar="OUT", help="Draw it (png, svg, pdf).")]
-Csv = Annotated[Path | None, typer.Option(metavar="OUT", help="Write the table.")]
-Method = Annotated[str | None, typer.Option(help="Method; see 'heron methods'.")]
+# for explanations, and for those of a run that was interrupted
+_SECONDS, _AFTER_INTERRUPT = 10.0, 0.5
 
 
 def order(
     file: File,
-    methods: Annotated[str, typer.Option(metavar="A,B,…", help="Methods.")] = "classical-rk-4,adams-bashforth-4",
+    methods: Methods = "classical-rk-4,adams-bashforth-4",
     steps: Annotated[str, typer.Option(metavar="H,…", help="Steps, also with units.")] = "",
-    step: Annotated[str | None, typer.Option(metavar="H", help="The first step, to be halved.")] = None,
-    halvings: Annotated[int, typer.Option(help="How often.")] = 8,
+    step: Annotated[
+        str | None, typer.Option(metavar="H", help="The first step, to be halved, also with a unit.")
+    ] = None,
+    count: Annotated[int | None, typer.Option(metavar="N", help="The first step as so many over the interval.")] = None,
+    halvings: Annotated[int, typer.Option(metavar="N", help="How often.")] = 8,
+    budget: Limit = None,
     changes: Changes = None,
+    start: Start = None,
+    end: End = None,
     csv: Csv = None,
     plot: Plot = None,
 ) -> None:
     """Observe the order of methods: errors as fixed steps are halved."""
     from unhurried_heron.study.convergence import convergence
+    from unhurried_heron.study.tried import INTERRUPTED
 
-    problem = changed(Problem.from_file(file), changes or [])
+    problem = asked_problem(file, changes, start, end)
     check_outputs(file, csv, plot)
     first = None if step is None else value_of(step, "--step")
-    listed = [value_of(each, "--steps") for each in words(steps)] or None
-    found = convergence(problem, words(methods), steps=listed, step=first, halvings=halvings)
+    found = convergence(problem, words(methods), steps=steps_of(steps, "--steps"), step=first, count=count,
+                        halvings=halvings, budget=budget_of(budget),
+                        on_interrupt="return")  # fmt: skip
     print(found)
-    _write(found.frame(), csv)
+    write_table(found.frame(), csv)
     if plot is not None:
         from unhurried_heron.show.learnt import draw_order
 
         save(draw_order(found), plot)
+    if any(row["ending"] == INTERRUPTED.why for row in found.rows):
+        raise typer.Exit(1)
 
 
 def stability(
@@ -55,12 +90,18 @@ def stability(
     file: Annotated[
         Path | None, typer.Option("--for", metavar="FILE", help="Find the largest stable step on a problem, too.")
     ] = None,
+    changes: Changes = None,
+    start: Start = None,
+    end: End = None,
     plot: Plot = None,
 ) -> None:
     """Tell where methods are stable, and draw their regions over each other."""
     from unhurried_heron.study.stability import stability as stability_of
 
     check_outputs(Path(os.devnull), plot)
+    if file is None and (changes or start is not None or end is not None):
+        raise OptionError("there is no problem to change", name="--for", place="--set, --from, --to",
+                          expected="--for FILE beside it", given="none")  # fmt: skip
     shown = _window(window) if window else None
     regions = [stability_of(name, order=of_order, stages=stages) for name in methods]
     for region in regions:
@@ -68,7 +109,7 @@ def stability(
     if file is not None:
         from unhurried_heron.study.largest_step import largest_step
 
-        problem = Problem.from_file(file)
+        problem = asked_problem(file, changes, start, end)
         for name in methods:
             print(largest_step(problem, name))
     if plot is not None:
@@ -79,21 +120,22 @@ def stability(
 
 def certify(
     file: File,
-    digits: Annotated[int, typer.Option(help="Significant digits of every state.")] = 6,
+    digits: Annotated[int, typer.Option(metavar="N", help="Significant digits of every state.")] = 6,
     at: Annotated[str, typer.Option(metavar="T,…", help="Times besides the end, also with units.")] = "",
-    seconds: Annotated[float, typer.Option(help="For everything.")] = 60.0,
+    seconds: Annotated[float, typer.Option(metavar="S", help="For everything.")] = 60.0,
     changes: Changes = None,
+    start: Start = None,
+    end: End = None,
     csv: Csv = None,
 ) -> None:
     """Find how many digits of the answer are certain, or say why not more."""
     from unhurried_heron.study.certify import certify as certified
 
-    problem = changed(Problem.from_file(file), changes or [])
+    problem = asked_problem(file, changes, start, end)
     check_outputs(file, csv)
-    times: list[Any] = [value_of(part, "--at") for part in words(at)]
-    found = certified(problem, digits, at=times or None, seconds=seconds)
+    found = certified(problem, digits, at=steps_of(at, "--at"), seconds=seconds, on_interrupt="return")
     print(found)
-    _write(found.frame(), csv)
+    write_table(found.frame(), csv)
     if not found.certified:
         raise typer.Exit(1)
 
@@ -101,35 +143,44 @@ def certify(
 def table(
     file: File,
     method: Method = None,
-    step: Annotated[str | None, typer.Option(metavar="H", help="The fixed step, also with a unit.")] = None,
-    count: Annotated[int | None, typer.Option(metavar="N", help="The same as so many over the interval.")] = None,
-    steps: Annotated[int, typer.Option(help="How many steps to show.")] = 5,
+    rtol: Rtol = None,
+    atol: Atol = None,
+    step: Step = None,
+    count: Count = None,
+    steps: Annotated[int, typer.Option(metavar="N", help="How many steps to show.")] = 5,
     changes: Changes = None,
+    start: Start = None,
+    end: End = None,
     csv: Csv = None,
 ) -> None:
     """Work out the first steps of a method, stage by stage, as by hand."""
     from unhurried_heron.study.sheet import Sheet, as_text, number
     from unhurried_heron.study.worked import worked
 
-    problem = changed(Problem.from_file(file), changes or [])
+    problem = asked_problem(file, changes, start, end)
     check_outputs(file, csv)
-    chosen = method or str(problem.integrate_options.get("method", DEFAULT))
-    size: Any = None if step is None else value_of(step, "--step")
-    found = worked(problem, chosen, step=size, count=count, steps=steps)
+    said = file_options(problem, method=method, rtol=rtol, atol=atol, step=step, count=count)
+    options = {name: said.get(name) for name in ("rtol", "atol", "step", "count")}
+    found = worked(problem, str(said.get("method", DEFAULT)), steps=steps, **options)
     sheet = Sheet([(str(name), "left" if name == "row" else "right") for name in found.columns], problem.title)
     for row in found.itertuples(index=False):
         sheet.add_row(*(str(value) if isinstance(value, str | int) else number(value, 9) for value in row))
     print(as_text(sheet))
-    _write(found, csv)
+    write_table(found, csv)
 
 
 def explain(
     file: File,
     method: Method = None,
-    rtol: Annotated[float | None, typer.Option(help="Relative tolerance.")] = None,
-    atol: Annotated[float | None, typer.Option(help="Absolute tolerance.")] = None,
-    step: Annotated[float | None, typer.Option(help="A fixed step instead of tolerances.")] = None,
+    rtol: Rtol = None,
+    atol: Atol = None,
+    step: Step = None,
+    count: Count = None,
+    switches: Switches = None,
     changes: Changes = None,
+    start: Start = None,
+    end: End = None,
+    budget: Limit = None,
     plot: Annotated[
         Path | None, typer.Option(metavar="OUT", help="Draw the run in the stability region of its method.")
     ] = None,
@@ -139,18 +190,22 @@ def explain(
     from unhurried_heron.quiet import quietly
     from unhurried_heron.study.explain import explain as explained
 
-    problem = changed(Problem.from_file(file), changes or [])
+    problem = asked_problem(file, changes, start, end)
     check_outputs(file, plot)
-    options = file_options(problem, {"method": method, "rtol": rtol, "atol": atol, "step": step})
+    options = file_options(problem, method=method, rtol=rtol, atol=atol, step=step, count=count, switches=switches,
+                           budget=budget)  # fmt: skip
     options.pop("record", None)
     with quietly():
         run = integrate(problem, **options, ledger=True, on_interrupt="return")
-    print(explained(run))
+    # who has interrupted the run does not wait for others
+    seconds = _AFTER_INTERRUPT if run.ending.reason == "interrupted" else _SECONDS
+    found = explained(run, seconds=seconds, on_interrupt="return")
+    print(found)
     if plot is not None:
         from unhurried_heron.show.region import draw_run_in_region
 
         save(draw_run_in_region(run), plot)
-    if not run.ending.as_asked:
+    if not run.ending.as_asked or found.about("interrupted"):
         raise typer.Exit(1)
 
 
@@ -175,15 +230,6 @@ def show_what_is_learnt(out: Path) -> None:
     save(draw_order(orders), out / "sluice-pond-order.png")
     save(draw_stability(["heun-2", "classical-rk-4", "adams-bashforth-4"]), out / "stability-regions.png")
     print(f"\n{worked(pond, 'heun-2', step=0.5, steps=2).to_string(index=False)}\n")
-
-
-def _write(frame: Any, csv: Path | None) -> None:
-    if csv is None:
-        return
-    from unhurried_heron.disk import write_text
-
-    write_text(csv, frame.to_csv(index=False, lineterminator="\n"))
-    say(f"table: {csv}")
 
 
 def _window(text: str) -> Any:

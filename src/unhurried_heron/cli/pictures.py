@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Annotated
 
@@ -14,12 +15,20 @@ from unhurried_heron.run.run import Run
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
+_NAME = re.compile(r"(?:[^,\[]|\[[^\]]*\])+")
+
 Phase = Annotated[
     str | None, typer.Option(metavar="A,B[,C]", help="Draw states against each other instead of time; with --plot.")
 ]
 Overlay = Annotated[
     str | None,
     typer.Option(metavar="NAME=V1,V2,…", help="Draw a run for each value of a parameter or start; with --plot."),
+]
+
+
+Draw = Annotated[
+    str | None,
+    typer.Option(metavar="A,B,…", help="Draw only these states and derived quantities; with --plot."),
 ]
 
 
@@ -43,12 +52,20 @@ def overlaid(
     return [(f"{name.strip()} = {value}", changed(problem, [f"{name}={value}"])) for value in given]
 
 
-def picture(runs: list[Run], labels: list[str] | None, phase: str | None) -> Figure:
+def picture(runs: list[Run], labels: list[str] | None, phase: str | None, draw: str | None) -> Figure:
     """Draw one run, or several over each other, against time or in the space of two or three states."""
     from unhurried_heron.show.figures import draw_states
     from unhurried_heron.show.phase import draw_phase
 
     shown: Run | list[Run] = runs if labels is not None else runs[0]
+    if phase is not None and draw is not None:
+        raise OptionError("one picture cannot be both", name="--draw", place="--draw, --phase",
+                          expected="one of the two", given="both")  # fmt: skip
     if phase is None:
-        return draw_states(shown, labels=labels)
-    return draw_phase(shown, *(name.strip() for name in phase.split(",")), labels=labels)
+        return draw_states(shown, None if draw is None else names_in(draw), labels=labels)
+    return draw_phase(shown, *names_in(phase), labels=labels)
+
+
+def names_in(text: str) -> list[str]:
+    """Return the names between commas; those within brackets belong to a name, as in ``c[1,2]``."""
+    return [name.strip() for name in _NAME.findall(text) if name.strip()]

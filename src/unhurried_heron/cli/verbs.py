@@ -8,53 +8,71 @@ from typing import Annotated, Any
 import typer
 
 from unhurried_heron.cli.asked import (
-    Changes,
-    File,
+    asked_problem,
     budget_of,
     changed,
     check_outputs,
     check_writable,
+    counts_of,
     file_options,
-    interval_of,
     numbers_of,
     save,
     say,
+    steps_of,
     value_of,
     words,
+    write_table,
 )
 from unhurried_heron.cli.learning import show_what_is_learnt
-from unhurried_heron.cli.pictures import Overlay, Phase, overlaid, picture
+from unhurried_heron.cli.options import (
+    TWO,
+    Atol,
+    Changes,
+    Count,
+    Counts,
+    Csv,
+    End,
+    File,
+    Limit,
+    Method,
+    Methods,
+    Rtol,
+    Rtols,
+    Start,
+    Step,
+    Steps,
+    Switches,
+)
+from unhurried_heron.cli.pictures import Draw, Overlay, Phase, overlaid, picture
 from unhurried_heron.cli.questions import Crossings, Extremes, Integral, Mean, Period, Where, questions_of
 from unhurried_heron.errors import OptionError, RunError
-from unhurried_heron.methods.catalogue import COMPARED, DEFAULT, FOR_STIFF
+from unhurried_heron.methods.catalogue import COMPARED
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.study.methods_table import PURPOSES, chosen_for
 
 
 def run(
     file: File,
-    method: Annotated[str | None, typer.Option(help="Method; see 'heron methods'.")] = None,
-    rtol: Annotated[float | None, typer.Option(help="Relative tolerance.")] = None,
-    atol: Annotated[float | None, typer.Option(help="Absolute tolerance.")] = None,
-    step: Annotated[float | None, typer.Option(help="A fixed step instead of tolerances.")] = None,
-    switches: Annotated[
-        bool | None, typer.Option("--switches/--no-switches", help="Land on jumps and kinks, or step over them.")
-    ] = None,
+    method: Method = None,
+    rtol: Rtol = None,
+    atol: Atol = None,
+    step: Step = None,
+    count: Count = None,
+    switches: Switches = None,
     changes: Changes = None,
-    start: Annotated[str | None, typer.Option("--from", metavar="TIME", help="Begin at another time.")] = None,
-    end: Annotated[
-        str | None, typer.Option("--to", metavar="TIME", help="End at another time, also with a unit.")
+    start: Start = None,
+    end: End = None,
+    budget: Limit = None,
+    record: Annotated[
+        str | None, typer.Option(metavar="N|TIME", help="Keep N equally spaced times, or every so long: '30 min'.")
     ] = None,
-    budget: Annotated[
-        str | None, typer.Option(metavar="LIMIT", help="The most to use: 20s, 5000steps or 1e6rates.")
-    ] = None,
-    record: Annotated[int | None, typer.Option(metavar="N", help="Keep N equally spaced times.")] = None,
     csv: Annotated[
         Path | None, typer.Option(metavar="OUT", help="Write the table of states and derived values.")
     ] = None,
     exact: Annotated[bool, typer.Option("--exact", help="With --csv: exact values and errors beside them.")] = False,
     json: Annotated[Path | None, typer.Option(metavar="OUT", help="Write a summary.")] = None,
     plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw the states (png, svg, pdf).")] = None,
+    draw: Draw = None,
     phase: Phase = None,
     overlay: Overlay = None,
     crossings: Crossings = None,
@@ -66,27 +84,27 @@ def run(
 ) -> None:
     """Integrate the problem of a file and print what came out."""
     from unhurried_heron.march.integrate import integrate
+    from unhurried_heron.march.options import record_times
     from unhurried_heron.quiet import quietly
     from unhurried_heron.show.answers import answers_report
     from unhurried_heron.show.tables import console, run_report
     from unhurried_heron.study.explain import worth_saying
 
-    problem = changed(Problem.from_file(file), changes or [])
-    if start is not None or end is not None:
-        problem = problem.with_(interval=interval_of(problem, start, end))
-    options = file_options(
-        problem, {"method": method, "rtol": rtol, "atol": atol, "step": step, "record": record, "switches": switches}
-    )
-    if budget is not None:
-        options["budget"] = budget_of(budget)
+    if exact and csv is None:
+        raise OptionError("there is no table to put exact values into", name="--exact", place="--exact",
+                          expected="--csv OUT beside it", given="none")  # fmt: skip
+    problem = asked_problem(file, changes, start, end)
+    kept: Any = int(record) if record is not None and record.strip().isdecimal() else record
+    options = file_options(problem, method=method, rtol=rtol, atol=atol, step=step, count=count, switches=switches,
+                           budget=budget, record=kept)  # fmt: skip
     asked = questions_of(
         problem, crossings=crossings, extremes=extremes, integral=integral, mean=mean, period=period, where=where
     )
     # questions are answered from every step, whatever the table is to have
     wanted = options.pop("record", "steps") if asked else "steps"
     check_outputs(file, csv, json, plot)
-    if plot is None and (phase is not None or overlay is not None):
-        raise OptionError("there is nowhere to draw", name="--plot", place="--phase, --overlay",
+    if plot is None and (phase is not None or overlay is not None or draw is not None):
+        raise OptionError("there is nowhere to draw", name="--plot", place="--phase, --overlay, --draw",
                           expected="--plot OUT beside it", given="none")  # fmt: skip
     others = overlaid(problem, overlay, changed)
     with quietly():
@@ -98,12 +116,13 @@ def run(
         say(said)
     if asked:
         console().print(answers_report(outcome, asked))
-    _keep(outcome if wanted == "steps" else outcome.recorded(wanted), csv, json, None, exact=exact)
+    times: Any = wanted if wanted == "steps" else record_times(problem, wanted)
+    _keep(outcome if times is wanted else outcome.recorded(times), csv, json, None, exact=exact)
     if plot is not None:
         with quietly():
             drawn = {key: value for key, value in options.items() if key != "record"}
             runs = [integrate(each, **drawn) for _, each in others] or [outcome]
-        save(picture(runs, [label for label, _ in others] or None, phase), plot)
+        save(picture(runs, [label for label, _ in others] or None, phase, draw), plot)
     if not outcome.ending.as_asked:
         console(error=True).print(f"heron: the run did not end as asked: {outcome.ending.reason}")
         raise typer.Exit(1)
@@ -111,12 +130,13 @@ def run(
 
 def compare(
     file: File,
-    methods: Annotated[str, typer.Option(metavar="A,B,…", help="Methods to compare.")] = f"{DEFAULT},{FOR_STIFF}",
+    methods: Methods = TWO,
     everything: Annotated[bool, typer.Option("--all", help="Every method that fits, 5 s for each run.")] = False,
-    rtol: Annotated[str, typer.Option(metavar="R,…", help="Tolerances; 1e-4,1e-6,1e-8 if nothing is said.")] = "",
-    atol: Annotated[float | None, typer.Option(help="Absolute tolerance.")] = None,
-    step: Annotated[str, typer.Option(metavar="H,…", help="Fixed steps, for all methods, also with units.")] = "",
-    count: Annotated[str, typer.Option(metavar="N,…", help="The same as so many over the interval.")] = "",
+    rtol: Rtols = "",
+    atol: Atol = None,
+    step: Steps = "",
+    count: Counts = "",
+    budget: Limit = None,
     reference: Annotated[
         str | None, typer.Option(metavar="taylor", help="Measure against the Taylor series, in 30 digits.")
     ] = None,
@@ -126,22 +146,23 @@ def compare(
     by: Annotated[str, typer.Option(metavar="COLUMN", help="What counts as work.")] = "rate evaluations",
     sort: Annotated[str | None, typer.Option(metavar="COLUMN", help="Sort the rows, smallest first.")] = None,
     changes: Changes = None,
-    csv: Annotated[Path | None, typer.Option(metavar="OUT", help="Write the table.")] = None,
+    start: Start = None,
+    end: End = None,
+    csv: Csv = None,
     plot: Annotated[Path | None, typer.Option(metavar="OUT", help="Draw error against work (png, svg, pdf).")] = None,
 ) -> None:
     """Run several methods on the problem of a file and print errors, work and stability side by side."""
-    from unhurried_heron.disk import write_text
     from unhurried_heron.show.tables import comparison_report, console, ranking_table
     from unhurried_heron.study.compare import ALL
     from unhurried_heron.study.compare import compare as compare_methods
 
-    problem = changed(Problem.from_file(file), changes or [])
+    problem = asked_problem(file, changes, start, end)
     check_outputs(file, csv, plot)
     names: Any = ALL if everything else words(methods)
-    counts: Any = [int(each) if each.is_integer() else each for each in numbers_of(count, "--count")] or None
+    tolerance: Any = None if atol is None else value_of(atol, "--atol")
     outcome = compare_methods(
-        problem, names, rtol=numbers_of(rtol, "--rtol") or None, atol=atol, count=counts,
-        step=[value_of(each, "--step") for each in words(step)] or None,
+        problem, names, rtol=numbers_of(rtol, "--rtol") or None, atol=tolerance, count=counts_of(count, "--count"),
+        step=steps_of(step, "--step"), budget=budget_of(budget), on_interrupt="return",
         reference=reference,  # type: ignore[arg-type]  # it is looked at there
     )  # fmt: skip
     shown, mistake = outcome, None
@@ -151,9 +172,7 @@ def compare(
         # what was measured is not lost
         mistake = error
     console().print(comparison_report(shown))
-    if csv is not None:
-        write_text(csv, shown.frame().to_csv(index=False, lineterminator="\n"))
-        say(f"table: {csv}")
+    write_table(shown.frame(), csv)
     if plot is not None:
         from unhurried_heron.show.figures import draw_work
 
@@ -182,12 +201,19 @@ def check(
     latex: Annotated[
         bool, typer.Option("--latex", help="Print the first-order system in LaTeX, and nothing else.")
     ] = False,
+    changes: Changes = None,
+    start: Start = None,
+    end: End = None,
 ) -> None:
     """Look a problem over before it runs: names, units, starting values, switches, order, stiffness, size."""
     from unhurried_heron.show.tables import check_report, console
+    from unhurried_heron.study.check import check as check_problem
     from unhurried_heron.study.check import check_file
 
     report, problem = check_file(file)
+    if problem is not None and (changes or start is not None or end is not None):
+        problem = asked_problem(file, changes, start, end)
+        report = check_problem(problem)
     if latex and problem is not None:
         print(problem.first_order().latex)
     else:
@@ -228,7 +254,6 @@ def demo(
 ) -> None:
     """Run the demo problems of Mirror Fen, compare methods on them, and write files, tables and figures."""
     from unhurried_heron.demo import ACTING, NAMES, copy_demo_files, demo_file
-    from unhurried_heron.disk import write_text
     from unhurried_heron.march.integrate import integrate
     from unhurried_heron.show.figures import draw_steps, draw_work
     from unhurried_heron.show.tables import comparison_report, console, run_report
@@ -238,7 +263,7 @@ def demo(
     copy_demo_files(out)
     for name in (*NAMES, *ACTING):
         problem = Problem.from_file(demo_file(name))
-        outcome = integrate(problem, **file_options(problem, {}), ledger=True)
+        outcome = integrate(problem, **file_options(problem), ledger=True)
         console().print(run_report(outcome))
         _keep(outcome, out / f"{name}.csv", out / f"{name}.json", out / f"{name}-states.png")
         if name in ACTING:
@@ -247,8 +272,7 @@ def demo(
         save(draw_steps(outcome), out / f"{name}-steps.png")
         table = compare_methods(problem, COMPARED, rtol=[1e-4, 1e-6, 1e-8])
         console().print(comparison_report(table))
-        write_text(out / f"{name}-comparison.csv", table.frame().to_csv(index=False, lineterminator="\n"))
-        say(f"table: {out / f'{name}-comparison.csv'}")
+        write_table(table.frame(), out / f"{name}-comparison.csv")
         save(draw_work(table), out / f"{name}-work.png")
         console().print()
     show_what_is_learnt(out)

@@ -9,9 +9,9 @@ import platform
 from collections.abc import Mapping
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
-from unhurried_heron.disk import write_text
+from unhurried_heron.disk import write_text, write_whole
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.given import a_run
 from unhurried_heron.version import VERSION
@@ -37,8 +37,13 @@ def write_csv(run: Run, path: str | Path, *, exact: bool = False) -> None:
         The file cannot be written; what was there stays.
     """
     run = a_run(run, "write_csv")
-    # 17 significant digits bring every double back exactly; repr gives the fewest that do
-    write_text(path, run.frame(exact=exact).to_csv(lineterminator="\n"))
+
+    def write(file: BinaryIO) -> None:
+        for part, frame in enumerate(run.frames(exact=exact)):
+            # 17 significant digits bring every double back exactly; repr gives the fewest that do
+            frame.to_csv(file, header=part == 0, lineterminator="\n", encoding="utf-8")
+
+    write_whole(path, write)
 
 
 def summary(run: Run) -> dict[str, Any]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import ast
 import math
 import re
-import unicodedata
 from dataclasses import dataclass, field
 from typing import Final
 
@@ -15,7 +14,7 @@ from unhurried_heron.errors import ExpressionError, near_spelling
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import BOUND, CONSTANTS, RESERVED, SUM, Node, name, neg, number
 from unhurried_heron.formulas.operations import OPERATIONS
-from unhurried_heron.formulas.spelling import PRIME, SAID_OTHERWISE, to_python
+from unhurried_heron.formulas.spelling import PRIME, SAID_OTHERWISE, in_one_spelling, to_python
 
 MAX_DEPTH: Final = 100
 MAX_EXPONENT: Final = 1000.0
@@ -299,7 +298,7 @@ class _Reader:
         return number(real)
 
     def build_name(self, tree: ast.Name) -> Node:
-        identifier = unicodedata.normalize("NFKC", tree.id)
+        identifier = in_one_spelling(tree.id)
         base = identifier.rstrip(PRIME)
         primes = len(identifier) - len(base)
         if PRIME in base or not base:

@@ -13,6 +13,7 @@ import numpy as np
 
 from unhurried_heron.formulas.binding import in_normal_form, normal_loops, with_names
 from unhurried_heron.formulas.expression import BOUND, Node, walk
+from unhurried_heron.formulas.spelling import in_one_spelling
 
 Box = tuple[tuple[int, int], ...]
 _MEMBER = re.compile(r"(?P<name>[^\[\]\s]+)\s*\[(?P<indices>[\d\s,-]+)\]$")
@@ -95,6 +96,7 @@ class Layout:
 
     def slot(self, name: str) -> int | None:
         """Return the place of a state or a member of a family, or None."""
+        name = in_one_spelling(name)
         place = self.scalars.get(name)
         if place is not None:
             return place
@@ -152,6 +154,7 @@ class Layout:
 
     def stretch(self, name: str) -> slice | None:
         """Return the places of a whole group, or None."""
+        name = in_one_spelling(name)
         if name not in self.by_name:
             return None
         begin = self.offsets[name]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import unicodedata
 from typing import Final
 
 # a letter to Python's grammar, so that z'' is one name; it becomes ' again when the name is read
@@ -37,6 +38,11 @@ SAID_OTHERWISE: Final = {
     "dirac": "a narrow pulse(t, from, to) of unit area",
     "delta": "a narrow pulse(t, from, to) of unit area",
 }
+
+
+def in_one_spelling(name: str) -> str:
+    """Return a name in the one spelling that formulas give it: the micro sign and the Greek mu are one letter."""
+    return name if name.isascii() else unicodedata.normalize("NFKC", name)
 
 
 def count_primes(text: str) -> int:

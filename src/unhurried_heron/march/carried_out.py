@@ -49,7 +49,7 @@ def carried_out(asked: Asked, progress: bool | None, on_interrupt: str, spent: f
         finally:
             bar.close()
         # also where the run was just done: a loop over short runs must not swallow Ctrl-C
-        if driver.ctrl_c and on_interrupt == "raise":
+        if driver.ctrl_c and not driver.call_host() and on_interrupt == "raise":
             raise KeyboardInterrupt
         run = harvest(asked, driver, reason, kind, further)
         return run, driver.slide, driver.march.last("stopped_by")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from contextlib import nullcontext
 from typing import Any
 
@@ -55,6 +56,7 @@ class Driver:
         self.looks: list[Look] = []
         self._next_look = next_look(0)
         self.interrupted = self.ctrl_c = False
+        self.call_host: Callable[[], bool] = bool
         self.exhausted = ""
 
     def drive(self, bar: ProgressBar) -> Reason:
@@ -100,7 +102,7 @@ class Driver:
                 if self._asked.adapts and self._collapses():
                     reason = Reason.COLLAPSED
                     break
-        self.ctrl_c = deferred.hit
+        self.ctrl_c, self.call_host = deferred.hit, deferred.call_host
         if reason in (Reason.RATES_STOPPED, Reason.EVENT_STOPPED):
             self.march.native.raise_pending(float(control["bad_time"][0]))
         return reason

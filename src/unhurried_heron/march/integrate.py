@@ -80,12 +80,12 @@ def integrate(
         A fixed step instead of tolerances; the last one is shortened to land on the end.
     count : int, optional
         So many fixed steps of one length, instead of ``step``.
-    record : "steps", int or sequence of float
+    record : "steps", int, str or sequence of float
         What to keep: every accepted step, which makes the solution a function of time; so many equally spaced times,
-        both ends included; or these times. With a count or times, memory does not grow with the steps. A run that ends
-        before the last of them records where it ended as well.
+        both ends included; every so long from the start, "30 min"; or these times. With a count or times, memory does
+        not grow with the steps. A run that ends before the last of them records where it ended as well.
     events : iterable of Event
-        What to look for, besides the problem's own events.
+        What to look for, besides the problem's own events; one takes the place of one of these by its name.
     parameters : mapping of str, optional
         Other values for parameters, and values for those left open.
     initial : mapping of str, optional
@@ -118,7 +118,8 @@ def integrate(
     progress : bool, optional
         Show a progress bar always or never; by default after about two seconds in a terminal.
     on_interrupt : {"raise", "return"}
-        What Ctrl-C does: raise KeyboardInterrupt, or return the part done, labelled as interrupted.
+        What Ctrl-C does: raise KeyboardInterrupt, or return the part done, labelled as interrupted. Where the program
+        has set a handler of its own for it, that is called once the run has stopped, and the part done is returned.
 
     Returns
     -------
@@ -163,7 +164,7 @@ def integrate(
     acting = in_use(chosen, fixed=fixed is not None, carry=carry)
     refuse_control(acting, control, fixed=fixed is not None)
     times = record_times(problem, record)
-    watched = (*problem.events, *extra)
+    watched = _with_events(problem.events, extra)
     if extra:
         # as the problem's own were checked
         watched_events(watched, problem.settled, Mistakes())
@@ -194,3 +195,16 @@ def integrate(
             f"{run.ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2
         )
     return run
+
+
+def _with_events(own: tuple[Event, ...], extra: tuple[Any, ...]) -> tuple[Any, ...]:
+    """Return a problem's events and others, of which each takes the place of one that has its name."""
+    events: list[Any] = list(own)
+    places = {event.name: place for place, event in enumerate(own)}
+    for event in extra:
+        place = places.pop(event.name, None) if isinstance(event, Event) else None
+        if place is None:
+            events.append(event)
+        else:
+            events[place] = event
+    return tuple(events)

@@ -17,7 +17,8 @@ _set: Any = getattr(signal.signal, "__wrapped__", signal.signal)
 class DeferredInterrupt:
     """While held, the first Ctrl-C only sets ``hit`` and calls ``stop``; a second one raises at once.
 
-    Signals reach the main thread only; elsewhere this does nothing.
+    Signals reach the main thread only; elsewhere this does nothing. A handler that the host set itself is called
+    afterwards (`call_host`).
     """
 
     def __init__(self, stop: Callable[[], None]) -> None:
@@ -39,6 +40,13 @@ class DeferredInterrupt:
             raise KeyboardInterrupt
         self.hit = True
         self._stop()
+
+    def call_host(self) -> bool:
+        """Call the handler that the host set, if it set one of its own; return whether it did."""
+        own = callable(self._before) and self._before is not signal.default_int_handler
+        if own:
+            self._before(_INTERRUPT, None)
+        return own
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None

@@ -41,6 +41,8 @@ from unhurried_heron.run.trajectory import Array
 CHUNK_STEPS = 1024
 CHUNK_BYTES = 4_194_304
 EVENT_ROOM = 64
+# counts beyond this are none that a run could reach
+_MOST_COUNT = 2**62
 _MANY_IN_STEP, _EVENT_NUMBERS = 256, 20_000
 # so many attempts are made before the first look, where an earlier run has shown that they are quick
 _SHORT = 64
@@ -302,7 +304,10 @@ def _watch(native: NativeSystem, asked: Asked, n: int) -> Watch:
         for k, each in enumerate(functions):
             table[k] = (each.address, each.context_address) if each else (0, 0)
     limits = np.zeros((2, m), dtype=np.int64)
-    limits[:, : len(events)] = [[each.at_most or 0 for each in events], [each.stop_after or 0 for each in events]]
+    limits[:, : len(events)] = [
+        [min(each.at_most or 0, _MOST_COUNT) for each in events],
+        [min(each.stop_after or 0, _MOST_COUNT) for each in events],
+    ]
     return Watch(
         m,
         room,

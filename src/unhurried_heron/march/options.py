@@ -19,8 +19,10 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.room import refuse_memory
 from unhurried_heron.run.trajectory import Array
+from unhurried_heron.words.definitions import QUANTITY
 
-# more states than this are work for sparse linear algebra
+# times every so long
+_MOST_TIMES: Final = 2.0**53
 
 Record = str | int | Sequence[float] | Array
 
@@ -269,21 +271,33 @@ def record_times(problem: Problem, record: Record) -> Array | None:
     """
     start, end = problem.interval
     if isinstance(record, str):
-        if record == "steps":
-            return None
-        raise OptionError(
-            f"cannot record '{record}'",
-            name="record",
-            place="record",
-            expected='"steps", a count of times, or the times themselves',
-            given=repr(record),
-        )
+        return None if record == "steps" else _every(problem, record)
     if isinstance(record, numbers.Integral) and not isinstance(record, bool):
         return _equal_times(start, end, int(record), problem.model.layout.size)
     said: Any = record
     if isinstance(said, Sequence) and any(isinstance(each, str) for each in said):
         said = [in_time(problem, each, "record") for each in said]
     return _times_as_given(start, end, said)
+
+
+def _every(problem: Problem, record: str) -> Array:
+    """Return the times every so long from the start; those of the interval's end only where it is one of them."""
+    start, end = problem.interval
+    quantity = QUANTITY.match(record) if len(record) < 200 else None
+    if quantity is None:
+        raise OptionError(f"cannot record '{record[:80]}'", name="record", place="record", given=repr(record)[:80],
+                          expected='"steps", every so long such as "30 min", a count of times, or times')  # fmt: skip
+    every = positive_option(in_time(problem, record, "record"), "record")
+    count = abs(end - start) / every
+    if not count < _MOST_TIMES:
+        raise OptionError("so many times do not fit into memory", name="record", place="record", given=repr(record),
+                          expected=f"a time above {abs(end - start) / _MOST_TIMES:.3g}")  # fmt: skip
+    # as near to the end as rounding tells
+    rows = int(count + 1e-9) + 1
+    refuse_memory(rows, problem.model.layout.size + 1, "record")
+    times = start + np.copysign(every, end - start) * np.arange(rows)
+    inside: Array = np.clip(times, min(start, end), max(start, end))
+    return inside
 
 
 def _equal_times(start: float, end: float, count: int, n: int) -> Array:

@@ -7,9 +7,9 @@ import re
 from collections.abc import Callable, Iterator, Mapping, MutableMapping
 from typing import Final
 
-from unhurried_heron.errors import MethodError, near_spelling
+from unhurried_heron.errors import MethodError, listing, near_spelling
 from unhurried_heron.methods.choosing import Choosing, Several
-from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.method import FACTS, Method
 from unhurried_heron.methods.multistep import Multistep, adams_bashforth, adams_moulton, backward_differentiation
 from unhurried_heron.methods.nodes import exactly, gauss, lobatto_iiic, radau_right
 from unhurried_heron.methods.published import published
@@ -162,6 +162,13 @@ def find_method(method: str | Method) -> Method:
         There is no method of that name.
     """
     if not isinstance(method, str) and hasattr(method, "family") and not isinstance(method, type):
+        lacking = [
+            fact for fact in FACTS if not (hasattr(type(method), fact) or fact in getattr(method, "__dict__", ()))
+        ]
+        if lacking:
+            raise MethodError(f"a method of {type(method).__name__} does not say everything of itself", name="method",
+                              place="method", expected="every fact of unhurried_heron.methods.method.Method",
+                              given="none for " + listing(lacking))  # fmt: skip
         return method
     if not isinstance(method, str) or method not in CATALOGUE:
         meant = _meant(str(method))

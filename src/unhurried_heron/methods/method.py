@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Protocol
+from typing import Final, Protocol
 
 from unhurried_heron.errors import MethodError
 from unhurried_heron.methods.coefficients import Matrix
@@ -73,6 +73,9 @@ class Method(Protocol):
         """The largest x for which a decay is stable up to h lambda = -x; infinite where there is none."""
 
 
+FACTS: Final = tuple(name for name, fact in vars(Method).items() if isinstance(fact, property))
+
+
 def in_use(method: Method, *, fixed: bool, carry: str | None) -> Method:
     """Return a method as a run uses it: with the order that is to be carried on, or its error by step doubling.
 
@@ -92,5 +95,8 @@ def in_use(method: Method, *, fixed: bool, carry: str | None) -> Method:
         return taken
     if getattr(method, "paired", True):
         return method
-    doubled: Method = method.doubled  # type: ignore[attr-defined]  # what has no pair has this
+    doubled: Method | None = getattr(method, "doubled", None)
+    if doubled is None:
+        raise MethodError(f"{method.name} neither is a pair nor doubles its steps", name="paired", place="method",
+                          expected="doubled, or paired = True", given="paired = False")  # fmt: skip
     return doubled

@@ -58,6 +58,7 @@ class AskedAction:
 
 
 Acting = Action | AskedAction
+_ASSIGNMENT: Final = re.compile(r"(?m)^(?P<left>[^=\n]*)=(?P<right>[^=\n]*?)(?P<loop>\s+for\b[^=\n]*)?$")
 
 
 def action_of(model: Model, event: Event, units: Mapping[str, str]) -> Acting | None:
@@ -104,9 +105,9 @@ def assignments(event: Event, units: Mapping[str, str], model: Model) -> list[St
             return match[0]
         value = number_for(float(quantity["number"]), quantity["unit"].strip(), match["left"].strip(), units, families,
                            place)  # fmt: skip
-        return f"{match['left']}= {value!r}"
+        return f"{match['left']}= {value!r}{match['loop'] or ''}"
 
-    return read_statements(re.sub(r"(?m)^(?P<left>[^=\n]*)=(?P<right>[^=\n]*)$", plain, text), Mistakes(), place)
+    return read_statements(_ASSIGNMENT.sub(plain, text), Mistakes(), place)
 
 
 def condition(model: Model, event: Event) -> Node | NamedFunction | None:

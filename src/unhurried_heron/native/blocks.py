@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Final
+import itertools
+import re
+import struct
+from typing import Final, NamedTuple
 
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.layout import Block, Loop, single
@@ -11,6 +14,11 @@ from unhurried_heron.native.emit import Emitter, Names
 _HEAD: Final = (
     "define i32 @{name}(double %t, ptr noalias readonly %y, ptr noalias %out, ptr noalias readonly %p) nounwind {{"
 )
+_SHAPE_HEAD: Final = (
+    "define i32 @{name}(double %t, ptr noalias readonly %y, ptr noalias %out, ptr noalias readonly %own) nounwind {\n"
+    "  %p = load ptr, ptr %own"
+)
+_LITERAL: Final = re.compile(r"\b0x[0-9A-F]{16}\b")
 
 # a row of a table: where it starts, then the coefficients of powers of the time since
 _MEASURED_ROW: Final = """
@@ -90,6 +98,13 @@ good:
 """
 
 
+class Shape(NamedTuple):
+    """The text of a function whose numbers are read from its own context, and what it declares."""
+
+    text: str
+    declared: frozenset[str]
+
+
 def emit_module(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int, names: Names) -> str:
     """Return the text of a module that defines ``evaluate``, which writes the blocks' values and zeros elsewhere.
 
@@ -105,14 +120,35 @@ def emit_module(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int
     return _with_tables(declared) + text
 
 
-def emit_each(nodes: tuple[Node, ...], names: Names) -> str:
-    """Return the text of a module that defines one function for each formula, and ``functions``, their addresses."""
+def emit_shape(node: Node, names: Names) -> tuple[Shape, tuple[float, ...]]:
+    """Return what a formula of one output is but for its numbers, and these.
+
+    Formulas that differ in their numbers alone have one shape, so that machine code for twenty thousand events that a
+    loop made takes no longer than for one.
+    """
     declared: set[str] = set()
-    functions = [
-        _function(f"evaluate{place}", (single(node, 0),), 1, names, declared) for place, node in enumerate(nodes)
+    _, _, body = _function("{name}", (single(node, 0),), 1, names, declared).partition("\n")
+    values = [int(each, 16) for each in _LITERAL.findall(body)]
+    count = itertools.count(1)
+    body = _LITERAL.sub(lambda _: f"%k{next(count)}", body)
+    loads = [
+        f"  %at{k} = getelementptr double, ptr %own, i64 {k}\n  %k{k} = load double, ptr %at{k}"
+        for k in range(1, len(values) + 1)
     ]
-    addresses = ", ".join(f"ptr @evaluate{place}" for place in range(len(nodes)))
-    table = f"@functions = constant [{len(nodes)} x ptr] [{addresses}]\n"
+    text = "\n".join([_SHAPE_HEAD, *loads, body])
+    return Shape(text, frozenset(declared)), struct.unpack(f"<{len(values)}d", struct.pack(f"<{len(values)}Q", *values))
+
+
+def emit_each(shapes: tuple[Shape, ...]) -> str:
+    """Return the text of a module that defines one function for each shape, and ``functions``, their addresses.
+
+    The last argument of each is the address of its own context: the address of the context that all share, and the
+    numbers.
+    """
+    declared = set().union(*(shape.declared for shape in shapes))
+    functions = [shape.text.replace("{name}", f"evaluate{place}") for place, shape in enumerate(shapes)]
+    addresses = ", ".join(f"ptr @evaluate{place}" for place in range(len(shapes)))
+    table = f"@functions = constant [{len(shapes)} x ptr] [{addresses}]\n"
     return _with_tables(declared) + "".join(functions) + table
 
 

@@ -5,14 +5,16 @@ from __future__ import annotations
 import functools
 from typing import Final
 
+import numpy as np
+
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.layout import Block, single
 from unhurried_heron.formulas.work import refuse_endless
-from unhurried_heron.native.blocks import emit_each, emit_module
+from unhurried_heron.native.blocks import Shape, emit_each, emit_module, emit_shape
 from unhurried_heron.native.bounds import hold_within
 from unhurried_heron.native.emit import Names
-from unhurried_heron.native.signature import FloatArray, NativeFunction
+from unhurried_heron.native.signature import FloatArray, NativeFunction, address
 
 # so many formulas are compiled between two looks at the deadline: a tenth of a second
 _AT_ONCE: Final = 128
@@ -32,8 +34,8 @@ def compiled(
     guarded : tuple of Block
         What is computed instead where an answer is no number: formulas whose switches are not held.
     """
-    address, engine = _machine_code(blocks, guarded, size, names)
-    return NativeFunction(address, size, context, keep=(engine,))
+    place, engine = _machine_code(blocks, guarded, size, names)
+    return NativeFunction(place, size, context, keep=(engine,))
 
 
 def compiled_each(nodes: tuple[Node, ...], names: Names, context: FloatArray) -> tuple[NativeFunction, ...]:
@@ -44,23 +46,44 @@ def compiled_each(nodes: tuple[Node, ...], names: Names, context: FloatArray) ->
     OutOfTimeError
         The deadline of the call passed before all were compiled.
     """
-    made: list[NativeFunction] = []
+    made, engines = {}, []  # type: dict[Shape, int], list[object]
+    shaped = []
     for first in range(0, len(nodes), _AT_ONCE):
         check_deadline()
-        addresses, engine = _machine_code_each(nodes[first : first + _AT_ONCE], names)
-        made += [NativeFunction(address, 1, context, keep=(engine,)) for address in addresses]
-    return tuple(made)
+        shaped += _shapes(nodes[first : first + _AT_ONCE], names)
+    shapes = tuple(dict.fromkeys(shape for shape, _ in shaped))
+    for first in range(0, len(shapes), _AT_ONCE):
+        check_deadline()
+        addresses, engine = _machine_code_each(shapes[first : first + _AT_ONCE])
+        made |= zip(shapes[first : first + _AT_ONCE], addresses, strict=True)
+        engines.append(engine)
+    return tuple(
+        NativeFunction(made[shape], 1, _own(context, numbers), keep=(*engines, context), parameters=context)
+        for shape, numbers in shaped
+    )
+
+
+def _own(context: FloatArray, numbers: tuple[float, ...]) -> FloatArray:
+    """Return what a formula reads: the address of the context, and its numbers."""
+    own = np.array([0.0, *numbers])
+    own[:1].view(np.int64)[0] = address(context)
+    return own
 
 
 @functools.lru_cache(maxsize=256)
-def _machine_code_each(nodes: tuple[Node, ...], names: Names) -> tuple[list[int], object]:
-    from unhurried_heron.native.engine import compile_many
-
+def _shapes(nodes: tuple[Node, ...], names: Names) -> list[tuple[Shape, tuple[float, ...]]]:
     for node in nodes:
         block = (single(node, 0),)
         refuse_endless(block, "an event")
         hold_within(block, 1, names.n_states)
-    return compile_many(emit_each(nodes, names), len(nodes))
+    return [emit_shape(node, names) for node in nodes]
+
+
+@functools.lru_cache(maxsize=256)
+def _machine_code_each(shapes: tuple[Shape, ...]) -> tuple[list[int], object]:
+    from unhurried_heron.native.engine import compile_many
+
+    return compile_many(emit_each(shapes), len(shapes))
 
 
 @functools.lru_cache(maxsize=256)

@@ -12,7 +12,7 @@ from unhurried_heron.problem.facts import Facts
 from unhurried_heron.problem.settle import Settled, exchange, merged_initial, settle_again
 from unhurried_heron.quiet import QUIET
 from unhurried_heron.units.quantities import keep_kinds
-from unhurried_heron.words.said import Said, listed, refuse_unnamed
+from unhurried_heron.words.said import Said, by_name, listed, refuse_unnamed
 
 
 def changed(problem: Facts, new: Mapping[str, Mapping[str, Any] | None], **words: Any) -> tuple[Said, Settled]:
@@ -30,8 +30,9 @@ def changed(problem: Facts, new: Mapping[str, Mapping[str, Any] | None], **words
     UnusedValueError
         A name is no parameter or no state.
     """
-    said, parameters, initial = problem.said, new["parameters"] or {}, new["initial"] or {}
+    said = problem.said
     refuse_unnamed(new, "with_")
+    parameters, initial = by_name(new["parameters"]), by_name(new["initial"])
     for name in parameters:
         if name not in problem.model.parameters:
             known = problem.model.parameters
@@ -46,7 +47,7 @@ def changed(problem: Facts, new: Mapping[str, Mapping[str, Any] | None], **words
     given |= {key: listed(given[key], key) for key in ("events", "conserved", "never_negative") if key in given}
     again = replace(
         said,
-        parameters={**(said.parameters or {}), **parameters},
+        parameters={**by_name(said.parameters), **parameters},
         initial=merged_initial(said.initial, new["initial"]),
         **given,
     )

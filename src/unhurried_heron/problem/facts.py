@@ -23,7 +23,7 @@ from unhurried_heron.problem.settle import Settled
 from unhurried_heron.problem.watched import conserved_quantities, never_negative_states
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.measured import Measured
-from unhurried_heron.words.said import Said
+from unhurried_heron.words.said import Said, alike
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.dimensions import Disagreement
@@ -45,7 +45,18 @@ class Facts:
     settled: Settled = field(repr=False, compare=False)
 
     def __eq__(self, other: object) -> bool:
-        return self.said == other.said if isinstance(other, Facts) else NotImplemented
+        if not isinstance(other, Facts):
+            return NotImplemented
+        # the order of the states of a function is that of their values, in which mappings do not differ
+        return self.said == other.said and all(
+            alike(mine, its) for mine, its in zip(self._decisive(), other._decisive(), strict=True)
+        )
+
+    def _decisive(self) -> tuple[Any, ...]:
+        """What decides the solution beside the words."""
+        model = self.settled.model
+        known = tuple(self.settled.values.get(name) for name in model.parameters)
+        return type(model), model.layout, model.parameters, known, self.start.tobytes(), self.interval
 
     def __hash__(self) -> int:
         return hash(self.fingerprint)

@@ -16,6 +16,7 @@ from unhurried_heron.words.event import Event
 _MOST_TIMES: Final = 20_000_000
 # so many spacings of floating-point times, or less, are one time (`march.crossings`)
 _CLOSEST: Final = 4.0
+_MOST_KEPT: Final = 100_000
 Times = Any
 
 
@@ -27,11 +28,20 @@ def known_times(event: Event, interval: tuple[float, float], units: Mapping[str,
     ValueGivenError, UnitError
         A time is none, the period is not above zero, or there are too many.
     """
-    return np.empty(0) if not event.timed else _known_times(event.at, event.every, event.first, event.name, interval,
-                                                        units.get(TIME, ""))  # fmt: skip
+    if not event.timed:
+        return np.empty(0)
+    asked = event.at, event.every, event.first, event.name, interval, units.get(TIME, "")
+    times = _few_known_times(*asked)
+    return _known_times(*asked) if times is None else times
 
 
 @functools.lru_cache(maxsize=64)
+def _few_known_times(*asked: Any) -> Times | None:
+    """Return known times that a problem that is run again and again has again; None where they would fill memory."""
+    times = _known_times(*asked)
+    return times if times.size <= _MOST_KEPT else None
+
+
 def _known_times(at: Any, every: Any, first: Any, name: str, interval: tuple[float, float], unit: str) -> Times:
     start, end = interval
     sign = 1.0 if end > start else -1.0

@@ -242,6 +242,8 @@ def watched_events(events: tuple[Event, ...], settled: Settled, mistakes: Mistak
                     expected='Event("level = 1.2")',
                     given=repr(event)[:80],
                 )
+            if printable(event.name.replace("\n", " ")) != event.name.replace("\n", " "):
+                raise _of_another_kind("the name of an event", "a text without control characters", event.name)
             if event.name in seen:
                 raise NameClashError(
                     f"two events are called '{event.name}'",
@@ -337,9 +339,6 @@ def _check_containers(said: Said) -> None:
             raise _of_another_kind(what, "a text", given)
     if printable(said.title) != said.title:
         raise _of_another_kind("title", "a text on one line, without control characters", said.title)
-    for event in said.events:
-        if isinstance(event, Event) and printable(event.name.replace("\n", " ")) != event.name.replace("\n", " "):
-            raise _of_another_kind("the name of an event", "a text without control characters", event.name)
     if said.form == "rates" and not callable(said.function):
         raise _of_another_kind("rates", "a function of t, y, p or named states and parameters", said.function)
     if said.jacobian is not None and not callable(said.jacobian):

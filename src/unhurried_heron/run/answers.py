@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import numbers
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from unhurried_heron.errors import RunError
+from unhurried_heron.run.columns import AT_ONCE
 from unhurried_heron.run.happened import Happened
+from unhurried_heron.run.period import Period
 from unhurried_heron.run.room import refuse_memory
 from unhurried_heron.run.trajectory import Array, StepTrajectory, Trajectory
 from unhurried_heron.words.event import GOING, Event, Going
@@ -21,34 +22,6 @@ if TYPE_CHECKING:
 
     from unhurried_heron.problem.problem import Problem
     from unhurried_heron.run.pieces import Pieces
-
-
-@dataclass(frozen=True)
-class Period:
-    """How long it takes from one crossing to the next.
-
-    Attributes
-    ----------
-    mean, spread : float
-        Mean and standard deviation of the periods.
-    shortest, longest : float
-    count : int
-        How many periods there were.
-    """
-
-    mean: float
-    spread: float
-    shortest: float
-    longest: float
-    count: int
-
-    def __str__(self) -> str:
-        one = f"{self.mean:.10g} over {self.count} period{'s' * (self.count > 1)}"
-        return (
-            one
-            if self.count == 1
-            else f"{one}, from {self.shortest:.10g} to {self.longest:.10g} (spread {self.spread:.2g})"
-        )
 
 
 def _turning(values: Array, rounding: float) -> list[int]:
@@ -364,10 +337,13 @@ class Answers:
         made = native_asked(self.problem, asked)
 
         def values(times: Array) -> Array:
-            found = evaluate_rows(made, times, self.at(times), self._modes(times))
-            if len(found) < times.size:
-                made.raise_pending("what was asked")
-            return found[:, 0]
+            parts = [np.empty(0)]
+            for part in np.array_split(times, max(times.size * self.problem.model.layout.size // AT_ONCE, 1)):
+                found = evaluate_rows(made, part, self.at(part), self._modes(part))
+                if len(found) < part.size:
+                    made.raise_pending("what was asked")
+                parts.append(found[:, 0])
+            return np.concatenate(parts)
 
         return values
 

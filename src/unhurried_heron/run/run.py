@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numbers
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -11,9 +11,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.errors import RunError, listing, near_spelling
+from unhurried_heron.formulas.spelling import in_one_spelling
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.answers import Answers
+from unhurried_heron.run.columns import AT_ONCE, columns_at, derived_at
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.happened import Crossed, Happened
 from unhurried_heron.run.studies import STUDIES
@@ -103,6 +105,7 @@ class Run(Answers):
         if stretch is not None and model.derived_layout.by_name[name].box:
             return self._derived[:, stretch].reshape(-1, *model.derived_layout.by_name[name].shape)
         columns = self.columns[self.problem.model.layout.size :]
+        name = in_one_spelling(name) if isinstance(name, str) else name
         if name in columns:
             return self._derived[:, columns.index(name)]
         raise self._unknown(name, "run[…]")
@@ -118,29 +121,7 @@ class Run(Answers):
 
     @cached_property
     def _derived(self) -> Array:
-        return self._derive(self.times, self.states, self._trajectory.are_before)
-
-    def _derive(self, times: Array, states: Array, before: Any = False) -> Array:
-        """Return derived quantities and modes at times; ``before``: where just before a jump."""
-        from unhurried_heron.native.rows import evaluate_rows
-        from unhurried_heron.native.system import native_derived
-
-        model, changing = self.problem.model, self._modes(times, before)
-        times = self._trajectory.jumps.beside(times, before, self.problem.interval)
-        written = np.empty((times.size, 0))
-        if model.derived_layout.size:
-            written = evaluate_rows(native_derived(self.problem), times, states, changing)
-        modes = np.empty((times.size, 0)) if changing is None else changing[1]
-        if not model.functions:
-            return np.hstack([written, modes]) if self.modes else written
-        called = np.empty((times.size, len(model.functions)))
-        stretches, which = np.unique(modes, axis=0, return_inverse=True)
-        for k, values in enumerate(stretches):
-            numbers = {**self.problem.parameters, **dict(zip(self.modes, values.tolist(), strict=True))}
-            calls = [function.caller([*numbers.values()]) for function in model.functions.values()]
-            for row in np.flatnonzero(which.ravel() == k):
-                called[row] = [call(float(times[row]), states[row].copy()) for call in calls]
-        return np.hstack([written, called, modes])
+        return derived_at(self, self.times, self.states, self._trajectory.are_before)
 
     def _modes(self, times: Array, before: Any = False) -> tuple[Any, Array] | None:
         """Return the places of the modes among the parameters and their values at times; None where there are none."""
@@ -190,14 +171,12 @@ class Run(Answers):
         if side not in ("after", "before"):
             raise RunError("a jump has two sides", name="side", place="run.at", expected='"after" or "before"',
                            given=repr(side)[:80])  # fmt: skip
-        values = self._trajectory.at(np.ascontiguousarray(times.ravel()), before=side == "before")
-        if names is not None:
+        flat, before = np.ascontiguousarray(times.ravel()), side == "before"
+        if names is None:
+            values = self._trajectory.at(flat, before=before)
+        else:
             chosen = [names] if isinstance(names, str) or not isinstance(names, Iterable) else list(names)
-            places = [self._place(name) for name in chosen]
-            flat = times.ravel()
-            beyond = any(place >= values.shape[1] for place in places)
-            derived = self._derive(flat, values, side == "before") if beyond else values[:, :0]
-            values = np.hstack([values, derived])[:, places]
+            values = columns_at(self, flat, [self._place(name) for name in chosen], before)
             if isinstance(names, str):
                 return values[0, 0] if times.ndim == 0 else values.reshape(times.shape)
         return values[0] if times.ndim == 0 else values.reshape(*times.shape, values.shape[-1])
@@ -239,16 +218,19 @@ class Run(Answers):
 
     def _place(self, name: str) -> int:
         """Return the place of a state or derived quantity among the columns."""
-        if name not in self.columns:
+        place = self.problem.model.layout.slot(name) if isinstance(name, str) else None
+        if place is not None:
+            return place
+        if not isinstance(name, str) or in_one_spelling(name) not in self.columns:
             raise self._unknown(name, "run.at")
-        return self.columns.index(name)
+        return self.columns.index(in_one_spelling(name))
 
     @cached_property
     def final(self) -> dict[str, float]:
         """State and derived quantities where the run ended, by name."""
         trajectory = self._trajectory
         state = trajectory.end_state
-        derived = self._derive(np.array([trajectory.end_time]), state[None, :])[0]
+        derived = derived_at(self, np.array([trajectory.end_time]), state[None, :])[0]
         return dict(zip(self.columns, [*state.tolist(), *derived.tolist()], strict=True))
 
     def exact_at(self, times: Any) -> dict[str, Array]:
@@ -276,17 +258,33 @@ class Run(Answers):
         RunError
             Exact values are asked for, and the problem has no closed form.
         """
+        return self._frame(slice(None), exact)
+
+    def frames(self, *, exact: bool = False) -> Iterator[pd.DataFrame]:
+        """Return the rows of `frame` part by part, in order, so that a long run is never one table in memory.
+
+        At least one part, which may have no rows.
+        """
+        rows = max(AT_ONCE // max(len(self.columns), 1), 1)
+        for first in range(0, max(self.times.size, 1), rows):
+            yield self._frame(slice(first, first + rows), exact)
+
+    def _frame(self, rows: slice, exact: bool) -> pd.DataFrame:
         import pandas as pd
 
-        values = np.hstack([self.states, self._derived])
-        table = pd.DataFrame(values, index=pd.Index(self.times, name="t"), columns=list(self.columns))
+        times, states = self.times[rows], self.states[rows]
+        derived = self._derived if rows == slice(None) else derived_at(
+            self, times, states, self._trajectory.are_before[rows]
+        )  # fmt: skip
+        values = np.hstack([states, derived])
+        table = pd.DataFrame(values, index=pd.Index(times, name="t"), columns=list(self.columns))
         if not isinstance(exact, bool):
             raise RunError("exact is a choice of two", name="exact", place="run.frame", expected="True or False",
                            given=repr(exact)[:80])  # fmt: skip
         return self._beside_exact(table) if exact else table
 
     def _beside_exact(self, table: pd.DataFrame) -> pd.DataFrame:
-        forms = self.exact_at(self.times)
+        forms = self.exact_at(table.index)
         if not forms:
             raise RunError("this problem has no closed form", name="exact", place="run.frame", given="exact=True",
                            expected="exact={…} where the problem is made, or exact=False")  # fmt: skip

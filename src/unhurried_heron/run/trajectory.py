@@ -19,6 +19,10 @@ class Jumps(NamedTuple):
     times: Array
     before: Array
 
+    def of(self, places: Any) -> Jumps:
+        """Return the jumps of some states; None: of all."""
+        return self if places is None or not self.times.size else Jumps(self.times, self.before[:, places])
+
     def put_before(self, times: Array, values: Array) -> Array:
         """Put the states before the jumps in the place of those after them."""
         if self.times.size:
@@ -91,10 +95,11 @@ class StepTrajectory:
         found = [each[part - first] for (_, _, each), part, first in zip(self.pieces, parts, firsts, strict=True)]
         return np.concatenate(found)
 
-    def _kept(self, states: Array) -> Array:
+    def _kept(self, states: Array, places: Any = None) -> Array:
         """Take states that are never negative for zero where they are below it, in place."""
         if self.nonnegative is not None and self.nonnegative.size:
-            states[:, self.nonnegative] = np.maximum(states[:, self.nonnegative], 0.0)
+            own = self.nonnegative if places is None else np.flatnonzero(np.isin(places, self.nonnegative))
+            states[:, own] = np.maximum(states[:, own], 0.0)
         return states
 
     @cached_property
@@ -128,8 +133,10 @@ class StepTrajectory:
         largest: Array = np.maximum.reduce([np.abs(self.end_state), *sizes])
         return largest
 
-    def at(self, times: Array, *, before: bool = False) -> Array:
+    def at(self, times: Array, *, before: bool = False, places: Any = None) -> Array:
         """Evaluate at times within the run, shape (n_times, n_states); ``before``: just before jumps at these times.
+
+        ``places``: the states that are wanted, by default all; no others are evaluated.
 
         Raises
         ------
@@ -149,9 +156,10 @@ class StepTrajectory:
                 expected=f"times from {low:.12g} to {high:.12g}; run.extend(to=…) goes on",
                 given=f"{times[outside][0]:.12g}",
             )
-        out = np.empty((times.size, self.end_state.size))
+        end = self.end_state if places is None else self.end_state[places]
+        out = np.empty((times.size, end.size))
         if not self.starts.size:
-            out[:] = self.end_state
+            out[:] = end
             return out
         if self.steps[0] > 0:
             index = np.searchsorted(self.starts, times, side="right") - 1
@@ -159,12 +167,15 @@ class StepTrajectory:
             index = np.searchsorted(-self.starts, -times, side="right") - 1
         if len(self.pieces) > 1 and _FEW * times.size < self.starts.size:
             rows, index = np.unique(index, return_inverse=True)
-            evaluate_at(self.starts[rows], self.steps[rows], self._coefficients_of(rows), index, times, out)
+            starts, steps, coefficients = self.starts[rows], self.steps[rows], self._coefficients_of(rows)
         else:
-            evaluate_at(self.starts, self.steps, self.coefficients, index, times, out)
-        out[times == self.end_time] = self.end_state
-        self._kept(out)
-        return self.jumps.put_before(times, out) if before else out
+            starts, steps, coefficients = self.starts, self.steps, self.coefficients
+        if places is not None:
+            coefficients = np.ascontiguousarray(coefficients[:, :, places])
+        evaluate_at(starts, steps, coefficients, index, times, out)
+        out[times == self.end_time] = end
+        self._kept(out, places)
+        return self.jumps.of(places).put_before(times, out) if before else out
 
 
 @dataclass(frozen=True)
@@ -198,7 +209,7 @@ class RecordedTrajectory:
         largest: Array = np.maximum(np.abs(self.end_state), np.abs(self.states).max(axis=0, initial=0.0))
         return largest
 
-    def at(self, times: Array, *, before: bool = False) -> Array:
+    def at(self, times: Array, *, before: bool = False, places: Any = None) -> Array:
         """Refuse: the steps were not kept.
 
         Raises
@@ -210,7 +221,8 @@ class RecordedTrajectory:
         place = np.clip(np.searchsorted(self.times[order], times), 0, max(self.times.size - 1, 0))
         if self.times.size and np.array_equal(self.times[order][place], times):
             found: Array = self.states[order][place]
-            return self.jumps.put_before(times, found) if before else found
+            found = self.jumps.put_before(times, found) if before else found
+            return found if places is None else found[:, places]
         raise RunError(
             "this run kept only the times it was asked to record",
             name="t",

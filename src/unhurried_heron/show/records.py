@@ -10,6 +10,8 @@ import numpy as np
 
 from unhurried_heron.errors import OptionError, RunError, listing, near_spelling
 from unhurried_heron.formulas.layout import Group
+from unhurried_heron.formulas.spelling import in_one_spelling
+from unhurried_heron.run.columns import derived_at
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.show.along import coordinates_of, refuse_unknown
@@ -156,7 +158,7 @@ def states_record(
         crossed = np.concatenate([run._crossed.times, run._trajectory.jumps.times])
         times = np.union1d(times, np.clip(np.concatenate([crossed - sides, crossed + sides]), times[0], times[-1]))
         states = run.at(times)
-        values = np.hstack([states, run._derive(times, states)])
+        values = np.hstack([states, derived_at(run, times, states)])
         columns = {name: place for place, name in enumerate(run.columns)}
         table = {name: values[:, columns[name]] for name in wanted}
     refuse_unknown(run, along)
@@ -188,7 +190,7 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
     model = run.problem.model
     curves: list[str] = []
     families: list[Group] = []
-    for name in names:
+    for name in (in_one_spelling(name) if isinstance(name, str) else name for name in names):
         group = model.layout.by_name.get(name) or model.derived_layout.by_name.get(name)
         if group is not None and group.box:
             if group.size > _MOST_CURVES and len(group.box) <= 2:

@@ -25,7 +25,7 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.agreement import Agreement, agreement_of, grown
 from unhurried_heron.study.given import several, whole
-from unhurried_heron.study.tried import Tried, raise_what_all_raised, tried
+from unhurried_heron.study.tried import INTERRUPTED, OnInterrupt, Tried, raise_what_all_raised, tried
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -126,7 +126,12 @@ def written(value: float, digits: int) -> str:
 
 
 def certify(
-    problem: Problem, digits: int = 6, *, at: Sequence[float | str] | None = None, seconds: float = _SECONDS
+    problem: Problem,
+    digits: int = 6,
+    *,
+    at: Sequence[float | str] | None = None,
+    seconds: float = _SECONDS,
+    on_interrupt: str = "raise",
 ) -> Certificate:
     """Find how many digits of the answer are certain.
 
@@ -140,6 +145,8 @@ def certify(
         Times besides the end.
     seconds : float
         For everything.
+    on_interrupt : {"raise", "return"}
+        What Ctrl-C does: raise KeyboardInterrupt, or return how far it got.
 
     Returns
     -------
@@ -155,14 +162,14 @@ def certify(
     """
     refuse_no_problem(problem, "certify")
     digits = whole(digits, "digits", "certify", low=1, high=_MOST_DIGITS)
-    seconds = positive_option(seconds, "seconds")
+    seconds, ctrl_c = positive_option(seconds, "seconds"), OnInterrupt(on_interrupt)
     start, end = problem.interval
     times = [] if at is None else [_time(problem, each) for each in several(at, "times", "certify, at")]
     if not all(min(start, end) <= time <= max(start, end) for time in times):
         raise OptionError("a time lies outside the interval", name="at", place="certify",
                           expected=f"times from {min(start, end):.6g} to {max(start, end):.6g}",
                           given=repr(at)[:80])  # fmt: skip
-    return _Search(problem, digits, np.array(sorted(set(times) - {end}, reverse=end < start)), seconds).result()
+    return _Search(problem, digits, np.array(sorted(set(times) - {end}, reverse=end < start)), seconds, ctrl_c).result()
 
 
 def _time(problem: Problem, given: Any) -> float:
@@ -185,8 +192,8 @@ def _root_at_start(problem: Problem) -> str:
 class _Search:
     """Runs of two families at falling tolerances."""
 
-    def __init__(self, problem: Problem, digits: int, times: Array, seconds: float) -> None:
-        self.problem, self.digits, self.times = problem, digits, times
+    def __init__(self, problem: Problem, digits: int, times: Array, seconds: float, ctrl_c: OnInterrupt) -> None:
+        self.problem, self.digits, self.times, self.ctrl_c = problem, digits, times, ctrl_c
         self.until = clock.monotonic() + seconds
         self.able = list(_FAMILIES)
         self.reason, self.nudge = "", _NUDGE
@@ -205,7 +212,7 @@ class _Search:
         tolerance = max(tolerance, _TIGHTEST)
         if not self._begins():
             raise_what_all_raised(self.runs)
-            return self._refused("No two families reached the end: " + self.reason)
+            return self._refused(self.reason if self.ctrl_c.hit else "No two families reached the end: " + self.reason)
         while True:
             runs = self._both(tolerance)
             if runs is None:
@@ -247,7 +254,7 @@ class _Search:
     def _begins(self) -> bool:
         """Run once, to see which families are able, how large states are, and whether there is anything narrow."""
         longest = self._span() / _LEAST_STEPS
-        while len(self.able) > 1 and clock.monotonic() < self.until:
+        while len(self.able) > 1 and clock.monotonic() < self.until and not self.ctrl_c.hit:
             pilot = self._run(self.able[0], _PILOT, None)
             if pilot is None:
                 del self.able[0]
@@ -327,8 +334,8 @@ class _Search:
     def _run(self, method: str, tolerance: float, steps: int | None, *, problem: Problem | None = None,
              **options: Any) -> Run | None:  # fmt: skip
         left = self.until - clock.monotonic()
-        if left <= 0.0:
-            self.reason = self.reason or "The time given was too short."
+        if left <= 0.0 or self.ctrl_c.hit:
+            self.reason = self.reason or ("It was interrupted." if self.ctrl_c.hit else "The time given was too short.")
             return None
         states = self.problem.states
         allowed = tolerance * np.maximum(_OF_END * self.low, _OF_SIZE * self.size)
@@ -336,9 +343,14 @@ class _Search:
         budget = Budget(seconds=left, steps=steps)
         options = {"largest_step": self.longest, **options}
         record: Any = [*self.times.tolist()] or 2
-        found = tried(problem or self.problem, method, rtol=tolerance, atol=atol, record=record, budget=budget,
-                      ledger=False, **options)  # fmt: skip
+        found = INTERRUPTED
+        with self.ctrl_c:
+            found = tried(problem or self.problem, method, rtol=tolerance, atol=atol, record=record, budget=budget,
+                          ledger=False, **options)  # fmt: skip
         self.runs.append(found)
+        if self.ctrl_c.hit:
+            self.reason = "It was interrupted."
+            return None
         if not found.done:
             self.reason = f"{method} at rtol {tolerance:.0e}: {found.why}"
             return None

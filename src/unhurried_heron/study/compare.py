@@ -30,7 +30,7 @@ from unhurried_heron.study.given import several, whole
 from unhurried_heron.study.in_region import steps_in_region
 from unhurried_heron.study.kept import drift_of, lowest_of, scale_of
 from unhurried_heron.study.reference import Kind, References, Truth, kind_of, size_of, up_to_its_stop
-from unhurried_heron.study.tried import Tried, raise_what_all_raised, tried
+from unhurried_heron.study.tried import INTERRUPTED, OnInterrupt, Tried, raise_what_all_raised, tried
 
 DEFAULT_RTOL: Final = (1e-4, 1e-6, 1e-8)
 ALL: Final = "all"
@@ -50,6 +50,7 @@ def compare(
     count: int | Sequence[int] | None = None,
     budget: Budget | None = None,
     reference: Kind | None = None,
+    on_interrupt: str = "raise",
 ) -> Comparison:
     """Run several methods at several tolerances or steps and measure errors, work and stability.
 
@@ -77,6 +78,8 @@ def compare(
         none comes to its end in them, errors are left out.
     reference : {"taylor"}, optional
         Measure against the solution by its Taylor series in 30 digits, of written and smooth problems: slow, certain.
+    on_interrupt : {"raise", "return"}
+        What Ctrl-C does: raise KeyboardInterrupt, or return the rows done; the others are labelled as interrupted.
 
     Raises
     ------
@@ -86,7 +89,7 @@ def compare(
         What the problem's own function raised, in every run.
     """
     refuse_no_problem(problem, "compare")
-    kind = kind_of(reference, "compare")
+    kind, ctrl_c = kind_of(reference, "compare"), OnInterrupt(on_interrupt)
     tolerances = _listed(DEFAULT_RTOL if rtol is None and step is None and count is None else rtol, "rtol")
     limits = budget_of(budget)
     seconds = limits.seconds
@@ -113,12 +116,18 @@ def compare(
     for method in chosen:
         takes_steps = getattr(method, "fixed_steps", True) or not (everything or adapting)
         for setting in [*(fixed if takes_steps else []), *(adapting if method.adaptive or not fixed else [])]:
-            row, found = _row(problem, method, setting, limits, references)
+            row, found = _row_of(method, setting, INTERRUPTED), INTERRUPTED
+            with ctrl_c:
+                if not ctrl_c.hit:
+                    row, found = _row(problem, method, setting, limits, references)
             rows.append(row)
             runs.append(found)
     raise_what_all_raised(runs)
-    kept = tuple(each.run for each in runs)
-    return Comparison(problem, tuple(rows), kept, references.disagreement(), references.until, references.certain)
+    kept, apart, until = tuple(each.run for each in runs), None, None
+    with ctrl_c:
+        if not ctrl_c.hit:
+            apart, until = references.disagreement(), references.until
+    return Comparison(problem, tuple(rows), kept, apart, until, references.certain, references.lacking)
 
 
 def chosen_methods(methods: Any) -> list[Method]:
@@ -170,18 +179,21 @@ def _listed(values: Any, name: str, problem: Problem | None = None) -> list[floa
     return [positive_option(in_time(problem, each, name) if problem else each, name) for each in listed]
 
 
+def _row_of(method: Method, setting: dict[str, Any], found: Tried) -> dict[str, Any]:
+    """Return a row in which nothing is measured yet."""
+    row = dict.fromkeys(COLUMNS)
+    return row | {"method": method.name, "rtol": setting.get("rtol"), "step": setting.get("step"), "ending": found.why}
+
+
 def _row(
     problem: Problem, method: Method, setting: dict[str, Any], budget: Budget, references: References
 ) -> tuple[dict[str, Any], Tried]:
-    row: dict[str, Any] = dict.fromkeys(COLUMNS)
-    row |= {"method": method.name, "rtol": setting.get("rtol"), "step": setting.get("step")}
     begun, times = clock.perf_counter(), references.grid
     if problem.conserved and "step" in setting:
         times = _with_steps(times, setting["step"])
     found = tried(problem, method, **setting, record=times.tolist(), budget=budget, ledger="rtol" in setting)
-    run = found.run
+    row, run = _row_of(method, setting, found), found.run
     if run is None:
-        row["ending"] = found.why
         return row, found
     row |= {"seconds in all": clock.perf_counter() - begun, **_counts(run), **_steps(run, setting.get("step"))}
     row["ending"] = "reached the end" if run.ending.reason == "end" else run.ending.message
@@ -192,13 +204,10 @@ def _row(
         # a method that does not tell its region
         row["limited by stability"] = None
     if run.ending.as_asked:
-        try:
-            truth = references.truth_for(method)
+        # where none can be had, the work is still told
+        truth = references.truth_for(method)
+        if truth is not None:
             row |= _errors(run, references.grid, truth) | {"reference": truth.label}
-        except OptionError:
-            if budget.seconds is None:
-                raise
-            row["reference"] = f"none within {budget.seconds:g} s"
         row |= {f"drift of {name}": drift_of(run, name) for name in problem.conserved}
         row |= {SCALE + name: scale_of(run, name)[1] for name in problem.conserved}
         for name in problem.never_negative:

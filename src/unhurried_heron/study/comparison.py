@@ -61,6 +61,7 @@ class Comparison:
     disagreement: float | None
     trusted_until: float | None = None
     certain: bool = False
+    lacking: str = ""
 
     def __str__(self) -> str:
         """The table as wide as the terminal, what its errors are measured against, and how far that is certain."""
@@ -76,6 +77,8 @@ class Comparison:
             if row["reference"]:
                 measured.setdefault(row["reference"], {})[row["method"]] = None
         told = [f"Errors of {', '.join(methods)} against {reference}." for reference, methods in measured.items()]
+        if self.lacking:
+            told.append(f"Errors are left out, for no reference solution could be had: {self.lacking}.")
         if self.trusted_until is not None:
             told.append(
                 f"The references agree to four digits up to t = {self.trusted_until:.6g} and part beyond: errors are "

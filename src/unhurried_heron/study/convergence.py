@@ -9,7 +9,15 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.errors import OptionError
-from unhurried_heron.march.options import Budget, budget_of, check_fits, in_time, positive_option, refuse_no_problem
+from unhurried_heron.march.options import (
+    Budget,
+    budget_of,
+    check_fits,
+    in_time,
+    positive_option,
+    refuse_no_problem,
+    step_for_count,
+)
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array, StepTrajectory
@@ -17,7 +25,7 @@ from unhurried_heron.study.compare import chosen_methods
 from unhurried_heron.study.comparison import failures_of
 from unhurried_heron.study.given import several, whole
 from unhurried_heron.study.reference import Kind, References, kind_of, size_of, up_to_its_stop
-from unhurried_heron.study.tried import Tried, raise_what_all_raised, tried
+from unhurried_heron.study.tried import INTERRUPTED, OnInterrupt, Tried, raise_what_all_raised, tried
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -128,9 +136,11 @@ def convergence(
     *,
     steps: Sequence[float | str] | None = None,
     step: float | str | None = None,
+    count: int | None = None,
     halvings: int = _HALVINGS,
     budget: Budget | None = None,
     reference: Kind | None = None,
+    on_interrupt: str = "raise",
 ) -> Convergence:
     """Run methods with ever shorter fixed steps and observe their order.
 
@@ -143,10 +153,14 @@ def convergence(
         The steps, also with units.
     step : float or str, optional
         The first step, which is halved ``halvings`` times; a sixteenth of the interval without both.
+    count : int, optional
+        The first step as so many over the interval.
     halvings : int
     budget : Budget, optional
         Of each run; twenty seconds by default.
     reference : {"taylor"}, optional
+        As for `compare`.
+    on_interrupt : {"raise", "return"}
         As for `compare`.
 
     Raises
@@ -157,10 +171,10 @@ def convergence(
         What the problem's own function raised, in every run.
     """
     refuse_no_problem(problem, "convergence")
-    chosen, kind = chosen_methods(methods), kind_of(reference, "convergence")
+    chosen, kind, ctrl_c = chosen_methods(methods), kind_of(reference, "convergence"), OnInterrupt(on_interrupt)
     for method in chosen:
         check_fits(method, 1.0, None, None)
-    lengths = _lengths(problem, steps, step, halvings)
+    lengths = _lengths(problem, steps, step_for_count(problem, step, count), halvings)
     problem = up_to_its_stop(problem)
     references = References(problem, 0.0, kind)
     limits = budget_of(budget) if budget is not None else Budget(seconds=_SECONDS)
@@ -168,13 +182,23 @@ def convergence(
     runs: list[Tried] = []
     orders: list[Orders] = []
     label = ""
-    floor = max(references.disagreement() or 0.0, _ROUNDING)
+    floor = _ROUNDING
+    with ctrl_c:
+        floor = max(references.disagreement() or 0.0, _ROUNDING)
     for method in chosen:
-        names, truth, label = references.function_for(method)
-        places = [slot for slot in map(problem.model.layout.slot, names) if slot is not None]
-        size = size_of(references.truth_for(method).values)
-        known = (truth, places, size, references.until)
-        pairs = [_row(problem, method, length, limits, known) for length in lengths(method)]
+        known: Any = None
+        with ctrl_c:
+            if not ctrl_c.hit:
+                names, truth, label = references.function_for(method)
+                places = [slot for slot in map(problem.model.layout.slot, names) if slot is not None]
+                along: Any = references.truth_for(method)
+                known = truth, places, size_of(along.values), references.until
+        pairs = []
+        for length in lengths(method):
+            pairs.append((_row_of(method, length, INTERRUPTED), INTERRUPTED))
+            with ctrl_c:
+                if not ctrl_c.hit:
+                    pairs[-1] = _row(problem, method, length, limits, known)
         found = [row for row, _ in pairs]
         runs += [run for _, run in pairs]
         _observe(found)
@@ -204,10 +228,14 @@ def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable
     return lambda method: finer if step is None and method.order >= _HIGH else halved
 
 
-def _row(problem: Problem, method: Method, length: float, limits: Budget, known: Any) -> tuple[dict[str, Any], Tried]:
+def _row_of(method: Method, length: float, found: Tried) -> dict[str, Any]:
     row: dict[str, Any] = {**dict.fromkeys(COLUMNS), "method": method.name, "step": length}
+    return row | {"ending": found.why or "reached the end"}
+
+
+def _row(problem: Problem, method: Method, length: float, limits: Budget, known: Any) -> tuple[dict[str, Any], Tried]:
     found = tried(problem, method, step=length, budget=limits, ledger=False)
-    row["ending"] = found.why or "reached the end"
+    row = _row_of(method, length, found)
     if found.run is None:
         return row, found
     run = found.run

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import textwrap
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Final
@@ -23,7 +24,7 @@ from unhurried_heron.study.in_region import StepsInRegion, decays_that_grow, ste
 from unhurried_heron.study.instead import Instead, the_best
 from unhurried_heron.study.saying import Saying, many, of_seconds, of_time, rounded, share_of, stretches_of
 from unhurried_heron.study.tolerance_said import Truth, hardest, scales
-from unhurried_heron.study.tried import in_words
+from unhurried_heron.study.tried import OnInterrupt, in_words
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -48,8 +49,7 @@ class Explanation:
     run : Run
     sayings : tuple of Saying
         Sentences with ``about`` ("steps", "stiffness", "refused", "method", "states", "tolerance", "budget",
-        "ending", "growth") and
-        ``figures``, the numbers in them by name.
+        "ending", "growth", "interrupted") and ``figures``, the numbers in them by name.
     """
 
     run: Run = field(repr=False)
@@ -73,7 +73,7 @@ class Explanation:
         return tuple(each for each in self.sayings if each.about == subject)
 
 
-def explain(run: Run, *, seconds: float = 10.0) -> Explanation:
+def explain(run: Run, *, seconds: float = 10.0, on_interrupt: str = "raise") -> Explanation:
     """Say what happened in a run: what limited its steps, whether it is stiff, what would do better, and by how much.
 
     Whatever is said was measured: eigenvalues along the run against the region of its method, the counts of its ledger,
@@ -85,15 +85,22 @@ def explain(run: Run, *, seconds: float = 10.0) -> Explanation:
     run : Run
     seconds : float
         For all of it.
+    on_interrupt : {"raise", "return"}
+        What Ctrl-C does: raise KeyboardInterrupt, or return what was found by then.
 
     Raises
     ------
     OptionError
         This is no run.
     """
-    run = a_run(run, "explain")
-    with done_within(positive_option(seconds, "seconds")):
-        return Explanation(run, tuple(_Looked(run).sayings()))
+    run, ctrl_c = a_run(run, "explain"), OnInterrupt(on_interrupt)
+    found: list[Saying] = []
+    with done_within(positive_option(seconds, "seconds")), ctrl_c:
+        # one by one: what was found before an interrupt stays
+        found.extend(_Looked(run).sayings())
+    if ctrl_c.hit:
+        found.append(Saying("interrupted", "Looking on was interrupted: there may be more to say.", {}))
+    return Explanation(run, tuple(found))
 
 
 def worth_saying(run: Run) -> str:
@@ -184,13 +191,19 @@ class _Looked:
         found = again(self.run, FOR_STIFF, **options)
         return found if found.done else None
 
-    def sayings(self) -> list[Saying]:
+    def sayings(self) -> Iterator[Saying]:
         """Return all sentences, in the order they are read."""
-        if not self.run.tally.accepted:
-            # of what was never integrated there is nothing else to say
-            return [*self.on_ending(), *self.on_refusals(), *self.on_methods()]
-        found = [*self.on_ending(), *self.on_steps(), *self.on_stiffness(), *self.on_refusals(), *self.on_methods()]
-        return [*found, *hardest(self.run, self.truth), *scales(self.run)]
+        done = self.run.tally.accepted > 0
+        yield from self.on_ending()
+        # of what was never integrated there is less to say
+        if done:
+            yield from self.on_steps()
+            yield from self.on_stiffness()
+        yield from self.on_refusals()
+        yield from self.on_methods()
+        if done:
+            yield from hardest(self.run, self.truth)
+            yield from scales(self.run)
 
     def on_ending(self) -> list[Saying]:
         """Say why it ended early, and what the rest would take."""

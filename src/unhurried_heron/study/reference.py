@@ -88,6 +88,7 @@ class References:
         self._taylor_seconds = _TAYLOR_SECONDS if seconds is None else seconds
         self.rtol = float(np.clip(_TIGHTER * tightest, _TIGHTEST, _LOOSEST))
         self._runs: dict[str, Tried] = {}
+        self.lacking = ""
 
     @property
     def certain(self) -> bool:
@@ -95,9 +96,10 @@ class References:
         return bool(self._problem.model.exact) or self._kind == "taylor"
 
     @cached_property
-    def _first(self) -> Run:
-        """A reference run with its steps kept."""
-        return _ran(self._integrate(family, "steps") for family in reference_methods())
+    def _first(self) -> Run | None:
+        """A reference run with its steps kept; None where there is none."""
+        found = (self._integrate(family, "steps").run for family in reference_methods())
+        return next((run for run in found if run is not None), None)
 
     @cached_property
     def grid(self) -> Array:
@@ -108,10 +110,10 @@ class References:
             start + (end - start) * np.geomspace(1e-12, 1.0, _TOWARDS_START),
         ]
         jumps = np.empty(0)
-        if not self.certain:
-            steps = self._first.times
-            times.append(steps[:: 1 + steps.size // _STEPS])
-            jumps = self._first._trajectory.jumps.times
+        first = None if self.certain else self._first
+        if first is not None:
+            times.append(first.times[:: 1 + first.times.size // _STEPS])
+            jumps = first._trajectory.jumps.times
         joined = np.unique(np.concatenate(times))
         inside = joined[(joined >= min(start, end)) & (joined <= max(start, end))]
         if jumps.size:
@@ -168,13 +170,15 @@ class References:
         rows = taylor_states(self._problem, self.grid, seconds=self._taylor_seconds)
         return Truth(self._problem.states, as_floats(rows), "Taylor series in 30 digits")
 
-    def truth_for(self, method: Method) -> Truth:
-        """Return what to measure a method against, as far as the references agree.
+    def truth_for(self, method: Method) -> Truth | None:
+        """Return what to measure a method against, as far as the references agree; None where nothing can be had.
+
+        ``lacking`` tells why then.
 
         Raises
         ------
         OptionError
-            There is no closed form, and no reference run reached the end of the interval; or no Taylor series.
+            A Taylor series was asked for, and there is none.
         """
         if self.certain:
             return self._exact
@@ -185,17 +189,23 @@ class References:
             if run is not None and run.ending.reason == "end":
                 related = " (same family)" if family == method.family else ""
                 return Truth(self._problem.states, run.states[:rows], f"{run.method} at rtol {self.rtol:.0e}{related}")
-        raise OptionError(
-            "no reference solution could be had",
-            name="reference",
-            place="compare",
-            expected="closed forms under exact, or a problem that can be integrated to its end",
-            given="; ".join(f"{reference_methods()[family]}: {each.why}" for family, each in self._runs.items()),
-        )
+        tried = [f"{reference_methods()[family]}: {each.why.rstrip('.')}" for family, each in self._runs.items()]
+        self.lacking = "; ".join(tried)
+        return None
 
     def function_for(self, method: Method) -> tuple[tuple[str, ...], Callable[[Array], Array], str]:
-        """Return names of states, their values as a function of times, and where they come from."""
+        """Return names of states, their values as a function of times, and where they come from.
+
+        Raises
+        ------
+        OptionError
+            There is no closed form, and no reference run reached the end of the interval; or no Taylor series.
+        """
         truth = self.truth_for(method)
+        if truth is None:
+            raise OptionError("no reference solution could be had", name="reference", place="convergence",
+                              expected="closed forms under exact, or a problem that can be integrated to its end",
+                              given=self.lacking)  # fmt: skip
         if self.certain and self._kind == "runs":
             from unhurried_heron.native.system import exact_rows
 

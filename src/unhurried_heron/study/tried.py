@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import Any, Final, NamedTuple
 
 from unhurried_heron.errors import HeronError
 from unhurried_heron.march.integrate import integrate
+from unhurried_heron.march.options import one_of
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
@@ -33,6 +34,32 @@ def tried(problem: Problem, method: str | Method, **options: Any) -> Tried:
     except Exception as error:
         return Tried(None, in_words(error), error)
     return Tried(run, "" if run.ending.as_asked else run.ending.message)
+
+
+class OnInterrupt:
+    """What Ctrl-C does to a study: it raises KeyboardInterrupt, or ends it with what was done.
+
+    Raises
+    ------
+    OptionError
+        It is neither.
+    """
+
+    def __init__(self, what: str) -> None:
+        one_of(what, "on_interrupt", {"raise": '"raise"', "return": '"return"'})
+        self._keeps, self.hit = what == "return", False
+
+    def __enter__(self) -> None:
+        return None
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: Any) -> bool:
+        if not (self._keeps and isinstance(error, KeyboardInterrupt)):
+            return False
+        self.hit = True
+        return True
+
+
+INTERRUPTED: Final = Tried(None, "interrupted")
 
 
 def in_words(error: Exception) -> str:

@@ -22,7 +22,7 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.layout import Group, Layout
-from unhurried_heron.formulas.spelling import PRIMES, count_primes
+from unhurried_heron.formulas.spelling import PRIMES, count_primes, in_one_spelling
 from unhurried_heron.formulas.state_name import StateName, base_of, group_of, with_primes
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.names import check_defined, check_name, in_order
@@ -83,9 +83,10 @@ def read_parameters(raw: Any, mistakes: Mistakes) -> dict[str, Definition]:
     found = {}
     for name, value in _by_name(raw, "parameters", mistakes).items():
         with mistakes.gathering():
-            check_name(str(name), "parameters")
-            found[str(name)] = Definition()
-            found[str(name)] = read_definition(value, name, "parameters")
+            name = in_one_spelling(name)
+            check_name(name, "parameters")
+            found[name] = Definition()
+            found[name] = read_definition(value, name, "parameters")
     return found
 
 
@@ -174,6 +175,7 @@ def read_initial(raw: Any, mistakes: Mistakes) -> dict[str, Definition]:
 
 def initial_key(name: str) -> str:
     """Return the name of a state with its primes and indices in our own way of writing."""
+    name = in_one_spelling(name)
     indexed = _INDEXED.match(name)
     if indexed:
         check_name(indexed["name"], "initial")

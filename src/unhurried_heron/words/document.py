@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
 from dataclasses import replace
 from pathlib import Path, PurePosixPath
@@ -71,9 +72,10 @@ class _Integrate(_Table):
 
     method: Word | None = None
     rtol: Number | dict[str, Number] | None = None
-    atol: Number | dict[str, Number] | None = None
-    step: Number | None = None
-    record: StrictInt | list[Number] | Literal["steps"] | None = None
+    atol: Number | Word | dict[str, Number | Word] | None = None
+    step: Number | Word | None = None
+    count: StrictInt | None = None
+    record: StrictInt | list[Number] | Word | None = None
     switches: StrictBool | None = None
 
 
@@ -118,6 +120,7 @@ _WANTED = {
 }
 
 
+_PRIMED_KEY = re.compile(r"(?m)^\s*(?P<key>[^\W\d]\w*['′-‴]+(?:\[[^\]\n]*\])?)\s*=\s*[^=\n]")
 # a key of very many parts would take the reader's stack
 _MOST_PARTS = 200
 
@@ -153,9 +156,17 @@ def load_toml(path: Path) -> dict[str, Any]:
             given=error.strerror or "",
         ) from None
     except (ValueError, RecursionError) as error:
-        raise DocumentError(
-            "the problem file is not TOML", name=str(path), place=str(path), expected="TOML", given=str(error)
-        ) from None
+        raise DocumentError("the problem file is not TOML", name=str(path), place=str(path),
+                            expected=_toml_wanted(path), given=str(error)) from None  # fmt: skip
+
+
+def _toml_wanted(path: Path) -> str:
+    """Return what a file should be, with the commonest slip: a key with a prime needs quotes."""
+    try:
+        primed = _PRIMED_KEY.search(read_plain_file(path).decode("utf-8"))
+    except (OSError, ValueError):
+        primed = None
+    return f'TOML; a key with a prime stands in quotes: "{primed["key"]}" = …' if primed else "TOML"
 
 
 def parse_document(content: dict[str, Any], place: str, folder: Path | None = None) -> Said:
@@ -288,6 +299,7 @@ def _path(location: list[int | str]) -> str:
         "literal['steps']",
         "list[union[float,int]]",
         "dict[str,union[float,int]]",
+        "dict[str,union[float,int,str]]",
         "list[any]",
         "list[str]",
         "dict[str,str]",

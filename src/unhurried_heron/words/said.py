@@ -9,6 +9,7 @@ from typing import Any, Literal
 import numpy as np
 
 from unhurried_heron.errors import ValueGivenError
+from unhurried_heron.formulas.spelling import in_one_spelling
 from unhurried_heron.words.event import Event
 from unhurried_heron.words.measured import Measured
 
@@ -16,8 +17,10 @@ Form = Literal["equations", "lagrangian", "hamiltonian", "rates"]
 
 
 def by_name(given: Any) -> Any:
-    """Return a copy of a mapping; what is none is kept as it is, to be refused with everything else."""
-    return dict(given) if isinstance(given, Mapping) else {} if given is None else given
+    """Return a copy of a mapping, its names in one spelling; what is none is kept, to be refused with all else."""
+    if not isinstance(given, Mapping):
+        return {} if given is None else given
+    return {in_one_spelling(name) if isinstance(name, str) else name: value for name, value in given.items()}
 
 
 def listed(given: Any, what: str) -> tuple[Any, ...]:

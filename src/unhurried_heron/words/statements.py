@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import re
-import unicodedata
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 from unhurried_heron.errors import ExpressionError
 from unhurried_heron.formulas.expression import Node, name
 from unhurried_heron.formulas.grammar import Formula, Source, read
-from unhurried_heron.formulas.spelling import count_primes
+from unhurried_heron.formulas.spelling import count_primes, in_one_spelling
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.names import check_name
 
@@ -126,7 +125,7 @@ def _read_statement(words: str, source: Source, line: int) -> Statement:
             given=quotient[0].strip(),
         )
     match = _PLAIN_LEFT.match(words[: signs[0]])
-    named = unicodedata.normalize("NFKC", match["name"]) if match else ""
+    named = in_one_spelling(match["name"]) if match else ""
     if match is not None:
         check_name(named, source.point(match.start("name")))
     left = _plain_name(match, named, source) if match else read(source, 0, signs[0])

@@ -1,0 +1,54 @@
+"""States and derived quantities of a run at any times."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.run.trajectory import Array
+
+if TYPE_CHECKING:
+    from unhurried_heron.run.run import Run
+
+# so many numbers of states stand in memory at once where only what is made of them is wanted: 32 MB
+AT_ONCE: Final = 4_000_000
+
+
+def derived_at(run: Run, times: Array, states: Array, before: Any = False) -> Array:
+    """Return derived quantities and modes at times; ``before``: where just before a jump."""
+    from unhurried_heron.native.rows import evaluate_rows
+    from unhurried_heron.native.system import native_derived
+
+    model, changing = run.problem.model, run._modes(times, before)
+    times = run._trajectory.jumps.beside(times, before, run.problem.interval)
+    written = np.empty((times.size, 0))
+    if model.derived_layout.size:
+        written = evaluate_rows(native_derived(run.problem), times, states, changing)
+    modes = np.empty((times.size, 0)) if changing is None else changing[1]
+    if not model.functions:
+        return np.hstack([written, modes]) if run.modes else written
+    called = np.empty((times.size, len(model.functions)))
+    stretches, which = np.unique(modes, axis=0, return_inverse=True)
+    for k, values in enumerate(stretches):
+        numbers = {**run.problem.parameters, **dict(zip(run.modes, values.tolist(), strict=True))}
+        calls = [function.caller([*numbers.values()]) for function in model.functions.values()]
+        for row in np.flatnonzero(which.ravel() == k):
+            called[row] = [call(float(times[row]), states[row].copy()) for call in calls]
+    return np.hstack([written, called, modes])
+
+
+def columns_at(run: Run, times: Array, places: list[int], before: bool) -> Array:
+    """Return some states and derived quantities at times, shape (n_times, n_places), in no more memory than these.
+
+    A derived quantity needs all states, of which there are never more than those of some times at once.
+    """
+    n = run.problem.model.layout.size
+    if all(place < n for place in places):
+        return run._trajectory.at(times, before=before, places=places)
+    values, some = np.empty((times.size, len(places))), max(AT_ONCE // max(n, 1), 1)
+    for first in range(0, times.size, some):
+        part = times[first : first + some]
+        states = run._trajectory.at(part, before=before)
+        values[first : first + some] = np.hstack([states, derived_at(run, part, states, before)])[:, places]
+    return values

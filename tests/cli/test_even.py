@@ -1,0 +1,141 @@
+"""What is said alike in every verb: ends, values, steps, tolerances, methods; and what Ctrl-C leaves of each."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import threading
+from pathlib import Path
+
+import pandas as pd
+import pytest
+import typer
+from typer.testing import CliRunner
+
+import unhurried_heron as uh
+from unhurried_heron.cli.app import app
+from unhurried_heron.demo import demo_file
+
+COMMANDS = typer.main.get_command(app).commands
+# of verbs that integrate a file: all of these; of those by one method, or several, at steps of the user's, these too
+OF_FILES = {"--set", "--from", "--to"}
+OF_RUNS = {"--rtol", "--atol", "--step", "--count"}
+VERBS = {
+    "run": OF_FILES | OF_RUNS | {"--method", "--budget", "--switches"},
+    "explain": OF_FILES | OF_RUNS | {"--method", "--budget", "--switches"},
+    "table": OF_FILES | OF_RUNS | {"--method"},
+    "compare": OF_FILES | OF_RUNS | {"--methods", "--budget"},
+    "order": OF_FILES | {"--step", "--count", "--methods", "--budget"},
+    "certify": OF_FILES,
+    "check": OF_FILES,
+    "stability": OF_FILES,
+}
+
+
+def options(verb: str) -> dict:
+    return {name: each for each in COMMANDS[verb].params for name in each.opts if name.startswith("--")}
+
+
+@pytest.mark.parametrize("verb", VERBS)
+def test_options_are_said_alike(verb: str) -> None:
+    known = options(verb)
+    assert known.keys() >= VERBS[verb]
+    for name in VERBS[verb] & (OF_FILES | {"--budget", "--switches", "--method"}):
+        assert known[name].help == options("run")[name].help
+
+
+def test_ends_steps_and_tolerances_carry_units(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    pond, half = demo_file("sluice-pond"), ["--from", "30 min", "--to", "3 h", "--set", "level=45 cm"]
+    done = {
+        name: CliRunner().invoke(app, [name.split()[0], *([] if "stability" in name else [str(pond)]), *more, *half])
+        for name, more in {
+            "run": ["--step", "15 min", "--method", "heun-2", "--record", "30 min", "--csv", "run.csv"],
+            "run again": ["--count", "10", "--method", "heun-2", "--json", "run.json"],
+            "compare": ["--methods", "auto", "--rtol", "1e-6", "--atol", "1 mm", "--budget", "20s", "--csv", "compare.csv"],
+            "explain": ["--count", "10", "--method", "heun-2"],
+            "table": ["--count", "10", "--method", "heun-2", "--csv", "table.csv"],
+            "order": ["--count", "4", "--halvings", "3", "--methods", "heun-2", "--csv", "order.csv"],
+            "certify": ["--at", "2 h", "--csv", "certify.csv"],
+            "check": [],
+            "stability": ["heun-2", "--for", str(pond)],
+        }.items()
+    }  # fmt: skip
+    assert {name: found.exit_code for name, found in done.items()} == dict.fromkeys(done, 0), done
+    table = pd.read_csv("run.csv")
+    assert table["t"].tolist() == [0.5, 1.0, 1.5, 2.0, 2.5, 3.0]
+    assert table["level"][0] == 0.45
+    summary = json.loads(Path("run.json").read_text())
+    assert summary["problem"]["interval"] == [0.5, 3.0]
+    assert summary["tally"]["accepted"] == 10
+    assert pd.read_csv("order.csv")["step"].tolist() == [0.625, 0.3125, 0.15625, 0.078125]
+    assert pd.read_csv("table.csv")["t"][0] == 0.5
+    assert pd.read_csv("certify.csv")["time"].tolist() == [2.0, 3.0]
+
+
+@pytest.mark.parametrize(
+    ("given", "words"),
+    [
+        (["run", "FILE", "--exact"], "no table to put exact values into"),
+        (["run", "FILE", "--exact", "--plot", "a.png"], "no table to put exact values into"),
+        (["run", "FILE", "--draw", "level"], "nowhere to draw"),
+        (["run", "FILE", "--record", "often"], "cannot record 'often'"),
+        (["run", "FILE", "--record", "0 min"], "record"),
+        (["run", "FILE", "--record", "1e-30 s"], "do not fit into memory"),
+        (["run", "FILE", "--step", "1", "--count", "5"], "exclude each other"),
+        (["stability", "heun-2", "--to", "5"], "no problem to change"),
+    ],
+)
+def test_what_would_do_nothing_is_refused(given: list[str], words: str) -> None:
+    found = CliRunner().invoke(app, [part.replace("FILE", str(demo_file("sluice-pond"))) for part in given])
+    assert found.exit_code
+    assert words in str(found.exception)
+
+
+SLOW = """
+equations = "x' = y\\ny' = -x + sum(sin(m*t)/m^2 for m in 1..3000)"
+initial = {x = 1, y = 0}
+interval = {from = 0, to = 100}
+"""
+LONG = {
+    "compare": ["compare", "FILE", "--methods", "heun-2,euler", "--step", "1e-4,1,0.5", "--csv", "out.csv"],
+    "order": ["order", "FILE", "--methods", "heun-2", "--steps", "2,1,1e-4,1e-5", "--csv", "out.csv"],
+    "certify": ["certify", "FILE", "--digits", "12", "--csv", "out.csv"],
+    "explain": ["explain", "FILE", "--method", "euler", "--step", "1e-4"],
+    "run": ["run", "FILE", "--method", "euler", "--step", "1e-4", "--csv", "out.csv"],
+}
+
+
+@pytest.mark.parametrize("verb", LONG)
+def test_ctrl_c_keeps_what_was_done(verb: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    Path("slow.toml").write_text(SLOW)
+    uh.integrate(uh.Problem.from_file("slow.toml"), interval=(0, 0.1))
+    timer = threading.Timer(1.5, os.kill, (os.getpid(), signal.SIGINT))
+    before = signal.signal(signal.SIGINT, signal.default_int_handler)
+    try:
+        timer.start()
+        found = CliRunner().invoke(app, [part.replace("FILE", "slow.toml") for part in LONG[verb]])
+    finally:
+        timer.cancel()
+        signal.signal(signal.SIGINT, before)
+    assert found.exit_code == 1, found.exception
+    assert "interrupted" in found.output
+    assert verb == "explain" or Path("out.csv").stat().st_size > 20
+    if verb == "compare":
+        assert pd.read_csv("out.csv")["ending"].iloc[-1] == "interrupted"
+
+
+def test_the_handler_of_the_host_is_called() -> None:
+    heard, problem = [], uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1000))
+    before = signal.signal(signal.SIGINT, lambda number, frame: heard.append(number))
+    timer = threading.Timer(0.5, os.kill, (os.getpid(), signal.SIGINT))
+    try:
+        timer.start()
+        run = uh.integrate(problem, "euler", step=1e-6, record=2)
+    finally:
+        timer.cancel()
+        signal.signal(signal.SIGINT, before)
+    assert heard == [signal.SIGINT]
+    assert run.ending.reason == "interrupted"
