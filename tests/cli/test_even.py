@@ -53,7 +53,7 @@ def test_ends_steps_and_tolerances_carry_units(tmp_path: Path, monkeypatch: pyte
         for name, more in {
             "run": ["--step", "15 min", "--method", "heun-2", "--record", "30 min", "--csv", "run.csv"],
             "run again": ["--count", "10", "--method", "heun-2", "--json", "run.json"],
-            "compare": ["--methods", "auto", "--rtol", "1e-6", "--atol", "1 mm", "--budget", "20s", "--csv", "compare.csv"],
+            "compare": ["--methods", "auto", "--rtol", "1e-6", "--atol", "1 mm", "--budget", "20s", "--csv", "a.csv"],
             "explain": ["--count", "10", "--method", "heun-2"],
             "table": ["--count", "10", "--method", "heun-2", "--csv", "table.csv"],
             "order": ["--count", "4", "--halvings", "3", "--methods", "heun-2", "--csv", "order.csv"],

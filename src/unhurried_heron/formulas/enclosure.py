@@ -22,6 +22,8 @@ def enclose(root: Node, values: Mapping[str, Any], low: Any, high: Any) -> Bound
 
     Parameters
     ----------
+    values : mapping of str to float or (float, float)
+        Of what is known within bounds alone, these.
     low, high : ndarray, shape (n,)
     """
     done: dict[Node, Bounds] = {}
@@ -43,7 +45,9 @@ def _bounds(node: Node, values: Mapping[str, Any], low: Any, high: Any, done: Ma
         return node.args[0], node.args[0]
     if op == "name":
         named = str(node.args[0])
-        return (low, high) if named == TIME else (values[named], values[named])
+        if named == TIME:
+            return low, high
+        return values[named] if isinstance(values[named], tuple) else (values[named], values[named])
     if op == "pow" and node.operands[1].value is not None:
         return _power(operands[0], float(node.operands[1].args[0]))
     if op in _RULES:

@@ -17,7 +17,7 @@ from unhurried_heron.formulas.expression import TIME, Node, free_names, upwards
 
 _FIRST_CELLS: Final = 64
 _MOST_CELLS: Final = 40_000
-_MOST_ROUNDS: Final = 30
+_MOST_ROUNDS: Final = 40
 _MOST_FORMULAS: Final = 60
 # cells on which a formula stays within this share of its range need not be halved
 _SHARE: Final = 0.2

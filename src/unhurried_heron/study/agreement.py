@@ -42,19 +42,27 @@ class Agreement(NamedTuple):
     slow: bool
 
     def digits(self) -> Any:
-        """Return how many significant digits are certain, int64."""
+        """Return how many significant digits are certain, int64; of what is zero to within its bound, of its size."""
         with np.errstate(divide="ignore", invalid="ignore"):
             # rounded to two digits more, a value must stay within half a unit of the last one
-            share = self.bounds / (_HALF * np.abs(self.values))
+            share = self.bounds / np.where(self.zero, 0.5 * self.size, _HALF * np.abs(self.values))
             found = np.floor(-np.log10(np.where(share > 0.0, share, 1e-16)))
-        # a value that is zero to within its bound has none
         return np.clip(np.nan_to_num(found, nan=0.0, posinf=16, neginf=0), 0, 15).astype(np.int64)
 
+    def without(self, places: list[Any]) -> Agreement:
+        """Return the agreement with nothing certain of some states."""
+        bounds = self.bounds.copy()
+        bounds[:, places] = np.inf
+        return self._replace(bounds=bounds)
+
     def enough(self, digits: int) -> bool:
-        """Whether every value has so many; one that is zero to within its bound, of its largest size."""
-        zero = np.abs(self.values) <= self.bounds
-        fine = np.where(zero, 2.0 * self.bounds <= 10.0**-digits * self.size, self.digits() >= digits)
-        return bool(fine.all())
+        """Whether every value has so many."""
+        return bool((self.digits() >= digits).all())
+
+    @property
+    def zero(self) -> Any:
+        """Which values are zero to within their bounds."""
+        return np.abs(self.values) <= self.bounds
 
     def by_growth(self, digits: int) -> bool:
         """Whether the problem's own sensitivity alone forbids so many."""
@@ -81,13 +89,13 @@ class Agreement(NamedTuple):
     def rows(self, times: list[float], states: tuple[str, ...]) -> tuple[dict[str, Any], ...]:
         """Return a row for each time and state; where nothing is certain, nor the value zero, there is no bound."""
         digits = self.digits()
-        known = (digits > 0) | (self.bounds <= _SMALL * self.size)
-        bounds = np.where(known, self.bounds, np.inf)
+        bounds = np.where(digits > 0, self.bounds, np.inf)
+        values = np.where(self.zero & (digits > 0), 0.0, self.values)
         return tuple(
             {
                 "time": time,
                 "state": name,
-                "value": (value := _rounded(float(self.values[i, k]), int(digits[i, k]), float(self.bounds[i, k]))),
+                "value": (value := _rounded(float(values[i, k]), int(digits[i, k]), float(self.bounds[i, k]))),
                 "digits": int(digits[i, k]),
                 "error": float(bounds[i, k]) + abs(value - float(self.values[i, k])),
                 "computed": float(self.values[i, k]),

@@ -6,6 +6,7 @@ own numbers changes.
 
 from __future__ import annotations
 
+import math
 import time as clock
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -13,7 +14,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import HeronError, OptionError
+from unhurried_heron.errors import HeronError, OptionError, listing
 from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.march.options import Budget, in_time, positive_option, refuse_no_problem
@@ -26,6 +27,7 @@ from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.agreement import Agreement, agreement_of, grown
 from unhurried_heron.study.given import several, whole
 from unhurried_heron.study.tried import INTERRUPTED, OnInterrupt, Tried, raise_what_all_raised, tried
+from unhurried_heron.study.unmoved import not_seen
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -43,6 +45,11 @@ _LEAST_STEPS: Final = 701
 _NUDGE, _LEAST_NUDGE, _STILL_SMALL = 1e-9, 1e-12, 1e-3
 _MOST_DIGITS: Final = 13
 _SECONDS: Final = 60.0
+# of the time left, what a second family may take where there is another
+_SECOND_SHARE: Final = 0.25
+# at so many times the first look sees how large states are; taking more than this share of the time a family is slow
+_SEEN: Final = 33
+_SLOW: Final = 0.05
 # the tolerance of the first look, and a difference that it does not explain
 _PILOT, _STEPPED_OVER = 1e-6, 1e-3
 
@@ -60,8 +67,9 @@ class Certificate:
         Whether every value has them.
     rows : tuple of dict
         For each time and state ``time``, ``state``, ``value`` (the shortest decimal that is as certain),
-        ``digits`` (significant ones that are certain), ``error`` (a bound on the absolute error, infinite without) and
-        ``computed``: the value as it was computed, without rounding.
+        ``digits`` (significant ones that are certain; where the value is zero to within its error, of the largest size
+        of the state), ``error`` (a bound on the absolute error, infinite without) and ``computed``: the value as it
+        was computed, without rounding.
     methods : tuple of str
         The two families' methods.
     rtol : float
@@ -237,6 +245,13 @@ class _Search:
             best = agreement_of(told, moved, self.size, self.nudge, self._in_time(runs[0], told[0]))
             reached = tolerance
             if best.enough(self.digits):
+                still = not_seen(self.problem, [*runs, *before])
+                if still:
+                    best = best.without([self.problem.model.layout.slot(name) for name in still])
+                    self.reason = (
+                        f"The rate of {listing(still, quoted=True)} was zero wherever it was asked for, but may be "
+                        "another between: what no run has seen is not certain."
+                    )
                 break
             # how a change grows is known where the tolerance hides no more than that
             if tolerance <= _TIGHTEST or (tolerance <= 10.0 * self.nudge and best.by_growth(self.digits)):
@@ -253,11 +268,19 @@ class _Search:
 
     def _begins(self) -> bool:
         """Run once, to see which families are able, how large states are, and whether there is anything narrow."""
-        longest = self._span() / _LEAST_STEPS
+        longest, slow = self._span() / _LEAST_STEPS, 0
         while len(self.able) > 1 and clock.monotonic() < self.until and not self.ctrl_c.hit:
-            pilot = self._run(self.able[0], _PILOT, None)
+            # one that does not come through leaves time for the others
+            share = (self.until - clock.monotonic()) / len(self.able)
+            begun = clock.monotonic()
+            pilot = self._run(self.able[0], _PILOT, None, share, seen=np.linspace(*self.problem.interval, _SEEN))
             if pilot is None:
                 del self.able[0]
+                continue
+            if clock.monotonic() - begun > _SLOW * (self.until - begun) and slow < len(self.able):
+                # others come first
+                self.able.append(self.able.pop(0))
+                slow += 1
                 continue
             self.reason, values = "", self._values(pilot)
             self.size = np.maximum(pilot._trajectory.largest(), np.abs(values).max(axis=0))
@@ -277,6 +300,10 @@ class _Search:
 
     def _refused(self, reason: str) -> Certificate:
         return Certificate(self.problem, self.digits, False, (), self.pair, np.nan, np.nan, reason)
+
+    @property
+    def _forward(self) -> bool:
+        return self.problem.interval[1] > self.problem.interval[0]
 
     def _span(self) -> float:
         return abs(self.problem.interval[1] - self.problem.interval[0])
@@ -299,7 +326,8 @@ class _Search:
         tighter, longest = max(tolerance * _TIGHTER, _TIGHTEST), self._span() / _LEAST_STEPS
         while len(self.able) > 1:
             last = len(self.able) == 2
-            second = self._run(self.able[1], tighter, None if last else most, largest_step=longest)
+            share = math.inf if last else _SECOND_SHARE * (self.until - clock.monotonic())
+            second = self._run(self.able[1], tighter, None if last else most, share, largest_step=longest)
             if second is not None:
                 return first, second
             if last or clock.monotonic() > self.until:
@@ -311,7 +339,10 @@ class _Search:
         """Run twice from starts, and with parameters, that are moved by a little, and return the answers."""
         found = [self._once_moved(tolerance, seed) for seed in (7, 8)]
         runs = [run for run in found if run is not None]
-        if len(runs) < len(found) or self._differ(runs):
+        if len(runs) < len(found):
+            return None
+        if self._differ(runs):
+            self.reason = "Moved by a little at the start, the runs disagree on what happens: their events or endings."
             return None
         return [self._values(run) for run in runs]
 
@@ -331,9 +362,9 @@ class _Search:
             other = problem.with_(initial=values, parameters=numbers)
         return self._run(self.able[0], tolerance, None, problem=other)
 
-    def _run(self, method: str, tolerance: float, steps: int | None, *, problem: Problem | None = None,
-             **options: Any) -> Run | None:  # fmt: skip
-        left = self.until - clock.monotonic()
+    def _run(self, method: str, tolerance: float, steps: int | None, seconds: float = math.inf, *,
+             problem: Problem | None = None, seen: Any = (), **options: Any) -> Run | None:  # fmt: skip
+        left = min(self.until - clock.monotonic(), seconds)
         if left <= 0.0 or self.ctrl_c.hit:
             self.reason = self.reason or ("It was interrupted." if self.ctrl_c.hit else "The time given was too short.")
             return None
@@ -342,7 +373,7 @@ class _Search:
         atol = dict(zip(states, np.maximum(allowed, 1e-300).tolist(), strict=True))
         budget = Budget(seconds=left, steps=steps)
         options = {"largest_step": self.longest, **options}
-        record: Any = [*self.times.tolist()] or 2
+        record: Any = np.union1d(self.times, seen)[:: 1 if self._forward else -1].tolist() or 2
         found = INTERRUPTED
         with self.ctrl_c:
             found = tried(problem or self.problem, method, rtol=tolerance, atol=atol, record=record, budget=budget,
@@ -358,7 +389,7 @@ class _Search:
 
     def _values(self, run: Run) -> Array:
         """Return the states at the wanted times and at the end, shape (n_times + 1, n_states)."""
-        wanted = run.states[: self.times.size] if self.times.size else np.empty((0, self.problem.model.layout.size))
+        wanted = run.states[np.isin(run.times, self.times)]
         return np.vstack([wanted, run._trajectory.end_state])
 
     def _differ(self, runs: Sequence[Run]) -> bool:

@@ -40,6 +40,9 @@ _MORE: Final = (2.0, 1.6, 1.4, 1.25, 1.18, 1.12, 1.08, 1.05, 1.03, 1.02, 1.01)
 _ALL_KEPT: Final = 20_000
 _WIDER, _MOST_WIDENINGS = 1.15, 40
 _SECONDS: Final = 20.0
+# a change of the start by this share of each state, and by what factor it grows where a march is not stable
+_NUDGE, _GROWS, _TIGHT = 1e-8, 1e3, 1e-10
+_LEAST_LEFT: Final = 0.01
 _REFERENCE_RTOL: Final = 1e-7
 
 
@@ -51,7 +54,8 @@ class LargestStep:
     ----------
     method : str
     step : float
-        The largest step that was seen to stay bounded; infinite where no decay limits it, 0 where every step grows.
+        The largest step that was seen to stay bounded and, beyond what was foreseen, not to make small changes grow as
+        they do not in the solution; infinite where no decay limits it, 0 where every step grows.
     count : int
         How many such steps the interval takes, or its part up to an event that stops the run; 0 without a limit.
     foreseen : float
@@ -150,13 +154,13 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
         told = f"{chosen.name} has no largest step here: {why}"
         return LargestStep(chosen.name, math.inf, 0, math.inf, complex(nothing), nothing, nothing, False, told, *looked)
     reached = abs(reference.ending.time - problem.interval[0]) or span
-    search = _Search(problem, chosen, size_of(reference.states), clock.monotonic() + seconds, reached)
+    search = _Search(problem, chosen, size_of(reference.states), clock.monotonic() + seconds, reached, foreseen)
     good, bad = search.between(min(foreseen, reached))
     confirmed = good is not None and bad is not None
     count = good if good is not None else math.ceil(reached / foreseen) if bad is None or search.late else 0
     step = reached / good if good is not None else foreseen if count else 0.0
     fails = nothing if bad is None else reached / bad
-    told = _told(region, foreseen, mode, when, (good, bad), reached)
+    told = _told(region, foreseen, mode, when, (good, bad), reached, chaotic=search.chaotic)
     return LargestStep(chosen.name, step, count, foreseen, mode, when, fails, confirmed, told, *looked)
 
 
@@ -196,9 +200,12 @@ def _foreseen(region: Stability, times: Array, modes: Any, sign: float) -> tuple
 class _Search:
     """Marches with fixed steps, and whether they stay bounded; steps are counted over the interval."""
 
-    def __init__(self, problem: Problem, method: Method, size: Array, until: float, span: float) -> None:
+    def __init__(
+        self, problem: Problem, method: Method, size: Array, until: float, span: float, foreseen: float
+    ) -> None:
         self.problem, self.method, self.size, self.until, self.span = problem, method, size, until, span
-        self.late = False
+        self.foreseen, self.late, self.chaotic = foreseen, False, False
+        self._own_growth: float | None = None
 
     def stays(self, count: int) -> bool | None:
         """Whether a march stays bounded; None where time ran out."""
@@ -216,7 +223,36 @@ class _Search:
             self.late = True
             return None
         states: Any = np.vstack([run.states, run._trajectory.end_state])
-        return bool(run.ending.as_asked and (np.abs(states) <= _BOUNDED * self.size).all())
+        bounded = bool(run.ending.as_asked and (np.abs(states) <= _BOUNDED * self.size).all())
+        return bounded and not (self.span / count > self.foreseen and self._is_chaotic(run, record))
+
+    def _is_chaotic(self, run: Run, record: Any) -> bool:
+        """Whether small changes grow in a march that stays bounded, and not in the solution."""
+        step = run.options["step"]
+        grown = self._growth(run, self.method, step=step, record=record)
+        if grown <= _GROWS:
+            return False
+        if self._own_growth is None:
+            options: dict[str, Any] = {"rtol": _TIGHT, "record": _ALL_KEPT // 100}
+            kept = tried(self.problem, DEFAULT, **options, budget=Budget(seconds=self._left())).run
+            self._own_growth = math.inf if kept is None else self._growth(kept, DEFAULT, **options)
+        self.chaotic = grown > _GROWS * max(self._own_growth, 1.0)
+        return self.chaotic
+
+    def _growth(self, run: Run, method: str | Method, **options: Any) -> float:
+        """Return by what factor a small change of the start grows, relative to each state's size."""
+        signs = np.random.default_rng(7).choice([-1.0, 1.0], self.size.size)
+        moved = self.problem.start + _NUDGE * signs * self.size
+        with quietly():
+            # of closed forms that begin elsewhere
+            problem = self.problem.with_(initial=dict(zip(self.problem.states, moved.tolist(), strict=True)))
+        other = tried(problem, method, **options, budget=Budget(seconds=self._left())).run
+        if other is None or other.states.shape != run.states.shape:
+            return 0.0
+        return float(np.nanmax(np.abs(other.states - run.states) / self.size)) / _NUDGE
+
+    def _left(self) -> float:
+        return max(self.until - clock.monotonic(), _LEAST_LEFT)
 
     def between(self, foreseen: float) -> tuple[int | None, int | None]:
         """Return how many steps stay bounded and how many do not, close to each other."""
@@ -255,7 +291,7 @@ class _Search:
 
 
 def _told(region: Stability, foreseen: float, mode: complex, when: float, counts: tuple[int | None, int | None],
-          span: float) -> str:  # fmt: skip
+          span: float, *, chaotic: bool) -> str:  # fmt: skip
     """Say what was foreseen and what was seen."""
     good, bad = counts
     rate = f"{mode.real:.4g}" + (f" ± {abs(mode.imag):.4g}i" if mode.imag else "")
@@ -272,4 +308,8 @@ def _told(region: Stability, foreseen: float, mode: complex, when: float, counts
         told[-1] += f", steps of {span / bad:.6g} ({bad:,}) do not." if bad else "; no longer ones were seen to fail."
         if bad is not None and good - bad > max(1.0, _CLOSE * bad):
             told.append("The time given was too short to come closer.")
+    if chaotic:
+        told.append(
+            "Some longer ones stay bounded but are not stable: small changes grow in them, not in the solution."
+        )
     return " ".join(told)
