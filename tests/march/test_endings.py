@@ -23,6 +23,7 @@ def say(rate: str, interval: tuple[float, float], start: float = 1.0) -> uh.Prob
 
 
 FAILURES = [
+    (say("-1e6*(x - cos(t))", (1e12, 1e12 + 1)), {}, "step too small", 1e12),
     (say("x^2", (0, 2)), {}, "step too small", 1.0),
     (say("x^2", (0, 2)), {"method": "radau-iia-5"}, "step too small", 1.0),
     (say("sqrt(1 - t)", (0, 2)), {}, "not finite", 1.0),
@@ -47,6 +48,8 @@ def test_failures_say_where_and_why(problem: uh.Problem, options: dict, reason: 
     assert np.isfinite(run.states).all()
     if reason == "not finite":
         assert "'x'" in run.ending.message
+    if time == 1e12:
+        assert "Neighbouring floating-point times are 0.000122 apart there, and state 'x' changes" in run.ending.advice
 
 
 HALF = uh.Event("x = 0.5", name="half", stop=True)

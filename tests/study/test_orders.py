@@ -138,11 +138,57 @@ def test_certified_digits_are_right(name: str) -> None:
             if truth is not None:
                 miss = abs(mpmath.mpf(row["value"]) - mpmath.mpf(truth))
                 assert miss <= row["error"], (wanted, row)
-                # what is zero has no digits
+                # the digits of what is zero are those of its state's size
                 allowed = 0.5 * mpmath.mpf(10) ** -row["digits"] * abs(mpmath.mpf(truth))
-                assert row["digits"] == 0 or miss <= allowed, (wanted, row)
+                assert row["digits"] == 0 or row["value"] == 0 or miss <= allowed, (wanted, row)
         # restricted three bodies lose seven digits on their way, and one state comes back to zero
         assert found.certified or (name, wanted) in {("arenstorf", 9), ("double_crossing", 9), ("e5", 9)}
+
+
+def narrow(t: float, x: float, y: float) -> list[float]:
+    return [1.0, math.exp(-(((x - 500.3) / 2e-4) ** 2))]
+
+
+SEEN = {
+    # a peak along a product of states, 2e-7 of the way wide
+    "product": ("x' = v\nv' = 0\ny' = exp(-((x*v - 500.3)/0.0002)^2)", {"x": 0, "v": 1, "y": 0}, (0, 1000),
+                2e-4 * math.sqrt(math.pi)),
+    "at rest": ("x' = -x\ny' = -y*x", {"x": 1, "y": 0}, (0, 2), 0.0),
+    "beside the path": ("x' = 1\ny' = exp(-((x + 1)/0.002)^2)", {"x": 0, "y": 0}, (0, 1000), 0.0),
+    "members at rest": ("u[i]' = -u[i]*sum(u[k] for k in 1..3) for i in 1..3\ny' = u[2] + 2*u[1]",
+                        {"u": [0, 0, 0], "y": 0}, (0, 1), 0.0),
+    "falls to zero": ("y' = -2*t", {"y": 1}, (0, 1), 0.0),
+    "comes round": ("y' = cos(t)", {"y": 0}, (0, 2*math.pi), 0.0),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", SEEN)
+def test_what_is_certified_was_seen(name: str) -> None:
+    text, initial, interval, truth = SEEN[name]
+    found = uh.certify(uh.Problem.from_text(text, initial=initial, interval=interval), 6)
+    assert found.certified, found
+    [row] = [each for each in found.rows if each["state"] == "y"]
+    assert abs(row["value"] - truth) <= row["error"]
+    # nothing certified stands above a row without digits
+    assert min(each["digits"] for each in found.rows) >= 6
+
+
+def test_what_no_run_has_seen_is_not_certified() -> None:
+    hidden = uh.Problem.from_text(
+        "x' = 1\ny' = exp(-((sin(x)*x - 500.3)/2e-9)^2)*step(x - 600)", initial={"x": 0, "y": 0}, interval=(0, 1000)
+    )
+    for problem in (hidden, uh.Problem.from_rates(narrow, initial={"x": 0, "y": 0}, interval=(0, 1000))):
+        found = uh.certify(problem, 6)
+        assert not found.certified
+        assert "The rate of 'y' was zero wherever it was asked for" in found.reason
+        assert [each["digits"] for each in found.rows if each["state"] == "y"] == [0]
+
+
+def test_a_family_that_cannot_leaves_time_to_others() -> None:
+    # a Jacobian by 400 differences, each for one state: the implicit pilot would take all of the time
+    matrix = np.random.default_rng(0).normal(size=(400, 400)) / 20 - 2 * np.eye(400)
+    dense = uh.Problem.from_rates(lambda t, y: matrix @ y, initial={f"y{k}": 1 for k in range(400)}, interval=(0, 4))
+    assert uh.certify(dense, 5, seconds=30).certified
 
 
 def test_what_cannot_be_certified_is_refused_with_its_reason() -> None:

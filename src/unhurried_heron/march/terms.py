@@ -16,6 +16,8 @@ from unhurried_heron.run.trajectory import Trajectory, grown_at_end
 _NEAR_ZERO: Final = 1e-3
 # a state that grows so many times in so small a share of the time leaves all bounds
 _UNBOUNDED, _LAST = 1e3, 1e-3
+# what changes within so few spacings of times cannot be followed
+_UNRESOLVED: Final = 1e-3
 # a rate that would change its state so many times in the time that has passed leaves all bounds
 _STEEP: Final = 1e6
 _INSTEAD: Final = "End the run earlier, or stop it by an event."
@@ -34,6 +36,10 @@ def cause_of(problem: Problem, march: March, trajectory: Trajectory) -> str:
         return (f"State '{name_of(place)}' leaves all bounds towards t = {time:.6g}: its size is {size:.3g} there, and "
                 f"was at most {before:.3g} until shortly before. {_INSTEAD}")  # fmt: skip
     place, share = _fastest(march)
+    spacing = float(np.spacing(abs(time)))
+    if spacing * share > _UNRESOLVED:
+        return (f"Neighbouring floating-point times are {spacing:.3g} apart there, and state '{name_of(place)}' changes "
+                f"within {1.0 / share:.3g}: count the time from the beginning of the interval.")  # fmt: skip
     if share * abs(time - problem.interval[0]) < _STEEP:
         return ""
     return (f"The rate of state '{name_of(place)}' leaves all bounds towards t = {time:.6g}: it is "

@@ -352,10 +352,13 @@ class _Looked:
             return []
         unknown = not run.ending.as_asked and not self.implicit and self.region is None
         found = candidates_for(run, stiff=self.stiff or unknown, ready=self.smoothly)
+        if not any(each.done for each in found):
+            # those of the other kind, too
+            found += candidates_for(run, stiff=not (self.stiff or unknown))
         done = [each for each in found if each.done]
         if not done:
             why = "; ".join(f"{each.method}: {each.why.rstrip('.')}" for each in found)
-            return [Saying("method", f"No other method tried came to the end, either ({why}).", {})]
+            return [Saying("method", f"None of the other methods tried came to the end, either ({why}).", {})]
         return [the_best([Instead(run, each, self._errors(each)) for each in done]).saying()]
 
     def _errors(self, other: Candidate) -> tuple[float, float] | None:

@@ -36,13 +36,13 @@ class Truth:
     def __init__(self, run: Run) -> None:
         self.run, self.fixed = run, run.options["step"] is not None
         self.times = 10 if run.tally.seconds > _LONG else 100
-        changed = {"step": _HALF * run.options["step"]} if self.fixed else {
+        self.changed = {"step": _HALF * run.options["step"]} if self.fixed else {
             name: _tightened(run.options[name], self.times) for name in ("rtol", "atol")}  # fmt: skip
         self.by = taken_by(run)
         # where answers are compared: between the steps, too, where they were kept
         start, end, kept = run.problem.interval[0], run.ending.time, isinstance(run._trajectory, StepTrajectory)
         self.places = np.linspace(start, end, _ROWS) if kept else run.times
-        found = again(run, self.by, times=_LONGER, record=self.places.tolist(), **changed)
+        found = again(run, self.by, times=_LONGER, record=self.places.tolist(), **self.changed)
         self.tighter = found.run if found.done else None
 
     @property
@@ -91,14 +91,17 @@ class Truth:
         return float(found[1].max(initial=0.0))
 
     def growth(self) -> float | None:
-        """Return by how many tolerances the answer moves where the start moves by one, None where that is unknown."""
+        """Return by how many tolerances the solution moves where the start moves by one, None where that is unknown.
+
+        Of the tighter run, in which what the steps do, and what fails in them, hides none of it.
+        """
         run, problem = self.run, self.run.problem
         moved = problem.start + _vector(run, "rtol") * np.abs(problem.start) + _vector(run, "atol")
         with quietly():
             # of closed forms that begin elsewhere
             begun = problem.with_(initial=dict(zip(problem.states, moved.tolist(), strict=True)))
-        other = again(run, self.by, problem=begun, record=self.places.tolist()).run
-        return None if other is None else float(self.misses(other, run)[1].max(initial=0.0))
+        found = again(run, self.by, times=_LONGER, problem=begun, record=self.places.tolist(), **self.changed)
+        return float(self.misses(found.run)[1].max(initial=0.0)) if found.run is not None and found.done else None
 
 
 def hardest(run: Run, truth: Truth) -> list[Saying]:

@@ -7,7 +7,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.formulas.enclosure import enclose
-from unhurried_heron.formulas.expression import SUM, TIME, Node, mul, name, number, rewrite
+from unhurried_heron.formulas.expression import SUM, TIME, Node, mul, name, number, rewrite, walk
 from unhurried_heron.formulas.layout import Block
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
@@ -52,15 +52,14 @@ def _is_zero(problem: Problem, block: Block, low: Any, high: Any) -> bool:
     box: dict[str, Any] = dict(problem.parameters)
     for place_name, place in problem.model.layout.scalars.items():
         box[place_name] = low[place], high[place]
-    for loop in block.loops:
-        box[loop.index] = float(loop.first), float(loop.last)
+    box |= {loop.index: (float(loop.first), float(loop.last)) for loop in block.loops}
+    sums = [node for node in walk(block.node) if node.op == SUM]
+    box |= {str(node.args[0]): (float(node.args[1].args[0]), float(node.args[2].args[0])) for node in sums}
 
     def in_box(node: Node) -> Node | None:
         if node.op == SUM:
-            index, first, last, body = node.args
-            begin, end = float(first.args[0]), float(last.args[0])
-            box[str(index)] = begin, end
-            return mul(number(max(end - begin + 1.0, 0.0)), rewrite(body, in_box, {}))
+            first, last = box[str(node.args[0])]
+            return mul(number(max(last - first + 1.0, 0.0)), node.args[3])
         if node.op == "slot":
             ends = [[stride * each for each in box[str(index)]] for index, stride in node.args[1:]]
             begin = int(node.args[0] + sum(map(min, ends)))
