@@ -45,6 +45,20 @@ def lies_within(path: Path, folder: Path) -> bool:
     return Path(os.path.realpath(path)).is_relative_to(os.path.realpath(folder))
 
 
+def path_of(given: Any) -> Path:
+    """Return a path of a user's.
+
+    Raises
+    ------
+    OptionError
+        It is none.
+    """
+    if not isinstance(given, str | os.PathLike) or not isinstance(os.fspath(given), str):
+        raise OptionError("this is no path", name="path", place="path", expected="a text or a Path",
+                          given=repr(given)[:80])  # fmt: skip
+    return Path(given)
+
+
 def write_whole(path: str | Path, write: Callable[[BinaryIO], Any]) -> None:
     """Call ``write`` with a file that takes the place of ``path`` once all of it is on the disk.
 
@@ -58,7 +72,7 @@ def write_whole(path: str | Path, write: Callable[[BinaryIO], Any]) -> None:
         The path cannot be one.
     """
     try:
-        _write_whole(path, write)
+        _write_whole(path_of(path), write)
     except BrokenPipeError:
         raise
     except OSError as error:

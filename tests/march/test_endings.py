@@ -49,7 +49,7 @@ def test_failures_say_where_and_why(problem: uh.Problem, options: dict, reason: 
     if reason == "not finite":
         assert "'x'" in run.ending.message
     if time == 1e12:
-        assert "Neighbouring floating-point times are 0.000122 apart there, and state 'x' changes" in run.ending.advice
+        assert "Neighbouring floating-point times are 0.000122 apart there, state 'x' changes" in run.ending.advice
 
 
 HALF = uh.Event("x = 0.5", name="half", stop=True)

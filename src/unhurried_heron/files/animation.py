@@ -13,7 +13,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any, Final
 
-from unhurried_heron.disk import write_whole
+from unhurried_heron.disk import path_of, write_whole
 from unhurried_heron.errors import OptionError
 from unhurried_heron.march.progress import ProgressBar
 from unhurried_heron.run.run import Run
@@ -85,7 +85,8 @@ def animate(
     shown = [names] if isinstance(names, str) else list(names) if isinstance(names, list | tuple) else []
     if not shown or (phase and len(shown) not in (2, 3)):
         raise _refused("names", "two or three names against each other" if phase else "one name or more", names)
-    target, kind = Path(path), Path(path).suffix.lower()
+    target = path_of(path)
+    kind = target.suffix.lower()
     if kind not in _KINDS:
         raise _refused("path", "a file that ends in .gif, .mp4 or .png", str(path))
     if kind == ".mp4" and shutil.which("ffmpeg") is None:

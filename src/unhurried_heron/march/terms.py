@@ -38,7 +38,7 @@ def cause_of(problem: Problem, march: March, trajectory: Trajectory) -> str:
     place, share = _fastest(march)
     spacing = float(np.spacing(abs(time)))
     if spacing * share > _UNRESOLVED:
-        return (f"Neighbouring floating-point times are {spacing:.3g} apart there, and state '{name_of(place)}' changes "
+        return (f"Neighbouring floating-point times are {spacing:.3g} apart there, state '{name_of(place)}' changes "
                 f"within {1.0 / share:.3g}: count the time from the beginning of the interval.")  # fmt: skip
     if share * abs(time - problem.interval[0]) < _STEEP:
         return ""

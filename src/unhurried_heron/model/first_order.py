@@ -36,29 +36,40 @@ class FirstOrder:
     @property
     def text(self) -> str:
         """The equations as one would type them; the derivative of z' is written (z')'."""
-        lefts = [_dotted(state) for state, _, _ in self.equations]
+        told = self._telling()
+        lefts = [_dotted(state) for state, _, _ in told]
         width = max(map(len, lefts))
         return "\n".join(
             f"{left:<{width}} = {to_text(node)}" + (f"  for {ranges}" if ranges else "")
-            for left, (_, node, ranges) in zip(lefts, self.equations, strict=True)
+            for left, (_, node, ranges) in zip(lefts, told, strict=True)
         )
 
     @property
     def latex(self) -> str:
         """The equations as an ``aligned`` block."""
         rows = []
-        for state, node, ranges in self.equations:
+        for state, node, ranges in self._telling():
             left = rf"\frac{{\mathrm{{d}} {_state_latex(state)}}}{{\mathrm{{d}} t}}"
             spoken = ranges.replace(", ", r";\ ").replace("..", r", \dots, ").replace(" in ", " = ")
             told = rf" \quad ({spoken})" if ranges else ""
             rows.append(f"{left} &= {to_latex(node)}{told}")
         return "\\begin{aligned}\n" + " \\\\\n".join(rows) + "\n\\end{aligned}"
 
+    def _telling(self) -> list[tuple[str, Node, str]]:
+        """Return the equations without those that say no more than how a derivative is called: z' = z'."""
+        told = [each for each in self.equations if not _names_itself(each[0], each[1])]
+        return told or list(self.equations)
+
     def __str__(self) -> str:
         return self.text
 
     def _repr_latex_(self) -> str:
         return f"$\\displaystyle {self.latex}$"
+
+
+def _names_itself(state: str, node: Node) -> bool:
+    named = StateName.read(state)
+    return to_text(node) == named._replace(primes=named.primes + 1).as_people_write
 
 
 def _dotted(state: str) -> str:

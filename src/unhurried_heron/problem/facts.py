@@ -65,6 +65,12 @@ class Facts:
         kept = {"initial": self.initial, "parameters": dict(self.parameters), "interval": self.interval}
         return f"Problem({self.title!r}, " + ", ".join(f"{key}={value!r}" for key, value in kept.items()) + ")"
 
+    def __str__(self) -> str:
+        """The equations, values with their units, the interval and the events."""
+        from unhurried_heron.problem.in_text import in_text
+
+        return in_text(self)
+
     @property
     def model(self) -> Model:
         """The structure without values."""

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.errors import RunError
-from unhurried_heron.run.columns import AT_ONCE
+from unhurried_heron.run.columns import AT_ONCE, LARGEST
 from unhurried_heron.run.happened import Happened
 from unhurried_heron.run.period import Period
 from unhurried_heron.run.room import refuse_memory
@@ -122,7 +122,7 @@ class Answers:
         pieces = self._pieces(quantity, "run.extremes")
         _, times, signs = pieces.slope().changes()
         ends = np.array(self._window(None, "run.extremes"))
-        values = self._function(quantity)(np.concatenate([ends[:1], times, ends[1:]]))
+        values = np.clip(self._function(quantity)(np.concatenate([ends[:1], times, ends[1:]])), -LARGEST, LARGEST)
         turning = _turning(values, 64 * np.finfo(float).eps * float(np.abs(values).max(initial=0.0)))
         frame = self._rows(times[turning])
         frame.insert(1, "kind", np.where(signs[turning] < 0, "maximum", "minimum"))
@@ -136,6 +136,10 @@ class Answers:
         """
         low, high = self._window(between, "run.integral")
         amount = self._pieces(quantity, "run.integral").integral(min(low, high), max(low, high))
+        if not np.isfinite(amount):
+            raise RunError(f"'{quantity}' has no finite value all along the window", name=quantity,
+                           place="run.integral", expected="a quantity that is finite there",
+                           given=f"from {low:.6g} to {high:.6g}")  # fmt: skip
         return amount if high >= low else -amount
 
     def unit_of(self, quantity: str, *, integral: bool = False) -> str:
@@ -199,6 +203,9 @@ class Answers:
         low, high = self._window(None, "run.settles")
         end = float(value(np.array([high]))[0])
         middle = end if to is None else number_in(to, unit, "run.settles, to")
+        if not np.isfinite(end):
+            raise RunError(f"'{quantity}' has no finite value at the end", name=quantity, place="run.settles",
+                           expected="a quantity that is finite there", given=f"{end:.6g}")  # fmt: skip
         if not width > 0.0:
             raise RunError("a band needs a width", name="within", place="run.settles",
                            expected="a number above 0", given=repr(within))  # fmt: skip

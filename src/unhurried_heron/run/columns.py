@@ -13,6 +13,8 @@ if TYPE_CHECKING:
 
 # so many numbers of states stand in memory at once where only what is made of them is wanted: 32 MB
 AT_ONCE: Final = 4_000_000
+# larger values of what is asked, infinite ones among them, are taken for this, so that they have a sign
+LARGEST: Final = 1e280
 
 
 def derived_at(run: Run, times: Array, states: Array, before: Any = False) -> Array:

@@ -8,6 +8,7 @@ sum of all others has none.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
@@ -16,6 +17,7 @@ from typing import Final
 import numpy as np
 from numpy.polynomial import chebyshev
 
+from unhurried_heron.run.columns import LARGEST
 from unhurried_heron.run.trajectory import Array
 
 _POINTS: Final = 16
@@ -25,6 +27,8 @@ _ROUNDING: Final = 64 * float(np.finfo(float).eps)
 _TIME: Final = 4 * float(np.finfo(float).eps)
 _MOST_HALVINGS: Final = 30
 _AT_ONCE: Final = 4096
+# this share of the largest value that is told apart from infinity tells that it was one
+_BEYOND: Final = 0.1
 _MOST_OF_EACH, _MOST_MORE = 20, 100_000
 
 _NODES: Final = np.cos(np.pi * (np.arange(_POINTS) + 0.5) / _POINTS)
@@ -64,11 +68,14 @@ class Pieces:
         return Pieces(self.starts, self.lengths, derived)
 
     def integral(self, low: float, high: float) -> float:
-        """Return the integral from one time to a later one, both within the pieces."""
+        """Return the integral from one time to a later one, both within the pieces; NaN where it has no finite one."""
         ends = self.starts + self.lengths
         first, last = np.minimum(self.starts, ends), np.maximum(self.starts, ends)
         left, right = np.clip(low, first, last), np.clip(high, first, last)
         touched = right > left
+        sizes = np.abs(self.coefficients[touched]).sum(axis=1)
+        if not (sizes < _BEYOND * LARGEST).all():
+            return math.nan
         whole = Pieces(self.starts[touched], self.lengths[touched], self.coefficients[touched])
         primitive = chebyshev.chebint(whole.coefficients, axis=1) * (0.5 * whole.lengths[:, None])
         amounts = _values(primitive, whole.place_of(right[touched])) - _values(primitive, whole.place_of(left[touched]))
@@ -154,7 +161,7 @@ def pieces_of(quantity: Callable[[Array], Array], starts: Array, lengths: Array)
         for halving in range(_MOST_HALVINGS + 1):
             at = left[:, None] + 0.5 * (_NODES + 1.0) * length[:, None]
             with np.errstate(all="ignore"):
-                values = quantity(at.ravel()).reshape(at.shape)
+                values = np.clip(quantity(at.ravel()).reshape(at.shape), -LARGEST, LARGEST)
                 coefficients = values @ _TO_COEFFICIENTS.T
                 sizes = np.abs(values).max(axis=1)
                 tail = np.abs(coefficients[:, -2:]).max(axis=1)

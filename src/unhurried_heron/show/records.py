@@ -149,6 +149,9 @@ def states_record(
         )
     asked = names if names is not None else [*(group.name for group in run.problem.model.layout.groups), *run.modes]
     wanted, families = _sorted_names(run, asked)
+    if not wanted and not families:
+        raise OptionError("there is nothing to draw", name="names", place="draw_states",
+                          expected="names of states or derived quantities", given=repr(names)[:80])  # fmt: skip
     times, table = run.times, {name: run[name] for name in wanted}
     smooth = isinstance(run._trajectory, StepTrajectory) and times.size > 1 and not swings(run)
     if smooth:
@@ -191,7 +194,8 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
     curves: list[str] = []
     families: list[Group] = []
     for name in (in_one_spelling(name) if isinstance(name, str) else name for name in names):
-        group = model.layout.by_name.get(name) or model.derived_layout.by_name.get(name)
+        known_name = name if isinstance(name, str) else ""
+        group = model.layout.by_name.get(known_name) or model.derived_layout.by_name.get(known_name)
         if group is not None and group.box:
             if group.size > _MOST_CURVES and len(group.box) <= 2:
                 families.append(group)
@@ -202,11 +206,11 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
         else:
             known = [*model.layout.by_name, *model.derived_layout.by_name, *model.functions]
             raise RunError(
-                f"there is no state or derived quantity '{name}'{near_spelling(name, known)}",
-                name=name,
+                f"there is no state or derived quantity '{name}'{near_spelling(str(name), known)}",
+                name=str(name),
                 place="names",
                 expected="among " + listing(known),
-                given=name,
+                given=repr(name)[:80],
             )
     return curves, families
 

@@ -18,7 +18,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
-from unhurried_heron.study.tried import Tried, tried
+from unhurried_heron.study.tried import Tried, raise_what_all_raised, tried
 
 # a reference is at least a thousand times tighter than the tightest run measured against it, and always this tight
 _TIGHTER: Final = 1e-3
@@ -200,9 +200,12 @@ class References:
         ------
         OptionError
             There is no closed form, and no reference run reached the end of the interval; or no Taylor series.
+        Exception
+            What the problem's own function raised, in every reference run.
         """
         truth = self.truth_for(method)
         if truth is None:
+            raise_what_all_raised([*self._runs.values()])
             raise OptionError("no reference solution could be had", name="reference", place="convergence",
                               expected="closed forms under exact, or a problem that can be integrated to its end",
                               given=self.lacking)  # fmt: skip

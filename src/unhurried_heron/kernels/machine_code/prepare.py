@@ -47,7 +47,8 @@ _told: list[bool] = []
 def load_kernels(*names: str) -> list[Kernel]:
     """Return kernels by name, after compiling those that never were on this machine."""
     missing = [name for name in names if not is_ready(name)]
-    if missing and not _told:
+    # where others are there it was told when they were compiled
+    if missing and not _told and not any(map(is_ready, KERNELS)):
         _told.append(True)
         print("unhurried-heron: compiling for this machine (once) …", file=sys.stderr)
     if not missing:
