@@ -177,3 +177,9 @@ class DoubtWarning(UserWarning):
 
 class IncompleteRunWarning(UserWarning):
     """A run ended before the end of its interval for a reason nobody asked for."""
+
+
+def unforeseen(what: str) -> HeronError:
+    """Return the error of what cannot be: which part of the library found it, and that it should be reported."""
+    return HeronError(f"this should not happen ({what})", name="unhurried_heron",
+                      place="the library itself", expected="a report, with the problem and the call")  # fmt: skip

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from fractions import Fraction
+from importlib.resources import files
 
 import mpmath
 import numpy as np
@@ -12,6 +13,7 @@ import pytest
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import CATALOGUE, all_methods
 from unhurried_heron.methods.interpolant import continuous_weights
+from unhurried_heron.methods.published import published
 from unhurried_heron.methods.rooted_trees import density, size, trees
 
 RADAU = CATALOGUE["radau-iia-5"]
@@ -208,3 +210,12 @@ def test_unknown_method_names_the_nearest() -> None:
             uh.integrate(problem, said)
     with pytest.raises(uh.MethodError, match="no error estimate"):
         uh.integrate(problem, "adams-pece-4")
+
+
+def test_every_record_is_a_method() -> None:
+    # a record that only the file of coefficients knows would be dead
+    for kind in files("unhurried_heron.methods").joinpath("published").iterdir():
+        for name, record in published(kind.name.removesuffix(".json")).items():
+            method = CATALOGUE[name]
+            assert method.name == name
+            assert method.source == record["source"]

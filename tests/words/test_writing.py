@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import fields, replace
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +13,7 @@ import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.demo import NAMES, demo_file
 from unhurried_heron.words.document import parse_document, schema
+from unhurried_heron.words.said import Said, alike
 
 ROOT = Path(__file__).parents[2]
 
@@ -54,6 +56,53 @@ def test_everything_that_can_be_said_survives(tmp_path: Path) -> None:
     assert read.with_(**closed).fingerprint == problem.with_(**closed).fingerprint
     assert read.title == problem.title
     assert read.inputs["rain"].values.tolist() == problem.inputs["rain"].values.tolist()
+
+
+def everything(form: str) -> uh.Problem:
+    """Return a problem that says something of every kind."""
+    said = {
+        "initial": {"z": 0.5, "z'": 0} if form != "hamiltonian" else {"z": 0.5, "p": 0},
+        "parameters": {"k": 2, "q": "1 m"}, "inputs": {"rain": uh.Measured([0, 2], [0, 1], "cubic")},
+        "interval": (0, "2 h"), "title": "All", "check_units": False, "conserved": ["energy"], "never_negative": ["z"],
+        "units": {"t": "h", "z": "m"}, "exact": {"z": "0.5 + 0*t"},
+        "events": [
+            uh.Event("z = k", "a", "up", stop=False, then="z = 0.5*q", only_if="z > 0", at_most=3, stop_after=9),
+            uh.Event(name="b", at=[0.5, "1 h"], then=["k = 2", "z = 1"]), uh.Event(every="30 min", first=0.1),
+            uh.Event("z = 7", stop=True),
+        ],
+    }  # fmt: skip
+    if form == "equations":
+        return uh.Problem.from_text("z'' = -k*z + rain\nenergy = z*q", **said)
+    energies = "kinetic = z'^2/2\npotential = k*z^2/2*q" if form == "lagrangian" else "hamiltonian = p^2/2 + k*z^2/2*q"
+    if form == "lagrangian":
+        return uh.Problem.from_lagrangian(energies, ["z"], forces={"z": "rain"}, **said)
+    return uh.Problem.from_hamiltonian(energies, {"z": "p"}, forces={"z": "rain"}, **said)
+
+
+# what no file can say
+OF_FUNCTIONS = {"function", "jacobian", "sparsity", "switches", "derived"}
+
+
+@pytest.mark.parametrize("form", ["equations", "lagrangian", "hamiltonian"])
+def test_no_field_is_lost_on_its_way(form: str, tmp_path: Path) -> None:
+    problem = everything(form)
+    options = {"method": "auto", "rtol": 1e-6, "atol": {"z": 1e-9}, "record": "10 min", "switches": False}
+    said = replace(problem.said, integrate_options=options)
+    plain, other = Said(form="rates"), {"equations": {"coordinates", "momenta", "forces"}, "lagrangian": {"momenta"}}
+    silent = OF_FUNCTIONS | other.get(form, set())
+    # a field that this problem says nothing of would not be missed
+    assert [each.name for each in fields(Said) if getattr(said, each.name) == getattr(plain, each.name)] == [
+        each.name for each in fields(Said) if each.name in silent
+    ]
+    events = [getattr(event, each.name) != each.default for each in fields(uh.Event) for event in said.events]
+    assert all(any(events[4 * k : 4 * k + 4]) for k in range(len(fields(uh.Event))))
+    read = again(uh.Problem.of(said), tmp_path)
+    for each in fields(Said):
+        assert alike(getattr(read.said, each.name), getattr(said, each.name)) or each.name in ("text", "initial"), (
+            each.name
+        )
+    assert read.settled.values == problem.settled.values
+    assert read.fingerprint == problem.fingerprint
 
 
 def test_tables_stay_beside_their_file_and_move_into_others(tmp_path: Path) -> None:

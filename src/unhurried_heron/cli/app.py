@@ -23,6 +23,12 @@ for verb in (demo, new, check, run, compare, explain, certify, order, stability,
     app.command()(verb)
 
 
+_UNFORESEEN = (
+    "this should not happen. What was written before it is whole. Please report it, with the problem file, the command "
+    "and what --debug shows: "
+)
+
+
 @app.callback()
 def _options(
     debug: Annotated[
@@ -33,7 +39,7 @@ def _options(
 
 
 def main() -> None:
-    """Run the tool: 0 where a run ended as asked, 1 where it did not, 2 for a mistake in what was asked."""
+    """Run the tool: 0 where a run ended as asked, 1 where it did not, 2 for a mistake in what was asked, 3 for ours."""
     # where a stream is closed, what is said is said to nobody
     sys.stdout = sys.stdout or open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115  # it stays open to the end
     sys.stderr = sys.stderr or open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115  # likewise
@@ -63,6 +69,11 @@ def main() -> None:
         file = f": {error.filename}" if error.filename else ""
         print(printable(f"heron: {error.strerror or error}{file}"), file=sys.stderr)
         _leave(2)
+    except Exception as error:
+        if debug:
+            raise
+        print(printable(f"heron: {_UNFORESEEN}{type(error).__name__}: {error}"), file=sys.stderr)
+        _leave(3)
 
 
 def _leave(code: int) -> None:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from unhurried_heron.cli.asked import save
 from unhurried_heron.errors import OptionError
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
@@ -64,6 +66,13 @@ def picture(runs: list[Run], labels: list[str] | None, phase: str | None, draw: 
     if phase is None:
         return draw_states(shown, None if draw is None else names_in(draw), labels=labels)
     return draw_phase(shown, *names_in(phase), labels=labels)
+
+
+def save_states(run: Run, path: Path) -> None:
+    """Draw the states of a run into a file."""
+    from unhurried_heron.show.figures import draw_states
+
+    save(draw_states(run), path)
 
 
 def names_in(text: str) -> list[str]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import functools
+from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -43,7 +45,7 @@ from unhurried_heron.cli.options import (
     Steps,
     Switches,
 )
-from unhurried_heron.cli.pictures import Draw, Overlay, Phase, overlaid, picture
+from unhurried_heron.cli.pictures import Draw, Overlay, Phase, overlaid, picture, save_states
 from unhurried_heron.cli.questions import Crossings, Extremes, Integral, Mean, Period, Where, questions_of
 from unhurried_heron.errors import OptionError, RunError
 from unhurried_heron.methods.catalogue import COMPARED
@@ -117,12 +119,15 @@ def run(
     if asked:
         console().print(answers_report(outcome, asked))
     times: Any = wanted if wanted == "steps" else record_times(problem, wanted)
-    _keep(outcome if times is wanted else outcome.recorded(times), csv, json, None, exact=exact)
-    if plot is not None:
+
+    def drawn(path: Path) -> None:
         with quietly():
-            drawn = {key: value for key, value in options.items() if key != "record"}
-            runs = [integrate(each, **drawn) for _, each in others] or [outcome]
-        save(picture(runs, [label for label, _ in others] or None, phase, draw), plot)
+            plain = {key: value for key, value in options.items() if key != "record"}
+            runs = [integrate(each, **plain) for _, each in others] or [outcome]
+        save(picture(runs, [label for label, _ in others] or None, phase, draw), path)
+
+    kept = outcome if times is wanted else outcome.recorded(times)
+    _keep(kept, csv, json, None if plot is None else lambda: drawn(plot), exact=exact)
     if not outcome.ending.as_asked:
         console(error=True).print(f"heron: the run did not end as asked: {outcome.ending.reason}")
         raise typer.Exit(1)
@@ -265,7 +270,8 @@ def demo(
         problem = Problem.from_file(demo_file(name))
         outcome = integrate(problem, **file_options(problem), ledger=True)
         console().print(run_report(outcome))
-        _keep(outcome, out / f"{name}.csv", out / f"{name}.json", out / f"{name}-states.png")
+        shown: Callable[[], None] = functools.partial(save_states, outcome, out / f"{name}-states.png")
+        _keep(outcome, out / f"{name}.csv", out / f"{name}.json", shown, exact=False)
         if name in ACTING:
             console().print()
             continue
@@ -293,16 +299,25 @@ def prepare() -> None:
     say(f"{len(missing)} kernels compiled, {len(KERNELS) - len(missing)} were there: {folder}")
 
 
-def _keep(outcome: Any, csv: Path | None, json: Path | None, plot: Path | None, *, exact: bool = False) -> None:
+def _keep(outcome: Any, csv: Path | None, json: Path | None, draw: Callable[[], None] | None, *, exact: bool) -> None:
+    """Write each of the files that are asked for, whatever becomes of the others; what failed first is raised."""
     from unhurried_heron.files.write import write_csv, write_summary
 
-    if csv is not None:
-        write_csv(outcome, csv, exact=exact)
-        say(f"table: {csv}")
-    if json is not None:
-        write_summary(outcome, json)
-        say(f"summary: {json}")
-    if plot is not None:
-        from unhurried_heron.show.figures import draw_states
+    def table(path: Path) -> None:
+        write_csv(outcome, path, exact=exact)
+        say(f"table: {path}")
 
-        save(draw_states(outcome), plot)
+    def summary(path: Path) -> None:
+        write_summary(outcome, path)
+        say(f"summary: {path}")
+
+    failed: list[Exception] = []
+    writers = [(csv, table), (json, summary), (draw, lambda draws: draws())]
+    for asked, write in writers:
+        try:
+            if asked is not None:
+                write(asked)
+        except Exception as error:
+            failed.append(error)
+    if failed:
+        raise failed[0]

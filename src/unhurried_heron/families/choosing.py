@@ -6,6 +6,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.kernels.memory.pasts import CHANGES, CHOICE, ChoosingWork
@@ -38,8 +39,10 @@ def _pair_of(method: Any, relative: Array) -> tuple[Method, Method]:
 
 
 def _lay_out(method: Choosing, demand: Demand) -> WorkSpace:
-    assert demand.member is not None, "a march lays out members"
-    assert demand.degree_of is not None, "and knows their polynomials"
+    if demand.member is None:
+        raise unforeseen("a march lays out members")
+    if demand.degree_of is None:
+        raise unforeseen("and knows their polynomials")
     n, pair = demand.n, _pair_of(method, demand.scales.relative)
     # the stiff one is laid out when it is needed
     member = demand.member(pair[0])

@@ -7,6 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps, proportional, with_hidden_error
 from unhurried_heron.families.family import Demand, Family, WorkSpace
@@ -36,7 +37,8 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
 
 def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     n, scales, linear = demand.n, demand.scales, demand.linear
-    assert linear is not None, "an implicit family is given linear algebra"
+    if linear is None:
+        raise unforeseen("an implicit family is given linear algebra")
     a, s = floats(method.a), method.stages
     diagonals = sorted({float(x) for x in a.diagonal() if x}, reverse=True)
     contexts = [linear.context(False) for _ in diagonals]

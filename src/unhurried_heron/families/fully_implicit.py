@@ -6,6 +6,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import Demand, Family, WorkSpace
@@ -89,7 +90,8 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
     from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
     n, control, scales, linear = demand.n, demand.control, demand.scales, demand.linear
-    assert linear is not None, "an implicit family is given linear algebra"
+    if linear is None:
+        raise unforeseen("an implicit family is given linear algebra")
     numbers = numbers_of(method, scales)
     s, insist, m = method.stages, 0, 0
     # this needs full matrices

@@ -18,6 +18,7 @@ from scipy.sparse import coo_array, csc_array
 from scipy.sparse.csgraph import connected_components, reverse_cuthill_mckee
 from scipy.sparse.linalg import splu
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, SHIFT, B, D, N
 from unhurried_heron.run.trajectory import Array
 
@@ -47,7 +48,8 @@ def order_for_band(n: int, rows: Any, columns: Any) -> tuple[Any, int, int]:
         widths = int(max(below.max(initial=0), 0)), int(max((-below).max(initial=0), 0))
         if best is None or sum(widths) < best[1] + best[2]:
             best = (tried, *widths)
-    assert best is not None
+    if best is None:
+        raise unforeseen("best is not None")
     return best
 
 

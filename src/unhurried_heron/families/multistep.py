@@ -7,7 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import MethodError
+from unhurried_heron.errors import MethodError, unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import Demand, Family, Member, WorkSpace
@@ -37,7 +37,8 @@ def _implicit_starter(method: Multistep) -> str:
 
 
 def _starter(method: Multistep, demand: Demand) -> Member:
-    assert demand.member is not None, "a march lays out members"
+    if demand.member is None:
+        raise unforeseen("a march lays out members")
     member = demand.member(demand.starting)
     if not method.implicit and getattr(demand.starting, "implicit", False):
         raise MethodError(f"{method.name} is explicit, and so must be what starts it", name="starting",
@@ -113,7 +114,8 @@ def _compiled(numbers: Any, size: int | None) -> tuple[int, Any]:
 
 def _lay_out_implicit(method: Multistep, demand: Demand) -> WorkSpace:
     n, linear = demand.n, demand.linear
-    assert linear is not None, "an implicit family is given linear algebra"
+    if linear is None:
+        raise unforeseen("an implicit family is given linear algebra")
     member = _starter(method, demand)
     shared = _shared(method, demand, member)
     context = linear.context(False)

@@ -6,6 +6,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional, with_hidden_error
 from unhurried_heron.families.family import Demand, Family, WorkSpace
@@ -24,7 +25,8 @@ def _scale(method: Rosenbrock, relative: Array, absolute: Array, state: Array, f
 
 def _lay_out(method: Rosenbrock, demand: Demand) -> WorkSpace:
     n, scales, linear = demand.n, demand.scales, demand.linear
-    assert linear is not None, "an implicit family is given linear algebra"
+    if linear is None:
+        raise unforeseen("an implicit family is given linear algebra")
     s, numbers = method.stages, method.transformed
     context = linear.context(False)
     growth, keep = growth_kernel(linear, n)

@@ -6,6 +6,7 @@ from typing import Final
 
 import numpy as np
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
@@ -24,7 +25,8 @@ def _as_given(method: Several, relative: Array, absolute: Array, state: Array, f
 
 
 def _lay_out(method: Several, demand: Demand) -> WorkSpace:
-    assert demand.member is not None, "a march lays out members"
+    if demand.member is None:
+        raise unforeseen("a march lays out members")
     relative = demand.scales.relative
     tightest = float(relative.min(where=relative > 0.0, initial=1.0))
     highest = min(sum(tightest <= largest for largest in _WORTH), len(method.members) - 1)

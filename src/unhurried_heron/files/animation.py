@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from unhurried_heron.disk import path_of, write_whole
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import OptionError, unforeseen
 from unhurried_heron.march.progress import ProgressBar
 from unhurried_heron.run.run import Run
 from unhurried_heron.show.moving import Film, moving_record
@@ -147,7 +147,8 @@ def _film(path: Path, frames: Iterator[Any], rate: float) -> None:
                    "-s", f"{width}x{height}", "-r", f"{rate:g}", "-i", "-", "-an",
                    "-pix_fmt", "yuv420p", str(made)]  # fmt: skip
         with subprocess.Popen(command, stdin=subprocess.PIPE, stderr=subprocess.PIPE) as process:
-            assert process.stdin is not None
+            if process.stdin is None:
+                raise unforeseen("process.stdin is not None")
             try:
                 for each in itertools.chain([first], frames):
                     process.stdin.write(each[:height, :width].tobytes())

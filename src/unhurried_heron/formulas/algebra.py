@@ -12,6 +12,7 @@ from typing import Any, Final
 
 import sympy
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import (
     BOUND,
     Node,
@@ -178,4 +179,4 @@ def _to_node(expression: Any, back: Mapping[Any, Node]) -> Node:
         terms = [_to_node(term, back) for term in expression.as_ordered_terms()]
         terms.sort(key=lambda term: term.op == "neg")
         return add(*terms)
-    raise AssertionError(f"no rule for {expression}")
+    raise unforeseen(f"a rule for {expression}")

@@ -14,6 +14,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import (
     COMPARISONS,
     ONE,
@@ -48,7 +49,8 @@ _FLAT: Final = COMPARISONS | {"and", "or", "not"}
 def _slopes(function: str) -> tuple[Node, ...]:
     """Return the derivatives of a function by its arguments ``x1, x2, …``, as the table of operations has them."""
     slopes = OPERATIONS[function].slope
-    assert slopes != OWN_RULE, f"no rule to differentiate '{function}'"
+    if slopes == OWN_RULE:
+        raise unforeseen(f"no rule to differentiate '{function}'")
     return tuple(read(Source(slope, f"the slope of {function}")).node for slope in slopes)
 
 

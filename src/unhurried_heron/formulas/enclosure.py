@@ -11,6 +11,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import TIME, Node, upwards
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 
@@ -56,7 +57,8 @@ def _bounds(node: Node, values: Mapping[str, Any], low: Any, high: Any, done: Ma
         return np.zeros_like(low), np.ones_like(low)
     function = OPERATIONS.get(op)
     kind = function.bounds if function else "unknown"
-    assert kind != OWN_RULE, f"no rule to bound '{op}'"
+    if kind == OWN_RULE:
+        raise unforeseen(f"no rule to bound '{op}'")
     if function and kind in ("rising", "falling"):
         ends = [function.value(operands[0][0]), function.value(operands[0][1])]
         return (ends[0], ends[1]) if kind == "rising" else (ends[1], ends[0])

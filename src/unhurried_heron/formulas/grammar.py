@@ -10,7 +10,7 @@ from typing import Final
 
 import numpy as np
 
-from unhurried_heron.errors import ExpressionError, near_spelling
+from unhurried_heron.errors import ExpressionError, near_spelling, unforeseen
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import BOUND, CONSTANTS, RESERVED, SUM, Node, name, neg, number
 from unhurried_heron.formulas.operations import OPERATIONS
@@ -342,7 +342,8 @@ class _Reader:
                 raise self.refuse(
                     "cannot read the range of this sum", tree.col_offset, self.excerpt(tree), "… for i in 1..n"
                 )
-            assert isinstance(span, ast.BinOp)
+            if not isinstance(span, ast.BinOp):
+                raise unforeseen("isinstance(span, ast.BinOp)")
             inner = f"{target.id}{BOUND}{self.sums}"
             self.sums += 1
             ranges.append((inner, self.build(span.left, depth + 1), self.build(span.right, depth + 1)))

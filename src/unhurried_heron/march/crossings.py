@@ -7,6 +7,7 @@ from typing import Any, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.deadline import check_deadline
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.kernels.memory.bundles import Crossing
 from unhurried_heron.kernels.memory.control import CEIL, FLOOR, PASSED, ROOT, TRUTH
@@ -140,7 +141,8 @@ def _values(
 def crossing_of(asked: Asked, native: NativeSystem, *, stops: bool) -> Crossing:
     """Allocate what is the same for all runs of a march; ``stops``: whether it stops on its way at all."""
     beyond, context = native.beyond, native.context
-    assert beyond is not None
+    if beyond is None:
+        raise unforeseen("beyond is not None")
     switches = beyond.switches if stops else ()
     actions = np.zeros((len(asked.events), 4), dtype=np.int64)
     begin = 0

@@ -127,7 +127,7 @@ def _rates(march: March, time: float, states: Array) -> Array | None:
 def noise(problem: Problem, trajectory: Trajectory, absolute: Array) -> str:
     """Return a sentence on the states that never came above ten times their absolute tolerance; empty without any."""
     largest = trajectory.largest()
-    low = (largest > 0.0) & (largest < 10.0 * absolute)
+    low = (largest > 0.0) & (0.1 * largest < absolute)
     if not low.any():
         return ""
     quiet = np.flatnonzero(low)

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Demand, Member
 from unhurried_heron.families.groups import groups_of_columns
@@ -294,7 +295,8 @@ def _watch(native: NativeSystem, asked: Asked, n: int) -> Watch:
     events = asked.events
     going, stop = going_codes(events, native.located)
     m, beyond = len(going), native.beyond
-    assert beyond is not None
+    if beyond is None:
+        raise unforeseen("beyond is not None")
     # as many changes of each in one step as memory allows
     most = max(MOST_IN_STEP, min(_MANY_IN_STEP, _EVENT_NUMBERS // max(n * m, 1)))
     room = max(EVENT_ROOM, 2 * (most + SPARE) * m) if m else 0

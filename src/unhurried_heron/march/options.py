@@ -13,13 +13,14 @@ import numpy as np
 from unhurried_heron.errors import MethodError, OptionError, listing, near_spelling
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
-from unhurried_heron.march.tolerances import Tolerance, is_finite_number
+from unhurried_heron.march.tolerances import Tolerance
 from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.room import refuse_memory
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.words.definitions import QUANTITY
+from unhurried_heron.words.values import is_finite_number
 
 # times every so long
 _MOST_TIMES: Final = 2.0**53

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import numbers
 from collections.abc import Mapping
 from typing import Any, Final
 
@@ -13,6 +12,7 @@ from unhurried_heron.errors import OptionError, listing, near_spelling
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
+from unhurried_heron.words.values import is_finite_number
 
 DEFAULT_RTOL: Final = 1e-7
 # the relative tolerance in units of the absolute one, where none is given
@@ -20,14 +20,6 @@ ATOL_PART: Final = 1000.0
 SMALLEST_RTOL: Final = 1e-14
 
 Tolerance = float | str | Mapping[str, float | str] | None
-
-
-def is_finite_number(value: Any) -> bool:
-    """Whether a value is a finite real number."""
-    try:
-        return isinstance(value, numbers.Real) and not isinstance(value, bool) and math.isfinite(float(value))
-    except OverflowError:
-        return False
 
 
 def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Array, Array]:

@@ -107,7 +107,8 @@ def sequence(method: str, part: str, values: Any) -> None:
     ------
     MethodError
     """
-    if not hasattr(values, "__len__"):
+    # an array of no axes has a length that it does not tell
+    if not hasattr(values, "__len__") or getattr(values, "shape", (1,)) == ():
         raise refusal(method, f"{part} is no sequence", "a sequence of numbers", repr(values)[:80])
 
 

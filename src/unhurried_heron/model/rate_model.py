@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from unhurried_heron.errors import ValueGivenError
+from unhurried_heron.errors import ValueGivenError, unforeseen
 from unhurried_heron.formulas.expression import TIME, Node, names_in
 from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.layout import Group, Layout, single
@@ -41,7 +41,8 @@ def rate_model(said: Said, parameters: tuple[str, ...], layout: Layout, mistakes
     known = [*states, *formulas, *parameters, *said.inputs]
     check_defined(formulas, known, "derived quantities")
     written = write_out({key: formula.node for key, formula in formulas.items()})
-    assert said.function is not None
+    if said.function is None:
+        raise unforeseen("said.function is not None")
     rates = match_arguments(said.function, layout.names, parameters)
     exact = read_closed_forms(said.exact, layout, parameters, mistakes)
     derived_layout = Layout(tuple(Group(key) for key in written))

@@ -14,6 +14,7 @@ from unhurried_heron.errors import (
     OpenParameterError,
     UndefinedNameError,
     listing,
+    unforeseen,
 )
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, names_in, neg, number, replace_names, walk
@@ -253,7 +254,8 @@ class Sorter:
 
     def _sort_family(self, statement: Statement, found: Gathered) -> None:
         target = statement.target
-        assert target is not None
+        if target is None:
+            raise unforeseen("target is not None")
         rule = self._rule(statement)
         if target.primes == 0:
             found.derived_rules.setdefault(target.name, []).append(rule)
@@ -280,7 +282,8 @@ class Sorter:
 
     def _rule(self, statement: Statement) -> Rule:
         target, place = statement.target, statement.place
-        assert target is not None
+        if target is None:
+            raise unforeseen("target is not None")
         loops = []
         for each in statement.ranges:
             first = self._whole(each.first.node, each.first, place)

@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import Final
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import COMPARISONS, SUM, TIME, Node, free_names
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 
@@ -106,7 +107,8 @@ class Emitter:
 
     def _known(self, node: Node) -> str:
         found = self._find(node)
-        assert found is not None
+        if found is None:
+            raise unforeseen("found is not None")
         return found[0]
 
     def _scope_of(self, node: Node) -> Scope:
@@ -132,7 +134,8 @@ class Emitter:
         scope: Scope | None = self.scope
         while scope is not None and scope.index != index:
             scope = scope.parent
-        assert scope is not None
+        if scope is None:
+            raise unforeseen("scope is not None")
         return scope.register
 
     def place(self, base: int, strides: Iterable[tuple[str, int]]) -> str:
@@ -172,7 +175,8 @@ class Emitter:
         inner, self.scope = self.scope, self._target
         total = self.loop(str(index), int(first.args[0]), int(last.args[0]), lambda: self.value(body))
         self.scope = inner
-        assert total is not None
+        if total is None:
+            raise unforeseen("total is not None")
         return total
 
     def _new(self, instruction: str) -> str:
@@ -292,7 +296,8 @@ class Emitter:
             if n != int(n):
                 root = self._call(OPERATIONS["sqrt"].code, x)
                 result = root if result is None else self._new(f"fmul double {result}, {root}")
-            assert result is not None
+            if result is None:
+                raise unforeseen("result is not None")
             return self._new(f"fdiv double {literal(1.0)}, {result}") if n < 0 else result
         return self._call("llvm.pow.f64", x, self._known(exponent))
 
@@ -329,7 +334,7 @@ class Emitter:
         if op == "sign":
             negative = self._select(self._new(f"fcmp olt double {x}, {zero}"), literal(-1.0), x)
             return self._select(self._new(f"fcmp ogt double {x}, {zero}"), one, negative)
-        raise AssertionError(f"no rule to emit '{op}'")
+        raise unforeseen(f"no rule to emit '{op}'")
 
     def _keep_nan(self, x: str, result: str) -> str:
         return self._select(self._new(f"fcmp uno double {x}, {x}"), x, result)

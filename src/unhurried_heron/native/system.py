@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import HeronError
+from unhurried_heron.errors import HeronError, unforeseen
 from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other, time_slopes
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.layout import Block, Layout, single
@@ -122,7 +122,8 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
         blocks = rates.held if held else rates.blocks
         made = compiled(blocks, model.layout.size, names, context.array, guarded=guarded)
     else:
-        assert isinstance(rates, FunctionRates)
+        if not isinstance(rates, FunctionRates):
+            raise unforeseen("isinstance(rates, FunctionRates)")
         made = native_function(rates.function, context, model.layout.size)
         if any(switch.times for switch in switches):
             limits = np.array([-np.inf, np.inf])
@@ -167,7 +168,8 @@ def with_slopes(
         own = _own_jacobian(rates.jacobian, context) if rates.jacobian else None
         own = clamped(own, native.limits) if own and native.limits is not None else own
         return replace(native, jacobian=own, entries=entries)
-    assert isinstance(rates, WrittenRates)
+    if not isinstance(rates, WrittenRates):
+        raise unforeseen("isinstance(rates, WrittenRates)")
     blocks, names = rates.held if held else rates.blocks, context.names(layout, held=held)
     plain = _plain_blocks(rates, native.located, held=held)
     slopes = _native_jacobian((blocks, plain), layout, names, context.array, full=full)

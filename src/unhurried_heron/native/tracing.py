@@ -9,6 +9,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.native.signature import NativeFunction
 
 _SIGNATURE: Final = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.c_double, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_void_p)
@@ -47,7 +48,8 @@ class Tracer:
 
         behind = _SIGNATURE(traced)
         address = ctypes.cast(behind, ctypes.c_void_p).value
-        assert address is not None, "a callback has an address"
+        if address is None:
+            raise unforeseen("a callback has an address")
         return replace(function, address=address, keep=(*function.keep, function, behind))
 
     def arrays(self) -> tuple[Any, Any, Any, Any]:

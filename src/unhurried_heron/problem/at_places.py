@@ -55,7 +55,7 @@ def places_of(problem: Facts, t: Any, state: Any, place: str) -> Places:
         state = np.stack(np.broadcast_arrays(*(np.asarray(state[name]) for name in names)), axis=-1) if n else state
     try:
         times, states = np.asarray(_number(problem, t, place), dtype=np.float64), np.asarray(state, dtype=np.float64)
-    except (TypeError, ValueError):
+    except (TypeError, ValueError, OverflowError):
         raise OptionError("these are no times and states", name="state", place=place,
                           expected="numbers: of one place (n_states,), of many (rows, n_states)",
                           given=f"{t!r}, {state!r}"[:80]) from None  # fmt: skip

@@ -8,7 +8,7 @@ from typing import Final
 
 import numpy as np
 
-from unhurried_heron.errors import UnitError
+from unhurried_heron.errors import UnitError, unforeseen
 from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import COMPARISONS, CONSTANTS, SUM, TIME, Node, upwards
@@ -227,7 +227,8 @@ class _Checker:
         if op == "where":
             return self._alike(node.operands[1:], parts[1:], written, place)
         kind = "same" if op == "add" else "compared" if op in COMPARISONS else OPERATIONS[op].unit
-        assert kind != OWN_RULE, f"no rule for the unit of '{op}'"
+        if kind == OWN_RULE:
+            raise unforeseen(f"no rule for the unit of '{op}'")
         if kind == "same":
             return self._alike(node.operands, parts, written, place)
         if kind == "compared":

@@ -91,7 +91,8 @@ class Answers:
         """
         for place, watched in enumerate(self._watched):
             # which way each went is not kept of those that go both ways
-            if what in (watched, watched.name) and (watched.timed or going in ("either", watched.going)):
+            same = what == watched if isinstance(what, Event) else isinstance(what, str) and what == watched.name
+            if same and (watched.timed or going in ("either", watched.going)):
                 return self._happenings_of(place)
         event = what if isinstance(what, Event) else Event(what, going=going)
         _, times, signs = self._pieces(event, "run.crossings").changes()
@@ -290,7 +291,7 @@ class Answers:
             said = [self._time(each, "run.table") for each in said]
         try:
             said = np.array(said, dtype=np.float64, ndmin=1)
-        except (TypeError, ValueError):
+        except (TypeError, ValueError, OverflowError):
             raise RunError("these are no times", name="times", place="run.table",
                            expected="a count, or times", given=repr(times)[:80]) from None  # fmt: skip
         return self._rows(said).rename(columns={"time": "t"}).set_index("t")
@@ -309,7 +310,7 @@ class Answers:
             return whole
         try:
             low, high = (float(self._time(each, place)) for each in between)
-        except (TypeError, ValueError):
+        except (TypeError, ValueError, OverflowError):
             low = high = np.nan
         if not (min(whole) <= min(low, high) and max(low, high) <= max(whole)):
             raise RunError("the window does not lie within the run", name="between", place=place,

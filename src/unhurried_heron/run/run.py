@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import numbers
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -22,6 +21,7 @@ from unhurried_heron.run.studies import STUDIES
 from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
 from unhurried_heron.words.event import Event
+from unhurried_heron.words.values import each_of, is_finite_number
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -105,9 +105,8 @@ class Run(Answers):
         if stretch is not None and model.derived_layout.by_name[name].box:
             return self._derived[:, stretch].reshape(-1, *model.derived_layout.by_name[name].shape)
         columns = self.columns[self.problem.model.layout.size :]
-        name = in_one_spelling(name) if isinstance(name, str) else name
-        if name in columns:
-            return self._derived[:, columns.index(name)]
+        if isinstance(name, str) and in_one_spelling(name) in columns:
+            return self._derived[:, columns.index(in_one_spelling(name))]
         raise self._unknown(name, "run[…]")
 
     def _unknown(self, name: object, place: str) -> RunError:
@@ -175,8 +174,7 @@ class Run(Answers):
         if names is None:
             values = self._trajectory.at(flat, before=before)
         else:
-            chosen = [names] if isinstance(names, str) or not isinstance(names, Iterable) else list(names)
-            values = columns_at(self, flat, [self._place(name) for name in chosen], before)
+            values = columns_at(self, flat, [self._place(name) for name in each_of(names)], before)
             if isinstance(names, str):
                 return values[0, 0] if times.ndim == 0 else values.reshape(times.shape)
         return values[0] if times.ndim == 0 else values.reshape(*times.shape, values.shape[-1])
@@ -205,8 +203,7 @@ class Run(Answers):
         """
         start, end = float(self._kept("run.extend").times[0]), self._trajectory.end_time
         time = self._time(to, "run.extend")
-        fit = isinstance(time, numbers.Real) and np.isfinite(float(time))
-        if self._further is None or not fit or min(start, end) <= float(time) <= max(start, end):
+        if self._further is None or not is_finite_number(time) or min(start, end) <= float(time) <= max(start, end):
             raise RunError(
                 "there is nothing to go on to",
                 name="to",
@@ -239,7 +236,7 @@ class Run(Answers):
 
         try:
             asked = np.asarray(times, dtype=np.float64).ravel()
-        except (TypeError, ValueError):
+        except (TypeError, ValueError, OverflowError):
             raise RunError("these are no times", name="times", place="run.exact_at", expected="an array of times",
                            given=repr(times)[:80]) from None  # fmt: skip
         return exact_rows(self.problem, asked)

@@ -16,6 +16,7 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.show.along import coordinates_of, refuse_unknown
 from unhurried_heron.study.comparison import WORK, Comparison, setting_of
+from unhurried_heron.words.values import each_of
 
 # between the steps of a run the step polynomial is drawn at this many points at least
 _POINTS = 600
@@ -193,7 +194,7 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
     model = run.problem.model
     curves: list[str] = []
     families: list[Group] = []
-    for name in (in_one_spelling(name) if isinstance(name, str) else name for name in names):
+    for name in (in_one_spelling(name) if isinstance(name, str) else name for name in each_of(names)):
         known_name = name if isinstance(name, str) else ""
         group = model.layout.by_name.get(known_name) or model.derived_layout.by_name.get(known_name)
         if group is not None and group.box:
@@ -201,7 +202,7 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
                 families.append(group)
             else:
                 curves += group.members()
-        elif name in run.columns:
+        elif isinstance(name, str) and name in run.columns:
             curves.append(name)
         else:
             known = [*model.layout.by_name, *model.derived_layout.by_name, *model.functions]

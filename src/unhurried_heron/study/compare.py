@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import numbers
 import time as clock
 from collections.abc import Iterable, Sequence
 from typing import Any, Final
@@ -31,6 +30,7 @@ from unhurried_heron.study.in_region import steps_in_region
 from unhurried_heron.study.kept import drift_of, lowest_of, scale_of
 from unhurried_heron.study.reference import Kind, References, Truth, kind_of, size_of, up_to_its_stop
 from unhurried_heron.study.tried import INTERRUPTED, OnInterrupt, Tried, raise_what_all_raised, tried
+from unhurried_heron.words.values import each_of
 
 DEFAULT_RTOL: Final = (1e-4, 1e-6, 1e-8)
 ALL: Final = "all"
@@ -174,9 +174,7 @@ def _listed(values: Any, name: str, problem: Problem | None = None) -> list[floa
     """Return one number or several as a list of positive numbers; steps may be quantities."""
     if values is None:
         return []
-    single = isinstance(values, numbers.Real | str) or not isinstance(values, Iterable)
-    listed = [values] if single else list(values)
-    return [positive_option(in_time(problem, each, name) if problem else each, name) for each in listed]
+    return [positive_option(in_time(problem, each, name) if problem else each, name) for each in each_of(values)]
 
 
 def _row_of(method: Method, setting: dict[str, Any], found: Tried) -> dict[str, Any]:

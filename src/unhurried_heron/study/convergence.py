@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import OptionError, unforeseen
 from unhurried_heron.march.options import (
     Budget,
     budget_of,
@@ -247,7 +247,8 @@ def _row(problem: Problem, method: Method, length: float, limits: Budget, known:
 
 def _errors(kept: Any, truth: Any, places: list[int], size: Array, until: float | None) -> tuple[float, float]:
     """Return the error at the end, and the largest at the ends of steps, where the reference is trusted."""
-    assert isinstance(kept, StepTrajectory), "its steps were kept"
+    if not isinstance(kept, StepTrajectory):
+        raise unforeseen("its steps were kept")
     rows = np.unique(np.append(np.arange(0, kept.times.size, 1 + kept.times.size // _MOST_ROWS), kept.times.size - 1))
     times, states = kept.times[rows], kept.states[rows][:, places]
     if until is not None:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, Final
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.candidates import Candidate, seconds_in_turn, work_of
 from unhurried_heron.study.saying import Saying, many, of_seconds, of_tolerances, rounded
@@ -43,7 +44,8 @@ class Instead:
     def saying(self) -> Saying:
         """Say how it did, and whether it does better."""
         run, best = self.own, self.candidate
-        assert best.run is not None, "it came to the end"
+        if best.run is None:
+            raise unforeseen("it came to the end")
         tally, own = best.run.tally, run.tally
         own_seconds, seconds = seconds_in_turn(run, best.run)
         figures: dict[str, Any] = {"method": best.method, "steps": tally.accepted, "seconds": seconds,

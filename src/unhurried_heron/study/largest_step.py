@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import OptionError, unforeseen
 from unhurried_heron.march.integrate import integrate
 from unhurried_heron.march.options import Budget, check_fits, positive_option, refuse_no_problem
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
@@ -171,7 +171,8 @@ def _sign(problem: Problem) -> float:
 def _modes(reference: Run) -> tuple[Array, Any]:
     """Return times along a reference solution, and the eigenvalues there."""
     kept = reference._trajectory
-    assert isinstance(kept, StepTrajectory), "its steps are kept"
+    if not isinstance(kept, StepTrajectory):
+        raise unforeseen("its steps are kept")
     rows = rows_worth(len(reference.problem.states), _ROWS)
     # where it steps, and evenly, too: a stiff method steps over long stretches
     even = np.linspace(kept.starts[0], kept.end_time, rows)

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.deadline import seconds_left
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.spectrum import ritz_values
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
@@ -65,7 +66,8 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> Any:
         from unhurried_heron.native.system import native_system, with_slopes
 
         native = with_slopes(native_system(problem, (), held=False), problem, held=False)
-        assert native.jacobian is not None, "written equations have a Jacobian"
+        if native.jacobian is None:
+            raise unforeseen("written equations have a Jacobian")
         found = evaluate_rows(native.jacobian, times, states)
         matrices = np.full((times.size, n, n), np.nan)
         matrices[: len(found)] = found.reshape(-1, n, n)
@@ -87,7 +89,8 @@ def _fastest(problem: Problem, times: Array, states: Array) -> Any:
     entries = jacobian_entries(problem, held=False) if problem.model.rates.written else None
     if entries is not None:
         native = with_slopes(native_system(problem, (), held=False), problem, held=False, full=False)
-        assert native.jacobian is not None, "written equations have a Jacobian"
+        if native.jacobian is None:
+            raise unforeseen("written equations have a Jacobian")
         slopes: NativeFunction = native.jacobian
         rows, columns = (each.astype(np.int64) for each in entries)
     # first some from all over the run, in case there is no time for all

@@ -10,7 +10,7 @@ from typing import Final, Literal
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import OptionError, unforeseen
 from unhurried_heron.families.registry import reference_methods
 from unhurried_heron.march.options import Budget, Record
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF
@@ -245,7 +245,8 @@ def _ran(found: Iterable[Tried]) -> Run:
     for each in found:
         if each.run is not None:
             return each.run
-        assert each.raised is not None, "else there is a run"
+        if each.raised is None:
+            raise unforeseen("else there is a run")
         raised.append(each.raised)
     raise raised[0]
 

@@ -15,7 +15,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import OptionError, unforeseen
 from unhurried_heron.formulas.expression import SUM, TIME, Node
 from unhurried_heron.formulas.layout import places
 from unhurried_heron.formulas.work import refuse_many
@@ -38,7 +38,8 @@ class Tape:
         self.rows: list[tuple[str, tuple[Any, ...]]] = []
         self._known: dict[tuple[Any, ...], int] = {}
         layout, rates = problem.model.layout, problem.model.rates
-        assert isinstance(rates, WrittenRates), "they were looked at"
+        if not isinstance(rates, WrittenRates):
+            raise unforeseen("they were looked at")
         self.states = [self._put("state", k) for k in range(layout.size)]
         self._time = self._put("time")
         self.rates = [self._number(0.0)] * layout.size

@@ -7,6 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
@@ -53,7 +54,8 @@ class Truth:
     def misses(self, other: Run, right: Run | None = None) -> tuple[Array, Array]:
         """Return times, and how far a run misses another there, in tolerances (or shares of each state's size)."""
         right = self.tighter if right is None else right
-        assert right is not None, "it was looked at"
+        if right is None:
+            raise unforeseen("it was looked at")
         times = self._common(other, right)
         answer, truth = other.at(times), right.at(times)
         if self.fixed:

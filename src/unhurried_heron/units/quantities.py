@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import math
-import numbers
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -13,7 +11,7 @@ from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.state_name import StateName, group_of
 from unhurried_heron.words.definitions import QUANTITY, Definition
 from unhurried_heron.words.mistakes import Mistakes
-from unhurried_heron.words.values import finite_number, interval_ends
+from unhurried_heron.words.values import finite_number, interval_ends, is_finite_number
 
 
 @dataclass(frozen=True)
@@ -228,7 +226,7 @@ def number_in(value: Any, unit: str, place: str) -> float:
         It is no finite number.
     """
     found = in_unit_of(value, unit, place)
-    if isinstance(found, numbers.Real) and not isinstance(found, bool) and math.isfinite(found):
+    if is_finite_number(found):
         return float(found)
     also = f", or a quantity of the kind of {unit}" if unit else ""
     raise OptionError("this is no number", name=place, place=place, expected=f"a number{also}", given=repr(value)[:80])

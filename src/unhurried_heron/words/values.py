@@ -34,6 +34,24 @@ def finite_number(value: Any, name: str, place: str) -> float:
     return result
 
 
+def is_finite_number(value: Any) -> bool:
+    """Whether a value is a finite real number."""
+    try:
+        return isinstance(value, numbers.Real) and not isinstance(value, bool) and math.isfinite(float(value))
+    except OverflowError:
+        return False
+
+
+def each_of(given: Any) -> list[Any]:
+    """Return several things as a list, and one as a list of it; a text is one."""
+    if isinstance(given, str | bytes):
+        return [given]
+    try:
+        return list(given)
+    except TypeError:
+        return [given]
+
+
 def interval_ends(interval: Any) -> tuple[float, float]:
     """Return the two ends of an interval, which may run backwards.
 
