@@ -114,9 +114,11 @@ def test_many_events_overflow_no_buffer() -> None:
 
 
 def test_names_must_differ(pond: uh.Problem) -> None:
-    named = pond.with_(events=[uh.Event("level = 1", name="one")])
+    one, other = (uh.Event(f"level = {level}", name="one") for level in (1, 2))
     with pytest.raises(uh.FormulationError, match="two events"):
-        uh.integrate(named, events=[uh.Event("level = 2", name="one")])
+        uh.integrate(pond, events=[one, other])
+    with pytest.raises(uh.FormulationError, match="two events"):
+        pond.with_(events=[one, other])
     for wrong in ({"going": "sideways"}, {"stop": 1}):
         with pytest.raises(uh.FormulationError):
             uh.Event("level = 1", **wrong)

@@ -92,7 +92,8 @@ def test_the_reduced_system_is_shown_and_means_what_it_says() -> None:
     )
     text = problem.first_order().text
     lines = dict(line.split(" = ", 1) for line in text.splitlines())
-    assert [key.strip() for key in lines] == ["z'", "(z')'", "w'", "(w')'", "v'", "(v')'", "(v'')'"]
+    # what only says how a derivative is called is left out
+    assert [key.strip() for key in lines] == ["(z')'", "(w')'", "(v'')'"]
     # read back as first-order equations of plain names, it has the same rates
     plain = {"z'": "p", "w'": "q", "v''": "s", "v'": "r"}
 
@@ -102,12 +103,18 @@ def test_the_reduced_system_is_shown_and_means_what_it_says() -> None:
         return formula
 
     names = ["z", "p", "w", "q", "v", "r", "s"]
-    again = "\n".join(f"{n}' = {renamed(f)}" for n, f in zip(names, lines.values(), strict=True))
+    told = dict(zip(("p", "q", "s"), map(renamed, lines.values()), strict=True)) | {
+        "z": "p",
+        "w": "q",
+        "v": "r",
+        "r": "s",
+    }
+    again = "\n".join(f"{n}' = {told[n]}" for n in names)
     state = [0.1, 0.2, -0.3, 0.4, 0.5, -0.6, 0.7]
     other = said(again, dict(zip(names, state, strict=True)), m=4, k=0.5, c=1)
     assert rates_at(other, state, 0.3) == pytest.approx(rates_at(problem, state, 0.3), rel=1e-13)
     latex = problem.first_order().latex
-    assert latex.count("&=") == 7
+    assert latex.count("&=") == 3
     assert latex.count("{") == latex.count("}")
     assert r"\cos\left(w\right)" in latex
 
@@ -117,7 +124,7 @@ def test_common_factors_cancel() -> None:
     problem = said("(a + b)*z'' + b*w'' = -z\nb*z'' + b*w'' = -w", {"z": 1, "z'": 0, "w": 2, "w'": 0}, a=3, b=5)
     text = problem.first_order().text
     z, w, a, _ = sympy.symbols("z w a b")
-    second = text.splitlines()[1].split(" = ")[1]
+    second = text.splitlines()[0].split(" = ")[1]
     assert sympy.simplify(sympy.sympify(second) - (w - z) / a) == 0
     assert "b" not in second
 

@@ -73,7 +73,10 @@ class Method(Protocol):
         """The largest x for which a decay is stable up to h lambda = -x; infinite where there is none."""
 
 
-FACTS: Final = tuple(name for name, fact in vars(Method).items() if isinstance(fact, property))
+# what every method must say; one without a characteristic polynomial has no region, which is told when asked for
+FACTS: Final = tuple(
+    name for name, fact in vars(Method).items() if isinstance(fact, property) and name != "characteristic"
+)
 
 
 def in_use(method: Method, *, fixed: bool, carry: str | None) -> Method:
