@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-import os
 import signal
-import threading
 from pathlib import Path
 
 import pandas as pd
@@ -14,8 +12,10 @@ import typer
 from typer.testing import CliRunner
 
 import unhurried_heron as uh
-from unhurried_heron.cli.app import app
+from unhurried_heron.cli.app import app, main
 from unhurried_heron.demo import demo_file
+from unhurried_heron.kernels.memory.control import Reason
+from unhurried_heron.march.driver import Driver
 
 COMMANDS = typer.main.get_command(app).commands
 # of verbs that integrate a file: all of these; of those by one method, or several, at steps of the user's, these too
@@ -93,32 +93,34 @@ def test_what_would_do_nothing_is_refused(given: list[str], words: str) -> None:
     assert words in str(found.exception)
 
 
-SLOW = """
-equations = "x' = y\\ny' = -x + sum(sin(m*t)/m^2 for m in 1..3000)"
-initial = {x = 1, y = 0}
-interval = {from = 0, to = 100}
-"""
+POND = "equations = \"x' = y\\ny' = -x\"\ninitial = {x = 1, y = 0}\ninterval = {from = 0, to = 100}\n"
 LONG = {
-    "compare": ["compare", "FILE", "--methods", "heun-2,euler", "--step", "1e-4,1,0.5", "--csv", "out.csv"],
-    "order": ["order", "FILE", "--methods", "heun-2", "--steps", "2,1,1e-4,1e-5", "--csv", "out.csv"],
+    "compare": ["compare", "FILE", "--methods", "heun-2,euler", "--step", "1e-2,1,0.5", "--csv", "out.csv"],
+    "order": ["order", "FILE", "--methods", "heun-2", "--steps", "2,1,1e-2", "--csv", "out.csv"],
     "certify": ["certify", "FILE", "--digits", "12", "--csv", "out.csv"],
-    "explain": ["explain", "FILE", "--method", "euler", "--step", "1e-4"],
-    "run": ["run", "FILE", "--method", "euler", "--step", "1e-4", "--csv", "out.csv"],
+    "explain": ["explain", "FILE", "--method", "heun-2", "--step", "1e-2"],
+    "run": ["run", "FILE", "--method", "heun-2", "--step", "1e-2", "--csv", "out.csv"],
 }
 
 
+@pytest.mark.parametrize("part", [1, 2])
 @pytest.mark.parametrize("verb", LONG)
-def test_ctrl_c_keeps_what_was_done(verb: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_ctrl_c_keeps_what_was_done(verb: str, part: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(tmp_path)
-    Path("slow.toml").write_text(SLOW)
-    uh.integrate(uh.Problem.from_file("slow.toml"), interval=(0, 0.1))
-    timer = threading.Timer(1.5, os.kill, (os.getpid(), signal.SIGINT))
+    Path("pond.toml").write_text(POND)
+    parts, march = [], Driver._next_slice
+
+    def interrupted(driver: Driver) -> Reason:
+        parts.append(driver)
+        if len(parts) == part:
+            signal.raise_signal(signal.SIGINT)
+        return march(driver)
+
+    monkeypatch.setattr(Driver, "_next_slice", interrupted)
     before = signal.signal(signal.SIGINT, signal.default_int_handler)
     try:
-        timer.start()
-        found = CliRunner().invoke(app, [part.replace("FILE", "slow.toml") for part in LONG[verb]])
+        found = CliRunner().invoke(app, [word.replace("FILE", "pond.toml") for word in LONG[verb]])
     finally:
-        timer.cancel()
         signal.signal(signal.SIGINT, before)
     assert found.exit_code == 1, found.exception
     assert "interrupted" in found.output
@@ -127,15 +129,36 @@ def test_ctrl_c_keeps_what_was_done(verb: str, tmp_path: Path, monkeypatch: pyte
         assert pd.read_csv("out.csv")["ending"].iloc[-1] == "interrupted"
 
 
-def test_the_handler_of_the_host_is_called() -> None:
-    heard, problem = [], uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1000))
+def test_the_handler_of_the_host_is_called(monkeypatch: pytest.MonkeyPatch) -> None:
+    heard, march = [], Driver._next_slice
+    problem = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1000))
+
+    def interrupted(driver: Driver) -> Reason:
+        signal.raise_signal(signal.SIGINT)
+        return march(driver)
+
+    monkeypatch.setattr(Driver, "_next_slice", interrupted)
     before = signal.signal(signal.SIGINT, lambda number, frame: heard.append(number))
-    timer = threading.Timer(0.5, os.kill, (os.getpid(), signal.SIGINT))
     try:
-        timer.start()
-        run = uh.integrate(problem, "euler", step=1e-6, record=2)
+        run = uh.integrate(problem, "euler", step=1e-3)
     finally:
-        timer.cancel()
         signal.signal(signal.SIGINT, before)
     assert heard == [signal.SIGINT]
     assert run.ending.reason == "interrupted"
+
+
+def test_a_fault_of_ours_is_told_as_one(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture
+) -> None:
+    def broken(*given: object, **options: object) -> None:
+        raise KeyError("of ours")
+
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setattr("unhurried_heron.cli.verbs.picture", broken)
+    outputs = ["--plot", "a.png", "--csv", "a.csv", "--json", "a.json"]
+    monkeypatch.setattr("sys.argv", ["heron", "run", str(demo_file("sluice-pond")), *outputs])
+    with pytest.raises(SystemExit) as ended:
+        main()
+    assert ended.value.code == 3
+    assert "this should not happen" in capsys.readouterr().err
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["a.csv", "a.json"]

@@ -35,7 +35,16 @@ when = "x = 7"
 [[events]]
 when = "y = 0.5 + 0*x"
 """
-CASES = {"fails": FAILS, "marked": MARKED}
+# a length and a time are added; nothing runs, nothing is written
+DISAGREES = """
+title = "Metres and hours"
+equations = "x' = -x/tau + t\\ny' = -y/tau"
+interval = {from = 0, to = 2}
+initial = {x = 1, y = 1}
+parameters = {tau = "1 h"}
+units = {t = "h", x = "m", y = "m"}
+"""
+CASES = {"fails": FAILS, "marked": MARKED, "disagrees": DISAGREES}
 QUESTIONS = ["--crossings", "x = 0.7", "--period", "x = 0.7", "--mean", "x", "--integral", "y", "--extremes", "x",
              "--where", "x > 0.5"]  # fmt: skip
 VERBS = {
@@ -67,6 +76,10 @@ def test_every_verb_answers_or_says_why_not(
         found = CliRunner().invoke(app, [part.replace("FILE", "pond.toml") for part in VERBS[verb]])
     assert found.exception is None or isinstance(found.exception, SystemExit | HeronError), found.exception
     assert (found.exit_code == 0) is (case == "marked")
+    if case == "disagrees":
+        assert "unit" in f"{found.exception} {found.output}"
+        assert [path.name for path in Path().iterdir()] == ["pond.toml"]
+        return
     written = [line.split(": ", 1)[1] for line in found.output.splitlines() if line.startswith(("table:", "figure:"))]
     if case == "marked" or verb in ("run", "recorded", "phase", "overlay", "compare"):
         asked = [part for part in VERBS[verb] if part[1:2] == "."]

@@ -229,6 +229,8 @@ def test_answers_know_their_units_and_events_by_name() -> None:
     starts = run.events[run.events["name"] == "starts"]
     assert run.crossings("starts")["time"].tolist() == starts["time"].tolist()
     assert run.crossings("starts")["primed"].tolist() == [0.0] * len(starts)
+    # what is asked by an equation is no event of the run
+    assert run.crossings("level = 0.5")["level"].to_numpy() == pytest.approx(0.5, rel=1e-6)
     assert run.period("starts").count == len(starts) - 1
     with pytest.raises(uh.HeronError):
         run.unit_of("nothing")

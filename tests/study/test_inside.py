@@ -53,6 +53,12 @@ def test_a_trace_is_what_a_function_logs_of_itself(name: str, options: dict[str,
         plain.trace  # noqa: B018 - looking is what raises
 
 
+def test_iterations_are_numbered_from_one() -> None:
+    problem = uh.Problem.from_text("x' = -x^2", initial={"x": 1}, interval=(0, 1))
+    purposes = uh.integrate(problem, "radau-iia-5", step=0.5, trace=True).trace["purpose"].tolist()
+    assert purposes[:5] == ["start", *(f"stage {k}, iteration 1" for k in (1, 2, 3)), "stage 1, iteration 2"]
+
+
 def test_traces_of_written_equations_go_on_with_the_run() -> None:
     pond = uh.Problem.from_text(
         "x' = -x + step(t - 1)",

@@ -122,6 +122,9 @@ def test_the_taylor_series_as_reference() -> None:
     assert found.frame()["largest error"].to_numpy() == pytest.approx(
         other.frame()["largest error"].to_numpy(), rel=1e-2
     )
+    slopes = [uh.convergence(SWING, "heun-2", step=0.1, halvings=3, reference=kind) for kind in ("taylor", None)]
+    assert slopes[0].reference == "Taylor series in 30 digits"
+    assert slopes[0].orders[0].observed == pytest.approx(slopes[1].orders[0].observed, rel=1e-6)
     with pytest.raises(uh.OptionError, match="no such reference"):
         uh.compare(SWING, "heun-2", reference="exact")
 

@@ -199,6 +199,11 @@ def test_the_mode_that_limits_the_step_is_told() -> None:
         assert found.step == pytest.approx(found.foreseen, rel=0.02)
 
 
+def test_a_double_root_on_the_circle_is_not_stable() -> None:
+    leapfrog = uh.stability(uh.Multistep("leapfrog", [0, 1], [0, 2]))
+    assert [bool(leapfrog.contains(z)) for z in (0.5j, 0.999j, 1j, 1.001j, -0.5)] == [True, True, False, False, False]
+
+
 def test_what_has_no_largest_step_says_so() -> None:
     problem = uh.Problem.from_text("x' = -1000*x + t", initial={"x": 1}, interval=(0, 1))
     found = uh.largest_step(problem, "radau-iia-5")
