@@ -10,6 +10,7 @@ from typing import Any
 from unhurried_heron.errors import OptionError, listing, near_spelling, printable
 from unhurried_heron.march.options import Budget
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.run import Run
 
 
 def asked_problem(file: Path, changes: list[str] | None, start: str | None, end: str | None) -> Problem:
@@ -88,6 +89,12 @@ def numbers_of(text: str, place: str) -> list[float]:
             "this is no number", name=place, place=place, expected="a number such as 1e-6", given=text
         ) from None
     return numbers
+
+
+def up_to(run: Run, times: Any) -> list[float]:
+    """Return the times that a run came to."""
+    sign = 1.0 if run.problem.interval[1] > run.problem.interval[0] else -1.0
+    return [time for time in times.tolist() if sign * time <= sign * run.ending.time]
 
 
 def interval_of(problem: Problem, start: str | None, end: str | None) -> tuple[Any, Any]:

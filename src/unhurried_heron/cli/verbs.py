@@ -21,6 +21,7 @@ from unhurried_heron.cli.asked import (
     save,
     say,
     steps_of,
+    up_to,
     value_of,
     words,
     write_table,
@@ -118,7 +119,9 @@ def run(
         say(said)
     if asked:
         console().print(answers_report(outcome, asked))
-    times: Any = wanted if wanted == "steps" else record_times(problem, wanted)
+    times: Any = (
+        wanted if isinstance(wanted, int) or wanted == "steps" else up_to(outcome, record_times(problem, wanted))
+    )
 
     def drawn(path: Path) -> None:
         with quietly():
@@ -126,7 +129,7 @@ def run(
             runs = [integrate(each, **plain) for _, each in others] or [outcome]
         save(picture(runs, [label for label, _ in others] or None, phase, draw), path)
 
-    kept = outcome if times is wanted else outcome.recorded(times)
+    kept = outcome if isinstance(times, str) else outcome.recorded(times)
     _keep(kept, csv, json, None if plot is None else lambda: drawn(plot), exact=exact)
     if not outcome.ending.as_asked:
         console(error=True).print(f"heron: the run did not end as asked: {outcome.ending.reason}")
