@@ -61,7 +61,7 @@ WORDS = [
      f"t = #: incomplete. {STIFF}radau-iia-#. Or: raise the budget, or start again from run.final with interval=(#, "
      "#)."),
     (say("-1e5*(x - cos(t))", (0, 1)), PAIR, f"reached the end, t = #. {STIFF}radau-iia-#."),
-    (say("-where(t < 0.5, 1e5, 1)*(x - cos(t))", (0, 5)), PAIR, "reached the end, t = #. Of its # steps many were held "
+    (say("-where(t < 0.5, 2e6, 1)*(x - cos(t))", (0, 5)), PAIR, "reached the end, t = #. Of its # steps many were held "
      "back by stability and not by accuracy: the problem is stiff up to t = # at least. Try an implicit method, "
      "radau-iia-#."),
     (say("cos(t)", (0, 9)), {"budget": {"rate_evaluations": 30}}, "the budget of # rate evaluations was used up at "
@@ -108,7 +108,7 @@ def test_a_look_at_the_end_spoils_no_run(raised: type[BaseException]) -> None:
         calls += 1
         if calls == limit:
             raise raised
-        return [-1e4 * y[0]]
+        return [-4e5 * y[0]]
 
     problem = uh.Problem.from_rates(rates, initial={"x": 1.0}, interval=(0, 1))
     calls = 0

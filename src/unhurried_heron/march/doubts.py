@@ -23,8 +23,9 @@ _NUDGE: Final = 1e-7
 # a step chosen for its stability stays within this share of the limit
 _LEAST, _MOST = 0.5, 2.0
 _SHOWN: Final = 4
-# a run is looked at after so many times the attempts until the look before; what lies further back than this part of
-# them is not worth a word
+# a run is looked at on its way after so many attempts, which take a hundred times as long as a look, and again after so
+# many times the attempts until the look before; what lies further back than this part of them is not worth a word
+_FIRST: Final = 100_000
 _SPREAD, _PART = 1.25, 0.3
 
 
@@ -48,7 +49,7 @@ def look_at(march: March, attempts: int) -> Look:
 
 def next_look(attempts: int) -> int:
     """Return after how many attempts a march is looked at again: some more each time."""
-    return max(_MANY_STEPS, int(_SPREAD * attempts))
+    return max(_FIRST, int(_SPREAD * attempts))
 
 
 def worth_keeping(looks: Sequence[Look], attempts: int) -> list[Look]:
