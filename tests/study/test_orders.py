@@ -125,6 +125,14 @@ def test_the_taylor_series_as_reference() -> None:
     slopes = [uh.convergence(SWING, "heun-2", step=0.1, halvings=3, reference=kind) for kind in ("taylor", None)]
     assert slopes[0].reference == "Taylor series in 30 digits"
     assert slopes[0].orders[0].observed == pytest.approx(slopes[1].orders[0].observed, rel=1e-6)
+    # where no reference can be had in the time given, the work is told all the same, and why no error is
+    called = uh.Problem.from_rates(lambda t, x: [-x], initial={"x": 1}, interval=(0, 1))
+    table = uh.compare(called, ["heun-2", "heun-3"], rtol=1e-3, reference="taylor", budget={"seconds": 5})
+    assert table.frame()["largest error"].isna().all()
+    assert (table.frame()["accepted"] > 0).all()
+    assert "no reference solution could be had" in str(table).replace("\n", " ")
+    with pytest.raises(uh.OptionError):
+        uh.compare(called, "heun-2", rtol=1e-3, reference="taylor")
     with pytest.raises(uh.OptionError, match="no such reference"):
         uh.compare(SWING, "heun-2", reference="exact")
 

@@ -126,6 +126,15 @@ def test_tables_stay_beside_their_file_and_move_into_others(tmp_path: Path) -> N
                         "inputs": {"tide": {"file": "gauge.csv", "time": "h", "value": "tide"}}}, "a text")  # fmt: skip
 
 
+def test_a_key_with_a_prime_is_told_to_be_quoted(tmp_path: Path) -> None:
+    file, text = tmp_path / "pond.toml", 'equations = """\nx\' = y\ny\' = -x\n"""\n[initial]\n{}x\' = 1\n'
+    for wrong, hint in (("", True), ("y = = 3\n", False)):
+        file.write_text(text.format(wrong))
+        with pytest.raises(errors.DocumentError) as refused:
+            uh.Problem.from_file(file)
+        assert ('stands in quotes: "x\'"' in str(refused.value)) is hint
+
+
 def test_functions_cannot_be_written(tmp_path: Path) -> None:
     for problem in (
         uh.Problem.from_rates(lambda t, y: y, initial={"x": 1.0}, interval=(0, 1)),

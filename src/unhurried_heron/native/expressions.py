@@ -46,8 +46,9 @@ def compiled_each(nodes: tuple[Node, ...], names: Names, context: FloatArray) ->
     OutOfTimeError
         The deadline of the call passed before all were compiled.
     """
-    made, engines = {}, []  # type: dict[Shape, int], list[object]
-    shaped = []
+    made: dict[Shape, int] = {}
+    engines: list[object] = []
+    shaped: list[tuple[Shape, tuple[float, ...]]] = []
     for first in range(0, len(nodes), _AT_ONCE):
         check_deadline()
         shaped += _shapes(nodes[first : first + _AT_ONCE], names)

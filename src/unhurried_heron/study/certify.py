@@ -272,13 +272,12 @@ class _Search:
         while len(self.able) > 1 and clock.monotonic() < self.until and not self.ctrl_c.hit:
             # one that does not come through leaves time for the others
             share = (self.until - clock.monotonic()) / len(self.able)
-            begun = clock.monotonic()
             pilot = self._run(self.able[0], _PILOT, None, share, seen=np.linspace(*self.problem.interval, _SEEN))
             if pilot is None:
                 del self.able[0]
                 continue
-            if clock.monotonic() - begun > _SLOW * (self.until - begun) and slow < len(self.able):
-                # others come first
+            if pilot.tally.seconds > _SLOW * len(self.able) * share and slow < len(self.able):
+                # others come first; what is compiled once on a machine does not count
                 self.able.append(self.able.pop(0))
                 slow += 1
                 continue

@@ -53,6 +53,8 @@ class Comparison:
         Up to when the references agree, where they do not to the end: errors are measured up to there.
     certain : bool
         Whether errors are measured against closed forms, or a Taylor series.
+    lacking : str
+        Why errors are left out, where there is nothing to measure them against.
     """
 
     problem: Problem

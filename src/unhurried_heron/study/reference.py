@@ -84,7 +84,7 @@ class References:
 
     def __init__(self, problem: Problem, tightest: float, kind: Kind = "runs", seconds: float | None = None) -> None:
         self._problem, self._kind = problem, kind
-        self._seconds = _SECONDS if seconds is None else seconds
+        self._limited, self._seconds = seconds is not None, _SECONDS if seconds is None else seconds
         self._taylor_seconds = _TAYLOR_SECONDS if seconds is None else seconds
         self.rtol = float(np.clip(_TIGHTER * tightest, _TIGHTEST, _LOOSEST))
         self._runs: dict[str, Tried] = {}
@@ -178,10 +178,18 @@ class References:
         Raises
         ------
         OptionError
-            A Taylor series was asked for, and there is none.
+            A Taylor series was asked for without a limit of seconds, and there is none.
         """
+        if self.lacking:
+            return None
         if self.certain:
-            return self._exact
+            try:
+                return self._exact
+            except OptionError as error:
+                if not self._limited:
+                    raise
+                self.lacking = str(error.args[0])
+                return None
         rows = self.trusted
         # another family first; its own where the other cannot do the problem (an explicit method on a stiff one)
         for family in sorted(reference_methods(), key=lambda name: name == method.family):

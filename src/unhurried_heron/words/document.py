@@ -120,7 +120,8 @@ _WANTED = {
 }
 
 
-_PRIMED_KEY = re.compile(r"(?m)^\s*(?P<key>[^\W\d]\w*['′-‴]+(?:\[[^\]\n]*\])?)\s*=\s*[^=\n]")
+_LINE = re.compile(r"at line (\d+)")
+_PRIMED_KEY = re.compile(r"\s*(?P<key>[^\W\d]\w*['′-‴]+(?:\[[^\]\n]*\])?)\s*=\s*[^=\n]")
 # a key of very many parts would take the reader's stack
 _MOST_PARTS = 200
 
@@ -157,14 +158,17 @@ def load_toml(path: Path) -> dict[str, Any]:
         ) from None
     except (ValueError, RecursionError) as error:
         raise DocumentError("the problem file is not TOML", name=str(path), place=str(path),
-                            expected=_toml_wanted(path), given=str(error)) from None  # fmt: skip
+                            expected=_toml_wanted(path, str(error)), given=str(error)) from None  # fmt: skip
 
 
-def _toml_wanted(path: Path) -> str:
-    """Return what a file should be, with the commonest slip: a key with a prime needs quotes."""
+def _toml_wanted(path: Path, told: str) -> str:
+    """Return what a file should be, with the commonest slip in the line that is told: a primed key without quotes."""
+    line = _LINE.search(told)
     try:
-        primed = _PRIMED_KEY.search(read_plain_file(path).decode("utf-8"))
-    except (OSError, ValueError):
+        lines = read_plain_file(path).decode("utf-8").splitlines()
+        # equations have primes, too, and are no keys
+        primed = _PRIMED_KEY.match(lines[int(line[1]) - 1]) if line else None
+    except (OSError, ValueError, IndexError):
         primed = None
     return f'TOML; a key with a prime stands in quotes: "{primed["key"]}" = …' if primed else "TOML"
 
