@@ -81,7 +81,7 @@ def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
 SOLVE = (
     "import unhurried_heron as uh\n"
     "p = uh.Problem.from_text('x = 2\\ny\\' = -y*x', initial={'y': 1}, interval=(0, 1))\n"
-    "print(uh.integrate(p, rtol=1e-9).final['y'])"
+    "print(uh.integrate(p, 'dormand-prince-54', rtol=1e-9).final['y'])"
 )
 
 

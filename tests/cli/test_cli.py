@@ -15,15 +15,10 @@ from pathlib import Path
 
 import pytest
 import typer
+from tool import heron
 
 from unhurried_heron.cli.verbs import prepare
 from unhurried_heron.demo import NAMES, demo_file
-
-
-def heron(*arguments: object, cwd: Path | None = None, env: dict | None = None) -> subprocess.CompletedProcess:
-    command = [str(Path(sys.executable).with_name("heron")), *map(str, arguments)]
-    env = {**os.environ, "COLUMNS": "180"} if env is None else env
-    return subprocess.run(command, capture_output=True, text=True, cwd=cwd, env=env, timeout=300, check=False)
 
 
 def test_demo(tmp_path: Path) -> None:

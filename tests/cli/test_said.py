@@ -10,7 +10,7 @@ import re
 from pathlib import Path
 
 import pytest
-from test_cli import heron
+from tool import heron
 
 from unhurried_heron.demo import demo_file
 

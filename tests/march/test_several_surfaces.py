@@ -1,6 +1,7 @@
 """Solutions that slide along several switches, entered and left one by one, against friction that is smoothed."""
 
 import re
+from functools import cache
 
 import numpy as np
 import pytest
@@ -86,12 +87,16 @@ def references() -> dict[str, uh.Run]:
     }  # fmt: skip
 
 
+@cache
+def problem_of(case: str) -> uh.Problem:
+    text, initial, parameters = CASES[case]
+    return uh.Problem.from_text(text, initial=initial, parameters=parameters, interval=(0, 20))
+
+
 @pytest.mark.parametrize("case", CASES)
 @pytest.mark.parametrize("method", ADAPTIVE)
 def test_several_switches_hold_a_solution(method: str, case: str, references: dict[str, uh.Run]) -> None:
-    text, initial, parameters = CASES[case]
-    problem = uh.Problem.from_text(text, initial=initial, parameters=parameters, interval=(0, 20))
-    run = uh.integrate(problem, method, rtol=1e-6, record=60)
+    run = uh.integrate(problem_of(case), method, rtol=1e-6, record=60)
     assert run.ending.reason == "end", run.ending.message
     assert np.abs(run.states - references[case].states).max() < 2e-4
     assert run.tally.accepted < 20_000

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import math
 from collections.abc import Callable, Iterator
 from typing import Any, ClassVar, Final
@@ -19,8 +18,10 @@ _FAMILY: Final = frozenset({"at", "slot", SUM})
 CONDITIONS: Final = frozenset({"gt", "ge", "lt", "le", *(name for name, each in OPERATIONS.items() if each.jumps)})
 # marks the index of a sum, so that it is never taken for another name
 BOUND: Final = "\u00b7"
-# deeper trees are pickled node by node, because pickle and copy go down by recursion
-_MOST_NESTED = 200
+# pickle goes down a tree by recursion: nodes up to this depth each by itself, deeper ones in slices of at least so many
+_DEEPEST_BY_RECURSION: Final = 50
+# one recursion goes through so many slices at most, far within the interpreter's limit of 1,000
+_MOST_SLICES: Final = 64
 RESERVED: Final = frozenset({TIME, *CONSTANTS, *OPERATIONS, SUM, "and", "or", "not"})
 
 
@@ -35,10 +36,12 @@ class Node:
     Equal trees are one and the same object, so that comparing them takes no time however deep they are.
     """
 
-    __slots__ = ("__weakref__", "args", "has_condition", "has_family", "op")
+    __slots__ = ("__weakref__", "args", "depth", "has_condition", "has_family", "op")
     _known: ClassVar[WeakValueDictionary[Any, Node]] = WeakValueDictionary()
     op: str
     args: tuple[Any, ...]
+    # the longest way down to a number or a name
+    depth: int
     # whether members of families or sums, or conditions that can jump or have a kink, stand anywhere within it
     has_family: bool
     has_condition: bool
@@ -52,19 +55,36 @@ class Node:
             found = super().__new__(cls)
             found.op, found.args = op, args
             operands = found.operands
+            found.depth = 1 + max((part.depth for part in operands), default=0)
             found.has_family = op in _FAMILY or any(part.has_family for part in operands)
             found.has_condition = op in CONDITIONS or any(part.has_condition for part in operands)
             found = cls._known.setdefault(key, found)
         return found
 
     def __reduce__(self) -> Any:
-        nodes = list(itertools.islice(upwards(self), _MOST_NESTED + 1))
-        if len(nodes) <= _MOST_NESTED:
+        if self.depth <= _DEEPEST_BY_RECURSION:
             return Node, (self.op, *self.args)
-        places = {node: place for place, node in enumerate(upwards(self))}
-        lines = [(node.op, node.args[: len(node.args) - len(node.operands)],
-                  tuple(places[each] for each in node.operands)) for node in places]  # fmt: skip
-        return _grown, (lines,)
+        # cut at the same depths whatever tree a node stands in, so that what several trees share is written once
+        slice_ = _DEEPEST_BY_RECURSION
+        while self.depth > slice_ * _MOST_SLICES:
+            slice_ *= 2
+        below: dict[Node, int] = {}
+        places: dict[Node, int] = {}
+        for node in upwards(self, within=lambda node: node is self or node.depth % slice_ != 0):
+            known = places if node is self or node.depth % slice_ else below
+            known[node] = len(known)
+        lines = [
+            (node.op, node.args[: len(node.args) - len(node.operands)],
+             tuple(places[each] if each in places else ~below[each] for each in node.operands))
+            for node in places
+        ]  # fmt: skip
+        return _grown, (lines, tuple(below))
+
+    def __copy__(self) -> Node:
+        return self
+
+    def __deepcopy__(self, memo: dict[int, Any]) -> Node:
+        return self
 
     def __repr__(self) -> str:
         return f"{self.op}({', '.join(map(repr, self.args))})"
@@ -170,16 +190,19 @@ def walk(*roots: Node) -> Iterator[Node]:
             stack.extend(node.operands)
 
 
-def _grown(lines: list[tuple[str, tuple[Any, ...], tuple[int, ...]]]) -> Node:
-    """Return a tree from its nodes, operands before what uses them by their places."""
+def _grown(lines: list[tuple[str, tuple[Any, ...], tuple[int, ...]]], below: tuple[Node, ...]) -> Node:
+    """Return a tree from its nodes, operands before what uses them by their places (below zero: trees of ``below``)."""
     nodes: list[Node] = []
     for op, lead, operands in lines:
-        nodes.append(Node(op, *lead, *(nodes[place] for place in operands)))
+        nodes.append(Node(op, *lead, *(nodes[place] if place >= 0 else below[~place] for place in operands)))
     return nodes[-1]
 
 
-def upwards(*roots: Node) -> Iterator[Node]:
-    """Every distinct node of the trees, operands before what uses them: recursion never goes deep in this order."""
+def upwards(*roots: Node, within: Callable[[Node], bool] | None = None) -> Iterator[Node]:
+    """Every distinct node of the trees, operands before what uses them: recursion never goes deep in this order.
+
+    Of nodes that are not ``within``, the operands are left out.
+    """
     seen: set[Node] = set()
     stack: list[tuple[Node, bool]] = [(root, False) for root in reversed(roots)]
     while stack:
@@ -189,7 +212,8 @@ def upwards(*roots: Node) -> Iterator[Node]:
         elif node not in seen:
             seen.add(node)
             stack.append((node, True))
-            stack.extend((operand, False) for operand in reversed(node.operands))
+            if within is None or within(node):
+                stack.extend((operand, False) for operand in reversed(node.operands))
 
 
 def rewrite(root: Node, substitute: Callable[[Node], Node | None], done: dict[Node, Node]) -> Node:
