@@ -141,3 +141,57 @@ def test_a_parameter_changed_in_memory_reaches_every_function(kind: str) -> None
     other = problem.with_(parameters={"k": 5.0, "m": 7.0})
     assert answers(first) == answers(with_slopes(native_system(other, other.events), other)) != before
     assert answers(first)[:2] == pytest.approx([5 * 0.25 + 7, -7 * 0.25 + 5])
+
+
+EACH = ["u[{i}] = {level}", "sin({level}*u[{i}])*v = 0.1", "u[{i}]*u[{j}]/{level} = cos(t)", "u[{i}]^2 = {level}"]
+
+
+@pytest.mark.parametrize("each", EACH)
+def test_events_of_a_loop_share_machine_code_and_keep_their_own_numbers(
+    each: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What is looked at, its derivative along the solution and how fast it turns, against plain Python."""
+    n, generator = 7, np.random.default_rng(len(each))
+    whole = [each.format(i=i, j=1 + (3 * i) % n, level=i + 0.25) for i in range(1, n + 1)]
+    text = "u[i]' = -i*u[i] + v*u[i-1] for i in 1..7\nu[0] = 0\nv' = sum(u[k] for k in 1..7) - t"
+    shapes: list[int] = []
+    genuine = engine.compile_many
+    monkeypatch.setattr(engine, "compile_many", lambda text, count: shapes.append(count) or genuine(text, count))
+    problem = uh.Problem.from_text(
+        text, initial={"u": 0.5, "v": 1}, interval=(0, 1), events=[uh.Event(line) for line in whole]
+    )
+    native = native_system(problem, problem.events)
+    # the members at the ends have rates of their own
+    assert sum(shapes) <= 12
+    time, state = 0.3, generator.uniform(0.2, 1.5, n + 1)
+
+    def rates(t: float, y: np.ndarray) -> np.ndarray:
+        u, v = y[:n], y[n]
+        return np.append(-np.arange(1, n + 1) * u + v * np.append(0, u[:-1]), u.sum() - t)
+
+    def gap(line: str, t: float, y: np.ndarray) -> float:
+        left, right = (
+            eval(
+                side.replace("^", "**").replace("u[", "u[-1+"),
+                {"u": y, "v": y[n], "t": t, "sin": np.sin, "cos": np.cos},
+            )
+            for side in line.split(" = ")
+        )
+        return left - right
+
+    assert native.beyond is not None
+    for line, event, drift, speed in zip(whole, native.events, native.beyond.drifts, native.beyond.speeds, strict=True):
+        value = evaluate_rows(event, np.array([time]), state[None])[0, 0]
+        assert abs(value) == pytest.approx(abs(gap(line, time, state)), rel=1e-13)
+        along, h = rates(time, state), 1e-6
+        slope = (gap(line, time + h, state + h * along) - gap(line, time - h, state - h * along)) / (2 * h)
+        if "cos(t)" in line:
+            assert drift is None
+        else:
+            assert drift is not None
+            assert abs(evaluate_rows(drift, np.array([time]), state[None])[0, 0]) == pytest.approx(abs(slope), rel=1e-6)
+        if "sin" in line:
+            assert speed is not None
+            i = whole.index(line)
+            turning = (i + 1.25) * abs(along[i])
+            assert evaluate_rows(speed, np.array([time]), state[None])[0, 0] == pytest.approx(turning, rel=1e-12)

@@ -2,15 +2,34 @@
 
 from __future__ import annotations
 
+import functools
 import math
+from collections.abc import Callable
 from typing import Final
 
 import numpy as np
 
+from unhurried_heron.errors import unforeseen
+from unhurried_heron.formulas.binding import with_names
 from unhurried_heron.formulas.differentiate import Differentiator
-from unhurried_heron.formulas.expression import COMPARISONS, TIME, ZERO, Node, add, mul, name, number, upwards, walk
-from unhurried_heron.formulas.layout import Block, Layout, places
+from unhurried_heron.formulas.expression import (
+    BOUND,
+    COMPARISONS,
+    TIME,
+    ZERO,
+    Node,
+    add,
+    mul,
+    name,
+    number,
+    upwards,
+    walk,
+)
+from unhurried_heron.formulas.layout import Block, Layout, Loop, places
+from unhurried_heron.formulas.template import Filled, Template, is_number, member
 from unhurried_heron.model.indexed import with_fixed
+from unhurried_heron.model.model import Model
+from unhurried_heron.model.rates import WrittenRates
 
 # longer ones cost more than looking along the step
 _LONGEST: Final = 400
@@ -20,24 +39,142 @@ _MOST_TURNING: Final = 20
 # what can leap from one side of zero to the other without being zero between
 _BREAKING: Final = COMPARISONS | {"floor", "ceil", "sign", "step", "pulse", "tan", "log", "log10", "div"}
 _STRAIGHT: Final = frozenset({"name", "add", "neg", "mul", "where"})
+# in the place of the block that a state's rate comes from: none, so that it is zero, or several that add up
+_NO_BLOCK, _SEVERAL = -1, -2
+
+_Make = Callable[[Node, dict[Node, Node | None]], Node | None]
 
 
-def along_the_flow(formula: Node, rates: tuple[Block, ...], layout: Layout) -> Node | None:
-    """Return the derivative of a formula along the solution; None where it cannot be written, or is long."""
-    terms: list[Node] = []
-    for (variable, loops), slope in Differentiator({*layout.scalars, TIME}).gradient(formula).items():
-        if variable.op == "name" and variable.args[0] == TIME:
-            terms.append(slope)
-            continue
-        place = layout.scalars.get(str(variable.args[0])) if variable.op == "name" else variable.args[0]
-        rate = rate_of(int(place), rates) if place is not None and not loops and len(variable.args) == 1 else None
-        if rate is None:
+class Flow:
+    """Derivatives along the solution of formulas; those of one template are worked out once.
+
+    Parameters
+    ----------
+    rates : tuple of Block
+        The rates of the states.
+    layout : Layout
+        Where the states stand.
+    """
+
+    def __init__(self, rates: tuple[Block, ...], layout: Layout) -> None:
+        self.rates, self.layout = rates, layout
+        self._made: dict[tuple[str, Template, tuple[int, ...]], Template | None] = {}
+
+    @functools.cached_property
+    def _origins(self) -> tuple[np.ndarray, np.ndarray]:
+        """Which block the rate of each state comes from, and at which turn of its loops, int64 (n,) each."""
+        block_of, turn_of = np.full((2, self.layout.size), _NO_BLOCK)
+        for position, block in enumerate(self.rates):
+            strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
+            filled = places(block.loops, block.base, strides)
+            several = block_of[filled] != _NO_BLOCK
+            turn_of[filled] = np.arange(filled.size)
+            several |= block.adds | (turn_of[filled] != np.arange(filled.size))
+            block_of[filled] = np.where(several, _SEVERAL, position)
+        return block_of, turn_of
+
+    def _origin(self, place: int) -> tuple[int, tuple[int, ...]]:
+        """Return the block that a rate comes from, and the values of its loops' indices."""
+        block, turn = (int(each[place]) for each in self._origins)
+        if block < 0:
+            return block, ()
+        loops = self.rates[block].loops
+        steps = np.unravel_index(turn, [loop.last - loop.first + 1 for loop in loops]) if loops else ()
+        return block, tuple(loop.first + int(step) for loop, step in zip(loops, steps, strict=True))
+
+    def rate_of(self, place: int) -> Node | None:
+        """Return the rate of one state, a member of a family perhaps; None where several blocks add up to it."""
+        block, values = self._origin(place)
+        if block < 0:
+            # what no block fills is zero
+            return ZERO if block == _NO_BLOCK else None
+        indices = (loop.index for loop in self.rates[block].loops)
+        fixed = {index: number(float(value)) for index, value in zip(indices, values, strict=True)}
+        return with_fixed(self.rates[block].node, fixed)
+
+    def derivative(self, formula: Filled) -> Filled | None:
+        """Return the derivative of a formula along the solution; None where it cannot be written, or is long."""
+        return self._worked_out("derivative", formula)
+
+    def phase_speed(self, formula: Filled) -> Filled | None:
+        """Return how fast the sines, cosines and teeth of saws in a formula turn along the solution, all together.
+
+        None where there are none, or it cannot be written.
+        """
+        return self._worked_out("phase speed", formula)
+
+    def _worked_out(self, what: str, formula: Filled) -> Filled | None:
+        origins = [self._origin(place) for place in formula.indices]
+        key = (what, formula.template, tuple(block for block, _ in origins))
+        if key not in self._made:
+            make = self._derivative if what == "derivative" else self._phase_speed
+            self._made[key] = self._with_indices(formula.template, key[2], make)
+        made = self._made[key]
+        if made is None:
             return None
-        terms.append(mul(slope, rate))
-    whole = add(*terms) if terms else ZERO
-    return whole if sum(1 for _ in walk(whole)) <= _LONGEST else None
+        return Filled(made, formula.numbers, (*formula.indices, *(each for _, values in origins for each in values)))
+
+    def _with_indices(self, template: Template, blocks: tuple[int, ...], make: _Make) -> Template | None:
+        """Work out what is asked of a template whose members have their rates from these blocks."""
+        rates: dict[Node, Node | None] = {}
+        indices = [*template.indices]
+        for position, block in enumerate(blocks):
+            own = self.rates[block].loops if block >= 0 else ()
+            renamed = {loop.index: f"{BOUND}of{position}{loop.index}" for loop in own}
+            indices += (Loop(renamed[loop.index], loop.first, loop.last) for loop in own)
+            rates[member(position)] = (
+                with_names(self.rates[block].node, renamed) if block >= 0 else ZERO if block == _NO_BLOCK else None
+            )
+        node = make(template.node, rates)
+        return None if node is None else Template(node, template.n_numbers, tuple(indices))
+
+    def _derivative(self, formula: Node, rates: dict[Node, Node | None]) -> Node | None:
+        terms: list[Node] = []
+        scalars = self.layout.scalars
+        for (variable, loops), slope in Differentiator({*scalars, TIME}).gradient(formula).items():
+            if variable.op == "name" and variable.args[0] == TIME:
+                terms.append(slope)
+                continue
+            if variable.op == "name":
+                rate = self.rate_of(scalars[str(variable.args[0])])
+            elif variable in rates:
+                rate = rates[variable]
+            else:
+                rate = self.rate_of(int(variable.args[0])) if not loops and not variable.args[1:] else None
+            if rate is None:
+                return None
+            terms.append(mul(slope, rate))
+        whole = add(*terms) if terms else ZERO
+        return whole if sum(1 for _ in walk(whole)) <= _LONGEST else None
+
+    def _phase_speed(self, formula: Node, rates: dict[Node, Node | None]) -> Node | None:
+        turning: dict[Node, float] = {}
+        for node in upwards(formula):
+            if node.op in _TURNING:
+                argument = node.operands[0]
+                turning[argument] = max(turning.get(argument, 0.0), _TURNING[node.op])
+        drifts = {each: self._derivative(each, rates) for each in turning}
+        known = [
+            mul(number(turning[each]), Node("abs", drift))
+            for each, drift in drifts.items()
+            if drift not in (None, ZERO)
+        ]
+        return add(*known) if known and len(drifts) < _MOST_TURNING else None
 
 
+def flow_of(model: Model, *, held: bool) -> Flow:
+    """Return the derivatives along the solutions of a model with written rates, switches held or not."""
+    rates = model.rates
+    if not isinstance(rates, WrittenRates):
+        raise unforeseen("isinstance(rates, WrittenRates)")
+    key = ("flow", held)
+    if key not in model.kept:
+        model.kept[key] = Flow(rates.held if held else rates.blocks, model.layout)
+    made: Flow = model.kept[key]
+    return made
+
+
+@functools.lru_cache(maxsize=1024)
 def swings(formula: Node) -> bool:
     """Whether a formula follows the time other than in a line, so that a long step may hide what it does."""
     moves: dict[Node, bool] = {}
@@ -48,45 +185,11 @@ def swings(formula: Node) -> bool:
     return False
 
 
-def phase_speed(formula: Node, rates: tuple[Block, ...], layout: Layout) -> Node | None:
-    """Return how fast the sines, cosines and teeth of saws in a formula turn along the solution, all together.
-
-    None where there are none, or it cannot be written.
-    """
-    turning: dict[Node, float] = {}
-    for node in upwards(formula):
-        if node.op in _TURNING:
-            argument = node.operands[0]
-            turning[argument] = max(turning.get(argument, 0.0), _TURNING[node.op])
-    drifts = {each: along_the_flow(each, rates, layout) for each in turning}
-    known = [
-        mul(number(turning[each]), Node("abs", drift)) for each, drift in drifts.items() if drift not in (None, ZERO)
-    ]
-    return add(*known) if known and len(drifts) < _MOST_TURNING else None
-
-
+@functools.lru_cache(maxsize=1024)
 def can_break(formula: Node) -> bool:
     """Whether a formula can change its sign without being zero: by a jump, or through a pole."""
     return any(
         node.op in _BREAKING or (node.op == "pow" and not (node.operands[1].value or -1.0) > 0.0)
         for node in upwards(formula)
-        if node.op != "div" or node.operands[1].value is None
+        if node.op != "div" or not is_number(node.operands[1])
     )
-
-
-def rate_of(place: int, rates: tuple[Block, ...]) -> Node | None:
-    """Return the rate of one state, a member of a family perhaps; None where several blocks add up to it."""
-    found: list[Node] = []
-    for block in rates:
-        strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
-        turns = np.flatnonzero(places(block.loops, block.base, strides) == place)
-        if turns.size and (block.adds or turns.size > 1):
-            return None
-        if turns.size:
-            lengths = [loop.last - loop.first + 1 for loop in block.loops]
-            steps = np.unravel_index(int(turns[0]), lengths) if lengths else ()
-            fixed = {loop.index: number(float(loop.first + int(step)))
-                     for loop, step in zip(block.loops, steps, strict=True)}  # fmt: skip
-            found.append(with_fixed(block.node, fixed))
-    # what no block fills is zero
-    return found[0] if len(found) == 1 else None if found else ZERO

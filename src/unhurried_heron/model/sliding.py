@@ -23,7 +23,7 @@ from unhurried_heron.formulas.expression import (
     replace_names,
     rewrite,
 )
-from unhurried_heron.model.flow import rate_of
+from unhurried_heron.model.flow import flow_of
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.switch import HeldSwitch, RootSwitch, Switch
@@ -122,7 +122,7 @@ def standing_on(model: Model, switch: Switch) -> Standing | None:
             continue
         place = model.layout.scalars.get(str(variable.args[0])) if variable.op == "name" else variable.args[0]
         plain = place is not None and not loops and len(variable.args) == 1
-        rate = rate_of(int(place), rates.held) if plain and place is not None else None
+        rate = flow_of(model, held=True).rate_of(int(place)) if plain and place is not None else None
         if place is None or rate is None:
             return None
         slopes.append((int(place), slope))

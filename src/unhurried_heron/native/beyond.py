@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
+from unhurried_heron.deadline import check_deadline
 from unhurried_heron.formulas.expression import ONE, ZERO, Node
-from unhurried_heron.formulas.layout import Block, Layout, single
+from unhurried_heron.formulas.layout import Layout, single
+from unhurried_heron.formulas.template import Filled, as_template
 from unhurried_heron.model.action import Acting, AskedAction, action_of, condition
-from unhurried_heron.model.flow import along_the_flow, can_break, phase_speed, swings
+from unhurried_heron.model.flow import Flow, can_break, flow_of, swings
 from unhurried_heron.model.functions import NamedFunction, is_compiled
 from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import WrittenRates
@@ -29,7 +31,9 @@ _EITHER = 0
 ENDS, ACTS = 1, 2
 
 
-_Derived = Callable[[Node, tuple[Block, ...], Layout], Node | None]
+# a formula with what fills its template, or a function of the user
+Ready = Filled | NamedFunction
+_Derived = Callable[[Flow, Filled], Filled | None]
 
 
 @dataclass(frozen=True)
@@ -77,9 +81,14 @@ class Beyond:
 
 
 def beyond_of(
-    problem: Problem, events: tuple[Event, ...], switches: tuple[Switch, ...], modes: tuple[str, ...], context: Context
+    problem: Problem,
+    events: tuple[Event, ...],
+    watched: tuple[Sequence[Ready], Sequence[Ready]],
+    switches: tuple[Switch, ...],
+    modes: tuple[str, ...],
+    context: Context,
 ) -> Beyond:
-    """Make what is called where the march stops on its way."""
+    """Make what is called where the march stops on its way; ``watched``: of the events, and of the located switches."""
     model, held = problem.model, [switch for switch in switches if isinstance(switch, HeldSwitch)]
     within, live = context.names(model.layout, held=True), context.names(model.layout, held=False)
     own = [switch for switch in held if switch.times is None]
@@ -89,13 +98,13 @@ def beyond_of(
     truths = tuple(Node("where", switch.live, ONE, ZERO) if switch.live.op == "ge" else switch.live for switch in own)
     lives = compiled_each(truths, live, context.array) if any(acting) else ()
     conditions = [condition(model, event) for event in events]
-    looked_at = [model.watch(event, problem.units) for event in events]
-    located = [each.watched for each in switches if each.times is None]
+    looked_at, located = watched
 
     def made_of(what: _Derived) -> tuple[NativeFunction | None, ...]:
         return (*_derived(what, looked_at, problem, live, context), *_derived(what, located, problem, within, context))
 
-    made = iter(native_watched([each for each in conditions if each is not None], live, context))
+    allowed = ready_of((each for each in conditions if each is not None), model.layout)
+    made = iter(native_watched(allowed, live, context))
     return Beyond(
         switches=switches,
         actions=tuple(_native_action(each, live, context) for each in acting),
@@ -105,11 +114,11 @@ def beyond_of(
         lives={switch.slot: value for switch, value in zip(own, lives, strict=False)},
         modes=tuple(context.parameters.index(name) for name in modes),
         drifts=made_of(_drift),
-        speeds=made_of(phase_speed),
+        speeds=made_of(Flow.phase_speed),
         breaks=np.array(
             [
                 *(
-                    event.is_equation and not isinstance(each, NamedFunction) and can_break(each)
+                    event.is_equation and not isinstance(each, NamedFunction) and can_break(each.template.node)
                     for event, each in zip(events, looked_at, strict=True)
                 ),
                 *(False for _ in located),
@@ -119,28 +128,23 @@ def beyond_of(
     )
 
 
-def _drift(formula: Node, rates: tuple[Block, ...], layout: Layout) -> Node | None:
+def _drift(flow: Flow, formula: Filled) -> Filled | None:
     """Return the derivative along the solution; None where the formula swings with time, too, and is looked at."""
-    return None if swings(formula) else along_the_flow(formula, rates, layout)
+    return None if swings(formula.template.node) else flow.derivative(formula)
 
 
 def _derived(
-    what: _Derived, watched: Sequence[Watched], problem: Problem, names: Names, context: Context
+    what: _Derived, watched: Sequence[Ready], problem: Problem, names: Names, context: Context
 ) -> list[NativeFunction | None]:
     """Compile what is worked out of each of the written formulas."""
-    rates = problem.model.rates
-    found: list[Node | None] = [None] * len(watched)
-    if isinstance(rates, WrittenRates):
-        blocks, model = rates.held if names.held else rates.blocks, problem.model
-
-        def worked_out(formula: Node) -> Node | None:
-            made: Node | None = model.remembered(
-                (what.__name__, formula, names.held), lambda: what(formula, blocks, model.layout)
-            )
-            return made
-
-        found = [None if isinstance(each, NamedFunction) else worked_out(each) for each in watched]
-    made = iter(compiled_each(tuple(each for each in found if each is not None), names, context.array))
+    found: list[Filled | None] = [None] * len(watched)
+    if isinstance(problem.model.rates, WrittenRates):
+        flow = flow_of(problem.model, held=names.held)
+        for position, each in enumerate(watched):
+            check_deadline()
+            if not isinstance(each, NamedFunction):
+                found[position] = what(flow, each)
+    made = iter(compiled_each([each for each in found if each is not None], names, context.array))
     return [None if each is None else next(made) for each in found]
 
 
@@ -183,7 +187,16 @@ def native_function(function: NamedFunction, context: Context, size: int) -> Nat
     return python_function(function, context, size)
 
 
-def native_watched(watched: Sequence[Watched], names: Names, context: Context) -> tuple[NativeFunction, ...]:
+def ready_of(watched: Iterable[Watched], layout: Layout) -> list[Ready]:
+    """Return what is watched with formulas as templates and what fills them."""
+    found: list[Ready] = []
+    for each in watched:
+        check_deadline()
+        found.append(each if isinstance(each, NamedFunction) else as_template(each, layout.size))
+    return found
+
+
+def native_watched(watched: Sequence[Ready], names: Names, context: Context) -> tuple[NativeFunction, ...]:
     """Put what is watched behind addresses; all formulas are compiled together."""
     written = tuple(each for each in watched if not isinstance(each, NamedFunction))
     made = iter(compiled_each(written, names, context.array))

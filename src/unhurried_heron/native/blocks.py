@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import itertools
-import re
-import struct
+from collections.abc import Sequence
 from typing import Final, NamedTuple
 
-from unhurried_heron.formulas.expression import Node
-from unhurried_heron.formulas.layout import Block, Loop, single
-from unhurried_heron.native.emit import Emitter, Names
+from unhurried_heron.formulas.layout import Block, Loop
+from unhurried_heron.formulas.template import Template, number_name
+from unhurried_heron.native.emit import Emitter, Names, Scope
 
 _HEAD: Final = (
     "define i32 @{name}(double %t, ptr noalias readonly %y, ptr noalias %out, ptr noalias readonly %p) nounwind {{"
@@ -18,7 +16,6 @@ _SHAPE_HEAD: Final = (
     "define i32 @{name}(double %t, ptr noalias readonly %y, ptr noalias %out, ptr noalias readonly %own) nounwind {\n"
     "  %p = load ptr, ptr %own"
 )
-_LITERAL: Final = re.compile(r"\b0x[0-9A-F]{16}\b")
 
 # a row of a table: where it starts, then the coefficients of powers of the time since
 _MEASURED_ROW: Final = """
@@ -99,7 +96,7 @@ good:
 
 
 class Shape(NamedTuple):
-    """The text of a function whose numbers are read from its own context, and what it declares."""
+    """The text of a function that reads numbers and indices from its own context, and what it declares."""
 
     text: str
     declared: frozenset[str]
@@ -120,30 +117,47 @@ def emit_module(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int
     return _with_tables(declared) + text
 
 
-def emit_shape(node: Node, names: Names) -> tuple[Shape, tuple[float, ...]]:
-    """Return what a formula of one output is but for its numbers, and these.
+class _TemplateEmitter(Emitter):
+    """Emits a template: its numbers and the values of its indices are read from its own context."""
 
-    Formulas that differ in their numbers alone have one shape, so that machine code for twenty thousand events that a
-    loop made takes no longer than for one.
-    """
-    declared: set[str] = set()
-    _, _, body = _function("{name}", (single(node, 0),), 1, names, declared).partition("\n")
-    values = [int(each, 16) for each in _LITERAL.findall(body)]
-    count = itertools.count(1)
-    body = _LITERAL.sub(lambda _: f"%k{next(count)}", body)
-    loads = [
-        f"  %at{k} = getelementptr double, ptr %own, i64 {k}\n  %k{k} = load double, ptr %at{k}"
-        for k in range(1, len(values) + 1)
-    ]
-    text = "\n".join([_SHAPE_HEAD, *loads, body])
-    return Shape(text, frozenset(declared)), struct.unpack(f"<{len(values)}d", struct.pack(f"<{len(values)}Q", *values))
+    def __init__(self, names: Names, n_numbers: int, indices: Sequence[Loop]) -> None:
+        super().__init__(names)
+        self._slots = {**self._slots, **{number_name(k): ("%own", 1 + k) for k in range(n_numbers)}}
+        self.outermost = self.scope
+        for position, index in enumerate(indices, start=1 + n_numbers):
+            pointer = self._new(f"getelementptr double, ptr %own, i64 {position}")
+            register = self._new(f"load i64, ptr {pointer}")
+            self.scope = Scope(self.scope, index.index, register)
+
+    def lines(self) -> list[str]:
+        """Return all instructions: first what depends on no index, then what depends on the first, and so on."""
+        found: list[str] = []
+        scope: Scope | None = self.scope
+        while scope is not None:
+            found = scope.lines + found
+            scope = scope.parent
+        return found
+
+
+def emit_template(template: Template, names: Names) -> Shape:
+    """Return the text of a function of one output, which is machine code for all formulas of a template."""
+    block = template_block(template)
+    emitter = _TemplateEmitter(names, template.n_numbers, block.loops)
+    emitter.store(block.node, 0, (), adds=False)
+    text = "\n".join([_SHAPE_HEAD, *emitter.lines(), "  ret i32 1", "}", ""])
+    return Shape(text, frozenset(emitter.declared))
+
+
+def template_block(template: Template) -> Block:
+    """Return a template as a formula whose loops are its indices."""
+    return Block(template.indices, 0, (0,) * len(template.indices), template.node)
 
 
 def emit_each(shapes: tuple[Shape, ...]) -> str:
     """Return the text of a module that defines one function for each shape, and ``functions``, their addresses.
 
-    The last argument of each is the address of its own context: the address of the context that all share, and the
-    numbers.
+    The last argument of each is the address of its own context: the address of the context that all share, the numbers,
+    and the indices as whole numbers.
     """
     declared = set().union(*(shape.declared for shape in shapes))
     functions = [shape.text.replace("{name}", f"evaluate{place}") for place, shape in enumerate(shapes)]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+from collections.abc import Sequence
 from typing import Final
 
 import numpy as np
@@ -10,8 +11,9 @@ import numpy as np
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.layout import Block, single
+from unhurried_heron.formulas.template import Filled, Template, as_template
 from unhurried_heron.formulas.work import refuse_endless
-from unhurried_heron.native.blocks import Shape, emit_each, emit_module, emit_shape
+from unhurried_heron.native.blocks import Shape, emit_each, emit_module, emit_template, template_block
 from unhurried_heron.native.bounds import hold_within
 from unhurried_heron.native.emit import Names
 from unhurried_heron.native.signature import FloatArray, NativeFunction, address
@@ -38,7 +40,7 @@ def compiled(
     return NativeFunction(place, size, context, keep=(engine,))
 
 
-def compiled_each(nodes: tuple[Node, ...], names: Names, context: FloatArray) -> tuple[NativeFunction, ...]:
+def compiled_each(formulas: Sequence[Node | Filled], names: Names, context: FloatArray) -> tuple[NativeFunction, ...]:
     """Return a native function of one output for each formula, many in one module.
 
     Raises
@@ -46,38 +48,41 @@ def compiled_each(nodes: tuple[Node, ...], names: Names, context: FloatArray) ->
     OutOfTimeError
         The deadline of the call passed before all were compiled.
     """
+    filled: list[Filled] = []
+    for position, each in enumerate(formulas):
+        if position % _AT_ONCE == 0:
+            check_deadline()
+        filled.append(as_template(each, names.n_states) if isinstance(each, Node) else each)
+    shapes = {each: _shape(each, names) for each in dict.fromkeys(each.template for each in filled)}
     made: dict[Shape, int] = {}
     engines: list[object] = []
-    shaped: list[tuple[Shape, tuple[float, ...]]] = []
-    for first in range(0, len(nodes), _AT_ONCE):
+    distinct = tuple(dict.fromkeys(shapes.values()))
+    for first in range(0, len(distinct), _AT_ONCE):
         check_deadline()
-        shaped += _shapes(nodes[first : first + _AT_ONCE], names)
-    shapes = tuple(dict.fromkeys(shape for shape, _ in shaped))
-    for first in range(0, len(shapes), _AT_ONCE):
-        check_deadline()
-        addresses, engine = _machine_code_each(shapes[first : first + _AT_ONCE])
-        made |= zip(shapes[first : first + _AT_ONCE], addresses, strict=True)
+        addresses, engine = _machine_code_each(distinct[first : first + _AT_ONCE])
+        made |= zip(distinct[first : first + _AT_ONCE], addresses, strict=True)
         engines.append(engine)
+    keep = (*engines, context)
     return tuple(
-        NativeFunction(made[shape], 1, _own(context, numbers), keep=(*engines, context), parameters=context)
-        for shape, numbers in shaped
+        NativeFunction(made[shapes[each.template]], 1, _own(context, each), keep=keep, parameters=context)
+        for each in filled
     )
 
 
-def _own(context: FloatArray, numbers: tuple[float, ...]) -> FloatArray:
-    """Return what a formula reads: the address of the context, and its numbers."""
-    own = np.array([0.0, *numbers])
-    own[:1].view(np.int64)[0] = address(context)
+def _own(context: FloatArray, filled: Filled) -> FloatArray:
+    """Return what a formula reads: the address of the context, its numbers and its indices."""
+    own = np.array([0.0, *filled.numbers, *(0.0 for _ in filled.indices)])
+    whole = own.view(np.int64)
+    whole[0] = address(context)
+    whole[1 + len(filled.numbers) :] = filled.indices
     return own
 
 
-@functools.lru_cache(maxsize=256)
-def _shapes(nodes: tuple[Node, ...], names: Names) -> list[tuple[Shape, tuple[float, ...]]]:
-    for node in nodes:
-        block = (single(node, 0),)
-        refuse_endless(block, "an event")
-        hold_within(block, 1, names.n_states)
-    return [emit_shape(node, names) for node in nodes]
+@functools.lru_cache(maxsize=1024)
+def _shape(template: Template, names: Names) -> Shape:
+    refuse_endless((single(template.node, 0),), "an event")
+    hold_within((template_block(template),), 1, names.n_states)
+    return emit_template(template, names)
 
 
 @functools.lru_cache(maxsize=256)

@@ -18,7 +18,7 @@ from unhurried_heron.model.functions import NamedFunction, unusable_answer
 from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.model.switch import HeldSwitch, Switch
-from unhurried_heron.native.beyond import Beyond, beyond_of, native_function, native_watched
+from unhurried_heron.native.beyond import Beyond, beyond_of, native_function, native_watched, ready_of
 from unhurried_heron.native.clamp import clamped
 from unhurried_heron.native.context import Context, context_of
 from unhurried_heron.native.emit import Names
@@ -129,18 +129,19 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
             limits = np.array([-np.inf, np.inf])
             made = clamped(made, limits)
     events_context = context.names(model.layout, held=False)
-    watched = [model.watch(event, problem.units) for event in events]
+    watched = ready_of((model.watch(event, problem.units) for event in events), model.layout)
+    located = ready_of((switch.watched for switch in own), model.layout)
     return NativeSystem(
         rates=made,
         jacobian=None,
         time_slope=None,
         moves=True,
         events=native_watched(watched, events_context, context),
-        watched=native_watched([switch.watched for switch in own], names, context),
+        watched=native_watched(located, names, context),
         context=context,
         located=own,
         limits=limits,
-        beyond=beyond_of(problem, events, switches, modes, context),
+        beyond=beyond_of(problem, events, (watched, located), switches, modes, context),
         guards=_native_guards(problem, context),
         n_arguments=len(model.narrow),
     )
@@ -220,7 +221,7 @@ def native_asked(problem: Problem, asked: Event | str | Node) -> NativeFunction:
         found = asked
     else:
         found = model.watch(asked, problem.units) if isinstance(asked, Event) else model.read_formula(asked, asked)
-    (made,) = native_watched([found], context.names(model.layout, held=False), context)
+    (made,) = native_watched(ready_of([found], model.layout), context.names(model.layout, held=False), context)
     return replace(made, keep=(*made.keep, context))
 
 
