@@ -55,7 +55,11 @@ def landings_of(asked: Asked, switches: tuple[Switch, ...]) -> Landings:
     for event, _, time in asked.met:
         # what happened before is behind
         times = found[event][1]
-        found[event] = event, times[(sign * times > sign * time) & ~_together(times, time)]
+        later = (sign * times > sign * time) & ~_together(times, time)
+        if asked.events[event].every is not None:
+            # crossings back and forth have moved the start beyond it, and a period is counted as near as rounding tells
+            later &= times != start
+        found[event] = event, times[later]
     for k, switch in enumerate(switches):
         times = np.array(switch.times or ())
         found.append((count + k, times[~(_together(times, start) | _together(times, end))]))

@@ -36,6 +36,9 @@ from unhurried_heron.words.event import Event
 from unhurried_heron.words.mistakes import Mistakes
 from unhurried_heron.words.said import listed
 
+# so many lists of events that were given to runs are remembered as checked
+_MOST_CHECKED = 16
+
 
 def integrate(
     problem: Problem,
@@ -166,8 +169,7 @@ def integrate(
     times = record_times(problem, record)
     watched = _with_events(problem.events, extra)
     if extra:
-        # as the problem's own were checked
-        watched_events(watched, problem.settled, Mistakes())
+        _check_once(problem, watched)
     relative, absolute = tolerances(problem, rtol, atol)
     asked = Asked(
         problem=problem,
@@ -195,6 +197,17 @@ def integrate(
             f"{run.ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2
         )
     return run
+
+
+def _check_once(problem: Problem, events: tuple[Any, ...]) -> None:
+    """Check events as a problem's own were checked; a loop over short runs gives the same ones again and again."""
+    checked, key = problem.checked, tuple(map(id, events))
+    if key not in checked:
+        watched_events(events, problem.settled, Mistakes())
+        if len(checked) >= _MOST_CHECKED:
+            checked.clear()
+        # what the key names by its identity must live as long
+        checked[key] = events
 
 
 def _with_events(own: tuple[Event, ...], extra: tuple[Any, ...]) -> tuple[Any, ...]:

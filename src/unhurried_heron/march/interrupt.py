@@ -8,10 +8,10 @@ from collections.abc import Callable
 from types import FrameType, TracebackType
 from typing import Any
 
-# plain numbers, and without the detour that makes enumerations of them, which costs as much as a short run
+# plain numbers, and what `signal` wraps to make enumerations of them, which costs a twentieth of a short run
 _INTERRUPT, _IGNORED = int(signal.SIGINT), int(signal.SIG_IGN)
-_get: Any = getattr(signal.getsignal, "__wrapped__", signal.getsignal)
-_set: Any = getattr(signal.signal, "__wrapped__", signal.signal)
+_BARE: Any = vars(signal).get("_signal", signal)
+_get, _set = _BARE.getsignal, _BARE.signal
 
 
 class DeferredInterrupt:

@@ -167,10 +167,8 @@ def flow_of(model: Model, *, held: bool) -> Flow:
     rates = model.rates
     if not isinstance(rates, WrittenRates):
         raise unforeseen("isinstance(rates, WrittenRates)")
-    key = ("flow", held)
-    if key not in model.kept:
-        model.kept[key] = Flow(rates.held if held else rates.blocks, model.layout)
-    made: Flow = model.kept[key]
+    blocks = rates.held if held else rates.blocks
+    made: Flow = model.remembered(("flow", held), lambda: Flow(blocks, model.layout))
     return made
 
 

@@ -106,6 +106,11 @@ class Facts:
         """Units by name."""
         return MappingProxyType(dict(self.settled.units))
 
+    @cached_property
+    def checked(self) -> dict[tuple[int, ...], tuple[Any, ...]]:
+        """Events that were given to runs and checked, by their identities; neither pickled nor copied."""
+        return {}
+
     @property
     def events(self) -> tuple[Event, ...]:
         """What every run looks for."""

@@ -9,6 +9,13 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.event_values import (
+    changes,
+    in_band,
+    turns_back,
+    watch_speeds,
+    watch_values,
+)
 from unhurried_heron.kernels.march.happening import FAILED, NEVER, settle
 from unhurried_heron.kernels.march.locating import EPSILON, LEAPT, PLACES, dips, locate, other_side, value_at
 from unhurried_heron.kernels.march.nonnegative import cut_below_zero
@@ -47,53 +54,6 @@ _PARTS = 64
 
 
 @inner
-def watch_values(watch, time, state, row):
-    """Evaluate every event function into a row of ``values``; True if all of them answered."""
-    for e in range(watch.m):
-        value = offset_by(watch.values, row * watch.m + e)
-        if call_native(watch.addresses[2 * e], time, state, value, watch.addresses[2 * e + 1]) != 1:
-            return False
-    return True
-
-
-@inner
-def watch_drifts(watch, time, state, row):
-    """Evaluate the derivatives along the solution into a row of ``values``, and the speeds into the row after the next.
-
-    True if all of them answered.
-    """
-    for e in range(watch.m):
-        function, context = watch.drifts[2 * e], watch.drifts[2 * e + 1]
-        value = offset_by(watch.values, row * watch.m + e)
-        if function != 0 and call_native(function, time, state, value, context) != 1:
-            return False
-        function, context = watch.speeds[2 * e], watch.speeds[2 * e + 1]
-        value = offset_by(watch.values, (row + START_SPEED_ROW - START_DRIFT_ROW) * watch.m + e)
-        if function != 0 and call_native(function, time, state, value, context) != 1:
-            return False
-    return True
-
-
-@inner
-def changes(before, after, going):
-    """Whether a sign change in the wanted direction lies between two values; a zero counts where it is reached.
-
-    A zero at the start of a step was counted at the end of the one before, or is the start of the run.
-    """
-    if going == LEAVES:
-        return after < 0.0
-    up = before < 0.0 and after >= 0.0
-    down = before > 0.0 and after <= 0.0
-    return (up and going >= 0) or (down and going <= 0)
-
-
-@inner
-def in_band(watch, event, value):
-    """Whether a function that has acted is still as near to zero as the error of the state may put it."""
-    return abs(value) <= watch.band[event]
-
-
-@inner
 def _looks(watch, event, step):
     """Return at how many places of a step a function is looked at: some for each of its swings."""
     if watch.speeds[2 * event] == 0:
@@ -120,19 +80,21 @@ def _speed_between(watch, control, event, coefficients, shape):
 
 
 @inner
-def _may_change(watch, event, step):
-    """Whether a function may have its zeros in the step: it has two signs, turns, or is near zero for how it moves."""
+def _may_change(watch, control, system, event):
+    """Whether a function may have its zeros in the step: it has two signs, turns, or is near zero for how it moves.
+
+    1, 0, or FAILED if what is called stopped.
+    """
     m = watch.m
     before, left, right = watch.values[BEFORE_ROW * m + event], watch.values[event], watch.values[END_ROW * m + event]
     if left * right <= 0.0 or watch.drifts[2 * event] == 0 or watch.band[event] > 0.0:
-        return True
-    if _looks(watch, event, step) > PLACES + 1:
-        return True
-    # it comes nearer at first, and goes away at last
-    if watch.values[START_DRIFT_ROW * m + event] * left < 0.0 and watch.values[END_DRIFT_ROW * m + event] * right > 0.0:
-        return True
+        return 1
+    if _looks(watch, event, control.length) > PLACES + 1:
+        return 1
     # where there is no step before, NaN compares false
-    return min(abs(left), abs(right)) <= _MOVES * max(abs(right - left), abs(left - before))
+    if min(abs(left), abs(right)) <= _MOVES * max(abs(right - left), abs(left - before)):
+        return 1
+    return turns_back(watch, control, system, event)
 
 
 @inner
@@ -204,15 +166,16 @@ def _find_all(watch, control, event, coefficients, shape, part):
     left, last = watch.values[event], watch.values[RIGHT_ROW * watch.m + event]
     limit = control.n_events + watch.most_in_step - 2
     places = int(max(min(_looks(watch, event, step) * width, 2.0 * _MOST_PLACES), float(PLACES)))
-    older, old, now, searched = np.inf, np.inf, left, begin
+    older, old, now, searched, apart = np.inf, np.inf, left, begin, width / places
     for k in range(1, places + 1):
         older, old, now = old, now, last
+        a, b, c = begin + apart * (k - 2.0), begin + apart * (k - 1.0), begin + apart * k if k < places else end
         if k < places:
-            code, now = value_at(watch, event, begin + width * k / places, start, step, coefficients, shape)
+            code, now = value_at(watch, event, c, start, step, coefficients, shape)
             if code != 1:
                 return FAILED
-        now = _out_of_band(watch, event, now, left)
-        a, b, c = begin + width * (k - 2.0) / places, begin + width * (k - 1.0) / places, begin + width * k / places
+        if watch.band[event] != 0.0:
+            now = _out_of_band(watch, event, now, left)
         if k == 1 and old == 0.0 and begin == 0.0 and watch.stop[event] & ACTS != 0 and changes(-now, now, going):
             b, old = other_side(watch, event, now, start, step, coefficients, shape)
             if b == FAILED:
@@ -235,7 +198,8 @@ def _find_all(watch, control, event, coefficients, shape, part):
                     return _SEARCHED
                 if not _find_between(watch, control, event, coefficients, shape, (theta, g, far, g_far)):
                     return FAILED
-        if not _find_between(watch, control, event, coefficients, shape, (b, old, c, now)):
+        seems_to_change = going == LEAVES or not old * now > 0.0
+        if seems_to_change and not _find_between(watch, control, event, coefficients, shape, (b, old, c, now)):
             return FAILED
         if going == LEAVES and now < 0.0:
             return _SEARCHED
@@ -258,12 +222,15 @@ def _values_right(watch, control, coefficients, shape, theta):
 
 
 @inner
-def _search_part(watch, control, coefficients, shape, part, everything):
+def _search_part(watch, control, system, coefficients, shape, part, everything):
     """Append what changes in a part of the step; ``everything``: also what does not seem to. As `_find_all`."""
     if not _values_right(watch, control, coefficients, shape, part[1]):
         return FAILED
     for e in range(watch.m):
-        if everything or _may_change(watch, e, control.length):
+        changes_sign = 1 if everything else _may_change(watch, control, system, e)
+        if changes_sign < 0:
+            return FAILED
+        if changes_sign == 1:
             found = _find_all(watch, control, e, coefficients, shape, part)
             if found != _SEARCHED:
                 return found
@@ -280,7 +247,7 @@ def _pass_part(watch):
 
 
 @inner
-def _most_looks(watch, control, coefficients, shape, parts, address):
+def _most_looks(watch, control, system, coefficients, shape, parts, address):
     """Describe the step if anything may change in it, and return at how many places a function is looked at, at most.
 
     0 where nothing changes, FAILED if a function stopped.
@@ -288,7 +255,10 @@ def _most_looks(watch, control, coefficients, shape, parts, address):
     most, some = float(PLACES), False
     for e in range(watch.m):
         # the rest of a step is searched for everything
-        if control.searched == 0.0 and not _may_change(watch, e, control.length):
+        changes_sign = _may_change(watch, control, system, e) if control.searched == 0.0 else 1
+        if changes_sign < 0:
+            return float(FAILED)
+        if changes_sign == 0:
             continue
         if not some and not describe(control, parts, address):
             return float(FAILED)
@@ -301,7 +271,7 @@ def _most_looks(watch, control, coefficients, shape, parts, address):
 
 
 @inner
-def find_events(watch, control, shape, parts, address):
+def find_events(watch, control, system, shape, parts, address):
     """Append the events of one step in the order they happen; return theta of the first that stops the run.
 
     The step is described only where the sign of one changes, or may have changed twice. NEVER: none stops it; FAILED:
@@ -310,7 +280,7 @@ def find_events(watch, control, shape, parts, address):
     coefficients = as_doubles(control.place)
     control.theta = NEVER
     control.first_event = control.n_events
-    looks = _most_looks(watch, control, coefficients, shape, parts, address)
+    looks = _most_looks(watch, control, system, coefficients, shape, parts, address)
     if looks <= 0.0:
         return float(FAILED) if looks < 0.0 else float(NEVER)
     widest = min(1.0, _MOST_PLACES / looks)
@@ -326,7 +296,7 @@ def find_events(watch, control, shape, parts, address):
             return float(FULL)
         control.first_event = control.n_events
         end = 1.0 if control.searched + width >= 1.0 - 1e-9 * width else control.searched + width
-        found = _search_part(watch, control, coefficients, shape, (control.searched, end), everything)
+        found = _search_part(watch, control, system, coefficients, shape, (control.searched, end), everything)
         if found == FAILED:
             return float(FAILED)
         if found == _TOO_MANY:
@@ -354,11 +324,13 @@ def search(address):
         control.searched = 0.0
         if not watch_values(watch, control.finish, system.trial, END_ROW):
             return FAILED
-        if not watch_drifts(watch, control.finish, system.trial, END_DRIFT_ROW):
+        for e in range(watch.m):
+            watch.values[END_DRIFT_ROW * watch.m + e] = np.nan
+        if not watch_speeds(watch, control.finish, system.trial, END_SPEED_ROW):
             return FAILED
     control.searching = 0
     shape = (output.size // system.n - 1, system.n)
-    theta = find_events(watch, control, shape, parts_in(table), address)
+    theta = find_events(watch, control, system, shape, parts_in(table), address)
     if control.searching == 1:
         return FULL
     if theta == FAILED:

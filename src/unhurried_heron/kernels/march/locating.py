@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.happening import FAILED
 from unhurried_heron.kernels.march.polynomial import evaluate_step
@@ -23,6 +25,8 @@ _TELLING = 1e-12
 _WIDER = 100.0
 # values below this share of what the function was in the step are zero, as far as rounding tells
 _ROUNDING = 1e-12
+# a zero this near to one end of its bracket, as a share of it, is reached over by so many shares of its distance
+_NEAR_END, _BEYOND = 0.1, 8.0
 # values up to this tell the side of a function that is zero (`actions`, `sides`)
 _MARK = 1e-290
 
@@ -115,8 +119,33 @@ def dips(watch, event, start, step, coefficients, shape, places, values):
 
 
 @inner
+def _aim(left, g_left, right, g_right, older, g_older, resolution):
+    """Return where to look for the zero next: by inverse quadratic interpolation, the secant at first.
+
+    Where that is near one end of the bracket, it reaches a little beyond the zero, so that the other end follows.
+    """
+    near, g_near, far, g_far = right, g_right, left, g_left
+    if abs(g_left) < abs(g_right):
+        near, g_near, far, g_far = left, g_left, right, g_right
+    theta = left
+    if g_older != 0.0 and g_older != g_near and g_older != g_far:
+        theta = (
+            far * g_near * g_older / ((g_far - g_near) * (g_far - g_older))
+            + near * g_far * g_older / ((g_near - g_far) * (g_near - g_older))
+            + older * g_near * g_far / ((g_older - g_near) * (g_older - g_far))
+        )
+    if not (left < theta < right):
+        theta = near - g_near * (far - near) / (g_far - g_near)
+    share = abs(theta - near) / (right - left)
+    if share < _NEAR_END:
+        beyond = abs(theta - near) * min(1.0, _BEYOND * share) + 0.75 * resolution
+        theta += np.copysign(beyond, far - near)
+    return theta
+
+
+@inner
 def locate(watch, event, start, step, coefficients, shape, bounds):
-    """Return theta of the sign change: false position (Illinois) safeguarded by bisection; FAILED if it stopped.
+    """Return theta of the sign change, by interpolation safeguarded by bisection; FAILED if the function stopped.
 
     LEAPT where the function is of those that can jump and is not zero there. ``bounds``: theta and value on the left
     and on the right of it. G. Dahlquist and A. Bjorck, Numerical Methods in
@@ -129,34 +158,33 @@ def locate(watch, event, start, step, coefficients, shape, bounds):
         if left <= 0.0:
             return left
         begun_below = False
-    side, first, last = 0, g_left, g_right
+    older, g_older, width = left, 0.0, right - left
     size = max(abs(g_left), abs(g_right))
     resolution = max(2.0 * EPSILON * max(abs(start), abs(step)) / abs(step), EPSILON)
     for count in range(100):
         if right - left <= resolution:
             break
+        slow = False
+        if count % 4 == 3:
+            slow, width = right - left > 0.25 * width, right - left
+        theta = _aim(left, g_left, right, g_right, older, g_older, resolution)
         # a zero on the right is no place to aim at: the function may have been zero for a while; nor is one on the left
         # that only tells the side
-        theta = (left * g_right - right * g_left) / (g_right - g_left)
-        if count % 4 == 3 or g_right == 0.0 or abs(g_left) <= _MARK or not (left < theta < right):
+        if slow or g_right == 0.0 or abs(g_left) <= _MARK or not (left < theta < right):
             theta = 0.5 * (left + right)
         code, g = value_at(watch, event, theta, start, step, coefficients, shape)
         if code != 1:
             return float(FAILED)
         if (g < 0.0) == begun_below and g != 0.0:
-            left, g_left, first = theta, g, g
-            if side == -1:
-                g_right *= 0.5
-            side = -1
+            older, g_older = (left, g_left) if abs(g_left) > _MARK else (left, 0.0)
+            left, g_left = theta, g
         else:
-            right, g_right, last = theta, g, g
-            if side == 1:
-                g_left *= 0.5
-            side = 1
-    if watch.breaks[event] == 1 and min(abs(first), abs(last)) > _ROUNDING * size:
+            older, g_older = right, g_right
+            right, g_right = theta, g
+    if watch.breaks[event] == 1 and min(abs(g_left), abs(g_right)) > _ROUNDING * size:
         wider = _WIDER * max(right - left, EPSILON)
         code, before = value_at(watch, event, left - wider, start, step, coefficients, shape)
         other, after = value_at(watch, event, right + wider, start, step, coefficients, shape)
-        if code == 1 and other == 1 and not abs(after - before) > 2.0 * abs(last - first):
+        if code == 1 and other == 1 and not abs(after - before) > 2.0 * abs(g_right - g_left):
             return LEAPT
     return right

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.actions import happen_here
-from unhurried_heron.kernels.march.events import changes, watch_values
+from unhurried_heron.kernels.march.event_values import changes, watch_values
 from unhurried_heron.kernels.march.happening import happens_at
 from unhurried_heron.kernels.memory.call import call_native, offset_by
 from unhurried_heron.kernels.memory.control import BEFORE_ROW, END_ROW, SCRATCH_ROW

@@ -1,0 +1,83 @@
+"""What event functions and their derivatives along the solution are at the ends of a step."""
+
+from __future__ import annotations
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.happening import FAILED
+from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.memory.control import END_DRIFT_ROW, END_ROW, LEAVES, START_DRIFT_ROW
+
+
+@inner
+def watch_values(watch, time, state, row):
+    """Evaluate every event function into a row of ``values``; True if all of them answered."""
+    for e in range(watch.m):
+        value = offset_by(watch.values, row * watch.m + e)
+        if call_native(watch.addresses[2 * e], time, state, value, watch.addresses[2 * e + 1]) != 1:
+            return False
+    return True
+
+
+@inner
+def _derivative(watch, time, state, row, event):
+    """Evaluate the derivative of a function along the solution into a row of ``values``; False if it stopped."""
+    function, context = watch.drifts[2 * event], watch.drifts[2 * event + 1]
+    value = offset_by(watch.values, row * watch.m + event)
+    return function == 0 or call_native(function, time, state, value, context) == 1
+
+
+@inner
+def watch_drifts(watch, time, state, row):
+    """Evaluate the derivatives along the solution into a row of ``values``; True if all of them answered."""
+    for e in range(watch.m):
+        answered = _derivative(watch, time, state, row, e)
+        if not answered:
+            return False
+    return True
+
+
+@inner
+def watch_speeds(watch, time, state, row):
+    """Evaluate how fast the functions turn into a row of ``values``; True if all of them answered."""
+    for e in range(watch.m):
+        function, context = watch.speeds[2 * e], watch.speeds[2 * e + 1]
+        value = offset_by(watch.values, row * watch.m + e)
+        if function != 0 and call_native(function, time, state, value, context) != 1:
+            return False
+    return True
+
+
+@inner
+def turns_back(watch, control, system, event):
+    """Whether a function comes nearer to zero at first, and goes away at last: 1, 0, or FAILED if it stopped.
+
+    A derivative is evaluated only where it decides; NaN in its row: not yet.
+    """
+    start = offset_by(watch.values, START_DRIFT_ROW * watch.m + event)
+    if start[0] != start[0] and not _derivative(watch, control.time, system.state, START_DRIFT_ROW, event):
+        return FAILED
+    if not start[0] * watch.values[event] < 0.0:
+        return 0
+    end = offset_by(watch.values, END_DRIFT_ROW * watch.m + event)
+    if end[0] != end[0] and not _derivative(watch, control.finish, system.trial, END_DRIFT_ROW, event):
+        return FAILED
+    return 1 if end[0] * watch.values[END_ROW * watch.m + event] > 0.0 else 0
+
+
+@inner
+def changes(before, after, going):
+    """Whether a sign change in the wanted direction lies between two values; a zero counts where it is reached.
+
+    A zero at the start of a step was counted at the end of the one before, or is the start of the run.
+    """
+    if going == LEAVES:
+        return after < 0.0
+    up = before < 0.0 and after >= 0.0
+    down = before > 0.0 and after <= 0.0
+    return (up and going >= 0) or (down and going <= 0)
+
+
+@inner
+def in_band(watch, event, value):
+    """Whether a function that has acted is still as near to zero as the error of the state may put it."""
+    return abs(value) <= watch.band[event]
