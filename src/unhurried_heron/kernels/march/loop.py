@@ -81,18 +81,8 @@ def _start(system, control, watch, parts, address):
 
 
 @inner
-def _attempt(system, control, output, parts, address, scratch):
-    """Attempt a step and count it; return ACCEPTED, REFUSED, or a reason to return with.
-
-    ``control.guard`` is the guard that refused it, one more than there are for what is narrow or negative, -1 where the
-    family did;    ``scratch`` (n,).
-    """
-    if not choose_attempt(control, output):
-        return STEP_TOO_SMALL
-    control.ask = ATTEMPT
-    answer = call_kernel(parts.family, address)
-    if answer != ACCEPTED and answer != REFUSED:
-        return answer
+def _held_against_guards(system, control, answer, scratch):
+    """Return what becomes of an attempt whose family answered: ACCEPTED, REFUSED, or NEGATIVE; ``scratch`` (n,)."""
     control.guard = -1
     control.moved_to_zero = 0
     if answer == ACCEPTED and control.adaptive == 1 and system.n_nonnegative > 0:
@@ -108,6 +98,26 @@ def _attempt(system, control, output, parts, address, scratch):
             answer = REFUSED
         elif control.n_parts > 0 and leaps_over(system, control):
             answer = REFUSED
+    return answer
+
+
+@inner
+def _attempt(system, control, output, parts, address, scratch):
+    """Attempt a step and count it; return ACCEPTED, REFUSED, or a reason to return with.
+
+    ``control.guard`` is the guard that refused it, one more than there are for what is narrow or negative, -1 where the
+    family did; ``scratch`` (n,).
+    """
+    if not choose_attempt(control, output):
+        return STEP_TOO_SMALL
+    control.ask = ATTEMPT
+    answer = call_kernel(parts.family, address)
+    if answer != ACCEPTED and answer != REFUSED:
+        return answer
+    if control.guarded == 1:
+        answer = _held_against_guards(system, control, answer, scratch)
+        if answer == NEGATIVE:
+            return answer
     keep_row(control, output, answer == ACCEPTED)
     if answer == ACCEPTED:
         count_step(control, output)
@@ -123,14 +133,16 @@ def _move_on(system, control, parts, address):
     control.time = control.finish
     for k in range(system.n):
         system.state[k] = system.trial[k]
-    pass_guards(system)
+    if control.guarded == 1:
+        pass_guards(system)
     control.ask = ACCEPT
     reason = call_kernel(parts.family, address)
     control.after_refusal = 0
-    if control.moved_to_zero == 1 and reason == REACHED_END:
-        reason = find_slope(system, control, FOR_END)
-    if control.n_parts > 0:
-        foresee(system, control, length)
+    if control.guarded == 1:
+        if control.moved_to_zero == 1 and reason == REACHED_END:
+            reason = find_slope(system, control, FOR_END)
+        if control.n_parts > 0:
+            foresee(system, control, length)
     return reason
 
 

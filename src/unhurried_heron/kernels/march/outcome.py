@@ -6,7 +6,7 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.event_values import watch_drifts, watch_speeds, watch_values
-from unhurried_heron.kernels.march.guards import note_guards
+from unhurried_heron.kernels.march.guards import is_guarded, note_guards
 from unhurried_heron.kernels.march.nonnegative import cut_below_zero
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.march.rates import ask_rates
@@ -90,6 +90,7 @@ def begin(system, control, watch):
     reason = find_slope(system, control, FOR_STARTING)
     if reason != REACHED_END:
         return reason
+    control.guarded = int(is_guarded(system, control) or (control.adaptive == 1 and system.n_nonnegative > 0))
     note_guards(system, control)
     # beyond a switch, what the events were is known already; so it is of those that happened where another run ended
     if control.started == 0:
