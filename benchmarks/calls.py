@@ -8,9 +8,9 @@ from collections.abc import Callable
 from explicit import LORENZ
 from pairing import in_turn
 
-from unhurried_heron.march.integrate import integrate
+from unhurried_heron.driver.integrate import integrate
+from unhurried_heron.input.event import Event
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.words.event import Event
 
 # a few steps only
 READY = LORENZ.with_(interval=(0, 0.01))

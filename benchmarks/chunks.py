@@ -7,8 +7,8 @@ import time
 from explicit import ATOL, FIRST, LORENZ, RTOL
 from pairing import in_turn, prepared, rewind, seconds_of, verdict
 
-from unhurried_heron.march import layout
-from unhurried_heron.march.recorder import StepRecorder
+from unhurried_heron.driver import layout
+from unhurried_heron.driver.recorder import StepRecorder
 
 
 def report() -> None:

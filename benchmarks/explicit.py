@@ -8,7 +8,7 @@ import time
 import numpy as np
 from pairing import attempts_of, compile_c, in_turn, prepared, seconds_of, verdict
 
-from unhurried_heron.march.integrate import integrate
+from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.problem.problem import Problem
 

@@ -10,8 +10,8 @@ from typing import Any
 import numpy as np
 from pairing import compile_c, in_turn, verdict
 
-from unhurried_heron.native.expressions import _machine_code
-from unhurried_heron.native.system import native_system
+from unhurried_heron.codegen.compile_formulas import _machine_code
+from unhurried_heron.codegen.system import native_system
 from unhurried_heron.problem.problem import Problem
 
 COLUMN = """

@@ -9,9 +9,9 @@ import time
 
 import families
 
+from unhurried_heron.codegen.compile_formulas import _machine_code
+from unhurried_heron.codegen.system import native_system, with_slopes
 from unhurried_heron.formulas import algebra
-from unhurried_heron.native.expressions import _machine_code
-from unhurried_heron.native.system import native_system, with_slopes
 from unhurried_heron.problem.problem import Problem
 
 ASKED = {3: 20, 20: 50, 100: 500}

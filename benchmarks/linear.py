@@ -8,10 +8,10 @@ import time
 import numpy as np
 from pairing import in_turn
 
+from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.families import linear
 from unhurried_heron.kernels.linear_algebra.context import SHIFT
 from unhurried_heron.kernels.memory.control import CONTROL
-from unhurried_heron.march.integrate import integrate
 from unhurried_heron.problem.problem import Problem
 
 NATIVE = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.c_void_p, ctypes.c_void_p, ctypes.c_int64)

@@ -15,10 +15,10 @@ from implicit import HIRES
 from pairing import compile_c, in_turn, verdict
 
 import unhurried_heron as uh
+from unhurried_heron.codegen.system import native_system, with_slopes
 from unhurried_heron.families.controller import CONTROLS
 from unhurried_heron.methods.catalogue import DEFAULT, all_methods
 from unhurried_heron.methods.method import Method
-from unhurried_heron.native.system import native_system, with_slopes
 from unhurried_heron.quiet import quietly
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "tests"))

@@ -12,10 +12,10 @@ from pathlib import Path
 
 import numpy as np
 
-from unhurried_heron.march.asked import Asked
-from unhurried_heron.march.launch import launch
-from unhurried_heron.march.layout import March
-from unhurried_heron.march.options import Budget
+from unhurried_heron.driver.layout import March
+from unhurried_heron.driver.options import Budget
+from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.setup import launch
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.problem.problem import Problem
 

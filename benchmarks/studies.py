@@ -12,7 +12,7 @@ from pairing import in_turn
 
 import unhurried_heron as uh
 from unhurried_heron.demo import demo_file
-from unhurried_heron.study import candidates, explain, tolerance_said
+from unhurried_heron.diagnosis import candidates, explain, tolerance_diagnosis
 
 REGIONS = ("classical-rk-4", "radau-iia-9", "adams-bashforth-4", "adams-bashforth-8", "backward-differentiation-5")
 SIDE = 1000
@@ -69,7 +69,7 @@ def _counting_others() -> Iterator[list[float]]:
         return found
 
     with ExitStack() as stack:
-        for room in (candidates, explain, tolerance_said):
+        for room in (candidates, explain, tolerance_diagnosis):
             stack.enter_context(patch.object(room, "again", counted))
         yield spent
 

@@ -12,8 +12,8 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 import unhurried_heron as uh
-from unhurried_heron.study.check import check_said
-from unhurried_heron.words.document import parse_document
+from unhurried_heron.checks.check import check_said
+from unhurried_heron.input.file_reader import parse_document
 
 LEAVES = st.sampled_from(
     [

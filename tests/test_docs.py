@@ -12,8 +12,8 @@ from pathlib import Path
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron.input.file_reader import parse_document
 from unhurried_heron.methods.catalogue import all_methods
-from unhurried_heron.words.document import parse_document
 
 ROOT = Path(__file__).parents[1]
 PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]

@@ -183,7 +183,7 @@ def test_docstring_examples() -> None:
     done = python(
         "-m",
         "doctest",
-        *(ROOT / "src/unhurried_heron" / p for p in ("words/event.py", "problem/problem.py", "study/check.py")),
+        *(ROOT / "src/unhurried_heron" / p for p in ("input/event.py", "problem/problem.py", "checks/check.py")),
     )
     assert done.returncode == 0, done.stdout + done.stderr
 
@@ -201,4 +201,4 @@ def test_machine_code_goes_with_all_that_kernels_import() -> None:
         and node.module.partition(".")[2].replace(".", "/") not in known
     }  # fmt: skip
     assert missing <= {f"unhurried_heron.{name}" for name in ("errors", "deadline", "quiet")}
-    assert {"methods/stabilised", "native/strides", "version", "kernels/stabilised"} <= known
+    assert {"methods/stabilised", "codegen/batched_steps", "version", "kernels/stabilised"} <= known

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import unhurried_heron as uh
-from unhurried_heron.words.document import parse_document
+from unhurried_heron.input.file_reader import parse_document
 
 ODD = [1e-300, 1e300, -0.0, True, None, "1", 1j, 10**400]
 NUMBERS = st.one_of(st.floats(), st.integers(-3, 3), st.sampled_from(ODD))

@@ -12,11 +12,12 @@ from pathlib import Path
 
 PACKAGE = "unhurried_heron"
 # from the top of the house to its foot: a room imports only rooms above it (or itself)
-ROOMS = ["version", "errors", "deadline", "quiet", "disk", "formulas", "words", "units", "model", "problem", "native"]
-ROOMS += ["methods", "kernels", "run", "families", "march", "study", "show", "files", "demo", "cli"]
+ROOMS = ["version", "errors", "deadline", "quiet", "disk", "formulas", "input", "units", "model", "problem", "codegen"]
+ROOMS += ["methods", "kernels", "run", "families", "driver", "study", "stability", "accuracy", "diagnosis", "checks"]
+ROOMS += ["figures", "text", "files", "demo", "cli"]
 # rooms beside the line: what they may import
 BESIDE = {
-    "testing": {"kernels", "march", "quiet", "methods", "problem", "run", "words"},
+    "testing": {"kernels", "driver", "quiet", "methods", "problem", "run", "input"},
     "__init__": set(ROOMS) - {"cli", "demo"},
 }
 FORBIDDEN_ROOMS = {"utils", "core", "common", "helpers"}
@@ -24,7 +25,13 @@ HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", 
 # modules that are themselves loaded late, and so may import heavy libraries at their top
 NUMBA_LATE = ("memory/call", "memory/decoding", "machine_code/compiling", "march/events", "march/outcome")
 NUMBA_LATE += ("newton", "march/polynomial", "linear_algebra/dense_lu", "explicit_runge_kutta", "collocation/")
-LATE = {"formulas/algebra.py", "families/large.py", "words/document.py", "words/writing.py", "units/unit.py"}
+LATE = {
+    "formulas/algebra.py",
+    "families/large_linear.py",
+    "input/file_reader.py",
+    "input/file_writer.py",
+    "units/unit.py",
+}
 LATE |= {f"kernels/{name}" for name in NUMBA_LATE}
 MOST_LINES, MOST_ARGUMENTS = 400, 8
 

@@ -17,10 +17,10 @@ import numpy as np
 
 with atheris.instrument_imports(include=["unhurried_heron.problem", "unhurried_heron.formulas"]):
     import unhurried_heron as uh
-    from unhurried_heron.native.rows import evaluate_rows
-    from unhurried_heron.native.system import native_derived, native_system, with_slopes
-    from unhurried_heron.study.check import check_said
-    from unhurried_heron.words.document import parse_document
+    from unhurried_heron.checks.check import check_said
+    from unhurried_heron.codegen.evaluate_many import evaluate_rows
+    from unhurried_heron.codegen.system import native_derived, native_system, with_slopes
+    from unhurried_heron.input.file_reader import parse_document
 
 MOST_SECONDS, MOST_BYTES = 2.0, 500e6
 GRAMMAR = """

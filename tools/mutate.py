@@ -38,10 +38,10 @@ from wrong_edits import Edit, edits
 ROOT = Path(__file__).resolve().parents[1]
 SOURCE = Path("src/unhurried_heron")
 ROOMS = [
-    "formulas", "words", "units", "model", "problem", "native", "kernels", "march", "families", "methods", "run",
-    "study", "show", "files", "cli",
+    "formulas", "input", "units", "model", "problem", "codegen", "kernels", "driver", "families", "methods", "run",
+    "study", "stability", "accuracy", "diagnosis", "checks", "figures", "text", "files", "cli",
 ]  # fmt: skip
-COMPILED = ["tests/kernels", "tests/march", "tests/test_contract.py", "tests/families"]
+COMPILED = ["tests/kernels", "tests/driver", "tests/test_contract.py", "tests/families"]
 HARMLESS = Path(__file__).with_name("harmless.txt")
 HOUSE = "tests/test_house.py::test_records_cannot_be_changed"
 FOLLOW = """
@@ -188,7 +188,7 @@ def chosen(arguments: argparse.Namespace) -> list[Edit]:
     """Draw the edits: the rooms in turn, a file and an edit of it by chance; or those of an earlier run."""
     every = {
         room: {
-            str(path.relative_to(ROOT / SOURCE)): sorted(set(edits(path.read_text("utf-8"), style=room == "show")))
+            str(path.relative_to(ROOT / SOURCE)): sorted(set(edits(path.read_text("utf-8"), style=room == "figures")))
             for path in sorted((ROOT / SOURCE / room).rglob("*.py"))
         }
         for room in arguments.room or ROOMS

@@ -1,17 +1,17 @@
 """Write the kernels' texts that come with the package, or see whether they belong to the present sources.
 
-Usage: python tools/write_drafts.py [--check]; after any edit in `kernels/`, or in `emit`, `lanes` or `strides` of
-`native/`. Without it a kernel is compiled from its source at its first use, which takes several times as long; exit
-code 1 of ``--check`` says so.
+Usage: python tools/write_drafts.py [--check]; after any edit in `kernels/`, or in `expression_ir`, `vector_ir` or
+`batched_steps` of `codegen/`. Without it a kernel is compiled from its source at its first use, which takes several
+times as long; exit code 1 of ``--check`` says so.
 """
 
 from __future__ import annotations
 
 import sys
 
+from unhurried_heron.codegen.jit import kind_of_machine
 from unhurried_heron.kernels.machine_code.drafts import FOLDER, read_draft, write_draft
 from unhurried_heron.kernels.machine_code.prepare import KERNELS
-from unhurried_heron.native.engine import kind_of_machine
 
 
 def main() -> int:

@@ -1,5 +1,14 @@
 """Unhurried Heron: initial-value problems said as on paper, integrated at the speed of C, their error stated."""
 
+from unhurried_heron.accuracy.certify import Certificate, certify
+from unhurried_heron.accuracy.compare import compare
+from unhurried_heron.accuracy.comparison import Comparison
+from unhurried_heron.accuracy.convergence import Convergence, convergence
+from unhurried_heron.checks.check import check
+from unhurried_heron.checks.report import Finding, Report
+from unhurried_heron.diagnosis.explain import Explanation, explain
+from unhurried_heron.driver.integrate import integrate
+from unhurried_heron.driver.options import Budget
 from unhurried_heron.errors import (
     DoubtWarning,
     FormulationError,
@@ -10,11 +19,16 @@ from unhurried_heron.errors import (
     RunError,
 )
 from unhurried_heron.families.controller import Controller
+from unhurried_heron.figures.accuracy_figures import draw_digits, draw_drift, draw_errors, draw_order
+from unhurried_heron.figures.field import draw_field
+from unhurried_heron.figures.figures import draw_difference, draw_states, draw_steps, draw_work
+from unhurried_heron.figures.phase import draw_phase
+from unhurried_heron.figures.stability_figures import draw_run_in_region, draw_stability
 from unhurried_heron.files.animation import animate
 from unhurried_heron.files.sound import write_sound
 from unhurried_heron.files.write import write_csv, write_summary
-from unhurried_heron.march.integrate import integrate
-from unhurried_heron.march.options import Budget
+from unhurried_heron.input.event import Event
+from unhurried_heron.input.measured import Measured
 from unhurried_heron.methods.multistep import Multistep
 from unhurried_heron.methods.rosenbrock import Rosenbrock
 from unhurried_heron.methods.runge_kutta import RungeKutta
@@ -22,26 +36,12 @@ from unhurried_heron.methods.variable_multistep import VariableMultistep
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
-from unhurried_heron.show.field import draw_field
-from unhurried_heron.show.figures import draw_difference, draw_states, draw_steps, draw_work
-from unhurried_heron.show.learnt import draw_digits, draw_drift, draw_errors, draw_order
-from unhurried_heron.show.phase import draw_phase
-from unhurried_heron.show.region import draw_run_in_region, draw_stability
-from unhurried_heron.study.certify import Certificate, certify
-from unhurried_heron.study.check import check
-from unhurried_heron.study.compare import compare
-from unhurried_heron.study.comparison import Comparison
-from unhurried_heron.study.convergence import Convergence, convergence
-from unhurried_heron.study.explain import Explanation, explain
-from unhurried_heron.study.in_region import StepsInRegion, steps_in_region
-from unhurried_heron.study.largest_step import LargestStep, largest_step
+from unhurried_heron.stability.largest_step import LargestStep, largest_step
+from unhurried_heron.stability.regions import Stability, stability
+from unhurried_heron.stability.stability_limited_steps import StepsInRegion, steps_in_region
 from unhurried_heron.study.methods_table import methods
-from unhurried_heron.study.report import Finding, Report
-from unhurried_heron.study.stability import Stability, stability
-from unhurried_heron.study.worked import worked
+from unhurried_heron.study.step_table import worked
 from unhurried_heron.version import VERSION
-from unhurried_heron.words.event import Event
-from unhurried_heron.words.measured import Measured
 
 __version__ = VERSION
 __all__ = [

@@ -17,7 +17,7 @@ import pytest
 import typer
 from tool import heron
 
-from unhurried_heron.cli.verbs import prepare
+from unhurried_heron.cli.commands import prepare
 from unhurried_heron.demo import NAMES, demo_file
 
 

@@ -14,8 +14,8 @@ from typer.testing import CliRunner
 import unhurried_heron as uh
 from unhurried_heron.cli.app import app, main
 from unhurried_heron.demo import demo_file
+from unhurried_heron.driver.drive import Driver
 from unhurried_heron.kernels.memory.control import Reason
-from unhurried_heron.march.driver import Driver
 
 COMMANDS = typer.main.get_command(app).commands
 # of verbs that integrate a file: all of these; of those by one method, or several, at steps of the user's, these too
@@ -159,7 +159,7 @@ def test_a_fault_of_ours_is_told_as_one(
         raise KeyError("of ours")
 
     monkeypatch.chdir(tmp_path)
-    monkeypatch.setattr("unhurried_heron.cli.verbs.picture", broken)
+    monkeypatch.setattr("unhurried_heron.cli.commands.picture", broken)
     outputs = ["--plot", "a.png", "--csv", "a.csv", "--json", "a.json"]
     monkeypatch.setattr("sys.argv", ["heron", "run", str(demo_file("sluice-pond")), *outputs])
     with pytest.raises(SystemExit) as ended:

@@ -11,8 +11,8 @@ from scipy.sparse import diags_array
 
 import unhurried_heron as uh
 from unhurried_heron import errors
-from unhurried_heron.families import large, linear
-from unhurried_heron.families.groups import groups_of_columns
+from unhurried_heron.families import large_linear, linear
+from unhurried_heron.families.column_colouring import groups_of_columns
 from unhurried_heron.kernels.linear_algebra.context import SHIFT, B, D
 from unhurried_heron.kernels.memory.control import CONTROL
 
@@ -37,7 +37,7 @@ def diffusion(n: int) -> uh.Problem:
 def blocks(monkeypatch: pytest.MonkeyPatch) -> None:
     """Full factors in blocks of columns, as large systems have them, for small ones."""
     monkeypatch.setattr(linear, "LEAST_BLOCKS", 1)
-    monkeypatch.setattr(large, "_COLUMNS", 2)
+    monkeypatch.setattr(large_linear, "_COLUMNS", 2)
 
 
 def test_kinds_agree(request: pytest.FixtureRequest) -> None:
@@ -125,7 +125,7 @@ def test_an_exception_comes_through_native_code(where: str, monkeypatch: pytest.
     def broken(*arguments: object) -> None:
         raise MemoryError(f"no room to {where}")
 
-    monkeypatch.setattr(large._Sparse, where, broken)
+    monkeypatch.setattr(large_linear._Sparse, where, broken)
     with pytest.raises(MemoryError, match=where):
         uh.integrate(diffusion(5), "radau-iia-5", linear="sparse")
 

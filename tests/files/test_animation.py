@@ -9,7 +9,7 @@ import pytest
 from PIL import Image
 
 import unhurried_heron as uh
-from unhurried_heron.show.moving import Film, moving_record
+from unhurried_heron.figures.film import Film, moving_record
 
 SWING = uh.Problem.from_text(
     "x' = v\nv' = -x\nw' = 0", initial={"x": 1, "v": 0, "w": 0}, interval=(0, 6), title="swing", units={"t": "h"},

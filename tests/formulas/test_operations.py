@@ -9,16 +9,16 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
-from unhurried_heron.formulas.as_text import to_latex, to_text
+from unhurried_heron.codegen.evaluate_many import evaluate_rows
+from unhurried_heron.codegen.system import native_derived, native_system
 from unhurried_heron.formulas.differentiate import Differentiator
-from unhurried_heron.formulas.enclosure import enclose
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import Node, name, number
-from unhurried_heron.formulas.grammar import Source, read
-from unhurried_heron.formulas.narrow import CANDIDATES, time_formulas
+from unhurried_heron.formulas.interval_arithmetic import enclose
+from unhurried_heron.formulas.narrow_features import CANDIDATES, time_formulas
 from unhurried_heron.formulas.operations import OPERATIONS, Operation
-from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import native_derived, native_system
+from unhurried_heron.formulas.parser import Source, read
+from unhurried_heron.formulas.printing import to_latex, to_text
 
 PLACES = ("t", "a", "b")
 # inside the domain of every function, off every jump and kink

@@ -12,13 +12,13 @@ from hypothesis import strategies as st
 
 import unhurried_heron as uh
 from unhurried_heron import errors
-from unhurried_heron.formulas.as_text import to_latex, to_text
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import Node, add, name, neg, number, rewrite, upwards
-from unhurried_heron.formulas.grammar import Source, read
+from unhurried_heron.formulas.notation import to_python
+from unhurried_heron.formulas.parser import Source, read
+from unhurried_heron.formulas.printing import to_latex, to_text
 from unhurried_heron.formulas.simplify import ratio_of_sums, simplified
-from unhurried_heron.formulas.spelling import to_python
 
 
 @settings(max_examples=200, deadline=None)

@@ -7,8 +7,8 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron import errors
-from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import native_derived, native_system, with_slopes
+from unhurried_heron.codegen.evaluate_many import evaluate_rows
+from unhurried_heron.codegen.system import native_derived, native_system, with_slopes
 
 HEAT = """
 u[i]' = k*(u[i-1] - 2*u[i] + u[i+1])/dx^2 for i in 1..n

@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 
 import unhurried_heron as uh
 from unhurried_heron import errors
-from unhurried_heron.native.rows import evaluate_rows
-from unhurried_heron.native.system import native_system
+from unhurried_heron.codegen.evaluate_many import evaluate_rows
+from unhurried_heron.codegen.system import native_system
 
 
 def rates_at(problem: uh.Problem, state: list[float], t: float = 0.0) -> np.ndarray:

@@ -8,8 +8,8 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron.checks.check import check_file
 from unhurried_heron.demo import BESIDE, NAMES, demo_file, starter
-from unhurried_heron.study.check import check_file
 
 
 def found(problem: uh.Problem, about: str) -> list[tuple[str, str]]:

@@ -7,7 +7,7 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron.demo import demo_file
-from unhurried_heron.study.explain import worth_saying
+from unhurried_heron.diagnosis.explain import worth_saying
 
 SLOW = uh.Problem.from_text("x' = -2000*(x - cos(t)) - sin(t)", initial={"x": 1}, interval=(0, 20))
 SWING = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 60))

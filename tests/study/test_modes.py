@@ -7,7 +7,7 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import CATALOGUE
-from unhurried_heron.study.modes import eigenvalues, modes_at
+from unhurried_heron.stability.eigenvalues import eigenvalues, modes_at
 
 LINE = "u[i]' = k*(u[i-1] - 2*u[i] + u[i+1]) for i in 1..n\nu[0] = 0\nu[n+1] = 0"
 

@@ -10,8 +10,8 @@ import pytest
 from data.literature import REFERENCES, literature_problem
 
 import unhurried_heron as uh
+from unhurried_heron.accuracy.certify import written
 from unhurried_heron.methods.catalogue import CATALOGUE
-from unhurried_heron.study.certify import written
 from unhurried_heron.study.reference import References
 from unhurried_heron.study.taylor import taylor_states
 

@@ -9,8 +9,8 @@ from typing import Annotated
 
 import typer
 
-from unhurried_heron.cli.learning import certify, explain, order, stability, table
-from unhurried_heron.cli.verbs import check, compare, demo, methods, new, prepare, run
+from unhurried_heron.cli.commands import check, compare, demo, methods, new, prepare, run
+from unhurried_heron.cli.study_commands import certify, explain, order, stability, table
 from unhurried_heron.errors import HeronError, printable
 
 app = typer.Typer(

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from unhurried_heron.cli.asked import save
+from unhurried_heron.cli.arguments import save
 from unhurried_heron.errors import OptionError
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
@@ -56,8 +56,8 @@ def overlaid(
 
 def picture(runs: list[Run], labels: list[str] | None, phase: str | None, draw: str | None) -> Figure:
     """Draw one run, or several over each other, against time or in the space of two or three states."""
-    from unhurried_heron.show.figures import draw_states
-    from unhurried_heron.show.phase import draw_phase
+    from unhurried_heron.figures.figures import draw_states
+    from unhurried_heron.figures.phase import draw_phase
 
     shown: Run | list[Run] = runs if labels is not None else runs[0]
     if phase is not None and draw is not None:
@@ -70,7 +70,7 @@ def picture(runs: list[Run], labels: list[str] | None, phase: str | None, draw: 
 
 def save_states(run: Run, path: Path) -> None:
     """Draw the states of a run into a file."""
-    from unhurried_heron.show.figures import draw_states
+    from unhurried_heron.figures.figures import draw_states
 
     save(draw_states(run), path)
 

@@ -7,6 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.codegen.batched_steps import SIZE as BLOCK_SIZE
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, hidden_part, proportional
 from unhurried_heron.families.family import Demand, Family, WorkSpace
@@ -15,7 +16,6 @@ from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.coefficients import balanced, floats
 from unhurried_heron.methods.runge_kutta import EXPLICIT as NAME
 from unhurried_heron.methods.runge_kutta import RungeKutta
-from unhurried_heron.native.strides import SIZE as BLOCK_SIZE
 from unhurried_heron.run.trajectory import Array
 
 # proportional and integral parts (K. Gustafsson, ACM Trans. Math. Softw. 17 (1991) 533-554): with 0.6 of the error now
@@ -62,14 +62,14 @@ def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
 
 def _tableau_code(method: RungeKutta, n: int, *, strides: bool) -> tuple[list[int], Any]:
     # what compiles is loaded when something runs
-    from unhurried_heron.native.lanes import MOST_WRITTEN_OUT
+    from unhurried_heron.codegen.vector_ir import MOST_WRITTEN_OUT
 
     return _compiled(method, n if n <= MOST_WRITTEN_OUT else None, strides)
 
 
 @functools.lru_cache(maxsize=64)
 def _compiled(method: RungeKutta, size: int | None, strides: bool) -> tuple[list[int], Any]:
-    from unhurried_heron.native.tableaux import Arithmetic, compile_tableau
+    from unhurried_heron.codegen.runge_kutta_ir import Arithmetic, compile_tableau
 
     width = len(method.interpolant[0]) - len(method.further_stages)
     further = [balanced([row[: width + i]], [sum(row)])[0] for i, row in enumerate(method.further_stages)]

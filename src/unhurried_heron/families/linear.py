@@ -8,9 +8,9 @@ from typing import Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import MethodError, OptionError
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, IM, MATRIX, PIVOTS, RE, SHIFT, STOP, N
-from unhurried_heron.native.signature import address
 from unhurried_heron.run.trajectory import Array
 
 # what implicit families call as a rule
@@ -84,7 +84,7 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed:
         return wanted
     if n <= (MOST_DAMPED if fixed else MOST_FULL):
         return "dense"
-    from unhurried_heron.families.large import order_for_band
+    from unhurried_heron.families.large_linear import order_for_band
 
     _, below, above = order_for_band(n, *entries)
     if below + above <= _WIDEST_BAND:
@@ -126,7 +126,7 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, f
     """
     dense = kind == "dense" or entries is None
     if dense and n < (MOST_DAMPED + 1 if fixed else LEAST_BLOCKS):
-        from unhurried_heron.kernels.linear_algebra.written_out import MOST_WRITTEN, load_solve
+        from unhurried_heron.kernels.linear_algebra.unrolled_solve import MOST_WRITTEN, load_solve
         from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
         jacobian = np.zeros((n, n))
@@ -134,7 +134,7 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, f
         own = load_solve(n) if n <= MOST_WRITTEN else solve
         made = functools.partial(dense_context, n, control, jacobian)
         return LinearSolver(factor.address, own.address, solve.address, jacobian, made, (factor, solve, own))
-    from unhurried_heron.families.large import full_solver, structured_solver
+    from unhurried_heron.families.large_linear import full_solver, structured_solver
 
     if dense or entries is None:
         solver, values = full_solver(n, control), np.zeros((n, n))

@@ -7,15 +7,15 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.codegen.batched_steps import SIZE as BLOCK_SIZE
 from unhurried_heron.errors import MethodError, unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import Demand, Family, Member, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
-from unhurried_heron.kernels.memory.pasts import HISTORY, ExplicitHistoryWork, ImplicitHistoryWork
+from unhurried_heron.kernels.memory.multistep_work import HISTORY, ExplicitHistoryWork, ImplicitHistoryWork
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.multistep import EXPLICIT_MULTISTEP, IMPLICIT_MULTISTEP, Multistep
-from unhurried_heron.native.strides import SIZE as BLOCK_SIZE
 from unhurried_heron.run.trajectory import Array
 
 # by the order they start: the cheapest of the catalogue of that order, up to the highest
@@ -94,8 +94,8 @@ def _lay_out_explicit(method: Multistep, demand: Demand) -> WorkSpace:
 
 def _stride_code(method: Multistep, n: int, shared: dict[str, Any]) -> tuple[int, Any]:
     # what compiles is loaded when something runs
-    from unhurried_heron.native.lanes import MOST_WRITTEN_OUT
-    from unhurried_heron.native.recurrences import Recurrence
+    from unhurried_heron.codegen.multistep_ir import Recurrence
+    from unhurried_heron.codegen.vector_ir import MOST_WRITTEN_OUT
 
     k, corrected = method.steps, method.predictor is not None
     weights, predicts = shared["weights"].tolist(), shared["predicts"].tolist()
@@ -107,7 +107,7 @@ def _stride_code(method: Multistep, n: int, shared: dict[str, Any]) -> tuple[int
 
 @functools.lru_cache(maxsize=64)
 def _compiled(numbers: Any, size: int | None) -> tuple[int, Any]:
-    from unhurried_heron.native.recurrences import compile_recurrence
+    from unhurried_heron.codegen.multistep_ir import compile_recurrence
 
     return compile_recurrence(numbers, size)
 

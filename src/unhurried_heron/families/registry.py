@@ -5,16 +5,16 @@ from __future__ import annotations
 from typing import Final
 
 from unhurried_heron.errors import MethodError
-from unhurried_heron.families.choosing import ALONG_THE_RUN
-from unhurried_heron.families.diagonal import DIAGONAL
+from unhurried_heron.families.diagonally_implicit import DIAGONAL
 from unhurried_heron.families.explicit import EXPLICIT
 from unhurried_heron.families.family import Family
 from unhurried_heron.families.fully_implicit import FULLY_IMPLICIT
 from unhurried_heron.families.multistep import EXPLICIT_STEPS, IMPLICIT_STEPS
 from unhurried_heron.families.rosenbrock import LINEARLY_IMPLICIT
-from unhurried_heron.families.several import SEVERAL_ORDERS
 from unhurried_heron.families.stabilised import STABILISED_STAGES
+from unhurried_heron.families.stiffness_switching import ALONG_THE_RUN
 from unhurried_heron.families.variable_multistep import ADAMS, DIFFERENTIATION
+from unhurried_heron.families.variable_order import SEVERAL_ORDERS
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.methods.method import Method
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.family import Demand, Family, WorkSpace
-from unhurried_heron.kernels.memory.stages import STRETCH, StabilisedWork
+from unhurried_heron.kernels.memory.one_step_work import STRETCH, StabilisedWork
 from unhurried_heron.methods.stabilised import STABILISED, Stabilised
 
 # the step polynomial: a parabola, or where there are two stages a cubic

@@ -11,7 +11,7 @@ from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional
 from unhurried_heron.families.family import Demand, Family, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
-from unhurried_heron.kernels.memory.pasts import VARIABLE, VariableWork
+from unhurried_heron.kernels.memory.multistep_work import VARIABLE, VariableWork
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.variable_multistep import VARIABLE_ADAMS, VARIABLE_DIFFERENTIATION, VariableMultistep
 from unhurried_heron.run.trajectory import Array

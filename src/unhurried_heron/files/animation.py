@@ -14,11 +14,11 @@ from pathlib import Path
 from typing import Any, Final
 
 from unhurried_heron.disk import path_of, write_whole
+from unhurried_heron.driver.progress import ProgressBar
 from unhurried_heron.errors import OptionError, unforeseen
-from unhurried_heron.march.progress import ProgressBar
+from unhurried_heron.figures.film import Film, moving_record
+from unhurried_heron.figures.overlay import labels_of, runs_of
 from unhurried_heron.run.run import Run
-from unhurried_heron.show.moving import Film, moving_record
-from unhurried_heron.show.several import labels_of, runs_of
 
 _MOST_FRAMES: Final = 20_000
 _KINDS: Final = (".gif", ".mp4", ".png")

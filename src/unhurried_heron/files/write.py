@@ -13,7 +13,7 @@ from typing import Any, BinaryIO
 
 from unhurried_heron.disk import write_text, write_whole
 from unhurried_heron.run.run import Run
-from unhurried_heron.study.given import a_run
+from unhurried_heron.study.arguments import a_run
 from unhurried_heron.version import VERSION
 
 

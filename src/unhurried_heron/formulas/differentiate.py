@@ -32,9 +32,9 @@ from unhurried_heron.formulas.expression import (
     upwards,
     where,
 )
-from unhurried_heron.formulas.grammar import Source, read
 from unhurried_heron.formulas.layout import Block, Layout, Loop, places
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
+from unhurried_heron.formulas.parser import Source, read
 
 # what is differentiated by: a name, or a place among the states together with the sums that its index runs through
 Variable = tuple[Node, tuple[Loop, ...]]

@@ -7,10 +7,10 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.formulas.cost_limit import refuse_many
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, free_names, upwards
 from unhurried_heron.formulas.layout import Block, places
 from unhurried_heron.formulas.operations import OPERATIONS
-from unhurried_heron.formulas.work import refuse_many
 
 STATE: Final = "the state"  # where `evaluate` finds the whole state, if there is one
 # a zero of as many axes as there are beside the rows, where many rows are evaluated at once

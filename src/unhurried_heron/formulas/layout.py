@@ -13,7 +13,7 @@ import numpy as np
 
 from unhurried_heron.formulas.binding import in_normal_form, normal_loops, with_names
 from unhurried_heron.formulas.expression import BOUND, Node, walk
-from unhurried_heron.formulas.spelling import in_one_spelling
+from unhurried_heron.formulas.notation import in_one_spelling
 
 Box = tuple[tuple[int, int], ...]
 _MEMBER = re.compile(r"(?P<name>[^\[\]\s]+)\s*\[(?P<indices>[\d\s,-]+)\]$")

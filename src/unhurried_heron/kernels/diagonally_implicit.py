@@ -9,12 +9,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.implicit.between import judge, write_movement
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
 from unhurried_heron.kernels.implicit.damped_newton import solve_stage_damped
 from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
-from unhurried_heron.kernels.implicit.guess import came_true, start_from
+from unhurried_heron.kernels.implicit.interpolation_error import judge, write_movement
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, solve_stage
+from unhurried_heron.kernels.implicit.prediction import came_true, start_from
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner

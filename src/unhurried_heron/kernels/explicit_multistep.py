@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from unhurried_heron.codegen.batched_steps import BLOCK
 from unhurried_heron.kernels.history import (
     accept_of_starter,
     attempt_of_starter,
@@ -14,10 +15,10 @@ from unhurried_heron.kernels.history import (
     start,
 )
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.batched_steps import native_stride
 from unhurried_heron.kernels.march.members import ask_member
 from unhurried_heron.kernels.march.outcome import first_not_finite
 from unhurried_heron.kernels.march.rates import ask_rates
-from unhurried_heron.kernels.march.strides import native_stride
 from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
@@ -34,7 +35,6 @@ from unhurried_heron.kernels.memory.control import (
     STRIDE,
 )
 from unhurried_heron.kernels.memory.decoding import explicit_history_in, history_in, system_in
-from unhurried_heron.native.strides import BLOCK
 
 _PAST, _SLOPES, _PREDICTED, _HEAD = (BLOCK.index(name) for name in ("past", "slopes", "predicted", "head"))
 

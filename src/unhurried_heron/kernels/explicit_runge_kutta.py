@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.codegen.batched_steps import BLOCK
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.batched_steps import native_stride
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal, forget
 from unhurried_heron.kernels.march.outcome import first_not_finite, not_finite, tried_again
 from unhurried_heron.kernels.march.rates import count_rates
-from unhurried_heron.kernels.march.strides import native_stride
 from unhurried_heron.kernels.memory.call import (
     address_of,
     as_control,
@@ -33,7 +34,6 @@ from unhurried_heron.kernels.memory.control import (
     STRIDE,
 )
 from unhurried_heron.kernels.memory.decoding import explicit_memory, system_in, tableau_in
-from unhurried_heron.native.strides import BLOCK
 
 _STAGES = BLOCK.index("stages")
 _HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"

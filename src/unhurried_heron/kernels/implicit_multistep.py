@@ -13,8 +13,8 @@ from unhurried_heron.kernels.history import (
 )
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence
 from unhurried_heron.kernels.implicit.damped_newton import solve_stage_damped
-from unhurried_heron.kernels.implicit.guess import came_true, start_from
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
+from unhurried_heron.kernels.implicit.prediction import came_true, start_from
 from unhurried_heron.kernels.implicit.scale import set_scale
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.divided import (
+from unhurried_heron.kernels.divided_differences import (
     after_error,
     begin_table,
     choose_next,

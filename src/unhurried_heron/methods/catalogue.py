@@ -8,7 +8,6 @@ from collections.abc import Callable, Iterator, Mapping, MutableMapping
 from typing import Final
 
 from unhurried_heron.errors import MethodError, listing, near_spelling
-from unhurried_heron.methods.choosing import Choosing, Several
 from unhurried_heron.methods.method import FACTS, Method
 from unhurried_heron.methods.multistep import Multistep, adams_bashforth, adams_moulton, backward_differentiation
 from unhurried_heron.methods.nodes import exactly, gauss, lobatto_iiic, radau_right
@@ -16,6 +15,7 @@ from unhurried_heron.methods.published import published
 from unhurried_heron.methods.rosenbrock import Rosenbrock
 from unhurried_heron.methods.runge_kutta import RungeKutta
 from unhurried_heron.methods.stabilised import Stabilised
+from unhurried_heron.methods.stiffness_switching import Choosing, Several
 from unhurried_heron.methods.variable_multistep import VARIABLE_ADAMS, VARIABLE_DIFFERENTIATION, VariableMultistep
 
 

@@ -13,17 +13,17 @@ import numpy as np
 
 from unhurried_heron.errors import NameClashError, RateFunctionError, UnusedValueError, listing, near_spelling
 from unhurried_heron.formulas.expression import ONE, ZERO, Node, number, replace_names
-from unhurried_heron.formulas.grammar import Formula, Source, read
+from unhurried_heron.formulas.parser import Formula, Source, read
 from unhurried_heron.formulas.state_name import StateName, with_primes
+from unhurried_heron.input.definitions import QUANTITY
+from unhurried_heron.input.equation_lines import Statement, read_statements
+from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.event import Event
+from unhurried_heron.input.names import check_defined
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.indices import affine
 from unhurried_heron.model.model import Model
 from unhurried_heron.units.quantities import number_for
-from unhurried_heron.words.definitions import QUANTITY
-from unhurried_heron.words.event import Event
-from unhurried_heron.words.mistakes import Mistakes
-from unhurried_heron.words.names import check_defined
-from unhurried_heron.words.statements import Statement, read_statements
 
 _MOST_CHANGES: Final = 100_000
 

@@ -10,11 +10,11 @@ import numpy as np
 from unhurried_heron.errors import UnusedValueError, ValueGivenError, listing, near_spelling
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME, Node, number, replace_names
-from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.layout import Layout
+from unhurried_heron.formulas.parser import Formula, Source, read
 from unhurried_heron.formulas.state_name import StateName
-from unhurried_heron.words.mistakes import Mistakes
-from unhurried_heron.words.names import check_defined
+from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.names import check_defined
 
 # a closed form and a starting value that were typed from the same numbers agree far better
 _CLOSE: Final = 1e-9

@@ -11,13 +11,13 @@ from dataclasses import dataclass
 from unhurried_heron.errors import ExpressionError, NameClashError, UndefinedNameError, listing
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, names_in, neg, rewrite
-from unhurried_heron.formulas.grammar import Formula, Source, read
+from unhurried_heron.formulas.parser import Formula, Source, read
 from unhurried_heron.formulas.simplify import simplified
 from unhurried_heron.formulas.state_name import StateName, base_of
+from unhurried_heron.input.equation_lines import Statement
+from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.names import check_name, in_order
 from unhurried_heron.model.reduction import Residual
-from unhurried_heron.words.mistakes import Mistakes
-from unhurried_heron.words.names import check_name, in_order
-from unhurried_heron.words.statements import Statement
 
 KINETIC, POTENTIAL, LAGRANGIAN, HAMILTONIAN, ENERGY = "kinetic", "potential", "lagrangian", "hamiltonian", "energy"
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from unhurried_heron.formulas.as_text import name_latex, to_latex, to_text
 from unhurried_heron.formulas.expression import Node
+from unhurried_heron.formulas.printing import name_latex, to_latex, to_text
 from unhurried_heron.formulas.state_name import StateName
 from unhurried_heron.model.model import Model
 

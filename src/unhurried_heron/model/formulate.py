@@ -5,22 +5,22 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from unhurried_heron.formulas.as_text import to_text
+from unhurried_heron.formulas.cost_limit import refuse_endless
 from unhurried_heron.formulas.expression import Node, name, names_in, number, replace_names
 from unhurried_heron.formulas.layout import Block, Box, Layout, single
+from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import base_of, with_primes
-from unhurried_heron.formulas.work import refuse_endless
+from unhurried_heron.input.equation_lines import read_statements
+from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.problem_input import Said
 from unhurried_heron.model.closed_forms import read_closed_forms
+from unhurried_heron.model.equation_sorting import Gathered, Sorter
 from unhurried_heron.model.indexed import Resolver, Rule, layout_of
 from unhurried_heron.model.model import Model, write_out
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.reduction import solve_highest
-from unhurried_heron.model.sorting import Gathered, Sorter
-from unhurried_heron.model.switches import take_out
+from unhurried_heron.model.switch_extraction import take_out
 from unhurried_heron.model.unrolling import unrolled
-from unhurried_heron.words.mistakes import Mistakes
-from unhurried_heron.words.said import Said
-from unhurried_heron.words.statements import read_statements
 
 
 def formulate(

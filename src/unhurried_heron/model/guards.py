@@ -8,7 +8,7 @@ from typing import Final, Literal
 
 from unhurried_heron.formulas.expression import BOUND, TIME, Node, free_names, names_in, walk
 from unhurried_heron.formulas.layout import Block, Layout
-from unhurried_heron.model.switches import is_square, text_of
+from unhurried_heron.model.switch_extraction import is_square, text_of
 from unhurried_heron.model.unrolling import unrolled
 
 _MOST_GUARDS: Final = 64

@@ -9,10 +9,10 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from unhurried_heron.errors import CircularDerivedError, FamilyError, NameClashError, listing
-from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.binding import in_normal_form, renamed_apart, with_names
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, mul, name, number, replace_names, rewrite, walk
 from unhurried_heron.formulas.layout import Block, Box, Group, Layout, Loop
+from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import base_of
 from unhurried_heron.model.indices import Affine, affine, plain_index
 

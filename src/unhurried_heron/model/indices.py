@@ -6,8 +6,8 @@ import math
 from collections.abc import Mapping
 
 from unhurried_heron.errors import FamilyError
-from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.expression import BOUND, Node
+from unhurried_heron.formulas.printing import to_text
 
 Affine = tuple[int, dict[str, int]]
 

@@ -8,17 +8,17 @@ from functools import cached_property
 from typing import Any
 
 from unhurried_heron.formulas.expression import ONE, Node, replace_names
-from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.layout import Block, Layout
+from unhurried_heron.formulas.parser import Formula, Source, read
+from unhurried_heron.input.equation_lines import Statement
+from unhurried_heron.input.event import Event
+from unhurried_heron.input.names import check_defined, in_order
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.guards import Guard
 from unhurried_heron.model.indexed import Resolver
 from unhurried_heron.model.narrow import Narrow
 from unhurried_heron.model.rates import Rates
 from unhurried_heron.units.quantities import number_for
-from unhurried_heron.words.event import Event
-from unhurried_heron.words.names import check_defined, in_order
-from unhurried_heron.words.statements import Statement
 
 Watched = Node | NamedFunction
 _MOST_REMEMBERED = 20_000

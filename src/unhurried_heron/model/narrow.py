@@ -1,7 +1,7 @@
 """Where written rates vary within a small part of what a state runs through: a peak, a front, a switch that is smooth.
 
 A formula that depends on states through one argument alone is looked at as a function of that argument, as formulas of
-time are (`formulas.narrow`). A march that moves the argument across such a part in one step would not see it.
+time are (`formulas.narrow_features`). A march that moves the argument across such a part in one step would not see it.
 """
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ import numpy as np
 
 from unhurried_heron.formulas.expression import TIME, Node, free_names, name, names_in, rewrite, upwards, walk
 from unhurried_heron.formulas.layout import Block, Layout
-from unhurried_heron.formulas.narrow import CANDIDATES, narrow_windows
+from unhurried_heron.formulas.narrow_features import CANDIDATES, narrow_windows
 from unhurried_heron.model.unrolling import unrolled
 
 MAX_FORMULAS: Final = 24

@@ -14,13 +14,13 @@ from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.formulas.expression import Node, names_in, walk
 from unhurried_heron.formulas.layout import Block, Layout, places
-from unhurried_heron.formulas.narrow import time_formulas
+from unhurried_heron.formulas.narrow_features import time_formulas
 from unhurried_heron.formulas.state_name import with_primes
+from unhurried_heron.input.error_collector import Mistakes
 from unhurried_heron.model.functions import NamedFunction, try_jacobian, try_rates, try_value
 from unhurried_heron.model.guards import Guard, guards_of
 from unhurried_heron.model.narrow import Narrow, narrow_formulas
-from unhurried_heron.model.switch import AskedSwitch, HeldSwitch, Switch
-from unhurried_heron.words.mistakes import Mistakes
+from unhurried_heron.model.switch_types import AskedSwitch, HeldSwitch, Switch
 
 # states are moved by this share to find slopes by differences, and never by less than this share of the other
 _NUDGE, _SMALL = 1.5e-8, 1e-6

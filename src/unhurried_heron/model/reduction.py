@@ -6,7 +6,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from unhurried_heron.errors import OrderError, listing
-from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import (
     ZERO,
@@ -18,7 +17,8 @@ from unhurried_heron.formulas.expression import (
     rewrite,
     walk,
 )
-from unhurried_heron.formulas.grammar import Formula
+from unhurried_heron.formulas.parser import Formula
+from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.simplify import ratio_of_sums, simplified
 
 

@@ -23,11 +23,11 @@ from unhurried_heron.formulas.expression import (
     replace_names,
     rewrite,
 )
-from unhurried_heron.model.flow import flow_of
+from unhurried_heron.input.event import Event
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.rates import WrittenRates
-from unhurried_heron.model.switch import HeldSwitch, RootSwitch, Switch
-from unhurried_heron.words.event import Event
+from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch, Switch
+from unhurried_heron.model.time_derivatives import flow_of
 
 # one for each switch that a solution slides along, in their order: that it leaves it
 LEAVES: Final = tuple(Event("0 > 1", name=f"leaves the {place}. switch", stop=True) for place in range(1, 33))

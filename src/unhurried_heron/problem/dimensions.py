@@ -9,16 +9,16 @@ from typing import Final
 import numpy as np
 
 from unhurried_heron.errors import UnitError, unforeseen
-from unhurried_heron.formulas.as_text import to_text
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import COMPARISONS, CONSTANTS, SUM, TIME, Node, upwards
-from unhurried_heron.formulas.grammar import Formula, Source, read
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
+from unhurried_heron.formulas.parser import Formula, Source, read
+from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import group_of
+from unhurried_heron.input.names import in_order
 from unhurried_heron.model.action import assignments
 from unhurried_heron.problem.facts import Facts
 from unhurried_heron.units.unit import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
-from unhurried_heron.words.names import in_order
 
 _MOST_TOLD: Final = 12
 _CONSTANTS: Final = frozenset(CONSTANTS.values())

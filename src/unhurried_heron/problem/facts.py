@@ -13,17 +13,17 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.errors import OpenParameterError, listing
-from unhurried_heron.formulas.narrow import Window, narrow_windows
+from unhurried_heron.formulas.narrow_features import Window, narrow_windows
+from unhurried_heron.input.event import Event
+from unhurried_heron.input.measured import Measured
+from unhurried_heron.input.problem_input import Said, alike
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.first_order import FirstOrder
 from unhurried_heron.model.functions import function_print
 from unhurried_heron.model.model import Model
-from unhurried_heron.model.switch import Switch, input_switch
-from unhurried_heron.problem.settle import Settled
-from unhurried_heron.problem.watched import conserved_quantities, never_negative_states
-from unhurried_heron.words.event import Event
-from unhurried_heron.words.measured import Measured
-from unhurried_heron.words.said import Said, alike
+from unhurried_heron.model.switch_types import Switch, input_switch
+from unhurried_heron.problem.assembly import Settled
+from unhurried_heron.problem.invariants import conserved_quantities, never_negative_states
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.dimensions import Disagreement
@@ -67,7 +67,7 @@ class Facts:
 
     def __str__(self) -> str:
         """The equations, values with their units, the interval and the events."""
-        from unhurried_heron.problem.in_text import in_text
+        from unhurried_heron.problem.printing import in_text
 
         return in_text(self)
 

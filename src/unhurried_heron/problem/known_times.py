@@ -10,11 +10,11 @@ import numpy as np
 
 from unhurried_heron.errors import ValueGivenError
 from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.input.event import Event
 from unhurried_heron.units.quantities import number_in
-from unhurried_heron.words.event import Event
 
 _MOST_TIMES: Final = 20_000_000
-# so many spacings of floating-point times, or less, are one time (`march.crossings`)
+# so many spacings of floating-point times, or less, are one time (`driver.landings`)
 _CLOSEST: Final = 4.0
 _MOST_KEPT: Final = 100_000
 Times = Any

@@ -7,14 +7,14 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.event import Event
+from unhurried_heron.input.measured import Measured
+from unhurried_heron.input.problem_input import Said, by_name, listed
 from unhurried_heron.model.model import Model
-from unhurried_heron.problem.at_places import Anywhere
-from unhurried_heron.problem.changing import changed
-from unhurried_heron.problem.settle import settle
-from unhurried_heron.words.event import Event
-from unhurried_heron.words.measured import Measured
-from unhurried_heron.words.mistakes import Mistakes
-from unhurried_heron.words.said import Said, by_name, listed
+from unhurried_heron.problem.assembly import settle
+from unhurried_heron.problem.pointwise import Anywhere
+from unhurried_heron.problem.replacement import changed
 
 
 @dataclass(frozen=True, repr=False, eq=False)
@@ -341,7 +341,7 @@ class Problem(Anywhere):
         FormulationError
             What it says is no problem that can be integrated.
         """
-        from unhurried_heron.words.document import read_document
+        from unhurried_heron.input.file_reader import read_document
 
         return cls.from_content(read_document(Path(path)), events=events)
 
@@ -361,7 +361,7 @@ class Problem(Anywhere):
             The file cannot be written.
         """
         from unhurried_heron.disk import write_whole
-        from unhurried_heron.words.writing import write_document
+        from unhurried_heron.input.file_writer import write_document
 
         content = write_document(self.said, Path(path).parent)
         write_whole(path, lambda file: file.write(content))

@@ -8,10 +8,10 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import Node, free_names, walk
 from unhurried_heron.model.guards import is_bound
 from unhurried_heron.model.rates import WrittenRates
-from unhurried_heron.model.switches import text_of
+from unhurried_heron.model.switch_extraction import text_of
 from unhurried_heron.model.unrolling import unrolled
-from unhurried_heron.problem.at_places import surroundings
 from unhurried_heron.problem.facts import Facts
+from unhurried_heron.problem.pointwise import surroundings
 
 
 def zero_denominator(problem: Facts, time: float, state: Any) -> str:

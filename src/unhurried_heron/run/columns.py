@@ -19,8 +19,8 @@ LARGEST: Final = 1e280
 
 def derived_at(run: Run, times: Array, states: Array, before: Any = False) -> Array:
     """Return derived quantities and modes at times; ``before``: where just before a jump."""
-    from unhurried_heron.native.rows import evaluate_rows
-    from unhurried_heron.native.system import native_derived
+    from unhurried_heron.codegen.evaluate_many import evaluate_rows
+    from unhurried_heron.codegen.system import native_derived
 
     model, changing = run.problem.model, run._modes(times, before)
     times = run._trajectory.jumps.beside(times, before, run.problem.interval)

@@ -10,18 +10,18 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.errors import RunError, listing, near_spelling
-from unhurried_heron.formulas.spelling import in_one_spelling
+from unhurried_heron.formulas.notation import in_one_spelling
+from unhurried_heron.input.event import Event
+from unhurried_heron.input.values import each_of, is_finite_number
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.run.answers import Answers
 from unhurried_heron.run.columns import AT_ONCE, columns_at, derived_at
 from unhurried_heron.run.ending import Ending, Tally
-from unhurried_heron.run.happened import Crossed, Happened
-from unhurried_heron.run.studies import STUDIES
+from unhurried_heron.run.event_log import Crossed, Happened
+from unhurried_heron.run.late_bindings import STUDIES
+from unhurried_heron.run.queries import Answers
 from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
-from unhurried_heron.words.event import Event
-from unhurried_heron.words.values import each_of, is_finite_number
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -232,7 +232,7 @@ class Run(Answers):
 
     def exact_at(self, times: Any) -> dict[str, Array]:
         """Return the closed forms at times, shape (n_times,) for each state that has one; empty without any."""
-        from unhurried_heron.native.system import exact_rows
+        from unhurried_heron.codegen.system import exact_rows
 
         try:
             asked = np.asarray(times, dtype=np.float64).ravel()

@@ -1,1 +1,1 @@
-"""What is learnt from runs: methods compared, errors measured against closed forms or references."""
+"""What studies share: what they are given, the runs that they try, references, tables of steps."""

@@ -10,15 +10,15 @@ from typing import Final, Literal
 
 import numpy as np
 
+from unhurried_heron.driver.options import Budget, Record
 from unhurried_heron.errors import OptionError, unforeseen
 from unhurried_heron.families.registry import reference_methods
-from unhurried_heron.march.options import Budget, Record
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
-from unhurried_heron.study.tried import Tried, raise_what_all_raised, tried
+from unhurried_heron.study.attempts import Tried, raise_what_all_raised, tried
 
 # a reference is at least a thousand times tighter than the tightest run measured against it, and always this tight
 _TIGHTER: Final = 1e-3
@@ -161,7 +161,7 @@ class References:
     def _exact(self) -> Truth:
         names = tuple(self._problem.model.exact)
         if names and self._kind == "runs":
-            from unhurried_heron.native.system import exact_rows
+            from unhurried_heron.codegen.system import exact_rows
 
             values = np.column_stack([*exact_rows(self._problem, self.grid).values()])
             return Truth(names, values, "closed form of " + ", ".join(names))
@@ -218,7 +218,7 @@ class References:
                               expected="closed forms under exact, or a problem that can be integrated to its end",
                               given=self.lacking)  # fmt: skip
         if self.certain and self._kind == "runs":
-            from unhurried_heron.native.system import exact_rows
+            from unhurried_heron.codegen.system import exact_rows
 
             return truth.names, lambda t: np.column_stack([*exact_rows(self._problem, t).values()]), truth.label
         if self.certain:

@@ -16,9 +16,9 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.errors import OptionError, unforeseen
+from unhurried_heron.formulas.cost_limit import refuse_many
 from unhurried_heron.formulas.expression import SUM, TIME, Node
 from unhurried_heron.formulas.layout import places
-from unhurried_heron.formulas.work import refuse_many
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 

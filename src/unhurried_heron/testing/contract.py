@@ -11,7 +11,8 @@ from typing import Any, Final, cast
 
 import numpy as np
 
-from unhurried_heron.march.integrate import integrate
+from unhurried_heron.driver.integrate import integrate
+from unhurried_heron.input.event import Event
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
@@ -19,7 +20,6 @@ from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.testing.memory import damaged, margins
-from unhurried_heron.words.event import Event
 
 
 class ContractError(AssertionError):

@@ -9,9 +9,9 @@ from typing import Any
 from unhurried_heron.errors import OptionError, UnitError
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.state_name import StateName, group_of
-from unhurried_heron.words.definitions import QUANTITY, Definition
-from unhurried_heron.words.mistakes import Mistakes
-from unhurried_heron.words.values import finite_number, interval_ends, is_finite_number
+from unhurried_heron.input.definitions import QUANTITY, Definition
+from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.values import finite_number, interval_ends, is_finite_number
 
 
 @dataclass(frozen=True)

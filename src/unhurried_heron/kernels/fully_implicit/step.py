@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.fully_implicit.between import (
+from unhurried_heron.kernels.fully_implicit.interpolation_error import (
     foreseen_error,
     keep_for_guess,
     measure_error,
@@ -17,8 +17,8 @@ from unhurried_heron.kernels.fully_implicit.between import (
 from unhurried_heron.kernels.fully_implicit.newton import form_and_factor, guess_increments, iterate
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
 from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
-from unhurried_heron.kernels.implicit.guess import came_true, start_from
 from unhurried_heron.kernels.implicit.newton import begin_iterations
+from unhurried_heron.kernels.implicit.prediction import came_true, start_from
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner

@@ -21,11 +21,11 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.codegen.jit import emit_object, host_description, kind_of_machine, load_object
+from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import HeronError, MethodError
 from unhurried_heron.kernels.machine_code.cache import private_folder, read_code, write_code
 from unhurried_heron.kernels.machine_code.drafts import read_draft, sources_digest
-from unhurried_heron.native.engine import emit_object, host_description, kind_of_machine, load_object
-from unhurried_heron.native.signature import address
 
 _loaded: dict[str, Kernel] = {}
 

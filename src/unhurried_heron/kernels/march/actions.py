@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.event_acceptance import happens_at, keep_after
 from unhurried_heron.kernels.march.event_values import changes, in_band, watch_values
-from unhurried_heron.kernels.march.happening import happens_at, keep_after
 from unhurried_heron.kernels.memory.call import address_of, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACTION_FAILED,

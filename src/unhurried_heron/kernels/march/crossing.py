@@ -10,8 +10,8 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.actions import act_all, happen_here, refresh_events
+from unhurried_heron.kernels.march.event_acceptance import happens_at
 from unhurried_heron.kernels.march.event_values import in_band, watch_drifts, watch_values
-from unhurried_heron.kernels.march.happening import happens_at
 from unhurried_heron.kernels.march.rest import come_to_rest
 from unhurried_heron.kernels.march.sides import JUST_FLIPPED, note_acted
 from unhurried_heron.kernels.memory.call import (

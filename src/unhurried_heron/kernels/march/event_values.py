@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.happening import FAILED
+from unhurried_heron.kernels.march.event_acceptance import FAILED
 from unhurried_heron.kernels.memory.call import call_native, offset_by
 from unhurried_heron.kernels.memory.control import END_DRIFT_ROW, END_ROW, LEAVES, START_DRIFT_ROW
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.event_acceptance import FAILED, NEVER, settle
 from unhurried_heron.kernels.march.event_values import (
     changes,
     in_band,
@@ -16,7 +17,6 @@ from unhurried_heron.kernels.march.event_values import (
     watch_speeds,
     watch_values,
 )
-from unhurried_heron.kernels.march.happening import FAILED, NEVER, settle
 from unhurried_heron.kernels.march.locating import EPSILON, LEAPT, PLACES, dips, locate, other_side, value_at
 from unhurried_heron.kernels.march.nonnegative import cut_below_zero
 from unhurried_heron.kernels.march.polynomial import evaluate_step

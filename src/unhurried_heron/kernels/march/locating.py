@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.happening import FAILED
+from unhurried_heron.kernels.march.event_acceptance import FAILED
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import call_native, offset_by
 from unhurried_heron.kernels.memory.control import LEAVES, SCRATCH_ROW

@@ -19,9 +19,10 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.batched_steps import stride
+from unhurried_heron.kernels.march.event_acceptance import FAILED
 from unhurried_heron.kernels.march.events import FULL, NOTHING, STOPS, describe, move_to_event
 from unhurried_heron.kernels.march.guards import SHORTER, crossed_pole, is_guarded, look_ahead, pass_guards, refuse_for
-from unhurried_heron.kernels.march.happening import FAILED
 from unhurried_heron.kernels.march.narrow import foresee, leaps_over
 from unhurried_heron.kernels.march.nonnegative import BELOW, LED_BELOW, keep_nonnegative
 from unhurried_heron.kernels.march.outcome import (
@@ -37,7 +38,6 @@ from unhurried_heron.kernels.march.outcome import (
     too_short,
 )
 from unhurried_heron.kernels.march.starting_step import choose_starting_step
-from unhurried_heron.kernels.march.strides import stride
 from unhurried_heron.kernels.memory.call import as_control, as_longs, call_kernel
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,

@@ -1,6 +1,6 @@
 """Where the argument of a root comes to zero: the state is put there, and events that wait there happen.
 
-A root counts as zero below a width smaller than the tolerance (`model.switch.RootSwitch`); the march stands where
+A root counts as zero below a width smaller than the tolerance (`model.switch_types.RootSwitch`); the march stands where
 its argument has fallen to that width. The state is moved by less than the width, so that the argument is zero.
 """
 
@@ -8,8 +8,8 @@ from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.actions import happen_here
+from unhurried_heron.kernels.march.event_acceptance import happens_at
 from unhurried_heron.kernels.march.event_values import changes, watch_values
-from unhurried_heron.kernels.march.happening import happens_at
 from unhurried_heron.kernels.memory.call import call_native, offset_by
 from unhurried_heron.kernels.memory.control import BEFORE_ROW, END_ROW, SCRATCH_ROW
 

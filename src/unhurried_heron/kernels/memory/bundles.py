@@ -12,8 +12,8 @@ from typing import Annotated, Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.codegen.signature import address
 from unhurried_heron.kernels.memory.control import LEDGER
-from unhurried_heron.native.signature import address
 
 # arrays of doubles and of whole numbers on the driver's side, pointers on the kernel's; decoders are made from these.
 # A record (one element of a structured array) is annotated with its dtype

@@ -115,7 +115,7 @@ _REAL, _LONG, _POINTER = ir.DoubleType(), ir.IntType(64), ir.DoubleType().as_poi
 
 @intrinsic
 def call_attempt(typing_context, address, time, step, state, stages, trial, n, rates, context, where):
-    """Call ``attempt`` of `native.tableaux`; ``rates`` and ``context`` are addresses, ``where`` an int64 pointer."""
+    """Call ``attempt`` of `codegen.runge_kutta_ir`; ``rates``, ``context``: addresses, ``where``: an int64 pointer."""
     signature = types.int32(
         types.int64,
         types.float64,
@@ -134,7 +134,7 @@ def call_attempt(typing_context, address, time, step, state, stages, trial, n, r
 
 @intrinsic
 def call_stride(typing_context, address, origin, step, first, count, block):
-    """Call ``stride`` of `native.strides`; ``block`` is an int64 pointer."""
+    """Call ``stride`` of `codegen.batched_steps`; ``block`` is an int64 pointer."""
     signature = types.int64(
         types.int64, types.float64, types.float64, types.int64, types.int64, types.CPointer(types.int64)
     )
@@ -143,14 +143,14 @@ def call_stride(typing_context, address, origin, step, first, count, block):
 
 @intrinsic
 def call_error(typing_context, address, step, state, stages, trial, relative, absolute, n):
-    """Call ``error`` of `native.tableaux`."""
+    """Call ``error`` of `codegen.runge_kutta_ir`."""
     signature = types.float64(types.int64, types.float64, *[_DOUBLES] * 5, types.int64)
     return signature, _generate_call(_REAL, [_REAL, *[_POINTER] * 5, _LONG])
 
 
 @intrinsic
 def call_polynomial(typing_context, address, step, state, stages, coefficients, n):
-    """Call ``polynomial`` of `native.tableaux`."""
+    """Call ``polynomial`` of `codegen.runge_kutta_ir`."""
     signature = types.void(types.int64, types.float64, *[_DOUBLES] * 3, types.int64)
     generate = _generate_call(ir.VoidType(), [_REAL, *[_POINTER] * 3, _LONG])
 

@@ -28,7 +28,7 @@ from unhurried_heron.kernels.memory.bundles import (
     Watch,
 )
 from unhurried_heron.kernels.memory.call import as_record
-from unhurried_heron.kernels.memory.pasts import (
+from unhurried_heron.kernels.memory.multistep_work import (
     CHOICE,
     HISTORY,
     SEVERAL,

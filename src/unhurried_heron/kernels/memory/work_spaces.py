@@ -18,12 +18,12 @@ EXPLICIT_MEMORY: Final = np.dtype(
 
 
 class Tableau(NamedTuple):
-    """An explicit method, its arithmetic compiled by `native.tableaux`.
+    """An explicit method, its arithmetic compiled by `codegen.runge_kutta_ir`.
 
     ``attempt``, ``further``, ``error``, ``polynomial``, ``stride``: addresses. ``degree`` of the step polynomial;
     ``width``: rows of ``stages``, one for each stage and, where it is no stage, one for the rate at the end of the
     step; ``total`` with the further stages, beyond which is room for a state. ``where`` int64 (1,): the stage at which
-    the rates stopped; ``block``: see `native.strides`.
+    the rates stopped; ``block``: see `codegen.batched_steps`.
     """
 
     memory: Annotated[Any, EXPLICIT_MEMORY]

@@ -1,0 +1,1 @@
+"""Methods compared, errors measured against closed forms or references, digits certified."""

@@ -1,0 +1,398 @@
+"""Certified digits: tolerances of two unrelated families are tightened until they agree with margin, or it is refused.
+
+What is certain is what neither family, nor the tolerance, nor a bound on the steps, nor the last bit of the problem's
+own numbers changes.
+"""
+
+from __future__ import annotations
+
+import math
+import time as clock
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.accuracy.resting_states import not_seen
+from unhurried_heron.driver.options import Budget, in_time, positive_option, refuse_no_problem
+from unhurried_heron.errors import HeronError, OptionError, listing
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.formulas.printing import to_text
+from unhurried_heron.model.switch_types import RootSwitch
+from unhurried_heron.problem.pointwise import surroundings
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array
+from unhurried_heron.study.agreement import Agreement, agreement_of, grown
+from unhurried_heron.study.arguments import several, whole
+from unhurried_heron.study.attempts import INTERRUPTED, OnInterrupt, Tried, raise_what_all_raised, tried
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+# fully implicit, explicit, linearly implicit, and multistep: two of these families that can do the problem
+_FAMILIES: Final = ("radau-iia-variable", "verner-98", "steinebach-54", "adams-variable")
+# an explicit run may take so many times the steps of the implicit one, and so many in any case
+_MANY_TIMES, _MANY = 100, 300_000
+_TIGHTER: Final = 1e-2
+_TIGHTEST: Final = 5e-14
+# absolute tolerances: shares of what a state is at the end, and of the largest that it was
+_OF_END, _OF_SIZE = 1e-3, 1e-7
+# so many steps at least are taken once, so that nothing narrow is stepped over by all
+_LEAST_STEPS: Final = 701
+_NUDGE, _LEAST_NUDGE, _STILL_SMALL = 1e-9, 1e-12, 1e-3
+_MOST_DIGITS: Final = 13
+_SECONDS: Final = 60.0
+# of the time left, what a second family may take where there is another
+_SECOND_SHARE: Final = 0.25
+# at so many times the first look sees how large states are; taking more than this share of the time a family is slow
+_SEEN: Final = 33
+_SLOW: Final = 0.05
+# the tolerance of the first look, and a difference that it does not explain
+_PILOT, _STEPPED_OVER = 1e-6, 1e-3
+
+
+@dataclass(frozen=True)
+class Certificate:
+    """States with the number of digits that are certain.
+
+    Attributes
+    ----------
+    problem : Problem
+    asked : int
+        Digits that were asked for.
+    certified : bool
+        Whether every value has them.
+    rows : tuple of dict
+        For each time and state ``time``, ``state``, ``value`` (the shortest decimal that is as certain),
+        ``digits`` (significant ones that are certain; where the value is zero to within its error, of the largest size
+        of the state), ``error`` (a bound on the absolute error, infinite without) and ``computed``: the value as it
+        was computed, without rounding.
+    methods : tuple of str
+        The two families' methods.
+    rtol : float
+        The tightest tolerance that was run.
+    growth : float
+        By what factor a small change of the start and of the parameters grows, relative to each state's size.
+    reason : str
+        Why there are no more digits, in a sentence; empty where it is certified.
+    """
+
+    problem: Problem
+    asked: int
+    certified: bool
+    rows: tuple[dict[str, Any], ...] = field(hash=False)
+    methods: tuple[str, ...]
+    rtol: float
+    growth: float
+    reason: str = field(default="")
+
+    def frame(self) -> pd.DataFrame:
+        """Return a DataFrame, a row for each time and state."""
+        import pandas as pd
+
+        return pd.DataFrame(list(self.rows), columns=["time", "state", "value", "digits", "error", "computed"])
+
+    def __str__(self) -> str:
+        from unhurried_heron.study.text_table import Sheet, as_text
+
+        columns = [("time", "right"), ("state", "left"), ("certain value", "right"), ("digits", "right")]
+        table = Sheet([*columns, ("error below", "right")], self.problem.title)
+        for row in self.rows:
+            table.add_row(f"{row['time']:.10g}", row["state"], written(row["value"], row["digits"]), str(row["digits"]),
+                          f"{row['error']:.1e}")  # fmt: skip
+        return as_text(table, self.told) if self.rows else self.told
+
+    @property
+    def told(self) -> str:
+        """Whether it is certified and by what, or how far it got and why no farther, in a sentence."""
+        least = min((row["digits"] for row in self.rows), default=0)
+        if self.certified:
+            return (
+                f"Certified to {self.asked} digits: {' and '.join(self.methods)} agree with margin at rtol "
+                f"{self.rtol:.0e}; small changes of the start and the parameters grow {self.growth:.3g}-fold."
+                f"{self._unseen()}"
+            )
+        return f"Not certified to {self.asked} digits, but to {least or 'none'}. {self.reason}"
+
+    def _unseen(self) -> str:
+        """What no run can see: a function shows itself only where it is called."""
+        if self.problem.model.rates.written:
+            return ""
+        (start, end), unit = self.problem.interval, self.problem.units.get("t", "")
+        narrow = f"{abs(end - start) / _LEAST_STEPS:.3g}{' ' + unit if unit else ''}"
+        return f" Its rates are a function: what that does for less than {narrow} at a time could have been missed."
+
+
+def written(value: float, digits: int) -> str:
+    """Write a value with the digits that are certain, and no more."""
+    if value == 0.0 or digits < 1:
+        return "0" if value == 0.0 else "–"
+    return f"{value:.{digits - 1}e}" if not 1e-4 <= abs(value) < 1e8 else f"{value:.{digits}g}"
+
+
+def certify(
+    problem: Problem,
+    digits: int = 6,
+    *,
+    at: Sequence[float | str] | None = None,
+    seconds: float = _SECONDS,
+    on_interrupt: str = "raise",
+) -> Certificate:
+    """Find how many digits of the answer are certain.
+
+    Parameters
+    ----------
+    problem : Problem
+        Its events act; one that stops ends the run, and its time is certified, too.
+    digits : int
+        Significant digits wanted of every state, from 1 to 13: an error of at most half a unit of the last one.
+    at : sequence of float or str, optional
+        Times besides the end.
+    seconds : float
+        For everything.
+    on_interrupt : {"raise", "return"}
+        What Ctrl-C does: raise KeyboardInterrupt, or return how far it got.
+
+    Returns
+    -------
+    Certificate
+        Also where it is refused: it tells how far it got, and why.
+
+    Raises
+    ------
+    OptionError
+        Digits or times are unusable.
+    Exception
+        What the problem's own function raised, in every run.
+    """
+    refuse_no_problem(problem, "certify")
+    digits = whole(digits, "digits", "certify", low=1, high=_MOST_DIGITS)
+    seconds, ctrl_c = positive_option(seconds, "seconds"), OnInterrupt(on_interrupt)
+    start, end = problem.interval
+    times = [] if at is None else [_time(problem, each) for each in several(at, "times", "certify, at")]
+    if not all(min(start, end) <= time <= max(start, end) for time in times):
+        raise OptionError("a time lies outside the interval", name="at", place="certify",
+                          expected=f"times from {min(start, end):.6g} to {max(start, end):.6g}",
+                          given=repr(at)[:80])  # fmt: skip
+    return _Search(problem, digits, np.array(sorted(set(times) - {end}, reverse=end < start)), seconds, ctrl_c).result()
+
+
+def _time(problem: Problem, given: Any) -> float:
+    try:
+        return float(in_time(problem, given, "certify, at"))
+    except (TypeError, ValueError) as error:
+        if isinstance(error, HeronError):
+            raise
+        raise OptionError("this is no time", name="at", place="certify", expected="a number, or a time with its unit",
+                          given=repr(given)[:80]) from None  # fmt: skip
+
+
+def _root_at_start(problem: Problem) -> str:
+    """Return the argument of a root that is zero at the start, in words; empty where there is none."""
+    around = surroundings(problem, problem.interval[0], problem.start)
+    roots = [each for each in problem.model.rates.switches if isinstance(each, RootSwitch)]
+    return next((to_text(each.argument) for each in roots if float(evaluate(each.argument, around)) == 0.0), "")
+
+
+class _Search:
+    """Runs of two families at falling tolerances."""
+
+    def __init__(self, problem: Problem, digits: int, times: Array, seconds: float, ctrl_c: OnInterrupt) -> None:
+        self.problem, self.digits, self.times, self.ctrl_c = problem, digits, times, ctrl_c
+        self.until = clock.monotonic() + seconds
+        self.able = list(_FAMILIES)
+        self.reason, self.nudge = "", _NUDGE
+        self.size = self.low = np.ones(problem.model.layout.size)
+        self.longest: float | None = None
+        self.runs: list[Tried] = []
+
+    def result(self) -> Certificate:
+        """Tighten until the digits are certain, or it can go no further."""
+        root = _root_at_start(self.problem)
+        if root:
+            where = f"The argument of a root, '{root}', is zero at the start, where its slope is infinite"
+            return self._refused(f"{where}: more than one solution may begin there.")
+        best: Agreement | None = None
+        tolerance, before, reached, growth = 10.0 ** -(self.digits + 2), None, np.nan, np.nan
+        tolerance = max(tolerance, _TIGHTEST)
+        if not self._begins():
+            raise_what_all_raised(self.runs)
+            return self._refused(self.reason if self.ctrl_c.hit else "No two families reached the end: " + self.reason)
+        while True:
+            runs = self._both(tolerance)
+            if runs is None:
+                break
+            if before is None:
+                # the change of the tolerance tells something from the first pair on
+                before = self._both(tolerance / _TIGHTER)
+                if before is None:
+                    break
+            moved = self._moved(tolerance)
+            if moved is not None and grown(self._values(runs[0]), moved, self.size, 1.0) > _STILL_SMALL:
+                # a change that is no longer small says nothing of smaller ones
+                self.nudge = _LEAST_NUDGE
+                moved = self._moved(tolerance)
+            if moved is None:
+                break
+            told = [self._values(run) for run in (*runs, *before)]
+            if self._differ((*runs, *before)):
+                self.reason = "The runs disagree on what happens: their events or endings are not the same."
+                break
+            growth = grown(told[0], moved, self.size, self.nudge)
+            best = agreement_of(told, moved, self.size, self.nudge, self._in_time(runs[0], told[0]))
+            reached = tolerance
+            if best.enough(self.digits):
+                still = not_seen(self.problem, [*runs, *before])
+                if still:
+                    best = best.without([self.problem.model.layout.slot(name) for name in still])
+                    self.reason = (
+                        f"The rate of {listing(still, quoted=True)} was zero wherever it was asked for, but may be "
+                        "another between: what no run has seen is not certain."
+                    )
+                break
+            # how a change grows is known where the tolerance hides no more than that
+            if tolerance <= _TIGHTEST or (tolerance <= 10.0 * self.nudge and best.by_growth(self.digits)):
+                self.reason = best.why(growth, self._span(), self.problem.units.get("t", ""))
+                break
+            before, tolerance = runs, max(tolerance * _TIGHTER, _TIGHTEST)
+        if best is None:
+            return self._refused(self.reason or "The time given was too short for one comparison.")
+        done = best.enough(self.digits)
+        if not done and not self.reason:
+            self.reason = f"The time given ended at rtol {reached:.0e}."
+        rows, why = best.rows(self._when(runs or before), self.problem.states), "" if done else self.reason
+        return Certificate(self.problem, self.digits, done, rows, self.pair, reached, growth, why)
+
+    def _begins(self) -> bool:
+        """Run once, to see which families are able, how large states are, and whether there is anything narrow."""
+        longest, slow = self._span() / _LEAST_STEPS, 0
+        while len(self.able) > 1 and clock.monotonic() < self.until and not self.ctrl_c.hit:
+            # one that does not come through leaves time for the others
+            share = (self.until - clock.monotonic()) / len(self.able)
+            pilot = self._run(self.able[0], _PILOT, None, share, seen=np.linspace(*self.problem.interval, _SEEN))
+            if pilot is None:
+                del self.able[0]
+                continue
+            if pilot.tally.seconds > _SLOW * len(self.able) * share and slow < len(self.able):
+                # others come first; what is compiled once on a machine does not count
+                self.able.append(self.able.pop(0))
+                slow += 1
+                continue
+            self.reason, values = "", self._values(pilot)
+            self.size = np.maximum(pilot._trajectory.largest(), np.abs(values).max(axis=0))
+            self.low = np.abs(values).min(axis=0)
+            closer = self._run(self.able[0], _PILOT, None, largest_step=longest)
+            narrow = closer is None or grown(values, [self._values(closer)], self.size, 1.0) > _STEPPED_OVER
+            self.longest = longest if narrow else None
+            return True
+        return False
+
+    def _in_time(self, run: Run, values: Array) -> Array:
+        """Return how fast states move where they are asked for, times how far that is from time zero."""
+        times = np.array(self._when((run,)))
+        rates = self.problem.rates_at(times, values)
+        far: Array = np.abs(times[:, None] * np.nan_to_num(rates, nan=0.0, posinf=0.0, neginf=0.0))
+        return far
+
+    def _refused(self, reason: str) -> Certificate:
+        return Certificate(self.problem, self.digits, False, (), self.pair, np.nan, np.nan, reason)
+
+    @property
+    def _forward(self) -> bool:
+        return self.problem.interval[1] > self.problem.interval[0]
+
+    def _span(self) -> float:
+        return abs(self.problem.interval[1] - self.problem.interval[0])
+
+    def _when(self, runs: Any) -> list[float]:
+        return [*self.times.tolist(), runs[0].ending.time]
+
+    @property
+    def pair(self) -> tuple[str, ...]:
+        """The methods of the two families."""
+        return tuple(self.able[:2])
+
+    def _both(self, tolerance: float) -> tuple[Run, Run] | None:
+        """Run both families; the second takes many steps, so that nothing narrow is stepped over."""
+        first = self._run(self.able[0], tolerance, None)
+        if first is None:
+            return None
+        most = max(_MANY, _MANY_TIMES * first.tally.accepted)
+        # tighter than the first, whose error it is to tell
+        tighter, longest = max(tolerance * _TIGHTER, _TIGHTEST), self._span() / _LEAST_STEPS
+        while len(self.able) > 1:
+            last = len(self.able) == 2
+            share = math.inf if last else _SECOND_SHARE * (self.until - clock.monotonic())
+            second = self._run(self.able[1], tighter, None if last else most, share, largest_step=longest)
+            if second is not None:
+                return first, second
+            if last or clock.monotonic() > self.until:
+                return None
+            del self.able[1]
+        return None
+
+    def _moved(self, tolerance: float) -> list[Array] | None:
+        """Run twice from starts, and with parameters, that are moved by a little, and return the answers."""
+        found = [self._once_moved(tolerance, seed) for seed in (7, 8)]
+        runs = [run for run in found if run is not None]
+        if len(runs) < len(found):
+            return None
+        if self._differ(runs):
+            self.reason = "Moved by a little at the start, the runs disagree on what happens: their events or endings."
+            return None
+        return [self._values(run) for run in runs]
+
+    def _once_moved(self, tolerance: float, seed: int) -> Run | None:
+        problem = self.problem
+        signs = np.random.default_rng(seed).choice([-1.0, 1.0], problem.model.layout.size + len(problem.parameters))
+        start, signed = problem.start, self.nudge * signs
+        moved = start + signed[: start.size] * np.abs(start)
+        numbers = {}
+        for sign, (name, value) in zip(signed[start.size :], problem.parameters.items(), strict=True):
+            plain = name not in problem.model.sizes and problem.settled.definitions[name].formula is None
+            if plain and value:
+                numbers[name] = value * (1.0 + sign)
+        values = dict(zip(problem.states, moved.tolist(), strict=True))
+        with quietly():
+            # of closed forms that begin elsewhere
+            other = problem.with_(initial=values, parameters=numbers)
+        return self._run(self.able[0], tolerance, None, problem=other)
+
+    def _run(self, method: str, tolerance: float, steps: int | None, seconds: float = math.inf, *,
+             problem: Problem | None = None, seen: Any = (), **options: Any) -> Run | None:  # fmt: skip
+        left = min(self.until - clock.monotonic(), seconds)
+        if left <= 0.0 or self.ctrl_c.hit:
+            self.reason = self.reason or ("It was interrupted." if self.ctrl_c.hit else "The time given was too short.")
+            return None
+        states = self.problem.states
+        allowed = tolerance * np.maximum(_OF_END * self.low, _OF_SIZE * self.size)
+        atol = dict(zip(states, np.maximum(allowed, 1e-300).tolist(), strict=True))
+        budget = Budget(seconds=left, steps=steps)
+        options = {"largest_step": self.longest, **options}
+        record: Any = np.union1d(self.times, seen)[:: 1 if self._forward else -1].tolist() or 2
+        found = INTERRUPTED
+        with self.ctrl_c:
+            found = tried(problem or self.problem, method, rtol=tolerance, atol=atol, record=record, budget=budget,
+                          ledger=False, **options)  # fmt: skip
+        self.runs.append(found)
+        if self.ctrl_c.hit:
+            self.reason = "It was interrupted."
+            return None
+        if not found.done:
+            self.reason = f"{method} at rtol {tolerance:.0e}: {found.why}"
+            return None
+        return found.run
+
+    def _values(self, run: Run) -> Array:
+        """Return the states at the wanted times and at the end, shape (n_times + 1, n_states)."""
+        wanted = run.states[np.isin(run.times, self.times)]
+        return np.vstack([wanted, run._trajectory.end_state])
+
+    def _differ(self, runs: Sequence[Run]) -> bool:
+        """Whether runs ended otherwise, or other things happened in them."""
+        told = {(run.ending.reason, len(run.happenings), self._values(run).shape) for run in runs}
+        ends = [run.ending.time for run in runs]
+        return len(told) > 1 or float(np.ptp(ends)) > 1e-3 * self._span()

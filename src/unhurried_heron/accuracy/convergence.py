@@ -1,0 +1,295 @@
+"""Observed order: how fast errors fall as fixed steps shorten."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.accuracy.compare import chosen_methods
+from unhurried_heron.accuracy.comparison import failures_of
+from unhurried_heron.driver.options import (
+    Budget,
+    budget_of,
+    check_fits,
+    in_time,
+    positive_option,
+    refuse_no_problem,
+    step_for_count,
+)
+from unhurried_heron.errors import OptionError, unforeseen
+from unhurried_heron.methods.method import Method
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.study.arguments import several, whole
+from unhurried_heron.study.attempts import INTERRUPTED, OnInterrupt, Tried, raise_what_all_raised, tried
+from unhurried_heron.study.reference import Kind, References, kind_of, size_of, up_to_its_stop
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_STEPS, _HALVINGS = 16, 8
+# errors are looked for at so many ends of steps at most
+_MOST_ROWS: Final = 2000
+# a straight part: at least three points, whose orders stay within this of their mean
+_WITHIN, _SHARE = 0.15, 0.05
+# from this order on errors fall so fast that steps are shortened by less
+_HIGH: Final = 6
+_FEWEST: Final = 3
+# errors as near to the reference's own, or to rounding, tell no order
+_FLOOR: Final = 30.0
+_ROUNDING: Final = 100 * float(np.finfo(float).eps)
+_SECONDS: Final = 20.0
+COLUMNS: Final = (
+    "method", "step", "steps", "error at end", "largest error", "order at end", "order", "straight", "rate evaluations",
+    "ending",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Orders:
+    """What errors of one method at falling steps say of its order.
+
+    Attributes
+    ----------
+    method : str
+    promised : int
+        The order that the method has by its coefficients.
+    observed : float
+        Slope of the largest error over the straight part, NaN without one; ``at_end`` of the error at the end.
+    at_end : float
+    span : (float, float)
+        The longest and the shortest step of the straight part.
+    rounding_from : float
+        The step from which on errors no longer fall as they should, because rounding or the reference has taken over;
+        NaN where none was that short.
+    """
+
+    method: str
+    promised: int
+    observed: float
+    at_end: float
+    span: tuple[float, float]
+    rounding_from: float
+
+    def __str__(self) -> str:
+        if np.isnan(self.observed):
+            return f"{self.method}: no straight part to tell an order by (promised: {self.promised})."
+        told = (
+            f"{self.method}: order {self.observed:.2f} over the run, {self.at_end:.2f} at its end (promised: "
+            f"{self.promised}), from steps of {self.span[0]:.3g} to {self.span[1]:.3g}"
+        )
+        if not np.isnan(self.rounding_from):
+            told += f"; from {self.rounding_from:.3g} on rounding, or the reference, takes over"
+        return told + "."
+
+
+@dataclass(frozen=True)
+class Convergence:
+    """Errors of methods at falling steps.
+
+    Attributes
+    ----------
+    problem : Problem
+    rows : tuple of dict
+        One for each method and step, keyed by the columns of the frame.
+    orders : tuple of Orders
+        One for each method.
+    reference : str
+        What errors are measured against.
+    floor : float
+        Errors near or below it are not certain: how far two references part, or rounding.
+    """
+
+    problem: Problem
+    rows: tuple[dict[str, Any], ...]
+    orders: tuple[Orders, ...]
+    reference: str
+    floor: float = field(default=0.0)
+
+    def frame(self) -> pd.DataFrame:
+        """Return a DataFrame, a row for each method and step.
+
+        ``order`` is observed from the row before to this one, by the largest error; ``order at end`` by that at the
+        end; ``straight`` tells the rows that an order is told by. Errors are relative to each state's largest size.
+        """
+        import pandas as pd
+
+        return pd.DataFrame(list(self.rows), columns=list(COLUMNS))
+
+    def __str__(self) -> str:
+        from unhurried_heron.study.text_table import Sheet, as_text, number
+
+        shown = ("step", "steps", "error at end", "order at end", "largest error", "order", "rate evaluations")
+        table = Sheet([("method", "left"), *((name, "right") for name in shown)], self.problem.title)
+        for row in self.rows:
+            table.add_row(row["method"], *(number(row[name]) for name in shown))
+        told = [*map(str, self.orders), f"Errors against {self.reference}.", *failures_of(self.rows)]
+        return as_text(table, "\n".join(told))
+
+
+def convergence(
+    problem: Problem,
+    methods: str | Method | Iterable[str | Method],
+    *,
+    steps: Sequence[float | str] | None = None,
+    step: float | str | None = None,
+    count: int | None = None,
+    halvings: int = _HALVINGS,
+    budget: Budget | None = None,
+    reference: Kind | None = None,
+    on_interrupt: str = "raise",
+) -> Convergence:
+    """Run methods with ever shorter fixed steps and observe their order.
+
+    Parameters
+    ----------
+    problem : Problem
+    methods : str or Method, or iterable of them
+        Of those that take fixed steps.
+    steps : sequence of float or str, optional
+        The steps, also with units.
+    step : float or str, optional
+        The first step, which is halved ``halvings`` times; a sixteenth of the interval without both.
+    count : int, optional
+        The first step as so many over the interval.
+    halvings : int
+    budget : Budget, optional
+        Of each run; twenty seconds by default.
+    reference : {"taylor"}, optional
+        As for `compare`.
+    on_interrupt : {"raise", "return"}
+        As for `compare`.
+
+    Raises
+    ------
+    MethodError, OptionError
+        A method is unknown or takes no fixed steps, or steps are unusable.
+    Exception
+        What the problem's own function raised, in every run.
+    """
+    refuse_no_problem(problem, "convergence")
+    chosen, kind, ctrl_c = chosen_methods(methods), kind_of(reference, "convergence"), OnInterrupt(on_interrupt)
+    for method in chosen:
+        check_fits(method, 1.0, None, None)
+    lengths = _lengths(problem, steps, step_for_count(problem, step, count), halvings)
+    problem = up_to_its_stop(problem)
+    references = References(problem, 0.0, kind)
+    limits = budget_of(budget) if budget is not None else Budget(seconds=_SECONDS)
+    rows: list[dict[str, Any]] = []
+    runs: list[Tried] = []
+    orders: list[Orders] = []
+    label = ""
+    floor = _ROUNDING
+    with ctrl_c:
+        floor = max(references.disagreement() or 0.0, _ROUNDING)
+    for method in chosen:
+        known: Any = None
+        with ctrl_c:
+            if not ctrl_c.hit:
+                names, truth, label = references.function_for(method)
+                places = [slot for slot in map(problem.model.layout.slot, names) if slot is not None]
+                along: Any = references.truth_for(method)
+                known = truth, places, size_of(along.values), references.until
+        pairs = []
+        for length in lengths(method):
+            pairs.append((_row_of(method, length, INTERRUPTED), INTERRUPTED))
+            with ctrl_c:
+                if not ctrl_c.hit:
+                    pairs[-1] = _row(problem, method, length, limits, known)
+        found = [row for row, _ in pairs]
+        runs += [run for _, run in pairs]
+        _observe(found)
+        orders.append(_orders(method, found, floor))
+        rows += found
+    raise_what_all_raised(runs)
+    return Convergence(problem, tuple(rows), tuple(orders), label, floor)
+
+
+def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable[[Method], list[float]]:
+    """Return the steps of a method, the longest first; where the user chose none, more for methods of high order."""
+    if steps is not None and step is not None:
+        raise OptionError("steps and a first step exclude each other", name="steps", place="convergence",
+                          expected="either steps=[…] or step=…", given=f"{steps!r} and {step!r}"[:80])  # fmt: skip
+    if steps is not None:
+        given = several(steps, "steps", "convergence")
+        found = sorted((positive_option(in_time(problem, each, "steps"), "steps") for each in given), reverse=True)
+        if len(set(found)) < 2:
+            raise OptionError("an order needs several steps", name="steps", place="convergence",
+                              expected="at least two different steps", given=repr(steps)[:80])  # fmt: skip
+        return lambda method: found
+    halvings = whole(halvings, "halvings", "convergence", low=1, high=40)
+    start, end = problem.interval
+    first = abs(end - start) / _STEPS if step is None else positive_option(in_time(problem, step, "step"), "step")
+    halved = [first / 2**k for k in range(halvings + 1)]
+    finer = [2.0 * first / 2 ** (0.5 * k) for k in range(2 * halvings + 1)]
+    return lambda method: finer if step is None and method.order >= _HIGH else halved
+
+
+def _row_of(method: Method, length: float, found: Tried) -> dict[str, Any]:
+    row: dict[str, Any] = {**dict.fromkeys(COLUMNS), "method": method.name, "step": length}
+    return row | {"ending": found.why or "reached the end"}
+
+
+def _row(problem: Problem, method: Method, length: float, limits: Budget, known: Any) -> tuple[dict[str, Any], Tried]:
+    found = tried(problem, method, step=length, budget=limits, ledger=False)
+    row = _row_of(method, length, found)
+    if found.run is None:
+        return row, found
+    run = found.run
+    row |= {"steps": run.tally.accepted, "rate evaluations": run.tally.rate_evaluations}
+    if found.done:
+        row["error at end"], row["largest error"] = _errors(run._trajectory, *known)
+    return row, found
+
+
+def _errors(kept: Any, truth: Any, places: list[int], size: Array, until: float | None) -> tuple[float, float]:
+    """Return the error at the end, and the largest at the ends of steps, where the reference is trusted."""
+    if not isinstance(kept, StepTrajectory):
+        raise unforeseen("its steps were kept")
+    rows = np.unique(np.append(np.arange(0, kept.times.size, 1 + kept.times.size // _MOST_ROWS), kept.times.size - 1))
+    times, states = kept.times[rows], kept.states[rows][:, places]
+    if until is not None:
+        inside = np.abs(times - times[0]) <= abs(until - times[0])
+        times, states = times[inside], states[inside]
+    misses = (np.abs(states - truth(np.ascontiguousarray(times))) / size).max(axis=1)
+    return float(misses[-1]), float(misses.max())
+
+
+def _observe(rows: list[dict[str, Any]]) -> None:
+    """Write the orders observed between neighbouring rows."""
+    for name, order in (("error at end", "order at end"), ("largest error", "order")):
+        for before, after in zip(rows, rows[1:], strict=False):
+            if before[name] and after[name]:
+                after[order] = float(np.log(before[name] / after[name]) / np.log(before["step"] / after["step"]))
+
+
+def _orders(method: Method, rows: list[dict[str, Any]], floor: float) -> Orders:
+    """Find the longest straight part above the floor, and the slopes over it."""
+    usable = [row for row in rows if row["largest error"] and row["largest error"] > _FLOOR * floor]
+    # errors as large as the solution tell nothing either
+    usable = [row for row in usable if row["largest error"] < 0.5]
+    best: list[dict[str, Any]] = []
+    for i in range(len(usable)):
+        for j in range(i + _FEWEST, len(usable) + 1):
+            part = usable[i:j]
+            slopes = [row["order"] for row in part[1:] if row["order"] is not None]
+            wide = 2.0 * (_WITHIN + _SHARE * method.order)
+            straight = len(slopes) == len(part) - 1 and np.ptp(slopes) <= wide
+            # of equally long ones that of the shortest steps
+            if straight and len(part) >= len(best):
+                best = part
+    for row in rows:
+        row["straight"] = any(row is each for each in best)
+    observed, at_end, span = np.nan, np.nan, (np.nan, np.nan)
+    if best:
+        span = best[0]["step"], best[-1]["step"]
+        logs = np.log([row["step"] for row in best])
+        observed = float(np.polyfit(logs, np.log([row["largest error"] for row in best]), 1)[0])
+        ends = [row["error at end"] for row in best]
+        at_end = float(np.polyfit(logs, np.log(ends), 1)[0]) if all(ends) else np.nan
+    fallen = [row for row in rows if row["largest error"] is not None and row["largest error"] <= _FLOOR * floor]
+    stalled = [row["step"] for row in fallen if row["order"] is None or row["order"] < 0.5 * method.order]
+    return Orders(method.name, method.order, observed, at_end, span, max(stalled, default=np.nan))

@@ -1,0 +1,1 @@
+"""A problem looked over before it runs."""

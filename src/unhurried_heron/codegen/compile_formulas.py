@@ -1,0 +1,102 @@
+"""Written formulas as native functions, compiled once for each structure."""
+
+from __future__ import annotations
+
+import functools
+from collections.abc import Sequence
+from typing import Final
+
+import numpy as np
+
+from unhurried_heron.codegen.expression_ir import Names
+from unhurried_heron.codegen.index_check import hold_within
+from unhurried_heron.codegen.modules import Shape, emit_each, emit_module, emit_template, template_block
+from unhurried_heron.codegen.signature import FloatArray, NativeFunction, address
+from unhurried_heron.deadline import check_deadline
+from unhurried_heron.formulas.cost_limit import refuse_endless
+from unhurried_heron.formulas.expression import Node
+from unhurried_heron.formulas.layout import Block, single
+from unhurried_heron.formulas.template import Filled, Template, as_template
+
+# so many formulas are compiled between two looks at the deadline: a tenth of a second
+_AT_ONCE: Final = 128
+
+
+def compiled(
+    blocks: tuple[Block, ...], size: int, names: Names, context: FloatArray, *, guarded: tuple[Block, ...] = ()
+) -> NativeFunction:
+    """Return a native function that writes the values of blocks into an array of ``size`` numbers.
+
+    The machine code depends on the blocks and the order of the names, never on what stands in ``context``.
+
+    Parameters
+    ----------
+    context : ndarray of float64
+        Parameters, values of switches and addresses of tables, in the order of ``names``.
+    guarded : tuple of Block
+        What is computed instead where an answer is no number: formulas whose switches are not held.
+    """
+    place, engine = _machine_code(blocks, guarded, size, names)
+    return NativeFunction(place, size, context, keep=(engine,))
+
+
+def compiled_each(formulas: Sequence[Node | Filled], names: Names, context: FloatArray) -> tuple[NativeFunction, ...]:
+    """Return a native function of one output for each formula, many in one module.
+
+    Raises
+    ------
+    OutOfTimeError
+        The deadline of the call passed before all were compiled.
+    """
+    filled: list[Filled] = []
+    for position, each in enumerate(formulas):
+        if position % _AT_ONCE == 0:
+            check_deadline()
+        filled.append(as_template(each, names.n_states) if isinstance(each, Node) else each)
+    shapes = {each: _shape(each, names) for each in dict.fromkeys(each.template for each in filled)}
+    made: dict[Shape, int] = {}
+    engines: list[object] = []
+    distinct = tuple(dict.fromkeys(shapes.values()))
+    for first in range(0, len(distinct), _AT_ONCE):
+        check_deadline()
+        addresses, engine = _machine_code_each(distinct[first : first + _AT_ONCE])
+        made |= zip(distinct[first : first + _AT_ONCE], addresses, strict=True)
+        engines.append(engine)
+    keep = (*engines, context)
+    return tuple(
+        NativeFunction(made[shapes[each.template]], 1, _own(context, each), keep=keep, parameters=context)
+        for each in filled
+    )
+
+
+def _own(context: FloatArray, filled: Filled) -> FloatArray:
+    """Return what a formula reads: the address of the context, its numbers and its indices."""
+    own = np.array([0.0, *filled.numbers, *(0.0 for _ in filled.indices)])
+    whole = own.view(np.int64)
+    whole[0] = address(context)
+    whole[1 + len(filled.numbers) :] = filled.indices
+    return own
+
+
+@functools.lru_cache(maxsize=1024)
+def _shape(template: Template, names: Names) -> Shape:
+    refuse_endless((single(template.node, 0),), "an event")
+    hold_within((template_block(template),), 1, names.n_states)
+    return emit_template(template, names)
+
+
+@functools.lru_cache(maxsize=256)
+def _machine_code_each(shapes: tuple[Shape, ...]) -> tuple[list[int], object]:
+    from unhurried_heron.codegen.jit import compile_many
+
+    return compile_many(emit_each(shapes), len(shapes))
+
+
+@functools.lru_cache(maxsize=256)
+def _machine_code(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int, names: Names) -> tuple[int, object]:
+    from unhurried_heron.codegen.jit import compile_module
+
+    refuse_endless((*blocks, *guarded), "what is compiled")
+    hold_within((*blocks, *guarded), size, names.n_states)
+    optimised = any(block.loops for block in blocks)
+    return compile_module(emit_module(blocks, guarded, size, names), optimised=optimised)

@@ -1,0 +1,209 @@
+"""Whole modules of LLVM IR: blocks of formulas as one function of the common signature."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Final, NamedTuple
+
+from unhurried_heron.codegen.expression_ir import Emitter, Names, Scope
+from unhurried_heron.formulas.layout import Block, Loop
+from unhurried_heron.formulas.template import Template, number_name
+
+_HEAD: Final = (
+    "define i32 @{name}(double %t, ptr noalias readonly %y, ptr noalias %out, ptr noalias readonly %p) nounwind {{"
+)
+_SHAPE_HEAD: Final = (
+    "define i32 @{name}(double %t, ptr noalias readonly %y, ptr noalias %out, ptr noalias readonly %own) nounwind {\n"
+    "  %p = load ptr, ptr %own"
+)
+
+# a row of a table: where it starts, then the coefficients of powers of the time since
+_MEASURED_ROW: Final = """
+define double @measured_row(double %t, ptr %row) nounwind {
+  %start = load double, ptr %row
+  %since = fsub double %t, %start
+  %at1 = getelementptr double, ptr %row, i64 1
+  %c0 = load double, ptr %at1
+  %at2 = getelementptr double, ptr %row, i64 2
+  %c1 = load double, ptr %at2
+  %at3 = getelementptr double, ptr %row, i64 3
+  %c2 = load double, ptr %at3
+  %at4 = getelementptr double, ptr %row, i64 4
+  %c3 = load double, ptr %at4
+  %a3 = fmul double %since, %c3
+  %a2 = fadd double %a3, %c2
+  %b2 = fmul double %since, %a2
+  %a1 = fadd double %b2, %c1
+  %b1 = fmul double %since, %a1
+  %value = fadd double %b1, %c0
+  ret double %value
+}
+"""
+# a table: the number of its rows as a double, then the rows; the last row that has begun is found by halving
+_MEASURED: Final = """
+define double @measured(double %t, ptr %table) nounwind {
+  %count = load double, ptr %table
+  %n = fptosi double %count to i64
+  %rows = getelementptr double, ptr %table, i64 1
+  br label %head
+head:
+  %low = phi i64 [ 0, %0 ], [ %low2, %body ]
+  %high = phi i64 [ %n, %0 ], [ %high2, %body ]
+  %gap = sub i64 %high, %low
+  %more = icmp sgt i64 %gap, 1
+  br i1 %more, label %body, label %found
+body:
+  %both = add i64 %low, %high
+  %middle = lshr i64 %both, 1
+  %skip = mul i64 %middle, 5
+  %start.at = getelementptr double, ptr %rows, i64 %skip
+  %start = load double, ptr %start.at
+  %begun = fcmp ole double %start, %t
+  %low2 = select i1 %begun, i64 %middle, i64 %low
+  %high2 = select i1 %begun, i64 %high, i64 %middle
+  br label %head
+found:
+  %jump = mul i64 %low, 5
+  %row = getelementptr double, ptr %rows, i64 %jump
+  %value = call double @measured_row(double %t, ptr %row)
+  ret double %value
+}
+"""
+_GUARD: Final = """
+define i32 @evaluate(double %t, ptr %y, ptr %out, ptr %p) nounwind {{
+  %held = call i32 @smooth(double %t, ptr %y, ptr %out, ptr %p)
+  br label %head
+head:
+  %i = phi i64 [ 0, %0 ], [ %next, %fine ]
+  %over = icmp sge i64 %i, {size}
+  br i1 %over, label %good, label %body
+body:
+  %at = getelementptr double, ptr %out, i64 %i
+  %x = load double, ptr %at
+  %zero = fsub double %x, %x
+  %bad = fcmp uno double %zero, %zero
+  br i1 %bad, label %again, label %fine
+fine:
+  %next = add i64 %i, 1
+  br label %head
+again:
+  %plain = call i32 @plain(double %t, ptr %y, ptr %out, ptr %p)
+  ret i32 %plain
+good:
+  ret i32 1
+}}
+"""
+
+
+class Shape(NamedTuple):
+    """The text of a function that reads numbers and indices from its own context, and what it declares."""
+
+    text: str
+    declared: frozenset[str]
+
+
+def emit_module(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int, names: Names) -> str:
+    """Return the text of a module that defines ``evaluate``, which writes the blocks' values and zeros elsewhere.
+
+    Where ``guarded`` blocks are given, they are computed instead if one of the values is no number.
+    """
+    declared: set[str] = set()
+    if not guarded:
+        text = _function("evaluate", blocks, size, names, declared)
+    else:
+        text = _function("smooth", blocks, size, names, declared)
+        plain = Names(names.scalars, names.places, names.inputs)
+        text += _function("plain", guarded, size, plain, declared) + _GUARD.format(size=size)
+    return _with_tables(declared) + text
+
+
+class _TemplateEmitter(Emitter):
+    """Emits a template: its numbers and the values of its indices are read from its own context."""
+
+    def __init__(self, names: Names, n_numbers: int, indices: Sequence[Loop]) -> None:
+        super().__init__(names)
+        self._slots = {**self._slots, **{number_name(k): ("%own", 1 + k) for k in range(n_numbers)}}
+        self.outermost = self.scope
+        for position, index in enumerate(indices, start=1 + n_numbers):
+            pointer = self._new(f"getelementptr double, ptr %own, i64 {position}")
+            register = self._new(f"load i64, ptr {pointer}")
+            self.scope = Scope(self.scope, index.index, register)
+
+    def lines(self) -> list[str]:
+        """Return all instructions: first what depends on no index, then what depends on the first, and so on."""
+        found: list[str] = []
+        scope: Scope | None = self.scope
+        while scope is not None:
+            found = scope.lines + found
+            scope = scope.parent
+        return found
+
+
+def emit_template(template: Template, names: Names) -> Shape:
+    """Return the text of a function of one output, which is machine code for all formulas of a template."""
+    block = template_block(template)
+    emitter = _TemplateEmitter(names, template.n_numbers, block.loops)
+    emitter.store(block.node, 0, (), adds=False)
+    text = "\n".join([_SHAPE_HEAD, *emitter.lines(), "  ret i32 1", "}", ""])
+    return Shape(text, frozenset(emitter.declared))
+
+
+def template_block(template: Template) -> Block:
+    """Return a template as a formula whose loops are its indices."""
+    return Block(template.indices, 0, (0,) * len(template.indices), template.node)
+
+
+def emit_each(shapes: tuple[Shape, ...]) -> str:
+    """Return the text of a module that defines one function for each shape, and ``functions``, their addresses.
+
+    The last argument of each is the address of its own context: the address of the context that all share, the numbers,
+    and the indices as whole numbers.
+    """
+    declared = set().union(*(shape.declared for shape in shapes))
+    functions = [shape.text.replace("{name}", f"evaluate{place}") for place, shape in enumerate(shapes)]
+    addresses = ", ".join(f"ptr @evaluate{place}" for place in range(len(shapes)))
+    table = f"@functions = constant [{len(shapes)} x ptr] [{addresses}]\n"
+    return _with_tables(declared) + "".join(functions) + table
+
+
+def _with_tables(declared: set[str]) -> str:
+    """Return declarations, and the functions that read tables where they are used."""
+    if not any("@measured" in line for line in declared):
+        return "\n".join(sorted(declared)) + "\n"
+    plain = sorted(line for line in declared if "@measured" not in line)
+    return "\n".join(plain) + "\n" + _MEASURED_ROW + _MEASURED
+
+
+def _function(name: str, blocks: tuple[Block, ...], size: int, names: Names, declared: set[str]) -> str:
+    emitter = Emitter(names)
+    whole = len(blocks) == size and not any(block.loops or block.adds for block in blocks)
+    filled = sum(_turns(block) for block in blocks if not block.adds)
+    body = []
+    if not whole and filled < size:
+        emitter.declared.add("declare void @llvm.memset.p0.i64(ptr, i8, i64, i1)")
+        body.append(f"  call void @llvm.memset.p0.i64(ptr %out, i8 0, i64 {8 * size}, i1 false)")
+    groups: dict[tuple[Loop, ...], list[Block]] = {}
+    for block in blocks:
+        groups.setdefault(block.loops, []).append(block)
+    for loops, members in groups.items():
+        _fill(emitter, loops, loops, members)
+    declared |= emitter.declared
+    return "\n".join([_HEAD.format(name=name), *body, *emitter.scope.lines, "  ret i32 1", "}", ""])
+
+
+def _fill(emitter: Emitter, left: tuple[Loop, ...], loops: tuple[Loop, ...], members: list[Block]) -> None:
+    """Emit the loops that blocks share, one within the other, and the blocks in the innermost."""
+    if left:
+        loop = left[0]
+        emitter.loop(loop.index, loop.first, loop.last, lambda: _fill(emitter, left[1:], loops, members))
+        return
+    for block in members:
+        strides = [(loop.index, stride) for loop, stride in zip(loops, block.strides, strict=True) if stride]
+        emitter.store(block.node, block.base, strides, adds=block.adds)
+
+
+def _turns(block: Block) -> int:
+    count = 1
+    for loop in block.loops:
+        count *= loop.last - loop.first + 1
+    return count

@@ -1,0 +1,299 @@
+"""The native side of one problem: one object that owns all memory behind the addresses the kernels call."""
+
+from __future__ import annotations
+
+import functools
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.codegen.clamp import clamped
+from unhurried_heron.codegen.compile_formulas import compiled
+from unhurried_heron.codegen.crossing_functions import Beyond, beyond_of, native_function, native_watched, ready_of
+from unhurried_heron.codegen.evaluate_many import evaluate_rows
+from unhurried_heron.codegen.expression_ir import Names
+from unhurried_heron.codegen.runtime_data import Context, context_of
+from unhurried_heron.codegen.signature import FloatArray, NativeFunction
+from unhurried_heron.errors import HeronError, unforeseen
+from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other, time_slopes
+from unhurried_heron.formulas.expression import Node
+from unhurried_heron.formulas.layout import Block, Layout, single
+from unhurried_heron.input.event import Event
+from unhurried_heron.model.action import modes_of
+from unhurried_heron.model.closed_forms import with_starting_values
+from unhurried_heron.model.functions import NamedFunction, unusable_answer
+from unhurried_heron.model.model import Watched
+from unhurried_heron.model.rates import FunctionRates, WrittenRates
+from unhurried_heron.model.switch_types import HeldSwitch, Switch
+from unhurried_heron.problem.problem import Problem
+
+
+@dataclass(frozen=True)
+class NativeSystem:
+    """Rates, Jacobian, events and switches of a problem as native functions; keep it alive while a kernel runs.
+
+    Attributes
+    ----------
+    jacobian : NativeFunction, or None
+        None where it must be found by differences.
+    time_slope : NativeFunction, or None
+        The partial derivative of the rates by the time; None where that is found by differences.
+    moves : bool
+        Whether the rates may depend on the time.
+    context : Context
+        Parameters, switches, and addresses of tables: what all functions share.
+    located : tuple of Switch
+        Switches found during the march, in the order of ``watched``.
+    limits : ndarray, shape (2,), or None
+        Between which times a Python function may be asked.
+    entries : tuple of two ndarrays of int64, or None
+        Row and column of each number of the Jacobian; None where it is a full matrix, row by row.
+    beyond : Beyond, or None
+        What is called where the march stops on its way; None where it does not.
+    guards : NativeFunction, or None
+        What must not change its sign across a pole (`model.guards`), and ``n_arguments`` of what is narrow
+        (`model.narrow`); None where there is nothing.
+    """
+
+    rates: NativeFunction
+    jacobian: NativeFunction | None
+    time_slope: NativeFunction | None
+    moves: bool
+    events: tuple[NativeFunction, ...]
+    watched: tuple[NativeFunction, ...]
+    context: Context
+    located: tuple[Switch, ...] = ()
+    limits: FloatArray | None = None
+    entries: tuple[FloatArray, FloatArray] | None = None
+    beyond: Beyond | None = None
+    guards: NativeFunction | None = None
+    n_arguments: int = 0
+
+    def addresses(self) -> tuple[int, ...]:
+        """Return address and context of rates, Jacobian and slope in time, zeros where there is none; and ``moves``."""
+        functions = (self.rates, self.jacobian, self.time_slope)
+        pairs = [(each.address, each.context_address) if each else (0, 0) for each in functions]
+        return (*pairs[0], *pairs[1], *pairs[2], int(self.moves))
+
+    def event_addresses(self) -> np.ndarray:
+        """Return one row (address, context) for each event and located switch, int64 (m, 2)."""
+        rows = [[event.address, event.context_address] for event in (*self.events, *self.watched)]
+        return np.array(rows, dtype=np.int64).reshape(-1, 2)
+
+    def raise_pending(self, time: float) -> None:
+        """Raise the exception of whichever of the user's functions stopped a march.
+
+        Raises
+        ------
+        BaseException
+            Whatever it was; a `HeronError` if no function tells why.
+        """
+        named = [(self.rates, "rates"), *([(self.jacobian, "the Jacobian")] if self.jacobian else [])]
+        named += [(self.time_slope, "the slope in time")] if self.time_slope else []
+        named += [(event, "an event function") for event in self.events]
+        named += [(switch, "a switch function") for switch in self.watched]
+        named += self.beyond.named() if self.beyond else []
+        for function, what in named:
+            function.raise_pending(what)
+        raise HeronError("a native function stopped the run without saying why", place=f"t = {time:.12g}")
+
+    def hold_between(self, start: float, end: float) -> None:
+        """Take the rows of the tables in use between two times, and keep Python functions within them."""
+        self.context.use_rows(0.5 * (start + end))
+        if self.limits is not None:
+            self.limits[:] = sorted([np.nextafter(start, end), np.nextafter(end, start)])
+
+
+def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = True) -> NativeSystem:
+    """Make a problem callable, without slopes; what was compiled before for the same structure is used again.
+
+    ``held`` says that the march holds the switches and crosses them one by one.
+    """
+    model, rates = problem.model, problem.model.rates
+    modes = modes_of(model, events, problem.units)
+    switches = problem.switches_beside(modes) if held else ()
+    context = context_of(problem)
+    names = context.names(model.layout, held=held)
+    own = tuple(switch for switch in switches if switch.times is None)
+    limits = None
+    if isinstance(rates, WrittenRates):
+        guarded = _plain_blocks(rates, own, held=held)
+        blocks = rates.held if held else rates.blocks
+        made = compiled(blocks, model.layout.size, names, context.array, guarded=guarded)
+    else:
+        if not isinstance(rates, FunctionRates):
+            raise unforeseen("isinstance(rates, FunctionRates)")
+        made = native_function(rates.function, context, model.layout.size)
+        if any(switch.times for switch in switches):
+            limits = np.array([-np.inf, np.inf])
+            made = clamped(made, limits)
+    events_context = context.names(model.layout, held=False)
+    watched = ready_of((model.watch(event, problem.units) for event in events), model.layout)
+    located = ready_of((switch.watched for switch in own), model.layout)
+    return NativeSystem(
+        rates=made,
+        jacobian=None,
+        time_slope=None,
+        moves=True,
+        events=native_watched(watched, events_context, context),
+        watched=native_watched(located, names, context),
+        context=context,
+        located=own,
+        limits=limits,
+        beyond=beyond_of(problem, events, (watched, located), switches, modes, context),
+        guards=_native_guards(problem, context),
+        n_arguments=len(model.narrow),
+    )
+
+
+def _native_guards(problem: Problem, context: Context) -> NativeFunction | None:
+    model = problem.model
+    watched = [*(each.node for each in model.guards), *(each.argument for each in model.narrow)]
+    if not watched:
+        return None
+    names = context.names(model.layout, held=False)
+    return compiled(tuple(single(node, k) for k, node in enumerate(watched)), len(watched), names, context.array)
+
+
+def with_slopes(
+    native: NativeSystem, problem: Problem, *, time_slope: bool = False, held: bool = True, full: bool = True
+) -> NativeSystem:
+    """Return a system with its Jacobian, as far as it is known, and with the slope of the rates in time where asked.
+
+    ``full`` says that the Jacobian is to be a full matrix.
+    """
+    layout, rates, context = problem.model.layout, problem.model.rates, native.context
+    entries = None if full else jacobian_entries(problem, held=held)
+    if isinstance(rates, FunctionRates):
+        own = _own_jacobian(rates.jacobian, context) if rates.jacobian else None
+        own = clamped(own, native.limits) if own and native.limits is not None else own
+        return replace(native, jacobian=own, entries=entries)
+    if not isinstance(rates, WrittenRates):
+        raise unforeseen("isinstance(rates, WrittenRates)")
+    blocks, names = rates.held if held else rates.blocks, context.names(layout, held=held)
+    plain = _plain_blocks(rates, native.located, held=held)
+    slopes = _native_jacobian((blocks, plain), layout, names, context.array, full=full)
+    moving = time_slopes(blocks) if time_slope else ()
+    drift = compiled(moving, layout.size, names, context.array) if moving else None
+    moves = bool(moving) or not time_slope
+    return replace(native, jacobian=slopes, time_slope=drift, moves=moves, entries=entries)
+
+
+def differenced_in_groups(problem: Problem) -> bool:
+    """Whether the Jacobian is found by differences in groups of columns: of a function only its pattern is known."""
+    rates = problem.model.rates
+    return isinstance(rates, FunctionRates) and rates.jacobian is None and rates.known
+
+
+def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[FloatArray, FloatArray] | None:
+    """Return row and column of each number of the Jacobian, None where nothing is known of it.
+
+    Nothing is known of a Python function without ``sparsity``, and a Jacobian function gives a full matrix.
+    """
+    rates = problem.model.rates
+    if isinstance(rates, WrittenRates):
+        _, rows, columns = _jacobian_compact(rates.held if held else rates.blocks, problem.model.layout)
+        return rows, columns
+    if not differenced_in_groups(problem):
+        return None
+    rows, columns = (each.astype(np.int64) for each in rates.pattern().tocoo().coords)
+    return rows, columns
+
+
+def _plain(problem: Problem, blocks: tuple[Block, ...], size: int) -> NativeFunction:
+    """Compile formulas in which nothing is held."""
+    context = context_of(problem)
+    made = compiled(blocks, size, context.names(problem.model.layout, held=False), context.array)
+    return replace(made, keep=(*made.keep, context))
+
+
+def native_derived(problem: Problem) -> NativeFunction:
+    """Return a native function of the written derived quantities, in order."""
+    return _plain(problem, problem.model.derived, problem.model.derived_layout.size)
+
+
+def native_asked(problem: Problem, asked: Event | str | Node) -> NativeFunction:
+    """Return a native function of one number: what an event looks at, or a formula."""
+    model, context = problem.model, context_of(problem)
+    found: Watched
+    if isinstance(asked, Node):
+        found = asked
+    else:
+        found = model.watch(asked, problem.units) if isinstance(asked, Event) else model.read_formula(asked, asked)
+    (made,) = native_watched(ready_of([found], model.layout), context.names(model.layout, held=False), context)
+    return replace(made, keep=(*made.keep, context))
+
+
+def native_exact(problem: Problem) -> NativeFunction:
+    """Return a native function of the closed forms, in the order they were given."""
+    model, start = problem.model, problem.start
+    exact = [with_starting_values(node, model.layout, problem.parameters, start) for node in model.exact.values()]
+    return _plain(problem, tuple(single(node, place) for place, node in enumerate(exact)), len(exact))
+
+
+def exact_rows(problem: Problem, times: FloatArray) -> dict[str, FloatArray]:
+    """Return the closed forms at times, by state, shape (n_times,) each; nothing where there are none."""
+    names = tuple(problem.model.exact)
+    if not names:
+        return {}
+    values = evaluate_rows(native_exact(problem), times, np.zeros((times.size, problem.model.layout.size)))
+    found = np.full((times.size, len(names)), np.nan)
+    found[: len(values)] = values
+    return dict(zip(names, found.T, strict=True))
+
+
+def _own_jacobian(function: NamedFunction, context: Context) -> NativeFunction:
+    """Put a user's Jacobian behind an address; the matrix is written row by row."""
+    given: Any = function.function
+    n = len(function.states)
+
+    def flat(*arguments: Any) -> Any:
+        answer = given(*arguments)
+        matrix = np.asarray(answer)
+        if matrix.shape != (n, n) or matrix.dtype.kind not in "fiub":
+            raise unusable_answer(function, answer, n * n)
+        return matrix.astype(np.float64).ravel()
+
+    flat.__name__ = getattr(given, "__name__", "jacobian")
+    return native_function(replace(function, function=flat), context, n * n)
+
+
+def _plain_blocks(rates: WrittenRates, located: tuple[Switch, ...], *, held: bool) -> tuple[Block, ...]:
+    """Return what is asked where a held formula gives no number; nothing where none is held.
+
+    At a known time itself a formula that is held for what lies beyond it may be 0/0, which its condition avoids.
+    """
+    if not held:
+        return ()
+    known = any(switch.kind == "jump" for switch in rates.switches) and rates.can_be_no_number
+    return rates.blocks if known or any(isinstance(switch, HeldSwitch) for switch in located) else ()
+
+
+def _native_jacobian(
+    blocks: tuple[tuple[Block, ...], tuple[Block, ...]],
+    layout: Layout,
+    names: Names,
+    context: FloatArray,
+    *,
+    full: bool,
+) -> NativeFunction:
+    """Compile the Jacobian of held formulas, and of the plain ones for where that is no number."""
+    held, plain = blocks
+    if full:
+        guarded = _jacobian_blocks(plain, layout) if plain else ()
+        return compiled(_jacobian_blocks(held, layout), layout.size**2, names, context, guarded=guarded)
+    moved, rows, columns = _jacobian_compact(held, layout)
+    others, *places = _jacobian_compact(plain or held, layout)
+    alike = bool(plain) and np.array_equal(places[0], rows) and np.array_equal(places[1], columns)
+    return compiled(moved, rows.size, names, context, guarded=others if alike else ())
+
+
+@functools.lru_cache(maxsize=64)
+def _jacobian_compact(blocks: tuple[Block, ...], layout: Layout) -> tuple[tuple[Block, ...], FloatArray, FloatArray]:
+    return one_after_the_other(_jacobian_blocks(blocks, layout), layout.size)
+
+
+@functools.lru_cache(maxsize=64)
+def _jacobian_blocks(rates: tuple[Block, ...], layout: Layout) -> tuple[Block, ...]:
+    return jacobian(rates, layout)

@@ -1,0 +1,1 @@
+"""What held a run back, and what would do better."""

@@ -1,0 +1,369 @@
+"""What happened in a run, in sentences, each with its numbers, and each of them measured."""
+
+from __future__ import annotations
+
+import shutil
+import textwrap
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.deadline import done_within
+from unhurried_heron.diagnosis.alternatives import Instead, the_best
+from unhurried_heron.diagnosis.candidates import Candidate, again, candidates_for, taken_by
+from unhurried_heron.diagnosis.statements import Saying, many, of_seconds, of_time, rounded, share_of, stretches_of
+from unhurried_heron.diagnosis.tolerance_diagnosis import Truth, hardest, scales
+from unhurried_heron.driver.endings import HELD_BACK
+from unhurried_heron.driver.options import positive_option
+from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
+from unhurried_heron.run.late_bindings import STUDIES
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array, grown_at_end
+from unhurried_heron.stability.stability_limited_steps import StepsInRegion, decays_that_grow, steps_in_region
+from unhurried_heron.study.arguments import a_run
+from unhurried_heron.study.attempts import OnInterrupt, in_words
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+# a share of the steps that is worth a word
+_SOME: Final = 0.02
+# stiff is what makes an explicit step so many times shorter than the solution needs
+_STIFF: Final = 5.0
+_COSTLY: Final = 0.1
+# a state that grows so many times in so small a part of the time leaves all bounds
+_LEAVES, _LAST = 100.0, 0.01
+# so few steps are not worth another method
+_FEW_STEPS: Final = 200
+
+
+@dataclass(frozen=True)
+class Explanation:
+    """What a run was like.
+
+    Attributes
+    ----------
+    run : Run
+    sayings : tuple of Saying
+        Sentences with ``about`` ("steps", "stiffness", "refused", "method", "states", "tolerance", "budget",
+        "ending", "growth", "interrupted") and ``figures``, the numbers in them by name.
+    """
+
+    run: Run = field(repr=False)
+    sayings: tuple[Saying, ...]
+
+    def __str__(self) -> str:
+        title = self.run.problem.title or "The run"
+        width = max(40, shutil.get_terminal_size((180, 50)).columns)
+        page = textwrap.TextWrapper(width, subsequent_indent="  ", break_on_hyphens=False, break_long_words=False)
+        lines = [page.fill(f"- {each.text}") for each in self.sayings]
+        return "\n".join([f"{title}, {self.run.method}", *lines])
+
+    def frame(self) -> pd.DataFrame:
+        """Return a DataFrame, a row for each sentence: ``about``, ``text`` and its ``figures``, a dict."""
+        import pandas as pd
+
+        return pd.DataFrame([{"about": s.about, "text": s.text, "figures": dict(s.figures)} for s in self.sayings])
+
+    def about(self, subject: str) -> tuple[Saying, ...]:
+        """Return the sentences about something."""
+        return tuple(each for each in self.sayings if each.about == subject)
+
+
+def explain(run: Run, *, seconds: float = 10.0, on_interrupt: str = "raise") -> Explanation:
+    """Say what happened in a run: what limited its steps, whether it is stiff, what would do better, and by how much.
+
+    Whatever is said was measured: eigenvalues along the run against the region of its method, the counts of its ledger,
+    and runs of other methods on the same problem, each within twice the time that the run took, a tighter one within
+    three times (half a second at least, five seconds at most), all within ``seconds``.
+
+    Parameters
+    ----------
+    run : Run
+    seconds : float
+        For all of it.
+    on_interrupt : {"raise", "return"}
+        What Ctrl-C does: raise KeyboardInterrupt, or return what was found by then.
+
+    Raises
+    ------
+    OptionError
+        This is no run.
+    """
+    run, ctrl_c = a_run(run, "explain"), OnInterrupt(on_interrupt)
+    found: list[Saying] = []
+    with done_within(positive_option(seconds, "seconds")), ctrl_c:
+        # one by one: what was found before an interrupt stays
+        found.extend(_Looked(run).sayings())
+    if ctrl_c.hit:
+        found.append(Saying("interrupted", "Looking on was interrupted: there may be more to say.", {}))
+    return Explanation(run, tuple(found))
+
+
+def worth_saying(run: Run) -> str:
+    """Return the one sentence that a run should end with; empty where there is nothing worth saying.
+
+    Only runs that say of themselves that stability held them back are looked at, and what a budget ended.
+    """
+    looked = _Looked(run)
+    if HELD_BACK in run.ending.advice:
+        found = candidates_for(run, stiff=True)
+        best = Instead(run, found[0]) if found and found[0].done else None
+        if best is not None and best.better:
+            return best.saying().text
+    rest = [each.text for each in looked.on_ending() if each.about == "budget"]
+    return rest[0] if rest else ""
+
+
+STUDIES["explain"] = explain
+
+
+class _Looked:
+    """A run as it is looked at."""
+
+    def __init__(self, run: Run) -> None:
+        self.run, self.unit, self.unknown = run, run.problem.units.get("t", ""), ""
+
+    @cached_property
+    def kept(self) -> Run | None:
+        """The run with a ledger: itself, or the same once more; None where that did not end in its budget."""
+        run = self.run
+        if run._ledger is not None:
+            return run
+        return again(run, taken_by(run), largest_step=run.options.get("largest_step")).run
+
+    @cached_property
+    def region(self) -> StepsInRegion | None:
+        """Its steps in the region of its method, None where that cannot be told."""
+        for run in (self.run, self.kept):
+            try:
+                if run is not None:
+                    return steps_in_region(run)
+            except Exception as error:
+                # states at some times alone, or the user's function refuses what lies beside the solution
+                self.unknown = in_words(error)
+        return None
+
+    @property
+    def rows(self) -> Any:
+        """The ledger, None where there is none."""
+        return None if self.kept is None else self.kept._ledger
+
+    @cached_property
+    def stiff(self) -> bool:
+        """Whether stability held steps back, or would hold back those of an explicit method."""
+        if self.implicit or self.region is None:
+            return self.factors is not None and bool((self.factors[1] > _STIFF).any())
+        return self.region.share >= _SOME
+
+    @cached_property
+    def truth(self) -> Truth:
+        """A tighter run, by which answers are judged."""
+        return Truth(self.run)
+
+    @cached_property
+    def factors(self) -> tuple[StepsInRegion, Array] | None:
+        """Steps that accuracy chose, and by what factor an explicit method must shorten each; None where unknown."""
+        found = self.smoothly
+        if found is None or found.run is None:
+            return None
+        try:
+            looked = steps_in_region(found.run)
+        except Exception:
+            # as above
+            return None
+        return looked, looked.stiffness / find_method(FOR_SMOOTH).real_stability_limit
+
+    @cached_property
+    def implicit(self) -> bool:
+        """Whether it solved for its steps."""
+        return self.run.tally.jacobians > 0
+
+    @cached_property
+    def smoothly(self) -> Candidate | None:
+        """The run by an implicit method, whose steps stability does not hold back; the run itself where it is one."""
+        if self.implicit and self.run.options["step"] is None:
+            return Candidate(self.run.method, self.run, "")
+        options: dict[str, Any] = {"step": None, "rtol": 1e-6} if self.run.options["step"] is not None else {}
+        found = again(self.run, FOR_STIFF, **options)
+        return found if found.done else None
+
+    def sayings(self) -> Iterator[Saying]:
+        """Return all sentences, in the order they are read."""
+        done = self.run.tally.accepted > 0
+        yield from self.on_ending()
+        # of what was never integrated there is less to say
+        if done:
+            yield from self.on_steps()
+            yield from self.on_stiffness()
+        yield from self.on_refusals()
+        yield from self.on_methods()
+        if done:
+            yield from hardest(self.run, self.truth)
+            yield from scales(self.run)
+
+    def on_ending(self) -> list[Saying]:
+        """Say why it ended early, and what the rest would take."""
+        run = self.run
+        if run.ending.as_asked:
+            return []
+        said = [Saying("ending", f"It did not end as asked: {run.ending.message}", {"time": run.ending.time})]
+        if run.ending.reason in ("budget", "interrupted"):
+            start, end = run.problem.interval
+            done = abs(run.ending.time - start) / abs(end - start)
+            if done > 0.0:
+                left = (1.0 - done) / done
+                more, seconds = left * run.tally.accepted, left * run.tally.seconds
+                said.append(Saying("budget", f"It came through {share_of(done)} of the interval; at this pace the rest "
+                                   f"takes about {more:,.0f} more steps and {of_seconds(seconds)}.",
+                                   {"done": done, "steps": more, "seconds": seconds}))  # fmt: skip
+            return said
+        return said + self._leaving()
+
+    def _leaving(self) -> list[Saying]:
+        """Say which state leaves all bounds where a run breaks off, if one does."""
+        found = grown_at_end(self.run._trajectory, _LAST)
+        if found is None or found[2] < _LEAVES * found[1]:
+            return []
+        name, before, size = self.run.problem.model.layout.name_of(found[0]), *found[1:]
+        text = f"'{name}' grew from {before:.3g} to {size:.3g} in size over the last {share_of(_LAST)} of that time: "
+        return [Saying("ending", text + "it seems to leave all bounds there.",
+                       {"state": name, "before": before, "size": size})]  # fmt: skip
+
+    def on_steps(self) -> list[Saying]:
+        """Say what limited the steps, and when."""
+        run, accepted = self.run, self.run.tally.accepted
+        if run.options["step"] is not None:
+            text = f"The step was fixed, {run.options['step']:.6g}: nothing followed an error estimate."
+            return [Saying("steps", text, {"step": run.options["step"]}), *self._fixed_stability()]
+        if not accepted:
+            return []
+        stability = self.region.share if self.region is not None else 0.0
+        # a step that failed twice is one step
+        bounded, failed, landings = map(np.unique, (self._bounded(), self._failed(), self._landings()))
+        longest, newton, landed = (times.size / accepted for times in (bounded, failed, landings))
+        accuracy = max(0.0, 1.0 - stability - longest - landed - newton)
+        figures = {"accuracy": accuracy, "stability": stability, "landings": landed, "largest step": longest,
+                   "newton": newton}  # fmt: skip
+        parts = []
+        if self.region is not None and stability >= _SOME:
+            parts.append(f"stability held back {share_of(stability)} ({stretches_of(self.region, self.unit)})")
+        if longest >= _SOME:
+            parts.append(f"the largest step allowed bounded {share_of(longest)} ({self._between(bounded)})")
+        if landed >= _SOME:
+            parts.append(f"{share_of(landed)} were cut short to land on switches, events and known times "
+                         f"({self._between(landings)})")  # fmt: skip
+        if newton >= _SOME:
+            parts.append(f"Newton's iteration shortened {share_of(newton)} ({self._between(failed)})")
+        if accuracy >= _SOME:
+            parts.append(f"accuracy chose {share_of(accuracy)}")
+        if self.region is None:
+            parts.append(f"what stability did could not be told ({self.unknown or 'no run kept its steps'})")
+        text = f"Of {many(accepted, 'step')}, " + "; ".join(parts) + "."
+        return [Saying("steps", text, figures)]
+
+    def _between(self, times: Array) -> str:
+        """Say between which times something happened."""
+        ends = (float(times[0]), float(times[-1]))[:: 1 if self.run.ending.time >= self.run.problem.interval[0] else -1]
+        return of_time(ends[0], self.unit) if ends[0] == ends[1] else f"{of_time(ends[0], '')} to {ends[1]:.6g}"
+
+    def _fixed_stability(self) -> list[Saying]:
+        if self.region is None or not self.region.z.size:
+            return []
+        # with a fixed step there is one method, of one order
+        outside = decays_that_grow(self.region.regions[0], self.region.z)
+        share = float(np.mean(outside))
+        if not share:
+            return [Saying("steps", "Every decaying mode lay within the method's stability region.", {"outside": 0.0})]
+        first = float(self.region.times[int(np.argmax(outside))])
+        text = (
+            f"A decaying mode lay outside the stability region in {share_of(share)} of the steps looked at, first at "
+            f"{of_time(first, self.unit)}: what should die out grows there."
+        )
+        return [Saying("steps", text, {"outside": share, "first": first})]
+
+    def _landings(self) -> Array:
+        """When steps ended at a switch, an event that acts or a known time."""
+        acting = [k for k, event in enumerate(self.run._watched) if event.then is not None or event.stop]
+        found = self.run._happened
+        happened = found.times[np.isin(found.which, acting)] if acting else np.empty(0)
+        times: Array = np.concatenate([self.run._crossed.times, happened])
+        return times
+
+    def _bounded(self) -> Array:
+        """When steps were as long as they may be."""
+        limit, rows = self.run.options.get("largest_step"), self.rows
+        if limit is None or rows is None:
+            return np.empty(0)
+        times: Array = rows["time"][rows["accepted"] & (np.abs(rows["step"]) >= 0.999 * limit)]
+        return times
+
+    def _failed(self) -> Array:
+        """When steps were refused because Newton's iteration failed."""
+        rows = self.rows
+        if rows is None or not self.run.tally.newton_failures:
+            return np.empty(0)
+        times: Array = rows["time"][~rows["accepted"] & np.isnan(rows["error"])]
+        return times
+
+    def on_stiffness(self) -> list[Saying]:
+        """Say whether the problem is stiff, where, and by what factor."""
+        if self.factors is None and not self.implicit and self.region is not None and self.region.share < _SOME:
+            text = "The problem is not stiff for this tolerance: stability held none of its steps back."
+            return [Saying("stiffness", text, {"factor": 1.0})]
+        if self.factors is None:
+            why = "an implicit method did not come to the end within its budget"
+            return [Saying("stiffness", f"Whether the problem is stiff could not be told: {why}.", {})]
+        looked, factors = self.factors
+        factor = float(factors.max(initial=0.0))
+        stiff = factors > _STIFF
+        if not stiff.any():
+            text = "The problem is not stiff: no decay is much faster than the solution itself changes."
+            return [Saying("stiffness", text, {"factor": factor})]
+        covered = float(np.abs(looked.steps)[stiff] @ looked.counts[stiff])
+        share = min(1.0, covered / float(np.abs(looked.steps) @ looked.counts))
+        where = stretches_of(looked, self.unit, stiff)
+        text = (
+            f"The problem is stiff over {share_of(share)} of the time ({where}): an explicit method ({FOR_SMOOTH}) "
+            f"must take steps up to {rounded(factor)} times shorter than the solution needs."
+        )
+        return [Saying("stiffness", text, {"factor": factor, "share": share})]
+
+    def on_refusals(self) -> list[Saying]:
+        """Say what refused steps cost."""
+        tally = self.run.tally
+        tried = tally.accepted + tally.refused
+        if not tally.refused or self.run.options["step"] is not None:
+            return []
+        cost = tally.refused / tried
+        text = f"{many(tally.refused, 'step')} of {tried:,} tried {'was' if tally.refused == 1 else 'were'} refused"
+        text += f", {share_of(cost)} of the work" + (": little." if cost < _COSTLY else ": much.")
+        if tally.newton_failures:
+            text += f" {tally.newton_failures:,} of them because Newton's iteration failed."
+        return [Saying("refused", text, {"refused": tally.refused, "share": cost, "newton": tally.newton_failures})]
+
+    def on_methods(self) -> list[Saying]:
+        """Say which method does better, and by how much, as it was measured."""
+        run = self.run
+        if run.options["step"] is not None or (run.ending.as_asked and run.tally.accepted < _FEW_STEPS):
+            return []
+        unknown = not run.ending.as_asked and not self.implicit and self.region is None
+        found = candidates_for(run, stiff=self.stiff or unknown, ready=self.smoothly)
+        if not any(each.done for each in found):
+            # those of the other kind, too
+            found += candidates_for(run, stiff=not (self.stiff or unknown))
+        done = [each for each in found if each.done]
+        if not done:
+            why = "; ".join(f"{each.method}: {each.why.rstrip('.')}" for each in found)
+            return [Saying("method", f"None of the other methods tried came to the end, either ({why}).", {})]
+        return [the_best([Instead(run, each, self._errors(each)) for each in done]).saying()]
+
+    def _errors(self, other: Candidate) -> tuple[float, float] | None:
+        """Return the errors of the run and of another, in tolerances, where they are known."""
+        if other.run is None or not self.run.ending.as_asked:
+            return None
+        errors = self.truth.error(self.run), self.truth.error(other.run)
+        return None if errors[0] is None or errors[1] is None else (errors[0], errors[1])

@@ -1,0 +1,220 @@
+"""From a march that has ended to the `Run` that the user gets."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import replace
+from itertools import zip_longest
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.deadline import seconds_allowed
+from unhurried_heron.driver.diagnostics import held_back, noise
+from unhurried_heron.driver.drive import Driver
+from unhurried_heron.driver.ending_causes import cause_of, fastest_state
+from unhurried_heron.driver.endings import Stop, ending_of
+from unhurried_heron.driver.layout import March
+from unhurried_heron.driver.layout_pool import give_back
+from unhurried_heron.driver.recorder import recorded
+from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.families.registry import family_of
+from unhurried_heron.formulas.expression import names_in
+from unhurried_heron.kernels.memory.control import LEDGER, Reason
+from unhurried_heron.model.model import Model
+from unhurried_heron.model.time_derivatives import can_break
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.ending import Tally
+from unhurried_heron.run.event_log import NOTHING_HAPPENED, Happened
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trace import Trace
+from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, StepTrajectory, Trajectory
+
+# so many stiff stretches are told
+_SHOWN: Final = 4
+# so many numbers are compared one by one
+_FEW: Final = 64
+# at known jumps so many numbers are kept twice
+_MOST_NUMBERS: Final = 10_000_000
+_BY_EVENT: Final = (Reason.EVENT, Reason.ACCUMULATING, Reason.ACTION_FAILED)
+_WITH_TERMS: Final = (Reason.NOT_FINITE, Reason.STEP_TOO_SMALL, Reason.NEWTON_FAILED, Reason.POLE)
+_COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
+
+
+def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Callable[[Run, float], Run]) -> Run:
+    """Return the run; ``kind`` of linear algebra, ``further``: what goes on with it."""
+    march, problem = driver.march, asked.problem
+    happened = driver.happened()
+    trajectory = _with_known_jumps(driver.trajectory(happened), march, problem)
+    # a look at the end of the run may call the rates, which counts
+    ending = ending_of(_stop(asked, driver, reason, trajectory, happened), problem, asked.method)
+    counts = {key: march.last(key) for key in _COUNTED}
+    options = _options(asked)
+    if family_of(asked.method).implicit:
+        options["linear"] = kind
+    elif march.linear_kind and counts["changes"]:
+        options["linear"] = march.linear_kind
+    members = march.pair or family_of(asked.method).members(asked.method, asked.relative)
+    chosen = _told(tuple(each.name for each in members), driver) if members else ""
+    if reason in (Reason.REACHED_END, Reason.EVENT) and not asked.trace:
+        give_back(asked, march)
+    return Run(
+        problem=problem,
+        method=asked.method.name,
+        options=options,
+        ending=ending,
+        tally=Tally(**counts, seconds=driver.seconds),
+        _trajectory=trajectory,
+        _watched=asked.events,
+        _happened=happened,
+        _ledger=driver.ledger(),
+        _crossed=driver.crossed(),
+        chosen=chosen,
+        _methods=members or (asked.method,),
+        _further=further,
+        _trace=Trace(*march.tracer.arrays()) if march.tracer else None,
+    )
+
+
+def _with_known_jumps(trajectory: Trajectory, march: March, problem: Problem) -> Trajectory:
+    """Return a trajectory with two rows at the known times at which derived quantities may jump."""
+    switches = march.native.beyond.switches if march.native.beyond else ()
+    known = [each.times for each in switches if each.kind == "jump" and each.times]
+    if not known or not isinstance(trajectory, StepTrajectory) or not trajectory.starts.size:
+        return trajectory
+    model = problem.model
+    if not model.remembered(("derived quantities jump",), lambda: _may_jump(model)):
+        return trajectory
+    start, end = float(trajectory.starts[0]), trajectory.end_time
+    times = np.setdiff1d(np.concatenate(known), trajectory.jumps.times)
+    times = times[(times > min(start, end)) & (times < max(start, end))]
+    if not 0 < times.size * trajectory.end_state.size <= _MOST_NUMBERS:
+        return trajectory
+    before = trajectory.at(times)
+    if trajectory.jumps.times.size:
+        times, before = np.append(trajectory.jumps.times, times), np.vstack([trajectory.jumps.before, before])
+    order = np.argsort(times if end > start else -times, kind="stable")
+    return replace(trajectory, jumps=Jumps(times[order], before[order]))
+
+
+def _may_jump(model: Model) -> bool:
+    return any(can_break(node) or names_in(node) & {*model.inputs} for node in model.formulas.values())
+
+
+def not_begun(asked: Asked, further: Callable[[Run, float], Run]) -> Run:
+    """Return the run of a march whose budget was used up before it was laid out: its start."""
+    problem, times = asked.problem, asked.times
+    start, state = problem.interval[0], problem.start.copy()
+    stop = Stop(Reason.PAUSED, start, budget=seconds_allowed())
+    nothing: Trajectory = StepTrajectory((), start, state, nonnegative=asked.nonnegative)
+    if times is not None:
+        nothing = recorded(times, np.empty((0, state.size)), 0, start, state, NO_JUMPS)
+    return Run(
+        problem=problem,
+        method=asked.method.name,
+        options=_options(asked),
+        ending=ending_of(stop, problem, asked.method),
+        tally=Tally(**dict.fromkeys(_COUNTED, 0), seconds=0.0),
+        _trajectory=nothing,
+        _watched=asked.events,
+        _happened=NOTHING_HAPPENED,
+        _ledger=np.empty(0, dtype=LEDGER) if asked.ledger else None,
+        _methods=(asked.method,),
+        _further=further,
+    )
+
+
+def _options(asked: Asked) -> dict[str, Any]:
+    """Return tolerances or step, and what else was asked, as they were used."""
+    problem = asked.problem
+    options: dict[str, Any] = {"rtol": None, "atol": None, "step": asked.fixed, "record": asked.record}
+    if asked.adapts:
+        options |= {"rtol": _simplest(problem, asked.relative), "atol": _simplest(problem, asked.absolute)}
+    if asked.starting is not None:
+        options["starting"] = asked.starting.name
+    if asked.adapts and asked.longest < abs(problem.interval[1] - problem.interval[0]):
+        options["largest_step"] = asked.longest
+    if asked.carry is not None:
+        options["carry"] = asked.carry
+    return options
+
+
+def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory, happened: Happened) -> Stop:
+    last, judged = driver.march.last, asked.adapts
+    bad, by = last("bad_component"), last("stopped_by")
+    stopped = asked.events[by].name if by < len(asked.events) else ""
+    return Stop(
+        reason=reason,
+        time=last("time"),
+        steps=last("accepted"),
+        fixed=not asked.adapts,
+        interrupted=driver.interrupted,
+        budget=driver.exhausted,
+        event=stopped if stopped and reason in _BY_EVENT else "",
+        switch=_endless(driver, stopped) if reason is Reason.SWITCHING else "",
+        towards=happened.accumulates_at(last("stopped_by")) if reason is Reason.ACCUMULATING else math.nan,
+        component=_named(asked, bad),
+        bad_time=last("bad_time"),
+        term=_cause(asked, driver, reason, trajectory),
+        left=driver.left,
+        held=asked.held,
+        stiff=held_back(driver.march, asked.method, driver.looks) if judged else math.nan,
+        noise=noise(asked.problem, trajectory, asked.absolute) if judged else _leaps(driver),
+    )
+
+
+def _cause(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory) -> str:
+    if reason is Reason.COLLAPSED:
+        return fastest_state(asked.problem, driver.march)
+    return cause_of(asked.problem, driver.march, trajectory) if reason in _WITH_TERMS else ""
+
+
+def _leaps(driver: Driver) -> str:
+    """Say that fixed steps were so long that their equations did not continue the solution, if some were."""
+    count, time = driver.march.last("leaps"), driver.march.last("leap_time")
+    if not count:
+        return ""
+    steps = "one step" if count == 1 else f"{count:,} steps"
+    return (f"In {steps}, first at t = {time:.6g}, the equations of the step had no root that continues the solution, "
+            "and another was taken: the step is too long there, or the solution leaps.")  # fmt: skip
+
+
+def _named(asked: Asked, place: int) -> str:
+    """Return the name of a state, or of a parameter, which stand after the states; nothing below 0."""
+    layout, parameters = asked.problem.model.layout, asked.problem.model.parameters
+    if place < 0:
+        return ""
+    return layout.name_of(place) if place < layout.size else parameters[place - layout.size]
+
+
+def _endless(driver: Driver, event: str) -> str:
+    """Say what goes back and forth without end."""
+    crossed = driver.crossed()
+    return f"event '{event}'" if event else f"switch '{crossed.texts[int(crossed.which[-1])]}'"
+
+
+def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:
+    """One number where all states share it, else a number for each by name."""
+    listed = values[:_FEW].tolist()
+    if listed.count(listed[0]) == len(listed) and (values.size <= _FEW or (values == listed[0]).all()):
+        return float(listed[0])
+    return dict(zip(problem.states, values.tolist(), strict=True))
+
+
+def _told(members: tuple[str, ...], driver: Driver) -> str:
+    """Say in a sentence which methods were taken, and why."""
+    work = driver.march.own
+    steps = [(name, int(count)) for name, count in zip(members, work.taken, strict=True) if count]
+    taken = " and ".join(f"{name} for {count:,} step{'s' * (count > 1)}" for name, count in steps)
+    if not hasattr(work, "when"):
+        return f"took {taken}: more stages where the iteration converged well." if taken else ""
+    changes = driver.march.last("changes")
+    if not changes:
+        return f"took {taken}: nothing faster than the solution held its steps back." if taken else ""
+    times = [f"{time:.4g}" for time in work.when[:changes]]
+    stretches = [
+        f"from t = {a}" + (f" to {b}" if b else "") for a, b in zip_longest(times[::2], times[1::2], fillvalue="")
+    ]
+    more = " …" if changes > len(times) or len(stretches) > _SHOWN else ""
+    return f"took {taken}: stiff {', '.join(stretches[:_SHOWN])}{more}."

@@ -1,0 +1,50 @@
+"""Whether the modes of a large system only decay, so that a stabilised explicit method does without its factors."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.codegen.evaluate_many import evaluate_rows
+from unhurried_heron.driver.layout import March
+from unhurried_heron.families.spectrum import ritz_values
+from unhurried_heron.model.rates import WrittenRates
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.trajectory import Array
+
+# a mode decays if it swings or grows by no more than this share of how fast it decays; those of less than this share of
+# the fastest do not matter
+_SWINGS: Final = 0.05
+_SLOW: Final = 0.02
+# with so many decays of the fastest mode left, an implicit method takes fewer and longer steps towards the rest
+_MOST_DECAYS: Final = 5e6
+_NUDGE: Final = 1e-7
+# the directions of so many take 160 MB, and their rates a second
+_MOST_STATES: Final = 500_000
+
+
+def only_decays(problem: Problem, march: March) -> bool:
+    """Whether all fast modes of written rates decay where a march stands, and not too often until its end."""
+    if not isinstance(problem.model.rates, WrittenRates) or march.system.n > _MOST_STATES:
+        return False
+    n, state, control = march.system.n, march.system.state.copy(), march.control
+    time, end = march.last("time"), problem.interval[1]
+    size = float(np.linalg.norm(state)) or 1.0
+    here: Any = evaluate_rows(march.native.rates, np.array([time]), state[None])[0]
+    count = 1
+
+    def applied(direction: Array) -> Array:
+        nonlocal count
+        count += 1
+        moved = state + _NUDGE * size * direction
+        found: Array = (evaluate_rows(march.native.rates, np.array([time]), moved[None])[0] - here) / (_NUDGE * size)
+        return found
+
+    values = np.sign(end - time) * ritz_values(applied, n)
+    control["rate_evaluations"] += count
+    control["for_estimates"] += count
+    fastest = float(np.abs(values).max(initial=0.0))
+    fast = values[np.abs(values) > _SLOW * fastest]
+    decays = bool((fast.real < 0.0).all() and (np.abs(fast.imag) <= _SWINGS * np.abs(fast.real)).all())
+    return decays and fastest * abs(end - time) <= _MOST_DECAYS

@@ -1,0 +1,146 @@
+"""What a run should say of itself when it ends: steps held back by stability, states that are noise."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from typing import Final, NamedTuple
+
+import numpy as np
+
+from unhurried_heron.codegen.evaluate_many import evaluate_rows
+from unhurried_heron.driver.layout import March
+from unhurried_heron.kernels.memory.control import FOR_ESTIMATES
+from unhurried_heron.methods.method import Method
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
+
+# fewer steps than this are quick anyway
+_MANY_STEPS: Final = 1000
+_MOST_TURNS: Final = 20
+_FEW: Final = 20
+_NUDGE: Final = 1e-7
+# a step chosen for its stability stays within this share of the limit
+_LEAST, _MOST = 0.5, 2.0
+_SHOWN: Final = 4
+# a run is looked at on its way after so many attempts, which take a hundred times as long as a look, and again after so
+# many times the attempts until the look before; what lies further back than this part of them is not worth a word
+_FIRST: Final = 100_000
+_SPREAD, _PART = 1.25, 0.3
+
+
+class Look(NamedTuple):
+    """Where a march was after so many attempts, what it held there, and how long its last steps were."""
+
+    attempts: int
+    time: float
+    state: Array
+    context: Array
+    step: float
+
+
+def look_at(march: March, attempts: int) -> Look:
+    """Return where a march is."""
+    # the last step may be cut to end where it should
+    usual_step = float(np.median(np.abs(march.output.recent)))
+    held = march.native.context.array.copy()
+    return Look(attempts, float(march.control["time"][0]), march.system.state.copy(), held, usual_step)
+
+
+def next_look(attempts: int) -> int:
+    """Return after how many attempts a march is looked at again: some more each time."""
+    return max(_FIRST, int(_SPREAD * attempts))
+
+
+def worth_keeping(looks: Sequence[Look], attempts: int) -> list[Look]:
+    """Return those of some looks that lie not too far back."""
+    return [each for each in looks if each.attempts > _PART * attempts]
+
+
+def held_back(march: March, method: Method, looks: Sequence[Look]) -> float:
+    """Return when a method's steps were last as long as its stability allows; NaN where they were not.
+
+    ``looks``: at the run before. What held back none of the last steps, nor of most before, is not told.
+    """
+    control, limit = march.control, method.real_stability_limit
+    attempts = int(control["accepted"][0] + control["refused"][0])
+    if int(control["accepted"][0]) < _MANY_STEPS or not np.isfinite(limit):
+        return math.nan
+    sign, context = float(np.sign(march.control["step"][0])), march.native.context.array
+    here = look_at(march, attempts)
+    try:
+        for look in (here, *worth_keeping(looks[::-1], attempts)):
+            context[:] = look.context
+            with np.errstate(all="ignore"):
+                decay = _fastest_decay(march, look.time, look.state, sign)
+            if _LEAST * limit <= decay * look.step <= _MOST * limit:
+                return look.time
+    finally:
+        context[:] = here.context
+    return math.nan
+
+
+def _fastest_decay(march: March, time: float, state: Array, sign: float) -> float:
+    """Return the fastest decay at a place, from differences of the rates, whose calls are counted.
+
+    From all eigenvalues of a few states, by power iteration for many.
+    """
+    size = np.maximum(np.abs(state), march.system.absolute + march.system.relative * np.abs(state).max(initial=0.0))
+    if state.size <= _FEW:
+        rows = np.vstack([state, state + np.diag(_NUDGE * size)])
+        found = _rates(march, time, rows)
+        if found is None:
+            return 0.0
+        slopes = (found[1:] - found[0]) / (rows[1:] - state).diagonal()[:, None]
+        return float((-sign * np.linalg.eigvals(slopes).real).max()) if np.isfinite(slopes).all() else 0.0
+    base = _rates(march, time, state[None, :])
+    direction = np.random.default_rng(0).standard_normal(state.size)
+    decay = 0.0
+    for _ in range(_MOST_TURNS):
+        direction /= np.sqrt(np.mean(direction**2))
+        moved = state + _NUDGE * direction * size
+        found = _rates(march, time, moved[None, :])
+        if base is None or found is None:
+            return 0.0
+        shift, answer = (moved - state) / size, (found[0] - base[0]) / size
+        if not (np.isfinite(answer).all() and answer.any()):
+            return 0.0
+        decay = -sign * float(answer @ shift) / float(shift @ shift)
+        direction = answer
+    return decay
+
+
+def _rates(march: March, time: float, states: Array) -> Array | None:
+    """Return the rates at several states, shape (rows, n_states), or None where not all could be had."""
+    march.control["purpose"] = FOR_ESTIMATES
+    found = evaluate_rows(march.native.rates, np.full(len(states), time), states)
+    for name in ("rate_evaluations", "for_estimates"):
+        march.control[name] += min(len(found) + 1, len(states))
+    if len(found) == len(states):
+        return found
+    stopped = march.native.rates.pending_error()
+    if stopped is not None and not isinstance(stopped[0], Exception):
+        # Ctrl-C and the like are meant, wherever they come
+        raise stopped[0]
+    return None
+
+
+def noise(problem: Problem, trajectory: Trajectory, absolute: Array) -> str:
+    """Return a sentence on the states that never came above ten times their absolute tolerance; empty without any."""
+    largest = trajectory.largest()
+    low = (largest > 0.0) & (0.1 * largest < absolute)
+    if not low.any():
+        return ""
+    quiet = np.flatnonzero(low)
+    layout = problem.model.layout
+    told = ", ".join(f"'{layout.name_of(int(k))}'" for k in quiet[:_SHOWN]) + (
+        " and others" if quiet.size > _SHOWN else ""
+    )
+    worst = int(quiet[0])
+    its = "its" if quiet.size == 1 else "their"
+    seen = "at the recorded times " if isinstance(trajectory, RecordedTrajectory) else ""
+    return (
+        f"{told} never came above ten times {its} absolute tolerance {seen}(at most {largest[worst]:.2g}, "
+        f"atol {absolute[worst]:.2g}): little or nothing of these values is certain. "
+        "Give a smaller atol=…, by name where states differ in size."
+    )

@@ -1,0 +1,92 @@
+"""A run carried out, and one that goes on where another ended."""
+
+from __future__ import annotations
+
+import functools
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.deadline import OutOfTimeError, done_within
+from unhurried_heron.driver.concatenation import joined, turned_round
+from unhurried_heron.driver.event_continuation import met_at_end, modes_left, onwards, seen_by, turned
+from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.errors import RunError
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
+from unhurried_heron.run.run import Run
+
+
+def carried_out(asked: Asked, progress: bool | None, on_interrupt: str, spent: float = 0.0) -> Run:
+    """Lay out a march, drive it and return its run; along a switch to which both sides lead back it slides.
+
+    ``spent``: the seconds that reading what was asked took, which count to the budget, too.
+
+    Raises
+    ------
+    KeyboardInterrupt
+    Exception
+        Whatever the user's functions raise.
+    """
+    # what compiles is loaded when something runs
+    from unhurried_heron.driver.build_run import harvest, not_begun
+    from unhurried_heron.driver.progress import ProgressBar
+    from unhurried_heron.driver.setup import launch, linear_kind
+    from unhurried_heron.driver.sliding import Slide, goes_on_sliding
+
+    def once(asked: Asked) -> tuple[Run, Slide | None, int]:
+        """Return the run of a single march, where it slides on, and which event stopped it."""
+        further = functools.partial(extended, asked, progress, on_interrupt)
+        try:
+            kind = linear_kind(asked)
+            driver = launch(asked, kind)
+        except OutOfTimeError:
+            return not_begun(asked, further), None, 0
+        bar = ProgressBar(progress, asked.problem.title or asked.method.name, *asked.problem.interval)
+        try:
+            reason = driver.drive(bar)
+        finally:
+            bar.close()
+        # also where the run was just done: a loop over short runs must not swallow Ctrl-C
+        if driver.ctrl_c and not driver.call_host() and on_interrupt == "raise":
+            raise KeyboardInterrupt
+        run = harvest(asked, driver, reason, kind, further)
+        return run, driver.slide, driver.march.last("stopped_by")
+
+    with done_within(asked.budget.seconds, spent):
+        run, slide, _ = once(asked)
+        return run if slide is None else goes_on_sliding(asked, run, slide, once)
+
+
+def extended(asked: Asked, progress: bool | None, on_interrupt: str, run: Run, to: float) -> Run:
+    """Return a run that goes on to a time beyond its end, or, backwards, before its start."""
+    trajectory: Any = run._trajectory
+    start = float(trajectory.times[0])
+    backwards = (to - trajectory.end_time) * (trajectory.end_time - start) < 0.0
+    begin = start if backwards else trajectory.end_time
+    if backwards and any(event.then is not None for event in run._watched):
+        raise RunError("what events changed cannot be taken back", name="to", place="run.extend",
+                       expected="a time after the end, where events change the model", given=f"{to:.12g}")  # fmt: skip
+    problem = _moved(run, trajectory.states[0] if backwards else trajectory.end_state, (begin, to))
+    seen = seen_by(run)
+    events = tuple(turned(e) if backwards else onwards(e, seen[k], run) for k, e in enumerate(run._watched))
+    met = () if backwards else met_at_end(run)
+    more = carried_out(replace(asked, problem=problem, events=events, met=met), progress, on_interrupt)
+    if backwards:
+        whole = _moved(run, more._trajectory.end_state, (float(to), run.problem.interval[1]))
+        return joined(run, whole, (turned_round(more, start, trajectory.states[0]), run), run.ending)
+    whole = run.problem.with_(interval=(start, more.problem.interval[1]))
+    chosen = f"{run.chosen} Then it {more.chosen}" if run.chosen else ""
+    return joined(run, whole, (run, more), more.ending, chosen=chosen)
+
+
+def _moved(run: Run, state: Any, interval: tuple[float, float]) -> Problem:
+    """Return the problem from another state on, and with the parameters that events left."""
+    with quietly():
+        # of closed forms that begin elsewhere
+        return run.problem.with_(
+            initial=dict(zip(run.problem.states, np.asarray(state).tolist(), strict=True)),
+            interval=interval,
+            parameters=modes_left(run),
+        )

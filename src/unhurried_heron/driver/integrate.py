@@ -1,0 +1,223 @@
+"""`integrate`: one function for every method."""
+
+from __future__ import annotations
+
+import time
+import warnings
+from collections.abc import Iterable, Mapping
+from typing import Any, Literal
+
+from unhurried_heron.driver.execution import carried_out
+from unhurried_heron.driver.options import (
+    Budget,
+    Record,
+    budget_of,
+    check_fits,
+    check_size,
+    one_of,
+    record_times,
+    refuse_control,
+    refuse_no_problem,
+    step_for_count,
+    steps_wanted,
+)
+from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.starter import started_by
+from unhurried_heron.driver.tolerances import Tolerance, tolerances
+from unhurried_heron.errors import IncompleteRunWarning
+from unhurried_heron.families.controller import Controller, controller_for
+from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.event import Event
+from unhurried_heron.input.problem_input import listed
+from unhurried_heron.methods.catalogue import DEFAULT, find_method
+from unhurried_heron.methods.method import Method, in_use
+from unhurried_heron.problem.assembly import watched_events
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import QUIET
+from unhurried_heron.run.run import Run
+
+# so many lists of events that were given to runs are remembered as checked
+_MOST_CHECKED = 16
+
+
+def integrate(
+    problem: Problem,
+    method: str | Method = DEFAULT,
+    *,
+    rtol: Tolerance = None,
+    atol: Tolerance = None,
+    step: float | str | None = None,
+    count: int | None = None,
+    record: Record = "steps",
+    events: Iterable[Event] = (),
+    parameters: Mapping[str, Any] | None = None,
+    initial: Mapping[str, Any] | None = None,
+    interval: tuple[Any, Any] | None = None,
+    switches: bool = True,
+    budget: Budget | Mapping[str, Any] | None = None,
+    starting_step: float | str | None = None,
+    largest_step: float | str | None = None,
+    linear: Literal["dense", "banded", "sparse"] | None = None,
+    control: str | Controller | None = None,
+    carry: Literal["higher", "lower"] | None = None,
+    starting: str | Method | None = None,
+    ledger: bool | None = None,
+    trace: bool = False,
+    progress: bool | None = None,
+    on_interrupt: Literal["raise", "return"] = "raise",
+) -> Run:
+    """Compute the solution of an initial-value problem.
+
+    Parameters
+    ----------
+    problem : Problem
+        What to integrate.
+    method : str or Method
+        Name of a method (see `methods`), or one of your own. Where it has no second solution and no ``step`` is given,
+        its error is estimated by step doubling.
+    rtol, atol : float, or mapping of str to float
+        Allowed error per step: ``atol + rtol * |state|``, for all states or by name. Without them ``rtol`` is 1e-7 and
+        ``atol`` is a thousandth of ``rtol`` in the unit of each state. Steps and absolute tolerances may be said with
+        a unit: "0.5 s", "2 mg/l".
+    step : float or str, optional
+        A fixed step instead of tolerances; the last one is shortened to land on the end.
+    count : int, optional
+        So many fixed steps of one length, instead of ``step``.
+    record : "steps", int, str or sequence of float
+        What to keep: every accepted step, which makes the solution a function of time; so many equally spaced times,
+        both ends included; every so long from the start, "30 min"; or these times. With a count or times, memory does
+        not grow with the steps. A run that ends before the last of them records where it ended as well.
+    events : iterable of Event
+        What to look for, besides the problem's own events; one takes the place of one of these by its name.
+    parameters : mapping of str, optional
+        Other values for parameters, and values for those left open.
+    initial : mapping of str, optional
+        Other starting values.
+    interval : tuple, optional
+        Another interval.
+    switches : bool
+        Whether to land on jumps and kinks (``problem.switches``) and start again beyond each, which keeps the order of
+        the method; otherwise the error estimate alone has to notice them.
+    budget : Budget or mapping, optional
+        The most steps, rate evaluations or seconds to use.
+    starting_step, largest_step : float, optional
+        Size of the first step, otherwise estimated; bound on every step. Neither goes with a fixed ``step``.
+    linear : {"dense", "banded", "sparse"}, optional
+        How an implicit method solves its linear systems; by default what suits the size and the pattern of the
+        Jacobian. ``run.options`` tells it.
+    control : str or Controller, optional
+        How steps follow the error: "elementary", "proportional-integral", "predictive", "digital-filter",
+        "smooth-digital-filter", or one of your own; by default what suits the family of the method.
+    carry : {"higher", "lower"}, optional
+        Which of its two solutions an explicit pair carries on; by default as its authors meant it. Step doubling has
+        two as well: the half steps, and what extrapolation makes of them, an order higher.
+    starting : str or Method, optional
+        What gives a multistep method its first values: a one-step method, by default one of its order, or "exact": the
+        closed forms of the problem. It also takes steps that are cut short, and starts again beyond switches.
+    ledger : bool, optional
+        Whether to keep one row for each attempted step; by default where every step is recorded.
+    trace : bool
+        Whether to keep every call of the rates, with its time, state, answer and purpose: ``run.trace``.
+    progress : bool, optional
+        Show a progress bar always or never; by default after about two seconds in a terminal.
+    on_interrupt : {"raise", "return"}
+        What Ctrl-C does: raise KeyboardInterrupt, or return the part done, labelled as interrupted. Where the program
+        has set a handler of its own for it, that is called once the run has stopped, and the part done is returned.
+
+    Returns
+    -------
+    Run
+        Also where the run could not be finished: ``run.ending`` tells why, and a warning is given.
+
+    Raises
+    ------
+    MethodError, OptionError
+        The method is unknown or unfit, or an option is unusable.
+    OpenParameterError
+        Parameters are still open.
+    Exception
+        Whatever a Python rate function raises, with its own traceback.
+
+    Examples
+    --------
+    >>> pond = Problem.from_text("level' = -leak*level", initial={"level": 1.0}, parameters={"leak": 0.5},
+    ...                          interval=(0, 2))
+    >>> run = integrate(pond, rtol=1e-9)
+    >>> round(run.final["level"], 7)
+    0.3678794
+    """
+    begun = time.perf_counter()
+    refuse_no_problem(problem, "integrate")
+    chosen = find_method(method)
+    check_fits(chosen, step if count is None else 1.0, rtol, atol)
+    controller = controller_for(control)
+    one_of(on_interrupt, "on_interrupt", {"raise": '"raise"', "return": '"return"'})
+    one_of(carry, "carry", {None: "None", "higher": '"higher"', "lower": '"lower"'})
+    one_of(switches, "switches", {True: "True", False: "False"})
+    one_of(ledger, "ledger", {None: "None", True: "True", False: "False"})
+    one_of(trace, "trace", {True: "True", False: "False"})
+    one_of(progress, "progress", {None: "None", True: "True", False: "False"})
+    extra, limits = listed(events, "events"), budget_of(budget)
+    if parameters is not None or initial is not None or interval is not None:
+        problem = problem.with_(parameters=parameters, initial=initial, interval=interval)
+    problem.refuse_open()
+    step = step_for_count(problem, step, count)
+    check_size(chosen, problem.model.layout.size)
+    fixed, first, longest = steps_wanted(problem, step=step, starting_step=starting_step, largest_step=largest_step)
+    acting = in_use(chosen, fixed=fixed is not None, carry=carry)
+    refuse_control(acting, control, fixed=fixed is not None)
+    times = record_times(problem, record)
+    watched = _with_events(problem.events, extra)
+    if extra:
+        _check_once(problem, watched)
+    relative, absolute = tolerances(problem, rtol, atol)
+    asked = Asked(
+        problem=problem,
+        method=acting,
+        events=watched,
+        relative=relative,
+        absolute=absolute,
+        fixed=fixed,
+        first=first,
+        longest=longest,
+        record=record,
+        times=times,
+        ledger=times is None if ledger is None else ledger,
+        held=switches,
+        budget=limits,
+        linear=linear,
+        carry=carry,
+        starting=started_by(problem, acting, starting),
+        controller=controller,
+        trace=trace,
+    )
+    run = carried_out(asked, progress, on_interrupt, time.perf_counter() - begun)
+    if not run.ending.as_asked and run.ending.reason not in ("budget", "interrupted") and not QUIET.get():
+        warnings.warn(
+            f"{run.ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2
+        )
+    return run
+
+
+def _check_once(problem: Problem, events: tuple[Any, ...]) -> None:
+    """Check events as a problem's own were checked; a loop over short runs gives the same ones again and again."""
+    checked, key = problem.checked, tuple(map(id, events))
+    if key not in checked:
+        watched_events(events, problem.settled, Mistakes())
+        if len(checked) >= _MOST_CHECKED:
+            checked.clear()
+        # what the key names by its identity must live as long
+        checked[key] = events
+
+
+def _with_events(own: tuple[Event, ...], extra: tuple[Any, ...]) -> tuple[Any, ...]:
+    """Return a problem's events and others, of which each takes the place of one that has its name."""
+    events: list[Any] = list(own)
+    places = {event.name: place for place, event in enumerate(own)}
+    for event in extra:
+        place = places.pop(event.name, None) if isinstance(event, Event) else None
+        if place is None:
+            events.append(event)
+        else:
+            events[place] = event
+    return tuple(events)

@@ -1,0 +1,90 @@
+"""What is asked of a run, after all options were checked."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.driver.options import Budget, Record
+from unhurried_heron.input.event import Event
+from unhurried_heron.methods.method import Method
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.trajectory import Array
+
+_NONE: Final = np.empty(0, dtype=np.int64)
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A run to be made.
+
+    Attributes
+    ----------
+    problem, method, budget
+    events : tuple of Event
+        All that are watched, the problem's own first.
+    relative, absolute : ndarray, shape (n_states,)
+        Tolerances.
+    fixed, first : float or None
+        A fixed step, the first step; sizes.
+    longest : float
+        Bound on the steps.
+    record : "steps", int or sequence of float
+        As it was said.
+    times : ndarray or None
+        What that comes to; None for every step.
+    ledger : bool
+        Whether to keep a row for each attempt.
+    held : bool
+        Whether switches are landed on.
+    linear : str or None
+        The linear algebra that is wanted, if any.
+    carry : str or None
+        Which order is carried on, if that was said; ``method`` does it.
+    starting : Method, ExactStart or None
+        What a multistep method is started by.
+    controller : Controller or None
+        How the steps are to follow the error, if that was said.
+    trace : bool
+        Whether to keep every call of the rates.
+    met : tuple of (int, ndarray, float)
+        The events that happened where it begins, at the end of another run, each with the state before and its time.
+    """
+
+    problem: Problem
+    method: Method
+    events: tuple[Event, ...]
+    relative: Array
+    absolute: Array
+    fixed: float | None
+    first: float | None
+    longest: float
+    record: Record
+    times: Array | None
+    ledger: bool
+    held: bool
+    budget: Budget
+    linear: str | None = None
+    carry: str | None = None
+    starting: Any = None
+    controller: Any = None
+    trace: bool = False
+    met: tuple[tuple[int, Array, float], ...] = ()
+
+    @cached_property
+    def nonnegative(self) -> Any:
+        """The places of the states that a march of adaptive steps keeps from falling below zero, int64."""
+        named = self.problem.said.never_negative
+        if not (named and self.adapts):
+            return _NONE
+        layout = self.problem.model.layout
+        places = np.arange(layout.size, dtype=np.int64)
+        return np.concatenate([np.atleast_1d(places[layout.stretch(name) or layout.slot(name)]) for name in named])
+
+    @property
+    def adapts(self) -> bool:
+        """Whether the steps follow the error estimate."""
+        return self.fixed is None

@@ -1,0 +1,172 @@
+"""From what is asked of a run to a march that is ready to be driven."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.codegen.evaluate_many import evaluate_rows
+from unhurried_heron.codegen.runtime_data import parameter_values
+from unhurried_heron.codegen.system import (
+    NativeSystem,
+    differenced_in_groups,
+    jacobian_entries,
+    native_system,
+    with_slopes,
+)
+from unhurried_heron.codegen.tracing import Tracer
+from unhurried_heron.deadline import check_deadline
+from unhurried_heron.driver.decays import only_decays
+from unhurried_heron.driver.drive import Driver
+from unhurried_heron.driver.landings import NOWHERE, Landings, hold_at_start, landings_of
+from unhurried_heron.driver.layout import March, lay_out, member_of, stiff_member
+from unhurried_heron.driver.layout_pool import key_of, take
+from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.sliding import SOON
+from unhurried_heron.errors import MethodError, OptionError
+from unhurried_heron.families.error_scale import ErrorScale
+from unhurried_heron.families.family import Demand, Member
+from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
+from unhurried_heron.families.registry import family_of
+from unhurried_heron.model.action import modes_of
+from unhurried_heron.model.narrow import parts_of
+from unhurried_heron.run.trajectory import Array
+
+# from this many unknowns on sparse complex factors are too dear for `auto`
+_LARGE_SPARSE: Final = 1000
+
+
+def launch(asked: Asked, kind: str) -> Driver:
+    """Set a march to its start and return what drives it; ``kind`` of linear algebra."""
+    problem, family = asked.problem, family_of(asked.method)
+    scales = family.scale(asked.method, asked.relative, asked.absolute, problem.start, not asked.adapts)
+    switches = problem.switches_beside(modes_of(problem.model, asked.events, problem.units)) if asked.held else ()
+    landings = landings_of(asked, switches)
+    stops = landings is not NOWHERE or any(each.times is None for each in switches)
+    stops = stops or any(event.then is not None for event in asked.events)
+    key = (*key_of(asked, scales, kind), stops, *(each.times is None for each in switches))
+    march, tracer = None if asked.trace else take(asked, key), None
+    if march is None:
+        check_deadline()
+        native = native_system(problem, asked.events, held=asked.held)
+        check_deadline()
+        if asked.trace:
+            tracer = Tracer(problem.model.layout.size)
+            native = replace(native, rates=tracer.before(native.rates))
+        if family.implicit:
+            native = slopes_for(asked, native, kind, time_slope=family.time_slope)
+        march = lay_out(asked, native, scales, kind, stops=stops)
+        march.key, march.tracer = key, tracer
+        if tracer is not None:
+            tracer.around = march.told
+        if family.second_later:
+            march.find_other = lambda: _second(asked, march)
+    else:
+        march.native.context.change(parameter_values(problem))
+    _set_out(march, asked, landings)
+    return Driver(march, asked)
+
+
+def _leave(march: March, event: int, before: Array) -> None:
+    """Let a function that stood at zero where another run ended, and was left there, not be found again at once."""
+    states = np.array([before, march.system.state])
+    found = evaluate_rows(march.native.events[event], np.full(2, march.last("time")), states)
+    if len(found) == 2 and abs(found[1, 0]) <= 2.0 * abs(found[0, 0]):
+        march.watch.values[0, event] = 0.0
+
+
+def _second(asked: Asked, march: March) -> Member | None:
+    """Lay out the stiff method of a pair; None where the system is too large for it."""
+    chosen: Any = asked.method
+    smooth, method = family_of(chosen).members(chosen, asked.relative)
+    try:
+        kind = linear_kind(replace(asked, method=method))
+    except MethodError:
+        return None
+    if kind == "sparse" and march.system.n >= _LARGE_SPARSE:
+        rtol = float(asked.relative.min(where=asked.relative > 0.0, initial=1.0))
+        method = chosen.of_large(rtol)
+        if chosen.decaying and rtol >= chosen.decaying[0] and only_decays(asked.problem, march):
+            method = chosen.decaying[1]
+        march.pair = (smooth, method)
+        march.own.orders[1] = method.order
+    if not family_of(method).implicit:
+        scales = ErrorScale(asked.relative, asked.absolute)
+        return member_of(
+            method, asked, Demand(march.system.n, march.control, scales, False, None, None, asked.controller)
+        )
+    native = slopes_for(asked, march.native, kind, time_slope=family_of(method).time_slope)
+    return stiff_member(asked, march, method, native, kind)
+
+
+def slopes_for(asked: Asked, native: NativeSystem, kind: str, *, time_slope: bool) -> NativeSystem:
+    """Return a system with the slopes that an implicit method needs, for a kind of linear algebra."""
+    full = kind == "dense" and not differenced_in_groups(asked.problem)
+    return with_slopes(native, asked.problem, time_slope=time_slope, held=asked.held, full=full)
+
+
+def _set_out(march: March, asked: Asked, landings: Landings) -> None:
+    """Write what differs from run to run; the march may have been used before."""
+    control, (start, end) = march.control, asked.problem.interval
+    march.renew()
+    march.system.state[:] = asked.problem.start
+    control["time"] = control["origin"] = start
+    control["span"] = abs(end - start)
+    control["most_in_place"] = SOON
+    control["last_crossing"], control["last_gap"] = start, np.inf
+    march.record(np.empty(0) if asked.times is None else asked.times, np.copysign(np.inf, end - start))
+    control["adaptive"] = int(asked.adapts)
+    control["order"] = asked.method.order
+    control["estimate_order"] = asked.method.estimate_order
+    control["bad_component"] = control["guard"] = -1
+    control["largest_step"] = asked.longest
+    control["every_step"] = int(asked.times is None)
+    kept = asked.adapts or asked.trace or asked.ledger or asked.times is None
+    unseen = not kept and march.watch.m == 0
+    control["strides"] = int(unseen and family_of(asked.method).strides)
+    given = asked.first if asked.fixed is None else asked.fixed
+    if given is not None:
+        control["step"] = np.copysign(given, end - start)
+    march.watch.values[:] = np.nan
+    for event, before, _ in asked.met:
+        _leave(march, event, before)
+    march.land(landings, asked.problem.interval)
+    if march.parts.cross:
+        known = march.crossing.times
+        march.native.hold_between(start, known[1] if known[0] == start else known[0])
+        hold_at_start(asked, march.native, landings.start)
+    if asked.adapts and march.native.n_arguments:
+        found = parts_of(asked.problem.model.narrow, asked.problem.parameters)
+        control["n_parts"] = len(found)
+        march.system.parts[: len(found)] = found
+
+
+def linear_kind(asked: Asked) -> str:
+    """Return the linear algebra of a run, which suits the size and the pattern of the problem.
+
+    Raises
+    ------
+    OptionError
+        Linear algebra is wanted of a method that has none, or does not suit the problem.
+    MethodError
+        Full matrices would be too large.
+    """
+    problem, method, wanted = asked.problem, asked.method, asked.linear
+    n = problem.model.layout.size
+    if not family_of(method).implicit:
+        if wanted is not None:
+            raise OptionError(
+                f"{method.name} solves no linear systems",
+                name="linear",
+                place="linear",
+                expected="an implicit method, or no choice of linear algebra",
+                given=repr(wanted)[:80],
+            )
+        return "dense"
+    known = jacobian_entries(problem, held=asked.held) if n > MOST_FULL or wanted is not None else None
+    kind = choose_linear(n, known and Entries(*known), wanted, fixed=not asked.adapts)
+    if kind == "dense":
+        refuse_large(method.name, n)
+    return kind

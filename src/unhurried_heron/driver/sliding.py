@@ -1,0 +1,331 @@
+"""Going on along a switch to which both sides lead back, until one of them leads away."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, replace
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.driver.complementarity import SLIDES, TRUE, sides_that_hold
+from unhurried_heron.driver.concatenation import joined
+from unhurried_heron.driver.endings import Stop, ending_of
+from unhurried_heron.driver.event_continuation import met_at_end, modes_left, onwards, seen_by
+from unhurried_heron.driver.layout import March
+from unhurried_heron.driver.options import Budget
+from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.widths import widths_of
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.formulas.expression import names_in
+from unhurried_heron.formulas.layout import Values
+from unhurried_heron.input.event import Event
+from unhurried_heron.kernels.memory.control import Reason
+from unhurried_heron.model.model import Model
+from unhurried_heron.model.sliding import LEAVES, SlidingModel, Standing, Surface, sliding_along, standing_on
+from unhurried_heron.model.switch_types import HeldSwitch
+from unhurried_heron.problem.pointwise import surroundings
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.event_log import Crossed
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array
+
+# so many crossings in one place are looked at, and so many at most, as so many changes of what is slid along
+SOON, AT_LAST = 6, 60
+# so many switches that a solution stands on are looked at, of which so many may depend on each other
+_MOST_STANDINGS, _MOST_DEPENDENT = len(LEAVES), 12
+# shares of the interval within which places are one
+_IN_PLACE, NEAR = 1e-10, 1e-9
+_SLIDES: Final = ": sliding"
+# in tolerances, how far a switch that is left is put from zero
+_BESIDE = 1e-3
+# a share that is so near to its border has come there by itself
+_COMES = 1e-3
+Once = Callable[[Asked], tuple[Run, "Slide | None", int]]
+
+
+@dataclass(frozen=True)
+class Slide:
+    """The switches that a solution stands on and what becomes of each, and the model of the motion along some of them.
+
+    Attributes
+    ----------
+    standings : tuple of Standing
+    choice : tuple of int
+        The side on which each is left, or `SLIDES`.
+    model : Model
+    """
+
+    standings: tuple[Standing, ...]
+    choice: tuple[int, ...]
+    model: Model
+
+    def __iter__(self) -> Iterator[tuple[Standing, int]]:
+        return zip(self.standings, self.choice, strict=True)
+
+
+def slide_at(asked: Asked, march: March, last: list[int]) -> Slide | None:
+    """Return along what a march that crosses switches again and again slides; None where it does not.
+
+    ``last``: the numbers of the switches that were crossed in this place, in their order.
+    """
+    beyond, context, model = march.native.beyond, march.native.context, asked.problem.model
+    if beyond is None or not asked.held:
+        return None
+    crossed = [beyond.switches[k].slot for k in dict.fromkeys(last[::-1]) if type(beyond.switches[k]) is HeldSwitch]  # type: ignore[attr-defined]  # held ones have a slot
+    standings = _standing(model, crossed)
+    around = _around(asked, march.last("time"), march.system.state)
+    around |= dict(zip(context.parameters, context.values.tolist(), strict=True))
+    around |= {slot: float(context.array[place]) for slot, place in context.slots.items()}
+    found = _slide(asked, standings, around, (SLIDES,) * len(standings)) if standings and crossed else None
+    return found if found is not None and isinstance(found.model, SlidingModel) else None
+
+
+def _standing(model: Model, crossed: list[str]) -> tuple[Standing, ...]:
+    """Return the switches that are slid along and those of some slots, the last ones first, as standings."""
+    surfaces = [each.switch.slot for each in _surfaces(model)]
+    whole = _whole(model)
+    known = {each.slot: each for each in whole.rates.switches if isinstance(each, HeldSwitch)}
+    found = [_standing_on(whole, known[slot]) for slot in dict.fromkeys([*surfaces, *crossed])]
+    return tuple(each for each in found if each is not None)[:_MOST_STANDINGS]
+
+
+def _standing_on(model: Model, switch: HeldSwitch) -> Standing | None:
+    found: Standing | None = model.remembered(("standing on", switch.slot), lambda: standing_on(model, switch))
+    return found
+
+
+def _surfaces(model: Model) -> tuple[Surface, ...]:
+    return model.surfaces if isinstance(model, SlidingModel) else ()
+
+
+def _whole(model: Model) -> Model:
+    return model.whole if isinstance(model, SlidingModel) and model.whole is not None else model
+
+
+def _slide(
+    asked: Asked, standings: tuple[Standing, ...], around: dict[str, Any], first: tuple[int, ...], free: int = -1
+) -> Slide | None:
+    """Return what becomes of switches that a solution stands on, by the complementarity of their speeds and shares."""
+    whole, choice = _whole(asked.problem.model), list(first)
+    sign = float(np.sign(asked.problem.interval[1] - asked.problem.interval[0]))
+    for places in _that_depend(standings):
+        mine, count = [standings[k] for k in places], len(places)
+        if count > _MOST_DEPENDENT:
+            return None
+        sides = np.meshgrid(*[[0.0, 1.0]] * count, indexing="ij")
+        corners = around | {each.switch.slot: side for each, side in zip(mine, sides, strict=True)}
+        speeds = np.stack([sign * np.broadcast_to(evaluate(each.speed, corners), (2,) * count) for each in mine], -1)
+        own = places.index(free) if free in places else -1
+        found = sides_that_hold(speeds, tuple(first[k] for k in places), own) if np.isfinite(speeds).all() else None
+        if found is None:
+            return None
+        for k, side in zip(places, found, strict=True):
+            choice[k] = side
+    along = [each.switch for each, side in zip(standings, choice, strict=True) if side == SLIDES]
+    slots = tuple(each.slot for each in along)
+    model = whole.remembered(("sliding", slots), lambda: sliding_along(whole, along)) if along else whole
+    return None if model is None else Slide(standings, tuple(choice), model)
+
+
+def _that_depend(standings: tuple[Standing, ...]) -> list[list[int]]:
+    """Return the places of switches in groups, of which none depends on the sides of another."""
+    groups: list[tuple[set[str], list[int]]] = []
+    for k, each in enumerate(standings):
+        slots = {each.switch.slot, *names_in(each.speed)} & {other.switch.slot for other in standings}
+        met = [group for group in groups if group[0] & slots]
+        groups = [group for group in groups if group not in met]
+        groups.append((slots.union(*(group[0] for group in met)), sorted([k, *(k for group in met for k in group[1])])))
+    return [places for _, places in groups]
+
+
+def _around(asked: Asked, time: float, state: Array) -> dict[str, Any]:
+    return surroundings(asked.problem, time, state) | widths_of(asked)
+
+
+def goes_on_sliding(asked: Asked, run: Run, slide: Slide, once: Once) -> Run:
+    """Return a whole run, which slides along switches, and leaves them, as often as it has to."""
+    whole, end, events = _entered(asked, run, slide), asked.problem.interval[1], asked.events
+    model, changes = slide.model, [whole._trajectory.end_time]
+    while whole._trajectory.end_time != end:
+        surfaces = _surfaces(model)
+        # what acts may jump off the switch
+        along = [replace(event, stop=True) if event.then is not None and surfaces else event for event in events]
+        part, again, stopped = once(_from(asked, whole, model, (*along, *LEAVES[: len(surfaces)])))
+        left = surfaces and part.ending.reason == "event" and stopped >= len(events)
+        acted = (
+            surfaces and part.ending.reason == "event" and not left and events[stopped].then is not None
+            and not _ends(events[stopped], whole, stopped)
+        )  # fmt: skip
+        part = _nothing_twice(whole, part)
+        whole = _appended(asked, whole, _of_sliding(part, surfaces, len(events)) if surfaces else part)
+        asked = replace(asked, budget=_left(asked.budget, part))
+        now = whole._trajectory.end_time
+        changes = [time for time in changes if abs(now - time) <= _IN_PLACE * abs(end - asked.problem.interval[0])]
+        changes.append(now)
+        if len(changes) > AT_LAST:
+            texts = ", ".join(f"'{each.switch.text}'" for each in surfaces)
+            stop = Stop(Reason.SWITCHING, now, switch=f"sliding along {texts}")
+            return replace(whole, ending=ending_of(stop, asked.problem, asked.method))
+        if again is None and not (left or acted):
+            return whole
+        if again is None and left:
+            again = _leaves(asked, whole, model, stopped - len(events))
+        if again is not None:
+            whole = _entered(asked, whole, again, surfaces)
+        model = asked.problem.model if again is None else again.model
+    reached = ending_of(Stop(Reason.REACHED_END, end), asked.problem, asked.method)
+    return replace(whole, ending=reached)
+
+
+def _leaves(asked: Asked, run: Run, model: Model, place: int) -> Slide:
+    """Return what becomes of the switches at the end of a run that leaves one of those it slides along."""
+    found, time = run._crossed, run._trajectory.end_time
+    known = {each.text: each for each in _whole(model).rates.switches if isinstance(each, HeldSwitch)}
+    around = _around(asked, time, run._trajectory.end_state) | modes_left(run)
+    around |= _live(_whole(model), around)
+    crossed: list[str] = []
+    for row in np.flatnonzero(np.abs(found.times - time) <= _near(run)):
+        switch = known.get(found.texts[found.which[row]])
+        if switch is not None:
+            crossed.insert(0, switch.slot)
+            around[switch.slot] = switch.told(float(found.values[row]))
+    standings = _standing(model, crossed)
+    surfaces = _surfaces(model)
+    gone = surfaces[place]
+    share = float(evaluate(gone.share, around))
+    free = next(k for k, each in enumerate(standings) if each.switch.slot == gone.switch.slot)
+    first = [SLIDES if k < len(surfaces) else int(around[each.switch.slot]) for k, each in enumerate(standings)]
+    first[free] = int(share > 0.5)
+    comes = min(abs(share), abs(share - 1.0)) <= _COMES
+    slide = _slide(asked, standings, around, tuple(first), free if comes else -1)
+    if slide is not None:
+        return slide
+    along = [each.switch for each, side in zip(standings, first, strict=True) if side == SLIDES]
+    return Slide(standings, tuple(first), sliding_along(_whole(model), along) or _whole(model))
+
+
+def _live(model: Model, around: dict[str, Any]) -> dict[str, float]:
+    """Return the values of the switches at a place."""
+    return {
+        each.slot: float(evaluate(each.live, around)) for each in model.rates.switches if isinstance(each, HeldSwitch)
+    }
+
+
+def _near(run: Run) -> float:
+    return NEAR * abs(run._trajectory.end_time - run.problem.interval[0])
+
+
+def _of_texts(found: Crossed, texts: set[str]) -> Any:
+    return np.array([found.texts[which] in texts for which in found.which], dtype=bool)
+
+
+def _entered(asked: Asked, run: Run, slide: Slide, before: tuple[Surface, ...] = ()) -> Run:
+    """Return a run with its end where a solution begins to slide along some switches and leaves others.
+
+    Crossings back and forth there are told as one. ``before``: what it slid along.
+    """
+    found, time = run._crossed, run._trajectory.end_time
+    close = np.abs(found.times - time) <= _near(run)
+    rows, kept = 0 if run._ledger is None else len(run._ledger), np.ones(found.times.size, dtype=bool)
+    slid, told = {each.switch.slot for each in before}, []  # type: set[str], list[tuple[float, float, int, str]]
+    for standing, side in slide:
+        switch = standing.switch
+        mine = np.flatnonzero(close & _of_texts(found, {switch.text}))
+        kept[mine] = False
+        first, row = (float(found.times[mine[0]]), int(found.rows[mine[0]])) if mine.size else (time, rows - 1)
+        if side == SLIDES and switch.slot not in slid:
+            told.append((first, np.nan, row, switch.text + _SLIDES))
+        elif side != SLIDES and (switch.slot in slid or (mine.size and switch.told(side) == found.values[mine[0]])):
+            told.append((first, switch.told(side), row, switch.text))
+    count = len(found.texts)
+    own = Crossed(
+        np.append(found.times[kept], [each[0] for each in told]),
+        np.append(found.which[kept], np.arange(count, count + len(told))).astype(np.int64),
+        np.append(found.values[kept], [each[1] for each in told]),
+        np.append(found.rows[kept], [each[2] for each in told]).astype(np.int64),
+        (*found.texts, *(each[3] for each in told)),
+        found.slid,
+    )
+    put = _put_back(asked, run, slide) if before or len(slide.standings) > 1 else run
+    return replace(put, _crossed=own)
+
+
+def _nothing_twice(whole: Run, part: Run) -> Run:
+    """Return what goes on after a run without the crossings that are told at the end of that."""
+    found, told, begin = part._crossed, whole._crossed, whole._trajectory.end_time
+    near = np.abs(told.times - begin) <= _near(whole)
+    texts = {told.texts[which].removesuffix(_SLIDES) for which in told.which[near]}
+    close = np.abs(found.times - begin) <= _near(whole)
+    again = close & _of_texts(found, texts)
+    left = Crossed(found.times[~again], found.which[~again], found.values[~again], found.rows[~again], found.texts,
+                   found.slid)  # fmt: skip
+    return replace(part, _crossed=left)
+
+
+def _ends(event: Event, whole: Run, place: int) -> bool:
+    """Whether the user wants a run to end by an event."""
+    return event.stop or event.stop_after == seen_by(whole)[place]
+
+
+def _left(budget: Budget, part: Run) -> Budget:
+    """Return what a part of a run leaves of the budget."""
+    tally = part.tally
+    used = {"steps": tally.accepted + tally.refused, "rate_evaluations": tally.rate_evaluations}
+    # the seconds are those of the whole call
+    rest = {name: max(getattr(budget, name) - count, 1) for name, count in used.items() if getattr(budget, name)}
+    return replace(budget, **rest)
+
+
+def _from(asked: Asked, run: Run, model: Model, events: tuple[Any, ...]) -> Asked:
+    """Ask for what goes on where a run ended."""
+    problem, trajectory = asked.problem, run._trajectory
+    counts = [*seen_by(run), *[0] * len(events)]
+    met = tuple(onwards(event, counts[k], run) for k, event in enumerate(events))
+    settled = replace(
+        problem.settled,
+        model=model,
+        values={**problem.settled.values, **modes_left(run)},
+        initial=Values(problem.model.layout, trajectory.end_state),
+        interval=(trajectory.end_time, problem.interval[1]),
+    )
+    times = asked.times
+    if times is not None:
+        sign = 1.0 if problem.interval[1] > problem.interval[0] else -1.0
+        times = times[sign * times > sign * trajectory.end_time]
+    begun = Problem(problem.said, settled)
+    return replace(asked, problem=begun, events=met, times=times, met=met_at_end(run), first=None)
+
+
+def _put_back(asked: Asked, run: Run, slide: Slide) -> Run:
+    """Return the run with its end on what is slid along, and beside what is left.
+
+    The steps' errors have moved it by about a tolerance.
+    """
+    trajectory = run._trajectory
+    state = trajectory.end_state.copy()
+    for standing, side in (*slide, *slide):
+        around = _around(asked, trajectory.end_time, state) | modes_left(run)
+        around |= _live(_whole(asked.problem.model), around)
+        gap = float(evaluate(standing.gap, around))
+        slopes = np.zeros(state.size)
+        for place, node in standing.slopes:
+            slopes[place] = float(evaluate(node, around))
+        allowed = (asked.relative * np.abs(state) + asked.absolute + 1e-300) ** 2
+        size = float(slopes @ (allowed * slopes))
+        beside = 0.0 if side == SLIDES else _BESIDE * np.sqrt(size) * (1.0 if side == TRUE else -1.0)
+        if size > 0.0 and (beside == 0.0 or gap * beside <= 0.0):
+            state += (beside - gap) * allowed * slopes / size
+    return replace(run, _trajectory=replace(trajectory, end_state=state))
+
+
+def _of_sliding(run: Run, surfaces: tuple[Surface, ...], count: int) -> Run:
+    """Return the part of a run along switches: every step is marked, and leaving a switch is no event."""
+    found, crossed, text = run._happened, run._crossed, ", ".join(each.switch.text for each in surfaces)
+    rows = 0 if run._ledger is None else len(run._ledger)
+    sliding = replace(crossed, slid=((0, rows, text + _SLIDES),))
+    return replace(run, _happened=found.only(found.which < count), _crossed=sliding)
+
+
+def _appended(asked: Asked, whole: Run, part: Run) -> Run:
+    return joined(whole, asked.problem, (whole, part), part.ending)

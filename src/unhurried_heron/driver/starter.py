@@ -1,0 +1,36 @@
+"""What starts a multistep method."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from unhurried_heron.errors import MethodError, OptionError
+from unhurried_heron.families.closed_form_starter import EXACT, ExactStart
+from unhurried_heron.families.registry import family_of
+from unhurried_heron.methods.catalogue import find_method
+from unhurried_heron.methods.method import Method
+from unhurried_heron.problem.problem import Problem
+
+
+def started_by(problem: Problem, method: Method, starting: Any) -> Any:
+    """Return the one-step method, or closed forms, that start a method; None for a method that starts by itself.
+
+    Raises
+    ------
+    OptionError, MethodError
+        What is wanted is no one-step method, or the problem has no closed forms, or the method needs none.
+    """
+    usual = family_of(method).starts_by
+    if usual is None:
+        if starting is not None:
+            raise OptionError(f"{method.name} starts by itself", name="starting", place="starting",
+                              expected="a multistep method, or no starting=…", given=repr(starting)[:80])  # fmt: skip
+        return None
+    if isinstance(starting, str) and starting == EXACT:
+        return ExactStart(problem)
+    chosen = find_method(usual(method) if starting is None else starting)
+    if family_of(chosen).starts_by is not None:
+        raise MethodError(f"{chosen.name} needs to be started itself", name="starting", place="starting",
+                          expected='a one-step method such as classical-rk-4, or "exact"',
+                          given=repr(chosen.name))  # fmt: skip
+    return chosen

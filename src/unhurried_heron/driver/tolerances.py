@@ -1,0 +1,117 @@
+"""Relative and absolute tolerance of each state, as they were asked for."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.errors import OptionError, listing, near_spelling
+from unhurried_heron.formulas.state_name import group_of
+from unhurried_heron.input.values import is_finite_number
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.trajectory import Array
+
+DEFAULT_RTOL: Final = 1e-7
+# the relative tolerance in units of the absolute one, where none is given
+ATOL_PART: Final = 1000.0
+SMALLEST_RTOL: Final = 1e-14
+
+Tolerance = float | str | Mapping[str, float | str] | None
+
+
+def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Array, Array]:
+    """Return relative and absolute tolerance of each state, shape (n_states,) each.
+
+    Raises
+    ------
+    OptionError
+        A tolerance is negative, not finite, below what floating-point numbers can meet, or both are zero.
+    """
+    if isinstance(rtol, float | None) and isinstance(atol, float | None):
+        # what most runs say, and those of a sweep thousands of times
+        one = DEFAULT_RTOL if rtol is None else rtol
+        other = one / ATOL_PART if atol is None else atol
+        if SMALLEST_RTOL <= one < math.inf and 0.0 <= other < math.inf:
+            n = problem.model.layout.size
+            return np.full(n, one), np.full(n, other)
+    relative = _for_states(problem, DEFAULT_RTOL if rtol is None else rtol, "rtol", DEFAULT_RTOL)
+    default_atol = relative / ATOL_PART
+    if atol is None:
+        absolute = default_atol
+    elif isinstance(atol, Mapping):
+        absolute = _for_states(problem, atol, "atol", 0.0)
+        named = _places(problem, atol)
+        absolute = np.where(named, absolute, default_atol)
+    else:
+        absolute = _for_states(problem, atol, "atol", 0.0)
+    unmet = ((relative > 0) & (relative < SMALLEST_RTOL)) | ((relative == 0) & (absolute == 0))
+    if unmet.any():
+        place = int(np.argmax(unmet))
+        state = problem.model.layout.name_of(place)
+        raise OptionError(
+            f"the tolerance of '{state}' cannot be met in floating-point numbers",
+            name="rtol",
+            place=f"rtol of {state}",
+            expected=f"rtol of at least {SMALLEST_RTOL:g}, or rtol = 0 with a positive atol",
+            given=f"rtol = {relative[place]:g}, atol = {absolute[place]:g}",
+        )
+    return relative, absolute
+
+
+def _stretch(problem: Problem, state: str) -> slice | None:
+    """Return the places of a state, of a member of a family, or of a whole family."""
+    layout = problem.model.layout
+    place = layout.slot(state)
+    return layout.stretch(state) if place is None else slice(place, place + 1)
+
+
+def _in_units(problem: Problem, state: Any, value: str) -> Any:
+    """Return an absolute tolerance that is said with a unit as a number in that of its state, or of all states."""
+    from unhurried_heron.units.quantities import in_unit_of
+
+    units = problem.units
+    names = (
+        [group_of(str(state))]
+        if state is not None
+        else sorted({group_of(name) for name in problem.model.layout.by_name})
+    )
+    found = {in_unit_of(value, units.get(name, ""), f"atol of {name}") for name in names}
+    return found.pop() if len(found) == 1 else value
+
+
+def _places(problem: Problem, given: Mapping[str, Any]) -> Any:
+    named = np.zeros(problem.model.layout.size, dtype=bool)
+    for state in given:
+        named[_stretch(problem, state)] = True
+    return named
+
+
+def _for_states(problem: Problem, given: Any, name: str, default: float) -> Array:
+    layout = problem.model.layout
+    values = np.full(layout.size, default)
+    for state, value in given.items() if isinstance(given, Mapping) else [(None, given)]:
+        stretch = slice(None) if state is None else _stretch(problem, str(state))
+        if stretch is None:
+            raise OptionError(
+                f"{name} is given for '{state}', which is no state{near_spelling(str(state), layout.by_name)}",
+                name=name,
+                place=name,
+                expected="one of " + listing(layout.by_name),
+                given=str(state),
+            )
+        if name == "atol" and isinstance(value, str):
+            value = _in_units(problem, state, value)
+        if not is_finite_number(value) or float(value) < 0:
+            raise OptionError(
+                f"{name} is not usable",
+                name=name,
+                place=name,
+                expected="a number of at least 0, or one for each state by name"
+                + ", also with a unit" * (name == "atol"),
+                given=repr(given)[:80],
+            )
+        values[stretch] = float(value)
+    return values

@@ -1,0 +1,43 @@
+"""How near to zero the argument of a root counts as zero: within what the tolerances of a run tell apart."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.formulas.evaluate import STATE, evaluate
+from unhurried_heron.formulas.expression import Node
+from unhurried_heron.model.switch_types import RootSwitch
+from unhurried_heron.problem.pointwise import surroundings
+
+# the width as a share of what the absolute tolerances of the states make of the argument. Steps that keep the tolerance
+# hover above a narrower one (1e-4, 3e-3: some methods never came to rest, on random networks of tanks; measured)
+_SHARE: Final = 0.5
+# of what the largest state is, where no absolute tolerance says anything
+_LEAST: Final = 1e-18
+_SMALLEST: Final = 1e-280
+
+
+def widths_of(asked: Asked) -> dict[str, float]:
+    """Return the width of each root in the rates of a run, by its name."""
+    problem = asked.problem
+    roots = [each for each in problem.model.rates.switches if isinstance(each, RootSwitch)]
+    if not roots:
+        return {}
+    start, state = problem.interval[0], problem.start
+    around = surroundings(problem, start, state)
+    least = _LEAST * float(np.abs(state).max(initial=0.0)) + _SMALLEST
+    return {root.width: max(_SHARE * _reach(root.argument, asked, around), least) for root in roots}
+
+
+def _reach(argument: Node, asked: Asked, around: dict[str, Any]) -> float:
+    """Return how far the absolute tolerances of the states in a formula move it."""
+    here, reach = float(evaluate(argument, around)), 0.0
+    for place, name in sorted(asked.problem.model.layout.states_in(argument).items()):
+        state = around[STATE].copy()
+        state[place] += asked.absolute[place]
+        moved = float(evaluate(argument, {**around, STATE: state, name: state[place]}))
+        reach += abs(moved - here) if np.isfinite(moved - here) else 0.0
+    return reach

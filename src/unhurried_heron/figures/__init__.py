@@ -1,0 +1,1 @@
+"""Figures, each drawn from a small record of what it shows."""

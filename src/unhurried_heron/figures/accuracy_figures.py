@@ -1,0 +1,190 @@
+"""Figures of what was learnt: order of convergence, errors and drifts along runs, steps of several runs."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.accuracy.certify import Certificate
+from unhurried_heron.accuracy.comparison import Comparison, setting_of
+from unhurried_heron.accuracy.conserved_quantities import drifts, ends_of_steps, scale_of
+from unhurried_heron.accuracy.convergence import Convergence
+from unhurried_heron.errors import OptionError, RunError
+from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, finish_in_time, legend, style_of
+from unhurried_heron.figures.overlay import labels_of, runs_of
+from unhurried_heron.figures.records import with_unit
+from unhurried_heron.run.run import Run
+from unhurried_heron.study.reference import References, size_of, up_to_its_stop
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+_MARKERS: Final = ("o", "s", "^", "D", "v", "P", "X")
+_RUN, _GAP = 0.5, 0.45
+# errors larger than that are of no interest, and would flatten all others
+_MOST: Final = 30.0
+
+
+def draw_order(found: Convergence, *, axes: Any = None) -> Figure:
+    """Draw the largest error against the step, both logarithmic, with a triangle of the slope each method shows.
+
+    Parameters
+    ----------
+    found : Convergence
+    axes : Axes, optional
+    """
+    if not isinstance(found, Convergence):
+        raise OptionError("this is no study of orders", name="found", place="draw_order",
+                          expected="what convergence returns", given=repr(found)[:60])  # fmt: skip
+    figure, (ax,) = figure_of(1, axes)
+    if axes is None:
+        figure.set_size_inches(12.8, 8.0)
+    unit = found.problem.units.get("t", "")
+    for place, orders in enumerate(found.orders):
+        rows = [row for row in found.rows if row["method"] == orders.method and row["largest error"] is not None]
+        if not rows:
+            continue
+        steps, errors = (np.array([row[name] for row in rows]) for name in ("step", "largest error"))
+        label = orders.method
+        if not np.isnan(orders.observed):
+            label += f": {orders.observed:.2f} (promised {orders.promised})"
+        style = style_of(place)
+        ax.plot(steps, _positive(errors), marker=_MARKERS[place % len(_MARKERS)], linewidth=1.6,
+                label=label, **style)  # fmt: skip
+        straight = [row for row in rows if row["straight"]]
+        if straight:
+            _triangle(ax, straight, orders.observed, style["color"])
+    ax.set_xscale("log")
+    ax.set_yscale("log")
+    known = [row["largest error"] for row in found.rows if row["largest error"]]
+    ax.set_ylim(0.1 * min([found.floor or 1.0, *known]), min(ax.get_ylim()[1], _MOST))
+    if found.floor > 0.0:
+        ax.axhline(found.floor, color="0.5", linestyle=":", label="no smaller error is certain")
+    ax.set_xlabel(with_unit("step", unit), **VERBATIM)
+    ax.set_ylabel("largest error, relative to each state's size")
+    ax.set_title(f"{found.problem.title or 'Convergence'}: error against step", loc="left", **VERBATIM)
+    legend(ax, own=axes is None)
+    finish(ax)
+    return figure
+
+
+def _positive(values: Any) -> Any:
+    """Return what a logarithmic axis can show: zero is left out."""
+    return np.where(values > 0.0, values, np.nan)
+
+
+def _triangle(ax: Axes, rows: Sequence[dict[str, Any]], order: float, colour: str) -> None:
+    """Draw a slope triangle below the middle of the straight part."""
+    middle = rows[len(rows) // 2]
+    right, low = middle["step"], _GAP * _RUN**order * middle["largest error"]
+    left = _RUN * right
+    high = low / _RUN**order
+    ax.plot([left, right, right, left], [low, low, high, low], color=colour, linewidth=0.9)
+    ax.annotate(f"{order:.2f}", (right, np.sqrt(low * high)), xytext=(3, 0), textcoords="offset points",
+                fontsize="small", color=colour, va="center")  # fmt: skip
+
+
+def draw_digits(certificate: Certificate, *, axes: Any = None) -> Figure:
+    """Draw how many digits of each state are certain, at each time a bar for each, and how many were asked for.
+
+    Raises
+    ------
+    OptionError
+        This is no certificate.
+    """
+    if not isinstance(certificate, Certificate):
+        raise OptionError("this is no certificate", name="certificate", place="draw_digits",
+                          expected="what certify returns", given=repr(certificate)[:60])  # fmt: skip
+    figure, (ax,) = figure_of(1, axes)
+    states = list(dict.fromkeys(row["state"] for row in certificate.rows))
+    times = list(dict.fromkeys(row["time"] for row in certificate.rows))
+    wide = 0.8 / max(len(times), 1)
+    for place, time in enumerate(times):
+        digits = [row["digits"] for row in certificate.rows if row["time"] == time]
+        at = np.arange(len(states)) + wide * (place - 0.5 * (len(times) - 1))
+        unit = certificate.problem.units.get("t", "")
+        ax.bar(at, digits, 0.9 * wide, label=f"t = {time:.6g} {unit}".rstrip(), color=style_of(place)["color"])
+    ax.axhline(certificate.asked, color="0.3", linestyle="--", label=f"{certificate.asked} asked for")
+    ax.set_xticks(np.arange(len(states)), states)
+    ax.set_ylabel("certain digits")
+    done = "certified" if certificate.certified else "not certified"
+    ax.set_title(f"{certificate.problem.title or 'Digits'}: {done}", loc="left", **VERBATIM)
+    legend(ax, own=axes is None)
+    finish(ax)
+    return figure
+
+
+def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:
+    """Draw the error of each run of a comparison against time, relative to each state's largest size.
+
+    Raises
+    ------
+    RunError
+        No run of it came to its end.
+    """
+    if not isinstance(comparison, Comparison):
+        raise OptionError("this is no comparison", name="comparison", place="draw_errors",
+                          expected="what compare returns", given=repr(comparison)[:60])  # fmt: skip
+    shown = [(row, run) for row, run in zip(comparison.rows, comparison.runs, strict=True)
+             if run is not None and row["largest error"] is not None]  # fmt: skip
+    if not shown:
+        raise RunError("there is no error to draw", name="comparison", place="draw_errors",
+                       expected="a run that came to its end", given="none")  # fmt: skip
+    figure, (ax,) = figure_of(1, axes)
+    tightest = min((row["rtol"] for row in comparison.rows if row["rtol"] is not None), default=0.0)
+    references = References(up_to_its_stop(comparison.problem), tightest)
+    for place, (row, run) in enumerate(shown):
+        names, truth, _ = references.function_for(run._methods[0])
+        inside = np.ones(run.times.size, dtype=bool)
+        if references.until is not None:
+            inside = np.abs(run.times - run.times[0]) <= abs(references.until - run.times[0])
+        times = run.times[inside]
+        columns = [slot for slot in map(run.problem.model.layout.slot, names) if slot is not None]
+        known = truth(np.ascontiguousarray(times))
+        misses = (np.abs(run.states[inside][:, columns] - known) / size_of(known)).max(axis=1)
+        ax.plot(times, _positive(misses), linewidth=1.4, label=f"{row['method']}, {setting_of(row)}",
+                **style_of(place))  # fmt: skip
+    ax.set_yscale("log")
+    finish_in_time(ax, comparison.problem, "error, relative to each state's size", own=axes is None)
+    ax.set_title(f"{comparison.problem.title or 'Comparison'}: error against time", loc="left", **VERBATIM)
+    return figure
+
+
+def draw_drift(runs: Run | Sequence[Run] | Comparison, quantity: str | None = None, *, axes: Any = None) -> Figure:
+    """Draw how far a conserved quantity has moved along runs, relative to its largest size.
+
+    Parameters
+    ----------
+    runs : Run, sequence of Run, or Comparison
+    quantity : str, optional
+        A state, derived quantity or formula; by default the first that the problem says is conserved.
+
+    Raises
+    ------
+    RunError
+        Nothing is said to be conserved.
+    """
+    if isinstance(runs, Comparison):
+        pairs = [(f"{row['method']}, {setting_of(row)}", run)
+                 for row, run in zip(runs.rows, runs.runs, strict=True) if run is not None]  # fmt: skip
+        labels, listed = [label for label, _ in pairs], [run for _, run in pairs]
+    else:
+        listed = runs_of(runs, "draw_drift")
+        labels = labels_of(listed, None, "draw_drift")
+    wanted = quantity if quantity is not None else next(iter(listed[0].problem.conserved), None) if listed else None
+    if not isinstance(wanted, str):
+        raise RunError("nothing is said to be conserved", name="quantity", place="draw_drift", given="none",
+                       expected='a quantity, or conserved=["energy"] where the problem is made')  # fmt: skip
+    figure, (ax,) = figure_of(1, axes)
+    for place, (label, run) in enumerate(zip(labels, listed, strict=True)):
+        rows = ends_of_steps(run)
+        ax.plot(run.times[rows], _positive(np.abs(drifts(run, wanted))[rows]), linewidth=1.4, label=label,
+                **style_of(place))  # fmt: skip
+    ax.set_yscale("log")
+    label = f"drift of {wanted}, {scale_of(listed[0], wanted)[1]}"
+    finish_in_time(ax, listed[0].problem, label, own=axes is None)
+    ax.set_title(f"{listed[0].problem.title or 'Runs'}: drift of {wanted}", loc="left", **VERBATIM)
+    return figure

@@ -1,0 +1,84 @@
+"""Physical coordinates of families of states, in the place of their indices."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.errors import OptionError, listing
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.formulas.expression import names_in
+from unhurried_heron.formulas.layout import Group
+from unhurried_heron.formulas.parser import Source, read
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array
+
+_INDICES = "ijkl"
+
+
+def coordinates_of(run: Run, group: Group, along: Mapping[str, Any] | None) -> list[tuple[str, Array]]:
+    """Return label and places of a family along each of its indices: the indices, unless something else is said.
+
+    Raises
+    ------
+    OptionError
+        What is said is no coordinate of the family.
+    """
+    plain = ["index"] if len(group.box) == 1 else ["first index", "second index"]
+    indices = [np.arange(first, last + 1.0) for first, last in group.box]
+    said = (along or {}).get(group.name)
+    if said is None:
+        return list(zip(plain, indices, strict=False))
+    each = list(said) if isinstance(said, tuple) and len(group.box) > 1 else [said]
+    if len(each) != len(group.box):
+        raise _misfit(group, said, f"one coordinate for each of its {len(group.box)} indices")
+    return [
+        _coordinate(run, group, given, k, index) for k, (given, index) in enumerate(zip(each, indices, strict=True))
+    ]
+
+
+def _coordinate(run: Run, group: Group, said: Any, which: int, index: Array) -> tuple[str, Array]:
+    units = run.problem.units
+    if isinstance(said, str) and said in run.problem.model.derived_layout.by_name:
+        values = np.asarray(run[said], dtype=np.float64)
+        values = values[0] if values.ndim == 2 else values
+        label = f"{said} [{units[said]}]" if units.get(said) else said
+    elif isinstance(said, str):
+        written = read(Source(said, f"along, '{group.name}'"))
+        name = _INDICES[which]
+        unknown = names_in(written.node) - {*run.problem.parameters, name}
+        if unknown:
+            raise _misfit(group, said, f"a derived family, or a formula of {name} and parameters")
+        values = np.broadcast_to(evaluate(written.node, {**run.problem.parameters, name: index}), index.shape)
+        label = said
+    else:
+        try:
+            values, label = np.asarray(said, dtype=np.float64), ""
+        except (TypeError, ValueError):
+            raise _misfit(group, said, "a name, a formula, or numbers") from None
+    way = np.diff(values) if values.ndim == 1 else np.zeros(1)
+    if values.shape != index.shape or not np.isfinite(values).all() or not ((way > 0).all() or (way < 0).all()):
+        raise _misfit(group, said, f"{index.size} places that follow each other")
+    return label, values
+
+
+def _misfit(group: Group, said: Any, expected: str) -> OptionError:
+    return OptionError(f"this is no coordinate of '{group.name}'", name=group.name, place="along", expected=expected,
+                       given=repr(said)[:80])  # fmt: skip
+
+
+def refuse_unknown(run: Run, along: Any) -> None:
+    """Refuse coordinates of what is no family.
+
+    Raises
+    ------
+    OptionError
+    """
+    model = run.problem.model
+    families = [group.name for group in (*model.layout.groups, *model.derived_layout.groups) if group.box]
+    if along is not None and (not isinstance(along, Mapping) or not set(along) <= set(families)):
+        raise OptionError("coordinates are given to families by name", name="along", place="draw_states",
+                          expected='along={"family": "coordinate"} of ' + (listing(families) or "no families at all"),
+                          given=repr(along)[:80])  # fmt: skip

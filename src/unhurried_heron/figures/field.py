@@ -1,0 +1,245 @@
+"""Direction fields: where the rates point, in the plane of two states or of one state and time."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from unhurried_heron.driver.integrate import integrate
+from unhurried_heron.errors import OptionError, listing, near_spelling
+from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of
+from unhurried_heron.figures.records import with_unit
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
+from unhurried_heron.run.trajectory import Array
+from unhurried_heron.units.quantities import number_in
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+_FINE = 201
+_POINTS = 1200
+_TIME = "t"
+
+
+@dataclass(frozen=True)
+class FieldRecord:
+    """A direction field: ``x`` (m,), ``y`` (k,), and at each point the rates along both axes, (k, m).
+
+    ``nullclines``: the same on a finer grid (x, y, along x, along y), None without. ``curves``: solutions, each (n, 2).
+    """
+
+    title: str
+    labels: tuple[str, str]
+    x: Array
+    y: Array
+    along_x: Array
+    along_y: Array
+    nullclines: tuple[Array, Array, Array, Array] | None
+    curves: tuple[tuple[str, Array], ...]
+
+    @property
+    def speed(self) -> Array:
+        """How fast the solution crosses the window, in widths of it per unit of time, (k, m)."""
+        wide, high = np.ptp(self.x), np.ptp(self.y)
+        speed: Array = np.hypot(self.along_x / wide, self.along_y / high)
+        return speed
+
+
+def field_record(
+    problem: Problem,
+    names: Sequence[str],
+    window: Sequence[tuple[Any, Any]],
+    starts: Iterable[Mapping[str, Any]],
+    arrows: int,
+    *,
+    nullclines: bool,
+    at: float,
+) -> FieldRecord:
+    """Compute a direction field.
+
+    Raises
+    ------
+    OptionError
+        The names are no two states, or the window is none.
+    """
+    known = [_TIME, *problem.states]
+    for name in names if isinstance(names, list | tuple) else [names]:
+        if not isinstance(name, str) or name not in known:
+            raise OptionError(
+                f"there is no state '{name}'{near_spelling(str(name), known)}",
+                name=str(name),
+                place="draw_field",
+                expected="two of " + listing(known),
+                given=repr(name)[:80],
+            )
+    if len(names) != 2 or names[0] == names[1] or names[1] == _TIME:
+        raise OptionError("a field has two axes", name="names", place="draw_field",
+                          expected='two states, or "t" and a state', given=repr(tuple(names))[:80])  # fmt: skip
+    spans = _spans(problem, names, window)
+    x, y = (np.linspace(*span, arrows) for span in spans)
+    fine = None
+    if nullclines:
+        wide, high = (np.linspace(*span, _FINE) for span in spans)
+        fine = (wide, high, *_rates(problem, names, wide, high, at))
+    curves = []
+    starts = list(starts) if isinstance(starts, Iterable) else [starts]
+    if not all(isinstance(start, Mapping) for start in starts):
+        raise OptionError("these are no starting values", name="starts", place="draw_field",
+                          expected='dicts such as {"level": 0.4}', given=repr(starts)[:80])  # fmt: skip
+    for k, start in enumerate(starts):
+        with quietly():
+            run = integrate(problem, initial=start)
+        times = np.linspace(run.times[0], run.times[-1], _POINTS)
+        states = run.at(times)
+        columns = [times if name == _TIME else states[:, problem.states.index(name)] for name in names]
+        label = ", ".join(f"{name} from {value}" for name, value in start.items()) or f"solution {k + 1}"
+        curves.append((label, np.column_stack(columns)))
+    units = problem.units
+    labels = tuple(with_unit("time" if name == _TIME else name, units.get(name, "")) for name in names)
+    return FieldRecord(problem.title or "Direction field", (labels[0], labels[1]), x, y,
+                       *_rates(problem, names, x, y, at), fine, tuple(curves))  # fmt: skip
+
+
+def _spans(problem: Problem, names: Sequence[str], window: Sequence[tuple[Any, Any]]) -> list[tuple[float, float]]:
+    spans = []
+    try:
+        for name, (low, high) in zip(names, window, strict=True):
+            ends = [number_in(end, problem.units.get(name, ""), "draw_field, window") for end in (low, high)]
+            spans.append((ends[0], ends[1]))
+    except (TypeError, ValueError):
+        spans = []
+    if len(spans) != 2 or not all(np.isfinite(span).all() and span[0] < span[1] for span in spans):
+        raise OptionError("this is no window", name="window", place="draw_field",
+                          expected="((from, to), (from, to)), each rising", given=repr(window)[:80])  # fmt: skip
+    return spans
+
+
+def _rates(problem: Problem, names: Sequence[str], x: Array, y: Array, at: float) -> tuple[Array, Array]:
+    """Return the rates along both axes on a grid, NaN where there are none; other states as they start."""
+    # what compiles is loaded when something runs
+    from unhurried_heron.codegen.evaluate_many import evaluate_rows
+    from unhurried_heron.codegen.system import native_system
+
+    native = native_system(problem, (), held=False)
+    wide, high = np.meshgrid(x, y)
+    states = np.tile(problem.start, (wide.size, 1))
+    times = np.full(wide.size, at)
+    places = []
+    for name, values in zip(names, (wide, high), strict=True):
+        if name == _TIME:
+            times = values.ravel()
+            places.append(-1)
+        else:
+            places.append(problem.states.index(name))
+            states[:, places[-1]] = values.ravel()
+    found, done = np.full(states.shape, np.nan), 0
+    while done < wide.size:
+        answered = evaluate_rows(native.rates, times[done:], states[done:])
+        found[done : done + len(answered)] = answered
+        stopped = native.rates.pending_error()
+        if stopped is not None and done + len(answered) < wide.size:
+            native.rates.raise_pending("the rates")
+        # outside the domain there is no arrow
+        done += len(answered) + 1
+    along = [np.ones(wide.shape) if place < 0 else found[:, place].reshape(wide.shape) for place in places]
+    return along[0], along[1]
+
+
+def draw_field(
+    problem: Problem,
+    names: Sequence[str] | None = None,
+    *,
+    window: Sequence[tuple[Any, Any]],
+    starts: Iterable[Mapping[str, Any]] = (),
+    nullclines: bool = False,
+    arrows: int = 21,
+    at: float | str | None = None,
+    axes: Any = None,
+) -> Figure:
+    """Draw the direction field of two states, or of one state against time.
+
+    Arrows have one length, and the colour of the speed in widths of the window per unit of time.
+
+    Parameters
+    ----------
+    problem : Problem
+    names : sequence of str, optional
+        Two states, or ``"t"`` and a state; by default the first two states, or time and the only one. All others are
+        held at their starting values.
+    window : pair of pairs
+        ``((from, to), (from, to))`` of the two axes, numbers or quantities.
+    starts : iterable of mappings
+        Other starting values, by name, from which solutions are drawn over the problem's interval.
+    nullclines : bool
+        Whether to draw where one of the two rates is zero.
+    arrows : int
+        How many of them along each axis.
+    at : float or str, optional
+        The time of rates that depend on it; by default the start of the interval.
+    axes : Axes, optional
+
+    Raises
+    ------
+    OptionError
+        The names, the window or the axes do not fit.
+    """
+    if not isinstance(problem, Problem):
+        raise OptionError("this has no direction field", name="problem", place="draw_field",
+                          expected="a Problem", given=repr(problem)[:80])  # fmt: skip
+    if not (isinstance(arrows, int) and 2 <= arrows <= 200):
+        raise OptionError("so many arrows cannot be drawn", name="arrows", place="draw_field",
+                          expected="a whole number from 2 to 200", given=repr(arrows)[:80])  # fmt: skip
+    chosen = list(problem.states[:2]) if problem.model.layout.size > 1 else [_TIME, problem.states[0]]
+    time = problem.interval[0] if at is None else number_in(at, problem.units.get(_TIME, ""), "draw_field, at")
+    record = field_record(
+        problem, chosen if names is None else names, window, starts, arrows, nullclines=nullclines, at=time
+    )
+    figure, (ax,) = figure_of(1, axes)
+    if axes is None:
+        figure.set_size_inches(10.4, 7.2)
+    _draw(ax, record)
+    if record.curves or nullclines:
+        legend(ax, own=False)
+    return figure
+
+
+def _draw(ax: Any, record: FieldRecord) -> None:
+    from matplotlib.colors import LogNorm
+
+    wide, high, speed = np.ptp(record.x), np.ptp(record.y), record.speed
+    moving = np.isfinite(speed) & (speed > 0.0)
+    with np.errstate(all="ignore"):
+        ahead = record.along_x / wide / speed, record.along_y / high / speed
+    length = 0.7 / (record.x.size - 1)
+    x, y = np.meshgrid(record.x, record.y)
+    shown = speed[moving]
+    ranged = shown.size > 0 and shown.max() > 10.0 * shown.min()
+    # of one length on the page, whatever the axes measure
+    mesh = ax.quiver(
+        x[moving], y[moving], ahead[0][moving] * wide * length, ahead[1][moving] * high * length, shown,
+        angles="xy", scale_units="xy", scale=1.0, pivot="mid", cmap="viridis", width=0.0022,
+        norm=LogNorm() if ranged else None, zorder=1,
+    )  # fmt: skip
+    ax.figure.colorbar(mesh, ax=ax, label="speed [widths of the window per unit of time]", pad=0.02)
+    if record.nullclines is not None:
+        grid_x, grid_y, *rates = record.nullclines
+        for place, (rate, label) in enumerate(zip(rates, record.labels, strict=True)):
+            if np.nanmin(rate) < 0.0 < np.nanmax(rate):
+                line = {"colors": "0.25", "linewidths": 1.4, "linestyles": ("--", ":")[place]}
+                ax.contour(grid_x, grid_y, rate, levels=[0.0], **line)
+                name = label.partition(" [")[0]
+                ax.plot([], [], color="0.25", linewidth=1.4, linestyle=("--", ":")[place], label=f"{name} stands still")
+    for place, (label, points) in enumerate(record.curves):
+        style = style_of(place + 1)
+        ax.plot(*points.T, label=label, linewidth=1.9, zorder=3, **style)
+        ax.plot(*points[:1].T, "o", color=style["color"], markersize=6, zorder=3, label="_nolegend_")
+    ax.set_xlim(record.x[0], record.x[-1])
+    ax.set_ylim(record.y[0], record.y[-1])
+    ax.set_xlabel(record.labels[0], **VERBATIM)
+    ax.set_ylabel(record.labels[1], **VERBATIM)
+    ax.set_title(record.title, loc="left", **VERBATIM)
+    finish(ax)

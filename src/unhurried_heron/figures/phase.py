@@ -1,0 +1,130 @@
+"""Figures of states against states."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import combinations
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from unhurried_heron.errors import OptionError
+from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of, verbatim
+from unhurried_heron.figures.overlay import PhaseCurve, PhaseRecord, labels_of, phase_record, runs_of
+from unhurried_heron.run.run import Run
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+
+def draw_phase(
+    run: Run | Sequence[Run],
+    *names: str,
+    labels: Sequence[str] | None = None,
+    equal: bool = False,
+    projections: bool = False,
+    axes: Any = None,
+) -> Figure:
+    """Draw one state or derived quantity against another, or three in space; arrows tell the direction of time.
+
+    Parameters
+    ----------
+    run : Run, or sequence of Run
+    *names : str
+        Two or three states or derived quantities.
+    labels : sequence of str, optional
+        What to call each of several runs; by default what tells them apart.
+    equal : bool
+        Whether a unit is of the same length on all axes.
+    projections : bool
+        Of three names: whether to draw the three planes beside the curve in space.
+    axes : Axes, optional
+        Where to draw; for three names, axes in three dimensions.
+
+    Returns
+    -------
+    matplotlib.figure.Figure
+
+    Raises
+    ------
+    RunError
+        A name is unknown.
+    OptionError
+        There are not two or three names, or the axes do not fit.
+    """
+    runs, names = runs_of(run, "draw_phase"), tuple(str(name) for name in names)
+    record = phase_record(runs, names, labels_of(runs, labels, "draw_phase"))
+    if projections and (axes is not None or len(names) != 3):
+        raise OptionError("projections are drawn beside a curve of three names", name="projections",
+                          place="draw_phase", expected="three names, and no axes of your own",
+                          given=f"{len(names)} names")  # fmt: skip
+    if len(names) == 2:
+        figure, (ax,) = figure_of(1, axes)
+        if axes is None:
+            figure.set_size_inches(10.4, 7.2)
+        _draw_plane(ax, record, (0, 1), equal=equal)
+        if len(runs) > 1:
+            legend(ax, own=axes is None)
+        ax.set_title(record.title, loc="left", **VERBATIM)
+        return figure
+    if axes is not None:
+        if not hasattr(axes, "set_zlabel"):
+            raise OptionError("the axes do not fit the figure", name="axes", place="draw_phase",
+                              expected="axes in three dimensions", given=type(axes).__name__)  # fmt: skip
+        _draw_space(axes, record, equal=equal)
+        return axes.figure  # type: ignore[no-any-return]  # a figure, of axes of any kind
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, layout="constrained")
+    _draw_space(
+        figure.add_subplot(2 if projections else 1, 2 if projections else 1, 1, projection="3d"), record, equal=equal
+    )
+    if projections:
+        for place, pair in enumerate(combinations(range(3), 2)):
+            _draw_plane(figure.add_subplot(2, 2, place + 2), record, pair, equal=equal)
+    figure.suptitle(record.title, x=0.01, ha="left", **VERBATIM)
+    return figure
+
+
+def _draw_plane(ax: Any, record: PhaseRecord, pair: tuple[int, int], *, equal: bool) -> None:
+    for place, curve in enumerate(record.curves):
+        x, y = curve.points[:, pair[0]], curve.points[:, pair[1]]
+        style = style_of(place)
+        ax.plot(x, y, label=curve.label, linewidth=1.6, **style, **_dots(curve))
+        for row in curve.arrows:
+            ahead = _next(curve, row)
+            ax.annotate("", (x[ahead], y[ahead]), (x[row], y[row]),
+                        arrowprops={"arrowstyle": "-|>", "color": style["color"], "mutation_scale": 16})  # fmt: skip
+        ax.plot(x[:1], y[:1], "o", color=style["color"], markersize=6, label="_nolegend_")
+    ax.set_xlabel(record.labels[pair[0]], **VERBATIM)
+    ax.set_ylabel(record.labels[pair[1]], **VERBATIM)
+    if equal:
+        ax.set_aspect("equal", adjustable="datalim")
+    finish(ax)
+
+
+def _draw_space(ax: Any, record: PhaseRecord, *, equal: bool) -> None:
+    for place, curve in enumerate(record.curves):
+        style = style_of(place)
+        ax.plot(*curve.points.T, label=curve.label, linewidth=1.2, **style, **_dots(curve))
+        for row in curve.arrows:
+            step = curve.points[_next(curve, row)] - curve.points[row]
+            ax.quiver(*curve.points[row], *step, color=style["color"], arrow_length_ratio=6.0, linewidth=1.5)
+        ax.plot(*curve.points[:1].T, "o", color=style["color"], markersize=5, label="_nolegend_")
+    ax.set_xlabel(record.labels[0], **VERBATIM)
+    ax.set_ylabel(record.labels[1], **VERBATIM)
+    ax.set_zlabel(record.labels[2], **VERBATIM)
+    if equal:
+        ax.set_aspect("equal")
+    if len(record.curves) > 1:
+        verbatim(ax.legend(loc="upper left", frameon=False))
+
+
+def _dots(curve: PhaseCurve) -> dict[str, Any]:
+    return {"marker": "o", "markersize": 4} if curve.dots else {}
+
+
+def _next(curve: PhaseCurve, row: int) -> int:
+    """Return the next row that lies elsewhere, the row itself at the end."""
+    moved = np.flatnonzero((curve.points[row + 1 :] != curve.points[row]).any(axis=1))
+    return row + 1 + int(moved[0]) if moved.size else row

@@ -1,0 +1,107 @@
+"""What the user said, kept as it was said: from it a problem is made, changed and written again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, fields
+from typing import Any, Literal
+
+import numpy as np
+
+from unhurried_heron.errors import ValueGivenError
+from unhurried_heron.formulas.notation import in_one_spelling
+from unhurried_heron.input.event import Event
+from unhurried_heron.input.measured import Measured
+
+Form = Literal["equations", "lagrangian", "hamiltonian", "rates"]
+
+
+def by_name(given: Any) -> Any:
+    """Return a copy of a mapping, its names in one spelling; what is none is kept, to be refused with all else."""
+    if not isinstance(given, Mapping):
+        return {} if given is None else given
+    return {in_one_spelling(name) if isinstance(name, str) else name: value for name, value in given.items()}
+
+
+def listed(given: Any, what: str) -> tuple[Any, ...]:
+    """Return several things as a tuple.
+
+    Raises
+    ------
+    ValueGivenError
+        It is one thing, not several.
+    """
+    try:
+        if isinstance(given, str):
+            raise TypeError
+        return tuple(given)
+    except TypeError:
+        raise ValueGivenError(
+            f"{what} are given as a list", name=what, place=what, expected=f"a list of {what}", given=repr(given)[:80]
+        ) from None
+
+
+def refuse_unnamed(given: Mapping[str, Any], place: str) -> None:
+    """Refuse values that are not given by name.
+
+    Raises
+    ------
+    ValueGivenError
+    """
+    for what, values in given.items():
+        if values is not None and not isinstance(values, Mapping):
+            raise ValueGivenError(
+                f"{what} must be given by name",
+                name=what,
+                place=place,
+                expected='a dict such as {"level": 0.4}',
+                given=repr(values)[:80],
+            )
+
+
+def alike(one: Any, other: Any) -> bool:
+    """Whether two things that were said are the same, arrays within them included."""
+    if isinstance(one, np.ndarray) or isinstance(other, np.ndarray):
+        a, b = np.asarray(one), np.asarray(other)
+        return a.shape == b.shape and bool((a == b).all())
+    if isinstance(one, Mapping) and isinstance(other, Mapping):
+        return one.keys() == other.keys() and all(alike(value, other[name]) for name, value in one.items())
+    if isinstance(one, list | tuple) and isinstance(other, list | tuple):
+        return len(one) == len(other) and all(map(alike, one, other))
+    return bool(one == other)
+
+
+@dataclass(frozen=True, eq=False)
+class Said:
+    """Every word of a problem; the attributes are the arguments of the constructors of `Problem`."""
+
+    form: Form
+    text: str = ""
+    function: Callable[..., Any] | None = None
+    initial: Any = None
+    parameters: Any = None
+    interval: Any = None
+    events: tuple[Event, ...] = ()
+    exact: Mapping[str, str] = field(default_factory=dict)
+    units: Mapping[str, str] = field(default_factory=dict)
+    inputs: Mapping[str, Measured] = field(default_factory=dict)
+    coordinates: tuple[str, ...] = ()
+    momenta: tuple[str, ...] = ()
+    forces: Mapping[str, str] = field(default_factory=dict)
+    derived: Mapping[str, Any] = field(default_factory=dict)
+    switches: tuple[Any, ...] = ()
+    jacobian: Callable[..., Any] | None = None
+    sparsity: Any = None
+    conserved: tuple[str, ...] = ()
+    never_negative: tuple[str, ...] = ()
+    title: str = ""
+    check_units: bool = True
+    integrate_options: Mapping[str, Any] = field(default_factory=dict)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Said) and all(
+            alike(getattr(self, each.name), getattr(other, each.name)) for each in fields(self)
+        )
+
+    # mutable values within, as dicts are, have no hash; that of a problem comes from its fingerprint
+    __hash__ = None  # type: ignore[assignment]

@@ -1,0 +1,164 @@
+"""A method for what is not stiff and one for what is, and when to change from one to the other.
+
+Whether stability holds steps back is told by the largest modulus of an eigenvalue of the Jacobian, which a direction
+that is carried along finds with one evaluation of the rates now and then: the power method on differences. Steps of the
+non-stiff method over which that mode changes much more than the solution are held back by it; a step of the stiff
+method that replaces fewer of those than it costs is not worth while. Several such signs in a row are needed for a
+change, and more of them after one that did not pay.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.implicit.scale import size_in
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_slope, slope_of
+from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.memory.call import as_control, as_longs
+from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, CHANGE, DESCRIBE, FOR_ESTIMATES, REACHED_END, START
+from unhurried_heron.kernels.memory.decoding import choice_in, choosing_work_in, system_in
+from unhurried_heron.kernels.memory.multistep_work import CHANGES
+
+# a look costs one evaluation and more: after so many steps of the non-stiff method, more of them where it has long been
+# the right one, and of the stiff method
+_LOOKS, _LOOKS_LATER, _LATER = 8, 16, 128
+_LOOKS_WHEN_STIFF = 4
+# signs in a row for a change, and the most of them after changes that were not worth while
+_FIRST_WAIT, _LONGEST_WAIT = 3, 48
+# a step of the stiff method is to be worth so much of what it costs, to stay
+_WORTH = 0.5
+# sizes of states that oscillate are those of late
+_FORGETS = 0.97
+_OF_ALL = 0.01
+_LEARNS = 8
+# how far along the direction, in units of the states' sizes
+_NUDGE = 1e-7
+# a first step of the non-stiff method after a change stays within its stability
+_WITHIN = 0.5
+
+
+@inner
+def _find_sizes(system, work, control):
+    """Bring the sizes of the states up to date: the largest of late, of their change, or what the tolerance loses."""
+    slopes, h = slope_of(work.links, 0), abs(control.length)
+    for k in range(system.n):
+        relative = system.relative[k]
+        least = system.absolute[k] / relative if relative > 0.0 else system.absolute[k]
+        here = max(abs(system.state[k]), h * abs(slopes[k]))
+        work.sizes[k] = max(max(here, _FORGETS * work.sizes[k]), max(least, 1e-300))
+
+
+@inner
+def _look(system, work, control):
+    """Find out about the largest eigenvalue; return whether the rates could be had.
+
+    What the Jacobian makes of a direction, it is applied to at the next look. Positions and velocities are in other
+    units than they swing in, so that one look tells too much and the next too little: two together tell what they do to
+    the direction before, all in the same units.
+    """
+    n, choice = system.n, choice_in(work.choice)
+    slopes = slope_of(work.links, 0)
+    _find_sizes(system, work, control)
+    length, earlier = size_in(work.direction, work.sizes, n), size_in(work.earlier, work.sizes, n)
+    share = _NUDGE / length if 1e-200 < length < 1e200 else 0.0
+    for k in range(n):
+        # a little of every state, of both signs, so that a mode that becomes fast is seen
+        little = _OF_ALL if (k * 7 + 3) % 5 < 3 else -_OF_ALL
+        work.moved[k] = system.state[k] + share * work.direction[k] + _NUDGE * work.sizes[k] * little
+    code = ask_rates(system, control, FOR_ESTIMATES, control.time, work.moved, work.rates)
+    if code != 1:
+        return code >= 1
+    for k in range(n):
+        work.earlier[k] = work.moved[k] - system.state[k]
+        work.direction[k] = work.rates[k] - slopes[k]
+    found, over = size_in(work.direction, work.sizes, n), share * earlier
+    choice.seen = np.sqrt(found / over) if over > 0.0 and found < 1e300 else 0.0
+    # a direction that is not the fastest yet tells too little: what was known is forgotten slowly
+    choice.decay = max(choice.seen, 0.5 * choice.decay)
+    return True
+
+
+@inner
+def _consider(system, work, control):
+    """After an accepted step, return CHANGE where the other method would be better, else REACHED_END."""
+    choice = choice_in(work.choice)
+    choice.since += 1
+    if choice.since < choice.due or choice.allowed == 0:
+        return REACHED_END
+    every = _LOOKS_WHEN_STIFF
+    if choice.stiff == 0 and choice.since > 2 * _LOOKS:
+        every = _LOOKS if choice.since < _LATER else _LOOKS_LATER
+    choice.due = choice.since + every
+    if not _look(system, work, control):
+        return REACHED_END
+    # what is not sure speaks for what there is: where steps become longer, what was seen long ago says little
+    h = abs(control.length)
+    if choice.stiff == 1:
+        better = h * choice.decay < _WORTH * work.limits[0] * work.limits[1]
+    else:
+        better = h * choice.seen > work.limits[2]
+    # the first looks learn direction and sizes
+    better = better and (choice.stiff == 1 or choice.since > _LEARNS)
+    choice.signs = choice.signs + 1 if better else max(choice.signs - 2, 0)
+    if choice.signs < choice.wait:
+        return REACHED_END
+    if choice.stiff == 1:
+        within = _WITHIN * work.limits[0] / max(choice.decay, 1e-300)
+        if abs(control.step) > within:
+            control.step = np.copysign(within, control.step)
+    return CHANGE
+
+
+@inner
+def _accept(system, work, control):
+    control.ask = ACCEPT
+    work.taken[choice_in(work.choice).stiff] += 1
+    answer = ask_member(control, work.links, 0)
+    theirs = slope_of(work.links, 0)
+    for k in range(system.n):
+        system.slope[k] = theirs[k]
+    return _consider(system, work, control) if answer == REACHED_END else answer
+
+
+def changed(address):
+    """Note that the driver has put the other method in ``links``; ``address``: of the table of the march."""
+    table = as_longs(address)
+    control, work = as_control(table[0]), choosing_work_in(table)
+    choice = choice_in(work.choice)
+    if choice.stiff == 1:
+        # what it replaced, in steps of the other method, and what it cost
+        replaced = abs(control.time - choice.begun) / choice.length
+        regretted = replaced < work.limits[1] * choice.since
+        choice.wait = min(2 * choice.wait, _LONGEST_WAIT) if regretted else _FIRST_WAIT
+    if control.changes < CHANGES:
+        work.when[control.changes] = control.time
+    choice.begun, choice.length = control.time, abs(control.length)
+    choice.stiff, choice.signs, choice.since = 1 - choice.stiff, 0, 0
+    choice.due = _LOOKS_WHEN_STIFF
+    control.changes += 1
+    return 0
+
+
+def family(address):
+    """Do what `march` asks for."""
+    table = as_longs(address)
+    control, system, work = as_control(table[0]), system_in(table), choosing_work_in(table)
+    choice = choice_in(work.choice)
+    if control.ask == ACCEPT:
+        return _accept(system, work, control)
+    if control.ask == ATTEMPT:
+        control.order, control.member = work.orders[choice.stiff], choice.stiff
+        return ask_member(control, work.links, 0)
+    if control.ask == DESCRIBE:
+        answer = ask_member(control, work.links, 0)
+        fill_degrees(control, work.links, 0, work.room, system.n)
+        return answer
+    if control.ask == START:
+        if choice.wait == 0:
+            choice.wait, choice.allowed, choice.due = _FIRST_WAIT, 1, _LOOKS_WHEN_STIFF
+            work.taken[0] = work.taken[1] = 0
+            for k in range(system.n):
+                work.direction[k] = work.earlier[k] = work.sizes[k] = 0.0
+        hand_slope(system, work.links, 0)
+    return ask_member(control, work.links, 0)

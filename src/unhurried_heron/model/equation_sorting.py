@@ -1,0 +1,361 @@
+"""Sorting statements: rates, derived quantities and equations to be solved, each name checked in the user's words."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+
+from unhurried_heron.errors import (
+    ExpressionError,
+    FamilyError,
+    MissingRateError,
+    NameClashError,
+    OpenParameterError,
+    UndefinedNameError,
+    listing,
+    unforeseen,
+)
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, names_in, neg, number, replace_names, walk
+from unhurried_heron.formulas.layout import Loop
+from unhurried_heron.formulas.parser import Formula
+from unhurried_heron.formulas.state_name import StateName, group_of, with_primes
+from unhurried_heron.input.equation_lines import Statement
+from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.names import check_defined
+from unhurried_heron.input.problem_input import Said
+from unhurried_heron.model.energies import (
+    ENERGY,
+    LAGRANGIAN,
+    check_coordinates,
+    hamilton,
+    lagrange,
+    read_forces,
+    velocities_of,
+)
+from unhurried_heron.model.indexed import Rule, refuse_without_index
+from unhurried_heron.model.indices import whole
+from unhurried_heron.model.model import write_out
+from unhurried_heron.model.reduction import Residual
+
+
+@dataclass
+class Gathered:
+    """What a text says, sorted: rates and derived quantities of single states and of families, and the rest."""
+
+    rates: dict[str, Node] = field(default_factory=dict)
+    derived: dict[str, Node] = field(default_factory=dict)
+    rate_rules: dict[str, list[Rule]] = field(default_factory=dict)
+    derived_rules: dict[str, list[Rule]] = field(default_factory=dict)
+    residuals: list[Residual] = field(default_factory=list)
+    orders: dict[str, int] = field(default_factory=dict)
+
+    @cached_property
+    def highest(self) -> frozenset[str]:
+        """The highest derivative of each state."""
+        return frozenset(with_primes(base, order) for base, order in self.orders.items())
+
+
+class Sorter:
+    """Sorts the statements of one problem; ``sizes`` gathers the parameters that its structure depends on."""
+
+    def __init__(
+        self,
+        said: Said,
+        statements: list[Statement],
+        values: Mapping[str, float],
+        parameters: tuple[str, ...],
+        mistakes: Mistakes,
+    ) -> None:
+        self.said, self.statements, self.values = said, statements, values
+        self.parameters, self.mistakes = parameters, mistakes
+        self.inputs = tuple(said.inputs)
+        self.sizes: set[str] = set()
+
+    def gather(self, initial: tuple[str, ...]) -> Gathered:
+        """Sort the statements."""
+        found = Gathered()
+        if self.said.form == "equations":
+            found.orders = self._orders()
+            self._refuse_clashes(found.orders)
+            self._check_names(found.orders, initial)
+            indexed = {each.target.name for each in self.statements if each.target and each.target.indices}
+            for statement in self.statements:
+                count = len(self.mistakes.wrong)
+                with self.mistakes.gathering():
+                    for side in (statement.left, statement.right) if indexed else ():
+                        refuse_without_index(side.node, indexed, statement.place, statement.text[:80])
+                    self._sort(statement, found)
+                if len(self.mistakes.wrong) > count and statement.target:
+                    self.mistakes.assumed.add(statement.target.name)
+            if not found.orders:
+                self.mistakes.add(
+                    ExpressionError(
+                        "the equations hold no rate",
+                        place="the equations",
+                        expected="at least one line such as level' = inflow - outflow",
+                        given=f"{len(found.derived)} derived quantities",
+                    )
+                )
+        else:
+            self._move(found)
+            self._refuse_clashes(found.orders)
+        return found
+
+    def _move(self, found: Gathered) -> None:
+        """Take the equations of motion from energies."""
+        said = self.said
+        check_coordinates((*said.coordinates, *said.momenta))
+        forces = read_forces(said.forces, said.coordinates, self.mistakes)
+        helpers = {s.target.name: s.right.node for s in self.statements if s.target and not s.target.primes}
+        velocities = {}
+        if said.form == "lagrangian":
+            velocities = velocities_of(self.statements, said.coordinates)
+            helpers = {key: replace_names(node, velocities.get, {}) for key, node in helpers.items()}
+        written_forces = {key: replace_names(force.node, write_out(helpers).get, {}) for key, force in forces.items()}
+        if said.form == "lagrangian":
+            motion = lagrange(self.statements, said.coordinates, written_forces)
+        else:
+            motion = hamilton(self.statements, dict(zip(said.coordinates, said.momenta, strict=True)), written_forces)
+        found.orders = dict(motion.orders)
+        found.rates = {with_primes(base, 1): node for base, node in motion.rates.items()}
+        found.residuals = list(motion.residuals)
+        found.derived = {key: node for key, node in helpers.items() if key != LAGRANGIAN}
+        found.derived.setdefault(ENERGY, motion.energy)
+        states = [with_primes(q, k) for q, order in motion.orders.items() for k in range(order)]
+        written = {s.text: s.right for s in self.statements} | forces
+        check_defined(written, [*states, *helpers, *velocities, *self.parameters, *self.inputs], "the energies")
+
+    def _orders(self) -> dict[str, int]:
+        """Return the order of each state: how many primes it has at most, in order of appearance."""
+        orders: dict[str, int] = {}
+        for statement in self.statements:
+            names = [*statement.left.mentions, *statement.right.mentions]
+            for mention in names:
+                named = StateName.read(mention)
+                if named.primes:
+                    orders[named.base] = max(orders.get(named.base, 0), named.primes)
+        return orders
+
+    def _refuse_clashes(self, orders: Mapping[str, int]) -> None:
+        derived = {s.target.name for s in self.statements if s.target and not s.target.primes} - set(orders)
+        groups = {"parameter": self.parameters, "state": orders, "derived quantity": derived, "input": self.inputs}
+        for named in dict.fromkeys((*self.parameters, *derived, *self.inputs)):
+            kinds = [kind for kind, group in groups.items() if named in group]
+            # a formula for a parameter is an equation like any other if it holds a highest derivative
+            if kinds == ["parameter", "derived quantity"] and self._is_equation(named, orders):
+                continue
+            if len(kinds) > 1:
+                self.mistakes.add(
+                    NameClashError(
+                        f"'{named}' is used for two things",
+                        name=named,
+                        place=" and ".join(kinds),
+                        expected="one meaning for each name",
+                        given=f"a {' and a '.join(kinds)}",
+                    )
+                )
+
+    def _is_equation(self, named: str, orders: Mapping[str, int]) -> bool:
+        highest = {with_primes(base, order) for base, order in orders.items()}
+        own = [s for s in self.statements if s.target and s.target.name == named and not s.target.primes]
+        return all(set(s.right.mentions) & highest for s in own)
+
+    def _check_names(self, orders: Mapping[str, int], initial: tuple[str, ...]) -> None:
+        """Refuse names without a meaning, and states without an equation."""
+        states = [with_primes(base, k) for base, order in orders.items() for k in range(order + 1)]
+        derived = [s.target.name for s in self.statements if s.target]
+        assumed = list(self.mistakes.assumed)
+        known = {*states, *derived, *self.parameters, *self.inputs, *assumed}
+        used = {mention for s in self.statements for side in (s.left, s.right) for mention in side.mentions}
+        missing = [n for n in map(group_of, initial) if n not in known and n in used]
+        if missing:
+            self.mistakes.add(
+                MissingRateError(
+                    "no equation says how " + listing(missing, quoted=True) + " changes",
+                    name=listing(missing),
+                    place="the equations",
+                    expected="; ".join(f"a line {named}' = …" for named in missing),
+                    given="an initial value and uses, but no rate" + self._algebraic(missing),
+                )
+            )
+        known |= set(missing)
+        written: dict[str, Formula] = {}
+        for statement in self.statements:
+            inside = {r.index for r in statement.ranges}
+            for side, formula in (("left", statement.left), ("right", statement.right)):
+                own = {key: at for key, at in formula.mentions.items() if key not in inside}
+                written[f"{statement.line} {side}"] = replace(formula, mentions=own)
+            for each in statement.ranges:
+                written[f"{statement.line} {each.index} first"] = each.first
+                written[f"{statement.line} {each.index} last"] = each.last
+        with self.mistakes.gathering():
+            check_defined(written, known, "the equations")
+
+    def _sort(self, statement: Statement, found: Gathered) -> None:
+        target, orders, highest = statement.target, found.orders, found.highest
+        if target is not None and target.indices:
+            self._sort_family(statement, found)
+            return
+        if statement.ranges:
+            raise FamilyError(
+                "an equation with a range needs its index on the left side",
+                place=statement.place,
+                expected="u[i]' = … for i in 1..n",
+                given=statement.text[:80],
+            )
+        held = (set(statement.left.mentions) | set(statement.right.mentions)) & highest
+        if target is not None and target.primes and target.label in highest:
+            if target.label in found.rates:
+                raise self._twice(target.label, statement)
+            if not set(statement.right.mentions) & highest:
+                found.rates[target.label] = statement.right.node
+                return
+        elif target is not None and not target.primes and target.name not in self.parameters:
+            if target.name in orders and not held:
+                if any(s.target and s.target.primes and s.target.name == target.name for s in self.statements):
+                    raise self._twice(target.name, statement)
+                raise ExpressionError(
+                    f"'{target.name}' is a derived quantity; its derivative cannot be used",
+                    name=target.name,
+                    place=statement.place,
+                    expected="derivatives of states",
+                    given=with_primes(target.name, orders[target.name]),
+                )
+            if target.name not in orders:
+                if target.name in found.derived or target.name in found.derived_rules:
+                    raise self._twice(target.name, statement)
+                found.derived[target.name] = statement.right.node
+                return
+        node = add(statement.left.node, neg(statement.right.node))
+        found.residuals.append(Residual(node, statement.place, (statement.left, statement.right)))
+
+    def _algebraic(self, missing: Sequence[str]) -> str:
+        """Name the first equation that ties what has no rate without a derivative, if there is one."""
+        for statement in self.statements:
+            used = {*statement.left.mentions, *statement.right.mentions}
+            tied = next((named for named in missing if named in used), None)
+            if tied and statement.target is None and not any("'" in named for named in used):
+                return (
+                    f"; '{statement.text[:60]}' is an algebraic equation, which is not solved beside differential "
+                    f"ones yet: solved for it, {tied} = …, {tied} is a derived quantity, without an initial value"
+                )
+        return ""
+
+    def _twice(self, named: str, statement: Statement) -> NameClashError:
+        return NameClashError(
+            f"'{named}' is defined twice",
+            name=named,
+            place=statement.place,
+            expected="one equation for each name",
+            given="a second one",
+        )
+
+    def _sort_family(self, statement: Statement, found: Gathered) -> None:
+        target = statement.target
+        if target is None:
+            raise unforeseen("target is not None")
+        rule = self._rule(statement)
+        if target.primes == 0:
+            found.derived_rules.setdefault(target.name, []).append(rule)
+            return
+        if target.primes != found.orders[target.name]:
+            raise ExpressionError(
+                f"'{target.label}' is no highest derivative",
+                name=target.label,
+                place=statement.place,
+                expected=f"an equation for {with_primes(target.name, found.orders[target.name])}[…]",
+                given=statement.text[:80],
+            )
+        highest = found.highest
+        held = sorted(set(statement.right.mentions) & highest)
+        if held:
+            raise ExpressionError(
+                f"a highest derivative, '{held[0]}', stands on the right side of a family's equation",
+                name=held[0],
+                place=statement.place,
+                expected="equations of families solved for their highest derivatives",
+                given=statement.text[:80],
+            )
+        found.rate_rules.setdefault(target.name, []).append(rule)
+
+    def _rule(self, statement: Statement) -> Rule:
+        target, place = statement.target, statement.place
+        if target is None:
+            raise unforeseen("target is not None")
+        loops = []
+        for each in statement.ranges:
+            first = self._whole(each.first.node, each.first, place)
+            last = self._whole(each.last.node, each.last, place)
+            if last < first:
+                raise FamilyError(
+                    f"the range of '{each.index}' is empty",
+                    name=each.index,
+                    place=place,
+                    expected="a last value that is not below the first",
+                    given=f"{first}..{last}",
+                )
+            loops.append(Loop(each.index, first, last))
+        running = {loop.index for loop in loops}
+        indices = []
+        for index in target.indices:
+            if index.op == "name" and str(index.args[0]) in running:
+                indices.append(index)
+            elif names_in(index) & running:
+                raise FamilyError(
+                    "an index on the left side is more than a plain one",
+                    name=target.name,
+                    place=place,
+                    expected=f"{target.name}[i] on the left side",
+                    given=statement.text[:80],
+                )
+            else:
+                indices.append(number(self._whole(index, statement.left, place)))
+        unused = running - {str(index.args[0]) for index in indices if index.value is None}
+        if unused or len(running) < len(loops):
+            raise FamilyError(
+                "each range needs its index on the left side, once",
+                name=listing(sorted(unused)),
+                place=place,
+                expected="u[i]' = … for i in 1..n",
+                given=statement.text[:80],
+            )
+        return Rule(target.name, tuple(indices), tuple(loops), statement.right.node, place)
+
+    def _whole(self, node: Node, written: Formula, place: str) -> int:
+        names = names_in(node)
+        self.sizes |= names
+        self._need(names, place)
+        if not names <= set(self.values):
+            return 1
+        return whole(float(evaluate(node, self.values)), written.words(node) or written.source.text, place)
+
+    def _need(self, names: set[str], place: str) -> None:
+        """Refuse sizes that are still open."""
+        unknown = tuple(sorted(names & set(self.parameters) - set(self.values)))
+        if unknown:
+            raise OpenParameterError(
+                "the size of a family needs a value: " + listing(unknown, quoted=True),
+                names=unknown,
+                place=place,
+                expected="values for all parameters that sizes and indices use",
+            )
+        foreign = names - set(self.parameters)
+        if foreign:
+            raise UndefinedNameError(
+                "a size is no parameter: " + listing(sorted(foreign), quoted=True),
+                names=tuple(sorted(foreign)),
+                place=place,
+                expected="sizes made of whole numbers and parameters",
+            )
+
+    def note_sizes(self, nodes: Iterable[Node]) -> None:
+        """Add the parameters in the indices and ends of sums of trees to the sizes."""
+        known = set(self.parameters)
+        for node in walk(*(node for node in nodes if node.has_family)):
+            parts = node.operands if node.op == "at" else node.operands[:2] if node.op == SUM else ()
+            for part in parts:
+                used = {n for n in names_in(part) if BOUND not in n} & known
+                self._need(used, "the equations")
+                self.sizes |= used

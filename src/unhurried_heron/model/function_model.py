@@ -1,0 +1,101 @@
+"""The model of a problem whose rates are a Python function."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from unhurried_heron.errors import ValueGivenError, unforeseen
+from unhurried_heron.formulas.expression import TIME, Node, names_in
+from unhurried_heron.formulas.layout import Group, Layout, single
+from unhurried_heron.formulas.parser import Formula, Source, read
+from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.event import Event
+from unhurried_heron.input.names import check_defined, check_name
+from unhurried_heron.input.problem_input import Said
+from unhurried_heron.model.closed_forms import read_closed_forms
+from unhurried_heron.model.functions import match_arguments
+from unhurried_heron.model.indexed import Resolver
+from unhurried_heron.model.model import Model, write_out
+from unhurried_heron.model.rates import FunctionRates, WrittenRates
+from unhurried_heron.model.sparsity import checked_sparsity
+from unhurried_heron.model.switch_types import AskedSwitch, Cause, PassedSwitch, Switch
+
+
+def rate_model(said: Said, parameters: tuple[str, ...], layout: Layout, mistakes: Mistakes) -> Model:
+    """Match the functions to their arguments, and read the formulas beside them.
+
+    Raises
+    ------
+    FormulationError
+        One of its subclasses.
+    """
+    states = tuple(layout.by_name)
+    formulas: dict[str, Formula] = {}
+    functions = {}
+    for key, given in said.derived.items():
+        check_name(key, "derived")
+        if callable(given):
+            functions[key] = match_arguments(given, layout.names, parameters)
+        else:
+            formulas[key] = read(Source(str(given), f"derived '{key}'"))
+    known = [*states, *formulas, *parameters, *said.inputs]
+    check_defined(formulas, known, "derived quantities")
+    written = write_out({key: formula.node for key, formula in formulas.items()})
+    if said.function is None:
+        raise unforeseen("said.function is not None")
+    rates = match_arguments(said.function, layout.names, parameters)
+    exact = read_closed_forms(said.exact, layout, parameters, mistakes)
+    derived_layout = Layout(tuple(Group(key) for key in written))
+    switches = tuple(_switch(each, layout, parameters, written, tuple(said.inputs)) for each in said.switches)
+    sparsity = None if said.sparsity is None else checked_sparsity(said.sparsity, layout.size)
+    jacobian = said.jacobian and match_arguments(said.jacobian, layout.names, parameters)
+    return Model(
+        layout,
+        parameters,
+        FunctionRates(layout, rates, jacobian or None, sparsity, switches),
+        tuple(said.inputs),
+        derived_layout,
+        tuple(single(node, place) for place, node in enumerate(written.values())),
+        functions,
+        written,
+        {key: formula.node for key, formula in exact.items()},
+        resolver=Resolver(layout),
+        orders=dict.fromkeys(states, 1),
+    )
+
+
+def _switch(
+    given: object, layout: Layout, parameters: tuple[str, ...], formulas: Mapping[str, Node], inputs: tuple[str, ...]
+) -> Switch:
+    """Return a switch said by an equation such as ``"t = 6"``, or by a function whose zero it is.
+
+    Raises
+    ------
+    ExpressionError, UndefinedNameError, RateFunctionError, ValueGivenError
+    """
+    if callable(given):
+        function = match_arguments(given, layout.names, parameters)
+        return AskedSwitch(function.label, "jump", "state", function)
+    if not isinstance(given, str):
+        raise ValueGivenError(
+            "a switch needs a condition",
+            name="switches",
+            place="switches",
+            expected='an equation such as "t = 6" or "level = crest", or a function whose zero it is',
+            given=repr(given)[:80],
+        )
+    written = Event(given, name=given).read()
+    check_defined({given: written}, [*layout.names, *parameters, *formulas, *inputs], "a switch")
+    model = Model(layout, parameters, WrittenRates(layout, (), ()), formulas=formulas, resolver=Resolver(layout))
+    gap = model.written_out(written.node)
+    names = names_in(gap)
+    cause: Cause = "state" if names & set(layout.names) else "input" if names & set(inputs) else "time"
+    if cause == "time" and TIME not in names:
+        raise ValueGivenError(
+            f"the switch '{given}' never changes",
+            name=given,
+            place="switches",
+            expected="a condition on the time or on states",
+            given=given,
+        )
+    return PassedSwitch(given, "jump", cause, gap)

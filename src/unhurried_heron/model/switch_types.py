@@ -1,0 +1,205 @@
+"""What a switch can be: held at a value while the march runs between its crossings, or merely passed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any, Final, Literal
+
+import numpy as np
+
+from unhurried_heron.formulas.crossing_times import crossing_times
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.formulas.expression import ONE, TIME, ZERO, Node, add, name, names_in, neg
+from unhurried_heron.model.functions import NamedFunction
+
+Kind = Literal["jump", "kink"]
+Cause = Literal["time", "state", "input"]
+Whole = Literal["floor", "ceil"]
+SLOT: Final = "switch "
+WIDTH: Final = "width of "
+
+
+@dataclass(frozen=True)
+class Switch:
+    """A place where a formula jumps or has a kink.
+
+    Attributes
+    ----------
+    text : str
+        The condition in the user's words, such as ``level > crest``.
+    kind : {"jump", "kink"}
+        Whether a value can jump there, or only its slope (``abs``, ``min``, ``max``, measured inputs).
+    cause : {"time", "state", "input"}
+        What it follows from. The times of a switch that follows from time and parameters alone are known before a run.
+    times : tuple of float, or None
+        Where it is crossed within the interval, if that is known beforehand.
+    """
+
+    text: str
+    kind: Kind
+    cause: Cause
+    times: tuple[float, ...] | None = field(default=None, kw_only=True)
+
+    @property
+    def watched(self) -> Node | NamedFunction:
+        """What tells that the switch is reached, where its times are not known beforehand."""
+        return ZERO
+
+    def within(self, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:  # subclasses use them
+        """Return the switch with its times in an interval, where they follow from time and parameters alone."""
+        return self
+
+    def __repr__(self) -> str:
+        if self.times is None and self.cause == "time":
+            return f"<Switch {self.text}: {self.kind}, its times waiting for parameters>"
+        if self.times is None:
+            return f"<Switch {self.text}: {self.kind}, located during the run>"
+        return f"<Switch {self.text}: {self.kind} at {len(self.times)} known time{'s' * (len(self.times) != 1)}>"
+
+
+@dataclass(frozen=True, repr=False)
+class AskedSwitch(Switch):
+    """The zero of a function of the user's."""
+
+    function: NamedFunction
+
+    @property
+    def watched(self) -> NamedFunction:
+        """The function."""
+        return self.function
+
+
+@dataclass(frozen=True, repr=False)
+class PassedSwitch(Switch):
+    """The zero of a formula said beside rates that are a function, in which nothing can be held."""
+
+    gap: Node
+
+    @property
+    def watched(self) -> Node:
+        """The formula."""
+        return self.gap
+
+    def within(self, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:
+        return _with_times(self, Node("ge", self.gap, ZERO), values, interval)
+
+
+@dataclass(frozen=True, repr=False)
+class HeldSwitch(Switch):
+    """A comparison whose truth is held between its crossings.
+
+    Attributes
+    ----------
+    slot : str
+        The name that stands for its value in formulas.
+    gap : Node
+        What is compared with zero, in which other switches are held.
+    live : Node
+        The value itself, in which nothing is held.
+    opposite : bool
+        Whether the user wrote the denial.
+    """
+
+    slot: str
+    gap: Node
+    live: Node
+    opposite: bool = False
+
+    @property
+    def watched(self) -> Node:
+        """The formula that is positive as long as the switch keeps its value."""
+        return Node("where", name(self.slot), self.gap, neg(self.gap))
+
+    @cached_property
+    def nested(self) -> bool:
+        """Whether the switch depends on others."""
+        return any(found.startswith(SLOT) for found in names_in(self.gap))
+
+    def told(self, value: float) -> float:
+        """Return the value of the condition as the user wrote it: 1 true, 0 false, or a whole number."""
+        return 1.0 - value if self.opposite else value
+
+    def value(self, around: Mapping[str, Any]) -> float:
+        """Return its value where nothing is held."""
+        return float(evaluate(self.live, around))
+
+    def following(self, around: Mapping[str, Any]) -> float:
+        """Return its value where the switches that it depends on are held."""
+        return float(float(evaluate(self.gap, around)) >= 0.0)
+
+    def beyond(self, held: float, around: Callable[[], Mapping[str, Any]]) -> float:  # subclasses look around
+        """Return its value on the other side of the crossing at which the march stands."""
+        return 1.0 - held
+
+    def within(self, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:
+        return _with_times(self, self.live, values, interval)
+
+
+@dataclass(frozen=True, repr=False)
+class WholeSwitch(HeldSwitch):
+    """A whole number that is held: ``floor`` or ``ceil`` of the gap."""
+
+    op: Whole = "floor"
+
+    @property
+    def watched(self) -> Node:
+        held = name(self.slot)
+        if self.op == "floor":
+            return Node("min", add(self.gap, neg(held)), add(held, ONE, neg(self.gap)))
+        return Node("min", add(held, neg(self.gap)), add(self.gap, ONE, neg(held)))
+
+    def following(self, around: Mapping[str, Any]) -> float:
+        gap = float(evaluate(self.gap, around))
+        return float(np.floor(gap) if self.op == "floor" else np.ceil(gap))
+
+    def beyond(self, held: float, around: Callable[[], Mapping[str, Any]]) -> float:
+        gap = float(evaluate(self.gap, around()))
+        rises = gap - held > (0.5 if self.op == "floor" else -0.5)
+        return held + (1.0 if rises else -1.0)
+
+
+@dataclass(frozen=True, repr=False)
+class RootSwitch(HeldSwitch):
+    """Whether the argument of a root, of a power below 1, is above a small width, below which the root counts as zero.
+
+    The slope of a root is infinite at zero, which a solution can reach in finite time, to rest there or to pass. The
+    width is less than the tolerance tells apart, and set for each run (`driver.widths`).
+
+    Attributes
+    ----------
+    width : str
+        The name of the width.
+    argument : Node
+        The argument, in which nothing is held.
+    """
+
+    width: str = ""
+    argument: Node = ZERO
+
+    @property
+    def watched(self) -> Node:
+        """As of others; but the root is left at one width and returned to at two, so that it can rest between."""
+        twice = add(name(self.width), neg(self.gap))
+        return Node("where", name(self.slot), self.gap, twice)
+
+
+def _with_times(switch: Switch, live: Node, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:
+    waits = any(named != TIME and named not in values for named in names_in(live))
+    if switch.cause != "time" or waits:
+        return switch
+    found = crossing_times(live, values, interval)
+    if found is None:
+        return replace(switch, cause="state")
+    low, high = min(interval), max(interval)
+    inside = sorted({float(time) for time in found if low < time < high}, reverse=interval[1] < interval[0])
+    return replace(switch, times=tuple(inside))
+
+
+def input_switch(named: str, kinks: Any, jumps: bool, interval: tuple[float, float]) -> Switch:
+    """Return the switch that stands for the kinks of a measured input."""
+    low, high = min(interval), max(interval)
+    inside = np.sort(kinks[(kinks > low) & (kinks < high)])
+    times = tuple((inside if interval[0] < interval[1] else inside[::-1]).tolist())
+    return Switch(f"{named} (measured)", "jump" if jumps else "kink", "input", times=times)

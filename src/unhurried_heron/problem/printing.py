@@ -1,0 +1,71 @@
+"""A problem as a page of text: what was said, values and units, the interval, events."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from unhurried_heron.errors import printable
+from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.input.event import Event
+
+if TYPE_CHECKING:
+    from unhurried_heron.problem.facts import Facts
+
+# no more lines than this of one kind, nor longer ones
+_MOST_LINES, _LONGEST = 24, 160
+
+
+def in_text(problem: Facts) -> str:
+    """Return a problem as a page of text."""
+    units, said, (start, end) = problem.units, problem.said, problem.interval
+    parts = [[problem.title] if problem.title else [], _equations(problem)]
+    groups = problem.model.layout.groups
+    first = [(f"{each.name}({start:.6g})", problem.start[problem.model.layout.stretch(each.name)]) for each in groups]
+    values = [
+        (left, _values(numbers), units.get(each.name, "")) for (left, numbers), each in zip(first, groups, strict=True)
+    ]
+    parts.append([f"{left} = {value} {unit}".rstrip() for left, value, unit in values])
+    numbers = [f"{name} = {value:.10g} {units.get(name, '')}".rstrip() for name, value in problem.parameters.items()]
+    parts.append(numbers + [f"{name} is open" for name in problem.open])
+    parts.append([f"force along {name}: {force}" for name, force in said.forces.items()])
+    parts.append([f"{name}: measured, {table.times.size} times" for name, table in problem.inputs.items()])
+    parts.append([f"t from {start:.10g} to {end:.10g} {units.get(TIME, '')}".rstrip()])
+    parts.append([_event(event) for event in problem.events])
+    watched = {"conserved": said.conserved, "never negative": said.never_negative, "exact": said.exact}
+    parts.append([f"{what}: {', '.join(map(str, names))}" for what, names in watched.items() if names])
+    return "\n".join(_clipped(line) for part in parts for line in _shortened(part))
+
+
+def _equations(problem: Facts) -> list[str]:
+    if problem.said.form == "rates":
+        name = getattr(problem.said.function, "__name__", "a function")
+        return [f"rates by the function '{name}'"]
+    lines = [line.strip() for line in problem.said.text.strip().splitlines() if line.strip()]
+    return lines if problem.said.form == "equations" else [*lines, *problem.first_order().text.splitlines()]
+
+
+def _values(numbers: object) -> str:
+    flat = np.asarray(numbers).ravel()
+    shown = ", ".join(f"{value:.10g}" for value in flat[:4].tolist())
+    return shown if flat.size == 1 else f"{shown}{', …' if flat.size > 4 else ''} ({flat.size} values)"
+
+
+def _event(event: Event) -> str:
+    told = [event.when if isinstance(event.when, str) else ""]
+    told += [f"going {event.going}" if event.going != "either" else "", "stops the run" if event.stop else ""]
+    told += [f"only if {event.only_if}" if isinstance(event.only_if, str) else ""]
+    told += ["then " + event.assignments.replace("\n", "; ") if event.assignments else ""]
+    parts = [part for part in told if part and part != event.name]
+    return f"event '{event.name}'" + (": " + ", ".join(parts) if parts else "")
+
+
+def _shortened(lines: list[str]) -> list[str]:
+    more = len(lines) - _MOST_LINES
+    return lines if more <= 0 else [*lines[:_MOST_LINES], f"… {more:,} more"]
+
+
+def _clipped(line: str) -> str:
+    line = printable(line.replace("\n", " "))
+    return line if len(line) <= _LONGEST else line[: _LONGEST - 1] + "…"

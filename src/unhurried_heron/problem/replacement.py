@@ -1,0 +1,66 @@
+"""A problem with some values changed."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+
+from unhurried_heron.errors import DoubtWarning, UnusedValueError, listing, near_spelling
+from unhurried_heron.input.problem_input import Said, by_name, listed, refuse_unnamed
+from unhurried_heron.problem.assembly import Settled, exchange, merged_initial, settle_again
+from unhurried_heron.problem.facts import Facts
+from unhurried_heron.quiet import QUIET
+from unhurried_heron.units.quantities import keep_kinds
+
+
+def changed(problem: Facts, new: Mapping[str, Mapping[str, Any] | None], **words: Any) -> tuple[Said, Settled]:
+    """Return the words and what they come to, with other values.
+
+    Parameters
+    ----------
+    new : mapping
+        ``parameters`` and ``initial``, by name, where they change.
+    **words
+        Of the rest of what was said, what is not None.
+
+    Raises
+    ------
+    UnusedValueError
+        A name is no parameter or no state.
+    """
+    said = problem.said
+    refuse_unnamed(new, "with_")
+    parameters, initial = by_name(new["parameters"]), by_name(new["initial"])
+    for name in parameters:
+        if name not in problem.model.parameters:
+            known = problem.model.parameters
+            raise UnusedValueError(
+                f"there is no parameter '{name}'{near_spelling(str(name), known)}",
+                name=str(name),
+                place="with_, parameters",
+                expected="one of " + (listing(known) or "none"),
+                given=str(name),
+            )
+    given: dict[str, Any] = {key: value for key, value in words.items() if value is not None}
+    given |= {key: listed(given[key], key) for key in ("events", "conserved", "never_negative") if key in given}
+    again = replace(
+        said,
+        parameters={**by_name(said.parameters), **parameters},
+        initial=merged_initial(said.initial, new["initial"]),
+        **given,
+    )
+    plain = None if given else exchange(said, problem.settled, parameters, initial)
+    if plain:
+        return again, plain
+    again, settled, dropped = settle_again(again, problem.settled)
+    for name, (begins, start) in [] if QUIET.get() else dropped.items():
+        warnings.warn(
+            f"the closed form of '{name}' begins with {begins:.6g} and not with {start:.6g}: it was dropped, and "
+            f"errors are not measured against it. (It may name the starting value: {name}_0.)",
+            DoubtWarning,
+            stacklevel=3,
+        )
+    keep_kinds(problem.units, settled.units, {**parameters, **initial})
+    return again, settled

@@ -1,0 +1,384 @@
+"""Questions to a finished run, answered from the polynomials of its steps, without integrating again."""
+
+from __future__ import annotations
+
+import numbers
+from collections.abc import Callable, Sequence
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from unhurried_heron.errors import RunError
+from unhurried_heron.input.event import GOING, Event, Going
+from unhurried_heron.run.columns import AT_ONCE, LARGEST
+from unhurried_heron.run.event_log import Happened
+from unhurried_heron.run.period import Period
+from unhurried_heron.run.room import refuse_memory
+from unhurried_heron.run.trajectory import Array, StepTrajectory, Trajectory
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from unhurried_heron.problem.problem import Problem
+    from unhurried_heron.run.piecewise_chebyshev import Pieces
+
+
+def _turning(values: Array, rounding: float) -> list[int]:
+    """Return which values between the first and the last turn by more than rounding, as steps meet to that."""
+    kept: list[int] = []
+    for k in range(1, len(values) - 1):
+        before = values[kept[-1]] if kept else values[0]
+        if abs(values[k] - before) > rounding:
+            kept.append(k)
+        elif kept:  # up and down again within rounding: neither
+            kept.pop()
+    while kept and abs(values[kept[-1]] - values[-1]) <= rounding:
+        kept.pop()
+    return [k - 1 for k in kept]
+
+
+class Answers:
+    """What can be asked of a run that kept its steps.
+
+    A quantity is a state or derived quantity by its name, or a formula of states, derived quantities, parameters and
+    ``t``; a function of these, matched by name, where a crossing is asked for. Times may be said with a unit. What goes
+    up or down, and which of two things is first, is meant in the direction of the run.
+    """
+
+    problem: Problem
+    _trajectory: Trajectory
+    _watched: tuple[Event, ...]
+    _happened: Happened
+
+    if TYPE_CHECKING:
+
+        @property
+        def columns(self) -> tuple[str, ...]:
+            """Names of the states and derived quantities."""
+
+        def at(self, t: Any, names: Any = None, *, side: str = "after") -> Array:
+            """Evaluate the solution."""
+
+        def _modes(self, times: Array) -> tuple[Any, Array] | None:
+            """Return the modes at times."""
+
+    def crossings(self, what: str | Event | Callable[..., Any], *, going: Going = "either") -> pd.DataFrame:
+        """Return where an equation becomes true along the run.
+
+        What only touches is left out, and so is what holds from the very start; what is reached at the very end
+        counts.
+
+        Parameters
+        ----------
+        what : str, Event or callable
+            An equation, ``"level = 1"``, or a relation, ``"level > 1"``, for where it becomes true; or an event of the
+            run, or its name: where that happened, with the states before.
+        going : {"up", "down", "either"}
+            Which way the left side must pass the right one.
+
+        Returns
+        -------
+        DataFrame
+            ``time``, ``going``, and every state and derived quantity there.
+
+        Raises
+        ------
+        RunError
+            The steps were not kept.
+        FormulationError
+            The text cannot be read, or uses unknown names.
+        """
+        for place, watched in enumerate(self._watched):
+            # which way each went is not kept of those that go both ways
+            same = what == watched if isinstance(what, Event) else isinstance(what, str) and what == watched.name
+            if same and (watched.timed or going in ("either", watched.going)):
+                return self._happenings_of(place)
+        event = what if isinstance(what, Event) else Event(what, going=going)
+        _, times, signs = self._pieces(event, "run.crossings").changes()
+        last = self._reached_at_end(event)
+        if last is not None and not (times.size and times[-1] == last[0]):
+            times, signs = np.append(times, last[0]), np.append(signs, last[1])
+        wanted = np.ones(times.size, dtype=bool) if event.going == "either" else signs == GOING[event.going]
+        frame = self._rows(times[wanted])
+        frame.insert(1, "going", np.where(signs[wanted] > 0, "up", "down"))
+        return frame
+
+    def _happenings_of(self, place: int) -> pd.DataFrame:
+        """Return where an event of the run happened, with the states before."""
+        event = self._watched[place]
+        self._kept("run.crossings")
+        frame = self._rows(self._happened.times[self._happened.which == place], side="before")
+        frame.insert(1, "going", event.going)
+        return frame
+
+    def extremes(self, quantity: str) -> pd.DataFrame:
+        """Return where a quantity turns, kinks included; the ends of the run are none of these places.
+
+        Returns
+        -------
+        DataFrame
+            ``time``, ``kind`` ("maximum" or "minimum"), ``value``, and every state and derived quantity there.
+        """
+        pieces = self._pieces(quantity, "run.extremes")
+        _, times, signs = pieces.slope().changes()
+        ends = np.array(self._window(None, "run.extremes"))
+        values = np.clip(self._function(quantity)(np.concatenate([ends[:1], times, ends[1:]])), -LARGEST, LARGEST)
+        turning = _turning(values, 64 * np.finfo(float).eps * float(np.abs(values).max(initial=0.0)))
+        frame = self._rows(times[turning])
+        frame.insert(1, "kind", np.where(signs[turning] < 0, "maximum", "minimum"))
+        frame.insert(2, "value", values[1:-1][turning])
+        return frame
+
+    def integral(self, quantity: str, between: tuple[Any, Any] | None = None) -> float:
+        """Return the integral of a quantity over time, from one time to another; by default over the whole run.
+
+        It is that of the solution's polynomials, and not of a table.
+        """
+        low, high = self._window(between, "run.integral")
+        amount = self._pieces(quantity, "run.integral").integral(min(low, high), max(low, high))
+        if not np.isfinite(amount):
+            raise RunError(f"'{quantity}' has no finite value all along the window", name=quantity,
+                           place="run.integral", expected="a quantity that is finite there",
+                           given=f"from {low:.6g} to {high:.6g}")  # fmt: skip
+        return amount if high >= low else -amount
+
+    def unit_of(self, quantity: str, *, integral: bool = False) -> str:
+        """Return the unit of a quantity, or of its integral over time; empty where none is known.
+
+        Returns
+        -------
+        str
+            In the words of the problem where one of its units is that.
+        """
+        from unhurried_heron.problem.dimensions import unit_of
+
+        self._function(quantity)
+        return unit_of(self.problem, quantity, times=int(integral))
+
+    def mean(self, quantity: str, between: tuple[Any, Any] | None = None) -> float:
+        """Return the mean of a quantity over time."""
+        low, high = self._window(between, "run.mean")
+        if low == high:
+            raise RunError("there is no mean over no time", name=quantity, place="run.mean",
+                           expected="a window that lasts", given=repr(between))  # fmt: skip
+        return self.integral(quantity, (low, high)) / (high - low)
+
+    def period(self, what: str | Event | Callable[..., Any], *, going: Going = "up") -> Period:
+        """Return how long it takes from one crossing to the next.
+
+        Raises
+        ------
+        RunError
+            There are not two crossings.
+        """
+        times = self.crossings(what, going=going)["time"].to_numpy()
+        if times.size < 2:
+            raise RunError(f"there is no period: it was {'crossed once' if times.size else 'never crossed'}",
+                           name=str(what), place="run.period", expected="two crossings or more",
+                           given=f"{times.size}")  # fmt: skip
+        gaps = np.abs(np.diff(times))
+        return Period(float(gaps.mean()), float(gaps.std()), float(gaps.min()), float(gaps.max()), gaps.size)
+
+    def settles(self, quantity: str, within: float | str, to: float | str | None = None) -> float:
+        """Return the time from which on a quantity stays within a band.
+
+        Parameters
+        ----------
+        quantity : str
+        within : float or str
+            Half the width of the band, "2 cm".
+        to : float or str, optional
+            The middle of the band; by default the value at the end of the run.
+
+        Raises
+        ------
+        RunError
+            It is outside the band at the end.
+        """
+        from unhurried_heron.units.quantities import number_in
+
+        pieces, value = self._pieces(quantity, "run.settles"), self._function(quantity)
+        unit = self.problem.units.get(quantity, "")
+        width = number_in(within, unit, "run.settles, within")
+        low, high = self._window(None, "run.settles")
+        end = float(value(np.array([high]))[0])
+        middle = end if to is None else number_in(to, unit, "run.settles, to")
+        if not np.isfinite(end):
+            raise RunError(f"'{quantity}' has no finite value at the end", name=quantity, place="run.settles",
+                           expected="a quantity that is finite there", given=f"{end:.6g}")  # fmt: skip
+        if not width > 0.0:
+            raise RunError("a band needs a width", name="within", place="run.settles",
+                           expected="a number above 0", given=repr(within))  # fmt: skip
+        if abs(end - middle) > width:
+            raise RunError(f"'{quantity}' has not settled: it ends outside the band", name=quantity,
+                           place="run.settles", expected=f"at most {width:.6g} from {middle:.6g}",
+                           given=f"{end:.6g}")  # fmt: skip
+        edges = [pieces.minus(middle + side * width).changes()[1] for side in (-1.0, 1.0)]
+        last = [float(times[-1]) for times in edges if times.size]
+        return low if not last else (max(last) if high >= low else min(last))
+
+    def section(self, what: str | Event | Callable[..., Any], *, going: Going = "up") -> pd.DataFrame:
+        """Return the points of a Poincaré section: the states where a surface is crossed one way."""
+        return self.crossings(what, going=going).drop(columns="going")
+
+    def where(self, relation: str) -> pd.DataFrame:
+        """Return the stretches of time in which a relation such as ``"level > 1"`` holds.
+
+        Returns
+        -------
+        DataFrame
+            ``from``, ``to`` and ``length`` of each stretch.
+        """
+        import pandas as pd
+
+        event = Event(relation)
+        if event.going == "either":
+            raise RunError("an equation holds at times, not in stretches", name=relation, place="run.where",
+                           expected='a relation such as "level > 1"', given=repr(relation))  # fmt: skip
+        begins, times, signs = self._pieces(event, "run.where").changes()
+        edges, sides = [self._window(None, "run.where")[0], *times.tolist()], [begins, *signs.tolist()]
+        ends = [*edges[1:], self._window(None, "run.where")[1]]
+        rows = [(a, b, abs(b - a)) for a, b, side in zip(edges, ends, sides, strict=True) if side == GOING[event.going]]
+        return pd.DataFrame(rows, columns=["from", "to", "length"])
+
+    @property
+    def watched(self) -> pd.DataFrame:
+        """One row for each event: how often it happened, and how near what never happened came.
+
+        ``event``, ``count``, ``first``, ``last``; ``closest``: the value of left less right nearest to zero, and the
+        time ``at`` which that was, and every state there (before it acts). NaN where there is none, and of what never
+        happened also where the steps were not kept.
+        """
+        import pandas as pd
+
+        rows = []
+        for place, event in enumerate(self._watched):
+            own = self._happened.which == place
+            times = self._happened.times[own]
+            if times.size:
+                nearest, when, state = 0.0, float(times[0]), self._happened.before[own][0]
+            else:
+                nearest, when = self._closest(event)
+                known = np.isfinite(when)
+                state = self.at(when) if known else np.full(self.problem.model.layout.size, np.nan)
+            ends = (float(times[0]), float(times[-1])) if times.size else (np.nan, np.nan)
+            rows.append((event.name, times.size, *ends, nearest, when, *state.tolist()))
+        columns = ["event", "count", "first", "last", "closest", "at", *self.problem.states]
+        return pd.DataFrame(rows, columns=columns)
+
+    def _closest(self, event: Event) -> tuple[float, float]:
+        """Return the value nearest to zero of what an event looks at, and when that was."""
+        if not isinstance(self._trajectory, StepTrajectory) or event.timed:
+            return np.nan, np.nan
+        pieces = self._pieces(event, "run.watched")
+        times = np.concatenate([pieces.starts, pieces.slope().changes()[1], [self._trajectory.end_time]])
+        values = self._function(event)(times)
+        nearest = int(np.argmin(np.abs(values)))
+        return float(values[nearest]), float(times[nearest])
+
+    def table(self, times: int | Sequence[Any]) -> pd.DataFrame:
+        """Return states and derived quantities at times: so many equally spaced ones, or these."""
+        low, high = self._window(None, "run.table")
+        said: Any = times
+        if isinstance(said, numbers.Integral) and not isinstance(said, bool):
+            if said < 2:
+                raise RunError("too few times for a table", name="times", place="run.table",
+                               expected="a count of at least 2", given=repr(times))  # fmt: skip
+            refuse_memory(int(said), 3 * (len(self.columns) + 1), "run.table")
+            said = np.linspace(low, high, int(said))
+        elif isinstance(said, list | tuple):
+            said = [self._time(each, "run.table") for each in said]
+        try:
+            said = np.array(said, dtype=np.float64, ndmin=1)
+        except (TypeError, ValueError, OverflowError):
+            raise RunError("these are no times", name="times", place="run.table",
+                           expected="a count, or times", given=repr(times)[:80]) from None  # fmt: skip
+        return self._rows(said).rename(columns={"time": "t"}).set_index("t")
+
+    def _time(self, value: Any, place: str) -> Any:
+        from unhurried_heron.units.quantities import in_unit_of
+
+        return in_unit_of(value, self.problem.units.get("t", ""), place)
+
+    def _window(self, between: tuple[Any, Any] | None, place: str) -> tuple[float, float]:
+        """Return the times of a window; of the whole run where there is none."""
+        trajectory = self._kept(place)
+        begin = float(trajectory.starts[0]) if trajectory.starts.size else trajectory.end_time
+        whole = begin, trajectory.end_time
+        if between is None:
+            return whole
+        try:
+            low, high = (float(self._time(each, place)) for each in between)
+        except (TypeError, ValueError, OverflowError):
+            low = high = np.nan
+        if not (min(whole) <= min(low, high) and max(low, high) <= max(whole)):
+            raise RunError("the window does not lie within the run", name="between", place=place,
+                           expected=f"two times from {min(whole):.12g} to {max(whole):.12g}",
+                           given=repr(between)[:80])  # fmt: skip
+        return low, high
+
+    def _rows(self, times: Array, side: str = "after") -> pd.DataFrame:
+        import pandas as pd
+
+        frame = pd.DataFrame(self.at(times, list(self.columns), side=side), columns=list(self.columns))
+        frame.insert(0, "time", times)
+        return frame
+
+    def _kept(self, place: str) -> StepTrajectory:
+        if not isinstance(self._trajectory, StepTrajectory):
+            raise RunError("this run kept only the times it was asked to record", name="record", place=place,
+                           expected='a run that kept its steps: integrate with record="steps"',
+                           given="recorded times")  # fmt: skip
+        return self._trajectory
+
+    def _function(self, asked: str | Event) -> Callable[[Array], Array]:
+        """Return the quantity as a function of times, shape (n,)."""
+        if not isinstance(asked, str | Event):
+            raise RunError("this is no quantity", name="quantity", place="a question to a run",
+                           expected='a name or a formula, "inflow - spill"', given=repr(asked)[:80])  # fmt: skip
+        if isinstance(asked, str) and asked in self.columns:
+            return lambda times: self.at(times, asked)
+        from unhurried_heron.codegen.evaluate_many import evaluate_rows
+        from unhurried_heron.codegen.system import native_asked
+
+        made = native_asked(self.problem, asked)
+
+        def values(times: Array) -> Array:
+            parts = [np.empty(0)]
+            for part in np.array_split(times, max(times.size * self.problem.model.layout.size // AT_ONCE, 1)):
+                found = evaluate_rows(made, part, self.at(part), self._modes(part))
+                if len(found) < part.size:
+                    made.raise_pending("what was asked")
+                parts.append(found[:, 0])
+            return np.concatenate(parts)
+
+        return values
+
+    def _pieces(self, asked: str | Event, place: str) -> Pieces:
+        trajectory, told = self._kept(place), self._told
+        if not isinstance(asked, str | Event) or asked not in told:
+            # polynomials are loaded when something is asked
+            from unhurried_heron.run.piecewise_chebyshev import pieces_of
+
+            starts = trajectory.starts
+            lengths = np.append(starts[1:], trajectory.end_time) - starts
+            # a step that was cut where it began has none
+            lasting = lengths != 0.0
+            told[asked] = pieces_of(self._function(asked), starts[lasting], lengths[lasting])
+        return told[asked]
+
+    @cached_property
+    def _told(self) -> dict[Any, Pieces]:
+        """Quantities that were asked for before."""
+        return {}
+
+    def _reached_at_end(self, event: Event) -> tuple[float, float] | None:
+        """Return the end of the run and the direction, where the equation becomes true just there."""
+        pieces, end = self._pieces(event, "run.crossings"), self._trajectory.end_time
+        if not pieces.starts.size:
+            return None
+        noise = 64 * np.finfo(float).eps * float(np.abs(pieces.coefficients[-1]).max())
+        before = float(pieces.coefficients[-1][0])
+        value = float(self._function(event)(np.array([end]))[0])
+        return (end, -np.sign(before)) if abs(value) <= noise and before != 0.0 else None

@@ -1,1 +1,0 @@
-"""What is seen: figures and terminal tables, each drawn from a small record of what it shows."""

@@ -1,0 +1,1 @@
+"""Regions of absolute stability, eigenvalues along runs, and the largest stable step."""

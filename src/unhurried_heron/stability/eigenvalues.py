@@ -1,0 +1,110 @@
+"""Eigenvalues of a problem's Jacobian along a solution: which modes decay, swing and grow, and how fast."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.deadline import seconds_left
+from unhurried_heron.errors import unforeseen
+from unhurried_heron.families.spectrum import ritz_values
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array
+
+if TYPE_CHECKING:
+    from unhurried_heron.codegen.signature import NativeFunction
+
+# full matrices up to this size, and about so much work on all of them; of larger ones the fastest modes alone
+_MOST_FULL: Final = 300
+_WORK: Final = 4e8
+_FASTEST: Final = 6
+_FEWEST, _ROWS_OF_LARGE = 5, 16
+# golden section: its multiples modulo 1 are spread evenly, however many of them are taken
+_GOLDEN: Final = 0.6180339887498949
+
+
+def rows_worth(n: int, most: int) -> int:
+    """Return at how many places eigenvalues of n states are looked at, at most ``most``."""
+    return max(_FEWEST, min(most, int(_WORK / max(n, 1) ** 3) if n <= _MOST_FULL else _ROWS_OF_LARGE))
+
+
+def modes_at(run: Run, times: Array, states: Array) -> Any:
+    """Return eigenvalues along a run, complex, shape (rows, n_states); of large systems the fastest alone.
+
+    NaN in rows where the Jacobian is not finite. Parameters that events changed have the values of the time.
+    """
+    problem, changing = run.problem, run._modes(times)
+    if changing is None:
+        return eigenvalues(problem, times, states)
+    found = np.full((times.size, min(problem.model.layout.size, _width(problem))), np.nan, dtype=complex)
+    stretches, which = np.unique(changing[1], axis=0, return_inverse=True)
+    for k, values in enumerate(stretches):
+        rows = which.ravel() == k
+        with quietly():
+            # of closed forms that belong to other values
+            there = problem.with_(parameters=dict(zip(run.modes, values.tolist(), strict=True)))
+        found[rows] = eigenvalues(there, times[rows], states[rows])
+    return found
+
+
+def _width(problem: Problem) -> int:
+    n = problem.model.layout.size
+    return n if n <= _MOST_FULL else _FASTEST
+
+
+def eigenvalues(problem: Problem, times: Array, states: Array) -> Any:
+    """Return the eigenvalues at rows of times and states."""
+    n = problem.model.layout.size
+    if n > _MOST_FULL:
+        return _fastest(problem, times, states)
+    if problem.model.rates.written and n:
+        # what compiles is loaded when something runs
+        from unhurried_heron.codegen.evaluate_many import evaluate_rows
+        from unhurried_heron.codegen.system import native_system, with_slopes
+
+        native = with_slopes(native_system(problem, (), held=False), problem, held=False)
+        if native.jacobian is None:
+            raise unforeseen("written equations have a Jacobian")
+        found = evaluate_rows(native.jacobian, times, states)
+        matrices = np.full((times.size, n, n), np.nan)
+        matrices[: len(found)] = found.reshape(-1, n, n)
+    else:
+        matrices = problem.jacobian_at(times, states)
+    fine = np.isfinite(matrices).all(axis=(-2, -1))
+    values = np.linalg.eigvals(np.where(fine[:, None, None], matrices, 0.0)).astype(complex)
+    return np.where(fine[:, None], values, np.nan)
+
+
+def _fastest(problem: Problem, times: Array, states: Array) -> Any:
+    """Return the eigenvalues of largest modulus of a large system at rows; NaN after the deadline."""
+    from scipy.sparse import csr_array
+
+    from unhurried_heron.codegen.evaluate_many import evaluate_rows
+    from unhurried_heron.codegen.system import jacobian_entries, native_system, with_slopes
+
+    n, found = states.shape[1], np.full((times.size, _FASTEST), np.nan, dtype=complex)
+    entries = jacobian_entries(problem, held=False) if problem.model.rates.written else None
+    if entries is not None:
+        native = with_slopes(native_system(problem, (), held=False), problem, held=False, full=False)
+        if native.jacobian is None:
+            raise unforeseen("written equations have a Jacobian")
+        slopes: NativeFunction = native.jacobian
+        rows, columns = (each.astype(np.int64) for each in entries)
+    # first some from all over the run, in case there is no time for all
+    for place in np.argsort(_GOLDEN * np.arange(times.size) % 1.0):
+        if seconds_left() < 0.0:
+            break
+        here, there = times[place : place + 1], states[place : place + 1]
+        if entries is None:
+            matrix: Any = problem.jacobian_at(here, there)[0]
+            values = matrix.ravel()
+        else:
+            values = evaluate_rows(slopes, here, there).ravel()
+            matrix = csr_array((values, (rows, columns)), shape=(n, n)) if values.size else None
+        if values.size and np.isfinite(values).all():
+            fastest = ritz_values(matrix.__matmul__, n)[:_FASTEST]
+            found[place, : fastest.size] = fastest
+    return found

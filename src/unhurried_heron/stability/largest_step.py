@@ -1,0 +1,316 @@
+"""The largest fixed step at which a method stays bounded: foreseen from eigenvalues, then found by marching."""
+
+from __future__ import annotations
+
+import math
+import time as clock
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.driver.integrate import integrate
+from unhurried_heron.driver.options import Budget, check_fits, positive_option, refuse_no_problem
+from unhurried_heron.errors import OptionError, unforeseen
+from unhurried_heron.methods.catalogue import DEFAULT, find_method
+from unhurried_heron.methods.method import Method, in_use
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.stability.eigenvalues import modes_at, rows_worth
+from unhurried_heron.stability.regions import Stability, stability
+from unhurried_heron.stability.stability_limited_steps import StepsInRegion, decays_that_grow
+from unhurried_heron.study.attempts import tried
+from unhurried_heron.study.reference import size_of
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_ROWS, _SHOWN = 2000, 500
+# a run that leaves what the solution reaches this many times over is no longer bounded
+_BOUNDED: Final = 10.0
+# slower decays than this share of the fastest do not die out within the interval anyway
+_LEAST_DECAY: Final = 1e-3
+_CLOSE: Final = 0.005
+_DIRECTIONS, _CANDIDATES = 61, 12
+_TINY: Final = 1e-9
+# so many times as many steps must stay bounded, too
+_MORE: Final = (2.0, 1.6, 1.4, 1.25, 1.18, 1.12, 1.08, 1.05, 1.03, 1.02, 1.01)
+_ALL_KEPT: Final = 20_000
+_WIDER, _MOST_WIDENINGS = 1.15, 40
+_SECONDS: Final = 20.0
+# a change of the start by this share of each state, and by what factor it grows where a march is not stable
+_NUDGE, _GROWS, _TIGHT = 1e-8, 1e3, 1e-10
+_LEAST_LEFT: Final = 0.01
+_REFERENCE_RTOL: Final = 1e-7
+
+
+@dataclass(frozen=True)
+class LargestStep:
+    """The largest fixed step of a method on a problem.
+
+    Attributes
+    ----------
+    method : str
+    step : float
+        The largest step that was seen to stay bounded and, beyond what was foreseen, not to make small changes grow as
+        they do not in the solution; infinite where no decay limits it, 0 where every step grows.
+    count : int
+        How many such steps the interval takes, or its part up to an event that stops the run; 0 without a limit.
+    foreseen : float
+        What the eigenvalues along the solution and the method's region say.
+    mode : complex
+        The eigenvalue that limits the step, NaN without one.
+    time : float
+        When it does.
+    fails_at : float
+        The smallest step above it that was seen to leave all bounds; NaN where none was tried.
+    confirmed : bool
+        Whether both were seen.
+    told : str
+        What was seen, in sentences.
+    region : Stability
+        The method's.
+    times : ndarray, shape (rows,)
+        Where eigenvalues were looked at.
+    modes : ndarray of complex, shape (rows, n_modes)
+        The eigenvalues there.
+    """
+
+    method: str
+    step: float
+    count: int
+    foreseen: float
+    mode: complex
+    time: float
+    fails_at: float
+    confirmed: bool
+    told: str
+    region: Stability = field(repr=False)
+    times: Array = field(repr=False)
+    modes: Any = field(repr=False)
+
+    def steps(self, step: float | None = None) -> StepsInRegion:
+        """Return steps of this length (or another) in the region, at all places that were looked at, to be drawn."""
+        length = self.step if step is None else step
+        length = length if math.isfinite(length) else 0.0
+        rows = self.times.size
+        z = self.modes * length
+        return StepsInRegion((self.region,), self.times, np.full(rows, length), z, np.zeros(rows, dtype=np.int64),
+                             decays_that_grow(self.region, z), np.ones(rows, dtype=np.int64))  # fmt: skip
+
+    def frame(self) -> pd.DataFrame:
+        """Return a DataFrame of one row, indexed by the method's name."""
+        import pandas as pd
+
+        names = ("method", "step", "count", "foreseen", "mode", "time", "fails_at", "confirmed")
+        return pd.DataFrame([{name: getattr(self, name) for name in names}]).set_index("method")
+
+    def __str__(self) -> str:
+        return self.told
+
+
+def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SECONDS) -> LargestStep:
+    """Find the largest fixed step at which every decaying mode of a problem stays bounded.
+
+    The eigenvalues of the Jacobian along a reference solution and the method's region foresee it; marches with fixed
+    steps then close in on it from both sides. It is a limit of stability, not of accuracy.
+
+    Parameters
+    ----------
+    problem : Problem
+    method : str or Method
+    seconds : float
+        For all marches together; where they are too few, what was foreseen is given as unconfirmed.
+
+    Returns
+    -------
+    LargestStep
+
+    Raises
+    ------
+    MethodError
+        The method is unknown, takes no fixed steps, or does not tell its stability function.
+    OptionError
+        The reference solution did not reach the end.
+    """
+    refuse_no_problem(problem, "largest_step")
+    seconds = positive_option(seconds, "seconds")
+    check_fits(find_method(method), 1.0, None, None)
+    chosen = in_use(find_method(method), fixed=True, carry=None)
+    region, span = stability(chosen), abs(problem.interval[1] - problem.interval[0])
+    with quietly():
+        reference = integrate(problem, DEFAULT, rtol=_REFERENCE_RTOL, budget=Budget(seconds=seconds), progress=False)
+    if not reference.ending.as_asked or reference.times.size < 2:
+        raise OptionError("there is no reference solution to look along", name="problem", place="largest_step",
+                          given=str(reference.ending), expected="a problem that is integrated to its end")  # fmt: skip
+    times, modes = _modes(reference)
+    looked = (region, times[:: 1 + times.size // _SHOWN], modes[:: 1 + times.size // _SHOWN])
+    foreseen, mode, when = _foreseen(region, times, modes, _sign(problem))
+    nothing = math.nan
+    if math.isinf(foreseen):
+        why = "every decay is stable at any step." if math.isinf(region.region.real) else "nothing decays."
+        told = f"{chosen.name} has no largest step here: {why}"
+        return LargestStep(chosen.name, math.inf, 0, math.inf, complex(nothing), nothing, nothing, False, told, *looked)
+    reached = abs(reference.ending.time - problem.interval[0]) or span
+    search = _Search(problem, chosen, size_of(reference.states), clock.monotonic() + seconds, reached, foreseen)
+    good, bad = search.between(min(foreseen, reached))
+    confirmed = good is not None and bad is not None
+    count = good if good is not None else math.ceil(reached / foreseen) if bad is None or search.late else 0
+    step = reached / good if good is not None else foreseen if count else 0.0
+    fails = nothing if bad is None else reached / bad
+    told = _told(region, foreseen, mode, when, (good, bad), reached, chaotic=search.chaotic)
+    return LargestStep(chosen.name, step, count, foreseen, mode, when, fails, confirmed, told, *looked)
+
+
+def _sign(problem: Problem) -> float:
+    return 1.0 if problem.interval[1] > problem.interval[0] else -1.0
+
+
+def _modes(reference: Run) -> tuple[Array, Any]:
+    """Return times along a reference solution, and the eigenvalues there."""
+    kept = reference._trajectory
+    if not isinstance(kept, StepTrajectory):
+        raise unforeseen("its steps are kept")
+    rows = rows_worth(len(reference.problem.states), _ROWS)
+    # where it steps, and evenly, too: a stiff method steps over long stretches
+    even = np.linspace(kept.starts[0], kept.end_time, rows)
+    times = np.unique(np.concatenate([even, kept.starts[:: 1 + kept.starts.size // rows]]))
+    return times, modes_at(reference, times, reference.at(times))
+
+
+def _foreseen(region: Stability, times: Array, modes: Any, sign: float) -> tuple[float, complex, float]:
+    """Return the largest stable step, and the eigenvalue and the time that limit it."""
+    values = sign * modes
+    scale = float(np.nanmax(np.abs(values), initial=0.0))
+    decaying = values.real < -_LEAST_DECAY * np.maximum(np.abs(values), _LEAST_DECAY * scale)
+    if not decaying.any():
+        return math.inf, complex(math.nan), math.nan
+    where, chosen = np.argwhere(decaying), values[decaying]
+    # roughly for all, from the limits in some directions; then exactly for those that come first
+    directions = np.linspace(0.5 * math.pi, math.pi, _DIRECTIONS)
+    roughly = region.limit(np.exp(1j * directions))
+    turned = np.interp(np.angle(chosen.real + 1j * np.abs(chosen.imag)), directions, 1.0 / np.maximum(roughly, _TINY))
+    first = np.argsort(-turned * np.abs(chosen))[:_CANDIDATES]
+    limits = region.limit(chosen[first]) / np.abs(chosen[first])
+    best = first[int(np.argmin(limits))]
+    return float(limits.min()), sign * complex(chosen[best]), float(times[where[best][0]])
+
+
+class _Search:
+    """Marches with fixed steps, and whether they stay bounded; steps are counted over the interval."""
+
+    def __init__(
+        self, problem: Problem, method: Method, size: Array, until: float, span: float, foreseen: float
+    ) -> None:
+        self.problem, self.method, self.size, self.until, self.span = problem, method, size, until, span
+        self.foreseen, self.late, self.chaotic = foreseen, False, False
+        self._own_growth: float | None = None
+
+    def stays(self, count: int) -> bool | None:
+        """Whether a march stays bounded; None where time ran out."""
+        left = self.until - clock.monotonic()
+        if left <= 0.0:
+            self.late = True
+            return None
+        # every step of a short run, many times of a long one
+        record: Any = "steps" if count < _ALL_KEPT else _ALL_KEPT
+        run = tried(self.problem, self.method, step=self.span / count, record=record, budget=Budget(seconds=left)).run
+        if run is None:
+            # functions may raise where a march leaves all bounds
+            return False
+        if run.ending.reason == "budget":
+            self.late = True
+            return None
+        states: Any = np.vstack([run.states, run._trajectory.end_state])
+        bounded = bool(run.ending.as_asked and (np.abs(states) <= _BOUNDED * self.size).all())
+        return bounded and not (self.span / count > self.foreseen and self._is_chaotic(run, record))
+
+    def _is_chaotic(self, run: Run, record: Any) -> bool:
+        """Whether small changes grow in a march that stays bounded, and not in the solution."""
+        step = run.options["step"]
+        grown = self._growth(run, self.method, step=step, record=record)
+        if grown <= _GROWS:
+            return False
+        if self._own_growth is None:
+            options: dict[str, Any] = {"rtol": _TIGHT, "record": _ALL_KEPT // 100}
+            kept = tried(self.problem, DEFAULT, **options, budget=Budget(seconds=self._left())).run
+            self._own_growth = math.inf if kept is None else self._growth(kept, DEFAULT, **options)
+        self.chaotic = grown > _GROWS * max(self._own_growth, 1.0)
+        return self.chaotic
+
+    def _growth(self, run: Run, method: str | Method, **options: Any) -> float:
+        """Return by what factor a small change of the start grows, relative to each state's size."""
+        signs = np.random.default_rng(7).choice([-1.0, 1.0], self.size.size)
+        moved = self.problem.start + _NUDGE * signs * self.size
+        with quietly():
+            # of closed forms that begin elsewhere
+            problem = self.problem.with_(initial=dict(zip(self.problem.states, moved.tolist(), strict=True)))
+        other = tried(problem, method, **options, budget=Budget(seconds=self._left())).run
+        if other is None or other.states.shape != run.states.shape:
+            return 0.0
+        return float(np.nanmax(np.abs(other.states - run.states) / self.size)) / _NUDGE
+
+    def _left(self) -> float:
+        return max(self.until - clock.monotonic(), _LEAST_LEFT)
+
+    def between(self, foreseen: float) -> tuple[int | None, int | None]:
+        """Return how many steps stay bounded and how many do not, close to each other."""
+        good: int | None = None
+        bad: int | None = None
+        count = math.ceil(self.span / foreseen * (1.0 - 1e-12))
+        for _ in range(_MOST_WIDENINGS):
+            stays = self.stays(count)
+            if stays is None:
+                return good, bad
+            good, bad = (count, bad) if stays else (good, count)
+            if (good is not None and bad is not None) or (stays and count == 1):
+                break
+            count = math.ceil(count / _WIDER) - (count < 8) if stays else math.ceil(count * _WIDER)
+        more = list(_MORE)
+        while good is not None and bad is not None:
+            # steps far beyond a limit may happen to stay bounded: none that is shorter may fail
+            apart = good - bad > max(1.0, _CLOSE * bad)
+            asked = round(math.sqrt(good * bad)) if apart else math.ceil(good * more.pop()) if more else None
+            stays = None if asked is None else self.stays(asked)
+            if asked is None or stays is None:
+                break
+            if asked > good:
+                good, bad, more = (good, bad, more) if stays else (self._shorter(asked), asked, list(_MORE))
+            else:
+                good, bad = (asked, bad) if stays else (good, asked)
+        return good, bad
+
+    def _shorter(self, count: int) -> int | None:
+        """Return a larger count than one that fails, at which a march stays bounded."""
+        for _ in range(_MOST_WIDENINGS):
+            count = math.ceil(count * _WIDER)
+            if self.stays(count):
+                return count
+        return None
+
+
+def _told(region: Stability, foreseen: float, mode: complex, when: float, counts: tuple[int | None, int | None],
+          span: float, *, chaotic: bool) -> str:  # fmt: skip
+    """Say what was foreseen and what was seen."""
+    good, bad = counts
+    rate = f"{mode.real:.4g}" + (f" ± {abs(mode.imag):.4g}i" if mode.imag else "")
+    told = [
+        f"From the eigenvalues, {region.name} is stable up to a step of {foreseen:.6g}: "
+        f"the mode {rate} at t = {when:.6g} limits it."
+    ]
+    if good is None and bad is None:
+        told.append("No march was finished in the time given: this is not confirmed.")
+    elif good is None and bad is not None:
+        told.append(f"No step down to {span / bad:.3g} was seen to stay bounded.")
+    elif good is not None:
+        told.append(f"Steps of {span / good:.6g} ({good:,} over the interval) stay bounded")
+        told[-1] += f", steps of {span / bad:.6g} ({bad:,}) do not." if bad else "; no longer ones were seen to fail."
+        if bad is not None and good - bad > max(1.0, _CLOSE * bad):
+            told.append("The time given was too short to come closer.")
+    if chaotic:
+        told.append(
+            "Some longer ones stay bounded but are not stable: small changes grow in them, not in the solution."
+        )
+    return " ".join(told)

@@ -1,0 +1,209 @@
+"""A run in the stability region of its method: whether accuracy or stability held its steps back."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.errors import RunError
+from unhurried_heron.methods.stabilised import MOST_STAGES
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.stability.eigenvalues import modes_at, rows_worth
+from unhurried_heron.stability.regions import Stability, stability
+from unhurried_heron.study.arguments import a_run, whole
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+# a step is held back by stability if one so much longer would leave the region for good: by so much a mode would grow
+_LONGER: Final = 1.25
+_GROWS: Final = 1.05
+_ROWS: Final = 400
+_NAMED: Final = 3
+
+
+@dataclass(frozen=True)
+class StepsInRegion:
+    """Steps of a run, as eigenvalues of the Jacobian times their length, in the regions of the methods that took them.
+
+    Attributes
+    ----------
+    regions : tuple of Stability
+        Of the method; several where method or order change along the run.
+    times, steps : ndarray, shape (rows,)
+        Where steps that were looked at begin, and how long they are.
+    z : ndarray of complex, shape (rows, n_states)
+        h lambda for each mode; of very large systems for the fastest alone.
+    which : ndarray of int, shape (rows,)
+        The place of each step's region.
+    limited : ndarray of bool, shape (rows,)
+        Whether stability held the step back: one a quarter longer would let a decaying mode grow.
+    counts : ndarray of int, shape (rows,)
+        How many steps of the run each row stands for.
+    """
+
+    regions: tuple[Stability, ...]
+    times: Array = field(repr=False)
+    steps: Array = field(repr=False)
+    z: Any = field(repr=False)
+    which: Any = field(repr=False)
+    limited: Any = field(repr=False)
+    counts: Any = field(repr=False)
+    title: str = ""
+    unit: str = ""
+
+    @property
+    def share(self) -> float:
+        """The share of the run's steps that stability held back, from 0 to 1."""
+        total = float(self.counts.sum())
+        return float(self.counts[self.limited].sum() / total) if total else 0.0
+
+    @property
+    def stiffness(self) -> Array:
+        """How fast the fastest decay is beside the step: the largest -Re(h lambda) of each row."""
+        with np.errstate(invalid="ignore"):
+            fastest: Array = np.nan_to_num(-self.z.real, nan=0.0).max(axis=1, initial=0.0)
+        return fastest
+
+    def frame(self) -> pd.DataFrame:
+        """Return a DataFrame, a row for each step that was looked at, with its mode that is farthest out."""
+        import pandas as pd
+
+        farthest = np.nan_to_num(np.abs(self.z)).argmax(axis=1) if self.z.shape[1] else np.zeros(0, dtype=int)
+        mode = self.z[np.arange(len(farthest)), farthest]
+        names = [self.regions[place].name for place in self.which]
+        amplified = [self.regions[w](z) for w, z in zip(self.which, mode, strict=True)]
+        return pd.DataFrame(
+            {
+                "time": self.times, "step": self.steps, "method": names, "real": mode.real, "imaginary": mode.imag,
+                "amplification": amplified, "limited": self.limited, "steps": self.counts,
+            }
+        )  # fmt: skip
+
+    def __str__(self) -> str:
+        listed = list(dict.fromkeys(region.name for region in self.regions))
+        names = "; ".join(listed[:_NAMED]) + f" and {len(listed) - _NAMED} more" * (len(listed) > _NAMED)
+        stretches = self.stretches()
+        where = "; ".join(f"from t = {a:.6g} to {b:.6g}" for a, b in stretches[:4]) + (" …" * (len(stretches) > 4))
+        told = f"{names}: stability held back {100 * self.share:.3g} % of the steps"
+        return told + (f", {where}." if stretches else "; accuracy, or what else was asked, chose the others.")
+
+    def stretches(self, chosen: Any = None) -> list[tuple[float, float]]:
+        """Return from when to when stability held steps back (or other rows lie), a gap of a few rows left out."""
+        rows = np.flatnonzero(self.limited if chosen is None else chosen)
+        if not rows.size:
+            return []
+        parts = np.split(rows, np.flatnonzero(np.diff(rows) > 3) + 1)
+        return [(float(self.times[p[0]]), float(self.times[p[-1]] + self.steps[p[-1]])) for p in parts]
+
+
+def steps_in_region(run: Run, *, rows: int = _ROWS) -> StepsInRegion:
+    """Lay the steps of a run into the stability region of its method.
+
+    Parameters
+    ----------
+    run : Run
+        With every step kept, a ledger, or a fixed step.
+    rows : int
+        At how many steps at most to look, evenly among all; fewer of large systems.
+
+    Raises
+    ------
+    OptionError
+        This is no run.
+    RunError
+        The run kept neither steps nor a ledger.
+    MethodError
+        The method is not in the list, or does not tell its stability function.
+    """
+    run = a_run(run, "steps_in_region")
+    rows = whole(rows, "rows", "steps_in_region", low=1, high=1_000_000)
+    begins, lengths, kinds = _steps_of(run)
+    most = rows_worth(run.problem.model.layout.size, rows)
+    kept = run._trajectory
+    if isinstance(kept, StepTrajectory):
+        chosen = _evenly(begins.size, most)
+        states = run.at(begins[chosen]) if chosen.size else np.empty((0, run.problem.model.layout.size))
+    else:
+        # states are known at recorded times alone: the steps that were under way there
+        sign = 1.0 if run.ending.time >= run.problem.interval[0] else -1.0
+        inside = np.flatnonzero(sign * (kept.times - run.ending.time) < 0.0)
+        places = np.searchsorted(sign * begins, sign * kept.times[inside], side="right") - 1
+        thin = _evenly(inside.size, most)
+        chosen, states = np.maximum(places[thin], 0), kept.states[inside[thin]]
+    counts = np.diff(np.append(chosen, begins.size)) if chosen.size else chosen
+    regions = _regions(run, kinds[chosen])
+    names = list(regions)
+    which = np.array([names.index(tuple(kind)) for kind in kinds[chosen].tolist()], dtype=np.int64)
+    z = modes_at(run, begins[chosen], states) * lengths[chosen][:, None]
+    limited = np.zeros(chosen.size, dtype=bool)
+    # where stages are as many as a step needs, only their most can hold it back
+    for place, region in enumerate(regions.values()):
+        if not 0 < names[place][2] < MOST_STAGES:
+            limited[which == place] = decays_that_grow(region, _LONGER * z[which == place], _GROWS)
+    return StepsInRegion(
+        tuple(regions.values()), begins[chosen], lengths[chosen], z, which, limited, counts,
+        run.problem.title, run.problem.units.get("t", ""),
+    )  # fmt: skip
+
+
+def decays_that_grow(region: Stability, z: Any, most: float = 1.0 + 1e-9) -> Any:
+    """Whether a method amplifies a decaying mode by more than ``most``, shape (rows,)."""
+    decaying = z.real < 0.0
+    with np.errstate(invalid="ignore"):
+        grown = np.asarray(region(np.where(decaying, z, 0.0)))
+    return (decaying & (grown > most)).any(axis=1)
+
+
+def _evenly(count: int, most: int) -> Any:
+    return np.unique(np.linspace(0, count - 1, min(count, most)).astype(np.int64)) if count else np.empty(0, np.int64)
+
+
+def _steps_of(run: Run) -> tuple[Array, Array, Any]:
+    """Return start and length of every accepted step, and (member, order, stages) of each, int64 (steps, 3).
+
+    Stages are 0 where a method has its own number.
+    """
+    rows: Any = run._ledger
+    if rows is not None:
+        good = np.flatnonzero(rows["accepted"])
+        chosen = np.array([_takes_what_it_needs(method) for method in run._methods])[rows["member"][good]]
+        stages = np.where(chosen, rows["iterations"][good], 0)
+        return (
+            rows["time"][good],
+            rows["step"][good],
+            np.column_stack([rows["member"][good], rows["order"][good], stages]),
+        )
+    kept = run._trajectory
+    known = not any(map(_takes_what_it_needs, run._methods))
+    if isinstance(kept, StepTrajectory) and known:
+        begins, lengths = kept.starts, kept.steps
+    elif run.options["step"] is not None and known:
+        start, end = run.problem.interval[0], run.ending.time
+        lengths = np.full(run.tally.accepted, np.copysign(run.options["step"], end - start))
+        begins = start + np.arange(lengths.size) * lengths
+    else:
+        given = f"record={run.options.get('record')!r}"
+        raise RunError("this run kept neither its steps nor a ledger", name="run", place="steps_in_region",
+                       expected='record="steps", or ledger=True' if known else "ledger=True, which tells the stages",
+                       given=given)  # fmt: skip
+    return begins, lengths, np.zeros((lengths.size, 3), dtype=np.int64)
+
+
+def _takes_what_it_needs(method: Any) -> bool:
+    return hasattr(method, "of_stages") and not method.count
+
+
+def _regions(run: Run, kinds: Any) -> dict[tuple[int, int, int], Stability]:
+    """Return the regions of the methods that took steps, by member and order."""
+    found = {}
+    for member, order, stages in dict.fromkeys(map(tuple, kinds.tolist())):
+        method: Any = run._methods[member]
+        several = hasattr(method, "of_order") and order > 0
+        found[member, order, stages] = stability(
+            method, order=max(order, 1 + (not method.implicit)) if several else None, stages=stages or None
+        )
+    return found

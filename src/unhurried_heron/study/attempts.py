@@ -1,0 +1,80 @@
+"""Runs that a study makes by methods of its own choice, whatever becomes of them."""
+
+from __future__ import annotations
+
+from typing import Any, Final, NamedTuple
+
+from unhurried_heron.driver.integrate import integrate
+from unhurried_heron.driver.options import one_of
+from unhurried_heron.errors import HeronError
+from unhurried_heron.methods.method import Method
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
+from unhurried_heron.run.run import Run
+
+
+class Tried(NamedTuple):
+    """A run, None where there is none; why it did not come to its end, and what was raised."""
+
+    run: Run | None
+    why: str = ""
+    raised: Exception | None = None
+
+    @property
+    def done(self) -> bool:
+        """Whether it came to its end."""
+        return self.run is not None and self.run.ending.as_asked
+
+
+def tried(problem: Problem, method: str | Method, **options: Any) -> Tried:
+    """Integrate without a word; what the user's function raises is kept, for methods ask where others do not."""
+    try:
+        with quietly():
+            run = integrate(problem, method, progress=False, **options)
+    except Exception as error:
+        return Tried(None, in_words(error), error)
+    return Tried(run, "" if run.ending.as_asked else run.ending.message)
+
+
+class OnInterrupt:
+    """What Ctrl-C does to a study: it raises KeyboardInterrupt, or ends it with what was done.
+
+    Raises
+    ------
+    OptionError
+        It is neither.
+    """
+
+    def __init__(self, what: str) -> None:
+        one_of(what, "on_interrupt", {"raise": '"raise"', "return": '"return"'})
+        self._keeps, self.hit = what == "return", False
+
+    def __enter__(self) -> None:
+        return None
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: Any) -> bool:
+        if not (self._keeps and isinstance(error, KeyboardInterrupt)):
+            return False
+        self.hit = True
+        return True
+
+
+INTERRUPTED: Final = Tried(None, "interrupted")
+
+
+def in_words(error: Exception) -> str:
+    """Say an error in a line: our own by its first sentence, another with its type."""
+    return str(error.args[0]) if isinstance(error, HeronError) else f"{type(error).__name__}: {error}"
+
+
+def raise_what_all_raised(found: list[Tried]) -> None:
+    """Raise what the user's function raised, where it did so in every run: nobody else tells of it then.
+
+    Raises
+    ------
+    Exception
+        The first.
+    """
+    own = [each.raised for each in found if each.raised is not None and not isinstance(each.raised, HeronError)]
+    if own and len(own) == len(found):
+        raise own[0]

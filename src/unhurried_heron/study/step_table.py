@@ -1,0 +1,193 @@
+"""A worked table: every stage of the first steps of a method, as one would work them by hand."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Final
+
+import numpy as np
+
+from unhurried_heron.driver.integrate import integrate
+from unhurried_heron.driver.options import Budget, refuse_no_problem
+from unhurried_heron.errors import RunError
+from unhurried_heron.methods.catalogue import find_method
+from unhurried_heron.methods.method import Method
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array
+from unhurried_heron.study.arguments import whole
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_MOST_STEPS: Final = 100_000
+
+
+def worked(
+    problem: Problem,
+    method: str | Method,
+    *,
+    step: float | str | None = None,
+    count: int | None = None,
+    steps: int = 5,
+    rtol: float | None = None,
+    atol: float | None = None,
+) -> pd.DataFrame:
+    """Return the first steps of a method worked out, a row for each stage and one for each step's result.
+
+    As by hand, jumps and kinks are stepped over; events that act, act.
+
+    Parameters
+    ----------
+    problem : Problem
+    method : str or Method
+    step : float or str, optional
+        The fixed step, also with a unit; or ``count``: how many the interval takes. Without both the steps follow the
+        tolerances, and refused ones are shown, too.
+    steps : int
+        How many steps to show.
+    rtol, atol : float, optional
+        As for `integrate`.
+
+    Returns
+    -------
+    DataFrame
+        ``step`` and ``row``: "k1", "k2", … are stages of a Runge-Kutta or Rosenbrock method (of implicit ones with the
+        iteration), "back 0", "back 1", … the values of a multistep method that reach back so many steps, "prediction"
+        and "iteration" its own; "result" is the end of the step. Then ``t``, the states that the rates are asked at,
+        and the rates there (``rate of x``). Where the problem has closed forms, results have ``x exact``, ``x error``
+        and ``x per cent`` beside them.
+
+    Raises
+    ------
+    MethodError, OptionError
+        As of `integrate`; or fewer than one step is asked for.
+    RunError
+        No step could be begun.
+
+    Examples
+    --------
+    >>> import unhurried_heron as uh
+    >>> pond = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), exact={"x": "exp(-t)"})
+    >>> uh.worked(pond, "heun-2", step=0.1, steps=1)[["row", "t", "x", "rate of x"]].values.tolist()
+    [['k1', 0.0, 1.0, -1.0], ['k2', 0.1, 0.9, -0.9], ['result', 0.1, 0.905, nan]]
+    """
+    refuse_no_problem(problem, "worked")
+    steps = whole(steps, "steps", "worked", low=1, high=_MOST_STEPS)
+    settings: dict[str, Any] = {"step": step, "count": count, "rtol": rtol, "atol": atol}
+    given = {name: value for name, value in settings.items() if value is not None}
+    chosen: Any = find_method(method)
+    with quietly():
+        # refused attempts count as steps of a budget: enough for the accepted ones
+        budget = Budget(steps=_enough(steps, given))
+        run = integrate(problem, chosen, **given, trace=True, switches=False, ledger=True, budget=budget,
+                        progress=False)  # fmt: skip
+    if not run.tally.accepted and not run.tally.refused:
+        raise RunError(f"there is no step to work out: {run.ending.message}", name="steps", place="worked",
+                       expected="a problem whose first step can be begun", given=run.ending.reason)  # fmt: skip
+    return _table(run, steps)
+
+
+def _enough(steps: int, given: dict[str, Any]) -> int:
+    return steps if "step" in given or "count" in given else 3 * steps + 10
+
+
+def _table(run: Run, steps: int) -> pd.DataFrame:
+    import pandas as pd
+
+    names, trace = run.problem.states, run.trace
+    rates = [f"rate of {name}" for name in names]
+    results = _results(run)
+    rows: list[list[Any]] = []
+    past: list[tuple[float, Array, Array]] = []
+    before: tuple[float, Array, Array] | None = None
+    acting: Any = run._methods[0]
+    shown = trace[trace["step"] <= steps]
+    purposes, attempts = shown["purpose"].tolist(), shown["attempt"].tolist()
+    values, slopes, times = shown[list(names)].to_numpy(), shown[rates].to_numpy(), shown["time"].to_numpy()
+    step_of = shown["step"].tolist()
+    begun: set[int] = set()
+    ended: set[int] = set()
+    for i, purpose in enumerate(purposes):
+        step, here = step_of[i], (float(times[i]), values[i], slopes[i])
+        if purpose == "start":
+            before, past = here, [here]
+            continue
+        if purpose.startswith(("starting step", "error", "largest", "between", "Jacobian", "slope")):
+            continue
+        ends = purpose.endswith("end of the step")
+        if attempts[i] not in begun and not (ends and step in ended):
+            begun.add(attempts[i])
+            rows += _begins(acting, step, before, past)
+        if purpose != "end of the step":
+            rows.append([step, _named(purpose), *_line(here)])
+        if ends and _accepted(run, attempts[i]):
+            ended.add(step)
+            before = here
+            past = [here, *past][: getattr(acting, "steps", 1)]
+        if i + 1 == len(purposes) or attempts[i + 1] != attempts[i] or ends:
+            rows += _closes(run, attempts[i], step, results, rows)
+            if not ends and step - 1 < len(results[0]) and _accepted(run, attempts[i]):
+                before = _slope_at(run, results[0][step - 1], results[1][step - 1])
+                past = [before, *past][: getattr(acting, "steps", 1)]
+    frame = pd.DataFrame(rows, columns=["step", "row", "t", *names, *(f"rate of {name}" for name in names)])
+    return _with_exact(run, frame)
+
+
+def _results(run: Run) -> tuple[Array, Array]:
+    """Return the time and state at the end of each accepted step."""
+    kept: Any = run._trajectory
+    ends = np.append(kept.starts[1:], kept.end_time)
+    states = np.vstack([kept.coefficients[1:, 0, :], kept.end_state])
+    return ends, states
+
+
+def _accepted(run: Run, attempt: int) -> bool:
+    ledger: Any = run._ledger
+    return bool(0 < attempt <= len(ledger) and ledger["accepted"][attempt - 1])
+
+
+def _line(place: tuple[float, Array, Array]) -> list[float]:
+    return [place[0], *place[1].tolist(), *place[2].tolist()]
+
+
+def _begins(method: Any, step: int, before: Any, past: list[Any]) -> list[list[Any]]:
+    """Return the rows of what a step begins with: its first stage, or the values that it reaches back to."""
+    if hasattr(method, "steps"):
+        if len(past) < method.steps:
+            return [[step, "k1", *_line(before)]]
+        return [[step, f"back {j}", *_line(each)] for j, each in enumerate(past[: method.steps])]
+    # an implicit first stage is found by iterations
+    first = getattr(method, "a", ((),))[0]
+    return [] if any(first) or before is None else [[step, "k1", *_line(before)]]
+
+
+def _named(purpose: str) -> str:
+    stage, _, rest = purpose.removesuffix(", end of the step").partition(", ")
+    name = stage.replace("stage ", "k")
+    return f"{name}, {rest}" if rest else name
+
+
+def _closes(run: Run, attempt: int, step: int, results: tuple[Array, Array], rows: list[list[Any]]) -> list[list[Any]]:
+    """Return the row of a step's result, or of what was refused."""
+    n = run.problem.model.layout.size
+    if rows and rows[-1][0] == step and rows[-1][1] == "result":
+        return []
+    if not _accepted(run, attempt):
+        return [[step, "refused", *[np.nan] * (2 * n + 1)]] if attempt <= len(run._ledger) else []  # type: ignore[arg-type]  # kept
+    return [[step, "result", float(results[0][step - 1]), *results[1][step - 1].tolist(), *[np.nan] * n]]
+
+
+def _slope_at(run: Run, time: float, state: Array) -> tuple[float, Array, Array]:
+    return float(time), state, run.problem.rates_at(float(time), state)
+
+
+def _with_exact(run: Run, frame: pd.DataFrame) -> pd.DataFrame:
+    for name, values in run.exact_at(frame["t"].to_numpy()).items():
+        ends = (frame["row"] == "result").to_numpy()
+        exact = np.where(ends, values, np.nan)
+        error = frame[name].to_numpy() - exact
+        frame[f"{name} exact"], frame[f"{name} error"] = exact, error
+        with np.errstate(divide="ignore", invalid="ignore"):
+            frame[f"{name} per cent"] = 100.0 * error / np.abs(exact)
+    return frame

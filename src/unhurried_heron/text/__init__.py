@@ -1,0 +1,1 @@
+"""Tables and summaries for the terminal."""
