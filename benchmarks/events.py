@@ -35,9 +35,9 @@ def _knots() -> None:
     times = np.arange(HOURS + 1.0)
     rain = np.maximum(np.random.default_rng(27).normal(size=times.size), 0.0)
     values = {"catch": 10.0, "drain": 5.0, "area": 1800.0}
-    said: dict[str, Any] = {"initial": {"level": 0.1}, "interval": (0.0, float(HOURS))}
-    wet = uh.Problem.from_text(RAIN, parameters=values, inputs={"rain": uh.Measured(times, rain)}, **said)
-    steady = uh.Problem.from_text(RAIN, parameters={**values, "rain": 0.4}, **said)
+    user_input: dict[str, Any] = {"initial": {"level": 0.1}, "interval": (0.0, float(HOURS))}
+    wet = uh.Problem.from_text(RAIN, parameters=values, inputs={"rain": uh.Measured(times, rain)}, **user_input)
+    steady = uh.Problem.from_text(RAIN, parameters={**values, "rain": 0.4}, **user_input)
 
     def ours(problem: uh.Problem, **options: Any) -> Callable[[], float]:
         return lambda: _timed(lambda: uh.integrate(problem, METHOD, rtol=TOLERANCE, atol=TOLERANCE, **options))
@@ -80,13 +80,13 @@ def _knots() -> None:
 def _crossings() -> None:
     period = 2.0 * np.sqrt(2.0 / 9.81)
     end = period * BOUNCES
-    said: dict[str, Any] = {"initial": {"x": 1.0, "v": 0.0}, "interval": (0.0, end)}
+    user_input: dict[str, Any] = {"initial": {"x": 1.0, "v": 0.0}, "interval": (0.0, end)}
     values = {"g": 9.81, "restitution": 1.0}
     ball = uh.Problem.from_text(
         "x' = v\nv' = -g",
         parameters=values,
         events=[uh.Event("x = 0", going="down", then="v = -restitution*v", name="floor")],
-        **said,
+        **user_input,
     )
     relay = uh.Problem.from_text(
         "x' = rate",

@@ -33,12 +33,12 @@ def report() -> None:
     for n in (3, 20, 100, 500):
         text, native = [], []
         for variant in range(12 if n < 100 else 5):
-            said = {
+            user_input = {
                 "initial": {f"x{i}": 1.0 for i in range(n)},
                 "parameters": {**{f"k{i}": 1.0 for i in range(n)}, "d": 0.1},
             }
             begun = time.perf_counter()
-            problem = Problem.from_text(chain(n, 100 * variant), interval=(0, 1), **said)
+            problem = Problem.from_text(chain(n, 100 * variant), interval=(0, 1), **user_input)
             read = time.perf_counter()
             with_slopes(native_system(problem, ()), problem)
             done = time.perf_counter()

@@ -14,8 +14,8 @@ import numpy as np
 
 from unhurried_heron.driver.layout import March
 from unhurried_heron.driver.options import Budget
-from unhurried_heron.driver.run_request import Asked
-from unhurried_heron.driver.setup import launch
+from unhurried_heron.driver.run_request import RunRequest
+from unhurried_heron.driver.setup import set_up
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.problem.problem import Problem
 
@@ -42,7 +42,7 @@ def compile_c(source: str, *flags: str) -> ctypes.CDLL:
 def prepared(problem: Problem, method: str, rtol: float, atol: float, first: float) -> March:
     """A march laid out as `integrate` does where every step and attempt is kept, with every tolerance given."""
     n = len(problem.states)
-    asked = Asked(
+    asked = RunRequest(
         problem=problem,
         method=find_method(method),
         events=(),
@@ -57,7 +57,7 @@ def prepared(problem: Problem, method: str, rtol: float, atol: float, first: flo
         held=True,
         budget=Budget(),
     )
-    march = launch(asked, "dense").march
+    march = set_up(asked, "dense").march
     rewind(march, problem, first)
     return march
 

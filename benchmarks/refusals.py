@@ -43,13 +43,13 @@ def refuse(text: str, answer: multiprocessing.SimpleQueue) -> None:
     """Measure one text in a process of its own."""
     Problem.from_text("x' = 1", initial={"x": 1}, interval=(0, 1))
     before, begun = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, time.perf_counter()
-    said = "accepted"
+    user_input = "accepted"
     try:
         Problem.from_text(text, initial={}, interval=(0, 1))
     except HeronError as error:
-        said = type(error).__name__
+        user_input = type(error).__name__
     taken = time.perf_counter() - begun
-    answer.put((said, taken, (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024))
+    answer.put((user_input, taken, (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024))
 
 
 def report() -> None:
@@ -60,10 +60,10 @@ def report() -> None:
         answer = context.SimpleQueue()
         process = context.Process(target=refuse, args=(text, answer))
         process.start()
-        said, taken, grown = answer.get()
+        user_input, taken, grown = answer.get()
         process.join()
         worst = [max(worst[0], taken), max(worst[1], grown)]
-        print(f"   {name}: {said} after {taken:.2f} s, {grown:.0f} MB")
+        print(f"   {name}: {user_input} after {taken:.2f} s, {grown:.0f} MB")
     fine = worst[0] < ASKED_SECONDS and worst[1] < ASKED_MEGABYTES
     print(
         f"   at most {worst[0]:.2f} s and {worst[1]:.0f} MB (asked: under 2 s and 500 MB) {'ok' if fine else 'MISSED'}"

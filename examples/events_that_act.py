@@ -49,7 +49,7 @@ hours = np.arange(30 * 8760 + 1.0)
 rain = np.maximum(np.random.default_rng(30).gamma(0.05, 9.0, hours.size) - 2.0, 0.0)
 pond = uh.Problem.from_text(
     "level' = (rain/1000*catchment - seep*level - spill)/area\nspill = weir*max(level - crest, 0)^1.5",
-    inputs={"rain": uh.Measured(hours, rain, between="previous")},
+    inputs={"rain": uh.Measured(hours, rain, interpolation="previous")},
     parameters={"catchment": 30000, "seep": 6, "weir": 900, "crest": 0.8, "area": 1800},
     initial={"level": 0.4},
     interval=(0, hours[-1]),

@@ -13,7 +13,7 @@ print(f"{len(landed)} of {len(run.ledger)} attempted steps ended on a switch")
 
 pond = uh.Problem.from_text(
     "level' = (rain - seep*level)/area",
-    inputs={"rain": uh.Measured([0, 2, 5, 9, 24], [0.0, 40.0, 12.0, 0.0, 0.0], between="previous")},
+    inputs={"rain": uh.Measured([0, 2, 5, 9, 24], [0.0, 40.0, 12.0, 0.0, 0.0], interpolation="previous")},
     parameters={"area": 1800, "seep": None},
     initial={"level": "0.5"},
     interval=(0, 24),

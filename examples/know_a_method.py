@@ -15,7 +15,7 @@ slosh = uh.Problem.from_lagrangian(
 methods = ["heun-2", "classical-rk-4", "adams-bashforth-4", "radau-iia-5"]
 orders = uh.convergence(slosh, methods, step=2, halvings=8)
 print(*orders.orders, sep="\n")
-uh.draw_order(orders).savefig("order.png")
+uh.draw_convergence(orders).savefig("order.png")
 
 kept = uh.compare(slosh, ["classical-rk-4", "implicit-midpoint", "radau-iia-5"], step=0.5)
 print(kept.frame()[["method", "largest error", "drift of energy"]].to_string(index=False))
@@ -32,4 +32,4 @@ print(run.explain())
 uh.draw_run_in_region(run).savefig("in-region.png")
 
 print(uh.certify(uh.Problem.from_file(demo_file("sluice-pond")), digits=9))
-print(uh.worked(slosh, "heun-2", step=0.5, steps=2).to_string(index=False))
+print(uh.step_table(slosh, "heun-2", step=0.5, steps=2).to_string(index=False))

@@ -121,15 +121,15 @@ RAIN = uh.Measured([0.0, 0.03, 0.07, 0.2], [1.0, 2.0, 0.0, 0.5])
 
 def tried(text: str) -> uh.Problem | None:
     """Make a problem, leaving out the values that the text has no use for; None where it is refused."""
-    said = {"initial": dict(VALUES), "parameters": {"k": 0.4, "n": 3}, "inputs": {"rain": RAIN}}
+    user_input = {"initial": dict(VALUES), "parameters": {"k": 0.4, "n": 3}, "inputs": {"rain": RAIN}}
     for _ in range(12):
         try:
-            return uh.Problem.from_text(text, interval=(0, 0.1), **said)
+            return uh.Problem.from_text(text, interval=(0, 0.1), **user_input)
         except uh.FormulationError as error:
             assert error.place
             assert str(error).strip()
             extra = [name.strip() for name in error.name.split(",")]
-            dropped = [name for name in extra for group in said.values() if group.pop(name, None) is not None]
+            dropped = [name for name in extra for group in user_input.values() if group.pop(name, None) is not None]
             if "UnusedValue" not in type(error).__name__ or not dropped:
                 return None
     raise AssertionError(text)

@@ -27,7 +27,7 @@ def tried(part: Callable[[random.Random], object], seed: int) -> str:
         # whatever a library of others warns of is a fault of ours
         warnings.simplefilter("error")
         warnings.filterwarnings("ignore", "Glyph .* missing from font")
-        for ours in (uh.DoubtWarning, uh.IncompleteRunWarning):
+        for ours in (uh.ProblemWarning, uh.IncompleteRunWarning):
             warnings.simplefilter("ignore", ours)
         try:
             part(given)

@@ -70,7 +70,7 @@ CALLS: dict[str, Callable[[Any, Any], Any]] = {
     "events": lambda v, w: uh.integrate(POND, events=v),
     "compare": lambda v, w: uh.compare(POND, v, rtol=w, budget={"steps": 99}),
     "stability": lambda v, w: uh.stability(v, order=w),
-    "worked": lambda v, w: uh.worked(POND, "heun-2", step=v, steps=w),
+    "step_table": lambda v, w: uh.step_table(POND, "heun-2", step=v, steps=w),
     "draw_states": lambda v, w: uh.draw_states(RUN, v),
     "draw_phase": lambda v, w: uh.draw_phase(RUN, v, w),
     "measured": lambda v, w: uh.Measured(v, w),
@@ -147,7 +147,7 @@ initial = {x = 1}
 parameters = {k = 1}
 """
 WORDS = [
-    "run", "compare", "check", "explain", "certify", "order", "stability", "table", "methods", "pond.toml",
+    "run", "compare", "check", "explain", "certify", "convergence", "stability", "step-table", "methods", "pond.toml",
     "none.toml", "--method",
     "heun-2", "auto,heun-2", "--methods", "--rtol", "1e-4", "1e-4,x", "--atol", "--step", "0.5", "30 min",
     "--count", "4", "--set",
@@ -198,16 +198,18 @@ def events(given: random.Random) -> None:
     def one() -> uh.Event:
         value, kind = round(given.uniform(-1, 2), given.randint(0, 3)), given.random()
         then = given.choice(ACTIONS)
-        said: dict[str, Any] = {"then": then and then.format(value), "stop": given.random() < 0.1}
+        user_input: dict[str, Any] = {"then": then and then.format(value), "stop": given.random() < 0.1}
         if given.random() < 0.3:
-            said |= {"at_most": given.randint(1, 4)}
+            user_input |= {"at_most": given.randint(1, 4)}
         if given.random() < 0.2:
-            said |= {"only_if": "x > 0"}
+            user_input |= {"only_if": "x > 0"}
         if kind < 0.2:
-            return uh.Event(every=given.choice([0.3, "0.5", 1e-3, abs(value)]), **said)
+            return uh.Event(every=given.choice([0.3, "0.5", 1e-3, abs(value)]), **user_input)
         if kind < 0.3:
-            return uh.Event(at=[given.uniform(-1, 3) for _ in range(3)], **said)
-        return uh.Event(given.choice(CONDITIONS).format(value), going=given.choice(["up", "down", "either"]), **said)
+            return uh.Event(at=[given.uniform(-1, 3) for _ in range(3)], **user_input)
+        return uh.Event(
+            given.choice(CONDITIONS).format(value), going=given.choice(["up", "down", "either"]), **user_input
+        )
 
     watched = [one() for _ in range(given.randint(1, 4))]
     watched = list({event.name: event for event in watched}.values())

@@ -136,19 +136,19 @@ def one(raw: bytes) -> None:
     """Try one input."""
     data = atheris.FuzzedDataProvider(raw)
     way = data.ConsumeIntInRange(0, 3)
-    said, text = said_of(data), text_of(data)
+    user_input, text = said_of(data), text_of(data)
     before, begun = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, time.perf_counter()
     refused = False
     try:
         if way == 0:
-            uh.Problem.from_lagrangian(text, ["x", "y"][: data.ConsumeIntInRange(1, 2)], **said)
+            uh.Problem.from_lagrangian(text, ["x", "y"][: data.ConsumeIntInRange(1, 2)], **user_input)
         elif way == 1:
             document = tomllib.loads(
                 f"equations = '''{text}'''\n[interval]\nfrom = 0\nto = 1\n[initial]\nx = 1\n" + text
             )
             check_said(parse_document(document, "fuzz"))
         else:
-            problem = uh.Problem.from_text(text, **said)
+            problem = uh.Problem.from_text(text, **user_input)
             problem.first_order()
             uh.check(problem)
             evaluate_guarded(problem)
@@ -160,7 +160,7 @@ def one(raw: bytes) -> None:
     grown = 1024 * (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before)
     slowest[0] = max(slowest[0], taken if refused else 0.0)
     if refused and (taken > MOST_SECONDS or grown > MOST_BYTES):
-        raise AssertionError(f"{taken:.1f} s, {grown / 1e6:.0f} MB: {text!r} {said!r}")
+        raise AssertionError(f"{taken:.1f} s, {grown / 1e6:.0f} MB: {text!r} {user_input!r}")
 
 
 PAGE = guarded_page()

@@ -46,9 +46,9 @@ class Edit:
     def named(self, text: str) -> str:
         """Say what is seeded in one line, wherever that stands; of equal edits on a line, which of them."""
         line = self.line(text)
-        said, old = text.splitlines()[line - 1].strip(), text[self.begin : self.end]
+        row, old = text.splitlines()[line - 1].strip(), text[self.begin : self.end]
         before = text[text.rfind("\n", 0, self.begin) + 1 : self.begin].count(old)
-        return f"{self.file}: {old or 'nothing'}{f' ({before + 1})' * (before > 0)} -> {self.new or 'nothing'}: {said}"
+        return f"{self.file}: {old or 'nothing'}{f' ({before + 1})' * (before > 0)} -> {self.new or 'nothing'}: {row}"
 
     def told(self, text: str) -> str:
         """The same, with the number of the line."""

@@ -10,16 +10,16 @@ from unhurried_heron.diagnosis.explain import Explanation, explain
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import Budget
 from unhurried_heron.errors import (
-    DoubtWarning,
     FormulationError,
     HeronError,
     IncompleteRunWarning,
     MethodError,
     OptionError,
+    ProblemWarning,
     RunError,
 )
 from unhurried_heron.families.controller import Controller
-from unhurried_heron.figures.accuracy_figures import draw_digits, draw_drift, draw_errors, draw_order
+from unhurried_heron.figures.accuracy_figures import draw_convergence, draw_digits, draw_drift, draw_errors
 from unhurried_heron.figures.field import draw_field
 from unhurried_heron.figures.figures import draw_difference, draw_states, draw_steps, draw_work
 from unhurried_heron.figures.phase import draw_phase
@@ -38,9 +38,9 @@ from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
 from unhurried_heron.stability.largest_step import LargestStep, largest_step
 from unhurried_heron.stability.regions import Stability, stability
-from unhurried_heron.stability.stability_limited_steps import StepsInRegion, steps_in_region
+from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps, stability_limited_steps
 from unhurried_heron.study.methods_table import methods
-from unhurried_heron.study.step_table import worked
+from unhurried_heron.study.step_table import step_table
 from unhurried_heron.version import VERSION
 
 __version__ = VERSION
@@ -50,7 +50,6 @@ __all__ = [
     "Comparison",
     "Controller",
     "Convergence",
-    "DoubtWarning",
     "Ending",
     "Event",
     "Explanation",
@@ -64,13 +63,14 @@ __all__ = [
     "Multistep",
     "OptionError",
     "Problem",
+    "ProblemWarning",
     "Report",
     "Rosenbrock",
     "Run",
     "RunError",
     "RungeKutta",
     "Stability",
-    "StepsInRegion",
+    "StabilityLimitedSteps",
     "Tally",
     "VariableMultistep",
     "__version__",
@@ -79,12 +79,12 @@ __all__ = [
     "check",
     "compare",
     "convergence",
+    "draw_convergence",
     "draw_difference",
     "draw_digits",
     "draw_drift",
     "draw_errors",
     "draw_field",
-    "draw_order",
     "draw_phase",
     "draw_run_in_region",
     "draw_stability",
@@ -96,8 +96,8 @@ __all__ = [
     "largest_step",
     "methods",
     "stability",
-    "steps_in_region",
-    "worked",
+    "stability_limited_steps",
+    "step_table",
     "write_csv",
     "write_sound",
     "write_summary",

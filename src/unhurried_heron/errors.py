@@ -135,7 +135,7 @@ class OrderError(FormulationError):
     """Equations cannot be solved for their highest derivatives."""
 
 
-class FamilyError(FormulationError):
+class IndexedStateError(FormulationError):
     """An index leaves its family, or the equations of a family leave gaps or overlap."""
 
 
@@ -171,7 +171,7 @@ class CacheWarning(UserWarning):
     """Compiled kernels are not kept on disk, or not taken from there."""
 
 
-class DoubtWarning(UserWarning):
+class ProblemWarning(UserWarning):
     """Something is less sure than it looks."""
 
 

@@ -257,8 +257,8 @@ def test_outputs_harm_nothing(tmp_path: Path) -> None:
 def test_pictures_of_several_runs(tmp_path: Path) -> None:
     picture = tmp_path / "phase.svg"
     chain, drawn = demo_file("food-chain"), ("--plot", picture, "--overlay", "supply=5,8")
-    said = heron("run", chain, "--to", "40", *drawn, "--phase", "algae,grazer")
-    assert said.returncode == 0, said.stderr
+    user_input = heron("run", chain, "--to", "40", *drawn, "--phase", "algae,grazer")
+    assert user_input.returncode == 0, user_input.stderr
     assert picture.read_text().count("<!-- supply = ") == 2
     for options, words in (
         (["--phase", "algae,grazer"], "nowhere to draw"),
@@ -266,6 +266,6 @@ def test_pictures_of_several_runs(tmp_path: Path) -> None:
         (["--plot", picture, "--overlay", "suply=1,2"], "did you mean 'supply'"),
         (["--plot", picture, "--phase", "algae"], "two or three"),
     ):
-        said = heron("run", chain, "--to", "1", *options)
-        assert said.returncode != 0
-        assert words in said.stderr
+        user_input = heron("run", chain, "--to", "1", *options)
+        assert user_input.returncode != 0
+        assert words in user_input.stderr

@@ -24,9 +24,9 @@ OF_RUNS = {"--rtol", "--atol", "--step", "--count"}
 VERBS = {
     "run": OF_FILES | OF_RUNS | {"--method", "--budget", "--switches"},
     "explain": OF_FILES | OF_RUNS | {"--method", "--budget", "--switches"},
-    "table": OF_FILES | OF_RUNS | {"--method"},
+    "step-table": OF_FILES | OF_RUNS | {"--method"},
     "compare": OF_FILES | OF_RUNS | {"--methods", "--budget"},
-    "order": OF_FILES | {"--step", "--count", "--methods", "--budget"},
+    "convergence": OF_FILES | {"--step", "--count", "--methods", "--budget"},
     "certify": OF_FILES,
     "check": OF_FILES,
     "stability": OF_FILES,
@@ -55,8 +55,8 @@ def test_ends_steps_and_tolerances_carry_units(tmp_path: Path, monkeypatch: pyte
             "run again": ["--count", "10", "--method", "heun-2", "--json", "run.json"],
             "compare": ["--methods", "auto", "--rtol", "1e-6", "--atol", "1 mm", "--budget", "20s", "--csv", "a.csv"],
             "explain": ["--count", "10", "--method", "heun-2"],
-            "table": ["--count", "10", "--method", "heun-2", "--csv", "table.csv"],
-            "order": ["--count", "4", "--halvings", "3", "--methods", "heun-2", "--csv", "order.csv"],
+            "step-table": ["--count", "10", "--method", "heun-2", "--csv", "table.csv"],
+            "convergence": ["--count", "4", "--halvings", "3", "--methods", "heun-2", "--csv", "order.csv"],
             "certify": ["--at", "2 h", "--csv", "certify.csv"],
             "check": [],
             "stability": ["heun-2", "--for", str(pond)],
@@ -101,7 +101,7 @@ def test_what_would_do_nothing_is_refused(given: list[str], words: str) -> None:
 POND = "equations = \"x' = y\\ny' = -x\"\ninitial = {x = 1, y = 0}\ninterval = {from = 0, to = 100}\n"
 LONG = {
     "compare": ["compare", "FILE", "--methods", "heun-2,euler", "--step", "1e-2,1,0.5", "--csv", "out.csv"],
-    "order": ["order", "FILE", "--methods", "heun-2", "--steps", "2,1,1e-2", "--csv", "out.csv"],
+    "convergence": ["convergence", "FILE", "--methods", "heun-2", "--steps", "2,1,1e-2", "--csv", "out.csv"],
     "certify": ["certify", "FILE", "--digits", "12", "--csv", "out.csv"],
     "explain": ["explain", "FILE", "--method", "heun-2", "--step", "1e-2"],
     "run": ["run", "FILE", "--method", "heun-2", "--step", "1e-2", "--csv", "out.csv"],

@@ -44,9 +44,9 @@ def test_tables_have_exact_values_on_request(decay: Path, tmp_path: Path) -> Non
 
 def test_every_table_and_picture_is_written(decay: Path, tmp_path: Path) -> None:
     asked = {
-        "order": ("order", decay, "--methods", "heun-2,euler", "--steps", "0.5,0.25,0.125"),
+        "convergence": ("convergence", decay, "--methods", "heun-2,euler", "--steps", "0.5,0.25,0.125"),
         "certify": ("certify", decay, "--digits", "5", "--at", "1"),
-        "table": ("table", decay, "--method", "ralston-3", "--count", "4", "--steps", "2"),
+        "step-table": ("step-table", decay, "--method", "ralston-3", "--count", "4", "--steps", "2"),
         "compare": (
             "compare",
             decay,
@@ -64,13 +64,17 @@ def test_every_table_and_picture_is_written(decay: Path, tmp_path: Path) -> None
         done = heron(*words, "--csv", tmp_path / f"{name}.csv")
         assert done.returncode == 0, done.stderr
         assert not pd.read_csv(tmp_path / f"{name}.csv").empty
-    worked = pd.read_csv(tmp_path / "table.csv")
+    step_table = pd.read_csv(tmp_path / "table.csv")
     problem = uh.Problem.from_file(decay)
-    assert worked["level"].tolist() == uh.worked(problem, "ralston-3", count=4, steps=2)["level"].tolist()
+    assert step_table["level"].tolist() == uh.step_table(problem, "ralston-3", count=4, steps=2)["level"].tolist()
     compared = pd.read_csv(tmp_path / "compare.csv")
     assert compared["reference"].unique().tolist() == ["Taylor series in 30 digits"]
     assert (compared["drift of level + 0"] > 0.5).all()
-    for words in (("order", decay), ("explain", decay), ("stability", "euler", "--window=-3,1,-2,2", "--order-star")):
+    for words in (
+        ("convergence", decay),
+        ("explain", decay),
+        ("stability", "euler", "--window=-3,1,-2,2", "--order-star"),
+    ):
         done = heron(*words, "--plot", tmp_path / f"{words[0]}.png")
         assert done.returncode == 0, done.stderr
         assert (tmp_path / f"{words[0]}.png").stat().st_size > 5000
@@ -81,8 +85,8 @@ def test_what_cannot_be_is_refused_and_what_is_not_certain_is_told(decay: Path, 
         ("stability", "euler", "--window", "1,2,3"),
         ("stability", "eulr"),
         ("stability", "euler", "--order", "3"),
-        ("order", decay, "--steps", "0.1"),
-        ("table", decay, "--steps", "0", "--step", "0.1"),
+        ("convergence", decay, "--steps", "0.1"),
+        ("step-table", decay, "--steps", "0", "--step", "0.1"),
         ("certify", decay, "--at", "9"),
         ("compare", decay, "--best", "1e-3", "--by", "speed"),
         ("compare", decay, "--reference", "best"),

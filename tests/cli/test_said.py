@@ -46,11 +46,11 @@ COMMANDS = {
         "--count",
         "99",
     ),
-    "order": ("order", CULVERT, "--methods", "heun-2", "--step", "0.5", "--halvings", "3"),
+    "convergence": ("convergence", CULVERT, "--methods", "heun-2", "--step", "0.5", "--halvings", "3"),
     "stability": ("stability", "classical-rk-4", "trapezoidal", "adams-bashforth-4", "--for", POND, "--plot", "r.png"),
     "certify": ("certify", POND, "--digits", "7", "--at", "6,24 h"),
     "certify-refused": ("certify", POND, "--digits", "99"),
-    "table": ("table", POND, "--method", "heun-2", "--step", "30 min", "--steps", "2", "--csv", "t.csv"),
+    "step-table": ("step-table", POND, "--method", "heun-2", "--step", "30 min", "--steps", "2", "--csv", "t.csv"),
     "explain": ("explain", CHEMISTRY, "--method", "dormand-prince-54", "--rtol", "1e-4"),
     "compare-refused": ("compare", POND, "--methods", "eulr"),
     "new": ("new", "marsh"),
@@ -58,7 +58,7 @@ COMMANDS = {
 }
 
 # sentences are wrapped by the length of their numbers, which differ a little from machine to machine
-WIDE = {verb: {"COLUMNS": "400"} for verb in ("explain", "certify", "order", "stability", "table")}
+WIDE = {verb: {"COLUMNS": "400"} for verb in ("explain", "certify", "convergence", "stability", "step-table")}
 
 
 def bare(text: str, *, numbers: bool) -> str:
@@ -78,12 +78,12 @@ def test_what_the_tool_says(name: str, tmp_path: Path) -> None:
     done = heron(*COMMANDS[name], cwd=tmp_path, env={**os.environ, "NO_COLOR": "1", **wide})
     written = [f"== {path.name}\n" + path.read_text() for path in sorted(tmp_path.glob("*.[jt]*"))]
     written += [f"== {path.name}\n" + "\n".join(path.read_text().splitlines()[:2]) for path in tmp_path.glob("*.csv")]
-    said = bare(
+    user_input = bare(
         "\n".join([done.stdout, done.stderr, f"exit code {['zero', 'one', 'two'][done.returncode]}", *written]),
         numbers=name.startswith(("check", "latex")),
     )
     kept = SAID / f"{name}.txt"
     if not kept.exists():
-        kept.write_text(said, encoding="utf-8")
+        kept.write_text(user_input, encoding="utf-8")
         pytest.fail(f"nothing was kept for '{name}': now it is")
-    assert said == kept.read_text(encoding="utf-8")
+    assert user_input == kept.read_text(encoding="utf-8")

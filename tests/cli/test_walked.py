@@ -56,8 +56,8 @@ VERBS = {
     "compare": ["compare", "FILE", "--csv", "e.csv", "--plot", "e.png", "--best", "1e-6"],
     "explain": ["explain", "FILE", "--plot", "f.png"],
     "certify": ["certify", "FILE", "--digits", "4", "--at", "1,2", "--csv", "g.csv"],
-    "order": ["order", "FILE", "--halvings", "3", "--csv", "h.csv", "--plot", "h.png"],
-    "table": ["table", "FILE", "--csv", "i.csv"],
+    "convergence": ["convergence", "FILE", "--halvings", "3", "--csv", "h.csv", "--plot", "h.png"],
+    "step-table": ["step-table", "FILE", "--csv", "i.csv"],
     "stability": ["stability", "heun-2", "--for", "FILE", "--plot", "j.png"],
 }
 
@@ -71,7 +71,7 @@ def test_every_verb_answers_or_says_why_not(
     Path("pond.toml").write_text(CASES[case])
     with warnings.catch_warnings():
         warnings.simplefilter("error", UserWarning)
-        warnings.simplefilter("ignore", uh.DoubtWarning)
+        warnings.simplefilter("ignore", uh.ProblemWarning)
         warnings.simplefilter("ignore", uh.IncompleteRunWarning)
         found = CliRunner().invoke(app, [part.replace("FILE", "pond.toml") for part in VERBS[verb]])
     assert found.exception is None or isinstance(found.exception, SystemExit | HeronError), found.exception

@@ -60,7 +60,7 @@ def test_rates_and_jacobian(first: str, second: str, n: int) -> None:
 
 
 def test_nothing_in_a_loop_is_computed_twice() -> None:
-    from unhurried_heron.codegen.expression_ir import Names
+    from unhurried_heron.codegen.expression_ir import SymbolTable
     from unhurried_heron.codegen.modules import emit_module
 
     problem = uh.Problem.from_text(
@@ -69,7 +69,7 @@ def test_nothing_in_a_loop_is_computed_twice() -> None:
         parameters={"n": 9, "k": 2},
         interval=(0, 1),
     )
-    text = emit_module(problem.model.rates.blocks, (), 9, Names((), (("n", 0), ("k", 1))))
+    text = emit_module(problem.model.rates.blocks, (), 9, SymbolTable((), (("n", 0), ("k", 1))))
     assert [text.count(f"call double @llvm.{f}.f64") for f in ("exp", "sin", "cos")] == [1, 1, 1]
     # what no index moves, and the sum over all, stand before the loop that uses them
     before_loop, _, loop = text.rpartition("phi i64")

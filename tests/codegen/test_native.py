@@ -93,7 +93,9 @@ def test_nothing_is_compiled_twice(pond: uh.Problem, monkeypatch: pytest.MonkeyP
         monkeypatch.setattr(jit, name, lambda *a, genuine=genuine, **k: compiled.append(a) or genuine(*a, **k))
     run_all(pond)
     run_all(pond.with_(parameters={"crest": 0.5}, initial={"level": 0.1}, interval=(0, 9)))
-    run_all(uh.Problem.from_text(pond.said.text, initial={"level": 1}, parameters=pond.parameters, interval=(1, 2)))
+    run_all(
+        uh.Problem.from_text(pond.user_input.text, initial={"level": 1}, parameters=pond.parameters, interval=(1, 2))
+    )
     assert not compiled
     uh.integrate(uh.Problem.from_text("x' = -3.25*x", initial={"x": 1}, interval=(0, 1)))
     assert len(compiled) == 1

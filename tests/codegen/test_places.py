@@ -13,7 +13,7 @@ from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.index_check import hold_within
 from unhurried_heron.codegen.system import native_derived, native_system, with_slopes
 from unhurried_heron.formulas.expression import SUM, Node, name, number
-from unhurried_heron.formulas.layout import Block, Loop
+from unhurried_heron.formulas.layout import IndexedFormula, Loop
 
 LEAKS = [
     "u[i]' = u[i-1] + sum(u[m] for m in 1..9) for i in 1..3\nu[0] = 0",
@@ -35,7 +35,7 @@ def test_every_index_is_held_to_its_family(text: str) -> None:
 
 
 SLOT = Node("slot", 0, ("i", 1))
-INSIDE = Block(
+INSIDE = IndexedFormula(
     (Loop("i", 0, 2),), 0, (1,), Node(SUM, "k", number(0), number(2), Node("mul", SLOT, Node("slot", 0, ("k", 1))))
 )
 
@@ -43,16 +43,16 @@ INSIDE = Block(
 @pytest.mark.parametrize(
     "block",
     [
-        Block((Loop("i", 0, 3),), 0, (1,), number(1)),
-        Block((Loop("i", 0, 2),), 1, (1,), number(1)),
-        Block((Loop("i", 0, 2),), 0, (1,), Node("slot", -1, ("i", 1))),
-        Block((Loop("i", 0, 2),), 0, (1,), Node("slot", 4, ("i", -3))),
-        Block((), 0, (), Node(SUM, "k", number(0), number(3), Node("slot", 0, ("k", 1)))),
-        Block((), 0, (), Node("add", name("a"), Node("slot", 3))),
-        Block((), 0, (), SLOT),
+        IndexedFormula((Loop("i", 0, 3),), 0, (1,), number(1)),
+        IndexedFormula((Loop("i", 0, 2),), 1, (1,), number(1)),
+        IndexedFormula((Loop("i", 0, 2),), 0, (1,), Node("slot", -1, ("i", 1))),
+        IndexedFormula((Loop("i", 0, 2),), 0, (1,), Node("slot", 4, ("i", -3))),
+        IndexedFormula((), 0, (), Node(SUM, "k", number(0), number(3), Node("slot", 0, ("k", 1)))),
+        IndexedFormula((), 0, (), Node("add", name("a"), Node("slot", 3))),
+        IndexedFormula((), 0, (), SLOT),
     ],
 )
-def test_a_slip_of_the_formulation_is_caught_by_the_emitter(block: Block) -> None:
+def test_a_slip_of_the_formulation_is_caught_by_the_emitter(block: IndexedFormula) -> None:
     hold_within([INSIDE], 3, 3)
     with pytest.raises(uh.HeronError, match="not its own"):
         hold_within([INSIDE, block], 3, 3)
@@ -95,7 +95,7 @@ ENDLESS = [
 
 @pytest.mark.parametrize(("text", "parameters", "initial"), ENDLESS)
 def test_what_nothing_could_interrupt_is_refused(text: str, parameters: dict, initial: dict) -> None:
-    with pytest.raises(errors.FamilyError, match="too many terms"):
+    with pytest.raises(errors.IndexedStateError, match="too many terms"):
         uh.Problem.from_text(text, parameters=parameters, initial={"x": 1, **initial}, interval=(0, 1))
 
 

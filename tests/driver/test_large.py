@@ -32,7 +32,7 @@ def turning(rate: float) -> uh.Problem:
 )
 def test_auto_stretches_steps_where_modes_only_decay(rate: float, rtol: float, taken: str) -> None:
     run = uh.integrate(turning(rate), rtol=rtol, record=2)
-    assert taken in run.chosen
+    assert taken in run.method_selection
     size, angle = np.exp(-DECAY * 0.1), rate * 0.1
     found = run["u"][-1], run["v"][-1]
     for values, exact in zip(found, (size * np.cos(angle), size * np.sin(angle)), strict=True):

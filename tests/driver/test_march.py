@@ -103,8 +103,8 @@ def test_problems_travel_between_processes(pond: uh.Problem) -> None:
 @pytest.mark.parametrize("sign", [1.0, -1.0])
 @pytest.mark.parametrize("scale", [1e-9, 1.0, 1e9])
 def test_the_first_step_follows_the_scale_of_time(scale: float, sign: float, method: str) -> None:
-    said = {"initial": {"x": 1, "v": 0}, "interval": (0, sign * 20 * scale)}
-    problem = uh.Problem.from_text("x' = v/s\nv' = -x/s", parameters={"s": scale}, **said)
+    user_input = {"initial": {"x": 1, "v": 0}, "interval": (0, sign * 20 * scale)}
+    problem = uh.Problem.from_text("x' = v/s\nv' = -x/s", parameters={"s": scale}, **user_input)
     run = uh.integrate(problem, method, rtol=1e-6, atol=1e-6)
     assert 1e-4 < sign * run.ledger["step"][0] / scale < 0.2
     # it is within the tolerance, and not far below what comes after it

@@ -25,9 +25,9 @@ RIGHT: dict[str, list[Any]] = {
     "atol": [0, 1e-9, {"v": 1e-8}],
     "step": [0.1, Fraction(1, 30)],
     "count": [40],
-    "control": ["predictive", uh.Controller(share=0.5)],
-    "carry": ["lower"],
-    "starting": ["classical-rk-4"],
+    "step_control": ["predictive", uh.Controller(safety=0.5)],
+    "local_extrapolation": [False],
+    "starter": ["classical-rk-4"],
     "record": ["steps", 7, [0.0, 0.5, 2.0]],
     "events": [[uh.Event("v = -0.5")]],
     "parameters": [{"k": 1.0}],
@@ -54,7 +54,7 @@ def outcome(options: dict[str, Any], problem: uh.Problem = PROBLEM) -> uh.Run | 
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore", uh.IncompleteRunWarning)
-            warnings.simplefilter("ignore", uh.DoubtWarning)
+            warnings.simplefilter("ignore", uh.ProblemWarning)
             return uh.integrate(problem, **{"progress": False, **options})
     except uh.HeronError as error:
         return None if error.place and error.expected else pytest.fail(str(error))
@@ -63,9 +63,9 @@ def outcome(options: dict[str, Any], problem: uh.Problem = PROBLEM) -> uh.Run | 
 def test_what_starts_a_method_is_told() -> None:
     known = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), exact={"x": "exp(-t)"})
     finals = set()
-    for starting in ("euler", "heun-2", "exact"):
-        run = uh.integrate(known, "adams-bashforth-4", count=20, starting=starting)
-        assert run.options["starting"] == starting
+    for starter in ("euler", "heun-2", "exact"):
+        run = uh.integrate(known, "adams-bashforth-4", count=20, starter=starter)
+        assert run.options["starter"] == starter
         finals.add(run.final["x"])
     assert len(finals) == 3
 

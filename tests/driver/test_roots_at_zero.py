@@ -160,7 +160,7 @@ def test_a_quotient_without_a_value_at_the_start() -> None:
 
 @pytest.mark.parametrize("rate", ["2*sqrt(abs(x))", "a*x^(1/3)"])
 def test_no_digit_is_certain_where_many_solutions_begin(rate: str) -> None:
-    said = {"initial": {"x": 0.0}, "interval": (0, 1), "parameters": {"a": 1.0} if "a*" in rate else {}}
-    found = uh.certify(uh.Problem.from_text(f"x' = {rate}", **said), 4)
+    user_input = {"initial": {"x": 0.0}, "interval": (0, 1), "parameters": {"a": 1.0} if "a*" in rate else {}}
+    found = uh.certify(uh.Problem.from_text(f"x' = {rate}", **user_input), 4)
     assert not found.certified
     assert "more than one solution may begin there" in found.reason

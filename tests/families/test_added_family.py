@@ -12,7 +12,7 @@ from two_stage import FAMILY, TwoStage
 
 import unhurried_heron as uh
 from unhurried_heron import errors
-from unhurried_heron.families import Demand, WorkSpace, add_family
+from unhurried_heron.families import SetupRequest, WorkSpace, add_family
 from unhurried_heron.families.registry import FAMILIES
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.testing import ContractError, check_method
@@ -61,7 +61,7 @@ def test_its_limits_hold() -> None:
         uh.integrate(large, TwoStage(family="unheard-of"))
 
 
-def careless(method: TwoStage, demand: Demand) -> WorkSpace:
+def careless(method: TwoStage, demand: SetupRequest) -> WorkSpace:
     """Lay out what the method needs for one state less."""
     work = two_stage.lay_out(method, demand)
     return work._replace(bundle=work.bundle._replace(second=np.zeros(demand.n - 1)))

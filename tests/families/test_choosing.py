@@ -27,13 +27,13 @@ def test_auto_changes_where_it_is_stiff_and_loses_nothing(rtol: float) -> None:
     first = ledger["time"][ledger["method"] == names[1]].iloc[0]
     assert 5 < first < 8.5
     assert run.tally.changes == (ledger["method"] != ledger["method"].shift()).sum() - 1
-    assert f"stiff from t = {first:.4g}" in run.chosen
+    assert f"stiff from t = {first:.4g}" in run.method_selection
     assert run.options["linear"] == "dense"
     # an explicit method alone takes thirty times as many steps and more
     assert len(ledger) < uh.integrate(CHANGING, smooth, rtol=rtol, record=2).tally.accepted / 3
     # what was laid out serves again, from the beginning
     again = uh.integrate(CHANGING, rtol=rtol)
-    assert (again.chosen, again.states[-1].tolist()) == (run.chosen, run.states[-1].tolist())
+    assert (again.method_selection, again.states[-1].tolist()) == (run.method_selection, run.states[-1].tolist())
 
 
 def test_auto_comes_back(tmp_path: object) -> None:
@@ -56,7 +56,7 @@ def test_auto_leaves_alone_what_is_not_stiff() -> None:
             run = uh.integrate(problem, rtol=rtol)
             assert run.tally.changes == 0
             assert run.tally.jacobians == 0
-            assert "nothing faster" in run.chosen
+            assert "nothing faster" in run.method_selection
     # and nothing is chosen with fixed steps, nor where full matrices would be too large
     assert uh.integrate(swing, count=900).method == "dormand-prince-54"
     wide = uh.Problem.from_rates(lambda t, y: -1e4 * (y - np.cos(t)), initial={"u": np.ones(5001)}, interval=(0, 0.1))

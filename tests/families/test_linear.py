@@ -103,10 +103,10 @@ def test_a_pattern_reduces_the_calls(kind: str) -> None:
         wide = np.concatenate([[1.0], y, [0.0]])
         return 100.0 * (wide[:-2] - 2 * wide[1:-1] + wide[2:]) - y**3
 
-    said = {"initial": {"u": np.zeros(n)}, "interval": (0, 1)}
+    user_input = {"initial": {"u": np.zeros(n)}, "interval": (0, 1)}
     band = diags_array([np.ones(n), np.ones(n - 1), np.ones(n - 1)], offsets=[0, 1, -1])
-    plain = uh.integrate(uh.Problem.from_rates(rates, **said), "radau-iia-5")
-    sparse = uh.Problem.from_rates(rates, sparsity=band, **said)
+    plain = uh.integrate(uh.Problem.from_rates(rates, **user_input), "radau-iia-5")
+    sparse = uh.Problem.from_rates(rates, sparsity=band, **user_input)
     calls = 0
     known = uh.integrate(sparse, "radau-iia-5", linear=kind)
     assert calls == known.tally.rate_evaluations
@@ -117,7 +117,7 @@ def test_a_pattern_reduces_the_calls(kind: str) -> None:
     assert known.tally.rate_evaluations <= plain.tally.rate_evaluations - (n - 3) * jacobians + 20
     if kind != "dense":
         with pytest.raises(errors.OptionError, match="nonzero"):
-            uh.integrate(uh.Problem.from_rates(rates, **said), "radau-iia-5", linear=kind)
+            uh.integrate(uh.Problem.from_rates(rates, **user_input), "radau-iia-5", linear=kind)
 
 
 @pytest.mark.parametrize("where", ["factor", "solve"])

@@ -59,11 +59,11 @@ def test_every_step_takes_the_stages_it_needs() -> None:
     # and hardly more
     assert reach[rows["iterations"] > 5].max() < 2.5
     assert run.tally.rate_evaluations < uh.integrate(problem, "dormand-prince-54", rtol=1e-4).tally.rate_evaluations / 5
-    held = uh.steps_in_region(run)
+    held = uh.stability_limited_steps(run)
     assert held.share == 0
     assert {region.name for region in held.regions} == {f"{CHEBYSHEV.name}, {s} stages" for s in limits}
     with pytest.raises(uh.RunError, match="which tells the stages"):
-        uh.steps_in_region(uh.integrate(problem, CHEBYSHEV, step=0.01, ledger=False))
+        uh.stability_limited_steps(uh.integrate(problem, CHEBYSHEV, step=0.01, ledger=False))
 
 
 def test_what_no_stages_reach_is_marched_in_shorter_steps() -> None:

@@ -8,7 +8,7 @@ from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 
-from unhurried_heron.families import Controller, Demand, Family, WorkSpace
+from unhurried_heron.families import Controller, Family, SetupRequest, WorkSpace
 from unhurried_heron.kernels.memory.bundles import CONTROLLER, Array
 from unhurried_heron.kernels.memory.work_spaces import NEWTON
 from unhurried_heron.methods.stability import Region
@@ -52,12 +52,12 @@ class Work(NamedTuple):
     second: Array
 
 
-def lay_out(method: TwoStage, demand: Demand) -> WorkSpace:
+def lay_out(method: TwoStage, demand: SetupRequest) -> WorkSpace:
     n = demand.n
     linear = demand.linear
     context = linear.context(False)
     vectors = [np.zeros(n) for _ in range(7)]
-    controller = Controller(share=0.7).record(method.embedded_order)
+    controller = Controller(safety=0.7).record(method.embedded_order)
     newton = np.zeros(1, dtype=NEWTON)
     work = Work(controller, newton, linear.factor, linear.solve, context[0].ctypes.data, linear.jacobian, *vectors)
     return WorkSpace(work, np.zeros(n), 3, (context, linear))

@@ -83,8 +83,8 @@ def test_switches_are_told_in_the_report() -> None:
 
 
 def test_switches_are_counted() -> None:
-    said = {"initial": {"x": 0.0}, "interval": (0, 10)}
-    once, twice = (uh.Problem.from_text(f"x' = where(sin(t) > {low}, 1, 0)", **said) for low in (0.5, -0.9))
+    user_input = {"initial": {"x": 0.0}, "interval": (0, 10)}
+    once, twice = (uh.Problem.from_text(f"x' = where(sin(t) > {low}, 1, 0)", **user_input) for low in (0.5, -0.9))
     assert "(4 times)" in printed(run_report(uh.integrate(once)))
     assert "(2 times)" in printed(run_report(uh.integrate(twice)))
     assert "(1 time)" in printed(run_report(uh.integrate(once.with_(interval=(0, 1)))))
@@ -118,8 +118,8 @@ def test_families_stand_along_physical_coordinates() -> None:
                                    units={"depth": "mm"})  # fmt: skip
     run = uh.integrate(problem)
     places = 2.0 * (np.arange(12) + 0.5)
-    for said, label in (("depth", "depth [mm]"), ("(i - 0.5)*dz", "(i - 0.5)*dz"), (places, "")):
-        (shown,) = states_record(run, ["u"], along={"u": said}).maps
+    for user_input, label in (("depth", "depth [mm]"), ("(i - 0.5)*dz", "(i - 0.5)*dz"), (places, "")):
+        (shown,) = states_record(run, ["u"], along={"u": user_input}).maps
         assert (shown.y_label, shown.y.tolist()) == (label, places.tolist())
     for wrong in ({"x": "depth"}, {"u": "q*i"}, {"u": [1, 2]}, {"u": "0*i"}, {"u": object()}, "depth"):
         with pytest.raises(uh.OptionError, match=r"coordinate"):

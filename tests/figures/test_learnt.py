@@ -41,7 +41,7 @@ def test_regions_have_their_borders_where_the_textbook_has_them(tmp_path: Path) 
 
 def test_a_run_and_a_largest_step_lie_in_their_region() -> None:
     run = uh.integrate(STIFF, "dormand-prince-54", rtol=1e-4)
-    found = uh.steps_in_region(run)
+    found = uh.stability_limited_steps(run)
     figure = uh.draw_run_in_region(run)
     points = figure.axes[0].collections[-1].get_offsets()
     assert np.asarray(points)[:, 0] == pytest.approx(found.z.real.ravel())
@@ -57,7 +57,7 @@ def test_a_run_and_a_largest_step_lie_in_their_region() -> None:
 
 def test_errors_orders_and_drifts_are_drawn_as_they_were_found() -> None:
     orders = uh.convergence(SWING, ["heun-2", "classical-rk-4"], step=0.5, halvings=5)
-    figure = uh.draw_order(orders)
+    figure = uh.draw_convergence(orders)
     line = next(each for each in figure.axes[0].lines if str(each.get_label()).startswith("heun-2"))
     rows = [row for row in orders.rows if row["method"] == "heun-2"]
     assert line.get_xdata().tolist() == [row["step"] for row in rows]
@@ -80,6 +80,6 @@ def test_errors_orders_and_drifts_are_drawn_as_they_were_found() -> None:
     certificate = uh.certify(SWING, 7, at=[3])
     bars = uh.draw_digits(certificate).axes[0].patches
     assert sorted(bar.get_height() for bar in bars) == sorted(row["digits"] for row in certificate.rows)
-    for draw in (uh.draw_order, uh.draw_digits):
+    for draw in (uh.draw_convergence, uh.draw_digits):
         with pytest.raises(uh.OptionError):
             draw(run)

@@ -10,7 +10,7 @@ from rich.console import Console, RenderableType
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import all_methods
-from unhurried_heron.study.text_table import Sheet, number
+from unhurried_heron.study.text_table import TextTable, number
 from unhurried_heron.text.tables import comparison_report, methods_table, run_report
 
 
@@ -67,7 +67,7 @@ def test_numbers_and_names_are_never_cut() -> None:
             assert all(method.name in narrow for method in all_methods())
         assert "…" not in narrow
     # as many columns as there is room for, and not one more
-    sheet = Sheet([("alpha", "left"), ("b", "right"), ("gamma", "right"), ("d", "right")])
+    sheet = TextTable([("alpha", "left"), ("b", "right"), ("gamma", "right"), ("d", "right")])
     sheet.add_row("word", "123.5", "7", "12,345")
     whole = len(shown(sheet, 200).splitlines()[1])
     for width, kept in ((whole, 4), (whole - 1, 3), (whole - 10, 2), (whole - 19, 1)):

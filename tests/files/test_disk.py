@@ -105,9 +105,9 @@ def test_a_table_is_not_reached_by_a_link(tmp_path: Path) -> None:
 
 
 def test_nothing_steers_a_terminal() -> None:
-    for said in ({"title": "a\x1b[2J"}, {"events": [uh.Event("x = 1", name="b\x1b[1m")]}):
+    for user_input in ({"title": "a\x1b[2J"}, {"events": [uh.Event("x = 1", name="b\x1b[1m")]}):
         with pytest.raises(errors.ValueGivenError) as caught:
-            uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), **said)
+            uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), **user_input)
         assert "\x1b" not in str(caught.value)
     with pytest.raises(errors.FormulationError) as caught:
         uh.Problem.from_text("x' = -x + \x1b[31m", initial={"x": 1}, interval=(0, 1))

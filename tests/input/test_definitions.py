@@ -89,7 +89,7 @@ TABLE = "# gauge of the lagoon\nhour, tide ,rain\n0,0.5,1\n1.5,0.25,2\n\n3,0.75,
 def test_tables_from_files(tmp_path: Path) -> None:
     path = tmp_path / "gauge.csv"
     path.write_text(TABLE)
-    table = uh.Measured.from_csv(path, time="hour", value="tide", between="previous")
+    table = uh.Measured.from_csv(path, time="hour", value="tide", interpolation="previous")
     assert (table.times.tolist(), table.values.tolist()) == ([0.0, 1.5, 3.0], [0.5, 0.25, 0.75])
     problem = uh.Problem.from_text("x' = tide*x", inputs={"tide": table}, initial={"x": 1}, interval=(0, 3))
     run = uh.integrate(problem, rtol=1e-11)
@@ -112,8 +112,8 @@ def test_tables_from_files(tmp_path: Path) -> None:
 
 def test_a_run_never_leaves_a_table() -> None:
     table = uh.Measured([0, 2], [1, 2], source="gauge.csv")
-    said = {"inputs": {"tide": table}, "initial": {"x": 1}}
-    problem = uh.Problem.from_text("x' = tide", interval=(2, 0), **said)
+    user_input = {"inputs": {"tide": table}, "initial": {"x": 1}}
+    problem = uh.Problem.from_text("x' = tide", interval=(2, 0), **user_input)
     assert uh.integrate(problem).final["x"] == pytest.approx(-2.0)
     for interval in ((0, 2.001), (-1, 1)):
         with pytest.raises(errors.InputError, match="leave the table of 'tide'") as caught:
@@ -122,7 +122,7 @@ def test_a_run_never_leaves_a_table() -> None:
     with pytest.raises(errors.InputError, match="did you mean 'linear'"):
         uh.Measured([0, 1], [0, 1], "linaer")
     with pytest.raises(errors.NameClashError, match="two things"):
-        uh.Problem.from_text("x' = tide\ntide = 2", interval=(0, 1), **said)
+        uh.Problem.from_text("x' = tide\ntide = 2", interval=(0, 1), **user_input)
 
 
 @settings(max_examples=40, deadline=None)

@@ -35,14 +35,14 @@ record = 11
 """
 
 
-def said(tmp_path: Path, text: str) -> uh.Problem:
+def user_input(tmp_path: Path, text: str) -> uh.Problem:
     path = tmp_path / "pond.toml"
     path.write_text(text, encoding="utf-8")
     return uh.Problem.from_file(path)
 
 
 def test_a_file_says_what_the_text_says(tmp_path: Path) -> None:
-    problem = said(tmp_path, GOOD)
+    problem = user_input(tmp_path, GOOD)
     assert problem.integrate_options == {"method": "radau-iia-5", "rtol": 1e-9, "record": 11}
     run = uh.integrate(problem, **problem.integrate_options)
     assert run.ending.reason == "event"
@@ -72,7 +72,7 @@ def test_demo_files_are_problems(name: str) -> None:
 )
 def test_mistakes_are_named_by_their_key(tmp_path: Path, old: str, new: str, words: list[str]) -> None:
     with pytest.raises(uh.FormulationError) as caught:
-        said(tmp_path, GOOD.replace(old, new, 1))
+        user_input(tmp_path, GOOD.replace(old, new, 1))
     assert all(word in str(caught.value) for word in words), str(caught.value)
 
 

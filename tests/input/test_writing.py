@@ -13,7 +13,7 @@ import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.demo import NAMES, demo_file
 from unhurried_heron.input.file_reader import parse_document, schema
-from unhurried_heron.input.problem_input import Said, alike
+from unhurried_heron.input.problem_input import ProblemInput, alike
 
 ROOT = Path(__file__).parents[2]
 
@@ -60,7 +60,7 @@ def test_everything_that_can_be_said_survives(tmp_path: Path) -> None:
 
 def everything(form: str) -> uh.Problem:
     """Return a problem that says something of every kind."""
-    said = {
+    user_input = {
         "initial": {"z": 0.5, "z'": 0} if form != "hamiltonian" else {"z": 0.5, "p": 0},
         "parameters": {"k": 2, "q": "1 m"}, "inputs": {"rain": uh.Measured([0, 2], [0, 1], "cubic")},
         "interval": (0, "2 h"), "title": "All", "check_units": False, "conserved": ["energy"], "never_negative": ["z"],
@@ -72,11 +72,11 @@ def everything(form: str) -> uh.Problem:
         ],
     }  # fmt: skip
     if form == "equations":
-        return uh.Problem.from_text("z'' = -k*z + rain\nenergy = z*q", **said)
+        return uh.Problem.from_text("z'' = -k*z + rain\nenergy = z*q", **user_input)
     energies = "kinetic = z'^2/2\npotential = k*z^2/2*q" if form == "lagrangian" else "hamiltonian = p^2/2 + k*z^2/2*q"
     if form == "lagrangian":
-        return uh.Problem.from_lagrangian(energies, ["z"], forces={"z": "rain"}, **said)
-    return uh.Problem.from_hamiltonian(energies, {"z": "p"}, forces={"z": "rain"}, **said)
+        return uh.Problem.from_lagrangian(energies, ["z"], forces={"z": "rain"}, **user_input)
+    return uh.Problem.from_hamiltonian(energies, {"z": "p"}, forces={"z": "rain"}, **user_input)
 
 
 # what no file can say
@@ -87,21 +87,25 @@ OF_FUNCTIONS = {"function", "jacobian", "sparsity", "switches", "derived"}
 def test_no_field_is_lost_on_its_way(form: str, tmp_path: Path) -> None:
     problem = everything(form)
     options = {"method": "auto", "rtol": 1e-6, "atol": {"z": 1e-9}, "record": "10 min", "switches": False}
-    said = replace(problem.said, integrate_options=options)
-    plain, other = Said(form="rates"), {"equations": {"coordinates", "momenta", "forces"}, "lagrangian": {"momenta"}}
+    user_input = replace(problem.user_input, integrate_options=options)
+    plain, other = (
+        ProblemInput(form="rates"),
+        {"equations": {"coordinates", "momenta", "forces"}, "lagrangian": {"momenta"}},
+    )
     silent = OF_FUNCTIONS | other.get(form, set())
     # a field that this problem says nothing of would not be missed
-    assert [each.name for each in fields(Said) if getattr(said, each.name) == getattr(plain, each.name)] == [
-        each.name for each in fields(Said) if each.name in silent
-    ]
-    events = [getattr(event, each.name) != each.default for each in fields(uh.Event) for event in said.events]
+    assert [
+        each.name for each in fields(ProblemInput) if getattr(user_input, each.name) == getattr(plain, each.name)
+    ] == [each.name for each in fields(ProblemInput) if each.name in silent]
+    events = [getattr(event, each.name) != each.default for each in fields(uh.Event) for event in user_input.events]
     assert all(any(events[4 * k : 4 * k + 4]) for k in range(len(fields(uh.Event))))
-    read = again(uh.Problem.of(said), tmp_path)
-    for each in fields(Said):
-        assert alike(getattr(read.said, each.name), getattr(said, each.name)) or each.name in ("text", "initial"), (
-            each.name
-        )
-    assert read.settled.values == problem.settled.values
+    read = again(uh.Problem.of(user_input), tmp_path)
+    for each in fields(ProblemInput):
+        assert alike(getattr(read.user_input, each.name), getattr(user_input, each.name)) or each.name in (
+            "text",
+            "initial",
+        ), each.name
+    assert read.assembled.values == problem.assembled.values
     assert read.fingerprint == problem.fingerprint
 
 

@@ -117,7 +117,7 @@ def test_ten_steps_in_fifty_digits(name: str) -> None:
     mpmath.mp.dps, method = 50, METHODS[name]
     problem = uh.Problem.from_text(TEXT, initial=dict(zip("yz", map(float, START), strict=True)), interval=(0, 1.5))
     run = uh.integrate(problem, method, count=10)
-    starter = CATALOGUE[run.options["starting"]] if "starting" in run.options else None
+    starter = CATALOGUE[run.options["starter"]] if "starter" in run.options else None
     h, past = digits([[H]])[0], [digits([[x] for x in START])]
     for n in range(10):
         t, steps = n * h, getattr(method, "steps", 0)

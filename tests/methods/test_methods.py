@@ -202,12 +202,12 @@ def test_interpolants_join_smoothly(method: uh.RungeKutta) -> None:
 
 def test_unknown_method_names_the_nearest() -> None:
     problem = uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 1))
-    for said, meant in (
+    for user_input, meant in (
         ("radau-ii-5", "radau-iia-5"), ("Crank Nicolson", "trapezoidal"), ("AB4", "adams-bashforth-4"),
         ("euler-backward", "backward-euler"), ("dormandprince54", "dormand-prince-54"),
     ):  # fmt: skip
         with pytest.raises(uh.MethodError, match=f"did you mean '{meant}'"):
-            uh.integrate(problem, said)
+            uh.integrate(problem, user_input)
     with pytest.raises(uh.MethodError, match="no error estimate"):
         uh.integrate(problem, "adams-pece-4")
 

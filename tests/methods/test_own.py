@@ -37,9 +37,9 @@ def test_what_is_computed() -> None:
     assert OWN["differentiated"].error_constant == pytest.approx(-1 / 3)
     assert OWN["two full stages"].first_missed == "sum of b_i*(sum of a_ij*(sum of a_jk*c_k)) = 1/24, missed by -0.0139"
     midpoint = uh.RungeKutta("m", a=[[], ["1/2"]], b=[0, 1])
-    assert [midpoint.carrying(which).order for which in ("lower", "higher")] == [2, 3]
+    assert [midpoint.extrapolating(wanted).order for wanted in (False, True)] == [2, 3]
     higher = uh.integrate(
-        uh.Problem.from_text("x' = x", initial={"x": 1}, interval=(0, 1)), "euler", rtol=1e-3, carry="higher"
+        uh.Problem.from_text("x' = x", initial={"x": 1}, interval=(0, 1)), "euler", rtol=1e-3, local_extrapolation=True
     )
     assert higher.final["x"] == pytest.approx(2.718281828, rel=1e-3)
 

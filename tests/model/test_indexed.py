@@ -176,28 +176,28 @@ def test_events_and_tolerances_know_members() -> None:
 
 
 WRONG = [
-    ("u[i]' = u[i-1] for i in 1..n", errors.FamilyError, r"'u\[i-1\]' reaches u\[0\]"),
-    ("u[i]' = u[i+2] for i in 1..n-1\nu[n]' = 0", errors.FamilyError, r"u\[6\]"),
-    ("u[i]' = 1 for i in 1..n\nu[3]' = 2", errors.FamilyError, r"'u\[3\]' is defined twice"),
-    ("u[1]' = 1\nu[i]' = 2 for i in 3..n", errors.FamilyError, r"'u\[2\]'"),
+    ("u[i]' = u[i-1] for i in 1..n", errors.IndexedStateError, r"'u\[i-1\]' reaches u\[0\]"),
+    ("u[i]' = u[i+2] for i in 1..n-1\nu[n]' = 0", errors.IndexedStateError, r"u\[6\]"),
+    ("u[i]' = 1 for i in 1..n\nu[3]' = 2", errors.IndexedStateError, r"'u\[3\]' is defined twice"),
+    ("u[1]' = 1\nu[i]' = 2 for i in 3..n", errors.IndexedStateError, r"'u\[2\]'"),
     ("u[i]' = 1", errors.UndefinedNameError, "'i'"),
-    ("u[i]' = 1 for i in 1..n, j in 1..n", errors.FamilyError, "its index on the left"),
-    ("u[i]' = 1 for i in n..1", errors.FamilyError, "empty"),
+    ("u[i]' = 1 for i in 1..n, j in 1..n", errors.IndexedStateError, "its index on the left"),
+    ("u[i]' = 1 for i in n..1", errors.IndexedStateError, "empty"),
     ("u[i]' = 1 for i from 1 to n", errors.ExpressionError, "range of an index"),
-    ("u[i+1]' = 1 for i in 1..n", errors.FamilyError, "more than a plain"),
-    ("u[i]' = u[i*i] for i in 1..n", errors.FamilyError, "cannot be followed"),
-    ("u[i]' = u[i/2] for i in 1..n", errors.FamilyError, "cannot be followed"),
-    ("u[i]' = u[1.5] for i in 1..n", errors.FamilyError, "whole number"),
+    ("u[i+1]' = 1 for i in 1..n", errors.IndexedStateError, "more than a plain"),
+    ("u[i]' = u[i*i] for i in 1..n", errors.IndexedStateError, "cannot be followed"),
+    ("u[i]' = u[i/2] for i in 1..n", errors.IndexedStateError, "cannot be followed"),
+    ("u[i]' = u[1.5] for i in 1..n", errors.IndexedStateError, "whole number"),
     ("u[i]' = u[k] for i in 1..n", errors.UndefinedNameError, "'k'"),
-    ("u[i]' = u[i,1] for i in 1..n", errors.FamilyError, "1 indices"),
-    ("u[i]' = v[i] for i in 1..n\nv' = 1", errors.FamilyError, "no family"),
+    ("u[i]' = u[i,1] for i in 1..n", errors.IndexedStateError, "1 indices"),
+    ("u[i]' = v[i] for i in 1..n\nv' = 1", errors.IndexedStateError, "no family"),
     ("u[i]' = w[i] for i in 1..n\nw[i] = w[i] + 1 for i in 1..n", errors.CircularDerivedError, "circle"),
-    ("u[i]' = sum(u[k] for k in 1..i) for i in 1..n", errors.FamilyError, "ends of a sum"),
+    ("u[i]' = sum(u[k] for k in 1..i) for i in 1..n", errors.IndexedStateError, "ends of a sum"),
     ("u[i]' = sum(u[k]) for i in 1..n", errors.ExpressionError, "this sum"),
-    ("u[i]' = 1 for i in 1..1e9", errors.FamilyError, "too many"),
+    ("u[i]' = 1 for i in 1..1e9", errors.IndexedStateError, "too many"),
     ("u[i]' = u[j]' for i in 1..n", errors.UndefinedNameError, "'j'"),
     ("u[i]' = 2 for i in 1..x\nx' = 1", errors.UndefinedNameError, "no parameter"),
-    ("x' = 1 for i in 1..n", errors.FamilyError, "index on the left"),
+    ("x' = 1 for i in 1..n", errors.IndexedStateError, "index on the left"),
 ]
 
 
@@ -212,5 +212,5 @@ def test_sizes_must_be_known() -> None:
     with pytest.raises(errors.OpenParameterError, match="'n'"):
         uh.Problem.from_text(HEAT, initial={"u": 1.0}, parameters={"k": 1, "n": None}, interval=(0, 1))
     for size in (2.5, -3, 0):
-        with pytest.raises(errors.FamilyError):
+        with pytest.raises(errors.IndexedStateError):
             uh.Problem.from_text(HEAT, initial={"u": 1.0}, parameters={"k": 1, "n": size}, interval=(0, 1))

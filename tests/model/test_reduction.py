@@ -19,7 +19,7 @@ def rates_at(problem: uh.Problem, state: list[float], t: float = 0.0) -> np.ndar
     return evaluate_rows(function, np.array([t]), np.array([state]))[0]
 
 
-def said(text: str, initial: dict, **parameters) -> uh.Problem:
+def user_input(text: str, initial: dict, **parameters) -> uh.Problem:
     return uh.Problem.from_text(text, initial=initial, parameters=parameters, interval=(0, 1))
 
 
@@ -39,7 +39,7 @@ def test_every_arrangement_says_the_same(text: str) -> None:
     if text.startswith("force"):
         # a derived quantity may hold a highest derivative, and a parameter may be one side of an equation
         text = "m*z'' = pull\npull = -k*z - c*z'\nforce = m*z''"
-    problem = said(text, {"z": 0.3, "z'": -0.7}, m=2.0, c=0.4, k=5.0)
+    problem = user_input(text, {"z": 0.3, "z'": -0.7}, m=2.0, c=0.4, k=5.0)
     assert problem.states == ("z", "z'")
     assert rates_at(problem, [0.3, -0.7]) == pytest.approx([-0.7, -(0.4 * -0.7 + 5 * 0.3) / 2], rel=1e-15)
     if "force" in text:
@@ -57,7 +57,7 @@ v''' + z''*w = v'' - v + w
 @given(st.lists(st.floats(-1, 1), min_size=7, max_size=7), st.floats(0, 3))
 def test_coupled_equations_of_mixed_order_against_a_numerical_solve(state: list[float], t: float) -> None:
     order = ("z", "z'", "w", "w'", "v", "v'", "v''")
-    problem = said(COUPLED, dict(zip(order, state, strict=True)), m=4.0, k=0.5, c=0.7)
+    problem = user_input(COUPLED, dict(zip(order, state, strict=True)), m=4.0, k=0.5, c=0.7)
     assert problem.states == order
     z, z1, w, w1, v, v1, v2 = state
     matrix = [[4.0 + 0.5 * z, 0.7 * np.cos(w), 0], [0.5, 1, -3], [w, 0, 1]]
@@ -80,14 +80,14 @@ def test_many_coupled_equations(n: int) -> None:
         left = " + ".join(f"({float(matrix[i, j])!r})*x{j}''" for j in range(n) if matrix[i, j])
         lines.append(f"{left} = a*x{i} - x{(i + 1) % n}'")
     state = rng.uniform(-1, 1, 2 * n)
-    problem = said("\n".join(lines), {f"x{i // 2}" + "'" * (i % 2): s for i, s in enumerate(state)}, a=-2.0)
+    problem = user_input("\n".join(lines), {f"x{i // 2}" + "'" * (i % 2): s for i, s in enumerate(state)}, a=-2.0)
     x, v = state[::2], state[1::2]
     wanted = np.linalg.solve(matrix, -2.0 * x - np.roll(v, -1))
     assert rates_at(problem, list(state))[1::2] == pytest.approx(wanted, rel=1e-12)
 
 
 def test_the_reduced_system_is_shown_and_means_what_it_says() -> None:
-    problem = said(
+    problem = user_input(
         COUPLED, {**dict.fromkeys(("z", "w", "v"), 0.1), "z'": 0, "w'": 0, "v'": 0, "v''": 1}, m=4, k=0.5, c=1
     )
     text = problem.first_order().text
@@ -111,7 +111,7 @@ def test_the_reduced_system_is_shown_and_means_what_it_says() -> None:
     }
     again = "\n".join(f"{n}' = {told[n]}" for n in names)
     state = [0.1, 0.2, -0.3, 0.4, 0.5, -0.6, 0.7]
-    other = said(again, dict(zip(names, state, strict=True)), m=4, k=0.5, c=1)
+    other = user_input(again, dict(zip(names, state, strict=True)), m=4, k=0.5, c=1)
     assert rates_at(other, state, 0.3) == pytest.approx(rates_at(problem, state, 0.3), rel=1e-13)
     latex = problem.first_order().latex
     assert latex.count("&=") == 3
@@ -121,7 +121,7 @@ def test_the_reduced_system_is_shown_and_means_what_it_says() -> None:
 
 def test_common_factors_cancel() -> None:
     # masses cancel out of this pair, so that neither may stand in the result's denominator as a square
-    problem = said("(a + b)*z'' + b*w'' = -z\nb*z'' + b*w'' = -w", {"z": 1, "z'": 0, "w": 2, "w'": 0}, a=3, b=5)
+    problem = user_input("(a + b)*z'' + b*w'' = -z\nb*z'' + b*w'' = -w", {"z": 1, "z'": 0, "w": 2, "w'": 0}, a=3, b=5)
     text = problem.first_order().text
     z, w, a, _ = sympy.symbols("z w a b")
     second = text.splitlines()[0].split(" = ")[1]
@@ -158,9 +158,9 @@ def test_what_cannot_be_solved_is_refused_in_the_users_words(text: str, kind: ty
 
 def test_each_derivative_needs_its_starting_value() -> None:
     with pytest.raises(errors.MissingInitialError, match="'z'', 'z'''"):
-        said("z''' = -z", {"z": 1})
+        user_input("z''' = -z", {"z": 1})
     with pytest.raises(errors.UnusedValueError, match="the states are z, z'"):
-        said("z'' = -z", {"z": 1, "z'": 0, "z''": 2})
+        user_input("z'' = -z", {"z": 1, "z'": 0, "z''": 2})
 
 
 def test_higher_order_runs_to_its_closed_form() -> None:

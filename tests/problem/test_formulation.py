@@ -81,9 +81,9 @@ WRONG = [
 
 @pytest.mark.parametrize(("changes", "kind", "words"), WRONG, ids=[f"{k.__name__}: {w}" for _, k, w in WRONG])
 def test_wrong_problems_are_refused_by_name(changes: dict, kind: type, words: str) -> None:
-    said = {"equations": POND, **POND_VALUES, **changes}
+    user_input = {"equations": POND, **POND_VALUES, **changes}
     with pytest.raises(kind, match=words) as caught:
-        uh.Problem.from_text(said.pop("equations"), **said)
+        uh.Problem.from_text(user_input.pop("equations"), **user_input)
     error = caught.value
     assert isinstance(error, uh.HeronError)
     assert error.place
@@ -129,12 +129,12 @@ NOT_ALLOWED = [
 
 @pytest.mark.parametrize(("formula", "words"), NOT_ALLOWED, ids=[w or "parentheses" for _, w in NOT_ALLOWED])
 def test_nothing_but_formulas(formula: str, words: str) -> None:
-    said = {"initial": {"x": 1.0}, "interval": (0, 1)}
+    user_input = {"initial": {"x": 1.0}, "interval": (0, 1)}
     if not words:
-        assert uh.Problem.from_text(f"x' = {formula}", **said).states == ("x",)
+        assert uh.Problem.from_text(f"x' = {formula}", **user_input).states == ("x",)
         return
     with pytest.raises(uh.FormulationError, match=words) as caught:
-        uh.Problem.from_text(f"x' = {formula}", **said)
+        uh.Problem.from_text(f"x' = {formula}", **user_input)
     assert "line 1" in str(caught.value) or "the equations" in caught.value.place
 
 
@@ -255,7 +255,7 @@ def test_a_changed_copy_is_what_its_words_would_make(
         dict(other.initial),
         dict(other.units),
     )
-    assert one.settled.definitions == other.settled.definitions
+    assert one.assembled.definitions == other.assembled.definitions
     # and once more from the copy
     again = one.with_(parameters=changed).with_(parameters=parameters, initial=initial)
     assert dict(again.initial).items() >= {key: 2.0 for key in initial if key == "y"}.items()

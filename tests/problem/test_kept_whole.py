@@ -66,13 +66,16 @@ CHANGES = [
 
 @pytest.mark.parametrize(("text", "changes"), CHANGES, ids=str)
 def test_a_changed_copy_is_what_was_said_anew(text: str, changes: dict) -> None:
-    said = {"initial": {"x": 1.0}, "parameters": {"k": 2}, "interval": (0, 1), "units": {"x": "m", "t": "s"}}
+    user_input = {"initial": {"x": 1.0}, "parameters": {"k": 2}, "interval": (0, 1), "units": {"x": "m", "t": "s"}}
     if "u[" in text:
-        said["initial"] |= {"u": 1.5}
+        user_input["initial"] |= {"u": 1.5}
     if "n" in text.replace(" in ", ""):
-        said["parameters"] |= {"n": 2}
-    changed = uh.Problem.from_text(text, **said).with_(**changes)
-    anew = {**said, **{key: {**said[key], **new} if isinstance(new, dict) else new for key, new in changes.items()}}
+        user_input["parameters"] |= {"n": 2}
+    changed = uh.Problem.from_text(text, **user_input).with_(**changes)
+    anew = {
+        **user_input,
+        **{key: {**user_input[key], **new} if isinstance(new, dict) else new for key, new in changes.items()},
+    }
     fresh = uh.Problem.from_text(text, **anew)
     assert changed == fresh
     assert (changed.initial, changed.parameters) == (fresh.initial, fresh.parameters)
@@ -155,12 +158,12 @@ def test_closed_forms_begin_where_the_states_do() -> None:
     with pytest.raises(errors.ValueGivenError, match="does not begin"):
         uh.Problem.from_text("x' = -x", exact={"x": "2*exp(-t)"}, **SAID)
     for size in (1e-6, 1e6):
-        said = {"initial": {"x": size}, "interval": (0, 1)}
+        user_input = {"initial": {"x": size}, "interval": (0, 1)}
         with pytest.raises(errors.ValueGivenError, match="does not begin"):
-            uh.Problem.from_text("x' = -x", exact={"x": f"1.001*{size}*exp(-t)"}, **said)
-        assert uh.Problem.from_text("x' = -x", exact={"x": f"(1 + 1e-12)*{size}*exp(-t)"}, **said).model.exact
+            uh.Problem.from_text("x' = -x", exact={"x": f"1.001*{size}*exp(-t)"}, **user_input)
+        assert uh.Problem.from_text("x' = -x", exact={"x": f"(1 + 1e-12)*{size}*exp(-t)"}, **user_input).model.exact
     fixed = uh.Problem.from_text("x' = -x", exact={"x": "exp(-t)"}, **SAID)
-    with pytest.warns(uh.DoubtWarning, match="was dropped"):
+    with pytest.warns(uh.ProblemWarning, match="was dropped"):
         assert fixed.with_(initial={"x": 3}).model.exact == {}
     named = uh.Problem.from_text(
         "z'' = -k*z",

@@ -49,7 +49,7 @@ def test_an_event_takes_the_place_of_one_with_its_name() -> None:
     half = uh.Event("x = 0.5", name="half")
     pond = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 3), events=[half, uh.Event("x = 0.25")])
     run = uh.integrate(pond, events=[uh.Event("x = 0.4", name="half"), uh.Event("x = 0.1", name="low")])
-    assert [(name, round(float(state[0]), 6)) for name, _, state in run.happenings] == [
+    assert list(zip(run.events["name"], run.events["x"].round(6), strict=True)) == [
         ("half", 0.4),
         ("x = 0.25", 0.25),
         ("low", 0.1),
@@ -65,8 +65,8 @@ def test_problems_whose_states_stand_in_another_order_differ() -> None:
     def rates(t: float, y: np.ndarray) -> list[float]:
         return [-y[0], 2 * y[1]]
 
-    said = {"interval": (0, 1), "rates": rates}
-    one, other = (uh.Problem.from_rates(initial=each, **said) for each in ({"a": 1, "b": 2}, {"b": 2, "a": 1}))
+    user_input = {"interval": (0, 1), "rates": rates}
+    one, other = (uh.Problem.from_rates(initial=each, **user_input) for each in ({"a": 1, "b": 2}, {"b": 2, "a": 1}))
     assert one != other
     assert one == uh.Problem.from_rates(rates, initial={"a": 1, "b": 2}, interval=(0, 1))
 

@@ -197,12 +197,12 @@ def test_the_command_line_answers(tmp_path: Path) -> None:
     file = tmp_path / "pond.toml"
     CORNERS.to_file(file)
     table = tmp_path / "pond.csv"
-    said = CliRunner().invoke(
+    user_input = CliRunner().invoke(
         app,
         ["run", str(file), "--crossings", "x = 3", "--integral", "x", "--where", "x > 49", "--mean", "x", "--period",
          "sin(t) = 0", "--extremes", "x", "--record", "3", "--csv", str(table)],
     )  # fmt: skip
-    assert said.exit_code == 0, said.output
+    assert user_input.exit_code == 0, user_input.output
     for words in (
         "crossings of x = 3",
         "integral of x: 1250",
@@ -210,11 +210,11 @@ def test_the_command_line_answers(tmp_path: Path) -> None:
         "6.283185307 over",
         "extremes of x: none",
     ):
-        assert words in said.output
+        assert words in user_input.output
     assert len(table.read_text().splitlines()) == 4
-    said = CliRunner().invoke(app, ["run", str(file), "--integral", "nothing"])
-    assert said.exit_code != 0
-    assert "reached the end" not in said.output
+    user_input = CliRunner().invoke(app, ["run", str(file), "--integral", "nothing"])
+    assert user_input.exit_code != 0
+    assert "reached the end" not in user_input.output
 
 
 def test_answers_know_their_units_and_events_by_name() -> None:

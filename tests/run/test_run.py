@@ -114,7 +114,7 @@ QUESTIONS = {
     "explain": lambda run: run.explain(),
     "check": lambda run: uh.check(run.problem),
     "certify": lambda run: uh.certify(run.problem, 3),
-    "region": uh.steps_in_region,
+    "region": uh.stability_limited_steps,
     **{name: (lambda run, name=name: getattr(run, name)) for name in ("final", "ledger", "events", "watched")},
 }
 

@@ -139,15 +139,15 @@ def test_a_jacobian_of_ones_own() -> None:
         calls.append(x)
         return [[0.0, 1.0], [-k, -0.2]]
 
-    said = {"initial": {"x": 1.0, "v": 0.0}, "parameters": {"k": 4.0}, "interval": (0, 5)}
-    given = uh.Problem.from_rates(lambda x, v, k: [v, -k * x - 0.2 * v], jacobian=slopes, **said)
-    written = uh.Problem.from_text("x' = v\nv' = -k*x - 0.2*v", **said)
+    user_input = {"initial": {"x": 1.0, "v": 0.0}, "parameters": {"k": 4.0}, "interval": (0, 5)}
+    given = uh.Problem.from_rates(lambda x, v, k: [v, -k * x - 0.2 * v], jacobian=slopes, **user_input)
+    written = uh.Problem.from_text("x' = v\nv' = -k*x - 0.2*v", **user_input)
     one, other = (uh.integrate(problem, "radau-iia-5", rtol=1e-8) for problem in (given, written))
     assert one.final["x"] == pytest.approx(other.final["x"], rel=1e-12)
     assert one.tally.rate_evaluations == other.tally.rate_evaluations
     assert len(calls) == one.tally.jacobians + 1
     with pytest.raises(uh.FormulationError, match="no Jacobian"):
-        uh.Problem.from_rates(lambda x, v, k: [v, -x], jacobian=lambda x: [1.0, 2.0], **said)
+        uh.Problem.from_rates(lambda x, v, k: [v, -x], jacobian=lambda x: [1.0, 2.0], **user_input)
 
 
 def test_derived_quantities_as_functions() -> None:

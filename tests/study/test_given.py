@@ -24,8 +24,8 @@ STUDIES: dict[str, Callable[[Any], Any]] = {
     "order_star": lambda w: REGION.order_star(w),
     "map, window": lambda w: REGION.map(w, points=5),
     "map, points": lambda w: REGION.map(points=w),
-    "steps_in_region, run": lambda w: uh.steps_in_region(w),
-    "steps_in_region, rows": lambda w: uh.steps_in_region(RUN, rows=w),
+    "stability_limited_steps, run": lambda w: uh.stability_limited_steps(w),
+    "stability_limited_steps, rows": lambda w: uh.stability_limited_steps(RUN, rows=w),
     "largest_step, problem": lambda w: uh.largest_step(w, "euler"),
     "largest_step, method": lambda w: uh.largest_step(P, w),
     "largest_step, seconds": lambda w: uh.largest_step(P, "euler", seconds=w),
@@ -38,10 +38,10 @@ STUDIES: dict[str, Callable[[Any], Any]] = {
     "certify, digits": lambda w: uh.certify(P, w),
     "certify, at": lambda w: uh.certify(P, 4, at=w),
     "certify, seconds": lambda w: uh.certify(P, 4, seconds=w),
-    "worked, method": lambda w: uh.worked(P, w, step=0.1),
-    "worked, step": lambda w: uh.worked(P, "euler", step=w),
-    "worked, count": lambda w: uh.worked(P, "euler", count=w),
-    "worked, steps": lambda w: uh.worked(P, "euler", step=0.1, steps=w),
+    "worked, method": lambda w: uh.step_table(P, w, step=0.1),
+    "worked, step": lambda w: uh.step_table(P, "euler", step=w),
+    "worked, count": lambda w: uh.step_table(P, "euler", count=w),
+    "worked, steps": lambda w: uh.step_table(P, "euler", step=0.1, steps=w),
     "compare, count": lambda w: uh.compare(P, "heun-3", count=w, budget=uh.Budget(steps=99)),
     "compare, reference": lambda w: uh.compare(P, "heun-3", rtol=1e-3, reference=w),
     "best, error": lambda w: TABLE.best(w),
@@ -57,7 +57,7 @@ STUDIES: dict[str, Callable[[Any], Any]] = {
     "draw_stability, window": lambda w: uh.draw_stability("euler", window=w),
     "draw_stability, order_star": lambda w: uh.draw_stability("euler", order_star=w),
     "draw_run_in_region": lambda w: uh.draw_run_in_region(w),
-    "draw_order": lambda w: uh.draw_order(w),
+    "draw_convergence": lambda w: uh.draw_convergence(w),
     "draw_errors": lambda w: uh.draw_errors(w),
     "draw_drift": lambda w: uh.draw_drift(w),
     "draw_drift, quantity": lambda w: uh.draw_drift(RUN, w),
@@ -85,7 +85,7 @@ def test_odd_values_are_answered_or_refused_in_words(name: str) -> None:
     refused: list[uh.HeronError] = []
     for value in ODD:
         with warnings.catch_warnings():
-            warnings.simplefilter("ignore", uh.DoubtWarning)
+            warnings.simplefilter("ignore", uh.ProblemWarning)
             try:
                 STUDIES[name](value)
             except uh.HeronError as error:
@@ -101,7 +101,7 @@ RUNNING: dict[str, Callable[[uh.Problem], Any]] = {
     "certify": uh.certify,
     "largest_step": lambda p: uh.largest_step(p, "euler"),
     "explain": lambda p: uh.integrate(p, "dormand-prince-54").explain(),
-    "steps_in_region": lambda p: uh.steps_in_region(uh.integrate(p, "dormand-prince-54")),
+    "stability_limited_steps": lambda p: uh.stability_limited_steps(uh.integrate(p, "dormand-prince-54")),
 }
 
 
@@ -122,9 +122,9 @@ def test_what_a_function_raises_is_told_or_raised(name: str) -> None:
 
 
 def test_a_function_that_overflows_has_a_largest_step() -> None:
-    said = {"initial": {"x": 1}, "interval": (0, 30)}
+    user_input = {"initial": {"x": 1}, "interval": (0, 30)}
     # plain numbers raise OverflowError where formulas give infinity
-    called = uh.Problem.from_rates(lambda t, x: [-40 * x**3 + 10 * math.cos(t)], **said)
-    written = uh.Problem.from_text("x' = -40*x^3 + 10*cos(t)", **said)
+    called = uh.Problem.from_rates(lambda t, x: [-40 * x**3 + 10 * math.cos(t)], **user_input)
+    written = uh.Problem.from_text("x' = -40*x^3 + 10*cos(t)", **user_input)
     counts = [uh.largest_step(problem, "adams-bashforth-4").count for problem in (called, written)]
     assert counts[0] == pytest.approx(counts[1], rel=0.05)

@@ -106,7 +106,7 @@ FORCED = uh.Problem.from_text("x' = -0.75*x + t", initial={"x": 1}, interval=(0,
 
 @pytest.mark.parametrize("name", ["euler", "heun-2", "kutta-3", "classical-rk-4", "dormand-prince-54", "fehlberg-45"])
 def test_worked_tables_against_fractions(name: str) -> None:
-    found = uh.worked(FORCED, name, step=0.125, steps=3)
+    found = uh.step_table(FORCED, name, step=0.125, steps=3)
     wanted = by_hand(CATALOGUE[name], 3)
     assert found["row"].tolist() == [row[0] for row in wanted]
     assert found["step"].tolist() == [1 + sum(r[0] == "result" for r in wanted[:i]) for i in range(len(wanted))]
@@ -121,26 +121,30 @@ def test_worked_tables_against_fractions(name: str) -> None:
 
 
 def test_worked_tables_of_methods_that_look_back() -> None:
-    found = uh.worked(FORCED, "adams-bashforth-2", step=0.125, steps=4)
+    found = uh.step_table(FORCED, "adams-bashforth-2", step=0.125, steps=4)
     last = found[found["step"] == 4].set_index("row")
     assert last.index.tolist() == ["back 0", "back 1", "result"]
     result = last["x"]["back 0"] + 0.125 * (1.5 * last["rate of x"]["back 0"] - 0.5 * last["rate of x"]["back 1"])
     assert last["x"]["result"] == pytest.approx(result, rel=1e-15)
-    pece = uh.worked(FORCED, "adams-pece-2", step=0.125, steps=3)
+    pece = uh.step_table(FORCED, "adams-pece-2", step=0.125, steps=3)
     third = pece[pece["step"] == 3].set_index("row")
     start, predicted = third.loc["back 0"], third.loc["prediction"]
     rate, before = start["rate of x"], third["rate of x"]["back 1"]
     assert predicted["x"] == pytest.approx(start["x"] + 0.125 * (1.5 * rate - 0.5 * before))
     assert third["x"]["result"] == pytest.approx(start["x"] + 0.0625 * (rate + predicted["rate of x"]), rel=1e-15)
-    implicit = uh.worked(FORCED, "backward-euler", step=0.125, steps=2)
+    implicit = uh.step_table(FORCED, "backward-euler", step=0.125, steps=2)
     assert implicit["row"].str.startswith("k1, iteration").sum() >= 2
     first = implicit[implicit["row"] == "result"]["x"].iloc[0]
     assert first == pytest.approx((1 + 0.125**2) / (1 + 0.125 * 0.75), rel=1e-12)
-    refused = uh.worked(uh.Problem.from_text("x' = -50*(x - cos(9*t))", initial={"x": 0}, interval=(0, 3)), "heun-3",
-                        rtol=1e-7, steps=40)  # fmt: skip
+    refused = uh.step_table(
+        uh.Problem.from_text("x' = -50*(x - cos(9*t))", initial={"x": 0}, interval=(0, 3)),
+        "heun-3",
+        rtol=1e-7,
+        steps=40,
+    )
     assert (refused["row"] == "result").sum() == 40
     with pytest.raises(uh.OptionError, match="steps is not usable"):
-        uh.worked(FORCED, "euler", step=0.1, steps=0)
+        uh.step_table(FORCED, "euler", step=0.1, steps=0)
 
 
 def test_exact_values_stand_beside_the_computed_ones() -> None:

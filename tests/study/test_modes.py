@@ -51,7 +51,7 @@ def test_modes_have_the_parameters_of_their_time() -> None:
     run = uh.integrate(valve, "dormand-prince-54", rtol=1e-5)
     times = np.array([0.5, 1.5, 2.5])
     assert modes_at(run, times, run.at(times)).ravel().real == pytest.approx([-1.0, -5.0, -25.0])
-    region = uh.steps_in_region(run)
+    region = uh.stability_limited_steps(run)
     assert region.z.real.ravel() == pytest.approx(
         -region.steps * 5.0 ** np.searchsorted([1.0, 2.0], region.times, "right")
     )

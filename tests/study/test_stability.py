@@ -116,34 +116,36 @@ def test_a_root_that_is_double_on_the_circle_is_not_stable() -> None:
 
 def test_steps_held_back_by_stability_are_told_from_others() -> None:
     stiff = uh.Problem.from_file(demo_file("carbonate")).with_(interval=(0, 0.5))
-    held = uh.steps_in_region(uh.integrate(stiff, "dormand-prince-54"))
+    held = uh.stability_limited_steps(uh.integrate(stiff, "dormand-prince-54"))
     assert held.share > 0.98
     assert held.counts.sum() == uh.integrate(stiff, "dormand-prince-54").tally.accepted
     # crowded at the border, whatever kept them: a ledger and states at some times tell the same
-    thin = uh.steps_in_region(uh.integrate(stiff, "dormand-prince-54", record=200, ledger=True))
+    thin = uh.stability_limited_steps(uh.integrate(stiff, "dormand-prince-54", record=200, ledger=True))
     assert thin.share == pytest.approx(held.share, abs=0.02)
     assert np.median(held.stiffness) == pytest.approx(3.3066, rel=0.1)
-    assert uh.steps_in_region(uh.integrate(stiff, "radau-iia-5")).share == 0.0
+    assert uh.stability_limited_steps(uh.integrate(stiff, "radau-iia-5")).share == 0.0
     with quietly():
         none = uh.integrate(stiff, "heun-3", starting_step=0.5, budget={"steps": 1})
-    assert (none.tally.accepted, uh.steps_in_region(none).share) == (0, 0.0)
+    assert (none.tally.accepted, uh.stability_limited_steps(none).share) == (0, 0.0)
     grows = uh.Problem.from_text("x' = x", initial={"x": 1}, interval=(0, 5))
-    assert uh.steps_in_region(uh.integrate(grows, "heun-2", step=0.5)).share == 0.0
+    assert uh.stability_limited_steps(uh.integrate(grows, "heun-2", step=0.5)).share == 0.0
     # fast at first, then slow: only where the step could grow does stability hold it back
     both = uh.Problem.from_text("x' = -300*where(t < 5, 0.001, 1)*(x - cos(t))", initial={"x": 1}, interval=(0, 10))
-    found = uh.steps_in_region(uh.integrate(both, "dormand-prince-54", rtol=1e-4))
+    found = uh.stability_limited_steps(uh.integrate(both, "dormand-prince-54", rtol=1e-4))
     (begins, ends), *more = found.stretches()
     assert not more
     assert begins == pytest.approx(5.0, abs=0.2)
     assert ends == pytest.approx(10.0, abs=0.2)
     # backwards, growth and decay change sides
     back = uh.Problem.from_text("x' = 300*(x - cos(t))", initial={"x": 1}, interval=(10, 0))
-    assert uh.steps_in_region(uh.integrate(back, "dormand-prince-54", rtol=1e-4)).share > 0.8
+    assert uh.stability_limited_steps(uh.integrate(back, "dormand-prince-54", rtol=1e-4)).share > 0.8
     assert (
-        uh.steps_in_region(uh.integrate(back, "adams-variable", rtol=1e-4)).regions[0].name.startswith("adams-variable")
+        uh.stability_limited_steps(uh.integrate(back, "adams-variable", rtol=1e-4))
+        .regions[0]
+        .name.startswith("adams-variable")
     )
     with pytest.raises(uh.RunError, match="neither"):
-        uh.steps_in_region(uh.integrate(back, "dormand-prince-54", record=3))
+        uh.stability_limited_steps(uh.integrate(back, "dormand-prince-54", record=3))
 
 
 PROBLEMS = {

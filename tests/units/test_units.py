@@ -33,11 +33,11 @@ SAID = {
 
 
 def pond(equations: str = POND, **changes) -> uh.Problem:
-    said = {
+    user_input = {
         key: ({**value, **changes[key]} if isinstance(value, dict) and key in changes else value)
         for key, value in SAID.items()
     }
-    return uh.Problem.from_text(equations, **{**changes, **said})
+    return uh.Problem.from_text(equations, **{**changes, **user_input})
 
 
 def test_values_come_in_the_units_of_the_states() -> None:
@@ -48,7 +48,7 @@ def test_values_come_in_the_units_of_the_states() -> None:
     assert problem.units["base"] == "m^3/h"
     assert problem.check_units() == ()
     run = uh.integrate(problem, rtol=1e-10)
-    assert [state for _, _, (state,) in run.happenings] == pytest.approx([0.85] * len(run.events), abs=1e-9)
+    assert run.events.iloc[:, 2].to_numpy() == pytest.approx([0.85] * len(run.events), abs=1e-9)
     plain = uh.Problem.from_text(POND, parameters=problem.parameters, initial={"level": 0.4}, interval=(0, 72))
     assert uh.integrate(plain, rtol=1e-10).final == run.final
     again = problem.with_(parameters={"crest": "1 m"}, initial={"level": "50 cm"}, interval=(0, "90 min"))
@@ -82,9 +82,9 @@ def test_states_without_declared_units_take_those_that_fit_together() -> None:
 
 
 def test_units_follow_the_declared_ones() -> None:
-    said = {"initial": {"level": "2 m", "flow": "1 m^3/s", "salt": "3 mol/l"}, "interval": (0, "1 h")}
+    user_input = {"initial": {"level": "2 m", "flow": "1 m^3/s", "salt": "3 mol/l"}, "interval": (0, "1 h")}
     problem = uh.Problem.from_text(
-        "level' = flow/area\nflow' = -k*flow\nsalt' = gain", units={"t": "min"}, **said,
+        "level' = flow/area\nflow' = -k*flow\nsalt' = gain", units={"t": "min"}, **user_input,
         parameters={"area": "2 m^2", "k": "1 1/h", "gain": "1 mmol/l/s"},
     )  # fmt: skip
     assert (problem.units["flow"], problem.initial["flow"]) == ("m^3/min", 60.0)
@@ -98,7 +98,7 @@ def test_units_follow_the_declared_ones() -> None:
         check_units=False,
     )  # fmt: skip
     assert (narrow.parameters["reach"], narrow.parameters["width"]) == (3000, 3)
-    assert uh.integrate(narrow).happenings[0][2][0] == pytest.approx(4)
+    assert uh.integrate(narrow).events.iloc[0, 2] == pytest.approx(4)
     forced = uh.Problem.from_text(
         "f' = 0*m\nw' = f*v",
         initial={"f": "1 mN", "w": "1 J"},
@@ -110,18 +110,18 @@ def test_units_follow_the_declared_ones() -> None:
     events = [uh.Event("2*level' = 1 mm/min")]
     rising = uh.Problem.from_text("level' = t", initial={"level": "1 m"}, interval=(0, "1 h"), events=events,
                                   check_units=False)  # fmt: skip
-    assert uh.integrate(rising).happenings[0][1] == pytest.approx(0.03)
+    assert uh.integrate(rising).events["time"][0] == pytest.approx(0.03)
     plain = uh.Problem.from_text(
         "x' = k*x + 0*n", initial={"x": "5 %"}, parameters={"k": "2 rad", "n": "2 mol"}, interval=(0, 1)
     )
     assert plain.parameters["n"] == 2
     assert (plain.initial["x"], plain.units.get("x", ""), plain.units.get("k", "")) == (0.05, "", "")
-    said = {"parameters": {"k": "1 1/min"}, "interval": (0, 1)}
-    slow = uh.Problem.from_text("z'' = -k*z'", initial={"z": 1, "z'": "2 m/s"}, units={"t": "s"}, **said)
+    user_input = {"parameters": {"k": "1 1/min"}, "interval": (0, 1)}
+    slow = uh.Problem.from_text("z'' = -k*z'", initial={"z": 1, "z'": "2 m/s"}, units={"t": "s"}, **user_input)
     assert (slow.units["z'"], slow.parameters["k"]) == ("m/s", pytest.approx(1 / 60))
     # km and m/s fit together with a time in thousands of seconds, which nobody meant
     with pytest.raises(errors.UnitError, match=r"where 1/\(1000 s\) would fit"):
-        uh.Problem.from_text("z'' = -k*z'", initial={"z": "1 km", "z'": "2 m/s"}, **said)
+        uh.Problem.from_text("z'' = -k*z'", initial={"z": "1 km", "z'": "2 m/s"}, **user_input)
     with pytest.raises(errors.UnitError, match="initial, 'flow'"):
         problem.with_(initial={"flow": "3 bogus"})
 
@@ -202,12 +202,12 @@ def test_nothing_is_asked_without_units() -> None:
     ],
 )
 def test_units_that_are_none_or_of_another_kind(changes: dict, words: str) -> None:
-    said = {
+    user_input = {
         **SAID,
         **{key: {**SAID[key], **value} if isinstance(value, dict) else value for key, value in changes.items()},
     }
     with pytest.raises(errors.UnitError, match=words):
-        uh.Problem.from_text(POND, **said).check_units()
+        uh.Problem.from_text(POND, **user_input).check_units()
 
 
 @settings(max_examples=200, deadline=None)

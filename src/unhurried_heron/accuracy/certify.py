@@ -27,7 +27,7 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.agreement import Agreement, agreement_of, grown
 from unhurried_heron.study.arguments import several, whole
-from unhurried_heron.study.attempts import INTERRUPTED, OnInterrupt, Tried, raise_what_all_raised, tried
+from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, raise_what_all_raised, tried
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -96,10 +96,10 @@ class Certificate:
         return pd.DataFrame(list(self.rows), columns=["time", "state", "value", "digits", "error", "computed"])
 
     def __str__(self) -> str:
-        from unhurried_heron.study.text_table import Sheet, as_text
+        from unhurried_heron.study.text_table import TextTable, as_text
 
         columns = [("time", "right"), ("state", "left"), ("certain value", "right"), ("digits", "right")]
-        table = Sheet([*columns, ("error below", "right")], self.problem.title)
+        table = TextTable([*columns, ("error below", "right")], self.problem.title)
         for row in self.rows:
             table.add_row(f"{row['time']:.10g}", row["state"], written(row["value"], row["digits"]), str(row["digits"]),
                           f"{row['error']:.1e}")  # fmt: skip
@@ -207,7 +207,7 @@ class _Search:
         self.reason, self.nudge = "", _NUDGE
         self.size = self.low = np.ones(problem.model.layout.size)
         self.longest: float | None = None
-        self.runs: list[Tried] = []
+        self.runs: list[Attempt] = []
 
     def result(self) -> Certificate:
         """Tighten until the digits are certain, or it can go no further."""
@@ -352,7 +352,7 @@ class _Search:
         moved = start + signed[: start.size] * np.abs(start)
         numbers = {}
         for sign, (name, value) in zip(signed[start.size :], problem.parameters.items(), strict=True):
-            plain = name not in problem.model.sizes and problem.settled.definitions[name].formula is None
+            plain = name not in problem.model.sizes and problem.assembled.definitions[name].formula is None
             if plain and value:
                 numbers[name] = value * (1.0 + sign)
         values = dict(zip(problem.states, moved.tolist(), strict=True))
@@ -393,6 +393,6 @@ class _Search:
 
     def _differ(self, runs: Sequence[Run]) -> bool:
         """Whether runs ended otherwise, or other things happened in them."""
-        told = {(run.ending.reason, len(run.happenings), self._values(run).shape) for run in runs}
+        told = {(run.ending.reason, len(run._occurrences), self._values(run).shape) for run in runs}
         ends = [run.ending.time for run in runs]
         return len(told) > 1 or float(np.ptp(ends)) > 1e-3 * self._span()

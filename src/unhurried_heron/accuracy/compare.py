@@ -27,9 +27,9 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
-from unhurried_heron.stability.stability_limited_steps import steps_in_region
+from unhurried_heron.stability.stability_limited_steps import stability_limited_steps
 from unhurried_heron.study.arguments import several, whole
-from unhurried_heron.study.attempts import INTERRUPTED, OnInterrupt, Tried, raise_what_all_raised, tried
+from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, raise_what_all_raised, tried
 from unhurried_heron.study.reference import Kind, References, Truth, kind_of, size_of, up_to_its_stop
 
 DEFAULT_RTOL: Final = (1e-4, 1e-6, 1e-8)
@@ -143,8 +143,8 @@ def chosen_methods(methods: Any) -> list[Method]:
         found: dict[str, Method] = {}
         for method in [find_method(each) for each in ([methods] if single else methods)]:
             if found.setdefault(method.name, method) != method:
-                said = f"two different methods are called '{method.name}'"
-                raise MethodError(said, name=method.name, place="methods", given=method.name,
+                user_input = f"two different methods are called '{method.name}'"
+                raise MethodError(user_input, name=method.name, place="methods", given=method.name,
                                   expected="a name of its own for each: rows and curves go by it")  # fmt: skip
         return list(found.values())
     except TypeError:
@@ -177,7 +177,7 @@ def _listed(values: Any, name: str, problem: Problem | None = None) -> list[floa
     return [positive_option(in_time(problem, each, name) if problem else each, name) for each in each_of(values)]
 
 
-def _row_of(method: Method, setting: dict[str, Any], found: Tried) -> dict[str, Any]:
+def _row_of(method: Method, setting: dict[str, Any], found: Attempt) -> dict[str, Any]:
     """Return a row in which nothing is measured yet."""
     row = dict.fromkeys(COLUMNS)
     return row | {"method": method.name, "rtol": setting.get("rtol"), "step": setting.get("step"), "ending": found.why}
@@ -185,7 +185,7 @@ def _row_of(method: Method, setting: dict[str, Any], found: Tried) -> dict[str, 
 
 def _row(
     problem: Problem, method: Method, setting: dict[str, Any], budget: Budget, references: References
-) -> tuple[dict[str, Any], Tried]:
+) -> tuple[dict[str, Any], Attempt]:
     begun, times = clock.perf_counter(), references.grid
     if problem.conserved and "step" in setting:
         times = _with_steps(times, setting["step"])
@@ -197,7 +197,7 @@ def _row(
     row["ending"] = "reached the end" if run.ending.reason == "end" else run.ending.message
     try:
         with done_within(budget.seconds):
-            row["limited by stability"] = steps_in_region(run, rows=_ROWS).share if run.times.size > 1 else None
+            row["limited by stability"] = stability_limited_steps(run, rows=_ROWS).share if run.times.size > 1 else None
     except HeronError:
         # a method that does not tell its region
         row["limited by stability"] = None

@@ -115,8 +115,8 @@ class Comparison:
 
         Errors are the largest over the states, each relative to the largest size the state reaches in the interval
         (absolute where that is zero). A run that did not reach the end has no error and says under ``ending`` why.
-        ``limited by stability`` is the share of accepted steps that stability held back (`steps_in_region`); smallest,
-        median and largest step leave out the last one, which ends where it must.
+        ``limited by stability`` is the share of accepted steps that stability limited (`stability_limited_steps`);
+        smallest, median and largest step leave out the last one, which ends where it must.
 
         Parameters
         ----------
@@ -249,7 +249,7 @@ def comparison_table(comparison: Comparison) -> list[RenderableType]:
     """Return errors and work side by side; below, what the errors are measured against and what failed."""
     from rich.text import Text
 
-    from unhurried_heron.study.text_table import Sheet
+    from unhurried_heron.study.text_table import TextTable
 
     own = [
         name
@@ -261,7 +261,7 @@ def comparison_table(comparison: Comparison) -> list[RenderableType]:
     place = told.index("seconds") + 1 if "seconds" in told else len(told)
     keys = [*told[:2], "worst state", *told[2:place], *own, *told[place:]]
     names = [(_SHOWN.get(key, key), "left" if key == "worst state" else "right") for key in keys]
-    table = Sheet([("method", "left"), ("rtol/step", "right"), *names], comparison.problem.title)
+    table = TextTable([("method", "left"), ("rtol/step", "right"), *names], comparison.problem.title)
     for row in comparison.rows:
         setting = f"{row['rtol']:.0e}" if row["rtol"] is not None else f"step {_cell('step', row['step'])}"
         table.add_row(row["method"], setting, *(_cell(key, row.get(key)) for key in keys))

@@ -43,7 +43,7 @@ def drifts(run: Run, quantity: str) -> Array:
     values = values_of(run, quantity)
     base = np.full(values.size, values[0] if values.size else np.nan)
     sign, before = np.sign(run.ending.time - run.problem.interval[0]), run._trajectory.are_before
-    for time in run._happened.times.tolist():
+    for time in run._event_log.times.tolist():
         after = np.flatnonzero((sign * (run.times - time) >= 0.0) & ~before)
         if after.size:
             base[after] = values[after[0]]

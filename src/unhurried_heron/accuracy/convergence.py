@@ -24,7 +24,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.arguments import several, whole
-from unhurried_heron.study.attempts import INTERRUPTED, OnInterrupt, Tried, raise_what_all_raised, tried
+from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, raise_what_all_raised, tried
 from unhurried_heron.study.reference import Kind, References, kind_of, size_of, up_to_its_stop
 
 if TYPE_CHECKING:
@@ -120,10 +120,10 @@ class Convergence:
         return pd.DataFrame(list(self.rows), columns=list(COLUMNS))
 
     def __str__(self) -> str:
-        from unhurried_heron.study.text_table import Sheet, as_text, number
+        from unhurried_heron.study.text_table import TextTable, as_text, number
 
         shown = ("step", "steps", "error at end", "order at end", "largest error", "order", "rate evaluations")
-        table = Sheet([("method", "left"), *((name, "right") for name in shown)], self.problem.title)
+        table = TextTable([("method", "left"), *((name, "right") for name in shown)], self.problem.title)
         for row in self.rows:
             table.add_row(row["method"], *(number(row[name]) for name in shown))
         told = [*map(str, self.orders), f"Errors against {self.reference}.", *failures_of(self.rows)]
@@ -179,7 +179,7 @@ def convergence(
     references = References(problem, 0.0, kind)
     limits = budget_of(budget) if budget is not None else Budget(seconds=_SECONDS)
     rows: list[dict[str, Any]] = []
-    runs: list[Tried] = []
+    runs: list[Attempt] = []
     orders: list[Orders] = []
     label = ""
     floor = _ROUNDING
@@ -228,12 +228,12 @@ def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable
     return lambda method: finer if step is None and method.order >= _HIGH else halved
 
 
-def _row_of(method: Method, length: float, found: Tried) -> dict[str, Any]:
+def _row_of(method: Method, length: float, found: Attempt) -> dict[str, Any]:
     row: dict[str, Any] = {**dict.fromkeys(COLUMNS), "method": method.name, "step": length}
     return row | {"ending": found.why or "reached the end"}
 
 
-def _row(problem: Problem, method: Method, length: float, limits: Budget, known: Any) -> tuple[dict[str, Any], Tried]:
+def _row(problem: Problem, method: Method, length: float, limits: Budget, known: Any) -> tuple[dict[str, Any], Attempt]:
     found = tried(problem, method, step=length, budget=limits, ledger=False)
     row = _row_of(method, length, found)
     if found.run is None:

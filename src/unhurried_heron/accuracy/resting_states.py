@@ -8,7 +8,7 @@ import numpy as np
 
 from unhurried_heron.formulas.expression import SUM, TIME, Node, mul, name, number, rewrite, walk
 from unhurried_heron.formulas.interval_arithmetic import enclose
-from unhurried_heron.formulas.layout import Block
+from unhurried_heron.formulas.layout import IndexedFormula
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
@@ -39,7 +39,7 @@ def not_seen(problem: Problem, runs: list[Run]) -> list[str]:
     return [layout.name_of(place) for place in np.flatnonzero(still).tolist() if place in moved]
 
 
-def _places(block: Block) -> Any:
+def _places(block: IndexedFormula) -> Any:
     """Return where the values of a block go."""
     places = np.array([block.base])
     for loop, stride in zip(block.loops, block.strides, strict=True):
@@ -47,7 +47,7 @@ def _places(block: Block) -> Any:
     return places.tolist()
 
 
-def _is_zero(problem: Problem, block: Block, low: Any, high: Any) -> bool:
+def _is_zero(problem: Problem, block: IndexedFormula, low: Any, high: Any) -> bool:
     """Whether a right-hand side is zero for all states within bounds."""
     box: dict[str, Any] = dict(problem.parameters)
     for place_name, place in problem.model.layout.scalars.items():

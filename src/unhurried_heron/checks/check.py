@@ -11,8 +11,8 @@ import numpy as np
 from unhurried_heron.checks.report import Finding, Report
 from unhurried_heron.driver.tolerances import ATOL_PART, DEFAULT_RTOL
 from unhurried_heron.errors import FormulationError, MethodError, OptionError, listing
-from unhurried_heron.input.error_collector import Mistakes
-from unhurried_heron.input.problem_input import Said
+from unhurried_heron.input.error_collector import ErrorCollector
+from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.model.switch_types import Switch
 from unhurried_heron.problem.assembly import settle
@@ -59,17 +59,17 @@ def check(problem: Problem) -> Report:
     return _report(problem, [], sound=True)
 
 
-def check_said(said: Said) -> tuple[Report, Problem | None]:
+def check_said(user_input: ProblemInput) -> tuple[Report, Problem | None]:
     """Check what was said, gathering every mistake; return the problem too where there is one."""
-    mistakes = Mistakes(gather=True)
+    collector = ErrorCollector(gather=True)
     problem: Problem | None = None
     try:
-        problem = Problem(said, settle(said, mistakes))
+        problem = Problem(user_input, settle(user_input, collector))
     except FormulationError as error:
-        mistakes.wrong.append(error)
-    wrong = [Finding("wrong", _about(error), str(error)) for error in _once(mistakes.wrong)]
+        collector.wrong.append(error)
+    wrong = [Finding("wrong", _about(error), str(error)) for error in _once(collector.wrong)]
     if problem is None:
-        return Report(said.title, tuple(wrong)), None
+        return Report(user_input.title, tuple(wrong)), None
     return _report(problem, wrong, sound=not wrong), problem if not wrong else None
 
 
@@ -80,10 +80,10 @@ def check_file(path: Path) -> tuple[Report, Problem | None]:
     # a file that cannot be read at all has nothing to be looked over
     content = load_toml(path)
     try:
-        said = parse_document(content, str(path), path.parent)
+        user_input = parse_document(content, str(path), path.parent)
     except FormulationError as error:
         return Report(path.name, (Finding("wrong", _about(error), str(error)),)), None
-    return check_said(said)
+    return check_said(user_input)
 
 
 def _once(errors: list[FormulationError]) -> list[FormulationError]:
@@ -106,7 +106,7 @@ def _report(problem: Problem, wrong: list[Finding], *, sound: bool) -> Report:
         found += _start(problem)
     order = {"wrong": 0, "doubtful": 1, "note": 2}
     found.sort(key=lambda each: order[each.weight])
-    higher = any(k > 1 for k in problem.model.orders.values()) or problem.said.form != "equations"
+    higher = any(k > 1 for k in problem.model.orders.values()) or problem.user_input.form != "equations"
     higher = higher or any(statement.target is None for statement in problem.model.statements)
     written = problem.model.rates.written
     return Report(problem.title, tuple(found), problem.first_order().text if sound and higher and written else "")
@@ -121,7 +121,7 @@ def _method(problem: Problem) -> Iterator[Finding]:
 
 def _units(problem: Problem) -> Iterator[Finding]:
     try:
-        weight: Any = "wrong" if problem.said.check_units else "doubtful"
+        weight: Any = "wrong" if problem.user_input.check_units else "doubtful"
         yield from (Finding(weight, "units", str(each)) for each in problem.check_units())
     except FormulationError as error:
         yield Finding("wrong", "units", str(error))
@@ -133,7 +133,7 @@ def _units(problem: Problem) -> Iterator[Finding]:
 
 def _plain_number(problem: Problem, name: str) -> bool:
     """Whether a parameter was declared to be a plain number, is a size, or has the unit of its formula."""
-    formula = problem.settled.definitions[name].formula
+    formula = problem.assembled.definitions[name].formula
     return name in problem.units or name in problem.model.sizes or formula is not None
 
 

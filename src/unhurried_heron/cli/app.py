@@ -10,7 +10,7 @@ from typing import Annotated
 import typer
 
 from unhurried_heron.cli.commands import check, compare, demo, methods, new, prepare, run
-from unhurried_heron.cli.study_commands import certify, explain, order, stability, table
+from unhurried_heron.cli.study_commands import certify, convergence, explain, stability, step_table
 from unhurried_heron.errors import HeronError, printable
 
 app = typer.Typer(
@@ -19,7 +19,7 @@ app = typer.Typer(
     add_completion=False,
     pretty_exceptions_enable=False,
 )
-for verb in (demo, new, check, run, compare, explain, certify, order, stability, table, methods, prepare):
+for verb in (demo, new, check, run, compare, explain, certify, convergence, stability, step_table, methods, prepare):
     app.command()(verb)
 
 

@@ -114,9 +114,9 @@ def run(
         # the ending is printed below
         outcome = integrate(problem, **options, on_interrupt="return")
     console().print(run_report(outcome))
-    said = worth_saying(outcome)
-    if said:
-        say(said)
+    user_input = worth_saying(outcome)
+    if user_input:
+        say(user_input)
     if asked:
         console().print(answers_report(outcome, asked))
     times: Any = (
@@ -285,7 +285,7 @@ def demo(
         save(draw_work(table), out / f"{name}-work.png")
         console().print()
     show_what_is_learnt(out)
-    say(f"All of it is in the folder {out}, the problem files too: try heron check {out / 'mistakes.toml'}")
+    say(f"All of it is in the folder {out}, the problem files too: try heron check {out / 'collector.toml'}")
 
 
 def prepare() -> None:

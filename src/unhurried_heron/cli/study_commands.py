@@ -43,7 +43,7 @@ from unhurried_heron.problem.problem import Problem
 _SECONDS, _AFTER_INTERRUPT = 10.0, 0.5
 
 
-def order(
+def convergence(
     file: File,
     methods: Methods = "classical-rk-4,adams-bashforth-4",
     steps: Annotated[str, typer.Option(metavar="H,…", help="Steps, also with units.")] = "",
@@ -60,21 +60,21 @@ def order(
     plot: Plot = None,
 ) -> None:
     """Observe the order of methods: errors as fixed steps are halved."""
-    from unhurried_heron.accuracy.convergence import convergence
+    from unhurried_heron.accuracy.convergence import convergence as observed
     from unhurried_heron.study.attempts import INTERRUPTED
 
     problem = asked_problem(file, changes, start, end)
     check_outputs(file, csv, plot)
     first = None if step is None else value_of(step, "--step")
-    found = convergence(problem, words(methods), steps=steps_of(steps, "--steps"), step=first, count=count,
+    found = observed(problem, words(methods), steps=steps_of(steps, "--steps"), step=first, count=count,
                         halvings=halvings, budget=budget_of(budget),
                         on_interrupt="return")  # fmt: skip
     print(found)
     write_table(found.frame(), csv)
     if plot is not None:
-        from unhurried_heron.figures.accuracy_figures import draw_order
+        from unhurried_heron.figures.accuracy_figures import draw_convergence
 
-        save(draw_order(found), plot)
+        save(draw_convergence(found), plot)
     if any(row["ending"] == INTERRUPTED.why for row in found.rows):
         raise typer.Exit(1)
 
@@ -140,7 +140,7 @@ def certify(
         raise typer.Exit(1)
 
 
-def table(
+def step_table(
     file: File,
     method: Method = None,
     rtol: Rtol = None,
@@ -154,15 +154,15 @@ def table(
     csv: Csv = None,
 ) -> None:
     """Work out the first steps of a method, stage by stage, as by hand."""
-    from unhurried_heron.study.step_table import worked
-    from unhurried_heron.study.text_table import Sheet, as_text, number
+    from unhurried_heron.study.step_table import step_table as worked_out
+    from unhurried_heron.study.text_table import TextTable, as_text, number
 
     problem = asked_problem(file, changes, start, end)
     check_outputs(file, csv)
-    said = file_options(problem, method=method, rtol=rtol, atol=atol, step=step, count=count)
-    options = {name: said.get(name) for name in ("rtol", "atol", "step", "count")}
-    found = worked(problem, str(said.get("method", DEFAULT)), steps=steps, **options)
-    sheet = Sheet([(str(name), "left" if name == "row" else "right") for name in found.columns], problem.title)
+    user_input = file_options(problem, method=method, rtol=rtol, atol=atol, step=step, count=count)
+    options = {name: user_input.get(name) for name in ("rtol", "atol", "step", "count")}
+    found = worked_out(problem, str(user_input.get("method", DEFAULT)), steps=steps, **options)
+    sheet = TextTable([(str(name), "left" if name == "row" else "right") for name in found.columns], problem.title)
     for row in found.itertuples(index=False):
         sheet.add_row(*(str(value) if isinstance(value, str | int) else number(value, 9) for value in row))
     print(as_text(sheet))
@@ -212,24 +212,24 @@ def explain(
 def show_what_is_learnt(out: Path) -> None:
     """Show on the demo problems how a method is known: why a run was slow, digits, order, stability, a step by hand."""
     from unhurried_heron.accuracy.certify import certify as certified
-    from unhurried_heron.accuracy.convergence import convergence
+    from unhurried_heron.accuracy.convergence import convergence as observed
     from unhurried_heron.demo import demo_file
     from unhurried_heron.diagnosis.explain import explain as explained
     from unhurried_heron.driver.integrate import integrate
-    from unhurried_heron.figures.accuracy_figures import draw_order
+    from unhurried_heron.figures.accuracy_figures import draw_convergence
     from unhurried_heron.figures.stability_figures import draw_run_in_region, draw_stability
-    from unhurried_heron.study.step_table import worked
+    from unhurried_heron.study.step_table import step_table as worked_out
 
     pond, chemistry = (Problem.from_file(demo_file(name)) for name in ("sluice-pond", "carbonate"))
     held = integrate(chemistry.with_(interval=(0, 0.5)), "dormand-prince-54", rtol=1e-6)
     print(explained(held))
     save(draw_run_in_region(held), out / "carbonate-in-region.png")
     print(f"\n{certified(pond, 9, at=[6, 24])}\n")
-    orders = convergence(pond.with_(interval=(0, 4)), ["heun-2", "classical-rk-4", "adams-bashforth-4"], step=0.5)
+    orders = observed(pond.with_(interval=(0, 4)), ["heun-2", "classical-rk-4", "adams-bashforth-4"], step=0.5)
     print("\n".join(map(str, orders.orders)))
-    save(draw_order(orders), out / "sluice-pond-order.png")
+    save(draw_convergence(orders), out / "sluice-pond-order.png")
     save(draw_stability(["heun-2", "classical-rk-4", "adams-bashforth-4"]), out / "stability-regions.png")
-    print(f"\n{worked(pond, 'heun-2', step=0.5, steps=2).to_string(index=False)}\n")
+    print(f"\n{worked_out(pond, 'heun-2', step=0.5, steps=2).to_string(index=False)}\n")
 
 
 def _window(text: str) -> Any:

@@ -15,7 +15,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Final
 
 from unhurried_heron.codegen.expression_ir import literal
-from unhurried_heron.codegen.vector_ir import LANES, Lane, Writer
+from unhurried_heron.codegen.vector_ir import LANES, IrWriter, VectorLane
 
 # whole numbers and addresses: what a stride is given; the answer of the rates, 1 where all is well and 2 where a number
 # is not finite; how often they were evaluated in the step that went wrong
@@ -25,14 +25,14 @@ MADE: Final = CODE + 1
 SIZE: Final = MADE + 1
 
 
-def _copy(row: str, place: str, lane: Lane) -> None:
+def _copy(row: str, place: str, lane: VectorLane) -> None:
     lane.store(lane.load(row), place)
 
 
 Turning = Mapping[str, tuple[str, str]]
 
 
-class StrideWriter(Writer):
+class BatchWriter(IrWriter):
     """Writes the loop of a stride around the lines of one step."""
 
     def open_stride(self, names: Iterable[str]) -> None:
@@ -87,7 +87,7 @@ class StrideWriter(Writer):
         if self.size is None:
             self.lines.append(f"  store double {sums[0]}, ptr %nothing")
 
-        def look(lane: Lane) -> None:
+        def look(lane: VectorLane) -> None:
             before = self.new("load double, ptr %nothing") if self.size is None else sums[0]
             for row in rows:
                 value, nothing = lane.load(row), lane.constant(0.0)

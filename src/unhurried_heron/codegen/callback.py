@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.codegen.jit import compile_module
-from unhurried_heron.codegen.runtime_data import Context
+from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import FINE, STOP, FloatArray, NativeFunction
 from unhurried_heron.model.functions import NamedFunction, unusable_answer
 
@@ -52,7 +52,7 @@ def _trampoline(n_inputs: int, n_outputs: int) -> tuple[int, Any]:
     return compile_module(_TRAMPOLINE.format(bytes_in=8 * n_inputs, bytes_out=8 * n_outputs, fine=FINE, stop=STOP))
 
 
-def python_function(function: NamedFunction, context: Context, n_outputs: int) -> NativeFunction:
+def python_function(function: NamedFunction, context: RuntimeData, n_outputs: int) -> NativeFunction:
     """Put a Python function behind an address.
 
     Parameters
@@ -145,7 +145,7 @@ class _Lent:
 
 
 def _make_callback(
-    function: NamedFunction, context: Context, into: _Answer, block: Any, caught: list[tuple[BaseException, float]]
+    function: NamedFunction, context: RuntimeData, into: _Answer, block: Any, caught: list[tuple[BaseException, float]]
 ) -> Callable[[float], None]:
     changes, array, lent = memoryview(context.changes), np.ndarray, _Lent(len(function.states), block)
     seen, call = changes[0], function.caller(context.values.tolist())

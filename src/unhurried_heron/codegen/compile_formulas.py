@@ -8,14 +8,14 @@ from typing import Final
 
 import numpy as np
 
-from unhurried_heron.codegen.expression_ir import Names
+from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.index_check import hold_within
 from unhurried_heron.codegen.modules import Shape, emit_each, emit_module, emit_template, template_block
 from unhurried_heron.codegen.signature import FloatArray, NativeFunction, address
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.formulas.cost_limit import refuse_endless
 from unhurried_heron.formulas.expression import Node
-from unhurried_heron.formulas.layout import Block, single
+from unhurried_heron.formulas.layout import IndexedFormula, single
 from unhurried_heron.formulas.template import Filled, Template, as_template
 
 # so many formulas are compiled between two looks at the deadline: a tenth of a second
@@ -23,7 +23,12 @@ _AT_ONCE: Final = 128
 
 
 def compiled(
-    blocks: tuple[Block, ...], size: int, names: Names, context: FloatArray, *, guarded: tuple[Block, ...] = ()
+    blocks: tuple[IndexedFormula, ...],
+    size: int,
+    names: SymbolTable,
+    context: FloatArray,
+    *,
+    guarded: tuple[IndexedFormula, ...] = (),
 ) -> NativeFunction:
     """Return a native function that writes the values of blocks into an array of ``size`` numbers.
 
@@ -40,7 +45,9 @@ def compiled(
     return NativeFunction(place, size, context, keep=(engine,))
 
 
-def compiled_each(formulas: Sequence[Node | Filled], names: Names, context: FloatArray) -> tuple[NativeFunction, ...]:
+def compiled_each(
+    formulas: Sequence[Node | Filled], names: SymbolTable, context: FloatArray
+) -> tuple[NativeFunction, ...]:
     """Return a native function of one output for each formula, many in one module.
 
     Raises
@@ -79,7 +86,7 @@ def _own(context: FloatArray, filled: Filled) -> FloatArray:
 
 
 @functools.lru_cache(maxsize=1024)
-def _shape(template: Template, names: Names) -> Shape:
+def _shape(template: Template, names: SymbolTable) -> Shape:
     refuse_endless((single(template.node, 0),), "an event")
     hold_within((template_block(template),), 1, names.n_states)
     return emit_template(template, names)
@@ -93,7 +100,9 @@ def _machine_code_each(shapes: tuple[Shape, ...]) -> tuple[list[int], object]:
 
 
 @functools.lru_cache(maxsize=256)
-def _machine_code(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int, names: Names) -> tuple[int, object]:
+def _machine_code(
+    blocks: tuple[IndexedFormula, ...], guarded: tuple[IndexedFormula, ...], size: int, names: SymbolTable
+) -> tuple[int, object]:
     from unhurried_heron.codegen.jit import compile_module
 
     refuse_endless((*blocks, *guarded), "what is compiled")

@@ -8,15 +8,15 @@ from dataclasses import dataclass
 import numpy as np
 
 from unhurried_heron.codegen.compile_formulas import compiled, compiled_each
-from unhurried_heron.codegen.expression_ir import Names
-from unhurried_heron.codegen.runtime_data import Context
+from unhurried_heron.codegen.expression_ir import SymbolTable
+from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.formulas.expression import ONE, ZERO, Node
 from unhurried_heron.formulas.layout import Layout, single
 from unhurried_heron.formulas.template import Filled, as_template
 from unhurried_heron.input.event import GOING, Event
-from unhurried_heron.model.action import Acting, AskedAction, action_of, condition
+from unhurried_heron.model.action import Acting, FunctionAction, action_of, condition
 from unhurried_heron.model.functions import NamedFunction, is_compiled
 from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import WrittenRates
@@ -37,7 +37,7 @@ _Derived = Callable[[Flow, Filled], Filled | None]
 
 
 @dataclass(frozen=True)
-class Beyond:
+class CrossingFunctions:
     """What is called where a march stops on its way.
 
     Attributes
@@ -80,14 +80,14 @@ class Beyond:
         return [*acting, *((each, "the condition of an event") for each in self.conditions if each)]
 
 
-def beyond_of(
+def compile_crossing_functions(
     problem: Problem,
     events: tuple[Event, ...],
     watched: tuple[Sequence[Ready], Sequence[Ready]],
     switches: tuple[Switch, ...],
     modes: tuple[str, ...],
-    context: Context,
-) -> Beyond:
+    context: RuntimeData,
+) -> CrossingFunctions:
     """Make what is called where the march stops on its way; ``watched``: of the events, and of the located switches."""
     model, held = problem.model, [switch for switch in switches if isinstance(switch, HeldSwitch)]
     within, live = context.names(model.layout, held=True), context.names(model.layout, held=False)
@@ -105,7 +105,7 @@ def beyond_of(
 
     allowed = ready_of((each for each in conditions if each is not None), model.layout)
     made = iter(native_watched(allowed, live, context))
-    return Beyond(
+    return CrossingFunctions(
         switches=switches,
         actions=tuple(_native_action(each, live, context) for each in acting),
         targets=tuple(_targets(each, model.layout.size, context) for each in acting),
@@ -134,7 +134,7 @@ def _drift(flow: Flow, formula: Filled) -> Filled | None:
 
 
 def _derived(
-    what: _Derived, watched: Sequence[Ready], problem: Problem, names: Names, context: Context
+    what: _Derived, watched: Sequence[Ready], problem: Problem, names: SymbolTable, context: RuntimeData
 ) -> list[NativeFunction | None]:
     """Compile what is worked out of each of the written formulas."""
     found: list[Filled | None] = [None] * len(watched)
@@ -148,10 +148,10 @@ def _derived(
     return [None if each is None else next(made) for each in found]
 
 
-def _native_action(action: Acting | None, names: Names, context: Context) -> NativeFunction | None:
+def _native_action(action: Acting | None, names: SymbolTable, context: RuntimeData) -> NativeFunction | None:
     if action is None:
         return None
-    if isinstance(action, AskedAction):
+    if isinstance(action, FunctionAction):
         from unhurried_heron.codegen.callback import python_function
 
         function = action.function
@@ -160,10 +160,10 @@ def _native_action(action: Acting | None, names: Names, context: Context) -> Nat
     return compiled(blocks, len(blocks), names, context.array)
 
 
-def _targets(action: Acting | None, n: int, context: Context) -> np.ndarray:
+def _targets(action: Acting | None, n: int, context: RuntimeData) -> np.ndarray:
     if action is None:
         return np.empty(0, dtype=np.int64)
-    if isinstance(action, AskedAction):
+    if isinstance(action, FunctionAction):
         return np.arange(n + len(context.parameters))
     return np.array([*action.states, *(n + context.parameters.index(name) for name in action.parameters)])
 
@@ -176,7 +176,7 @@ def going_codes(events: tuple[Event, ...], located: tuple[Switch, ...] = ()) -> 
     return np.array(going, dtype=np.int64), np.array(stop, dtype=np.int64)
 
 
-def native_function(function: NamedFunction, context: Context, size: int) -> NativeFunction:
+def native_function(function: NamedFunction, context: RuntimeData, size: int) -> NativeFunction:
     """Put a user's function behind an address; ``size``: how many numbers it returns, 0 for a bare one."""
     if is_compiled(function.function):
         from unhurried_heron.codegen.njit_functions import njit_function
@@ -196,7 +196,7 @@ def ready_of(watched: Iterable[Watched], layout: Layout) -> list[Ready]:
     return found
 
 
-def native_watched(watched: Sequence[Ready], names: Names, context: Context) -> tuple[NativeFunction, ...]:
+def native_watched(watched: Sequence[Ready], names: SymbolTable, context: RuntimeData) -> tuple[NativeFunction, ...]:
     """Put what is watched behind addresses; all formulas are compiled together."""
     written = tuple(each for each in watched if not isinstance(each, NamedFunction))
     made = iter(compiled_each(written, names, context.array))

@@ -25,7 +25,7 @@ def literal(value: float) -> str:
 
 
 @dataclass(frozen=True)
-class Names:
+class SymbolTable:
     """Where names find their values: states by place, the others in the context.
 
     Attributes
@@ -66,7 +66,7 @@ class Emitter:
     A value is computed in the outermost scope that knows its indices, so nothing is computed twice in a loop.
     """
 
-    def __init__(self, names: Names) -> None:
+    def __init__(self, names: SymbolTable) -> None:
         self._slots: Mapping[str, tuple[str, int]] = {
             **{name: ("%p", i) for name, i in names.places},
             **{state: ("%y", i) for state, i in names.scalars},

@@ -11,7 +11,7 @@ from typing import Final
 
 from unhurried_heron.errors import HeronError
 from unhurried_heron.formulas.expression import SUM, Node, upwards
-from unhurried_heron.formulas.layout import Block, Loop
+from unhurried_heron.formulas.layout import IndexedFormula, Loop
 
 # least and greatest value so far, and the indices that still have to run
 Form = tuple[int, int, tuple[tuple[str, int], ...]]
@@ -19,7 +19,7 @@ _FURTHEST: Final = 2**53
 _NOTHING: Final[frozenset[Form]] = frozenset()
 
 
-def hold_within(blocks: Iterable[Block], size: int, n_states: int) -> None:
+def hold_within(blocks: Iterable[IndexedFormula], size: int, n_states: int) -> None:
     """Refuse blocks that would read outside ``n_states`` numbers or write outside ``size``.
 
     Raises
@@ -30,7 +30,7 @@ def hold_within(blocks: Iterable[Block], size: int, n_states: int) -> None:
     blocks = list(blocks)
     forms: dict[Node, frozenset[Form]] = {}
     # a tree without members of families reads names only, each of which the emitter itself must find
-    for node in upwards(*(block.node for block in blocks if block.node.has_family)):
+    for node in upwards(*(block.node for block in blocks if block.node.has_indexed)):
         forms[node] = _reach(node, forms, n_states)
     for block in blocks:
         _inside(_over((block.base, block.base, _moving(block.strides, block.loops)), block.loops), size, "written to")

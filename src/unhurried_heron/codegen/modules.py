@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Final, NamedTuple
 
-from unhurried_heron.codegen.expression_ir import Emitter, Names, Scope
-from unhurried_heron.formulas.layout import Block, Loop
+from unhurried_heron.codegen.expression_ir import Emitter, Scope, SymbolTable
+from unhurried_heron.formulas.layout import IndexedFormula, Loop
 from unhurried_heron.formulas.template import Template, number_name
 
 _HEAD: Final = (
@@ -102,7 +102,9 @@ class Shape(NamedTuple):
     declared: frozenset[str]
 
 
-def emit_module(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int, names: Names) -> str:
+def emit_module(
+    blocks: tuple[IndexedFormula, ...], guarded: tuple[IndexedFormula, ...], size: int, names: SymbolTable
+) -> str:
     """Return the text of a module that defines ``evaluate``, which writes the blocks' values and zeros elsewhere.
 
     Where ``guarded`` blocks are given, they are computed instead if one of the values is no number.
@@ -112,7 +114,7 @@ def emit_module(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int
         text = _function("evaluate", blocks, size, names, declared)
     else:
         text = _function("smooth", blocks, size, names, declared)
-        plain = Names(names.scalars, names.places, names.inputs)
+        plain = SymbolTable(names.scalars, names.places, names.inputs)
         text += _function("plain", guarded, size, plain, declared) + _GUARD.format(size=size)
     return _with_tables(declared) + text
 
@@ -120,7 +122,7 @@ def emit_module(blocks: tuple[Block, ...], guarded: tuple[Block, ...], size: int
 class _TemplateEmitter(Emitter):
     """Emits a template: its numbers and the values of its indices are read from its own context."""
 
-    def __init__(self, names: Names, n_numbers: int, indices: Sequence[Loop]) -> None:
+    def __init__(self, names: SymbolTable, n_numbers: int, indices: Sequence[Loop]) -> None:
         super().__init__(names)
         self._slots = {**self._slots, **{number_name(k): ("%own", 1 + k) for k in range(n_numbers)}}
         self.outermost = self.scope
@@ -139,7 +141,7 @@ class _TemplateEmitter(Emitter):
         return found
 
 
-def emit_template(template: Template, names: Names) -> Shape:
+def emit_template(template: Template, names: SymbolTable) -> Shape:
     """Return the text of a function of one output, which is machine code for all formulas of a template."""
     block = template_block(template)
     emitter = _TemplateEmitter(names, template.n_numbers, block.loops)
@@ -148,9 +150,9 @@ def emit_template(template: Template, names: Names) -> Shape:
     return Shape(text, frozenset(emitter.declared))
 
 
-def template_block(template: Template) -> Block:
+def template_block(template: Template) -> IndexedFormula:
     """Return a template as a formula whose loops are its indices."""
-    return Block(template.indices, 0, (0,) * len(template.indices), template.node)
+    return IndexedFormula(template.indices, 0, (0,) * len(template.indices), template.node)
 
 
 def emit_each(shapes: tuple[Shape, ...]) -> str:
@@ -174,7 +176,7 @@ def _with_tables(declared: set[str]) -> str:
     return "\n".join(plain) + "\n" + _MEASURED_ROW + _MEASURED
 
 
-def _function(name: str, blocks: tuple[Block, ...], size: int, names: Names, declared: set[str]) -> str:
+def _function(name: str, blocks: tuple[IndexedFormula, ...], size: int, names: SymbolTable, declared: set[str]) -> str:
     emitter = Emitter(names)
     whole = len(blocks) == size and not any(block.loops or block.adds for block in blocks)
     filled = sum(_turns(block) for block in blocks if not block.adds)
@@ -182,7 +184,7 @@ def _function(name: str, blocks: tuple[Block, ...], size: int, names: Names, dec
     if not whole and filled < size:
         emitter.declared.add("declare void @llvm.memset.p0.i64(ptr, i8, i64, i1)")
         body.append(f"  call void @llvm.memset.p0.i64(ptr %out, i8 0, i64 {8 * size}, i1 false)")
-    groups: dict[tuple[Loop, ...], list[Block]] = {}
+    groups: dict[tuple[Loop, ...], list[IndexedFormula]] = {}
     for block in blocks:
         groups.setdefault(block.loops, []).append(block)
     for loops, members in groups.items():
@@ -191,7 +193,7 @@ def _function(name: str, blocks: tuple[Block, ...], size: int, names: Names, dec
     return "\n".join([_HEAD.format(name=name), *body, *emitter.scope.lines, "  ret i32 1", "}", ""])
 
 
-def _fill(emitter: Emitter, left: tuple[Loop, ...], loops: tuple[Loop, ...], members: list[Block]) -> None:
+def _fill(emitter: Emitter, left: tuple[Loop, ...], loops: tuple[Loop, ...], members: list[IndexedFormula]) -> None:
     """Emit the loops that blocks share, one within the other, and the blocks in the innermost."""
     if left:
         loop = left[0]
@@ -202,7 +204,7 @@ def _fill(emitter: Emitter, left: tuple[Loop, ...], loops: tuple[Loop, ...], mem
         emitter.store(block.node, block.base, strides, adds=block.adds)
 
 
-def _turns(block: Block) -> int:
+def _turns(block: IndexedFormula) -> int:
     count = 1
     for loop in block.loops:
         count *= loop.last - loop.first + 1

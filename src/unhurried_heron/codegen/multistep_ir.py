@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
-from unhurried_heron.codegen.batched_steps import StrideWriter
+from unhurried_heron.codegen.batched_steps import BatchWriter
 from unhurried_heron.codegen.expression_ir import literal
 from unhurried_heron.codegen.jit import compile_functions
-from unhurried_heron.codegen.vector_ir import DECLARATIONS, Lane
+from unhurried_heron.codegen.vector_ir import DECLARATIONS, VectorLane
 
 
 class Recurrence(NamedTuple):
@@ -31,7 +31,7 @@ def compile_recurrence(numbers: Recurrence, size: int | None) -> tuple[int, Any]
     return address, engine
 
 
-class _Writer(StrideWriter):
+class _Writer(BatchWriter):
     def stride(self, numbers: Recurrence) -> str:
         """A function whose rows of the past change places, the oldest with the new one."""
         k = numbers.steps
@@ -83,7 +83,7 @@ class _Writer(StrideWriter):
         k, label = len(weights) // 2, self.label()
         scaled = {j: self._weight(f"%w{label}.{j}", w) for j, w in reversed([*enumerate(weights[k:])]) if w != 0.0}
 
-        def advance(lane: Lane) -> None:
+        def advance(lane: VectorLane) -> None:
             total = lane.binary("fmul", lane.load(values[0]), lane.constant(weights[0]))
             for j in range(1, k):
                 if weights[j] != 0.0:

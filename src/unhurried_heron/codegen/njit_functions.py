@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.codegen.runtime_data import Context
+from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.model.functions import ALL_PARAMETERS, WHOLE_STATE, NamedFunction, unusable
@@ -17,7 +17,7 @@ from unhurried_heron.model.functions import ALL_PARAMETERS, WHOLE_STATE, NamedFu
 _MAX_TUPLE = 64
 
 
-def njit_function(function: NamedFunction, context: Context, n_outputs: int) -> NativeFunction:
+def njit_function(function: NamedFunction, context: RuntimeData, n_outputs: int) -> NativeFunction:
     """Put an ``@njit`` function behind an address; compiled once for each function and set of names.
 
     ``n_outputs`` is 0 for one bare number (an event function). A function that raises is called once more from Python

@@ -27,10 +27,10 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from unhurried_heron.codegen.batched_steps import StrideWriter
+from unhurried_heron.codegen.batched_steps import BatchWriter
 from unhurried_heron.codegen.expression_ir import literal
 from unhurried_heron.codegen.jit import compile_functions
-from unhurried_heron.codegen.vector_ir import DECLARATIONS, LANES, Lane
+from unhurried_heron.codegen.vector_ir import DECLARATIONS, LANES, VectorLane
 
 
 class Arithmetic(NamedTuple):
@@ -80,7 +80,7 @@ class _Stage(NamedTuple):
     node: float
 
 
-class _Writer(StrideWriter):
+class _Writer(BatchWriter):
     def _begin(self, header: str, stages: int) -> list[str]:
         """Open a function: wide copies of h, the count of whole groups, and a pointer to each stage."""
         self.lines = [header, "entry:", f"  %whole = and i64 %n, -{LANES}"]
@@ -104,7 +104,7 @@ class _Writer(StrideWriter):
         """Fill the stages of these rows; ``fail`` leaves where the rates did not answer 1."""
         for place, row, node in rows:
 
-            def advance(lane: Lane, row: Any = row) -> None:
+            def advance(lane: VectorLane, row: Any = row) -> None:
                 slope = lane.weighted(row, stages[: len(row)])
                 lane.store(lane.multiply_add(lane.spread("%h"), slope, lane.load("%y")), "%trial")
 
@@ -134,7 +134,7 @@ class _Writer(StrideWriter):
         for name in sums:
             self.lines += [f"  {name} = alloca double", f"  store double 0.0, ptr {name}"]
 
-        def square(lane: Lane) -> None:
+        def square(lane: VectorLane) -> None:
             size = lane.larger(lane.size(lane.load("%trial")), lane.size(lane.load("%y")))
             allowed = lane.multiply_add(lane.load("%relative"), size, lane.load("%absolute"))
             for name, row in zip(sums, weights.tolist(), strict=True):
@@ -154,7 +154,7 @@ class _Writer(StrideWriter):
             result = self.new(f"select i1 {nothing}, double 0.0, double {ratio}")
         return "\n".join([*self.lines, f"  ret double {result}", "}"])
 
-    def _add(self, lane: Lane, value: str, name: str) -> None:
+    def _add(self, lane: VectorLane, value: str, name: str) -> None:
         """Add a value, or four, to a sum."""
         after = lane.summed(self.new(f"load double, ptr {name}"), value)
         self.lines.append(f"  store double {after}, ptr {name}")
@@ -167,7 +167,7 @@ class _Writer(StrideWriter):
         )
         rows = self.rows("%coefficients", degree + 1)
 
-        def combine(lane: Lane) -> None:
+        def combine(lane: VectorLane) -> None:
             lane.store(lane.load("%y"), rows[0])
             for d in range(degree):
                 slope = lane.weighted(interpolant[d].tolist(), stages)

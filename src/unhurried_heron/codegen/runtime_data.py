@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.codegen.expression_ir import Names
+from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.signature import FloatArray
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.input.measured import Measured
@@ -17,7 +17,7 @@ from unhurried_heron.problem.problem import Problem
 
 
 @dataclass(frozen=True)
-class Context:
+class RuntimeData:
     """The array and what stands where in it.
 
     Attributes
@@ -39,12 +39,12 @@ class Context:
     slots: dict[str, int]
     tables: tuple[tuple[Measured, FloatArray, int], ...]
 
-    def names(self, layout: Layout, *, held: bool) -> Names:
+    def names(self, layout: Layout, *, held: bool) -> SymbolTable:
         """Return where formulas find their names; ``held``: rows of tables are read from the context, too."""
         # formulas in which nothing is held may ask for widths, and when a switch is left for the sides of others
         places = {name: place for place, name in enumerate(self.parameters)} | self.slots
         inputs = tuple(self.inputs.items())
-        return Names(tuple(layout.scalars.items()), tuple(places.items()), inputs, held, layout.size)
+        return SymbolTable(tuple(layout.scalars.items()), tuple(places.items()), inputs, held, layout.size)
 
     @property
     def values(self) -> FloatArray:
@@ -68,7 +68,7 @@ class Context:
             self.array.view(np.int64)[slot + 1] = rows.ctypes.data + 8 * (1 + 5 * place)
 
 
-def context_of(problem: Problem) -> Context:
+def context_of(problem: Problem) -> RuntimeData:
     """Return the context of a problem's functions, with the values of its parameters."""
     model = problem.model
     first = len(model.parameters)
@@ -84,7 +84,7 @@ def context_of(problem: Problem) -> Context:
         rows = np.concatenate([[float(table.times.size)], table.pieces.ravel()])
         array.view(np.int64)[slot] = rows.ctypes.data
         tables.append((table, rows, slot))
-    context = Context(array, model.parameters, inputs, slots, tuple(tables))
+    context = RuntimeData(array, model.parameters, inputs, slots, tuple(tables))
     context.change(parameter_values(problem))
     return context
 

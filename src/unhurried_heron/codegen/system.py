@@ -10,15 +10,21 @@ import numpy as np
 
 from unhurried_heron.codegen.clamp import clamped
 from unhurried_heron.codegen.compile_formulas import compiled
-from unhurried_heron.codegen.crossing_functions import Beyond, beyond_of, native_function, native_watched, ready_of
+from unhurried_heron.codegen.crossing_functions import (
+    CrossingFunctions,
+    compile_crossing_functions,
+    native_function,
+    native_watched,
+    ready_of,
+)
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.codegen.expression_ir import Names
-from unhurried_heron.codegen.runtime_data import Context, context_of
+from unhurried_heron.codegen.expression_ir import SymbolTable
+from unhurried_heron.codegen.runtime_data import RuntimeData, context_of
 from unhurried_heron.codegen.signature import FloatArray, NativeFunction
 from unhurried_heron.errors import HeronError, unforeseen
 from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other, time_slopes
 from unhurried_heron.formulas.expression import Node
-from unhurried_heron.formulas.layout import Block, Layout, single
+from unhurried_heron.formulas.layout import IndexedFormula, Layout, single
 from unhurried_heron.input.event import Event
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.closed_forms import with_starting_values
@@ -62,11 +68,11 @@ class NativeSystem:
     moves: bool
     events: tuple[NativeFunction, ...]
     watched: tuple[NativeFunction, ...]
-    context: Context
+    context: RuntimeData
     located: tuple[Switch, ...] = ()
     limits: FloatArray | None = None
     entries: tuple[FloatArray, FloatArray] | None = None
-    beyond: Beyond | None = None
+    beyond: CrossingFunctions | None = None
     guards: NativeFunction | None = None
     n_arguments: int = 0
 
@@ -141,13 +147,13 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
         context=context,
         located=own,
         limits=limits,
-        beyond=beyond_of(problem, events, (watched, located), switches, modes, context),
+        beyond=compile_crossing_functions(problem, events, (watched, located), switches, modes, context),
         guards=_native_guards(problem, context),
         n_arguments=len(model.narrow),
     )
 
 
-def _native_guards(problem: Problem, context: Context) -> NativeFunction | None:
+def _native_guards(problem: Problem, context: RuntimeData) -> NativeFunction | None:
     model = problem.model
     watched = [*(each.node for each in model.guards), *(each.argument for each in model.narrow)]
     if not watched:
@@ -201,7 +207,7 @@ def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[FloatArray
     return rows, columns
 
 
-def _plain(problem: Problem, blocks: tuple[Block, ...], size: int) -> NativeFunction:
+def _plain(problem: Problem, blocks: tuple[IndexedFormula, ...], size: int) -> NativeFunction:
     """Compile formulas in which nothing is held."""
     context = context_of(problem)
     made = compiled(blocks, size, context.names(problem.model.layout, held=False), context.array)
@@ -243,7 +249,7 @@ def exact_rows(problem: Problem, times: FloatArray) -> dict[str, FloatArray]:
     return dict(zip(names, found.T, strict=True))
 
 
-def _own_jacobian(function: NamedFunction, context: Context) -> NativeFunction:
+def _own_jacobian(function: NamedFunction, context: RuntimeData) -> NativeFunction:
     """Put a user's Jacobian behind an address; the matrix is written row by row."""
     given: Any = function.function
     n = len(function.states)
@@ -259,7 +265,7 @@ def _own_jacobian(function: NamedFunction, context: Context) -> NativeFunction:
     return native_function(replace(function, function=flat), context, n * n)
 
 
-def _plain_blocks(rates: WrittenRates, located: tuple[Switch, ...], *, held: bool) -> tuple[Block, ...]:
+def _plain_blocks(rates: WrittenRates, located: tuple[Switch, ...], *, held: bool) -> tuple[IndexedFormula, ...]:
     """Return what is asked where a held formula gives no number; nothing where none is held.
 
     At a known time itself a formula that is held for what lies beyond it may be 0/0, which its condition avoids.
@@ -271,9 +277,9 @@ def _plain_blocks(rates: WrittenRates, located: tuple[Switch, ...], *, held: boo
 
 
 def _native_jacobian(
-    blocks: tuple[tuple[Block, ...], tuple[Block, ...]],
+    blocks: tuple[tuple[IndexedFormula, ...], tuple[IndexedFormula, ...]],
     layout: Layout,
-    names: Names,
+    names: SymbolTable,
     context: FloatArray,
     *,
     full: bool,
@@ -290,10 +296,12 @@ def _native_jacobian(
 
 
 @functools.lru_cache(maxsize=64)
-def _jacobian_compact(blocks: tuple[Block, ...], layout: Layout) -> tuple[tuple[Block, ...], FloatArray, FloatArray]:
+def _jacobian_compact(
+    blocks: tuple[IndexedFormula, ...], layout: Layout
+) -> tuple[tuple[IndexedFormula, ...], FloatArray, FloatArray]:
     return one_after_the_other(_jacobian_blocks(blocks, layout), layout.size)
 
 
 @functools.lru_cache(maxsize=64)
-def _jacobian_blocks(rates: tuple[Block, ...], layout: Layout) -> tuple[Block, ...]:
+def _jacobian_blocks(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[IndexedFormula, ...]:
     return jacobian(rates, layout)

@@ -19,10 +19,10 @@ declare double @llvm.vector.reduce.fadd.v4f64(double, <4 x double>)
 """
 
 
-class Lane:
+class VectorLane:
     """Instructions of one loop body, on single numbers or on four at a time."""
 
-    def __init__(self, writer: Writer, index: str, *, wide: bool) -> None:
+    def __init__(self, writer: IrWriter, index: str, *, wide: bool) -> None:
         self.writer, self.index, self.wide = writer, index, wide
         self.kind = "<4 x double>" if wide else "double"
         self._suffix = "v4f64" if wide else "f64"
@@ -86,7 +86,7 @@ class Lane:
         return total or self.constant(0.0)
 
 
-class Writer:
+class IrWriter:
     """The lines of one function after another; ``size`` states, or None where the code is for any number, `%n`."""
 
     def __init__(self, size: int | None) -> None:
@@ -124,7 +124,7 @@ class Writer:
         self.lines.append(f"good{label}:")
 
     def widen(self, name: str) -> None:
-        """Prepare the wide form of a number (`Lane.spread`)."""
+        """Prepare the wide form of a number (`VectorLane.spread`)."""
         self.lines += [
             f"  {name}.one = insertelement <4 x double> poison, double {name}, i32 0",
             f"  {name}.wide = shufflevector <4 x double> {name}.one, <4 x double> poison, <4 x i32> zeroinitializer",
@@ -138,14 +138,14 @@ class Writer:
             rows.append(self.new(f"getelementptr double, ptr {base}, i64 {offset}"))
         return rows
 
-    def loop(self, body: Callable[[Lane], None]) -> None:
+    def loop(self, body: Callable[[VectorLane], None]) -> None:
         """Run a body over all states: groups of four, then the rest one by one."""
         if self.size is not None:
             whole = self.size - self.size % LANES
             for k in range(0, whole, LANES):
-                body(Lane(self, str(k), wide=True))
+                body(VectorLane(self, str(k), wide=True))
             for k in range(whole, self.size):
-                body(Lane(self, str(k), wide=False))
+                body(VectorLane(self, str(k), wide=False))
             return
         n = self.label()
         self.lines += [
@@ -158,7 +158,7 @@ class Writer:
             f"  br i1 %i{n}.go, label %widebody{n}, label %rest{n}",
             f"widebody{n}:",
         ]
-        body(Lane(self, f"%i{n}", wide=True))
+        body(VectorLane(self, f"%i{n}", wide=True))
         self.lines += [
             f"  %i{n}.next = add nuw i64 %i{n}, {LANES}",
             f"  br label %wide{n}",
@@ -168,5 +168,5 @@ class Writer:
             f"  br i1 %j{n}.go, label %restbody{n}, label %done{n}",
             f"restbody{n}:",
         ]
-        body(Lane(self, f"%j{n}", wide=False))
+        body(VectorLane(self, f"%j{n}", wide=False))
         self.lines += [f"  %j{n}.next = add nuw i64 %j{n}, 1", f"  br label %rest{n}", f"done{n}:"]

@@ -7,7 +7,7 @@ from functools import cached_property
 from typing import Any, Final
 
 from unhurried_heron.diagnosis.candidates import Candidate, seconds_in_turn, work_of
-from unhurried_heron.diagnosis.statements import Saying, many, of_seconds, of_tolerances, rounded
+from unhurried_heron.diagnosis.statements import Statement, many, of_seconds, of_tolerances, rounded
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.run.run import Run
 
@@ -16,7 +16,7 @@ _CLEARLY: Final = 0.7
 
 
 @dataclass(frozen=True)
-class Instead:
+class Alternative:
     """A candidate that came to its end, beside the run; ``errors`` of both in tolerances, where they are known.
 
     What is said follows from counts and errors. Seconds are told, and decide nothing.
@@ -41,7 +41,7 @@ class Instead:
         """Whether it takes clearly less work, for an error no worse; where the run came to no end, whatever does."""
         return not self.own.ending.as_asked or (self.as_exact and self.work < _CLEARLY)
 
-    def saying(self) -> Saying:
+    def saying(self) -> Statement:
         """Say how it did, and whether it does better."""
         run, best = self.own, self.candidate
         if best.run is None:
@@ -63,15 +63,15 @@ class Instead:
         figures["times in steps"] = own.accepted / max(tally.accepted, 1)
         figures["times in seconds"] = own_seconds / max(seconds, 1e-12)
         if not run.ending.as_asked:
-            return Saying(
+            return Statement(
                 "method", f"Take another method: {counts}, to the end; {mine}, up to where it ended.", figures
             )
         text = f"at the same tolerance {counts}; {mine}."
         if self.better:
-            return Saying("method", f"Take another method: {text}", figures)
-        return Saying("method", f"No method tried does clearly better: {text}", figures)
+            return Statement("method", f"Take another method: {text}", figures)
+        return Statement("method", f"No method tried does clearly better: {text}", figures)
 
 
-def the_best(judged: list[Instead]) -> Instead:
+def the_best(judged: list[Alternative]) -> Alternative:
     """Return the first that is clearly better, of methods by their work; or else the first."""
     return next((each for each in judged if each.better), judged[0])

@@ -12,9 +12,9 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.deadline import done_within
-from unhurried_heron.diagnosis.alternatives import Instead, the_best
+from unhurried_heron.diagnosis.alternatives import Alternative, the_best
 from unhurried_heron.diagnosis.candidates import Candidate, again, candidates_for, taken_by
-from unhurried_heron.diagnosis.statements import Saying, many, of_seconds, of_time, rounded, share_of, stretches_of
+from unhurried_heron.diagnosis.statements import Statement, many, of_seconds, of_time, rounded, share_of, stretches_of
 from unhurried_heron.diagnosis.tolerance_diagnosis import Truth, hardest, scales
 from unhurried_heron.driver.endings import HELD_BACK
 from unhurried_heron.driver.options import positive_option
@@ -22,7 +22,11 @@ from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.late_bindings import STUDIES
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, grown_at_end
-from unhurried_heron.stability.stability_limited_steps import StepsInRegion, decays_that_grow, steps_in_region
+from unhurried_heron.stability.stability_limited_steps import (
+    StabilityLimitedSteps,
+    decays_that_grow,
+    stability_limited_steps,
+)
 from unhurried_heron.study.arguments import a_run
 from unhurried_heron.study.attempts import OnInterrupt, in_words
 
@@ -53,7 +57,7 @@ class Explanation:
     """
 
     run: Run = field(repr=False)
-    sayings: tuple[Saying, ...]
+    sayings: tuple[Statement, ...]
 
     def __str__(self) -> str:
         title = self.run.problem.title or "The run"
@@ -68,7 +72,7 @@ class Explanation:
 
         return pd.DataFrame([{"about": s.about, "text": s.text, "figures": dict(s.figures)} for s in self.sayings])
 
-    def about(self, subject: str) -> tuple[Saying, ...]:
+    def about(self, subject: str) -> tuple[Statement, ...]:
         """Return the sentences about something."""
         return tuple(each for each in self.sayings if each.about == subject)
 
@@ -94,12 +98,12 @@ def explain(run: Run, *, seconds: float = 10.0, on_interrupt: str = "raise") -> 
         This is no run.
     """
     run, ctrl_c = a_run(run, "explain"), OnInterrupt(on_interrupt)
-    found: list[Saying] = []
+    found: list[Statement] = []
     with done_within(positive_option(seconds, "seconds")), ctrl_c:
         # one by one: what was found before an interrupt stays
         found.extend(_Looked(run).sayings())
     if ctrl_c.hit:
-        found.append(Saying("interrupted", "Looking on was interrupted: there may be more to say.", {}))
+        found.append(Statement("interrupted", "Looking on was interrupted: there may be more to say.", {}))
     return Explanation(run, tuple(found))
 
 
@@ -111,7 +115,7 @@ def worth_saying(run: Run) -> str:
     looked = _Looked(run)
     if HELD_BACK in run.ending.advice:
         found = candidates_for(run, stiff=True)
-        best = Instead(run, found[0]) if found and found[0].done else None
+        best = Alternative(run, found[0]) if found and found[0].done else None
         if best is not None and best.better:
             return best.saying().text
     rest = [each.text for each in looked.on_ending() if each.about == "budget"]
@@ -136,12 +140,12 @@ class _Looked:
         return again(run, taken_by(run), largest_step=run.options.get("largest_step")).run
 
     @cached_property
-    def region(self) -> StepsInRegion | None:
+    def region(self) -> StabilityLimitedSteps | None:
         """Its steps in the region of its method, None where that cannot be told."""
         for run in (self.run, self.kept):
             try:
                 if run is not None:
-                    return steps_in_region(run)
+                    return stability_limited_steps(run)
             except Exception as error:
                 # states at some times alone, or the user's function refuses what lies beside the solution
                 self.unknown = in_words(error)
@@ -165,13 +169,13 @@ class _Looked:
         return Truth(self.run)
 
     @cached_property
-    def factors(self) -> tuple[StepsInRegion, Array] | None:
+    def factors(self) -> tuple[StabilityLimitedSteps, Array] | None:
         """Steps that accuracy chose, and by what factor an explicit method must shorten each; None where unknown."""
         found = self.smoothly
         if found is None or found.run is None:
             return None
         try:
-            looked = steps_in_region(found.run)
+            looked = stability_limited_steps(found.run)
         except Exception:
             # as above
             return None
@@ -191,7 +195,7 @@ class _Looked:
         found = again(self.run, FOR_STIFF, **options)
         return found if found.done else None
 
-    def sayings(self) -> Iterator[Saying]:
+    def sayings(self) -> Iterator[Statement]:
         """Return all sentences, in the order they are read."""
         done = self.run.tally.accepted > 0
         yield from self.on_ending()
@@ -205,40 +209,45 @@ class _Looked:
             yield from hardest(self.run, self.truth)
             yield from scales(self.run)
 
-    def on_ending(self) -> list[Saying]:
+    def on_ending(self) -> list[Statement]:
         """Say why it ended early, and what the rest would take."""
         run = self.run
         if run.ending.as_asked:
             return []
-        said = [Saying("ending", f"It did not end as asked: {run.ending.message}", {"time": run.ending.time})]
+        statements = [Statement("ending", f"It did not end as asked: {run.ending.message}", {"time": run.ending.time})]
         if run.ending.reason in ("budget", "interrupted"):
             start, end = run.problem.interval
             done = abs(run.ending.time - start) / abs(end - start)
             if done > 0.0:
                 left = (1.0 - done) / done
                 more, seconds = left * run.tally.accepted, left * run.tally.seconds
-                said.append(Saying("budget", f"It came through {share_of(done)} of the interval; at this pace the rest "
-                                   f"takes about {more:,.0f} more steps and {of_seconds(seconds)}.",
-                                   {"done": done, "steps": more, "seconds": seconds}))  # fmt: skip
-            return said
-        return said + self._leaving()
+                statements.append(
+                    Statement(
+                        "budget",
+                        f"It came through {share_of(done)} of the interval; at this pace the rest "
+                        f"takes about {more:,.0f} more steps and {of_seconds(seconds)}.",
+                        {"done": done, "steps": more, "seconds": seconds},
+                    )
+                )
+            return statements
+        return statements + self._leaving()
 
-    def _leaving(self) -> list[Saying]:
+    def _leaving(self) -> list[Statement]:
         """Say which state leaves all bounds where a run breaks off, if one does."""
         found = grown_at_end(self.run._trajectory, _LAST)
         if found is None or found[2] < _LEAVES * found[1]:
             return []
         name, before, size = self.run.problem.model.layout.name_of(found[0]), *found[1:]
         text = f"'{name}' grew from {before:.3g} to {size:.3g} in size over the last {share_of(_LAST)} of that time: "
-        return [Saying("ending", text + "it seems to leave all bounds there.",
+        return [Statement("ending", text + "it seems to leave all bounds there.",
                        {"state": name, "before": before, "size": size})]  # fmt: skip
 
-    def on_steps(self) -> list[Saying]:
+    def on_steps(self) -> list[Statement]:
         """Say what limited the steps, and when."""
         run, accepted = self.run, self.run.tally.accepted
         if run.options["step"] is not None:
             text = f"The step was fixed, {run.options['step']:.6g}: nothing followed an error estimate."
-            return [Saying("steps", text, {"step": run.options["step"]}), *self._fixed_stability()]
+            return [Statement("steps", text, {"step": run.options["step"]}), *self._fixed_stability()]
         if not accepted:
             return []
         stability = self.region.share if self.region is not None else 0.0
@@ -263,34 +272,36 @@ class _Looked:
         if self.region is None:
             parts.append(f"what stability did could not be told ({self.unknown or 'no run kept its steps'})")
         text = f"Of {many(accepted, 'step')}, " + "; ".join(parts) + "."
-        return [Saying("steps", text, figures)]
+        return [Statement("steps", text, figures)]
 
     def _between(self, times: Array) -> str:
         """Say between which times something happened."""
         ends = (float(times[0]), float(times[-1]))[:: 1 if self.run.ending.time >= self.run.problem.interval[0] else -1]
         return of_time(ends[0], self.unit) if ends[0] == ends[1] else f"{of_time(ends[0], '')} to {ends[1]:.6g}"
 
-    def _fixed_stability(self) -> list[Saying]:
+    def _fixed_stability(self) -> list[Statement]:
         if self.region is None or not self.region.z.size:
             return []
         # with a fixed step there is one method, of one order
         outside = decays_that_grow(self.region.regions[0], self.region.z)
         share = float(np.mean(outside))
         if not share:
-            return [Saying("steps", "Every decaying mode lay within the method's stability region.", {"outside": 0.0})]
+            return [
+                Statement("steps", "Every decaying mode lay within the method's stability region.", {"outside": 0.0})
+            ]
         first = float(self.region.times[int(np.argmax(outside))])
         text = (
             f"A decaying mode lay outside the stability region in {share_of(share)} of the steps looked at, first at "
             f"{of_time(first, self.unit)}: what should die out grows there."
         )
-        return [Saying("steps", text, {"outside": share, "first": first})]
+        return [Statement("steps", text, {"outside": share, "first": first})]
 
     def _landings(self) -> Array:
         """When steps ended at a switch, an event that acts or a known time."""
         acting = [k for k, event in enumerate(self.run._watched) if event.then is not None or event.stop]
-        found = self.run._happened
-        happened = found.times[np.isin(found.which, acting)] if acting else np.empty(0)
-        times: Array = np.concatenate([self.run._crossed.times, happened])
+        found = self.run._event_log
+        event_log = found.times[np.isin(found.which, acting)] if acting else np.empty(0)
+        times: Array = np.concatenate([self.run._switch_log.times, event_log])
         return times
 
     def _bounded(self) -> Array:
@@ -309,20 +320,20 @@ class _Looked:
         times: Array = rows["time"][~rows["accepted"] & np.isnan(rows["error"])]
         return times
 
-    def on_stiffness(self) -> list[Saying]:
+    def on_stiffness(self) -> list[Statement]:
         """Say whether the problem is stiff, where, and by what factor."""
         if self.factors is None and not self.implicit and self.region is not None and self.region.share < _SOME:
             text = "The problem is not stiff for this tolerance: stability held none of its steps back."
-            return [Saying("stiffness", text, {"factor": 1.0})]
+            return [Statement("stiffness", text, {"factor": 1.0})]
         if self.factors is None:
             why = "an implicit method did not come to the end within its budget"
-            return [Saying("stiffness", f"Whether the problem is stiff could not be told: {why}.", {})]
+            return [Statement("stiffness", f"Whether the problem is stiff could not be told: {why}.", {})]
         looked, factors = self.factors
         factor = float(factors.max(initial=0.0))
         stiff = factors > _STIFF
         if not stiff.any():
             text = "The problem is not stiff: no decay is much faster than the solution itself changes."
-            return [Saying("stiffness", text, {"factor": factor})]
+            return [Statement("stiffness", text, {"factor": factor})]
         covered = float(np.abs(looked.steps)[stiff] @ looked.counts[stiff])
         share = min(1.0, covered / float(np.abs(looked.steps) @ looked.counts))
         where = stretches_of(looked, self.unit, stiff)
@@ -330,9 +341,9 @@ class _Looked:
             f"The problem is stiff over {share_of(share)} of the time ({where}): an explicit method ({FOR_SMOOTH}) "
             f"must take steps up to {rounded(factor)} times shorter than the solution needs."
         )
-        return [Saying("stiffness", text, {"factor": factor, "share": share})]
+        return [Statement("stiffness", text, {"factor": factor, "share": share})]
 
-    def on_refusals(self) -> list[Saying]:
+    def on_refusals(self) -> list[Statement]:
         """Say what refused steps cost."""
         tally = self.run.tally
         tried = tally.accepted + tally.refused
@@ -343,9 +354,9 @@ class _Looked:
         text += f", {share_of(cost)} of the work" + (": little." if cost < _COSTLY else ": much.")
         if tally.newton_failures:
             text += f" {tally.newton_failures:,} of them because Newton's iteration failed."
-        return [Saying("refused", text, {"refused": tally.refused, "share": cost, "newton": tally.newton_failures})]
+        return [Statement("refused", text, {"refused": tally.refused, "share": cost, "newton": tally.newton_failures})]
 
-    def on_methods(self) -> list[Saying]:
+    def on_methods(self) -> list[Statement]:
         """Say which method does better, and by how much, as it was measured."""
         run = self.run
         if run.options["step"] is not None or (run.ending.as_asked and run.tally.accepted < _FEW_STEPS):
@@ -358,8 +369,8 @@ class _Looked:
         done = [each for each in found if each.done]
         if not done:
             why = "; ".join(f"{each.method}: {each.why.rstrip('.')}" for each in found)
-            return [Saying("method", f"None of the other methods tried came to the end, either ({why}).", {})]
-        return [the_best([Instead(run, each, self._errors(each)) for each in done]).saying()]
+            return [Statement("method", f"None of the other methods tried came to the end, either ({why}).", {})]
+        return [the_best([Alternative(run, each, self._errors(each)) for each in done]).saying()]
 
     def _errors(self, other: Candidate) -> tuple[float, float] | None:
         """Return the errors of the run and of another, in tolerances, where they are known."""

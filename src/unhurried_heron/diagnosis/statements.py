@@ -9,13 +9,13 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.stability.stability_limited_steps import StepsInRegion
+from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps
 
 _SHOWN = 3
 
 
 @dataclass(frozen=True)
-class Saying:
+class Statement:
     """A sentence.
 
     Attributes
@@ -35,7 +35,7 @@ class Saying:
         object.__setattr__(self, "figures", MappingProxyType(dict(self.figures)))
 
     def __reduce__(self) -> Any:
-        return Saying, (self.about, self.text, dict(self.figures))
+        return Statement, (self.about, self.text, dict(self.figures))
 
 
 def many(count: int, what: str) -> str:
@@ -75,7 +75,7 @@ def of_time(time: float, unit: str) -> str:
     return f"t = {time:.6g}{' ' + unit if unit else ''}"
 
 
-def stretches_of(found: StepsInRegion, unit: str, chosen: Any = None) -> str:
+def stretches_of(found: StabilityLimitedSteps, unit: str, chosen: Any = None) -> str:
     """Say from when to when the steps that were held back, or chosen, lie."""
     stretches = found.stretches(chosen)
     told = ", ".join(f"{a:.4g} to {b:.4g}" for a, b in stretches[:_SHOWN])

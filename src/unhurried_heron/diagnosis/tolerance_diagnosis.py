@@ -8,7 +8,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.diagnosis.candidates import again, taken_by
-from unhurried_heron.diagnosis.statements import Saying, of_time, of_tolerances, share_of
+from unhurried_heron.diagnosis.statements import Statement, of_time, of_tolerances, share_of
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.quiet import quietly
@@ -106,12 +106,12 @@ class Truth:
         return float(self.misses(found.run)[1].max(initial=0.0)) if found.run is not None and found.done else None
 
 
-def hardest(run: Run, truth: Truth) -> list[Saying]:
+def hardest(run: Run, truth: Truth) -> list[Statement]:
     """Say in which state the answer is worst, by a run at a tighter tolerance or half the step."""
     if not run.ending.as_asked or not run.problem.states or not run.tally.accepted:
         return []
     if not truth.usable:
-        return [Saying("states", "Which state is hardest could not be told: a tighter run did not end.", {})]
+        return [Statement("states", "Which state is hardest could not be told: a tighter run did not end.", {})]
     times, scaled = truth.own
     if not times.size:
         return []
@@ -120,18 +120,18 @@ def hardest(run: Run, truth: Truth) -> list[Saying]:
     when = of_time(float(times[row]), run.problem.units.get("t", ""))
     tighter = "at half the step" if truth.fixed else f"{_TIMES[truth.times]} times tighter"
     if not worst:
-        return [Saying("states", f"A run {tighter} gives the very same answer.", {"error": 0.0})]
+        return [Statement("states", f"A run {tighter} gives the very same answer.", {"error": 0.0})]
     if truth.fixed:
         text = f"By a run {tighter}, the error is largest in '{name}', at {when}: about {worst:.2g} of its size."
     else:
         text = (
             f"The hardest state is '{name}': by a run {tighter} it is off by up to {of_tolerances(worst)}, at {when}."
         )
-    said = [Saying("states", text, {"state": name, "time": float(times[row]), "error": worst})]
-    return said if truth.fixed or worst <= _MUCH else [*said, *_whose(worst, truth)]
+    statements = [Statement("states", text, {"state": name, "time": float(times[row]), "error": worst})]
+    return statements if truth.fixed or worst <= _MUCH else [*statements, *_whose(worst, truth)]
 
 
-def _whose(worst: float, truth: Truth) -> list[Saying]:
+def _whose(worst: float, truth: Truth) -> list[Statement]:
     """Say whether the problem makes errors grow, or the errors of the steps add up."""
     growth = truth.growth()
     if growth is None:
@@ -141,10 +141,10 @@ def _whose(worst: float, truth: Truth) -> list[Saying]:
         text = f"The problem itself makes errors grow: {moves}. 'certify' tells which digits are certain."
     else:
         text = f"The errors of the steps add up, the problem makes them grow little: {moves}. Give a smaller rtol."
-    return [Saying("growth", text, {"growth": growth, "error": worst})]
+    return [Statement("growth", text, {"growth": growth, "error": worst})]
 
 
-def scales(run: Run) -> list[Saying]:
+def scales(run: Run) -> list[Statement]:
     """Say for which states the tolerances do not suit the size."""
     if run.options["step"] is not None or not run.states.size:
         return []
@@ -169,12 +169,17 @@ def scales(run: Run) -> list[Saying]:
             f"{'it' if one else 'the smallest'} never exceeds {largest[worst]:.2g}. Give a smaller atol, by name."
         )
         figures = {"states": names, "atol": float(absolute[worst]), "largest": float(largest[worst])}
-        found.append(Saying("tolerance", text, figures))
+        found.append(Statement("tolerance", text, figures))
     zero = np.flatnonzero((absolute == 0.0) & (sizes.min(axis=0) <= 1e-12 * largest))
     if zero.size:
         name = run.problem.states[int(zero[0])]
-        found.append(Saying("tolerance", f"'{name}' comes to zero, where a relative tolerance alone allows no error: "
-                            "give an atol.", {"states": name}))  # fmt: skip
+        found.append(
+            Statement(
+                "tolerance",
+                f"'{name}' comes to zero, where a relative tolerance alone allows no error: give an atol.",
+                {"states": name},
+            )
+        )
     if not found:
         with np.errstate(divide="ignore", invalid="ignore"):
             rules = (absolute > relative * sizes).mean(axis=0)
@@ -183,7 +188,7 @@ def scales(run: Run) -> list[Saying]:
         told = (
             f" (for {names} the absolute one rules {share_of(float(rules[ruled].min()))} of the time)" if names else ""
         )
-        found.append(Saying("tolerance", f"The tolerances suit the size of every state{told}.", {}))
+        found.append(Statement("tolerance", f"The tolerances suit the size of every state{told}.", {}))
     return found
 
 

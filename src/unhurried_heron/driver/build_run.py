@@ -18,7 +18,7 @@ from unhurried_heron.driver.endings import Stop, ending_of
 from unhurried_heron.driver.layout import March
 from unhurried_heron.driver.layout_pool import give_back
 from unhurried_heron.driver.recorder import recorded
-from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.kernels.memory.control import LEDGER, Reason
@@ -26,7 +26,7 @@ from unhurried_heron.model.model import Model
 from unhurried_heron.model.time_derivatives import can_break
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Tally
-from unhurried_heron.run.event_log import NOTHING_HAPPENED, Happened
+from unhurried_heron.run.event_log import EMPTY_EVENT_LOG, EventLog
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, StepTrajectory, Trajectory
@@ -42,36 +42,38 @@ _WITH_TERMS: Final = (Reason.NOT_FINITE, Reason.STEP_TOO_SMALL, Reason.NEWTON_FA
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
 
 
-def harvest(asked: Asked, driver: Driver, reason: Reason, kind: str, further: Callable[[Run, float], Run]) -> Run:
+def build_run(
+    request: RunRequest, driver: Driver, reason: Reason, kind: str, further: Callable[[Run, float], Run]
+) -> Run:
     """Return the run; ``kind`` of linear algebra, ``further``: what goes on with it."""
-    march, problem = driver.march, asked.problem
-    happened = driver.happened()
-    trajectory = _with_known_jumps(driver.trajectory(happened), march, problem)
+    march, problem = driver.march, request.problem
+    event_log = driver.event_log()
+    trajectory = _with_known_jumps(driver.trajectory(event_log), march, problem)
     # a look at the end of the run may call the rates, which counts
-    ending = ending_of(_stop(asked, driver, reason, trajectory, happened), problem, asked.method)
+    ending = ending_of(_stop(request, driver, reason, trajectory, event_log), problem, request.method)
     counts = {key: march.last(key) for key in _COUNTED}
-    options = _options(asked)
-    if family_of(asked.method).implicit:
+    options = _options(request)
+    if family_of(request.method).implicit:
         options["linear"] = kind
     elif march.linear_kind and counts["changes"]:
         options["linear"] = march.linear_kind
-    members = march.pair or family_of(asked.method).members(asked.method, asked.relative)
-    chosen = _told(tuple(each.name for each in members), driver) if members else ""
-    if reason in (Reason.REACHED_END, Reason.EVENT) and not asked.trace:
-        give_back(asked, march)
+    members = march.pair or family_of(request.method).members(request.method, request.relative)
+    selection = _told(tuple(each.name for each in members), driver) if members else ""
+    if reason in (Reason.REACHED_END, Reason.EVENT) and not request.trace:
+        give_back(request, march)
     return Run(
         problem=problem,
-        method=asked.method.name,
+        method=request.method.name,
         options=options,
         ending=ending,
         tally=Tally(**counts, seconds=driver.seconds),
         _trajectory=trajectory,
-        _watched=asked.events,
-        _happened=happened,
+        _watched=request.events,
+        _event_log=event_log,
         _ledger=driver.ledger(),
-        _crossed=driver.crossed(),
-        chosen=chosen,
-        _methods=members or (asked.method,),
+        _switch_log=driver.crossed(),
+        method_selection=selection,
+        _methods=members or (request.method,),
         _further=further,
         _trace=Trace(*march.tracer.arrays()) if march.tracer else None,
     )
@@ -102,72 +104,72 @@ def _may_jump(model: Model) -> bool:
     return any(can_break(node) or names_in(node) & {*model.inputs} for node in model.formulas.values())
 
 
-def not_begun(asked: Asked, further: Callable[[Run, float], Run]) -> Run:
+def not_begun(request: RunRequest, further: Callable[[Run, float], Run]) -> Run:
     """Return the run of a march whose budget was used up before it was laid out: its start."""
-    problem, times = asked.problem, asked.times
+    problem, times = request.problem, request.times
     start, state = problem.interval[0], problem.start.copy()
     stop = Stop(Reason.PAUSED, start, budget=seconds_allowed())
-    nothing: Trajectory = StepTrajectory((), start, state, nonnegative=asked.nonnegative)
+    nothing: Trajectory = StepTrajectory((), start, state, nonnegative=request.nonnegative)
     if times is not None:
         nothing = recorded(times, np.empty((0, state.size)), 0, start, state, NO_JUMPS)
     return Run(
         problem=problem,
-        method=asked.method.name,
-        options=_options(asked),
-        ending=ending_of(stop, problem, asked.method),
+        method=request.method.name,
+        options=_options(request),
+        ending=ending_of(stop, problem, request.method),
         tally=Tally(**dict.fromkeys(_COUNTED, 0), seconds=0.0),
         _trajectory=nothing,
-        _watched=asked.events,
-        _happened=NOTHING_HAPPENED,
-        _ledger=np.empty(0, dtype=LEDGER) if asked.ledger else None,
-        _methods=(asked.method,),
+        _watched=request.events,
+        _event_log=EMPTY_EVENT_LOG,
+        _ledger=np.empty(0, dtype=LEDGER) if request.ledger else None,
+        _methods=(request.method,),
         _further=further,
     )
 
 
-def _options(asked: Asked) -> dict[str, Any]:
+def _options(request: RunRequest) -> dict[str, Any]:
     """Return tolerances or step, and what else was asked, as they were used."""
-    problem = asked.problem
-    options: dict[str, Any] = {"rtol": None, "atol": None, "step": asked.fixed, "record": asked.record}
-    if asked.adapts:
-        options |= {"rtol": _simplest(problem, asked.relative), "atol": _simplest(problem, asked.absolute)}
-    if asked.starting is not None:
-        options["starting"] = asked.starting.name
-    if asked.adapts and asked.longest < abs(problem.interval[1] - problem.interval[0]):
-        options["largest_step"] = asked.longest
-    if asked.carry is not None:
-        options["carry"] = asked.carry
+    problem = request.problem
+    options: dict[str, Any] = {"rtol": None, "atol": None, "step": request.fixed, "record": request.record}
+    if request.adapts:
+        options |= {"rtol": _simplest(problem, request.relative), "atol": _simplest(problem, request.absolute)}
+    if request.starter is not None:
+        options["starter"] = request.starter.name
+    if request.adapts and request.longest < abs(problem.interval[1] - problem.interval[0]):
+        options["largest_step"] = request.longest
+    if request.local_extrapolation is not None:
+        options["local_extrapolation"] = request.local_extrapolation
     return options
 
 
-def _stop(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory, happened: Happened) -> Stop:
-    last, judged = driver.march.last, asked.adapts
+def _stop(request: RunRequest, driver: Driver, reason: Reason, trajectory: Trajectory, event_log: EventLog) -> Stop:
+    last, judged = driver.march.last, request.adapts
     bad, by = last("bad_component"), last("stopped_by")
-    stopped = asked.events[by].name if by < len(asked.events) else ""
+    stopped = request.events[by].name if by < len(request.events) else ""
     return Stop(
         reason=reason,
         time=last("time"),
         steps=last("accepted"),
-        fixed=not asked.adapts,
+        fixed=not request.adapts,
         interrupted=driver.interrupted,
         budget=driver.exhausted,
         event=stopped if stopped and reason in _BY_EVENT else "",
         switch=_endless(driver, stopped) if reason is Reason.SWITCHING else "",
-        towards=happened.accumulates_at(last("stopped_by")) if reason is Reason.ACCUMULATING else math.nan,
-        component=_named(asked, bad),
+        towards=event_log.accumulates_at(last("stopped_by")) if reason is Reason.ACCUMULATING else math.nan,
+        component=_named(request, bad),
         bad_time=last("bad_time"),
-        term=_cause(asked, driver, reason, trajectory),
+        term=_cause(request, driver, reason, trajectory),
         left=driver.left,
-        held=asked.held,
-        stiff=held_back(driver.march, asked.method, driver.looks) if judged else math.nan,
-        noise=noise(asked.problem, trajectory, asked.absolute) if judged else _leaps(driver),
+        held=request.held,
+        stiff=held_back(driver.march, request.method, driver.looks) if judged else math.nan,
+        noise=noise(request.problem, trajectory, request.absolute) if judged else _leaps(driver),
     )
 
 
-def _cause(asked: Asked, driver: Driver, reason: Reason, trajectory: Trajectory) -> str:
+def _cause(request: RunRequest, driver: Driver, reason: Reason, trajectory: Trajectory) -> str:
     if reason is Reason.COLLAPSED:
-        return fastest_state(asked.problem, driver.march)
-    return cause_of(asked.problem, driver.march, trajectory) if reason in _WITH_TERMS else ""
+        return fastest_state(request.problem, driver.march)
+    return cause_of(request.problem, driver.march, trajectory) if reason in _WITH_TERMS else ""
 
 
 def _leaps(driver: Driver) -> str:
@@ -180,9 +182,9 @@ def _leaps(driver: Driver) -> str:
             "and another was taken: the step is too long there, or the solution leaps.")  # fmt: skip
 
 
-def _named(asked: Asked, place: int) -> str:
+def _named(request: RunRequest, place: int) -> str:
     """Return the name of a state, or of a parameter, which stand after the states; nothing below 0."""
-    layout, parameters = asked.problem.model.layout, asked.problem.model.parameters
+    layout, parameters = request.problem.model.layout, request.problem.model.parameters
     if place < 0:
         return ""
     return layout.name_of(place) if place < layout.size else parameters[place - layout.size]

@@ -14,14 +14,16 @@ from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, RecordedTrajectory, StepTrajectory, Trajectory
 
 
-def joined(run: Run, problem: Problem, runs: tuple[Run, Run], ending: Ending, *, chosen: str | None = None) -> Run:
+def joined(
+    run: Run, problem: Problem, runs: tuple[Run, Run], ending: Ending, *, method_selection: str | None = None
+) -> Run:
     """Return two runs, of which the second follows the first, as one of a problem.
 
     Parameters
     ----------
     run : Run
         What all else is taken from.
-    chosen : str, optional
+    method_selection : str, optional
         What a method that chooses took, in a sentence.
     """
     first, second = runs
@@ -33,11 +35,11 @@ def joined(run: Run, problem: Problem, runs: tuple[Run, Run], ending: Ending, *,
         ending=ending,
         tally=Tally(**counts),
         _trajectory=_one_after_the_other(first._trajectory, second._trajectory),
-        _happened=first._happened.followed_by(second._happened),
+        _event_log=first._event_log.followed_by(second._event_log),
         _ledger=None if first._ledger is None else np.concatenate([first._ledger, second._ledger]),
         _trace=_one_trace(first, second),
-        _crossed=first._crossed.followed_by(second._crossed, rows),
-        chosen=run.chosen if chosen is None else chosen,
+        _switch_log=first._switch_log.followed_by(second._switch_log, rows),
+        method_selection=run.method_selection if method_selection is None else method_selection,
     )
 
 
@@ -84,7 +86,7 @@ def turned_round(run: Run, end_time: float, end_state: Array) -> Run:
         _trajectory=replace(
             trajectory, pieces=((starts, steps, turned),), end_time=float(end_time), end_state=end_state, jumps=NO_JUMPS
         ),
-        _happened=run._happened.reversed(),
+        _event_log=run._event_log.reversed(),
         _ledger=None if run._ledger is None else run._ledger[::-1].copy(),
-        _crossed=run._crossed.reversed(count),
+        _switch_log=run._switch_log.reversed(count),
     )

@@ -15,13 +15,13 @@ from unhurried_heron.driver.interrupt import DeferredInterrupt
 from unhurried_heron.driver.layout import March
 from unhurried_heron.driver.progress import ProgressBar
 from unhurried_heron.driver.recorder import StepRecorder, recorded
-from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.sliding import AT_LAST, NEAR, Slide, slide_at
 from unhurried_heron.driver.watchdog import Watchdog
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.switch_types import HeldSwitch
-from unhurried_heron.run.event_log import NOTHING_HAPPENED, Crossed, Happened
+from unhurried_heron.run.event_log import EMPTY_EVENT_LOG, EventLog, SwitchLog
 from unhurried_heron.run.trajectory import Array, Trajectory
 
 # a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon
@@ -38,20 +38,20 @@ _MANY, _SHRUNK, _HOPELESS = 1_000_000, 1e-3, 1e3
 class Driver:
     """Calls a march until it ends, keeping what it leaves; afterwards holds what the `Run` is made of."""
 
-    def __init__(self, march: March, asked: Asked) -> None:
-        self.march, self.budget, self._asked = march, asked.budget, asked
-        self._times, self._steps = asked.times, StepRecorder()
+    def __init__(self, march: March, request: RunRequest) -> None:
+        self.march, self.budget, self._asked = march, request.budget, request
+        self._times, self._steps = request.times, StepRecorder()
         self._rows = 0
-        self._ledger: list[Array] | None = [] if asked.ledger else None
+        self._ledger: list[Array] | None = [] if request.ledger else None
         self._found: list[tuple[Array, ...]] = []
-        self._crossed: list[tuple[Array, ...]] = []
+        self._switch_log: list[tuple[Array, ...]] = []
         context = march.native.context
         self._begun = context.values.copy()
         self.seconds = 0.0
         self.slide: Slide | None = None
         # the steps and the time at the last slice and at the last look at the pace, the longest steps of a slice on
         # average, and how many steps are left
-        self._slice = self._seen = (0, asked.problem.interval[0])
+        self._slice = self._seen = (0, request.problem.interval[0])
         self._longest = self.left = 0.0
         self.looks: list[Look] = []
         self._next_look = next_look(0)
@@ -173,14 +173,14 @@ class Driver:
         if count:
             each = self.march.crossing
             rows = each.crossed_row[:count] + self._rows
-            self._crossed.append(
+            self._switch_log.append(
                 (each.crossed[:count].copy(), each.crossed_which[:count].copy(), each.told[:count].copy(), rows)
             )
 
     def _last_crossed(self) -> list[int]:
         """Return the numbers of the switches that were crossed where the march stands, in whatever slices."""
         found: list[int] = []
-        for times, which, _, _ in self._crossed[::-1]:
+        for times, which, _, _ in self._switch_log[::-1]:
             near = np.abs(times - self.march.last("time")) <= NEAR * self.march.last("span")
             found = [*which[near].tolist(), *found]
             if len(found) > AT_LAST or not near[0]:
@@ -214,11 +214,11 @@ class Driver:
         # the set-up before it counts, too
         return seconds_allowed() if seconds_left() <= 0.0 else ""
 
-    def happened(self) -> Happened:
+    def event_log(self) -> EventLog:
         """Return the events, in the order they happened."""
         native, events, n = self.march.native, self._asked.events, self.march.system.state.size
         if not events:
-            return NOTHING_HAPPENED
+            return EMPTY_EVENT_LOG
         modes = native.beyond.modes if native.beyond else ()
         none = np.empty(0), np.empty(0, dtype=np.int64), *np.empty((2, 0, n)), np.empty((0, len(modes)))
         found = [np.concatenate(each) for each in zip(none, *self._found, strict=True)]
@@ -233,23 +233,23 @@ class Driver:
         problem = self._asked.problem
         start, end = problem.interval
         begun, sign = self._begun[list(modes)], float(np.sign(end - start))
-        said = modes_of(problem.model, tuple(each for each in events if not callable(each.then)), problem.units)
-        return Happened(times, which, before, after, levels, acting, names, begun, sign, said)
+        user_input = modes_of(problem.model, tuple(each for each in events if not callable(each.then)), problem.units)
+        return EventLog(times, which, before, after, levels, acting, names, begun, sign, user_input)
 
-    def crossed(self) -> Crossed:
+    def crossed(self) -> SwitchLog:
         """Return what was crossed: switches, in the order of the run."""
         switches = self.march.native.beyond.switches if self.march.native.beyond else ()
-        if not self._crossed:
-            return Crossed.nothing()
-        times, which, told, rows = (np.concatenate(each) for each in zip(*self._crossed, strict=True))
+        if not self._switch_log:
+            return SwitchLog.nothing()
+        times, which, told, rows = (np.concatenate(each) for each in zip(*self._switch_log, strict=True))
         denied = np.array([isinstance(each, HeldSwitch) and each.opposite for each in switches])
-        return Crossed(times, which, np.where(denied[which], 1.0 - told, told), rows, tuple(s.text for s in switches))
+        return SwitchLog(times, which, np.where(denied[which], 1.0 - told, told), rows, tuple(s.text for s in switches))
 
-    def trajectory(self, happened: Happened) -> Trajectory:
+    def trajectory(self, event_log: EventLog) -> Trajectory:
         """Return the solution, as far as it was kept."""
         control, state = self.march.control, self.march.system.state.copy()
         time = float(control["time"][0])
-        jumps = happened.jumps()
+        jumps = event_log.jumps()
         if self._times is None:
             return self._steps.trajectory(time, state, jumps, self._asked.nonnegative)
         count = int(control["next_wanted"][0])

@@ -11,14 +11,14 @@ import numpy as np
 from unhurried_heron.deadline import OutOfTimeError, done_within
 from unhurried_heron.driver.concatenation import joined, turned_round
 from unhurried_heron.driver.event_continuation import met_at_end, modes_left, onwards, seen_by, turned
-from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import RunError
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 
 
-def carried_out(asked: Asked, progress: bool | None, on_interrupt: str, spent: float = 0.0) -> Run:
+def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent: float = 0.0) -> Run:
     """Lay out a march, drive it and return its run; along a switch to which both sides lead back it slides.
 
     ``spent``: the seconds that reading what was asked took, which count to the budget, too.
@@ -30,20 +30,20 @@ def carried_out(asked: Asked, progress: bool | None, on_interrupt: str, spent: f
         Whatever the user's functions raise.
     """
     # what compiles is loaded when something runs
-    from unhurried_heron.driver.build_run import harvest, not_begun
+    from unhurried_heron.driver.build_run import build_run, not_begun
     from unhurried_heron.driver.progress import ProgressBar
-    from unhurried_heron.driver.setup import launch, linear_kind
+    from unhurried_heron.driver.setup import linear_kind, set_up
     from unhurried_heron.driver.sliding import Slide, goes_on_sliding
 
-    def once(asked: Asked) -> tuple[Run, Slide | None, int]:
+    def once(request: RunRequest) -> tuple[Run, Slide | None, int]:
         """Return the run of a single march, where it slides on, and which event stopped it."""
-        further = functools.partial(extended, asked, progress, on_interrupt)
+        further = functools.partial(extended, request, progress, on_interrupt)
         try:
-            kind = linear_kind(asked)
-            driver = launch(asked, kind)
+            kind = linear_kind(request)
+            driver = set_up(request, kind)
         except OutOfTimeError:
-            return not_begun(asked, further), None, 0
-        bar = ProgressBar(progress, asked.problem.title or asked.method.name, *asked.problem.interval)
+            return not_begun(request, further), None, 0
+        bar = ProgressBar(progress, request.problem.title or request.method.name, *request.problem.interval)
         try:
             reason = driver.drive(bar)
         finally:
@@ -51,15 +51,15 @@ def carried_out(asked: Asked, progress: bool | None, on_interrupt: str, spent: f
         # also where the run was just done: a loop over short runs must not swallow Ctrl-C
         if driver.ctrl_c and not driver.call_host() and on_interrupt == "raise":
             raise KeyboardInterrupt
-        run = harvest(asked, driver, reason, kind, further)
+        run = build_run(request, driver, reason, kind, further)
         return run, driver.slide, driver.march.last("stopped_by")
 
-    with done_within(asked.budget.seconds, spent):
-        run, slide, _ = once(asked)
-        return run if slide is None else goes_on_sliding(asked, run, slide, once)
+    with done_within(request.budget.seconds, spent):
+        run, slide, _ = once(request)
+        return run if slide is None else goes_on_sliding(request, run, slide, once)
 
 
-def extended(asked: Asked, progress: bool | None, on_interrupt: str, run: Run, to: float) -> Run:
+def extended(request: RunRequest, progress: bool | None, on_interrupt: str, run: Run, to: float) -> Run:
     """Return a run that goes on to a time beyond its end, or, backwards, before its start."""
     trajectory: Any = run._trajectory
     start = float(trajectory.times[0])
@@ -72,13 +72,13 @@ def extended(asked: Asked, progress: bool | None, on_interrupt: str, run: Run, t
     seen = seen_by(run)
     events = tuple(turned(e) if backwards else onwards(e, seen[k], run) for k, e in enumerate(run._watched))
     met = () if backwards else met_at_end(run)
-    more = carried_out(replace(asked, problem=problem, events=events, met=met), progress, on_interrupt)
+    more = execute(replace(request, problem=problem, events=events, met=met), progress, on_interrupt)
     if backwards:
         whole = _moved(run, more._trajectory.end_state, (float(to), run.problem.interval[1]))
         return joined(run, whole, (turned_round(more, start, trajectory.states[0]), run), run.ending)
     whole = run.problem.with_(interval=(start, more.problem.interval[1]))
-    chosen = f"{run.chosen} Then it {more.chosen}" if run.chosen else ""
-    return joined(run, whole, (run, more), more.ending, chosen=chosen)
+    selection = f"{run.method_selection} Then it {more.method_selection}" if run.method_selection else ""
+    return joined(run, whole, (run, more), more.ending, method_selection=selection)
 
 
 def _moved(run: Run, state: Any, interval: tuple[float, float]) -> Problem:

@@ -7,7 +7,7 @@ import warnings
 from collections.abc import Iterable, Mapping
 from typing import Any, Literal
 
-from unhurried_heron.driver.execution import carried_out
+from unhurried_heron.driver.execution import execute
 from unhurried_heron.driver.options import (
     Budget,
     Record,
@@ -21,12 +21,12 @@ from unhurried_heron.driver.options import (
     step_for_count,
     steps_wanted,
 )
-from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.starter import started_by
 from unhurried_heron.driver.tolerances import Tolerance, tolerances
 from unhurried_heron.errors import IncompleteRunWarning
 from unhurried_heron.families.controller import Controller, controller_for
-from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.problem_input import listed
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
@@ -58,9 +58,9 @@ def integrate(
     starting_step: float | str | None = None,
     largest_step: float | str | None = None,
     linear: Literal["dense", "banded", "sparse"] | None = None,
-    control: str | Controller | None = None,
-    carry: Literal["higher", "lower"] | None = None,
-    starting: str | Method | None = None,
+    step_control: str | Controller | None = None,
+    local_extrapolation: bool | None = None,
+    starter: str | Method | None = None,
     ledger: bool | None = None,
     trace: bool = False,
     progress: bool | None = None,
@@ -105,13 +105,14 @@ def integrate(
     linear : {"dense", "banded", "sparse"}, optional
         How an implicit method solves its linear systems; by default what suits the size and the pattern of the
         Jacobian. ``run.options`` tells it.
-    control : str or Controller, optional
+    step_control : str or Controller, optional
         How steps follow the error: "elementary", "proportional-integral", "predictive", "digital-filter",
         "smooth-digital-filter", or one of your own; by default what suits the family of the method.
-    carry : {"higher", "lower"}, optional
-        Which of its two solutions an explicit pair carries on; by default as its authors meant it. Step doubling has
-        two as well: the half steps, and what extrapolation makes of them, an order higher.
-    starting : str or Method, optional
+    local_extrapolation : bool, optional
+        Whether an explicit pair continues with its solution of higher order, and not with the lower one that its
+        estimate belongs to; by default as its authors meant it. Step doubling has two solutions as well: that of the
+        half steps, and their extrapolation, which is one order higher.
+    starter : str or Method, optional
         What gives a multistep method its first values: a one-step method, by default one of its order, or "exact": the
         closed forms of the problem. It also takes steps that are cut short, and starts again beyond switches.
     ledger : bool, optional
@@ -150,9 +151,9 @@ def integrate(
     refuse_no_problem(problem, "integrate")
     chosen = find_method(method)
     check_fits(chosen, step if count is None else 1.0, rtol, atol)
-    controller = controller_for(control)
+    controller = controller_for(step_control)
     one_of(on_interrupt, "on_interrupt", {"raise": '"raise"', "return": '"return"'})
-    one_of(carry, "carry", {None: "None", "higher": '"higher"', "lower": '"lower"'})
+    one_of(local_extrapolation, "local_extrapolation", {None: "None", True: "True", False: "False"})
     one_of(switches, "switches", {True: "True", False: "False"})
     one_of(ledger, "ledger", {None: "None", True: "True", False: "False"})
     one_of(trace, "trace", {True: "True", False: "False"})
@@ -164,14 +165,14 @@ def integrate(
     step = step_for_count(problem, step, count)
     check_size(chosen, problem.model.layout.size)
     fixed, first, longest = steps_wanted(problem, step=step, starting_step=starting_step, largest_step=largest_step)
-    acting = in_use(chosen, fixed=fixed is not None, carry=carry)
-    refuse_control(acting, control, fixed=fixed is not None)
+    acting = in_use(chosen, fixed=fixed is not None, local_extrapolation=local_extrapolation)
+    refuse_control(acting, step_control, fixed=fixed is not None)
     times = record_times(problem, record)
     watched = _with_events(problem.events, extra)
     if extra:
         _check_once(problem, watched)
     relative, absolute = tolerances(problem, rtol, atol)
-    asked = Asked(
+    request = RunRequest(
         problem=problem,
         method=acting,
         events=watched,
@@ -186,12 +187,12 @@ def integrate(
         held=switches,
         budget=limits,
         linear=linear,
-        carry=carry,
-        starting=started_by(problem, acting, starting),
+        local_extrapolation=local_extrapolation,
+        starter=started_by(problem, acting, starter),
         controller=controller,
         trace=trace,
     )
-    run = carried_out(asked, progress, on_interrupt, time.perf_counter() - begun)
+    run = execute(request, progress, on_interrupt, time.perf_counter() - begun)
     if not run.ending.as_asked and run.ending.reason not in ("budget", "interrupted") and not QUIET.get():
         warnings.warn(
             f"{run.ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2
@@ -203,7 +204,7 @@ def _check_once(problem: Problem, events: tuple[Any, ...]) -> None:
     """Check events as a problem's own were checked; a loop over short runs gives the same ones again and again."""
     checked, key = problem.checked, tuple(map(id, events))
     if key not in checked:
-        watched_events(events, problem.settled, Mistakes())
+        watched_events(events, problem.assembled, ErrorCollector())
         if len(checked) >= _MOST_CHECKED:
             checked.clear()
         # what the key names by its identity must live as long

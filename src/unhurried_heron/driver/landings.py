@@ -9,7 +9,7 @@ import numpy as np
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.codegen.system import NativeSystem
 from unhurried_heron.deadline import check_deadline
-from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.widths import widths_of
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.evaluate import evaluate
@@ -43,27 +43,27 @@ class Landings(NamedTuple):
 NOWHERE = Landings(_NOTHING, _NOTHING, _NO_PLACES, _NO_PLACES, _NOTHING, _NOTHING, {})
 
 
-def landings_of(asked: Asked, switches: tuple[Switch, ...]) -> Landings:
+def landings_of(request: RunRequest, switches: tuple[Switch, ...]) -> Landings:
     """Return where a run lands: at switches and events of known times, and where formulas of time are narrow."""
-    problem, count = asked.problem, len(asked.events)
-    narrow = asked.adapts and problem.narrow
-    if not (narrow or any(each.times is not None for each in switches) or any(event.timed for event in asked.events)):
+    problem, count = request.problem, len(request.events)
+    narrow = request.adapts and problem.narrow
+    if not (narrow or any(each.times is not None for each in switches) or any(event.timed for event in request.events)):
         return NOWHERE
     (start, end), sign = problem.interval, 1.0 if problem.interval[1] > problem.interval[0] else -1.0
-    found = [(k, known_times(event, problem.interval, problem.units)) for k, event in enumerate(asked.events)]
+    found = [(k, known_times(event, problem.interval, problem.units)) for k, event in enumerate(request.events)]
     check_deadline()
-    for event, _, time in asked.met:
+    for event, _, time in request.met:
         # what happened before is behind
         times = found[event][1]
         later = (sign * times > sign * time) & ~_together(times, time)
-        if asked.events[event].every is not None:
+        if request.events[event].every is not None:
             # crossings back and forth have moved the start beyond it, and a period is counted as near as rounding tells
             later &= times != start
         found[event] = event, times[later]
     for k, switch in enumerate(switches):
         times = np.array(switch.times or ())
         found.append((count + k, times[~(_together(times, start) | _together(times, end))]))
-    edges = _edges(asked) if narrow else {}
+    edges = _edges(request) if narrow else {}
     whens = np.concatenate([*(times for _, times in found), np.array([*edges])])
     items = np.concatenate([*(np.full(times.size, item) for item, times in found), np.full(len(edges), -1)])
     check_deadline()
@@ -79,7 +79,7 @@ def landings_of(asked: Asked, switches: tuple[Switch, ...]) -> Landings:
     real = items >= 0
     begins = np.searchsorted(group[real], np.arange(times.size + 1))
     check_deadline()
-    values, begun = _values(asked, switches, times, items[real], group[real])
+    values, begun = _values(request, switches, times, items[real], group[real])
     check_deadline()
     bounds = np.array([start, *times, end]) if times.size < 2 else np.concatenate([[start], times, [end]])
     inner = np.stack([np.nextafter(bounds[:-1], bounds[1:]), np.nextafter(bounds[1:], bounds[:-1])], axis=1)
@@ -108,23 +108,23 @@ def _grouped(times: Array, items: Any) -> Any:
     return np.cumsum(fresh) - 1
 
 
-def _edges(asked: Asked) -> dict[float, float]:
+def _edges(request: RunRequest) -> dict[float, float]:
     """Return the bounds on the steps from certain times on."""
-    start, end = asked.problem.interval
+    start, end = request.problem.interval
     edges: dict[float, float] = {}
-    for window in asked.problem.narrow[:: 1 if end > start else -1]:
+    for window in request.problem.narrow[:: 1 if end > start else -1]:
         first, last = (window.start, window.end) if end > start else (window.end, window.start)
         # one that begins where another ends takes its place
         edges[first] = window.longest
         edges.setdefault(last, np.inf)
-    return {time: min(asked.longest, longest) for time, longest in edges.items() if time != end}
+    return {time: min(request.longest, longest) for time, longest in edges.items() if time != end}
 
 
 def _values(
-    asked: Asked, switches: tuple[Switch, ...], times: Array, items: Any, group: Any
+    request: RunRequest, switches: tuple[Switch, ...], times: Array, items: Any, group: Any
 ) -> tuple[Array, dict[str, float]]:
     """Return what each item that is a held switch takes, NaN for others, and what these hold at first."""
-    problem, count = asked.problem, len(asked.events)
+    problem, count = request.problem, len(request.events)
     start, end = problem.interval
     values, begun = np.full(items.size, np.nan), {}
     later = np.append(times[times != start], end)
@@ -142,17 +142,17 @@ def _values(
     return values, begun
 
 
-def crossing_of(asked: Asked, native: NativeSystem, *, stops: bool) -> Crossing:
+def crossing_of(request: RunRequest, native: NativeSystem, *, stops: bool) -> Crossing:
     """Allocate what is the same for all runs of a march; ``stops``: whether it stops on its way at all."""
     beyond, context = native.beyond, native.context
     if beyond is None:
         raise unforeseen("beyond is not None")
     switches = beyond.switches if stops else ()
-    actions = np.zeros((len(asked.events), 4), dtype=np.int64)
+    actions = np.zeros((len(request.events), 4), dtype=np.int64)
     begin = 0
     for k, (action, target) in enumerate(zip(beyond.actions, beyond.targets, strict=True)):
         if action is not None:
-            count = -target.size if callable(asked.events[k].then) else target.size
+            count = -target.size if callable(request.events[k].then) else target.size
             actions[k] = action.address, action.context_address, begin, count
         begin += target.size
     targets = np.concatenate([*beyond.targets, _NO_PLACES]).astype(np.int64)
@@ -165,7 +165,7 @@ def crossing_of(asked: Asked, native: NativeSystem, *, stops: bool) -> Crossing:
     return Crossing(
         context=context.array,
         changes=context.array.size - 1,
-        n_events=len(asked.events),
+        n_events=len(request.events),
         actions=actions,
         targets=targets,
         fresh=np.zeros(max([1, *(target.size for target in beyond.targets)])),
@@ -225,10 +225,10 @@ def table_part(crossing: Crossing) -> list[int]:
     return [crossing.n_landings, *map(address, crossing[FIRST + 1 : BEYOND])]
 
 
-def hold_at_start(asked: Asked, native: NativeSystem, begun: dict[str, float]) -> None:
+def hold_at_start(request: RunRequest, native: NativeSystem, begun: dict[str, float]) -> None:
     """Give every switch its value at the start."""
-    context, problem = native.context, asked.problem
-    widths = widths_of(asked)
+    context, problem = native.context, request.problem
+    widths = widths_of(request)
     for slot, value in {**begun, **widths}.items():
         context.array[context.slots[slot]] = value
     located = [switch for switch in native.located if isinstance(switch, HeldSwitch)]

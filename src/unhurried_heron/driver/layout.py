@@ -13,11 +13,11 @@ from unhurried_heron.codegen.signature import address
 from unhurried_heron.codegen.system import NativeSystem
 from unhurried_heron.codegen.tracing import Tracer
 from unhurried_heron.driver.landings import BEYOND, FIRST, Landings, crossing_of, table_part, with_landings
-from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.column_colouring import groups_of_columns
 from unhurried_heron.families.error_scale import ErrorScale
-from unhurried_heron.families.family import Demand, Member
+from unhurried_heron.families.family import Member, SetupRequest
 from unhurried_heron.families.linear import Entries, LinearSolver, linear_solver
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.machine_code.loading import Kernel
@@ -190,7 +190,7 @@ class March:
         self.table[place : place + 3] = [address(array) for array in new]
 
 
-def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str, *, stops: bool) -> March:
+def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind: str, *, stops: bool) -> March:
     """Allocate everything a march needs.
 
     Parameters
@@ -204,22 +204,22 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str, *
     stops : bool
         Whether it stops on its way, at known times, switches or events that act.
     """
-    state, family = asked.problem.start, family_of(asked.method)
+    state, family = request.problem.start, family_of(request.method)
     n, control = state.size, np.zeros(1, dtype=CONTROL)
-    watch = _watch(native, asked, n)
+    watch = _watch(native, request, n)
     beside = {"search": "march.events.search"} if watch.m else {}
     beside |= {"cross": "march.crossing.cross"} if stops else {}
     own, march, *others = load_kernels(family.kernel, "march.loop.march", *beside.values(), *family.beside)
     entries = native.entries and Entries(*native.entries)
-    solver = linear_solver(n, control, kind, entries, fixed=not asked.adapts) if family.implicit else None
-    demand = Demand(n, control, scales, not asked.adapts, solver, asked.starting, asked.controller)
+    solver = linear_solver(n, control, kind, entries, fixed=not request.adapts) if family.implicit else None
+    demand = SetupRequest(n, control, scales, not request.adapts, solver, request.starter, request.controller)
     whole = demand._replace(
-        member=lambda method: member_of(method, asked, demand),
+        member=lambda method: member_of(method, request, demand),
         degree_of=lambda method: family_of(method).degree(method),
     )
-    work = family.lay_out(asked.method, whole)
+    work = family.lay_out(request.method, whole)
     vectors = (state, work.slope, np.zeros(n), scales.relative, scales.absolute)
-    kept = asked.nonnegative
+    kept = request.nonnegative
     fields: Any = (
         n,
         *native.addresses(),
@@ -232,25 +232,25 @@ def lay_out(asked: Asked, native: NativeSystem, scales: ErrorScale, kind: str, *
     system = System(*fields)
     found = dict(zip(beside, others, strict=False))
     parts = Parts(own.address, *(found[name].address if name in found else 0 for name in ("search", "cross")))
-    output = _output(asked, n, work.degree)
-    crossing = crossing_of(asked, native, stops=stops)
+    output = _output(request, n, work.degree)
+    crossing = crossing_of(request, native, stops=stops)
     return March(march, control, system, parts, watch, output, crossing, work.bundle, family.implicit, native,
                  work.keep, solver, work.members, work.links)  # fmt: skip
 
 
-def member_of(method: Any, asked: Asked, demand: Demand) -> Member:
+def member_of(method: Any, request: RunRequest, demand: SetupRequest) -> Member:
     """Lay out what another family asks: a method, or what lays itself out."""
     if hasattr(method, "member"):
         laid_out: Member = method.member(demand.n, *load_kernels("closed_form_starter.family"))
         return laid_out
     family = family_of(method)
     (kernel,) = load_kernels(family.kernel)
-    scales = family.scale(method, asked.relative, asked.absolute, asked.problem.start, not asked.adapts)
+    scales = family.scale(method, request.relative, request.absolute, request.problem.start, not request.adapts)
     work = family.lay_out(method, demand._replace(scales=scales))
     return Member(kernel, work, {"relative": scales.relative, "absolute": scales.absolute})
 
 
-def stiff_member(asked: Asked, march: March, method: Method, native: NativeSystem, kind: str) -> Member:
+def stiff_member(request: RunRequest, march: March, method: Method, native: NativeSystem, kind: str) -> Member:
     """Lay out an implicit method beside a march that has had none.
 
     ``native`` is the march's system with the slopes that it needs.
@@ -259,8 +259,10 @@ def stiff_member(asked: Asked, march: March, method: Method, native: NativeSyste
     solver = linear_solver(n, march.control, kind, entries, fixed=False)
     member = member_of(
         method,
-        asked,
-        Demand(n, march.control, ErrorScale(asked.relative, asked.absolute), False, solver, None, asked.controller),
+        request,
+        SetupRequest(
+            n, march.control, ErrorScale(request.relative, request.absolute), False, solver, None, request.controller
+        ),
     )
     names = System._fields[System._fields.index("rates") : System._fields.index("state")]
     slopes = dict(zip(names, native.addresses(), strict=True))
@@ -291,8 +293,8 @@ def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool
     return count, entries.rows.size, group, entries.rows, entries.columns, places, np.zeros(n)
 
 
-def _watch(native: NativeSystem, asked: Asked, n: int) -> Watch:
-    events = asked.events
+def _watch(native: NativeSystem, request: RunRequest, n: int) -> Watch:
+    events = request.events
     going, stop = going_codes(events, native.located)
     m, beyond = len(going), native.beyond
     if beyond is None:
@@ -323,8 +325,8 @@ def _watch(native: NativeSystem, asked: Asked, n: int) -> Watch:
         beyond.breaks,
         np.zeros(m),
         np.zeros(m),
-        asked.relative.copy(),
-        asked.absolute.copy(),
+        request.relative.copy(),
+        request.absolute.copy(),
         limits[0],
         limits[1],
         counts=np.zeros(m, dtype=np.int64),
@@ -342,9 +344,9 @@ def _watch(native: NativeSystem, asked: Asked, n: int) -> Watch:
     )
 
 
-def _output(asked: Asked, n: int, degree: int) -> Output:
-    room, times = int(min(CHUNK_STEPS, max(1, CHUNK_BYTES // (8 * (degree + 1) * n)))), asked.times
-    rows = 2 * room if asked.ledger else 0
+def _output(request: RunRequest, n: int, degree: int) -> Output:
+    room, times = int(min(CHUNK_STEPS, max(1, CHUNK_BYTES // (8 * (degree + 1) * n)))), request.times
+    rows = 2 * room if request.ledger else 0
     # only the present step's where the state is recorded at given times
     room, count = (room, 0) if times is None else (1, times.size)
     starts, steps, coefficients = np.empty(room), np.empty(room), np.empty((room, degree + 1, n))

@@ -1,6 +1,6 @@
 """Marches that were laid out for an earlier run wait with the model they belong to, for the next run of the same kind.
 
-Laying out costs more than a short run. What differs from run to run is written anew (`launch`); all else must be
+Laying out costs more than a short run. What differs from run to run is written anew (`set_up`); all else must be
 the same, and is what a march is asked for by. One march serves one run at a time: a run takes it away.
 """
 
@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import Any
 
 from unhurried_heron.driver.layout import March
-from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.families.error_scale import ErrorScale
 
 # larger ones are laid out soon enough, compared with their runs
@@ -17,39 +17,39 @@ _MOST_BYTES = 2_000_000
 _MOST_WAITING = 8
 
 
-def key_of(asked: Asked, scales: ErrorScale, kind: str) -> tuple[Any, ...]:
+def key_of(request: RunRequest, scales: ErrorScale, kind: str) -> tuple[Any, ...]:
     """Return what a march must have been laid out for to serve a run."""
-    problem, times = asked.problem, asked.times
+    problem, times = request.problem, request.times
     # an event in words depends on units, too; a function may have no hash
-    events = (*map(id, asked.events), *problem.units.items()) if asked.events else ()
+    events = (*map(id, request.events), *problem.units.items()) if request.events else ()
     tolerances = scales.relative.tobytes(), scales.absolute.tobytes(), repr(scales.newton), repr(scales.between)
     room = None if times is None else times.size
     inputs = tuple(map(id, problem.inputs.values()))
     return (
-        id(asked.method),
-        id(asked.starting),
-        asked.controller,
+        id(request.method),
+        id(request.starter),
+        request.controller,
         *tolerances,
         room,
-        asked.ledger,
-        asked.adapts,
-        asked.held,
+        request.ledger,
+        request.adapts,
+        request.held,
         kind,
-        asked.nonnegative.tobytes(),
+        request.nonnegative.tobytes(),
         inputs,
         *events,
     )
 
 
-def take(asked: Asked, key: tuple[Any, ...]) -> March | None:
+def take(request: RunRequest, key: tuple[Any, ...]) -> March | None:
     """Return a march that was laid out before, which nobody else has any more."""
-    found: tuple[March, Any] | None = asked.problem.model.kept.pop(key, None)
+    found: tuple[March, Any] | None = request.problem.model.kept.pop(key, None)
     return found[0] if found else None
 
 
-def give_back(asked: Asked, march: March) -> None:
+def give_back(request: RunRequest, march: March) -> None:
     """Keep a march whose run came to its end for the next one."""
-    kept = asked.problem.model.kept
+    kept = request.problem.model.kept
     # what was recorded is the run's alone
     march.release()
     if march.size <= _MOST_BYTES:
@@ -58,5 +58,5 @@ def give_back(asked: Asked, march: March) -> None:
         # what the key names by its identity must live as long
         kept[march.key] = (
             march,
-            (asked.method, asked.starting, asked.events, *asked.problem.inputs.values()),
+            (request.method, request.starter, request.events, *request.problem.inputs.values()),
         )

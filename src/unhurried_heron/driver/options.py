@@ -223,8 +223,8 @@ def refuse_control(method: Method, control: Any, *, fixed: bool) -> None:
     """
     if control is not None and (fixed or not family_of(method).takes_controller):
         what = "fixed steps follow no error" if fixed else f"{method.name} chooses step and order together"
-        raise OptionError(what, name="control", place="control",
-                          expected="no control=…, or a one-step method with tolerances",
+        raise OptionError(what, name="step_control", place="step_control",
+                          expected="no step_control=…, or a one-step method with tolerances",
                           given=repr(control)[:80])  # fmt: skip
 
 
@@ -275,10 +275,10 @@ def record_times(problem: Problem, record: Record) -> Array | None:
         return None if record == "steps" else _every(problem, record)
     if isinstance(record, numbers.Integral) and not isinstance(record, bool):
         return _equal_times(start, end, int(record), problem.model.layout.size)
-    said: Any = record
-    if isinstance(said, Sequence) and any(isinstance(each, str) for each in said):
-        said = [in_time(problem, each, "record") for each in said]
-    return _times_as_given(start, end, said)
+    user_input: Any = record
+    if isinstance(user_input, Sequence) and any(isinstance(each, str) for each in user_input):
+        user_input = [in_time(problem, each, "record") for each in user_input]
+    return _times_as_given(start, end, user_input)
 
 
 def _every(problem: Problem, record: str) -> Array:

@@ -18,7 +18,7 @@ _NONE: Final = np.empty(0, dtype=np.int64)
 
 
 @dataclass(frozen=True)
-class Asked:
+class RunRequest:
     """A run to be made.
 
     Attributes
@@ -42,9 +42,9 @@ class Asked:
         Whether switches are landed on.
     linear : str or None
         The linear algebra that is wanted, if any.
-    carry : str or None
+    local_extrapolation : bool or None
         Which order is carried on, if that was said; ``method`` does it.
-    starting : Method, ExactStart or None
+    starter : Method, ExactStart or None
         What a multistep method is started by.
     controller : Controller or None
         How the steps are to follow the error, if that was said.
@@ -68,8 +68,8 @@ class Asked:
     held: bool
     budget: Budget
     linear: str | None = None
-    carry: str | None = None
-    starting: Any = None
+    local_extrapolation: bool | None = None
+    starter: Any = None
     controller: Any = None
     trace: bool = False
     met: tuple[tuple[int, Array, float], ...] = ()
@@ -77,7 +77,7 @@ class Asked:
     @cached_property
     def nonnegative(self) -> Any:
         """The places of the states that a march of adaptive steps keeps from falling below zero, int64."""
-        named = self.problem.said.never_negative
+        named = self.problem.user_input.never_negative
         if not (named and self.adapts):
             return _NONE
         layout = self.problem.model.layout

@@ -23,11 +23,11 @@ from unhurried_heron.driver.drive import Driver
 from unhurried_heron.driver.landings import NOWHERE, Landings, hold_at_start, landings_of
 from unhurried_heron.driver.layout import March, lay_out, member_of, stiff_member
 from unhurried_heron.driver.layout_pool import key_of, take
-from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.sliding import SOON
 from unhurried_heron.errors import MethodError, OptionError
 from unhurried_heron.families.error_scale import ErrorScale
-from unhurried_heron.families.family import Demand, Member
+from unhurried_heron.families.family import Member, SetupRequest
 from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.model.action import modes_of
@@ -38,35 +38,35 @@ from unhurried_heron.run.trajectory import Array
 _LARGE_SPARSE: Final = 1000
 
 
-def launch(asked: Asked, kind: str) -> Driver:
+def set_up(request: RunRequest, kind: str) -> Driver:
     """Set a march to its start and return what drives it; ``kind`` of linear algebra."""
-    problem, family = asked.problem, family_of(asked.method)
-    scales = family.scale(asked.method, asked.relative, asked.absolute, problem.start, not asked.adapts)
-    switches = problem.switches_beside(modes_of(problem.model, asked.events, problem.units)) if asked.held else ()
-    landings = landings_of(asked, switches)
+    problem, family = request.problem, family_of(request.method)
+    scales = family.scale(request.method, request.relative, request.absolute, problem.start, not request.adapts)
+    switches = problem.switches_beside(modes_of(problem.model, request.events, problem.units)) if request.held else ()
+    landings = landings_of(request, switches)
     stops = landings is not NOWHERE or any(each.times is None for each in switches)
-    stops = stops or any(event.then is not None for event in asked.events)
-    key = (*key_of(asked, scales, kind), stops, *(each.times is None for each in switches))
-    march, tracer = None if asked.trace else take(asked, key), None
+    stops = stops or any(event.then is not None for event in request.events)
+    key = (*key_of(request, scales, kind), stops, *(each.times is None for each in switches))
+    march, tracer = None if request.trace else take(request, key), None
     if march is None:
         check_deadline()
-        native = native_system(problem, asked.events, held=asked.held)
+        native = native_system(problem, request.events, held=request.held)
         check_deadline()
-        if asked.trace:
+        if request.trace:
             tracer = Tracer(problem.model.layout.size)
             native = replace(native, rates=tracer.before(native.rates))
         if family.implicit:
-            native = slopes_for(asked, native, kind, time_slope=family.time_slope)
-        march = lay_out(asked, native, scales, kind, stops=stops)
+            native = slopes_for(request, native, kind, time_slope=family.time_slope)
+        march = lay_out(request, native, scales, kind, stops=stops)
         march.key, march.tracer = key, tracer
         if tracer is not None:
             tracer.around = march.told
         if family.second_later:
-            march.find_other = lambda: _second(asked, march)
+            march.find_other = lambda: _second(request, march)
     else:
         march.native.context.change(parameter_values(problem))
-    _set_out(march, asked, landings)
-    return Driver(march, asked)
+    _reset_for_run(march, request, landings)
+    return Driver(march, request)
 
 
 def _leave(march: March, event: int, before: Array) -> None:
@@ -77,73 +77,73 @@ def _leave(march: March, event: int, before: Array) -> None:
         march.watch.values[0, event] = 0.0
 
 
-def _second(asked: Asked, march: March) -> Member | None:
+def _second(request: RunRequest, march: March) -> Member | None:
     """Lay out the stiff method of a pair; None where the system is too large for it."""
-    chosen: Any = asked.method
-    smooth, method = family_of(chosen).members(chosen, asked.relative)
+    chosen: Any = request.method
+    smooth, method = family_of(chosen).members(chosen, request.relative)
     try:
-        kind = linear_kind(replace(asked, method=method))
+        kind = linear_kind(replace(request, method=method))
     except MethodError:
         return None
     if kind == "sparse" and march.system.n >= _LARGE_SPARSE:
-        rtol = float(asked.relative.min(where=asked.relative > 0.0, initial=1.0))
+        rtol = float(request.relative.min(where=request.relative > 0.0, initial=1.0))
         method = chosen.of_large(rtol)
-        if chosen.decaying and rtol >= chosen.decaying[0] and only_decays(asked.problem, march):
+        if chosen.decaying and rtol >= chosen.decaying[0] and only_decays(request.problem, march):
             method = chosen.decaying[1]
         march.pair = (smooth, method)
         march.own.orders[1] = method.order
     if not family_of(method).implicit:
-        scales = ErrorScale(asked.relative, asked.absolute)
+        scales = ErrorScale(request.relative, request.absolute)
         return member_of(
-            method, asked, Demand(march.system.n, march.control, scales, False, None, None, asked.controller)
+            method, request, SetupRequest(march.system.n, march.control, scales, False, None, None, request.controller)
         )
-    native = slopes_for(asked, march.native, kind, time_slope=family_of(method).time_slope)
-    return stiff_member(asked, march, method, native, kind)
+    native = slopes_for(request, march.native, kind, time_slope=family_of(method).time_slope)
+    return stiff_member(request, march, method, native, kind)
 
 
-def slopes_for(asked: Asked, native: NativeSystem, kind: str, *, time_slope: bool) -> NativeSystem:
+def slopes_for(request: RunRequest, native: NativeSystem, kind: str, *, time_slope: bool) -> NativeSystem:
     """Return a system with the slopes that an implicit method needs, for a kind of linear algebra."""
-    full = kind == "dense" and not differenced_in_groups(asked.problem)
-    return with_slopes(native, asked.problem, time_slope=time_slope, held=asked.held, full=full)
+    full = kind == "dense" and not differenced_in_groups(request.problem)
+    return with_slopes(native, request.problem, time_slope=time_slope, held=request.held, full=full)
 
 
-def _set_out(march: March, asked: Asked, landings: Landings) -> None:
+def _reset_for_run(march: March, request: RunRequest, landings: Landings) -> None:
     """Write what differs from run to run; the march may have been used before."""
-    control, (start, end) = march.control, asked.problem.interval
+    control, (start, end) = march.control, request.problem.interval
     march.renew()
-    march.system.state[:] = asked.problem.start
+    march.system.state[:] = request.problem.start
     control["time"] = control["origin"] = start
     control["span"] = abs(end - start)
     control["most_in_place"] = SOON
     control["last_crossing"], control["last_gap"] = start, np.inf
-    march.record(np.empty(0) if asked.times is None else asked.times, np.copysign(np.inf, end - start))
-    control["adaptive"] = int(asked.adapts)
-    control["order"] = asked.method.order
-    control["estimate_order"] = asked.method.estimate_order
+    march.record(np.empty(0) if request.times is None else request.times, np.copysign(np.inf, end - start))
+    control["adaptive"] = int(request.adapts)
+    control["order"] = request.method.order
+    control["estimate_order"] = request.method.estimate_order
     control["bad_component"] = control["guard"] = -1
-    control["largest_step"] = asked.longest
-    control["every_step"] = int(asked.times is None)
-    kept = asked.adapts or asked.trace or asked.ledger or asked.times is None
+    control["largest_step"] = request.longest
+    control["every_step"] = int(request.times is None)
+    kept = request.adapts or request.trace or request.ledger or request.times is None
     unseen = not kept and march.watch.m == 0
-    control["strides"] = int(unseen and family_of(asked.method).strides)
-    given = asked.first if asked.fixed is None else asked.fixed
+    control["strides"] = int(unseen and family_of(request.method).strides)
+    given = request.first if request.fixed is None else request.fixed
     if given is not None:
         control["step"] = np.copysign(given, end - start)
     march.watch.values[:] = np.nan
-    for event, before, _ in asked.met:
+    for event, before, _ in request.met:
         _leave(march, event, before)
-    march.land(landings, asked.problem.interval)
+    march.land(landings, request.problem.interval)
     if march.parts.cross:
         known = march.crossing.times
         march.native.hold_between(start, known[1] if known[0] == start else known[0])
-        hold_at_start(asked, march.native, landings.start)
-    if asked.adapts and march.native.n_arguments:
-        found = parts_of(asked.problem.model.narrow, asked.problem.parameters)
+        hold_at_start(request, march.native, landings.start)
+    if request.adapts and march.native.n_arguments:
+        found = parts_of(request.problem.model.narrow, request.problem.parameters)
         control["n_parts"] = len(found)
         march.system.parts[: len(found)] = found
 
 
-def linear_kind(asked: Asked) -> str:
+def linear_kind(request: RunRequest) -> str:
     """Return the linear algebra of a run, which suits the size and the pattern of the problem.
 
     Raises
@@ -153,7 +153,7 @@ def linear_kind(asked: Asked) -> str:
     MethodError
         Full matrices would be too large.
     """
-    problem, method, wanted = asked.problem, asked.method, asked.linear
+    problem, method, wanted = request.problem, request.method, request.linear
     n = problem.model.layout.size
     if not family_of(method).implicit:
         if wanted is not None:
@@ -165,8 +165,8 @@ def linear_kind(asked: Asked) -> str:
                 given=repr(wanted)[:80],
             )
         return "dense"
-    known = jacobian_entries(problem, held=asked.held) if n > MOST_FULL or wanted is not None else None
-    kind = choose_linear(n, known and Entries(*known), wanted, fixed=not asked.adapts)
+    known = jacobian_entries(problem, held=request.held) if n > MOST_FULL or wanted is not None else None
+    kind = choose_linear(n, known and Entries(*known), wanted, fixed=not request.adapts)
     if kind == "dense":
         refuse_large(method.name, n)
     return kind

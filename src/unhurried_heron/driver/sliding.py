@@ -14,7 +14,7 @@ from unhurried_heron.driver.endings import Stop, ending_of
 from unhurried_heron.driver.event_continuation import met_at_end, modes_left, onwards, seen_by
 from unhurried_heron.driver.layout import March
 from unhurried_heron.driver.options import Budget
-from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.widths import widths_of
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import names_in
@@ -26,7 +26,7 @@ from unhurried_heron.model.sliding import LEAVES, SlidingModel, Standing, Surfac
 from unhurried_heron.model.switch_types import HeldSwitch
 from unhurried_heron.problem.pointwise import surroundings
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.run.event_log import Crossed
+from unhurried_heron.run.event_log import SwitchLog
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 
@@ -41,7 +41,7 @@ _SLIDES: Final = ": sliding"
 _BESIDE = 1e-3
 # a share that is so near to its border has come there by itself
 _COMES = 1e-3
-Once = Callable[[Asked], tuple[Run, "Slide | None", int]]
+Once = Callable[[RunRequest], tuple[Run, "Slide | None", int]]
 
 
 @dataclass(frozen=True)
@@ -64,20 +64,20 @@ class Slide:
         return zip(self.standings, self.choice, strict=True)
 
 
-def slide_at(asked: Asked, march: March, last: list[int]) -> Slide | None:
+def slide_at(request: RunRequest, march: March, last: list[int]) -> Slide | None:
     """Return along what a march that crosses switches again and again slides; None where it does not.
 
     ``last``: the numbers of the switches that were crossed in this place, in their order.
     """
-    beyond, context, model = march.native.beyond, march.native.context, asked.problem.model
-    if beyond is None or not asked.held:
+    beyond, context, model = march.native.beyond, march.native.context, request.problem.model
+    if beyond is None or not request.held:
         return None
     crossed = [beyond.switches[k].slot for k in dict.fromkeys(last[::-1]) if type(beyond.switches[k]) is HeldSwitch]  # type: ignore[attr-defined]  # held ones have a slot
     standings = _standing(model, crossed)
-    around = _around(asked, march.last("time"), march.system.state)
+    around = _around(request, march.last("time"), march.system.state)
     around |= dict(zip(context.parameters, context.values.tolist(), strict=True))
     around |= {slot: float(context.array[place]) for slot, place in context.slots.items()}
-    found = _slide(asked, standings, around, (SLIDES,) * len(standings)) if standings and crossed else None
+    found = _slide(request, standings, around, (SLIDES,) * len(standings)) if standings and crossed else None
     return found if found is not None and isinstance(found.model, SlidingModel) else None
 
 
@@ -104,11 +104,11 @@ def _whole(model: Model) -> Model:
 
 
 def _slide(
-    asked: Asked, standings: tuple[Standing, ...], around: dict[str, Any], first: tuple[int, ...], free: int = -1
+    request: RunRequest, standings: tuple[Standing, ...], around: dict[str, Any], first: tuple[int, ...], free: int = -1
 ) -> Slide | None:
     """Return what becomes of switches that a solution stands on, by the complementarity of their speeds and shares."""
-    whole, choice = _whole(asked.problem.model), list(first)
-    sign = float(np.sign(asked.problem.interval[1] - asked.problem.interval[0]))
+    whole, choice = _whole(request.problem.model), list(first)
+    sign = float(np.sign(request.problem.interval[1] - request.problem.interval[0]))
     for places in _that_depend(standings):
         mine, count = [standings[k] for k in places], len(places)
         if count > _MOST_DEPENDENT:
@@ -139,50 +139,50 @@ def _that_depend(standings: tuple[Standing, ...]) -> list[list[int]]:
     return [places for _, places in groups]
 
 
-def _around(asked: Asked, time: float, state: Array) -> dict[str, Any]:
-    return surroundings(asked.problem, time, state) | widths_of(asked)
+def _around(request: RunRequest, time: float, state: Array) -> dict[str, Any]:
+    return surroundings(request.problem, time, state) | widths_of(request)
 
 
-def goes_on_sliding(asked: Asked, run: Run, slide: Slide, once: Once) -> Run:
+def goes_on_sliding(request: RunRequest, run: Run, slide: Slide, once: Once) -> Run:
     """Return a whole run, which slides along switches, and leaves them, as often as it has to."""
-    whole, end, events = _entered(asked, run, slide), asked.problem.interval[1], asked.events
+    whole, end, events = _entered(request, run, slide), request.problem.interval[1], request.events
     model, changes = slide.model, [whole._trajectory.end_time]
     while whole._trajectory.end_time != end:
         surfaces = _surfaces(model)
         # what acts may jump off the switch
         along = [replace(event, stop=True) if event.then is not None and surfaces else event for event in events]
-        part, again, stopped = once(_from(asked, whole, model, (*along, *LEAVES[: len(surfaces)])))
+        part, again, stopped = once(_from(request, whole, model, (*along, *LEAVES[: len(surfaces)])))
         left = surfaces and part.ending.reason == "event" and stopped >= len(events)
         acted = (
             surfaces and part.ending.reason == "event" and not left and events[stopped].then is not None
             and not _ends(events[stopped], whole, stopped)
         )  # fmt: skip
         part = _nothing_twice(whole, part)
-        whole = _appended(asked, whole, _of_sliding(part, surfaces, len(events)) if surfaces else part)
-        asked = replace(asked, budget=_left(asked.budget, part))
+        whole = _appended(request, whole, _of_sliding(part, surfaces, len(events)) if surfaces else part)
+        request = replace(request, budget=_left(request.budget, part))
         now = whole._trajectory.end_time
-        changes = [time for time in changes if abs(now - time) <= _IN_PLACE * abs(end - asked.problem.interval[0])]
+        changes = [time for time in changes if abs(now - time) <= _IN_PLACE * abs(end - request.problem.interval[0])]
         changes.append(now)
         if len(changes) > AT_LAST:
             texts = ", ".join(f"'{each.switch.text}'" for each in surfaces)
             stop = Stop(Reason.SWITCHING, now, switch=f"sliding along {texts}")
-            return replace(whole, ending=ending_of(stop, asked.problem, asked.method))
+            return replace(whole, ending=ending_of(stop, request.problem, request.method))
         if again is None and not (left or acted):
             return whole
         if again is None and left:
-            again = _leaves(asked, whole, model, stopped - len(events))
+            again = _leaves(request, whole, model, stopped - len(events))
         if again is not None:
-            whole = _entered(asked, whole, again, surfaces)
-        model = asked.problem.model if again is None else again.model
-    reached = ending_of(Stop(Reason.REACHED_END, end), asked.problem, asked.method)
+            whole = _entered(request, whole, again, surfaces)
+        model = request.problem.model if again is None else again.model
+    reached = ending_of(Stop(Reason.REACHED_END, end), request.problem, request.method)
     return replace(whole, ending=reached)
 
 
-def _leaves(asked: Asked, run: Run, model: Model, place: int) -> Slide:
+def _leaves(request: RunRequest, run: Run, model: Model, place: int) -> Slide:
     """Return what becomes of the switches at the end of a run that leaves one of those it slides along."""
-    found, time = run._crossed, run._trajectory.end_time
+    found, time = run._switch_log, run._trajectory.end_time
     known = {each.text: each for each in _whole(model).rates.switches if isinstance(each, HeldSwitch)}
-    around = _around(asked, time, run._trajectory.end_state) | modes_left(run)
+    around = _around(request, time, run._trajectory.end_state) | modes_left(run)
     around |= _live(_whole(model), around)
     crossed: list[str] = []
     for row in np.flatnonzero(np.abs(found.times - time) <= _near(run)):
@@ -198,7 +198,7 @@ def _leaves(asked: Asked, run: Run, model: Model, place: int) -> Slide:
     first = [SLIDES if k < len(surfaces) else int(around[each.switch.slot]) for k, each in enumerate(standings)]
     first[free] = int(share > 0.5)
     comes = min(abs(share), abs(share - 1.0)) <= _COMES
-    slide = _slide(asked, standings, around, tuple(first), free if comes else -1)
+    slide = _slide(request, standings, around, tuple(first), free if comes else -1)
     if slide is not None:
         return slide
     along = [each.switch for each, side in zip(standings, first, strict=True) if side == SLIDES]
@@ -216,16 +216,16 @@ def _near(run: Run) -> float:
     return NEAR * abs(run._trajectory.end_time - run.problem.interval[0])
 
 
-def _of_texts(found: Crossed, texts: set[str]) -> Any:
+def _of_texts(found: SwitchLog, texts: set[str]) -> Any:
     return np.array([found.texts[which] in texts for which in found.which], dtype=bool)
 
 
-def _entered(asked: Asked, run: Run, slide: Slide, before: tuple[Surface, ...] = ()) -> Run:
+def _entered(request: RunRequest, run: Run, slide: Slide, before: tuple[Surface, ...] = ()) -> Run:
     """Return a run with its end where a solution begins to slide along some switches and leaves others.
 
     Crossings back and forth there are told as one. ``before``: what it slid along.
     """
-    found, time = run._crossed, run._trajectory.end_time
+    found, time = run._switch_log, run._trajectory.end_time
     close = np.abs(found.times - time) <= _near(run)
     rows, kept = 0 if run._ledger is None else len(run._ledger), np.ones(found.times.size, dtype=bool)
     slid, told = {each.switch.slot for each in before}, []  # type: set[str], list[tuple[float, float, int, str]]
@@ -239,7 +239,7 @@ def _entered(asked: Asked, run: Run, slide: Slide, before: tuple[Surface, ...] =
         elif side != SLIDES and (switch.slot in slid or (mine.size and switch.told(side) == found.values[mine[0]])):
             told.append((first, switch.told(side), row, switch.text))
     count = len(found.texts)
-    own = Crossed(
+    own = SwitchLog(
         np.append(found.times[kept], [each[0] for each in told]),
         np.append(found.which[kept], np.arange(count, count + len(told))).astype(np.int64),
         np.append(found.values[kept], [each[1] for each in told]),
@@ -247,20 +247,20 @@ def _entered(asked: Asked, run: Run, slide: Slide, before: tuple[Surface, ...] =
         (*found.texts, *(each[3] for each in told)),
         found.slid,
     )
-    put = _put_back(asked, run, slide) if before or len(slide.standings) > 1 else run
-    return replace(put, _crossed=own)
+    put = _put_back(request, run, slide) if before or len(slide.standings) > 1 else run
+    return replace(put, _switch_log=own)
 
 
 def _nothing_twice(whole: Run, part: Run) -> Run:
     """Return what goes on after a run without the crossings that are told at the end of that."""
-    found, told, begin = part._crossed, whole._crossed, whole._trajectory.end_time
+    found, told, begin = part._switch_log, whole._switch_log, whole._trajectory.end_time
     near = np.abs(told.times - begin) <= _near(whole)
     texts = {told.texts[which].removesuffix(_SLIDES) for which in told.which[near]}
     close = np.abs(found.times - begin) <= _near(whole)
     again = close & _of_texts(found, texts)
-    left = Crossed(found.times[~again], found.which[~again], found.values[~again], found.rows[~again], found.texts,
+    left = SwitchLog(found.times[~again], found.which[~again], found.values[~again], found.rows[~again], found.texts,
                    found.slid)  # fmt: skip
-    return replace(part, _crossed=left)
+    return replace(part, _switch_log=left)
 
 
 def _ends(event: Event, whole: Run, place: int) -> bool:
@@ -277,27 +277,27 @@ def _left(budget: Budget, part: Run) -> Budget:
     return replace(budget, **rest)
 
 
-def _from(asked: Asked, run: Run, model: Model, events: tuple[Any, ...]) -> Asked:
+def _from(request: RunRequest, run: Run, model: Model, events: tuple[Any, ...]) -> RunRequest:
     """Ask for what goes on where a run ended."""
-    problem, trajectory = asked.problem, run._trajectory
+    problem, trajectory = request.problem, run._trajectory
     counts = [*seen_by(run), *[0] * len(events)]
     met = tuple(onwards(event, counts[k], run) for k, event in enumerate(events))
-    settled = replace(
-        problem.settled,
+    assembled = replace(
+        problem.assembled,
         model=model,
-        values={**problem.settled.values, **modes_left(run)},
+        values={**problem.assembled.values, **modes_left(run)},
         initial=Values(problem.model.layout, trajectory.end_state),
         interval=(trajectory.end_time, problem.interval[1]),
     )
-    times = asked.times
+    times = request.times
     if times is not None:
         sign = 1.0 if problem.interval[1] > problem.interval[0] else -1.0
         times = times[sign * times > sign * trajectory.end_time]
-    begun = Problem(problem.said, settled)
-    return replace(asked, problem=begun, events=met, times=times, met=met_at_end(run), first=None)
+    begun = Problem(problem.user_input, assembled)
+    return replace(request, problem=begun, events=met, times=times, met=met_at_end(run), first=None)
 
 
-def _put_back(asked: Asked, run: Run, slide: Slide) -> Run:
+def _put_back(request: RunRequest, run: Run, slide: Slide) -> Run:
     """Return the run with its end on what is slid along, and beside what is left.
 
     The steps' errors have moved it by about a tolerance.
@@ -305,13 +305,13 @@ def _put_back(asked: Asked, run: Run, slide: Slide) -> Run:
     trajectory = run._trajectory
     state = trajectory.end_state.copy()
     for standing, side in (*slide, *slide):
-        around = _around(asked, trajectory.end_time, state) | modes_left(run)
-        around |= _live(_whole(asked.problem.model), around)
+        around = _around(request, trajectory.end_time, state) | modes_left(run)
+        around |= _live(_whole(request.problem.model), around)
         gap = float(evaluate(standing.gap, around))
         slopes = np.zeros(state.size)
         for place, node in standing.slopes:
             slopes[place] = float(evaluate(node, around))
-        allowed = (asked.relative * np.abs(state) + asked.absolute + 1e-300) ** 2
+        allowed = (request.relative * np.abs(state) + request.absolute + 1e-300) ** 2
         size = float(slopes @ (allowed * slopes))
         beside = 0.0 if side == SLIDES else _BESIDE * np.sqrt(size) * (1.0 if side == TRUE else -1.0)
         if size > 0.0 and (beside == 0.0 or gap * beside <= 0.0):
@@ -321,11 +321,11 @@ def _put_back(asked: Asked, run: Run, slide: Slide) -> Run:
 
 def _of_sliding(run: Run, surfaces: tuple[Surface, ...], count: int) -> Run:
     """Return the part of a run along switches: every step is marked, and leaving a switch is no event."""
-    found, crossed, text = run._happened, run._crossed, ", ".join(each.switch.text for each in surfaces)
+    found, crossed, text = run._event_log, run._switch_log, ", ".join(each.switch.text for each in surfaces)
     rows = 0 if run._ledger is None else len(run._ledger)
     sliding = replace(crossed, slid=((0, rows, text + _SLIDES),))
-    return replace(run, _happened=found.only(found.which < count), _crossed=sliding)
+    return replace(run, _event_log=found.only(found.which < count), _switch_log=sliding)
 
 
-def _appended(asked: Asked, whole: Run, part: Run) -> Run:
-    return joined(whole, asked.problem, (whole, part), part.ending)
+def _appended(request: RunRequest, whole: Run, part: Run) -> Run:
+    return joined(whole, request.problem, (whole, part), part.ending)

@@ -12,7 +12,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 
 
-def started_by(problem: Problem, method: Method, starting: Any) -> Any:
+def started_by(problem: Problem, method: Method, starter: Any) -> Any:
     """Return the one-step method, or closed forms, that start a method; None for a method that starts by itself.
 
     Raises
@@ -22,15 +22,15 @@ def started_by(problem: Problem, method: Method, starting: Any) -> Any:
     """
     usual = family_of(method).starts_by
     if usual is None:
-        if starting is not None:
-            raise OptionError(f"{method.name} starts by itself", name="starting", place="starting",
-                              expected="a multistep method, or no starting=…", given=repr(starting)[:80])  # fmt: skip
+        if starter is not None:
+            raise OptionError(f"{method.name} starts by itself", name="starter", place="starter",
+                              expected="a multistep method, or no starter=…", given=repr(starter)[:80])  # fmt: skip
         return None
-    if isinstance(starting, str) and starting == EXACT:
+    if isinstance(starter, str) and starter == EXACT:
         return ExactStart(problem)
-    chosen = find_method(usual(method) if starting is None else starting)
+    chosen = find_method(usual(method) if starter is None else starter)
     if family_of(chosen).starts_by is not None:
-        raise MethodError(f"{chosen.name} needs to be started itself", name="starting", place="starting",
+        raise MethodError(f"{chosen.name} needs to be started itself", name="starter", place="starter",
                           expected='a one-step method such as classical-rk-4, or "exact"',
                           given=repr(chosen.name))  # fmt: skip
     return chosen

@@ -6,7 +6,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.driver.run_request import Asked
+from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.formulas.evaluate import STATE, evaluate
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.model.switch_types import RootSwitch
@@ -20,24 +20,24 @@ _LEAST: Final = 1e-18
 _SMALLEST: Final = 1e-280
 
 
-def widths_of(asked: Asked) -> dict[str, float]:
+def widths_of(request: RunRequest) -> dict[str, float]:
     """Return the width of each root in the rates of a run, by its name."""
-    problem = asked.problem
+    problem = request.problem
     roots = [each for each in problem.model.rates.switches if isinstance(each, RootSwitch)]
     if not roots:
         return {}
     start, state = problem.interval[0], problem.start
     around = surroundings(problem, start, state)
     least = _LEAST * float(np.abs(state).max(initial=0.0)) + _SMALLEST
-    return {root.width: max(_SHARE * _reach(root.argument, asked, around), least) for root in roots}
+    return {root.width: max(_SHARE * _reach(root.argument, request, around), least) for root in roots}
 
 
-def _reach(argument: Node, asked: Asked, around: dict[str, Any]) -> float:
+def _reach(argument: Node, request: RunRequest, around: dict[str, Any]) -> float:
     """Return how far the absolute tolerances of the states in a formula move it."""
     here, reach = float(evaluate(argument, around)), 0.0
-    for place, name in sorted(asked.problem.model.layout.states_in(argument).items()):
+    for place, name in sorted(request.problem.model.layout.states_in(argument).items()):
         state = around[STATE].copy()
-        state[place] += asked.absolute[place]
+        state[place] += request.absolute[place]
         moved = float(evaluate(argument, {**around, STATE: state, name: state[place]}))
         reach += abs(moved - here) if np.isfinite(moved - here) else 0.0
     return reach

@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.errors import OptionError
 from unhurried_heron.families.family import Member, WorkSpace
-from unhurried_heron.kernels.memory.multistep_work import ExactWork
+from unhurried_heron.kernels.memory.multistep_work import ClosedFormWork
 from unhurried_heron.problem.problem import Problem
 
 EXACT: Final = "exact"
@@ -34,7 +34,7 @@ class ExactStart:
         model = self.problem.model
         missing = [name for name in self.problem.states if name not in model.exact]
         if missing:
-            raise OptionError("the first values cannot be taken from closed forms", name="starting", place="starting",
+            raise OptionError("the first values cannot be taken from closed forms", name="starter", place="starter",
                               expected="exact=… for every state of the problem, or the name of a one-step method",
                               given="none for " + ", ".join(f"'{name}'" for name in missing[:4]))  # fmt: skip
 
@@ -46,7 +46,7 @@ class ExactStart:
         function = native_exact(self.problem)
         given = list(self.problem.model.exact)
         theta = np.linspace(0.0, 1.0, _DEGREE + 1)
-        work = ExactWork(
+        work = ClosedFormWork(
             function=function.address,
             context=function.context_address,
             degree=_DEGREE,

@@ -19,44 +19,52 @@ class Controller:
     """A linear controller of the step in logarithms (G. Söderlind, ACM Trans. Math. Softw. 29 (2003) 1-26).
 
     An estimate of order q goes with the power k = q + 1 of the step. With the error e and the one before, e', both over
-    the aim share^k, and the steps h and h' that had them, the next step is::
+    the aim safety^k, and the steps h and h' that had them, the next step is::
 
-        h * e^(-now/k) * e'^(-before/k) * (h/h')^steps
+        h * e^(-a/k) * e'^(-b/k) * (h/h')^c
 
-    The exponents sum to now + before: 1 holds a smooth error exactly at the aim.
+    The exponents a and b sum to 1 where a smooth error is held exactly at the aim.
 
     Parameters
     ----------
-    share : float
+    safety : float
         The next step as a part of the one whose error would be all that is allowed.
-    now, before, steps : float
-        The exponents.
+    error_exponent, previous_error_exponent, step_ratio_exponent : float
+        The exponents a, b and c.
     cautious : bool
-        Whether the next step is at most that of now = 1, before = steps = 0.
+        Whether the next step is at most that of a = 1, b = c = 0.
     shrink, grow : float
         Bounds of the change from one step to the next.
     deadband : float
         A step that could grow by less than this factor keeps its length.
     """
 
-    share: float
-    now: float = 1.0
-    before: float = 0.0
-    steps: float = 0.0
+    safety: float
+    error_exponent: float = 1.0
+    previous_error_exponent: float = 0.0
+    step_ratio_exponent: float = 0.0
     cautious: bool = False
     shrink: float = 0.2
     grow: float = 5.0
     deadband: float = 1.0
 
     def __post_init__(self) -> None:
-        numbers = (self.share, self.now, self.before, self.steps, self.shrink, self.grow, self.deadband)
+        numbers = (
+            self.safety,
+            self.error_exponent,
+            self.previous_error_exponent,
+            self.step_ratio_exponent,
+            self.shrink,
+            self.grow,
+            self.deadband,
+        )
         real = all(isinstance(x, int | float) and math.isfinite(x) for x in numbers)
-        if not (real and 0 < self.share <= 1 and 0 < self.shrink < 1 < self.grow and 1 <= self.deadband < self.grow):
+        if not (real and 0 < self.safety <= 1 and 0 < self.shrink < 1 < self.grow and 1 <= self.deadband < self.grow):
             raise OptionError(
                 "such a controller does not hold steps",
-                name="control",
+                name="step_control",
                 place="Controller",
-                expected="finite exponents, 0 < share <= 1, 0 < shrink < 1 < grow and 1 <= deadband < grow",
+                expected="finite exponents, 0 < safety <= 1, 0 < shrink < 1 < grow and 1 <= deadband < grow",
                 given=repr(self),
             )
 
@@ -64,9 +72,13 @@ class Controller:
         """Return it for an error estimate of an order, as kernels read it (`kernels.march.controller`)."""
         power = order + 1.0
         record = np.zeros(1, dtype=CONTROLLER)
-        record["aim"] = power * np.log(self.share)
-        record["alone"], record["now"], record["before"] = 1.0 / power, self.now / power, self.before / power
-        record["steps"], record["cautious"] = self.steps, self.cautious
+        record["aim"] = power * np.log(self.safety)
+        record["alone"], record["now"], record["before"] = (
+            1.0 / power,
+            self.error_exponent / power,
+            self.previous_error_exponent / power,
+        )
+        record["steps"], record["cautious"] = self.step_ratio_exponent, self.cautious
         record["shrink"], record["grow"], record["deadband"] = self.shrink, self.grow, self.deadband
         # an error so small lets the step grow as much as it may
         record["least"] = -power * np.log(self.grow)
@@ -78,11 +90,15 @@ class Controller:
 # last two errors and, at b = 4, the last change of the step, or over three
 CONTROLS: Final[Mapping[str, Controller]] = MappingProxyType(
     {
-        "elementary": Controller(share=0.8),
-        "proportional-integral": Controller(share=0.77, now=0.8, before=-0.2),
-        "predictive": Controller(share=0.5**0.25, now=2.0, before=-1.0, steps=1.0, cautious=True),
-        "digital-filter": Controller(share=0.8, now=0.25, before=0.25, steps=-0.25),
-        "smooth-digital-filter": Controller(share=0.8, now=1 / 6, before=1 / 6),
+        "elementary": Controller(safety=0.8),
+        "proportional-integral": Controller(safety=0.77, error_exponent=0.8, previous_error_exponent=-0.2),
+        "predictive": Controller(
+            safety=0.5**0.25, error_exponent=2.0, previous_error_exponent=-1.0, step_ratio_exponent=1.0, cautious=True
+        ),
+        "digital-filter": Controller(
+            safety=0.8, error_exponent=0.25, previous_error_exponent=0.25, step_ratio_exponent=-0.25
+        ),
+        "smooth-digital-filter": Controller(safety=0.8, error_exponent=1 / 6, previous_error_exponent=1 / 6),
     }
 )
 
@@ -100,8 +116,8 @@ def controller_for(control: Any) -> Controller | None:
     if not isinstance(control, str) or control not in CONTROLS:
         raise OptionError(
             f"there is no step control '{control}'{near_spelling(str(control), CONTROLS)}",
-            name="control",
-            place="control",
+            name="step_control",
+            place="step_control",
             expected="one of " + ", ".join(CONTROLS) + ", or a Controller of your own",
             given=repr(control)[:80],
         )

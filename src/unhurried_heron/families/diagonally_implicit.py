@@ -10,7 +10,7 @@ import numpy as np
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps, proportional, with_hidden_error
-from unhurried_heron.families.family import Demand, Family, WorkSpace
+from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, DiagonalWork
 from unhurried_heron.methods.coefficients import floats
@@ -18,7 +18,7 @@ from unhurried_heron.methods.runge_kutta import DIAGONALLY_IMPLICIT, RungeKutta
 from unhurried_heron.methods.stability import follows_growth
 from unhurried_heron.run.trajectory import Array
 
-_CONTROLLER: Final = Controller(share=0.8, now=1.0, cautious=True, shrink=0.2, grow=4.0)
+_CONTROLLER: Final = Controller(safety=0.8, error_exponent=1.0, cautious=True, shrink=0.2, grow=4.0)
 # the iteration's error goes into the solution as it is, so it gets a small share of the tolerance; and it adds up over
 # the steps, of which there are about so many over tolerance^(1 / (q + 1)) for an estimate of order q
 _NEWTON_SHARE: Final = 0.03
@@ -35,7 +35,7 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
     return replace(scale, newton=max(kept, _ROUNDING / tightest))
 
 
-def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
+def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
     n, scales, linear = demand.n, demand.scales, demand.linear
     if linear is None:
         raise unforeseen("an implicit family is given linear algebra")

@@ -10,7 +10,7 @@ import numpy as np
 from unhurried_heron.codegen.batched_steps import SIZE as BLOCK_SIZE
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, hidden_part, proportional
-from unhurried_heron.families.family import Demand, Family, WorkSpace
+from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
 from unhurried_heron.kernels.memory.work_spaces import EXPLICIT_MEMORY, Tableau
 from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.coefficients import balanced, floats
@@ -21,7 +21,7 @@ from unhurried_heron.run.trajectory import Array
 # proportional and integral parts (K. Gustafsson, ACM Trans. Math. Softw. 17 (1991) 533-554): with 0.6 of the error now
 # and 0.2 of its change the steps settle where stability limits them, instead of being refused again and again. At this
 # share least work was done for an error reached, over the problems of the tests
-_CONTROLLER: Final = Controller(share=0.77, now=0.8, before=-0.2)
+_CONTROLLER: Final = Controller(safety=0.77, error_exponent=0.8, previous_error_exponent=-0.2)
 
 
 # where errors between the steps are this much larger than what is estimated, steps are shorter by so much more: between
@@ -45,7 +45,7 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
     return scale if share == 1.0 else ErrorScale(share * scale.relative, share * scale.absolute)
 
 
-def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
+def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
     (attempt, further, error, polynomial, stride), engine = _tableau_code(method, demand.n, strides=demand.fixed)
     degree, total = method.interpolant.shape
     width = total - len(method.further_stages)

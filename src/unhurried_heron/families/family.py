@@ -24,11 +24,11 @@ class Member(NamedTuple):
     fields: Mapping[str, Any] = MappingProxyType({})
 
 
-class Demand(NamedTuple):
+class SetupRequest(NamedTuple):
     """What a family is to lay out its work space for.
 
     ``n`` states; ``control`` (1,), the march's control record; ``scales`` of the error estimate; ``fixed``: whether the
-    steps are; ``linear``: linear algebra for an implicit family; ``starting``: what a multistep method is to be started
+    steps are; ``linear``: linear algebra for an implicit family; ``starter``: what a multistep method is to be started
     by; ``controller``: how the steps are to follow the error, where that was said; ``member``: lays out another method
     beside it, ``degree_of``: tells the degree of its polynomials.
     """
@@ -38,7 +38,7 @@ class Demand(NamedTuple):
     scales: ErrorScale
     fixed: bool
     linear: LinearSolver | None = None
-    starting: Any = None
+    starter: Any = None
     controller: Controller | None = None
     member: Callable[[Any], Member] | None = None
     degree_of: Callable[[Any], int] | None = None
@@ -81,7 +81,7 @@ class Family:
         The compiled part, ``module.function``, which answers what `kernels.march` asks: of the package's kernels, or,
         written ``package.module:function``, from anywhere.
     lay_out : callable
-        Makes a `WorkSpace` of a method and a `Demand`.
+        Makes a `WorkSpace` of a method and a `SetupRequest`.
     implicit : bool
         Whether its steps solve systems with the Jacobian, which is found for it.
     time_slope : bool
@@ -111,7 +111,7 @@ class Family:
 
     name: str
     kernel: str
-    lay_out: Callable[[Any, Demand], WorkSpace]
+    lay_out: Callable[[Any, SetupRequest], WorkSpace]
     implicit: bool = False
     time_slope: bool = False
     scale: Callable[[Any, Array, Array, Array, bool], ErrorScale] = proportional

@@ -9,11 +9,11 @@ import numpy as np
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
-from unhurried_heron.families.family import Demand, Family, WorkSpace
+from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, MOST_DAMPED, dense_context, growth_kernel
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, BlockWork
 from unhurried_heron.methods.catalogue import FOR_STIFF
-from unhurried_heron.methods.fully_implicit import Blocks
+from unhurried_heron.methods.fully_implicit import DiagonalisedTableau
 from unhurried_heron.methods.runge_kutta import FULLY_IMPLICIT as NAME
 from unhurried_heron.methods.runge_kutta import RungeKutta
 from unhurried_heron.methods.stability import follows_growth
@@ -26,7 +26,15 @@ _NEWTON_SHARE: Final = 0.05
 # a refusal costs a whole step, and to aim at half of what is allowed a sixth of one. The trend of the error is carried
 # on from step to step (K. Gustafsson, ACM Trans. Math. Softw. 20 (1994) 496-517), where it makes the step shorter. What
 # was learnt at one step says little of one six times as long: the error would change a thousandfold
-_CONTROLLER: Final = Controller(share=0.5**0.25, now=2.0, before=-1.0, steps=1.0, cautious=True, shrink=1 / 6, grow=6.0)
+_CONTROLLER: Final = Controller(
+    safety=0.5**0.25,
+    error_exponent=2.0,
+    previous_error_exponent=-1.0,
+    step_ratio_exponent=1.0,
+    cautious=True,
+    shrink=1 / 6,
+    grow=6.0,
+)
 _ROUNDING: Final = 8 * float(np.finfo(float).eps)
 
 
@@ -51,7 +59,7 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
 
 def numbers_of(method: RungeKutta, scales: ErrorScale) -> dict[str, Any]:
     """Return the numbers of a method and a run, by the fields of `BlockWork`."""
-    blocks: Blocks = method.blocks
+    blocks: DiagonalisedTableau = method.blocks
     first, second = blocks.places
     nodal = blocks.nodal
     limits: list[Any] = [scales.newton, scales.between, follows_growth(method.stability), blocks.gamma]
@@ -86,7 +94,7 @@ def numbers_of(method: RungeKutta, scales: ErrorScale) -> dict[str, Any]:
     }
 
 
-def _lay_out(method: RungeKutta, demand: Demand) -> WorkSpace:
+def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
     from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
     n, control, scales, linear = demand.n, demand.control, demand.scales, demand.linear

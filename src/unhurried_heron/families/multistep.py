@@ -11,7 +11,7 @@ from unhurried_heron.codegen.batched_steps import SIZE as BLOCK_SIZE
 from unhurried_heron.errors import MethodError, unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
-from unhurried_heron.families.family import Demand, Family, Member, WorkSpace
+from unhurried_heron.families.family import Family, Member, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
 from unhurried_heron.kernels.memory.multistep_work import HISTORY, ExplicitHistoryWork, ImplicitHistoryWork
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
@@ -36,18 +36,18 @@ def _implicit_starter(method: Multistep) -> str:
     return _IMPLICIT_STARTERS[min(method.order, len(_IMPLICIT_STARTERS)) - 1]
 
 
-def _starter(method: Multistep, demand: Demand) -> Member:
+def _starter(method: Multistep, demand: SetupRequest) -> Member:
     if demand.member is None:
         raise unforeseen("a march lays out members")
-    member = demand.member(demand.starting)
-    if not method.implicit and getattr(demand.starting, "implicit", False):
-        raise MethodError(f"{method.name} is explicit, and so must be what starts it", name="starting",
-                          place="starting", expected="an explicit one-step method, or \"exact\"",
-                          given=demand.starting.name)  # fmt: skip
+    member = demand.member(demand.starter)
+    if not method.implicit and getattr(demand.starter, "implicit", False):
+        raise MethodError(f"{method.name} is explicit, and so must be what starts it", name="starter",
+                          place="starter", expected="an explicit one-step method, or \"exact\"",
+                          given=demand.starter.name)  # fmt: skip
     return member
 
 
-def _shared(method: Multistep, demand: Demand, member: Member) -> dict[str, Any]:
+def _shared(method: Multistep, demand: SetupRequest, member: Member) -> dict[str, Any]:
     """Return what both kinds have."""
     n, k = demand.n, method.steps
     degree = len(method.interpolant)
@@ -78,7 +78,7 @@ def _shared(method: Multistep, demand: Demand, member: Member) -> dict[str, Any]
     }
 
 
-def _lay_out_explicit(method: Multistep, demand: Demand) -> WorkSpace:
+def _lay_out_explicit(method: Multistep, demand: SetupRequest) -> WorkSpace:
     member = _starter(method, demand)
     shared = _shared(method, demand, member)
     address, engine = _stride_code(method, demand.n, shared)
@@ -112,7 +112,7 @@ def _compiled(numbers: Any, size: int | None) -> tuple[int, Any]:
     return compile_recurrence(numbers, size)
 
 
-def _lay_out_implicit(method: Multistep, demand: Demand) -> WorkSpace:
+def _lay_out_implicit(method: Multistep, demand: SetupRequest) -> WorkSpace:
     n, linear = demand.n, demand.linear
     if linear is None:
         raise unforeseen("an implicit family is given linear algebra")
@@ -122,7 +122,7 @@ def _lay_out_implicit(method: Multistep, demand: Demand) -> WorkSpace:
     vectors = ("scale", "shifted", "base", "z", "residual", "defect", "direction", "stage", "kept", "guess")
     work = ImplicitHistoryWork(
         memory=np.zeros(1, dtype=IMPLICIT_MEMORY),
-        controller=Controller(share=1.0).record(method.order),
+        controller=Controller(safety=1.0).record(method.order),
         newton=np.zeros(1, dtype=NEWTON),
         factor=linear.factor,
         solve=linear.solve,

@@ -9,21 +9,21 @@ import numpy as np
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional, with_hidden_error
-from unhurried_heron.families.family import Demand, Family, WorkSpace
+from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, LinearlyImplicitWork
 from unhurried_heron.methods.rosenbrock import ROSENBROCK, Rosenbrock
 from unhurried_heron.methods.stability import follows_growth
 from unhurried_heron.run.trajectory import Array
 
-_CONTROLLER: Final = Controller(share=0.8, now=1.0, cautious=True, shrink=0.2, grow=4.0)
+_CONTROLLER: Final = Controller(safety=0.8, error_exponent=1.0, cautious=True, shrink=0.2, grow=4.0)
 
 
 def _scale(method: Rosenbrock, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
     return with_hidden_error(method, relative, proportional(method, relative, absolute, state, fixed))
 
 
-def _lay_out(method: Rosenbrock, demand: Demand) -> WorkSpace:
+def _lay_out(method: Rosenbrock, demand: SetupRequest) -> WorkSpace:
     n, scales, linear = demand.n, demand.scales, demand.linear
     if linear is None:
         raise unforeseen("an implicit family is given linear algebra")

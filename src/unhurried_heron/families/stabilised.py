@@ -7,16 +7,16 @@ from typing import Final
 import numpy as np
 
 from unhurried_heron.families.controller import Controller
-from unhurried_heron.families.family import Demand, Family, WorkSpace
+from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
 from unhurried_heron.kernels.memory.one_step_work import STRETCH, StabilisedWork
 from unhurried_heron.methods.stabilised import STABILISED, Stabilised
 
 # the step polynomial: a parabola, or where there are two stages a cubic
 _DEGREE: Final = 3
-_CONTROLLER: Final = Controller(share=0.8)
+_CONTROLLER: Final = Controller(safety=0.8)
 
 
-def _lay_out(method: Stabilised, demand: Demand) -> WorkSpace:
+def _lay_out(method: Stabilised, demand: SetupRequest) -> WorkSpace:
     names = ("stage", "before", "rates", "middle", "end", "direction")
     work = StabilisedWork(
         stretch=np.zeros(1, dtype=STRETCH),

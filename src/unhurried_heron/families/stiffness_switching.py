@@ -8,11 +8,11 @@ import numpy as np
 
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.error_scale import ErrorScale
-from unhurried_heron.families.family import Demand, Family, WorkSpace
-from unhurried_heron.kernels.memory.multistep_work import CHANGES, CHOICE, ChoosingWork
+from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
+from unhurried_heron.kernels.memory.multistep_work import CHANGES, CHOICE, StiffnessSwitchingWork
 from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.stability import value_at
-from unhurried_heron.methods.stiffness_switching import CHOOSING, Choosing
+from unhurried_heron.methods.stiffness_switching import CHOOSING, StiffnessSwitching
 from unhurried_heron.run.trajectory import Array
 
 # a step of the stiff method is taken to cost so many of the non-stiff one: more than `benchmarks/run.py --part methods`
@@ -27,18 +27,18 @@ _SLOWER, _CLOSE = 3.0, 0.65
 _GROWS, _BORDER, _FOLLOWED = 1.01, 0.8, 1.3
 
 
-def _as_given(method: Choosing, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+def _as_given(method: StiffnessSwitching, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
     """Return the user's tolerances: each of the two has its own scale of them."""
     return ErrorScale(relative, absolute)
 
 
 def _pair_of(method: Any, relative: Array) -> tuple[Method, Method]:
-    """Return the two methods of a `Choosing` for the tightest of the tolerances."""
+    """Return the two methods of a `StiffnessSwitching` for the tightest of the tolerances."""
     pair: tuple[Method, Method] = method.pair(float(relative.min(where=relative > 0.0, initial=1.0)))
     return pair
 
 
-def _lay_out(method: Choosing, demand: Demand) -> WorkSpace:
+def _lay_out(method: StiffnessSwitching, demand: SetupRequest) -> WorkSpace:
     if demand.member is None:
         raise unforeseen("a march lays out members")
     if demand.degree_of is None:
@@ -50,7 +50,7 @@ def _lay_out(method: Choosing, demand: Demand) -> WorkSpace:
     room = max(member.work.degree, demand.degree_of(pair[1]), demand.degree_of(large))
     cost = _COST + _COST_OF_FULL * n**2 if n <= _MOST_FULL else _COST_OF_BANDS
     links = np.zeros(3, dtype=np.int64)
-    work = ChoosingWork(
+    work = StiffnessSwitchingWork(
         choice=np.zeros(1, dtype=CHOICE),
         room=room,
         links=links,

@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional
-from unhurried_heron.families.family import Demand, Family, WorkSpace
+from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.multistep_work import VARIABLE, VariableWork
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
@@ -34,7 +34,7 @@ def _scale(method: VariableMultistep, relative: Array, absolute: Array, state: A
     )
 
 
-def _lay_out(method: VariableMultistep, demand: Demand) -> WorkSpace:
+def _lay_out(method: VariableMultistep, demand: SetupRequest) -> WorkSpace:
     n, linear, scales = demand.n, demand.linear, demand.scales
     # what is known of two orders above, and the end of the step
     rows = method.highest + 3
@@ -45,7 +45,7 @@ def _lay_out(method: VariableMultistep, demand: Demand) -> WorkSpace:
     work = VariableWork(
         variable=np.zeros(1, dtype=VARIABLE),
         memory=np.zeros(1, dtype=IMPLICIT_MEMORY),
-        controller=Controller(share=1.0).record(method.highest),
+        controller=Controller(safety=1.0).record(method.highest),
         newton=np.zeros(1, dtype=NEWTON),
         growth=growth,
         factor=linear.factor if linear else 0,

@@ -8,23 +8,23 @@ import numpy as np
 
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.error_scale import ErrorScale
-from unhurried_heron.families.family import Demand, Family, WorkSpace
+from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
-from unhurried_heron.kernels.memory.multistep_work import SEVERAL, SeveralWork
+from unhurried_heron.kernels.memory.multistep_work import SEVERAL, VariableOrderWork
 from unhurried_heron.methods.stiffness_switching import SEVERAL_ORDERS as NAME
-from unhurried_heron.methods.stiffness_switching import Several
+from unhurried_heron.methods.stiffness_switching import VariableOrder
 from unhurried_heron.run.trajectory import Array
 
 # the largest tolerances for which a second and a third order are worth the larger systems
 _WORTH: Final = (1e-3, 1e-6)
 
 
-def _as_given(method: Several, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+def _as_given(method: VariableOrder, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
     """Return the user's tolerances: each member has its own scale of them."""
     return ErrorScale(relative, absolute)
 
 
-def _lay_out(method: Several, demand: Demand) -> WorkSpace:
+def _lay_out(method: VariableOrder, demand: SetupRequest) -> WorkSpace:
     if demand.member is None:
         raise unforeseen("a march lays out members")
     relative = demand.scales.relative
@@ -34,7 +34,7 @@ def _lay_out(method: Several, demand: Demand) -> WorkSpace:
     room = max(member.work.degree for member in members)
     links = np.zeros(3 * len(members), dtype=np.int64)
     orders = np.array([each.order for each in method.members], dtype=np.int64)
-    work = SeveralWork(np.zeros(1, dtype=SEVERAL), highest, room, links, orders, np.zeros_like(orders))
+    work = VariableOrderWork(np.zeros(1, dtype=SEVERAL), highest, room, links, orders, np.zeros_like(orders))
     return WorkSpace(work, np.zeros(demand.n), room, (), members, links)
 
 

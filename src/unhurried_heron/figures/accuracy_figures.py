@@ -28,7 +28,7 @@ _RUN, _GAP = 0.5, 0.45
 _MOST: Final = 30.0
 
 
-def draw_order(found: Convergence, *, axes: Any = None) -> Figure:
+def draw_convergence(found: Convergence, *, axes: Any = None) -> Figure:
     """Draw the largest error against the step, both logarithmic, with a triangle of the slope each method shows.
 
     Parameters
@@ -37,7 +37,7 @@ def draw_order(found: Convergence, *, axes: Any = None) -> Figure:
     axes : Axes, optional
     """
     if not isinstance(found, Convergence):
-        raise OptionError("this is no study of orders", name="found", place="draw_order",
+        raise OptionError("this is no study of orders", name="found", place="draw_convergence",
                           expected="what convergence returns", given=repr(found)[:60])  # fmt: skip
     figure, (ax,) = figure_of(1, axes)
     if axes is None:

@@ -68,23 +68,27 @@ def labels_of(runs: Sequence[Run], labels: Sequence[str] | None, place: str) -> 
     if len(runs) == 1:
         return [runs[0].method]
     told = [_said_of(run) for run in runs]
-    differ = [key for key in dict.fromkeys(key for said in told for key in said) if len({s.get(key) for s in told}) > 1]
+    differ = [
+        key
+        for key in dict.fromkeys(key for user_input in told for key in user_input)
+        if len({s.get(key) for s in told}) > 1
+    ]
     found = [
-        ", ".join(said[key] for key in differ if key in said) or run.method
-        for said, run in zip(told, runs, strict=True)
+        ", ".join(user_input[key] for key in differ if key in user_input) or run.method
+        for user_input, run in zip(told, runs, strict=True)
     ]
     return [label if found.count(label) == 1 else f"{label} ({place + 1})" for place, label in enumerate(found)]
 
 
 def _said_of(run: Run) -> dict[str, str]:
-    said = {"method": run.method}
+    user_input = {"method": run.method}
     for option in ("rtol", "step"):
         value = run.options.get(option)
         if isinstance(value, float):
-            said[option] = f"{option} {value:g}"
-    said |= {f"parameter {name}": f"{name} = {value:g}" for name, value in run.problem.parameters.items()}
+            user_input[option] = f"{option} {value:g}"
+    user_input |= {f"parameter {name}": f"{name} = {value:g}" for name, value in run.problem.parameters.items()}
     starts = zip(run.problem.states, run.problem.start.tolist(), strict=True)
-    return said | {f"start {name}": f"{name} from {value:g}" for name, value in starts}
+    return user_input | {f"start {name}": f"{name} from {value:g}" for name, value in starts}
 
 
 def overlay_record(
@@ -104,9 +108,9 @@ def overlay_record(
         for name, curves in record.panels:
             for curve in curves:
                 alone = len(runs) == 1 or sum(len(each) for _, each in record.panels) == 1
-                said = (curve.label if len(runs) == 1 else label) if alone else f"{curve.label}, {label}"
+                user_input = (curve.label if len(runs) == 1 else label) if alone else f"{curve.label}, {label}"
                 seen = (run.times, run[curve.label]) if points else None
-                panels.setdefault(name, []).append(replace(curve, label=said, place=place, points=seen))
+                panels.setdefault(name, []).append(replace(curve, label=user_input, place=place, points=seen))
                 place += 1
     known: list[Curve] = []
     for run, record, label in zip(runs, records, labels, strict=True) if exact else ():
@@ -115,8 +119,8 @@ def overlay_record(
                 form = _exact(run, curve)
                 # runs of one problem have it in common
                 if form is not None and not any(np.array_equal(form.y, each.y) for each in known):
-                    said = form.label if run is runs[0] else f"{form.label}, {label}"
-                    panels[name].append(replace(form, label=said))
+                    user_input = form.label if run is runs[0] else f"{form.label}, {label}"
+                    panels[name].append(replace(form, label=user_input))
                     known.append(form)
     first = records[0]
     titles = {run.problem.title for run in runs}

@@ -159,7 +159,7 @@ def states_record(
         times = np.union1d(run.times, np.linspace(times[0], times[-1], _MAP_POINTS if families else _POINTS))
         # both sides of a jump
         sides = _SIDE * abs(times[-1] - times[0])
-        crossed = np.concatenate([run._crossed.times, run._trajectory.jumps.times])
+        crossed = np.concatenate([run._switch_log.times, run._trajectory.jumps.times])
         times = np.union1d(times, np.clip(np.concatenate([crossed - sides, crossed + sides]), times[0], times[-1]))
         states = run.at(times)
         values = np.hstack([states, derived_at(run, times, states)])
@@ -176,7 +176,7 @@ def states_record(
             if units.get(name, "") == unit
         ]
         panels += [(unit, group) for group in (_by_size(curves) if split_sizes else [curves])]
-    marks = tuple(Mark(name, time) for name, time, _ in run.happenings)
+    marks = tuple(Mark(name, time) for name, time, _ in run._occurrences)
     grouped = []
     for unit, curves in panels:
         only = curves[0].label if len(curves) == 1 else ""

@@ -13,8 +13,8 @@ from unhurried_heron.figures.records import with_unit
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.run import Run
 from unhurried_heron.stability.largest_step import LargestStep
-from unhurried_heron.stability.regions import Stability, Window, checked_window, stability
-from unhurried_heron.stability.stability_limited_steps import StepsInRegion, steps_in_region
+from unhurried_heron.stability.regions import Stability, StepLimitWindow, checked_window, stability
+from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps, stability_limited_steps
 from unhurried_heron.study.arguments import several, truth
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ _TALL, _BESIDE, _WIDE = 8.0, 3.4, 12.8
 def draw_stability(
     methods: str | Method | Stability | Iterable[str | Method | Stability],
     *,
-    window: Window | None = None,
+    window: StepLimitWindow | None = None,
     order_star: bool = False,
     axes: Any = None,
 ) -> Figure:
@@ -81,7 +81,7 @@ def _draw_border(ax: Axes, x: Any, y: Any, values: Any, place: int, region: Stab
     ax.plot([], [], label=region.name, linewidth=1.8, **style)
 
 
-def _finish_plane(ax: Axes, window: Window) -> None:
+def _finish_plane(ax: Axes, window: StepLimitWindow) -> None:
     ax.axhline(0.0, color="0.4", linewidth=0.8, zorder=1)
     ax.axvline(0.0, color="0.4", linewidth=0.8, zorder=1)
     ax.set_xlim(window[0], window[1])
@@ -92,14 +92,14 @@ def _finish_plane(ax: Axes, window: Window) -> None:
     finish(ax)
 
 
-def _around(windows: Sequence[Window]) -> Window:
+def _around(windows: Sequence[StepLimitWindow]) -> StepLimitWindow:
     sides = np.array(windows)
     left, right, top = float(sides[:, 0].min()), float(sides[:, 1].max()), float(sides[:, 3].max())
     return left, right, -top, top
 
 
 def draw_run_in_region(
-    run: Run | StepsInRegion | LargestStep, *, window: Window | None = None, axes: Any = None
+    run: Run | StabilityLimitedSteps | LargestStep, *, window: StepLimitWindow | None = None, axes: Any = None
 ) -> Figure:
     """Draw the eigenvalues along a run times its steps, coloured by time, over the region of the method.
 
@@ -113,7 +113,7 @@ def draw_run_in_region(
         The run kept neither its steps nor a ledger.
     """
     given = run.steps() if isinstance(run, LargestStep) else run
-    found = given if isinstance(given, StepsInRegion) else steps_in_region(given)
+    found = given if isinstance(given, StabilityLimitedSteps) else stability_limited_steps(given)
     if not found.times.size:
         raise RunError("there is no step to draw", name="run", place="draw_run_in_region", given="none",
                        expected="a run of one step at least")  # fmt: skip
@@ -147,7 +147,7 @@ def _some(regions: tuple[Stability, ...]) -> list[Stability]:
     return [by_size[k] for k in np.linspace(0, len(regions) - 1, _OF_MANY).round().astype(int)]
 
 
-def _plane(window: Window, axes: Any) -> tuple[Figure, Axes]:
+def _plane(window: StepLimitWindow, axes: Any) -> tuple[Figure, Axes]:
     """Return a figure as wide as the plane needs that is drawn with equal units, or the caller's axes."""
     if axes is not None:
         figure, (ax,) = figure_of(1, axes)
@@ -161,7 +161,7 @@ def _plane(window: Window, axes: Any) -> tuple[Figure, Axes]:
     return made, made.subplots()
 
 
-def _holding(found: StepsInRegion, points: Any) -> Window:
+def _holding(found: StabilityLimitedSteps, points: Any) -> StepLimitWindow:
     """Return a window with the regions and nearly all points; those far out would hide the rest."""
     left, right, _, top = _around([each.window for each in found.regions])
     if points.size:

@@ -63,7 +63,7 @@ def summary(run: Run) -> dict[str, Any]:
             "interval": list(problem.interval),
         },
         "method": run.method,
-        "chosen": run.chosen,
+        "method selection": run.method_selection,
         "options": {
             **run.options,
             "record": record if isinstance(record, str | numbers.Integral) else [float(x) for x in np.asarray(record)],
@@ -83,8 +83,8 @@ def summary(run: Run) -> dict[str, Any]:
 
 def _events(run: Run) -> list[dict[str, Any]]:
     """Return what happened; of events that change something also what came of it."""
-    states, told, found = run.problem.states, [], run._happened
-    for row, (name, time, state) in enumerate(run.happenings):
+    states, told, found = run.problem.states, [], run._event_log
+    for row, (name, time, state) in enumerate(run._occurrences):
         told.append({"name": name, "time": time, **dict(zip(states, state, strict=True))})
         if found.acting[row]:
             after = [*found.after[row].tolist(), *found.levels[row + 1].tolist()]

@@ -56,7 +56,7 @@ def _renamed(node: Node, new: Mapping[str, str], done: Mapping[Node, Node]) -> N
 
 def _with_indices(root: Node, index_of: Callable[[str, int], str]) -> Node:
     """Return a formula whose sums have other indices; ``index_of``: from the letter, and how deep its sums are."""
-    if not root.has_family:
+    if not root.has_indexed:
         return root
     done: dict[Node, Node] = {}
     height: dict[Node, int] = {}

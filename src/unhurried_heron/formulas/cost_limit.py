@@ -6,15 +6,15 @@ import math
 from collections.abc import Iterable
 from typing import Final
 
-from unhurried_heron.errors import FamilyError
+from unhurried_heron.errors import IndexedStateError
 from unhurried_heron.formulas.expression import SUM, Node, free_names, upwards
-from unhurried_heron.formulas.layout import Block, Loop
+from unhurried_heron.formulas.layout import IndexedFormula, Loop
 
 # about a tenth of a second of additions
 MOST_TERMS: Final = 50_000_000
 
 
-def refuse_endless(blocks: Iterable[Block], place: str) -> None:
+def refuse_endless(blocks: Iterable[IndexedFormula], place: str) -> None:
     """Refuse blocks whose sums and loops come to too many terms for one evaluation.
 
     Raises
@@ -24,7 +24,7 @@ def refuse_endless(blocks: Iterable[Block], place: str) -> None:
     total, within = 0, dict[Node, frozenset[Node]]()
     for block in blocks:
         total += math.prod(map(_turns, block.loops))
-        if block.node.has_family:
+        if block.node.has_indexed:
             total += sum(_terms(each, block.loops, within) for each in _sums_within(block.node, within))
     refuse_many(total, place)
 
@@ -37,7 +37,7 @@ def refuse_many(terms: int, place: str) -> None:
     FamilyError
     """
     if terms > MOST_TERMS:
-        raise FamilyError(
+        raise IndexedStateError(
             "the sums and families come to too many terms",
             name="sum",
             place=place,

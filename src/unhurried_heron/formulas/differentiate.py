@@ -32,7 +32,7 @@ from unhurried_heron.formulas.expression import (
     upwards,
     where,
 )
-from unhurried_heron.formulas.layout import Block, Layout, Loop, places
+from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, places
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 from unhurried_heron.formulas.parser import Source, read
 
@@ -160,7 +160,7 @@ class Differentiator:
         return slope
 
 
-def jacobian(rates: tuple[Block, ...], layout: Layout) -> tuple[Block, ...]:
+def jacobian(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[IndexedFormula, ...]:
     """Return the nonzero entries of d rates / d states as blocks of the row-major square matrix."""
     n = layout.size
     differentiator = Differentiator(layout.scalars)
@@ -174,25 +174,25 @@ def jacobian(rates: tuple[Block, ...], layout: Layout) -> tuple[Block, ...]:
             run = (*block.loops, *loops)
             rows = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
             strides = tuple(n * rows.get(loop.index, 0) + moves.get(loop.index, 0) for loop in run)
-            entries.append(Block(run, n * block.base + column, strides, slope, adds))
+            entries.append(IndexedFormula(run, n * block.base + column, strides, slope, adds))
     return tuple(entries)
 
 
-def time_slopes(rates: tuple[Block, ...]) -> tuple[Block, ...]:
+def time_slopes(rates: tuple[IndexedFormula, ...]) -> tuple[IndexedFormula, ...]:
     """Return the nonzero partial derivatives of rates by the time, as blocks of a vector."""
     differentiator, time = Differentiator({TIME}), (Node("name", TIME), ())
     slopes = [(block, differentiator.gradient(block.node).get(time)) for block in rates]
     return tuple(replace(block, node=slope) for block, slope in slopes if slope is not None)
 
 
-def one_after_the_other(entries: tuple[Block, ...], n: int) -> tuple[tuple[Block, ...], Any, Any]:
+def one_after_the_other(entries: tuple[IndexedFormula, ...], n: int) -> tuple[tuple[IndexedFormula, ...], Any, Any]:
     """Return the blocks of a Jacobian's entries, written one after the other, and the row and column of each entry."""
     moved, where, base = [], [np.empty(0, dtype=np.int64)], 0
     for block in entries:
         lengths = [loop.last - loop.first + 1 for loop in block.loops]
         strides = [math.prod(lengths[k + 1 :]) for k in range(len(lengths))]
         first = sum(loop.first * stride for loop, stride in zip(block.loops, strides, strict=True))
-        moved.append(Block(block.loops, base - first, tuple(strides), block.node))
+        moved.append(IndexedFormula(block.loops, base - first, tuple(strides), block.node))
         moves = {loop.index: stride for loop, stride in zip(block.loops, block.strides, strict=True)}
         where.append(places(block.loops, block.base, moves))
         base += where[-1].size

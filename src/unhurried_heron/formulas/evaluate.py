@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.formulas.cost_limit import refuse_many
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, free_names, upwards
-from unhurried_heron.formulas.layout import Block, places
+from unhurried_heron.formulas.layout import IndexedFormula, places
 from unhurried_heron.formulas.operations import OPERATIONS
 
 STATE: Final = "the state"  # where `evaluate` finds the whole state, if there is one
@@ -108,7 +108,7 @@ def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> A
     return _PLAIN[op](*operands)
 
 
-def filled(blocks: tuple[Block, ...], size: int, values: Mapping[str, Any], rows: tuple[int, ...] = ()) -> Any:
+def filled(blocks: tuple[IndexedFormula, ...], size: int, values: Mapping[str, Any], rows: tuple[int, ...] = ()) -> Any:
     """Evaluate blocks into an array, shape (*rows, size); of many rows, ``values`` are columns, shape (rows, 1)."""
     out: Any = np.zeros((*rows, size))
     for block in blocks:

@@ -36,14 +36,14 @@ class Node:
     Equal trees are one and the same object, so that comparing them takes no time however deep they are.
     """
 
-    __slots__ = ("__weakref__", "args", "depth", "has_condition", "has_family", "op")
+    __slots__ = ("__weakref__", "args", "depth", "has_condition", "has_indexed", "op")
     _known: ClassVar[WeakValueDictionary[Any, Node]] = WeakValueDictionary()
     op: str
     args: tuple[Any, ...]
     # the longest way down to a number or a name
     depth: int
     # whether members of families or sums, or conditions that can jump or have a kink, stand anywhere within it
-    has_family: bool
+    has_indexed: bool
     has_condition: bool
 
     def __new__(cls, op: str, *args: Any) -> Node:
@@ -56,7 +56,7 @@ class Node:
             found.op, found.args = op, args
             operands = found.operands
             found.depth = 1 + max((part.depth for part in operands), default=0)
-            found.has_family = op in _FAMILY or any(part.has_family for part in operands)
+            found.has_indexed = op in _FAMILY or any(part.has_indexed for part in operands)
             found.has_condition = op in CONDITIONS or any(part.has_condition for part in operands)
             found = cls._known.setdefault(key, found)
         return found

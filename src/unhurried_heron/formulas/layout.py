@@ -196,7 +196,7 @@ class Loop:
 
 
 @dataclass(frozen=True)
-class Block:
+class IndexedFormula:
     """A formula and where its values go: place ``base + sum(stride*index)`` for all values of the loops' indices.
 
     ``adds`` tells that the values are added to what is there, because several blocks may write to one place. Bound
@@ -221,9 +221,9 @@ class Block:
         object.__setattr__(self, "node", in_normal_form(node))
 
 
-def single(node: Node, place: int) -> Block:
+def single(node: Node, place: int) -> IndexedFormula:
     """Return the block of one formula for one place."""
-    return Block((), place, (), node)
+    return IndexedFormula((), place, (), node)
 
 
 def places(loops: tuple[Loop, ...], base: int, strides: Mapping[str, int]) -> Any:

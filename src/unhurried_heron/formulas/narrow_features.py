@@ -33,7 +33,7 @@ _CELLS_A_STEP: Final = 4.0
 CANDIDATES: Final = frozenset({"exp", "tanh", "atan", "div", "pow", "sqrt", "log", "log10", "sinh", "atan2", "abs"})
 
 
-class Window(NamedTuple):
+class StepLimitWindow(NamedTuple):
     """A part of an interval in which steps must not be longer than ``longest``."""
 
     start: float
@@ -52,7 +52,7 @@ def time_formulas(roots: Iterable[Node], parameters: Iterable[str]) -> tuple[Nod
             moving[node] = (named == TIME) if named in allowed else None
             continue
         parts = [moving[part] for part in node.operands]
-        moving[node] = None if node.has_family or None in parts else any(parts)
+        moving[node] = None if node.has_indexed or None in parts else any(parts)
         if moving[node] and node.op in CANDIDATES:
             found[node] = None
     return tuple(node for node in found if free_names(node) <= allowed)[:_MOST_FORMULAS]
@@ -60,7 +60,7 @@ def time_formulas(roots: Iterable[Node], parameters: Iterable[str]) -> tuple[Nod
 
 def narrow_windows(
     formulas: Iterable[Node], values: Mapping[str, Any], interval: tuple[float, float]
-) -> tuple[Window, ...]:
+) -> tuple[StepLimitWindow, ...]:
     """Return where formulas of time vary narrowly, in the order of time, not overlapping.
 
     Parameters
@@ -69,13 +69,13 @@ def narrow_windows(
         Parameters.
     """
     low, high = min(interval), max(interval)
-    found: list[Window] = []
+    found: list[StepLimitWindow] = []
     for formula in formulas:
         found += _windows(formula, values, low, high)
     return _merged(sorted(found))
 
 
-def _windows(formula: Node, values: Mapping[str, Any], low: float, high: float) -> list[Window]:
+def _windows(formula: Node, values: Mapping[str, Any], low: float, high: float) -> list[StepLimitWindow]:
     edges = np.linspace(low, high, _FIRST_CELLS + 1)
     lows, highs = edges[:-1], edges[1:]
     below, above = enclose(formula, values, lows, highs)
@@ -108,14 +108,14 @@ def _windows(formula: Node, values: Mapping[str, Any], low: float, high: float) 
     if not small.any() or sizes[small].sum() > _LARGEST_PART * (high - low):
         return []
     return [
-        Window(float(a), float(a + size), _CELLS_A_STEP * float(size))
+        StepLimitWindow(float(a), float(a + size), _CELLS_A_STEP * float(size))
         for a, size in zip(lows[small], sizes[small], strict=True)
     ]
 
 
-def _merged(windows: list[Window]) -> tuple[Window, ...]:
+def _merged(windows: list[StepLimitWindow]) -> tuple[StepLimitWindow, ...]:
     """Join windows that touch or overlap and ask for steps of about the same length."""
-    joined: list[Window] = []
+    joined: list[StepLimitWindow] = []
     most = 0.0
     for window in windows:
         last = joined[-1] if joined else None
@@ -127,7 +127,7 @@ def _merged(windows: list[Window]) -> tuple[Window, ...]:
         least = min(last.longest, window.longest) if last else window.longest
         if last and window.start <= last.end + 0.5 * least and max(most, window.longest) <= _ALIKE * least:
             most = max(most, window.longest)
-            joined[-1] = Window(last.start, window.end, least)
+            joined[-1] = StepLimitWindow(last.start, window.end, least)
         else:
             most = window.longest
             joined.append(window)

@@ -24,7 +24,7 @@ from unhurried_heron.formulas.layout import Group, Layout
 from unhurried_heron.formulas.notation import PRIMES, count_primes, in_one_spelling
 from unhurried_heron.formulas.parser import Formula, Source, read
 from unhurried_heron.formulas.state_name import StateName, base_of, group_of, with_primes
-from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_defined, check_name, in_order
 from unhurried_heron.input.values import finite_number
 
@@ -73,7 +73,7 @@ def _formula(text: str, place: str) -> Formula:
     return read(Source(text, place))
 
 
-def read_parameters(raw: Any, mistakes: Mistakes) -> dict[str, Definition]:
+def read_parameters(raw: Any, collector: ErrorCollector) -> dict[str, Definition]:
     """Read the parameters by name.
 
     Raises
@@ -81,8 +81,8 @@ def read_parameters(raw: Any, mistakes: Mistakes) -> dict[str, Definition]:
     ValueGivenError, ExpressionError, NameClashError
     """
     found = {}
-    for name, value in _by_name(raw, "parameters", mistakes).items():
-        with mistakes.gathering():
+    for name, value in _by_name(raw, "parameters", collector).items():
+        with collector.gathering():
             name = in_one_spelling(name)
             check_name(name, "parameters")
             found[name] = Definition()
@@ -90,12 +90,12 @@ def read_parameters(raw: Any, mistakes: Mistakes) -> dict[str, Definition]:
     return found
 
 
-def _by_name(raw: Any, place: str, mistakes: Mistakes) -> dict[str, Any]:
+def _by_name(raw: Any, place: str, collector: ErrorCollector) -> dict[str, Any]:
     if raw is None:
         return {}
     if isinstance(raw, Mapping) and all(isinstance(name, str) for name in raw):
         return dict(raw)
-    mistakes.add(
+    collector.add(
         ValueGivenError(
             f"{place} must be given by name",
             name=place,
@@ -107,7 +107,7 @@ def _by_name(raw: Any, place: str, mistakes: Mistakes) -> dict[str, Any]:
     return {}
 
 
-def parameter_values(definitions: Mapping[str, Definition], mistakes: Mistakes) -> dict[str, float]:
+def parameter_values(definitions: Mapping[str, Definition], collector: ErrorCollector) -> dict[str, float]:
     """Return the values of all parameters that are known: formulas are computed, open ones left out.
 
     Raises
@@ -116,7 +116,7 @@ def parameter_values(definitions: Mapping[str, Definition], mistakes: Mistakes) 
     """
     formulas = {name: each.formula for name, each in definitions.items() if each.formula is not None}
     values = {name: float(each.value) for name, each in definitions.items() if each.value is not None}
-    with mistakes.gathering():
+    with collector.gathering():
         check_defined(formulas, definitions, "the parameters")
         for name, formula in formulas.items():
             if TIME in formula.mentions:
@@ -128,7 +128,7 @@ def parameter_values(definitions: Mapping[str, Definition], mistakes: Mistakes) 
                     given=formula.source.text[:80],
                 )
         for name in in_order({name: formula.node for name, formula in formulas.items()}, "parameters"):
-            with mistakes.gathering():
+            with collector.gathering():
                 _compute(name, formulas[name], values)
     return values
 
@@ -147,7 +147,7 @@ def _compute(name: str, formula: Formula, values: dict[str, float]) -> None:
         values[name] = float(found)
 
 
-def read_initial(raw: Any, mistakes: Mistakes) -> dict[str, Definition]:
+def read_initial(raw: Any, collector: ErrorCollector) -> dict[str, Definition]:
     """Read the starting values by the names of states, families or members of families.
 
     Raises
@@ -155,8 +155,8 @@ def read_initial(raw: Any, mistakes: Mistakes) -> dict[str, Definition]:
     ValueGivenError, ExpressionError, NameClashError
     """
     found = {}
-    for name, value in _by_name(raw, "initial", mistakes).items():
-        with mistakes.gathering():
+    for name, value in _by_name(raw, "initial", collector).items():
+        with collector.gathering():
             key = initial_key(str(name))
             if isinstance(value, list | tuple | np.ndarray):
                 found[key] = Definition(_array(value, key))
@@ -203,7 +203,7 @@ def _array(value: Any, name: str) -> Any:
 
 
 def initial_values(
-    definitions: Mapping[str, Definition], layout: Layout, values: Mapping[str, float | None], mistakes: Mistakes
+    definitions: Mapping[str, Definition], layout: Layout, values: Mapping[str, float | None], collector: ErrorCollector
 ) -> tuple[Any, set[str]]:
     """Return the starting values of all states, NaN where a parameter is still open, and the parameters they need.
 
@@ -217,7 +217,7 @@ def initial_values(
     # what is said of a whole family first, of single members afterwards
     for key in sorted(definitions, key=lambda key: (layout.slot(key) is not None, 0)):
         definition = definitions[key]
-        with mistakes.gathering():
+        with collector.gathering():
             stretch, indices = _stretch(key, layout)
             if stretch is None:
                 extra.append(key)
@@ -239,9 +239,9 @@ def initial_values(
                 )
             if mentions <= {name for name, value in values.items() if value is not None}:
                 array[stretch] = _formula_value(definition.formula, key, layout, indices, values)
-    with mistakes.gathering():
+    with collector.gathering():
         _refuse_missing(layout, given, definitions)
-    with mistakes.gathering():
+    with collector.gathering():
         _refuse_extra(layout, extra, definitions)
     return array, needed
 

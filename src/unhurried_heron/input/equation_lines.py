@@ -10,7 +10,7 @@ from unhurried_heron.errors import ExpressionError
 from unhurried_heron.formulas.expression import Node, name
 from unhurried_heron.formulas.notation import count_primes, in_one_spelling
 from unhurried_heron.formulas.parser import Formula, Source, read
-from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_name
 
 _PLAIN_LEFT = re.compile(
@@ -49,7 +49,7 @@ class Target:
 
 
 @dataclass(frozen=True)
-class Statement:
+class EquationLine:
     """One equation: both sides, what its left side names (None for a formula), and the ranges of its indices."""
 
     line: int
@@ -65,7 +65,7 @@ class Statement:
         return f"line {self.line}: {self.text}"
 
 
-def read_statements(text: str, mistakes: Mistakes, place: str = "the equations") -> list[Statement]:
+def read_statements(text: str, collector: ErrorCollector, place: str = "the equations") -> list[EquationLine]:
     """Read every equation; what cannot be read goes to the mistakes.
 
     Blank lines and ``#`` comments are skipped; a line with an open parenthesis goes on in the next.
@@ -76,7 +76,7 @@ def read_statements(text: str, mistakes: Mistakes, place: str = "the equations")
         A line is no equation or its formula is refused, unless the mistakes gather what is wrong.
     """
     if len(text) > MOST_CHARACTERS:
-        mistakes.add(
+        collector.add(
             ExpressionError(
                 "the text is too long",
                 place=place,
@@ -85,14 +85,14 @@ def read_statements(text: str, mistakes: Mistakes, place: str = "the equations")
             )
         )
         return []
-    statements: list[Statement] = []
+    statements: list[EquationLine] = []
     for line, words in _lines(text):
         count = len(statements)
-        with mistakes.gathering():
+        with collector.gathering():
             statements.append(_read_statement(words, Source(words, place, line), line))
         if len(statements) == count:
-            mistakes.assumed |= _names_on_the_left(words)
-            mistakes.suspected |= set(re.findall(r"\w+", words))
+            collector.assumed |= _names_on_the_left(words)
+            collector.suspected |= set(re.findall(r"\w+", words))
     return statements
 
 
@@ -104,7 +104,7 @@ def _names_on_the_left(words: str) -> set[str]:
     return {match["name"] + "'" * k for k in range(count_primes(match["primes"]) + 1)}
 
 
-def _read_statement(words: str, source: Source, line: int) -> Statement:
+def _read_statement(words: str, source: Source, line: int) -> EquationLine:
     body, ranges = _split_ranges(words, source)
     signs = [found.start() for found in _EQUALS.finditer(body)]
     if len(signs) != 1:
@@ -134,7 +134,7 @@ def _read_statement(words: str, source: Source, line: int) -> Statement:
     if match is not None:
         primes = count_primes(match["primes"]) + count_primes(match["more"])
         target = Target(named, primes, left.node.operands if left.node.op == "at" else ())
-    return Statement(line, " ".join(words.split()), left, right, target, ranges)
+    return EquationLine(line, " ".join(words.split()), left, right, target, ranges)
 
 
 def _plain_name(match: re.Match[str], named: str, source: Source) -> Formula:

@@ -10,7 +10,7 @@ from unhurried_heron.errors import FormulationError
 
 
 @dataclass
-class Mistakes:
+class ErrorCollector:
     """What a formulation has found wrong.
 
     With ``gather`` false (the rule), the first mistake is raised. With it, mistakes are kept and the work goes on with

@@ -79,10 +79,10 @@ class Event:
     stop_after: int | None = None
 
     def __post_init__(self) -> None:
-        said: dict[str, Any] = {"at": self.at, "then": self.then}
-        if isinstance(said["at"], numbers.Real | str):
-            said["at"] = (said["at"],)
-        for key, given in said.items():
+        user_input: dict[str, Any] = {"at": self.at, "then": self.then}
+        if isinstance(user_input["at"], numbers.Real | str):
+            user_input["at"] = (user_input["at"],)
+        for key, given in user_input.items():
             if given is not None and not isinstance(given, str) and not callable(given):
                 object.__setattr__(self, key, tuple(given) if hasattr(given, "__iter__") else given)
         _check_kinds(self)
@@ -199,8 +199,8 @@ def _check_kinds(event: Event) -> None:
         count = getattr(event, name)
         if count is not None and (isinstance(count, bool) or not isinstance(count, numbers.Integral) or count < 1):
             raise _wrong(f"'{name}' is a count", name, count, "a whole number of at least 1")
-    said: dict[str, Any] = {"at": event.at or (), "every": (event.every,), "first": (event.first,)}
-    for name, times in said.items():
+    user_input: dict[str, Any] = {"at": event.at or (), "every": (event.every,), "first": (event.first,)}
+    for name, times in user_input.items():
         for each in times if isinstance(times, tuple) else (times,):
             real = isinstance(each, numbers.Real) and not isinstance(each, bool) and math.isfinite(float(each))
             if each is not None and not real and not isinstance(each, str):

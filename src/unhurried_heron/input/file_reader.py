@@ -23,7 +23,7 @@ from unhurried_heron.disk import lies_within, read_plain_file
 from unhurried_heron.errors import DocumentError, listing, near_spelling
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
-from unhurried_heron.input.problem_input import Said
+from unhurried_heron.input.problem_input import ProblemInput
 
 Number = StrictFloat | StrictInt
 Word = StrictStr
@@ -48,7 +48,7 @@ class _Input(_Table):
     value: Word | None = None
     times: list[Number] | None = None
     values: list[Number] | None = None
-    between: Literal["previous", "linear", "cubic"] = "linear"
+    interpolation: Literal["previous", "linear", "cubic"] = "linear"
 
 
 class _Event(_Table):
@@ -126,7 +126,7 @@ _PRIMED_KEY = re.compile(r"\s*(?P<key>[^\W\d]\w*['′-‴]+(?:\[[^\]\n]*\])?)\s*
 _MOST_PARTS = 200
 
 
-def read_document(path: Path) -> Said:
+def read_document(path: Path) -> ProblemInput:
     """Read a problem file; return what `parse_document` returns.
 
     Raises
@@ -173,7 +173,7 @@ def _toml_wanted(path: Path, told: str) -> str:
     return f'TOML; a key with a prime stands in quotes: "{primed["key"]}" = …' if primed else "TOML"
 
 
-def parse_document(content: dict[str, Any], place: str, folder: Path | None = None) -> Said:
+def parse_document(content: dict[str, Any], place: str, folder: Path | None = None) -> ProblemInput:
     """Check the content of a problem file and return what it says.
 
     Parameters
@@ -197,7 +197,7 @@ def parse_document(content: dict[str, Any], place: str, folder: Path | None = No
     if len(given) != 1:
         raise _misfit(place, "equations", "one of equations, lagrangian and hamiltonian", ", ".join(given) or "none")
     coordinates, momenta = _coordinates(document, given[0], place)
-    return Said(
+    return ProblemInput(
         form=given[0],  # type: ignore[arg-type]  # one of the three
         text=forms[given[0]] or "",
         initial=document.initial,
@@ -261,11 +261,13 @@ def _measured(name: str, table: _Input, place: str, folder: Path | None) -> Meas
             raise _misfit(
                 place, f"inputs.{name}.file", "a table in the folder of the problem file, not a link", "a link"
             )
-        read = Measured.from_csv(folder / relative, time=table.time, value=table.value, between=table.between)
+        read = Measured.from_csv(
+            folder / relative, time=table.time, value=table.value, interpolation=table.interpolation
+        )
         return replace(read, file=(str(folder.resolve()), table.file, table.time, table.value))
     if table.times is None or table.values is None:
         raise _misfit(place, f"inputs.{name}", "file, time and value, or times and values", "neither")
-    return Measured(table.times, table.values, table.between, f"the input '{name}' of {place}")
+    return Measured(table.times, table.values, table.interpolation, f"the input '{name}' of {place}")
 
 
 def _explained(error: ValidationError, place: str) -> DocumentError:

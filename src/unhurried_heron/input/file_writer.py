@@ -12,10 +12,10 @@ import tomli_w
 from unhurried_heron.errors import DocumentError
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
-from unhurried_heron.input.problem_input import Said
+from unhurried_heron.input.problem_input import ProblemInput
 
 
-def write_document(said: Said, folder: Path) -> bytes:
+def write_document(user_input: ProblemInput, folder: Path) -> bytes:
     """Return a problem as a TOML file that stands in ``folder``.
 
     Raises
@@ -23,28 +23,30 @@ def write_document(said: Said, folder: Path) -> bytes:
     DocumentError
         It holds Python functions.
     """
-    if said.form == "rates":
+    if user_input.form == "rates":
         raise _no_functions("the rates of this problem are a Python function")
-    content: dict[str, Any] = {"title": said.title} if said.title else {}
-    content[said.form] = said.text
-    if said.form != "equations":
-        pairs = dict(zip(said.coordinates, said.momenta, strict=False))
-        content["coordinates"] = pairs or list(said.coordinates)
-    content |= {name: list(getattr(said, name)) for name in ("conserved", "never_negative") if getattr(said, name)}
-    content |= {} if said.check_units else {"check_units": False}
-    content["interval"] = {"from": _plain(said.interval[0]), "to": _plain(said.interval[1])}
-    content["initial"] = {str(name): _plain(value) for name, value in said.initial.items()}
+    content: dict[str, Any] = {"title": user_input.title} if user_input.title else {}
+    content[user_input.form] = user_input.text
+    if user_input.form != "equations":
+        pairs = dict(zip(user_input.coordinates, user_input.momenta, strict=False))
+        content["coordinates"] = pairs or list(user_input.coordinates)
+    content |= {
+        name: list(getattr(user_input, name)) for name in ("conserved", "never_negative") if getattr(user_input, name)
+    }
+    content |= {} if user_input.check_units else {"check_units": False}
+    content["interval"] = {"from": _plain(user_input.interval[0]), "to": _plain(user_input.interval[1])}
+    content["initial"] = {str(name): _plain(value) for name, value in user_input.initial.items()}
     tables = {
-        "parameters": {str(name): _plain(value) for name, value in (said.parameters or {}).items()},
-        "forces": dict(said.forces),
-        "units": dict(said.units),
-        "inputs": {name: _table(table, folder) for name, table in said.inputs.items()},
-        "exact": dict(said.exact),
-        "integrate": {name: _plain(value) for name, value in said.integrate_options.items()},
+        "parameters": {str(name): _plain(value) for name, value in (user_input.parameters or {}).items()},
+        "forces": dict(user_input.forces),
+        "units": dict(user_input.units),
+        "inputs": {name: _table(table, folder) for name, table in user_input.inputs.items()},
+        "exact": dict(user_input.exact),
+        "integrate": {name: _plain(value) for name, value in user_input.integrate_options.items()},
     }
     content |= {name: table for name, table in tables.items() if table}
-    if said.events:
-        content["events"] = [_event(event) for event in said.events]
+    if user_input.events:
+        content["events"] = [_event(event) for event in user_input.events]
     return tomli_w.dumps(content, multiline_strings=True).encode("utf-8")
 
 
@@ -71,10 +73,10 @@ def _event(event: Event) -> dict[str, Any]:
 
 
 def _table(table: Measured, folder: Path) -> dict[str, Any]:
-    between = {"between": table.between} if table.between != "linear" else {}
+    interpolation = {"interpolation": table.interpolation} if table.interpolation != "linear" else {}
     if table.file is not None and table.file[0] == str(folder.resolve()):
-        return {"file": table.file[1], "time": table.file[2], "value": table.file[3], **between}
-    return {"times": table.times.tolist(), "values": table.values.tolist(), **between}
+        return {"file": table.file[1], "time": table.file[2], "value": table.file[3], **interpolation}
+    return {"times": table.times.tolist(), "values": table.values.tolist(), **interpolation}
 
 
 def _no_functions(message: str) -> DocumentError:

@@ -14,8 +14,8 @@ import numpy as np
 from unhurried_heron.disk import read_plain_file
 from unhurried_heron.errors import InputError, listing, near_spelling
 
-Between = Literal["previous", "linear", "cubic"]
-BETWEEN: Final = ("previous", "linear", "cubic")
+Interpolation = Literal["previous", "linear", "cubic"]
+INTERPOLATIONS: Final = ("previous", "linear", "cubic")
 # slopes that differ by less than rounding make no kink
 _STRAIGHT: Final = 1e-12
 
@@ -30,7 +30,7 @@ class Measured:
         Increasing times, at least two.
     values : array_like, shape (n_rows,)
         The quantity at these times.
-    between : {"linear", "previous", "cubic"}
+    interpolation : {"linear", "previous", "cubic"}
         How it runs between them: straight, constant until the next time, or as a monotone cubic that overshoots
         nowhere (F. N. Fritsch and J. Butland, SIAM J. Sci. Stat. Comput. 5 (1984) 300-304).
     source : str
@@ -41,7 +41,7 @@ class Measured:
     Raises
     ------
     InputError
-        The table is too short, not finite or out of order, or ``between`` is something else.
+        The table is too short, not finite or out of order, or ``interpolation`` is something else.
 
     Examples
     --------
@@ -52,18 +52,19 @@ class Measured:
 
     times: Any
     values: Any
-    between: Between = "linear"
+    interpolation: Interpolation = "linear"
     source: str = "the table"
     file: Any = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
-        if self.between not in BETWEEN:
+        if self.interpolation not in INTERPOLATIONS:
             raise InputError(
-                f"between the rows there is no '{self.between}'{near_spelling(str(self.between), BETWEEN)}",
-                name="between",
+                f"between the rows there is no '{self.interpolation}'"
+                + near_spelling(str(self.interpolation), INTERPOLATIONS),
+                name="interpolation",
                 place=self.source,
-                expected=", ".join(BETWEEN),
-                given=repr(self.between)[:80],
+                expected=", ".join(INTERPOLATIONS),
+                given=repr(self.interpolation)[:80],
             )
         try:
             columns = [np.array(column, dtype=np.float64) for column in (self.times, self.values)]
@@ -87,10 +88,10 @@ class Measured:
         if not isinstance(other, Measured):
             return NotImplemented
         same = np.array_equal(self.times, other.times) and np.array_equal(self.values, other.values)
-        return same and self.between == other.between
+        return same and self.interpolation == other.interpolation
 
     def __hash__(self) -> int:
-        return hash((self.times.tobytes(), self.values.tobytes(), self.between))
+        return hash((self.times.tobytes(), self.values.tobytes(), self.interpolation))
 
     def _unusable(self, expected: str, given: str) -> InputError:
         return InputError(
@@ -98,7 +99,7 @@ class Measured:
         )
 
     @classmethod
-    def from_csv(cls, path: str | Path, *, time: str, value: str, between: Between = "linear") -> Measured:
+    def from_csv(cls, path: str | Path, *, time: str, value: str, interpolation: Interpolation = "linear") -> Measured:
         """Read two columns of a CSV file with a header row.
 
         Parameters
@@ -147,7 +148,7 @@ class Measured:
                     given=",".join(row)[:80],
                 ) from None
         table = np.array(numbers).reshape(-1, 2)
-        return cls(table[:, 0], table[:, 1], between, called)
+        return cls(table[:, 0], table[:, 1], interpolation, called)
 
     @cached_property
     def pieces(self) -> Any:
@@ -155,9 +156,9 @@ class Measured:
         times, values = self.times, self.values
         rows = np.zeros((times.size, 5))
         rows[:, 0], rows[:, 1] = times, values
-        if self.between == "linear":
+        if self.interpolation == "linear":
             rows[:-1, 2] = np.diff(values) / np.diff(times)
-        elif self.between == "cubic":
+        elif self.interpolation == "cubic":
             from scipy.interpolate import PchipInterpolator
 
             with np.errstate(all="ignore"):
@@ -167,7 +168,7 @@ class Measured:
     @cached_property
     def kinks(self) -> Any:
         """Times where the quantity or one of its first three derivatives jumps."""
-        if self.between == "linear":
+        if self.interpolation == "linear":
             slopes = self.pieces[:-1, 2]
             bent = np.abs(np.diff(slopes)) > _STRAIGHT * np.abs(slopes).max(initial=0.0)
             return self.times[1:-1][bent]

@@ -72,7 +72,7 @@ def alike(one: Any, other: Any) -> bool:
 
 
 @dataclass(frozen=True, eq=False)
-class Said:
+class ProblemInput:
     """Every word of a problem; the attributes are the arguments of the constructors of `Problem`."""
 
     form: Form
@@ -99,7 +99,7 @@ class Said:
     integrate_options: Mapping[str, Any] = field(default_factory=dict)
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Said) and all(
+        return isinstance(other, ProblemInput) and all(
             alike(getattr(self, each.name), getattr(other, each.name)) for each in fields(self)
         )
 

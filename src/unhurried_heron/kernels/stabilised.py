@@ -58,7 +58,7 @@ def _size(values, n):
 
 
 @inner
-def _set_out(work, n):
+def _reset_for_run(work, n):
     """Begin the power method anew, with something of every mode."""
     for k in range(n):
         turn = (k + 1) * _GOLDEN
@@ -92,16 +92,16 @@ def _look(system, work, control):
         new = _size(found, n) / reach
         if not new < np.inf:
             break
-        settled = abs(new - radius) <= _SETTLED * new
+        assembled = abs(new - radius) <= _SETTLED * new
         radius = new
         if radius * reach == 0.0:
             break
         for k in range(n):
             direction[k] = found[k]
-        if settled and turn > 1:
+        if assembled and turn > 1:
             break
     if not 0.0 < _size(direction, n) < np.inf:
-        _set_out(work, n)
+        _reset_for_run(work, n)
     stretch.radius = radius
     return True
 
@@ -304,6 +304,6 @@ def family(address):
         return _refuse(system, work, control)
     if control.ask == START:
         stretch_in(work.stretch).cost = 0
-        _set_out(work, system.n)
+        _reset_for_run(work, system.n)
         forget(work.controller)
     return REACHED_END

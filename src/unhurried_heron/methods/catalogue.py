@@ -15,7 +15,7 @@ from unhurried_heron.methods.published import published
 from unhurried_heron.methods.rosenbrock import Rosenbrock
 from unhurried_heron.methods.runge_kutta import RungeKutta
 from unhurried_heron.methods.stabilised import Stabilised
-from unhurried_heron.methods.stiffness_switching import Choosing, Several
+from unhurried_heron.methods.stiffness_switching import StiffnessSwitching, VariableOrder
 from unhurried_heron.methods.variable_multistep import VARIABLE_ADAMS, VARIABLE_DIFFERENTIATION, VariableMultistep
 
 
@@ -68,7 +68,7 @@ def _auto() -> Method:
     first, second, third = (
         tuple((largest, CATALOGUE[name]) for largest, name in methods) for methods in (smooth, stiff, large)
     )
-    return Choosing("auto", first, second, third, (1e-7, CATALOGUE[FOR_LARGE]))
+    return StiffnessSwitching("auto", first, second, third, (1e-7, CATALOGUE[FOR_LARGE]))
 
 
 _MULTISTEP = {"adams-bashforth": 8, "adams-moulton": 8, "adams-pece": 8, "backward-differentiation": 6}
@@ -133,7 +133,7 @@ _MAKERS["adams-variable"] = lambda: VariableMultistep("adams-variable", VARIABLE
 _MAKERS["backward-differentiation-variable"] = lambda: VariableMultistep(
     "backward-differentiation-variable", VARIABLE_DIFFERENTIATION, 5, evaluations=1, source=_DIFFERENTIATION
 )
-_MAKERS["radau-iia-variable"] = lambda: Several(
+_MAKERS["radau-iia-variable"] = lambda: VariableOrder(
     "radau-iia-variable", tuple(CATALOGUE[f"radau-iia-{order}"] for order in (5, 9, 13)), source=_VARIABLE_RADAU
 )
 CATALOGUE: Final[Catalogue] = Catalogue({"auto": _auto, **_MAKERS})

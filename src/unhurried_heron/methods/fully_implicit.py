@@ -24,7 +24,7 @@ _FINE: Final = 2001
 
 
 @dataclass(frozen=True, eq=False)
-class Blocks:
+class DiagonalisedTableau:
     """A tableau with every stage tied to every other, made ready to be solved.
 
     Parameters
@@ -242,7 +242,7 @@ class Blocks:
         return (found[0], found[1]) if len(found) == 2 else (0.5, 0.75)
 
 
-def check_blocks(blocks: Blocks) -> None:
+def check_blocks(blocks: DiagonalisedTableau) -> None:
     """Refuse a tableau that cannot be solved.
 
     Raises

@@ -79,20 +79,25 @@ FACTS: Final = tuple(
 )
 
 
-def in_use(method: Method, *, fixed: bool, carry: str | None) -> Method:
-    """Return a method as a run uses it: with the order that is to be carried on, or its error by step doubling.
+def in_use(method: Method, *, fixed: bool, local_extrapolation: bool | None) -> Method:
+    """Return a method as a run uses it: with or without local extrapolation, or with its error by step doubling.
 
     Raises
     ------
     MethodError
         The method has no choice of orders.
     """
-    if carry is not None:
-        if not hasattr(method, "carrying"):
-            raise MethodError(f"{method.name} is no pair of an explicit method", name="carry", place="carry",
-                              expected="an explicit Runge-Kutta method, or no carry=…", given=repr(carry))  # fmt: skip
-        carrying: Method = method.carrying(carry)
-        return carrying
+    if local_extrapolation is not None:
+        if not hasattr(method, "extrapolating"):
+            raise MethodError(
+                f"{method.name} is no pair of an explicit method",
+                name="local_extrapolation",
+                place="local_extrapolation",
+                expected="an explicit Runge-Kutta method, or no local_extrapolation=…",
+                given=repr(local_extrapolation),
+            )
+        chosen: Method = method.extrapolating(local_extrapolation)
+        return chosen
     if fixed:
         taken: Method = getattr(method, "at_fixed_steps", method)
         return taken

@@ -12,7 +12,7 @@ import numpy as np
 from unhurried_heron.errors import MethodError
 from unhurried_heron.methods.coefficients import Matrix, Row, check_name, floats, refusal, row, sequence, square
 from unhurried_heron.methods.doubling import Doubled, double
-from unhurried_heron.methods.fully_implicit import Blocks, check_blocks
+from unhurried_heron.methods.fully_implicit import DiagonalisedTableau, check_blocks
 from unhurried_heron.methods.interpolant import (
     continuous_weights,
     growth_within,
@@ -199,9 +199,9 @@ class RungeKutta(OneStep):
         return DIAGONALLY_IMPLICIT if self.implicit else EXPLICIT
 
     @cached_property
-    def blocks(self) -> Blocks:
+    def blocks(self) -> DiagonalisedTableau:
         """What the tableau of a fully implicit method comes to."""
-        return Blocks(self.name, self.a, self.b, self.c, self.b_embedded)
+        return DiagonalisedTableau(self.name, self.a, self.b, self.c, self.b_embedded)
 
     @cached_property
     def stiff(self) -> bool:
@@ -382,8 +382,8 @@ class RungeKutta(OneStep):
             continuous=continuous,
         )  # fmt: skip
 
-    def carrying(self, which: str) -> RungeKutta:
-        """Return the pair that carries on the "higher" or the "lower" order.
+    def extrapolating(self, wanted: bool) -> RungeKutta:
+        """Return the pair that continues with its solution of higher order, or with that of lower order.
 
         Raises
         ------
@@ -392,9 +392,9 @@ class RungeKutta(OneStep):
         """
         pair = self if self.paired else self.doubled
         if self.implicit:
-            raise MethodError(f"{self.name} carries on the one of its two solutions that is made for stiff problems",
-                              name="carry", place="carry", expected="an explicit method, or no carry=…",
-                              given=repr(which))  # fmt: skip
-        if (pair.embedded_order > pair.order) != (which == "higher") or pair.order == pair.embedded_order:
+            raise MethodError(f"{self.name} continues with the solution that is made for stiff problems",
+                              name="local_extrapolation", place="local_extrapolation",
+                              expected="an explicit method", given=repr(wanted))  # fmt: skip
+        if (pair.embedded_order > pair.order) != wanted or pair.order == pair.embedded_order:
             return pair
         return replace(pair, b=pair.b_embedded, b_embedded=pair.b, b_further=None, continuous=None)

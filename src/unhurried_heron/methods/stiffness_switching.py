@@ -68,7 +68,7 @@ class _ListedAs:
 
 
 @dataclass(frozen=True, eq=False)
-class Several(_ListedAs):
+class VariableOrder(_ListedAs):
     """Fully implicit methods of rising order, of which one marches at a time.
 
     Parameters
@@ -102,7 +102,7 @@ def _fit(methods: tuple[tuple[float, Method], ...], rtol: float) -> Method:
 
 
 @dataclass(frozen=True, eq=False)
-class Choosing(_ListedAs):
+class StiffnessSwitching(_ListedAs):
     """A method that changes between two others along the run.
 
     Parameters

@@ -16,8 +16,8 @@ from unhurried_heron.formulas.expression import ONE, ZERO, Node, number, replace
 from unhurried_heron.formulas.parser import Formula, Source, read
 from unhurried_heron.formulas.state_name import StateName, with_primes
 from unhurried_heron.input.definitions import QUANTITY
-from unhurried_heron.input.equation_lines import Statement, read_statements
-from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.equation_lines import EquationLine, read_statements
+from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.names import check_defined
 from unhurried_heron.model.functions import NamedFunction, match_arguments
@@ -48,7 +48,7 @@ class Action:
 
 
 @dataclass(frozen=True)
-class AskedAction:
+class FunctionAction:
     """A function that returns a dict of what changes.
 
     ``function`` returns an array instead: all states and all parameters, NaN where one stays as it is.
@@ -57,7 +57,7 @@ class AskedAction:
     function: NamedFunction
 
 
-Acting = Action | AskedAction
+Acting = Action | FunctionAction
 _ASSIGNMENT: Final = re.compile(r"(?m)^(?P<left>[^=\n]*)=(?P<right>[^=\n]*?)(?P<loop>\s+for\b[^=\n]*)?$")
 
 
@@ -94,7 +94,7 @@ def _read(model: Model, event: Event, units: Mapping[str, str]) -> Action:
     return Action(tuple(states), tuple(parameters), (*states.values(), *parameters.values()))
 
 
-def assignments(event: Event, units: Mapping[str, str], model: Model) -> list[Statement]:
+def assignments(event: Event, units: Mapping[str, str], model: Model) -> list[EquationLine]:
     """Read the assignments of an event, quantities on their right sides turned into plain numbers."""
     text, place = event.assignments, f"what the event '{event.name}' changes"
     families = {group.name for group in model.layout.groups}
@@ -107,7 +107,7 @@ def assignments(event: Event, units: Mapping[str, str], model: Model) -> list[St
                            place)  # fmt: skip
         return f"{match['left']}= {value!r}{match['loop'] or ''}"
 
-    return read_statements(_ASSIGNMENT.sub(plain, text), Mistakes(), place)
+    return read_statements(_ASSIGNMENT.sub(plain, text), ErrorCollector(), place)
 
 
 def condition(model: Model, event: Event) -> Node | NamedFunction | None:
@@ -133,11 +133,11 @@ def modes_of(model: Model, events: tuple[Event, ...], units: Mapping[str, str]) 
     for event in events:
         action = action_of(model, event, units)
         if action is not None:
-            found |= dict.fromkeys(model.parameters if isinstance(action, AskedAction) else action.parameters)
+            found |= dict.fromkeys(model.parameters if isinstance(action, FunctionAction) else action.parameters)
     return tuple(name for name in model.parameters if name in found)
 
 
-def _written_out(model: Model, statement: Statement, place: str) -> list[tuple[int | str, Node]]:
+def _written_out(model: Model, statement: EquationLine, place: str) -> list[tuple[int | str, Node]]:
     """Return the places of states, or the parameter, that a statement changes, each with its formula."""
     target = statement.target
     if target is None:
@@ -187,7 +187,7 @@ def _single(model: Model, written: Formula, indices: Mapping[str, Node], place: 
     return model.written_out(node, place)
 
 
-def _asked(given: Callable[..., Any], model: Model) -> AskedAction:
+def _asked(given: Callable[..., Any], model: Model) -> FunctionAction:
     """Return a function whose answers are arrays, of one whose answers are dicts."""
     matched = match_arguments(given, model.layout.names, model.parameters)
     label, layout = matched.label, model.layout
@@ -204,10 +204,10 @@ def _asked(given: Callable[..., Any], model: Model) -> AskedAction:
         if not isinstance(answer, Mapping):
             raise _unusable(label, "a dict of what changes, or None", repr(answer)[:80])
         for name, value in answer.items():
-            said = primed.get(str(name), str(name))
-            place: Any = places.get(said, layout.slot(said))
-            place = layout.stretch(said) if place is None else place
-            if place is None or said in model.sizes:
+            user_input = primed.get(str(name), str(name))
+            place: Any = places.get(user_input, layout.slot(user_input))
+            place = layout.stretch(user_input) if place is None else place
+            if place is None or user_input in model.sizes:
                 raise _unusable(label, "states and parameters by name: "
                                 + listing([*list(layout.by_name)[:12], *model.parameters]), repr(name))  # fmt: skip
             try:
@@ -220,7 +220,7 @@ def _asked(given: Callable[..., Any], model: Model) -> AskedAction:
         return values
 
     changed.__name__ = getattr(given, "__name__", "then")
-    return AskedAction(NamedFunction(changed, matched.arguments, matched.states, matched.parameters))
+    return FunctionAction(NamedFunction(changed, matched.arguments, matched.states, matched.parameters))
 
 
 def _unusable(label: str, expected: str, given: str) -> RateFunctionError:

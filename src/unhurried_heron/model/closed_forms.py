@@ -13,7 +13,7 @@ from unhurried_heron.formulas.expression import TIME, Node, number, replace_name
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.formulas.parser import Formula, Source, read
 from unhurried_heron.formulas.state_name import StateName
-from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_defined
 
 # a closed form and a starting value that were typed from the same numbers agree far better
@@ -26,7 +26,10 @@ def starting_names(layout: Layout) -> dict[str, int]:
 
 
 def read_closed_forms(
-    exact: Mapping[str, str] | None, layout: Layout, parameters: Mapping[str, Any] | tuple[str, ...], mistakes: Mistakes
+    exact: Mapping[str, str] | None,
+    layout: Layout,
+    parameters: Mapping[str, Any] | tuple[str, ...],
+    collector: ErrorCollector,
 ) -> dict[str, Formula]:
     """Read closed forms of states in terms of time, parameters and starting values.
 
@@ -36,7 +39,7 @@ def read_closed_forms(
     """
     formulas = {}
     for key, text in (exact or {}).items():
-        with mistakes.gathering():
+        with collector.gathering():
             if not isinstance(key, str) or layout.slot(key) is None:
                 raise UnusedValueError(
                     f"a closed form for '{key}', which is no state{near_spelling(str(key), layout.by_name)}",
@@ -54,7 +57,7 @@ def read_closed_forms(
                     given=repr(text)[:80],
                 )
             formulas[key] = read(Source(text, f"the closed form of '{key}'"))
-    with mistakes.gathering():
+    with collector.gathering():
         check_defined(formulas, [*parameters, *starting_names(layout)], "closed forms")
     return formulas
 
@@ -87,7 +90,7 @@ def misfits(
     return found
 
 
-def refuse_misfits(found: Mapping[str, tuple[float, float]], mistakes: Mistakes) -> None:
+def refuse_misfits(found: Mapping[str, tuple[float, float]], collector: ErrorCollector) -> None:
     """Refuse closed forms of another start.
 
     Raises
@@ -95,7 +98,7 @@ def refuse_misfits(found: Mapping[str, tuple[float, float]], mistakes: Mistakes)
     ValueGivenError
     """
     for key, (begins, start) in found.items():
-        with mistakes.gathering():
+        with collector.gathering():
             raise ValueGivenError(
                 f"the closed form of '{key}' does not begin with its starting value",
                 name=key,

@@ -14,8 +14,8 @@ from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name
 from unhurried_heron.formulas.parser import Formula, Source, read
 from unhurried_heron.formulas.simplify import simplified
 from unhurried_heron.formulas.state_name import StateName, base_of
-from unhurried_heron.input.equation_lines import Statement
-from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.equation_lines import EquationLine
+from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_name, in_order
 from unhurried_heron.model.reduction import Residual
 
@@ -32,7 +32,7 @@ class Motion:
     energy: Node
 
 
-def read_forces(forces: Mapping[str, str], coordinates: Sequence[str], mistakes: Mistakes) -> dict[str, Formula]:
+def read_forces(forces: Mapping[str, str], coordinates: Sequence[str], collector: ErrorCollector) -> dict[str, Formula]:
     """Read the forces along coordinates.
 
     Raises
@@ -41,7 +41,7 @@ def read_forces(forces: Mapping[str, str], coordinates: Sequence[str], mistakes:
     """
     found = {}
     for named, text in forces.items():
-        with mistakes.gathering():
+        with collector.gathering():
             if named not in coordinates:
                 raise UndefinedNameError(
                     f"a force along '{named}', which is no coordinate",
@@ -73,7 +73,7 @@ def check_coordinates(coordinates: Sequence[str]) -> None:
 
 
 def _written_out(
-    statements: Sequence[Statement], wanted: Sequence[str], coordinates: Sequence[str] = ()
+    statements: Sequence[EquationLine], wanted: Sequence[str], coordinates: Sequence[str] = ()
 ) -> dict[str, Node]:
     """Return the named formulas of a text in terms of coordinates, parameters and time.
 
@@ -118,7 +118,7 @@ def _written_out(
     return ready
 
 
-def velocities_of(statements: Sequence[Statement], coordinates: Sequence[str]) -> dict[str, Node]:
+def velocities_of(statements: Sequence[EquationLine], coordinates: Sequence[str]) -> dict[str, Node]:
     """Return the velocities that the text uses of positions which are formulas, by name: ``x'``."""
     used = {mention for statement in statements for mention in statement.right.mentions}
     if not any(StateName.read(each).primes and base_of(each) not in coordinates for each in used):
@@ -134,7 +134,7 @@ def total_slope(node: Node, coordinates: Sequence[str]) -> Node:
     return _tidy(add(*moves, slopes.get(TIME, ZERO)))
 
 
-def _missing(names: str, statements: Sequence[Statement], wanted: str) -> ExpressionError:
+def _missing(names: str, statements: Sequence[EquationLine], wanted: str) -> ExpressionError:
     return ExpressionError(
         f"the text gives no {names}",
         name=names,
@@ -144,7 +144,7 @@ def _missing(names: str, statements: Sequence[Statement], wanted: str) -> Expres
     )
 
 
-def lagrange(statements: Sequence[Statement], coordinates: Sequence[str], forces: Mapping[str, Node]) -> Motion:
+def lagrange(statements: Sequence[EquationLine], coordinates: Sequence[str], forces: Mapping[str, Node]) -> Motion:
     """Return the equations of motion d/dt(dL/dq') - dL/dq = Q, and the energy q' dL/dq' - L.
 
     Raises
@@ -211,7 +211,7 @@ def _refuse_accelerations(function: Node, coordinates: Sequence[str]) -> None:
             )
 
 
-def hamilton(statements: Sequence[Statement], coordinates: Mapping[str, str], forces: Mapping[str, Node]) -> Motion:
+def hamilton(statements: Sequence[EquationLine], coordinates: Mapping[str, str], forces: Mapping[str, Node]) -> Motion:
     """Return the rates q' = dH/dp, p' = -dH/dq + Q, and the energy H; ``coordinates`` gives the momentum of each.
 
     Raises

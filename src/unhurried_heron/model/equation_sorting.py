@@ -8,7 +8,7 @@ from functools import cached_property
 
 from unhurried_heron.errors import (
     ExpressionError,
-    FamilyError,
+    IndexedStateError,
     MissingRateError,
     NameClashError,
     OpenParameterError,
@@ -21,10 +21,10 @@ from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, names_in,
 from unhurried_heron.formulas.layout import Loop
 from unhurried_heron.formulas.parser import Formula
 from unhurried_heron.formulas.state_name import StateName, group_of, with_primes
-from unhurried_heron.input.equation_lines import Statement
-from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.equation_lines import EquationLine
+from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_defined
-from unhurried_heron.input.problem_input import Said
+from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.energies import (
     ENERGY,
     LAGRANGIAN,
@@ -41,7 +41,7 @@ from unhurried_heron.model.reduction import Residual
 
 
 @dataclass
-class Gathered:
+class ClassifiedEquations:
     """What a text says, sorted: rates and derived quantities of single states and of families, and the rest."""
 
     rates: dict[str, Node] = field(default_factory=dict)
@@ -62,35 +62,35 @@ class Sorter:
 
     def __init__(
         self,
-        said: Said,
-        statements: list[Statement],
+        user_input: ProblemInput,
+        statements: list[EquationLine],
         values: Mapping[str, float],
         parameters: tuple[str, ...],
-        mistakes: Mistakes,
+        collector: ErrorCollector,
     ) -> None:
-        self.said, self.statements, self.values = said, statements, values
-        self.parameters, self.mistakes = parameters, mistakes
-        self.inputs = tuple(said.inputs)
+        self.user_input, self.statements, self.values = user_input, statements, values
+        self.parameters, self.collector = parameters, collector
+        self.inputs = tuple(user_input.inputs)
         self.sizes: set[str] = set()
 
-    def gather(self, initial: tuple[str, ...]) -> Gathered:
+    def gather(self, initial: tuple[str, ...]) -> ClassifiedEquations:
         """Sort the statements."""
-        found = Gathered()
-        if self.said.form == "equations":
+        found = ClassifiedEquations()
+        if self.user_input.form == "equations":
             found.orders = self._orders()
             self._refuse_clashes(found.orders)
             self._check_names(found.orders, initial)
             indexed = {each.target.name for each in self.statements if each.target and each.target.indices}
             for statement in self.statements:
-                count = len(self.mistakes.wrong)
-                with self.mistakes.gathering():
+                count = len(self.collector.wrong)
+                with self.collector.gathering():
                     for side in (statement.left, statement.right) if indexed else ():
                         refuse_without_index(side.node, indexed, statement.place, statement.text[:80])
                     self._sort(statement, found)
-                if len(self.mistakes.wrong) > count and statement.target:
-                    self.mistakes.assumed.add(statement.target.name)
+                if len(self.collector.wrong) > count and statement.target:
+                    self.collector.assumed.add(statement.target.name)
             if not found.orders:
-                self.mistakes.add(
+                self.collector.add(
                     ExpressionError(
                         "the equations hold no rate",
                         place="the equations",
@@ -103,21 +103,23 @@ class Sorter:
             self._refuse_clashes(found.orders)
         return found
 
-    def _move(self, found: Gathered) -> None:
+    def _move(self, found: ClassifiedEquations) -> None:
         """Take the equations of motion from energies."""
-        said = self.said
-        check_coordinates((*said.coordinates, *said.momenta))
-        forces = read_forces(said.forces, said.coordinates, self.mistakes)
+        user_input = self.user_input
+        check_coordinates((*user_input.coordinates, *user_input.momenta))
+        forces = read_forces(user_input.forces, user_input.coordinates, self.collector)
         helpers = {s.target.name: s.right.node for s in self.statements if s.target and not s.target.primes}
         velocities = {}
-        if said.form == "lagrangian":
-            velocities = velocities_of(self.statements, said.coordinates)
+        if user_input.form == "lagrangian":
+            velocities = velocities_of(self.statements, user_input.coordinates)
             helpers = {key: replace_names(node, velocities.get, {}) for key, node in helpers.items()}
         written_forces = {key: replace_names(force.node, write_out(helpers).get, {}) for key, force in forces.items()}
-        if said.form == "lagrangian":
-            motion = lagrange(self.statements, said.coordinates, written_forces)
+        if user_input.form == "lagrangian":
+            motion = lagrange(self.statements, user_input.coordinates, written_forces)
         else:
-            motion = hamilton(self.statements, dict(zip(said.coordinates, said.momenta, strict=True)), written_forces)
+            motion = hamilton(
+                self.statements, dict(zip(user_input.coordinates, user_input.momenta, strict=True)), written_forces
+            )
         found.orders = dict(motion.orders)
         found.rates = {with_primes(base, 1): node for base, node in motion.rates.items()}
         found.residuals = list(motion.residuals)
@@ -147,7 +149,7 @@ class Sorter:
             if kinds == ["parameter", "derived quantity"] and self._is_equation(named, orders):
                 continue
             if len(kinds) > 1:
-                self.mistakes.add(
+                self.collector.add(
                     NameClashError(
                         f"'{named}' is used for two things",
                         name=named,
@@ -166,12 +168,12 @@ class Sorter:
         """Refuse names without a meaning, and states without an equation."""
         states = [with_primes(base, k) for base, order in orders.items() for k in range(order + 1)]
         derived = [s.target.name for s in self.statements if s.target]
-        assumed = list(self.mistakes.assumed)
+        assumed = list(self.collector.assumed)
         known = {*states, *derived, *self.parameters, *self.inputs, *assumed}
         used = {mention for s in self.statements for side in (s.left, s.right) for mention in side.mentions}
         missing = [n for n in map(group_of, initial) if n not in known and n in used]
         if missing:
-            self.mistakes.add(
+            self.collector.add(
                 MissingRateError(
                     "no equation says how " + listing(missing, quoted=True) + " changes",
                     name=listing(missing),
@@ -190,16 +192,16 @@ class Sorter:
             for each in statement.ranges:
                 written[f"{statement.line} {each.index} first"] = each.first
                 written[f"{statement.line} {each.index} last"] = each.last
-        with self.mistakes.gathering():
+        with self.collector.gathering():
             check_defined(written, known, "the equations")
 
-    def _sort(self, statement: Statement, found: Gathered) -> None:
+    def _sort(self, statement: EquationLine, found: ClassifiedEquations) -> None:
         target, orders, highest = statement.target, found.orders, found.highest
         if target is not None and target.indices:
             self._sort_family(statement, found)
             return
         if statement.ranges:
-            raise FamilyError(
+            raise IndexedStateError(
                 "an equation with a range needs its index on the left side",
                 place=statement.place,
                 expected="u[i]' = … for i in 1..n",
@@ -243,7 +245,7 @@ class Sorter:
                 )
         return ""
 
-    def _twice(self, named: str, statement: Statement) -> NameClashError:
+    def _twice(self, named: str, statement: EquationLine) -> NameClashError:
         return NameClashError(
             f"'{named}' is defined twice",
             name=named,
@@ -252,7 +254,7 @@ class Sorter:
             given="a second one",
         )
 
-    def _sort_family(self, statement: Statement, found: Gathered) -> None:
+    def _sort_family(self, statement: EquationLine, found: ClassifiedEquations) -> None:
         target = statement.target
         if target is None:
             raise unforeseen("target is not None")
@@ -280,7 +282,7 @@ class Sorter:
             )
         found.rate_rules.setdefault(target.name, []).append(rule)
 
-    def _rule(self, statement: Statement) -> Rule:
+    def _rule(self, statement: EquationLine) -> Rule:
         target, place = statement.target, statement.place
         if target is None:
             raise unforeseen("target is not None")
@@ -289,7 +291,7 @@ class Sorter:
             first = self._whole(each.first.node, each.first, place)
             last = self._whole(each.last.node, each.last, place)
             if last < first:
-                raise FamilyError(
+                raise IndexedStateError(
                     f"the range of '{each.index}' is empty",
                     name=each.index,
                     place=place,
@@ -303,7 +305,7 @@ class Sorter:
             if index.op == "name" and str(index.args[0]) in running:
                 indices.append(index)
             elif names_in(index) & running:
-                raise FamilyError(
+                raise IndexedStateError(
                     "an index on the left side is more than a plain one",
                     name=target.name,
                     place=place,
@@ -314,7 +316,7 @@ class Sorter:
                 indices.append(number(self._whole(index, statement.left, place)))
         unused = running - {str(index.args[0]) for index in indices if index.value is None}
         if unused or len(running) < len(loops):
-            raise FamilyError(
+            raise IndexedStateError(
                 "each range needs its index on the left side, once",
                 name=listing(sorted(unused)),
                 place=place,
@@ -353,7 +355,7 @@ class Sorter:
     def note_sizes(self, nodes: Iterable[Node]) -> None:
         """Add the parameters in the indices and ends of sums of trees to the sizes."""
         known = set(self.parameters)
-        for node in walk(*(node for node in nodes if node.has_family)):
+        for node in walk(*(node for node in nodes if node.has_indexed)):
             parts = node.operands if node.op == "at" else node.operands[:2] if node.op == SUM else ()
             for part in parts:
                 used = {n for n in names_in(part) if BOUND not in n} & known

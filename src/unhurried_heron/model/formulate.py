@@ -7,14 +7,14 @@ from dataclasses import dataclass, replace
 
 from unhurried_heron.formulas.cost_limit import refuse_endless
 from unhurried_heron.formulas.expression import Node, name, names_in, number, replace_names
-from unhurried_heron.formulas.layout import Block, Box, Layout, single
+from unhurried_heron.formulas.layout import Box, IndexedFormula, Layout, single
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import base_of, with_primes
 from unhurried_heron.input.equation_lines import read_statements
-from unhurried_heron.input.error_collector import Mistakes
-from unhurried_heron.input.problem_input import Said
+from unhurried_heron.input.error_collector import ErrorCollector
+from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.closed_forms import read_closed_forms
-from unhurried_heron.model.equation_sorting import Gathered, Sorter
+from unhurried_heron.model.equation_sorting import ClassifiedEquations, Sorter
 from unhurried_heron.model.indexed import Resolver, Rule, layout_of
 from unhurried_heron.model.model import Model, write_out
 from unhurried_heron.model.rates import WrittenRates
@@ -24,7 +24,11 @@ from unhurried_heron.model.unrolling import unrolled
 
 
 def formulate(
-    said: Said, values: Mapping[str, float], parameters: Sequence[str], initial: Iterable[str], mistakes: Mistakes
+    user_input: ProblemInput,
+    values: Mapping[str, float],
+    parameters: Sequence[str],
+    initial: Iterable[str],
+    collector: ErrorCollector,
 ) -> Model:
     """Make the model of equations or energies.
 
@@ -40,28 +44,30 @@ def formulate(
     FormulationError
         One of its subclasses.
     """
-    statements = read_statements(said.text, mistakes, "the equations" if said.form == "equations" else "the energies")
-    sorter = Sorter(said, statements, values, tuple(parameters), mistakes)
-    return _Maker(sorter).model(sorter.gather(tuple(initial)))
+    statements = read_statements(
+        user_input.text, collector, "the equations" if user_input.form == "equations" else "the energies"
+    )
+    sorter = Sorter(user_input, statements, values, tuple(parameters), collector)
+    return _ModelBuilder(sorter).model(sorter.gather(tuple(initial)))
 
 
-class _Maker:
+class _ModelBuilder:
     def __init__(self, sorter: Sorter) -> None:
         self._sorter = sorter
 
-    def model(self, found: Gathered) -> Model:
+    def model(self, found: ClassifiedEquations) -> Model:
         """Solve, write out, resolve families, and take the switches out."""
         solved = self._with_highest(found)
-        said = self._in_states(solved)
-        layout = layout_of(self._state_rules(said.orders, said.rate_rules), "the equations")
-        resolver = Resolver(layout, self._known_sizes(), said.derived_rules)
-        blocks = _rate_blocks(said.orders, said.rates, said.rate_rules, layout, resolver)
-        derived_layout, derived = _derived_blocks(said, resolver)
+        user_input = self._in_states(solved)
+        layout = layout_of(self._state_rules(user_input.orders, user_input.rate_rules), "the equations")
+        resolver = Resolver(layout, self._known_sizes(), user_input.derived_rules)
+        blocks = _rate_blocks(user_input.orders, user_input.rates, user_input.rate_rules, layout, resolver)
+        derived_layout, derived = _derived_blocks(user_input, resolver)
         refuse_endless(blocks, "the equations")
         refuse_endless(derived, "the derived quantities")
         sorter = self._sorter
-        exact = read_closed_forms(sorter.said.exact, layout, sorter.parameters, sorter.mistakes)
-        known = {resolver.single(node): key for key, node in said.derived.items() if node.operands}
+        exact = read_closed_forms(sorter.user_input.exact, layout, sorter.parameters, sorter.collector)
+        known = {resolver.single(node): key for key, node in user_input.derived.items() if node.operands}
         smooth = take_out(unrolled(blocks), layout, sorter.inputs, known)
         shown = self._reduced(solved.orders, solved.rates, solved.rate_rules)
         return Model(
@@ -71,19 +77,19 @@ class _Maker:
             inputs=sorter.inputs,
             derived_layout=derived_layout,
             derived=derived,
-            formulas=said.derived,
+            formulas=user_input.derived,
             exact={key: formula.node for key, formula in exact.items()},
             statements=tuple(sorter.statements),
             sizes=dict(resolver.constants),
             resolver=resolver,
-            orders=dict(said.orders),
+            orders=dict(user_input.orders),
         )
 
-    def _with_highest(self, found: Gathered) -> Gathered:
+    def _with_highest(self, found: ClassifiedEquations) -> ClassifiedEquations:
         """Solve for the highest derivatives; derived quantities may use them, which are formulas now."""
-        if self._sorter.mistakes.assumed & (found.orders.keys() - found.rate_rules.keys()):
+        if self._sorter.collector.assumed & (found.orders.keys() - found.rate_rules.keys()):
             # what is wrong with these has been told
-            raise self._sorter.mistakes.wrong.pop()
+            raise self._sorter.collector.wrong.pop()
         highest = [with_primes(base, order) for base, order in found.orders.items()]
         solved = self._solve(found, [label for label in highest if base_of(label) not in found.rate_rules])
         rates = {**found.rates, **solved}
@@ -98,7 +104,7 @@ class _Maker:
         return replace(found, rates=rates, derived=derived, derived_rules=rules)
 
     @staticmethod
-    def _in_states(found: Gathered) -> Gathered:
+    def _in_states(found: ClassifiedEquations) -> ClassifiedEquations:
         """Write derived quantities out, in themselves and in the equations."""
         formulas, done = write_out(found.derived), dict[Node, Node]()
 
@@ -120,7 +126,7 @@ class _Maker:
         sorter = self._sorter
         return {key: sorter.values[key] for key in sorted(sorter.sizes & sorter.values.keys())}
 
-    def _solve(self, found: Gathered, unknowns: list[str]) -> dict[str, Node]:
+    def _solve(self, found: ClassifiedEquations, unknowns: list[str]) -> dict[str, Node]:
         open_ones = [label for label in unknowns if label not in found.rates]
         if not found.residuals and not open_ones:
             return {}
@@ -162,19 +168,19 @@ class _Maker:
         return tuple(lines)
 
 
-def _derived_blocks(said: Gathered, resolver: Resolver) -> tuple[Layout, tuple[Block, ...]]:
-    own = {key: group for key, group in said.derived_rules.items() if key not in said.orders}
-    columns = {**{key: [Rule(key, (), (), node)] for key, node in said.derived.items()}, **own}
+def _derived_blocks(user_input: ClassifiedEquations, resolver: Resolver) -> tuple[Layout, tuple[IndexedFormula, ...]]:
+    own = {key: group for key, group in user_input.derived_rules.items() if key not in user_input.orders}
+    columns = {**{key: [Rule(key, (), (), node)] for key, node in user_input.derived.items()}, **own}
     layout = layout_of(columns, "the derived quantities")
-    blocks = [single(resolver.single(node, key), layout.offsets[key]) for key, node in said.derived.items()]
+    blocks = [single(resolver.single(node, key), layout.offsets[key]) for key, node in user_input.derived.items()]
     for key, rules in own.items():
         for rule in rules:
-            blocks += resolver.blocks(rule, _Places(layout, key))
+            blocks += resolver.blocks(rule, _FormulaPlaces(layout, key))
     return layout, tuple(blocks)
 
 
 @dataclass(frozen=True)
-class _Places:
+class _FormulaPlaces:
     """Where a rule's values go in a layout."""
 
     layout: Layout
@@ -192,8 +198,8 @@ def _rate_blocks(
     rate_rules: Mapping[str, Sequence[Rule]],
     layout: Layout,
     resolver: Resolver,
-) -> tuple[Block, ...]:
-    blocks: list[Block] = []
+) -> tuple[IndexedFormula, ...]:
+    blocks: list[IndexedFormula] = []
     for base, order in orders.items():
         for k in range(order):
             lower, above = with_primes(base, k), with_primes(base, k + 1)
@@ -203,5 +209,5 @@ def _rate_blocks(
                 continue
             for rule in rate_rules[base]:
                 moved = rule if k == order - 1 else replace(rule, node=Node("at", above, *rule.indices))
-                blocks += resolver.blocks(moved, _Places(layout, lower))
+                blocks += resolver.blocks(moved, _FormulaPlaces(layout, lower))
     return tuple(blocks)

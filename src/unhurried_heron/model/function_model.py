@@ -8,20 +8,22 @@ from unhurried_heron.errors import ValueGivenError, unforeseen
 from unhurried_heron.formulas.expression import TIME, Node, names_in
 from unhurried_heron.formulas.layout import Group, Layout, single
 from unhurried_heron.formulas.parser import Formula, Source, read
-from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.names import check_defined, check_name
-from unhurried_heron.input.problem_input import Said
+from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.closed_forms import read_closed_forms
 from unhurried_heron.model.functions import match_arguments
 from unhurried_heron.model.indexed import Resolver
 from unhurried_heron.model.model import Model, write_out
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.model.sparsity import checked_sparsity
-from unhurried_heron.model.switch_types import AskedSwitch, Cause, PassedSwitch, Switch
+from unhurried_heron.model.switch_types import Cause, FunctionSwitch, Switch, UnheldSwitch
 
 
-def rate_model(said: Said, parameters: tuple[str, ...], layout: Layout, mistakes: Mistakes) -> Model:
+def rate_model(
+    user_input: ProblemInput, parameters: tuple[str, ...], layout: Layout, collector: ErrorCollector
+) -> Model:
     """Match the functions to their arguments, and read the formulas beside them.
 
     Raises
@@ -32,28 +34,30 @@ def rate_model(said: Said, parameters: tuple[str, ...], layout: Layout, mistakes
     states = tuple(layout.by_name)
     formulas: dict[str, Formula] = {}
     functions = {}
-    for key, given in said.derived.items():
+    for key, given in user_input.derived.items():
         check_name(key, "derived")
         if callable(given):
             functions[key] = match_arguments(given, layout.names, parameters)
         else:
             formulas[key] = read(Source(str(given), f"derived '{key}'"))
-    known = [*states, *formulas, *parameters, *said.inputs]
+    known = [*states, *formulas, *parameters, *user_input.inputs]
     check_defined(formulas, known, "derived quantities")
     written = write_out({key: formula.node for key, formula in formulas.items()})
-    if said.function is None:
+    if user_input.function is None:
         raise unforeseen("said.function is not None")
-    rates = match_arguments(said.function, layout.names, parameters)
-    exact = read_closed_forms(said.exact, layout, parameters, mistakes)
+    rates = match_arguments(user_input.function, layout.names, parameters)
+    exact = read_closed_forms(user_input.exact, layout, parameters, collector)
     derived_layout = Layout(tuple(Group(key) for key in written))
-    switches = tuple(_switch(each, layout, parameters, written, tuple(said.inputs)) for each in said.switches)
-    sparsity = None if said.sparsity is None else checked_sparsity(said.sparsity, layout.size)
-    jacobian = said.jacobian and match_arguments(said.jacobian, layout.names, parameters)
+    switches = tuple(
+        _switch(each, layout, parameters, written, tuple(user_input.inputs)) for each in user_input.switches
+    )
+    sparsity = None if user_input.sparsity is None else checked_sparsity(user_input.sparsity, layout.size)
+    jacobian = user_input.jacobian and match_arguments(user_input.jacobian, layout.names, parameters)
     return Model(
         layout,
         parameters,
         FunctionRates(layout, rates, jacobian or None, sparsity, switches),
-        tuple(said.inputs),
+        tuple(user_input.inputs),
         derived_layout,
         tuple(single(node, place) for place, node in enumerate(written.values())),
         functions,
@@ -75,7 +79,7 @@ def _switch(
     """
     if callable(given):
         function = match_arguments(given, layout.names, parameters)
-        return AskedSwitch(function.label, "jump", "state", function)
+        return FunctionSwitch(function.label, "jump", "state", function)
     if not isinstance(given, str):
         raise ValueGivenError(
             "a switch needs a condition",
@@ -98,4 +102,4 @@ def _switch(
             expected="a condition on the time or on states",
             given=given,
         )
-    return PassedSwitch(given, "jump", cause, gap)
+    return UnheldSwitch(given, "jump", cause, gap)

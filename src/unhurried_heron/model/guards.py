@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Final, Literal
 
 from unhurried_heron.formulas.expression import BOUND, TIME, Node, free_names, names_in, walk
-from unhurried_heron.formulas.layout import Block, Layout
+from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.model.switch_extraction import is_square, text_of
 from unhurried_heron.model.unrolling import unrolled
 
@@ -37,7 +37,7 @@ class Guard:
                 f"where({self.text} > 0, sqrt({self.text}), 0), to rest there.")  # fmt: skip
 
 
-def guards_of(blocks: tuple[Block, ...], layout: Layout) -> tuple[Guard, ...]:
+def guards_of(blocks: tuple[IndexedFormula, ...], layout: Layout) -> tuple[Guard, ...]:
     """Return what is to be watched in rates: of states and time, what can be zero, and not in long loops."""
     found: dict[Node, Guard] = {}
     for block in unrolled(blocks, _can_end, _MOST_GUARDS):

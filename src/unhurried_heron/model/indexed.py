@@ -8,10 +8,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from unhurried_heron.errors import CircularDerivedError, FamilyError, NameClashError, listing
+from unhurried_heron.errors import CircularDerivedError, IndexedStateError, NameClashError, listing
 from unhurried_heron.formulas.binding import in_normal_form, renamed_apart, with_names
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, mul, name, number, replace_names, rewrite, walk
-from unhurried_heron.formulas.layout import Block, Box, Group, Layout, Loop
+from unhurried_heron.formulas.layout import Box, Group, IndexedFormula, Layout, Loop
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import base_of
 from unhurried_heron.model.indices import Affine, affine, plain_index
@@ -56,7 +56,7 @@ def layout_of(rules: Mapping[str, Sequence[Rule]], what: str) -> Layout:
     groups = [_group(named, own, what) for named, own in rules.items()]
     layout = Layout(tuple(groups))
     if layout.size > MOST_MEMBERS:
-        raise FamilyError(
+        raise IndexedStateError(
             "there are too many unknowns",
             name=listing(group.name for group in layout.families),
             place=what,
@@ -81,7 +81,7 @@ def _group(named: str, rules: Sequence[Rule], what: str) -> Group:
     for (a, one), (b, other) in itertools.combinations(zip(boxes, rules, strict=True), 2):
         if all(max(p[0], q[0]) <= min(p[1], q[1]) for p, q in zip(a, b, strict=True)):
             shared = ",".join(str(max(p[0], q[0])) for p, q in zip(a, b, strict=True))
-            raise FamilyError(
+            raise IndexedStateError(
                 f"'{named}[{shared}]' is defined twice",
                 name=named,
                 place=f"{one.place}; {other.place}",
@@ -91,7 +91,7 @@ def _group(named: str, rules: Sequence[Rule], what: str) -> Group:
     hull = tuple((min(box[d][0] for box in boxes), max(box[d][1] for box in boxes)) for d in range(len(boxes[0])))
     group = Group(named, hull)
     if sum(Group("", box).size for box in boxes) != group.size:
-        raise FamilyError(
+        raise IndexedStateError(
             f"no equation says what '{named}[{_first_gap(group, boxes)}]' is",
             name=named,
             place=what + ", " + "; ".join(rule.place for rule in rules),
@@ -131,7 +131,7 @@ def refuse_without_index(node: Node, indexed: Iterable[str], place: str, words: 
         str(part.args[0]) for part in walk(node) if part.op == "name" and base_of(str(part.args[0])) in known
     )
     if found:
-        raise FamilyError(
+        raise IndexedStateError(
             f"'{base_of(found[0])}' has an index, and is named without it",
             name=base_of(found[0]),
             place=place,
@@ -158,7 +158,7 @@ class Resolver:
     constants: Mapping[str, float] = field(default_factory=dict)
     rules: Mapping[str, Sequence[Rule]] = field(default_factory=dict)
 
-    def blocks(self, rule: Rule, place: Callable[[Box], tuple[int, tuple[int, ...]]]) -> list[Block]:
+    def blocks(self, rule: Rule, place: Callable[[Box], tuple[int, tuple[int, ...]]]) -> list[IndexedFormula]:
         """Return the loops that compute a rule; ``place`` gives base and strides of its family's places."""
         base, strides = place(rule.box())
         out = []
@@ -175,7 +175,7 @@ class Resolver:
                 else:
                     steps[str(index.args[0])] = stride
             node = with_fixed(node, fixed)
-            out.append(Block(tuple(run.values()), begin, tuple(steps.get(index, 0) for index in run), node))
+            out.append(IndexedFormula(tuple(run.values()), begin, tuple(steps.get(index, 0) for index in run), node))
         return out
 
     def single(self, node: Node, place: str = "") -> Node:
@@ -188,7 +188,7 @@ class Resolver:
         indexed = {*self.rules, *(base_of(group.name) for group in self.layout.families)}
         if indexed:
             refuse_without_index(node, indexed, place)
-        if not node.has_family:
+        if not node.has_indexed:
             return node
         (_, found), *_ = self._pieces((), node, place)
         return found
@@ -227,7 +227,9 @@ class Resolver:
             self._cut(member, cuts, place)
         parts = [_divided(loop, cuts[loop.index]) for loop in loops]
         if np.prod([len(part) for part in parts], dtype=np.float64) > _MOST_BLOCKS:
-            raise FamilyError("the families have too many pieces", place=place, expected="fewer boundary equations")
+            raise IndexedStateError(
+                "the families have too many pieces", place=place, expected="fewer boundary equations"
+            )
         sums = {part.args[0]: part for part in walk(node) if part.op == SUM}
         inner = {index: (int(part.args[1].value or 0), int(part.args[2].value or 0)) for index, part in sums.items()}
         out = []
@@ -245,7 +247,7 @@ class Resolver:
         known = [(box, rule) for box, rule in known if box]
         if not known or len(known[0][0]) != count:
             wanted = f"{named}[{', '.join('ijkl'[: len(known[0][0])])}]" if known else f"{named} without an index"
-            raise FamilyError(
+            raise IndexedStateError(
                 f"'{named}' is no family" if not known else f"'{named}' has {len(known[0][0])} indices",
                 name=named,
                 place=place,
@@ -276,7 +278,7 @@ class Resolver:
         for constant, slopes in indices:
             for key in slopes:
                 if key not in ranges:
-                    raise FamilyError(
+                    raise IndexedStateError(
                         f"the index '{plain_index(key)}' has no range",
                         name=plain_index(key),
                         place=place,
@@ -293,7 +295,7 @@ class Resolver:
         outside = [low if low < a else high for (low, high), (a, b) in zip(reach, hull, strict=True)]
         moving = [key for key in ranges if any(slopes.get(key) for _, slopes in indices)]
         runs = ", ".join(f"{plain_index(key)} from {ranges[key][0]} to {ranges[key][1]}" for key in moving)
-        raise FamilyError(
+        raise IndexedStateError(
             f"'{to_text(member)}' reaches {named}[{','.join(map(str, outside))}], which has no equation",
             name=named,
             place=place,
@@ -330,7 +332,7 @@ class Resolver:
             for end in (first, last):
                 constant, slopes = affine(end, self.constants, place)
                 if slopes:
-                    raise FamilyError(
+                    raise IndexedStateError(
                         "the ends of a sum depend on an index",
                         place=place,
                         expected="ends that are the same for every member",
@@ -345,7 +347,9 @@ class Resolver:
                     self._cut(member, cuts, place)
             pieces = _divided(Loop(index, *ends), cuts[index])
             if len(pieces) > _MOST_BLOCKS:
-                raise FamilyError("the families have too many pieces", place=place, expected="fewer boundary equations")
+                raise IndexedStateError(
+                    "the families have too many pieces", place=place, expected="fewer boundary equations"
+                )
             return add(*(piece(index, part, body) for part in pieces))
 
         return rewrite(root, split, {}) if any(part.op == SUM for part in walk(root)) else root

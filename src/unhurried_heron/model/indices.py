@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 
-from unhurried_heron.errors import FamilyError
+from unhurried_heron.errors import IndexedStateError
 from unhurried_heron.formulas.expression import BOUND, Node
 from unhurried_heron.formulas.printing import to_text
 
@@ -20,7 +20,7 @@ def whole(value: float | None, words: str, place: str) -> int:
     FamilyError
     """
     if value is None or not abs(value) < 1e15 or value != round(value):
-        raise FamilyError(
+        raise IndexedStateError(
             f"'{words}' is no whole number", name=words, place=place, expected="a whole number", given=f"{value}"
         )
     return round(value)
@@ -55,7 +55,7 @@ def affine(node: Node, constants: Mapping[str, float], place: str) -> Affine:
         above, below = (affine(operand, constants, place) for operand in operands)
         if not below[1] and below[0] and all(value % below[0] == 0 for value in (above[0], *above[1].values())):
             return above[0] // below[0], {key: value // below[0] for key, value in above[1].items()}
-    raise FamilyError(
+    raise IndexedStateError(
         f"the index '{to_text(node)}' cannot be followed",
         name=to_text(node),
         place=place,

@@ -8,9 +8,9 @@ from functools import cached_property
 from typing import Any
 
 from unhurried_heron.formulas.expression import ONE, Node, replace_names
-from unhurried_heron.formulas.layout import Block, Layout
+from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.formulas.parser import Formula, Source, read
-from unhurried_heron.input.equation_lines import Statement
+from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.names import check_defined, in_order
 from unhurried_heron.model.functions import NamedFunction, match_arguments
@@ -44,7 +44,7 @@ class Model:
         The derived quantities that are no families, for use in events.
     exact : dict of str to Node
         Closed forms of some states, in terms of time and parameters.
-    statements : tuple of Statement
+    statements : tuple of EquationLine
         What the user wrote.
     sizes : dict of str to float
         Values of the parameters that the structure depends on.
@@ -55,11 +55,11 @@ class Model:
     rates: Rates
     inputs: tuple[str, ...] = ()
     derived_layout: Layout = field(default_factory=lambda: Layout(()))
-    derived: tuple[Block, ...] = ()
+    derived: tuple[IndexedFormula, ...] = ()
     functions: Mapping[str, NamedFunction] = field(default_factory=dict)
     formulas: Mapping[str, Node] = field(default_factory=dict)
     exact: Mapping[str, Node] = field(default_factory=dict)
-    statements: tuple[Statement, ...] = ()
+    statements: tuple[EquationLine, ...] = ()
     sizes: Mapping[str, float] = field(default_factory=dict)
     resolver: Resolver = field(default_factory=lambda: Resolver(Layout(())))
     orders: Mapping[str, int] = field(default_factory=dict)

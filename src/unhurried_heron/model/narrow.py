@@ -15,7 +15,7 @@ from typing import Any, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.formulas.expression import TIME, Node, free_names, name, names_in, rewrite, upwards, walk
-from unhurried_heron.formulas.layout import Block, Layout
+from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.formulas.narrow_features import CANDIDATES, narrow_windows
 from unhurried_heron.model.unrolling import unrolled
 
@@ -54,7 +54,9 @@ class Part(NamedTuple):
     longest: float
 
 
-def narrow_formulas(blocks: tuple[Block, ...], layout: Layout, parameters: Iterable[str]) -> tuple[Narrow, ...]:
+def narrow_formulas(
+    blocks: tuple[IndexedFormula, ...], layout: Layout, parameters: Iterable[str]
+) -> tuple[Narrow, ...]:
     """Return the formulas in rates that depend on states through one argument and can vary narrowly."""
     allowed = {TIME, *parameters}
     found: dict[Narrow, None] = {}
@@ -64,7 +66,7 @@ def narrow_formulas(blocks: tuple[Block, ...], layout: Layout, parameters: Itera
             if argument is None or not free_names(argument) <= allowed | layout.scalars.keys():
                 continue
             formula = rewrite(node, lambda part, own=argument: name(TIME) if part == own else None, {})  # type: ignore[misc]  # bound
-            if not formula.has_family and free_names(formula) <= allowed and formula != node:
+            if not formula.has_indexed and free_names(formula) <= allowed and formula != node:
                 found[Narrow(argument, formula)] = None
     return tuple(found)
 

@@ -13,14 +13,14 @@ from unhurried_heron.errors import OrderError
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.formulas.expression import Node, names_in, walk
-from unhurried_heron.formulas.layout import Block, Layout, places
+from unhurried_heron.formulas.layout import IndexedFormula, Layout, places
 from unhurried_heron.formulas.narrow_features import time_formulas
 from unhurried_heron.formulas.state_name import with_primes
-from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.model.functions import NamedFunction, try_jacobian, try_rates, try_value
 from unhurried_heron.model.guards import Guard, guards_of
 from unhurried_heron.model.narrow import Narrow, narrow_formulas
-from unhurried_heron.model.switch_types import AskedSwitch, HeldSwitch, Switch
+from unhurried_heron.model.switch_types import FunctionSwitch, HeldSwitch, Switch
 
 # states are moved by this share to find slopes by differences, and never by less than this share of the other
 _NUDGE, _SMALL = 1.5e-8, 1e-6
@@ -68,7 +68,7 @@ class Rates(Protocol):
             They are a Python function.
         """
 
-    def tried(self, time: float, start: Mapping[str, float], values: list[float], mistakes: Mistakes) -> Rates:
+    def tried(self, time: float, start: Mapping[str, float], values: list[float], collector: ErrorCollector) -> Rates:
         """Return the rates with what a first call tells of them."""
 
     def guards(self) -> tuple[Guard, ...]:
@@ -108,8 +108,8 @@ class WrittenRates:
     """
 
     layout: Layout
-    blocks: tuple[Block, ...]
-    held: tuple[Block, ...]
+    blocks: tuple[IndexedFormula, ...]
+    held: tuple[IndexedFormula, ...]
     switches: tuple[HeldSwitch, ...] = ()
     left: tuple[str, ...] = ()
     reduced: Shown = ()
@@ -215,18 +215,20 @@ class FunctionRates:
             given=self.function.label,
         )
 
-    def tried(self, time: float, start: Mapping[str, float], values: list[float], mistakes: Mistakes) -> FunctionRates:
+    def tried(
+        self, time: float, start: Mapping[str, float], values: list[float], collector: ErrorCollector
+    ) -> FunctionRates:
         if self.called:
             return self
         rates = self.function
-        with mistakes.gathering():
+        with collector.gathering():
             rates = try_rates(rates, time, start, values)
-        with mistakes.gathering():
+        with collector.gathering():
             if self.jacobian is not None:
                 try_jacobian(self.jacobian, time, start, values)
         for switch in self.switches:
-            with mistakes.gathering():
-                if isinstance(switch, AskedSwitch):
+            with collector.gathering():
+                if isinstance(switch, FunctionSwitch):
                     try_value(switch.function, time, start, values)
         return replace(self, function=rates, called=True)
 

@@ -27,7 +27,7 @@ from unhurried_heron.formulas.expression import (
     upwards,
     walk,
 )
-from unhurried_heron.formulas.layout import Block, Layout
+from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.model.switch_types import SLOT, WIDTH, Cause, HeldSwitch, Kind, RootSwitch, Whole, WholeSwitch
 from unhurried_heron.model.unrolling import can_switch
@@ -41,12 +41,14 @@ HALF: Final = number(0.5)
 class Smooth:
     """Blocks with their switches taken out; ``left`` names the conditions inside families, which are not followed."""
 
-    blocks: tuple[Block, ...]
+    blocks: tuple[IndexedFormula, ...]
     switches: tuple[HeldSwitch, ...]
     left: tuple[str, ...]
 
 
-def take_out(blocks: Sequence[Block], layout: Layout, inputs: Iterable[str], known: Mapping[Node, str]) -> Smooth:
+def take_out(
+    blocks: Sequence[IndexedFormula], layout: Layout, inputs: Iterable[str], known: Mapping[Node, str]
+) -> Smooth:
     """Replace every condition that can change during a run by the name of a switch.
 
     Parameters
@@ -60,13 +62,13 @@ def take_out(blocks: Sequence[Block], layout: Layout, inputs: Iterable[str], kno
     smooth = []
     for block in blocks:
         finder.indices = frozenset(loop.index for loop in block.loops)
-        if block.node.has_family and any(map(can_switch, walk(block.node))):
+        if block.node.has_indexed and any(map(can_switch, walk(block.node))):
             finder.known = {**known, **members_in(block, layout)}
         smooth.append(replace(block, node=finder.rewrite(block.node)))
     return Smooth(tuple(smooth), tuple(finder.switches.values()), tuple(dict.fromkeys(finder.left)))
 
 
-def members_in(block: Block, layout: Layout) -> dict[Node, str]:
+def members_in(block: IndexedFormula, layout: Layout) -> dict[Node, str]:
     """Return how members of families are written that stand in a block as places."""
     parts = list(walk(block.node))
     sums = {str(part.args[0]): int(part.args[1].value or 0) for part in parts if part.op == SUM}
@@ -75,7 +77,7 @@ def members_in(block: Block, layout: Layout) -> dict[Node, str]:
     return {part: layout.words(part.args[0], dict(part.args[1:]), firsts) for part in places}
 
 
-def text_of(node: Node, block: Block, layout: Layout) -> str:
+def text_of(node: Node, block: IndexedFormula, layout: Layout) -> str:
     """Write a part of a block as a person does."""
     members = members_in(block, layout)
     return members.get(node) or to_text(node, members)

@@ -60,7 +60,7 @@ class Switch:
 
 
 @dataclass(frozen=True, repr=False)
-class AskedSwitch(Switch):
+class FunctionSwitch(Switch):
     """The zero of a function of the user's."""
 
     function: NamedFunction
@@ -72,7 +72,7 @@ class AskedSwitch(Switch):
 
 
 @dataclass(frozen=True, repr=False)
-class PassedSwitch(Switch):
+class UnheldSwitch(Switch):
     """The zero of a formula said beside rates that are a function, in which nothing can be held."""
 
     gap: Node

@@ -25,7 +25,7 @@ from unhurried_heron.formulas.expression import (
     upwards,
     walk,
 )
-from unhurried_heron.formulas.layout import Block, Layout, Loop, places
+from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, places
 from unhurried_heron.formulas.template import Filled, Template, is_number, member
 from unhurried_heron.model.indexed import with_fixed
 from unhurried_heron.model.model import Model
@@ -56,7 +56,7 @@ class Flow:
         Where the states stand.
     """
 
-    def __init__(self, rates: tuple[Block, ...], layout: Layout) -> None:
+    def __init__(self, rates: tuple[IndexedFormula, ...], layout: Layout) -> None:
         self.rates, self.layout = rates, layout
         self._made: dict[tuple[str, Template, tuple[int, ...]], Template | None] = {}
 

@@ -13,7 +13,7 @@ from dataclasses import replace
 from typing import Final
 
 from unhurried_heron.formulas.expression import CONDITIONS, SUM, Node, add, number, rewrite, walk
-from unhurried_heron.formulas.layout import Block
+from unhurried_heron.formulas.layout import IndexedFormula
 from unhurried_heron.model.indexed import with_fixed
 
 # conditions and roots of all members together. Each becomes a switch with machine code of its own
@@ -29,10 +29,10 @@ def can_switch(node: Node) -> bool:
 
 
 def unrolled(
-    blocks: Sequence[Block], wanted: Callable[[Node], bool] = can_switch, most: int = MAX_WRITTEN_OUT
-) -> tuple[Block, ...]:
+    blocks: Sequence[IndexedFormula], wanted: Callable[[Node], bool] = can_switch, most: int = MAX_WRITTEN_OUT
+) -> tuple[IndexedFormula, ...]:
     """Return the formulas, with loops and sums written out that hold operations of a kind, the first that fit."""
-    left, out = most, list[Block]()
+    left, out = most, list[IndexedFormula]()
     for block in blocks:
         count = _count(block, wanted)
         if not 0 < count <= left:
@@ -48,9 +48,9 @@ def unrolled(
     return tuple(out)
 
 
-def _count(block: Block, wanted: Callable[[Node], bool]) -> int:
+def _count(block: IndexedFormula, wanted: Callable[[Node], bool]) -> int:
     """Return how many operations of a kind stand in the loops and sums of a formula, once for each member."""
-    if not (block.loops or block.node.has_family):
+    if not (block.loops or block.node.has_indexed):
         return 0
     turns = math.prod(loop.last - loop.first + 1 for loop in block.loops)
     total, in_sums = 0, False

@@ -23,11 +23,11 @@ from unhurried_heron.input.definitions import (
     read_initial,
     read_parameters,
 )
-from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
 from unhurried_heron.input.names import check_name
-from unhurried_heron.input.problem_input import Said
+from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.input.values import refuse_unused
 from unhurried_heron.model.action import Action, action_of, condition, modes_of
 from unhurried_heron.model.closed_forms import misfits, refuse_misfits
@@ -41,7 +41,7 @@ from unhurried_heron.units.quantities import Quantities, read_quantities
 
 
 @dataclass(frozen=True)
-class Settled:
+class AssembledProblem:
     """A model with the values that go into it."""
 
     model: Model
@@ -53,7 +53,7 @@ class Settled:
     definitions: Mapping[str, Definition] = field(default_factory=dict)
 
 
-def settle(said: Said, mistakes: Mistakes, model: Model | None = None) -> Settled:
+def settle(user_input: ProblemInput, collector: ErrorCollector, model: Model | None = None) -> AssembledProblem:
     """Work out what was said.
 
     Parameters
@@ -66,47 +66,53 @@ def settle(said: Said, mistakes: Mistakes, model: Model | None = None) -> Settle
     FormulationError
         One of its subclasses.
     """
-    _check_containers(said)
-    parameters = read_parameters(said.parameters, mistakes)
-    initial = read_initial(said.initial, mistakes)
-    found = read_quantities(parameters, initial, said.interval, said.units, mistakes)
-    known_values = parameter_values(found.parameters, mistakes)
+    _check_containers(user_input)
+    parameters = read_parameters(user_input.parameters, collector)
+    initial = read_initial(user_input.initial, collector)
+    found = read_quantities(parameters, initial, user_input.interval, user_input.units, collector)
+    known_values = parameter_values(found.parameters, collector)
     values = {name: known_values[name] for name in parameters if name in known_values}
     left_open = tuple(name for name, each in parameters.items() if each.is_open)
-    for name, table in said.inputs.items():
-        with mistakes.gathering():
+    for name, table in user_input.inputs.items():
+        with collector.gathering():
             _check_input(name, table, found.interval)
     if model is not None and not all(values.get(name) == value for name, value in model.sizes.items()):
         model = None
     fresh = model is None
     if model is None:
-        model = _model(said, values, tuple(parameters), found, mistakes)
+        model = _model(user_input, values, tuple(parameters), found, collector)
     # an open parameter may be used, but has no value yet
     known = {**dict.fromkeys(parameters), **values}
-    start, needed = initial_values(found.initial, model.layout, known, mistakes)
+    start, needed = initial_values(found.initial, model.layout, known, collector)
     definitions = {**found.parameters, **found.initial}
     units = _with_slopes(found.units, model.orders)
-    settled = Settled(model, values, left_open, Values(model.layout, start), found.interval, units, definitions)
-    if _complete(settled):
-        settled = replace(settled, model=_tried(model, settled, mistakes))
-    watched = watched_events(said.events, settled, mistakes)
+    assembled = AssembledProblem(
+        model, values, left_open, Values(model.layout, start), found.interval, units, definitions
+    )
+    if _complete(assembled):
+        assembled = replace(assembled, model=_tried(model, assembled, collector))
+    watched = watched_events(user_input.events, assembled, collector)
     # a changed copy may leave a parameter without use
     if fresh and model.rates.written:
-        used = _names_used(said, settled.model, found, watched) | needed
-        with mistakes.gathering():
-            if not any(isinstance(each, NamedFunction) for each in watched) and not any(e.called for e in said.events):
-                suspected = [name for error in mistakes.wrong for name in getattr(error, "names", ())]
+        used = _names_used(user_input, assembled.model, found, watched) | needed
+        with collector.gathering():
+            if not any(isinstance(each, NamedFunction) for each in watched) and not any(
+                e.called for e in user_input.events
+            ):
+                suspected = [name for error in collector.wrong for name in getattr(error, "names", ())]
                 misspelt = {near for name in suspected for near in get_close_matches(name, parameters, n=1)}
-                refuse_unused(parameters, used | mistakes.suspected | misspelt)
-    with mistakes.gathering():
-        refuse_unknown(said, settled.model)
-    with mistakes.gathering():
-        _check_units_belong(said, settled.model)
-    refuse_misfits(misfits(model.exact, model.layout, values, start, found.interval[0]), mistakes)
-    return settled
+                refuse_unused(parameters, used | collector.suspected | misspelt)
+    with collector.gathering():
+        refuse_unknown(user_input, assembled.model)
+    with collector.gathering():
+        _check_units_belong(user_input, assembled.model)
+    refuse_misfits(misfits(model.exact, model.layout, values, start, found.interval[0]), collector)
+    return assembled
 
 
-def settle_again(said: Said, before: Settled) -> tuple[Said, Settled, dict[str, tuple[float, float]]]:
+def settle_again(
+    user_input: ProblemInput, before: AssembledProblem
+) -> tuple[ProblemInput, AssembledProblem, dict[str, tuple[float, float]]]:
     """Work out changed words; closed forms that no longer begin as their states do are dropped, and told.
 
     Raises
@@ -116,35 +122,37 @@ def settle_again(said: Said, before: Settled) -> tuple[Said, Settled, dict[str, 
     """
     exact = before.model.exact
     if not exact:
-        return said, settle(said, Mistakes(), before.model), {}
-    made = settle(replace(said, exact={}), Mistakes(), replace(before.model, exact={}))
+        return user_input, settle(user_input, ErrorCollector(), before.model), {}
+    made = settle(replace(user_input, exact={}), ErrorCollector(), replace(before.model, exact={}))
     wrong = misfits(exact, made.model.layout, made.values, made.initial.array, made.interval[0])
     kept = {key: node for key, node in exact.items() if key not in wrong and made.model.layout.slot(key) is not None}
-    said = replace(said, exact={key: text for key, text in said.exact.items() if key in kept})
-    return said, replace(made, model=replace(made.model, exact=kept)), wrong
+    user_input = replace(user_input, exact={key: text for key, text in user_input.exact.items() if key in kept})
+    return user_input, replace(made, model=replace(made.model, exact=kept)), wrong
 
 
-def exchange(said: Said, before: Settled, parameters: Mapping[str, Any], initial: Mapping[str, Any]) -> Settled | None:
+def exchange(
+    user_input: ProblemInput, before: AssembledProblem, parameters: Mapping[str, Any], initial: Mapping[str, Any]
+) -> AssembledProblem | None:
     """Exchange plain numbers for plain numbers, where nothing else depends on them; None where something may.
 
     This is what a sweep does thousands of times.
     """
     model = before.model
     derived = any(each.formula is not None or each.is_open for each in before.definitions.values())
-    if derived or model.exact or any(event.called for event in said.events):
+    if derived or model.exact or any(event.called for event in user_input.events):
         return None
     values, start, definitions = dict(before.values), before.initial.array.copy(), dict(before.definitions)
     for name, value in parameters.items():
-        if not (_is_plain(value) and _is_plain(said.parameters.get(name))) or name in model.sizes:
+        if not (_is_plain(value) and _is_plain(user_input.parameters.get(name))) or name in model.sizes:
             return None
         values[name] = float(value)
         definitions[name] = Definition(values[name])
     for name, value in initial.items():
-        if not (_is_plain(value) and _is_plain(said.initial.get(name)) and name in model.layout.scalars):
+        if not (_is_plain(value) and _is_plain(user_input.initial.get(name)) and name in model.layout.scalars):
             return None
         start[model.layout.scalars[name]] = float(value)
         definitions[name] = Definition(float(value))
-    return Settled(model, values, (), Values(model.layout, start), before.interval, before.units, definitions)
+    return AssembledProblem(model, values, (), Values(model.layout, start), before.interval, before.units, definitions)
 
 
 def _is_plain(value: Any) -> bool:
@@ -161,10 +169,10 @@ def _with_slopes(units: Mapping[str, str], orders: Mapping[str, int]) -> dict[st
     return found
 
 
-def _complete(settled: Settled) -> bool:
+def _complete(assembled: AssembledProblem) -> bool:
     # what has no value is told elsewhere
-    valued = settled.values.keys() >= set(settled.model.parameters)
-    return not settled.open and valued and bool(np.isfinite(settled.initial.array).all())
+    valued = assembled.values.keys() >= set(assembled.model.parameters)
+    return not assembled.open and valued and bool(np.isfinite(assembled.initial.array).all())
 
 
 def _check_input(name: str, table: Any, interval: tuple[float, float]) -> None:
@@ -181,14 +189,18 @@ def _check_input(name: str, table: Any, interval: tuple[float, float]) -> None:
 
 
 def _model(
-    said: Said, values: Mapping[str, float], parameters: tuple[str, ...], found: Quantities, mistakes: Mistakes
+    user_input: ProblemInput,
+    values: Mapping[str, float],
+    parameters: tuple[str, ...],
+    found: Quantities,
+    collector: ErrorCollector,
 ) -> Model:
-    if said.form != "rates":
-        return formulate(said, values, parameters, found.initial, mistakes)
+    if user_input.form != "rates":
+        return formulate(user_input, values, parameters, found.initial, collector)
     if not found.initial:
         # the order of the states is that of the initial values, so there have to be some
-        initial_values({}, Layout(()), {}, mistakes)
-        mistakes.add(
+        initial_values({}, Layout(()), {}, collector)
+        collector.add(
             ValueGivenError(
                 "there are no states", name="initial", place="initial", expected="a value for each state", given="none"
             )
@@ -206,23 +218,23 @@ def _model(
             expected="one meaning for each name",
             given="a parameter and a state",
         )
-    return rate_model(said, parameters, Layout(tuple(groups)), mistakes)
+    return rate_model(user_input, parameters, Layout(tuple(groups)), collector)
 
 
-def _tried(model: Model, settled: Settled, mistakes: Mistakes) -> Model:
+def _tried(model: Model, assembled: AssembledProblem, collector: ErrorCollector) -> Model:
     """Call every function once at the start, if that was not done before."""
-    time, start = settled.interval[0], settled.initial
-    numbers = [settled.values[name] for name in model.parameters]
-    rates = model.rates.tried(time, start, numbers, mistakes)
+    time, start = assembled.interval[0], assembled.initial
+    numbers = [assembled.values[name] for name in model.parameters]
+    rates = model.rates.tried(time, start, numbers, collector)
     if rates is model.rates:
         return model
     for function in model.functions.values():
-        with mistakes.gathering():
+        with collector.gathering():
             try_value(function, time, start, numbers)
     return replace(model, rates=rates)
 
 
-def watched_events(events: tuple[Event, ...], settled: Settled, mistakes: Mistakes) -> list[Watched]:
+def watched_events(events: tuple[Event, ...], assembled: AssembledProblem, collector: ErrorCollector) -> list[Watched]:
     """Check the events one by one; return what is compiled of each.
 
     Raises
@@ -233,7 +245,7 @@ def watched_events(events: tuple[Event, ...], settled: Settled, mistakes: Mistak
     seen: set[str] = set()
     watched = []
     for event in events:
-        with mistakes.gathering():
+        with collector.gathering():
             if not isinstance(event, Event):
                 raise ValueGivenError(
                     "events are given as Event objects",
@@ -253,23 +265,23 @@ def watched_events(events: tuple[Event, ...], settled: Settled, mistakes: Mistak
                     given=event.name,
                 )
             seen.add(event.name)
-            parts = _parts(event, settled)
-            if _complete(settled):
-                numbers = [settled.values[name] for name in settled.model.parameters]
+            parts = _parts(event, assembled)
+            if _complete(assembled):
+                numbers = [assembled.values[name] for name in assembled.model.parameters]
                 for part in parts:
                     if isinstance(part, NamedFunction):
-                        try_value(part, settled.interval[0], settled.initial, numbers)
+                        try_value(part, assembled.interval[0], assembled.initial, numbers)
             watched += parts
     return watched
 
 
-def _parts(event: Event, settled: Settled) -> list[Watched]:
+def _parts(event: Event, assembled: AssembledProblem) -> list[Watched]:
     """Check what an event looks at, its condition, its times and what it changes; return what is compiled of it."""
-    model = settled.model
-    known_times(event, settled.interval, settled.units)
-    action, only_if = action_of(model, event, settled.units), condition(model, event)
-    changed = modes_of(model, (event,), settled.units) if isinstance(action, Action) else ()
-    for name, each in settled.definitions.items():
+    model = assembled.model
+    known_times(event, assembled.interval, assembled.units)
+    action, only_if = action_of(model, event, assembled.units), condition(model, event)
+    changed = modes_of(model, (event,), assembled.units) if isinstance(action, Action) else ()
+    for name, each in assembled.definitions.items():
         needed = {*changed} & {*(each.formula.mentions if each.formula else ())}
         if needed and name in model.parameters:
             raise ValueGivenError(
@@ -280,25 +292,25 @@ def _parts(event: Event, settled: Settled) -> list[Watched]:
                 given=event.assignments,
             )
     nodes: list[Watched] = [*action.nodes, *map(named_node, action.parameters)] if isinstance(action, Action) else []
-    return [model.watch(event, settled.units), *([only_if] if only_if is not None else []), *nodes]
+    return [model.watch(event, assembled.units), *([only_if] if only_if is not None else []), *nodes]
 
 
-def _names_used(said: Said, model: Model, found: Quantities, watched: list[Watched]) -> set[str]:
+def _names_used(user_input: ProblemInput, model: Model, found: Quantities, watched: list[Watched]) -> set[str]:
     trees = [each for each in watched if not isinstance(each, NamedFunction)]
     used = names_in(*trees, *model.exact.values()) | set(model.sizes)
     for statement in model.statements:
         sides = [statement.left, statement.right, *(end for r in statement.ranges for end in (r.first, r.last))]
         used |= {mention for side in sides for mention in side.mentions}
     used |= {mention for each in found.parameters.values() if each.formula for mention in each.formula.mentions}
-    if said.forces:
+    if user_input.forces:
         used |= model.rates.names()
     return used
 
 
-def _check_units_belong(said: Said, model: Model) -> None:
+def _check_units_belong(user_input: ProblemInput, model: Model) -> None:
     known = [TIME, *model.layout.by_name, *model.derived_layout.by_name, *model.functions, *model.parameters]
     known += [*model.inputs, *model.orders]
-    for named in said.units:
+    for named in user_input.units:
         if named not in known and base_of(named) not in model.orders:
             raise UnusedValueError(
                 f"a unit for '{named}', which is nothing known{near_spelling(named, known)}",
@@ -317,32 +329,40 @@ def merged_initial(old: Any, new: Mapping[str, Any] | None) -> Any:
     return {**merged, **{initial_key(str(key)): value for key, value in new.items()}}
 
 
-def _check_containers(said: Said) -> None:
+def _check_containers(user_input: ProblemInput) -> None:
     """Refuse what is not even of the right kind, before it is looked into.
 
     Raises
     ------
     ValueGivenError
     """
-    by_name: dict[str, Any] = {"exact": said.exact, "units": said.units, "inputs": said.inputs, "forces": said.forces}
-    by_name |= {"derived": said.derived}
+    by_name: dict[str, Any] = {
+        "exact": user_input.exact,
+        "units": user_input.units,
+        "inputs": user_input.inputs,
+        "forces": user_input.forces,
+    }
+    by_name |= {"derived": user_input.derived}
     for what, given in by_name.items():
         if not isinstance(given, Mapping) or not all(isinstance(name, str) for name in given):
             raise _of_another_kind(what, 'a dict by name, such as {"level": …}', given)
-    for what, given in {"units": said.units, "forces": said.forces}.items():
+    for what, given in {"units": user_input.units, "forces": user_input.forces}.items():
         for name, text in given.items():
             if not isinstance(text, str) or printable(text) != text:
                 raise _of_another_kind(what, f"a plain text for '{name}'", text)
-    texts = {"title": said.title, "equations" if said.form == "equations" else "the energies": said.text}
+    texts = {
+        "title": user_input.title,
+        "equations" if user_input.form == "equations" else "the energies": user_input.text,
+    }
     for what, given in texts.items():
         if not isinstance(given, str):
             raise _of_another_kind(what, "a text", given)
-    if printable(said.title) != said.title:
-        raise _of_another_kind("title", "a text on one line, without control characters", said.title)
-    if said.form == "rates" and not callable(said.function):
-        raise _of_another_kind("rates", "a function of t, y, p or named states and parameters", said.function)
-    if said.jacobian is not None and not callable(said.jacobian):
-        raise _of_another_kind("jacobian", "a function", said.jacobian)
+    if printable(user_input.title) != user_input.title:
+        raise _of_another_kind("title", "a text on one line, without control characters", user_input.title)
+    if user_input.form == "rates" and not callable(user_input.function):
+        raise _of_another_kind("rates", "a function of t, y, p or named states and parameters", user_input.function)
+    if user_input.jacobian is not None and not callable(user_input.jacobian):
+        raise _of_another_kind("jacobian", "a function", user_input.jacobian)
 
 
 def _of_another_kind(what: str, expected: str, given: Any) -> ValueGivenError:

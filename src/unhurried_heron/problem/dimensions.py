@@ -17,7 +17,7 @@ from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.input.names import in_order
 from unhurried_heron.model.action import assignments
-from unhurried_heron.problem.facts import Facts
+from unhurried_heron.problem.facts import ProblemFacts
 from unhurried_heron.units.unit import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
 
 _MOST_TOLD: Final = 12
@@ -63,7 +63,7 @@ _UNKNOWN: Final = _Any()
 Measure = Unit | _Any
 
 
-def disagreements(problem: Facts) -> tuple[Disagreement, ...]:
+def disagreements(problem: ProblemFacts) -> tuple[Disagreement, ...]:
     """Return every disagreement of units, in the order of the equations; nothing where no unit is declared.
 
     Raises
@@ -77,7 +77,7 @@ def disagreements(problem: Facts) -> tuple[Disagreement, ...]:
     return tuple(dict.fromkeys(checker.all()))
 
 
-def refuse_disagreements(problem: Facts) -> None:
+def refuse_disagreements(problem: ProblemFacts) -> None:
     """Refuse a problem whose units disagree.
 
     Raises
@@ -95,7 +95,7 @@ def refuse_disagreements(problem: Facts) -> None:
                     expected="the same unit on both sides; check_units=False where it is meant so")  # fmt: skip
 
 
-def unit_of(problem: Facts, quantity: str, *, times: int = 0) -> str:
+def unit_of(problem: ProblemFacts, quantity: str, *, times: int = 0) -> str:
     """Return the unit of a formula, times that of the time to a power; empty where it is not known, or a plain number.
 
     Raises
@@ -120,7 +120,7 @@ def unit_of(problem: Facts, quantity: str, *, times: int = 0) -> str:
 
 
 class _Checker:
-    def __init__(self, problem: Facts) -> None:
+    def __init__(self, problem: ProblemFacts) -> None:
         self.problem, self.model = problem, problem.model
         self.declared: dict[str, Measure] = {
             name: read_unit(text, f"units, '{name}'") for name, text in problem.units.items() if text
@@ -171,7 +171,7 @@ class _Checker:
 
     def _measure_parameters(self) -> None:
         """Parameters that are formulas of others have the units of their formulas, where none is declared."""
-        definitions = self.problem.settled.definitions
+        definitions = self.problem.assembled.definitions
         formulas = {
             key: each.formula for key, each in definitions.items() if each.formula and key in self.model.parameters
         }
@@ -186,7 +186,7 @@ class _Checker:
 
     def _others(self) -> Iterator[tuple[str, Formula, Measure, str]]:
         problem = self.problem
-        for name, definition in problem.settled.definitions.items():
+        for name, definition in problem.assembled.definitions.items():
             if definition.formula is not None:
                 yield name, definition.formula, self.of_name(group_of(name)), definition.formula.source.place
         for event in problem.events:

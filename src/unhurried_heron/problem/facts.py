@@ -13,16 +13,16 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.errors import OpenParameterError, listing
-from unhurried_heron.formulas.narrow_features import Window, narrow_windows
+from unhurried_heron.formulas.narrow_features import StepLimitWindow, narrow_windows
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
-from unhurried_heron.input.problem_input import Said, alike
+from unhurried_heron.input.problem_input import ProblemInput, alike
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.first_order import FirstOrder
 from unhurried_heron.model.functions import function_print
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.switch_types import Switch, input_switch
-from unhurried_heron.problem.assembly import Settled
+from unhurried_heron.problem.assembly import AssembledProblem
 from unhurried_heron.problem.invariants import conserved_quantities, never_negative_states
 
 if TYPE_CHECKING:
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, eq=False)
-class Facts:
+class ProblemFacts:
     """What was said, and what it comes to.
 
     Attributes
@@ -41,21 +41,21 @@ class Facts:
         Model and values.
     """
 
-    said: Said = field(repr=False)
-    settled: Settled = field(repr=False, compare=False)
+    user_input: ProblemInput = field(repr=False)
+    assembled: AssembledProblem = field(repr=False, compare=False)
 
     def __eq__(self, other: object) -> bool:
-        if not isinstance(other, Facts):
+        if not isinstance(other, ProblemFacts):
             return NotImplemented
         # the order of the states of a function is that of their values, in which mappings do not differ
-        return self.said == other.said and all(
+        return self.user_input == other.user_input and all(
             alike(mine, its) for mine, its in zip(self._decisive(), other._decisive(), strict=True)
         )
 
     def _decisive(self) -> tuple[Any, ...]:
         """What decides the solution beside the words."""
-        model = self.settled.model
-        known = tuple(self.settled.values.get(name) for name in model.parameters)
+        model = self.assembled.model
+        known = tuple(self.assembled.values.get(name) for name in model.parameters)
         return type(model), model.layout, model.parameters, known, self.start.tobytes(), self.interval
 
     def __hash__(self) -> int:
@@ -74,37 +74,37 @@ class Facts:
     @property
     def model(self) -> Model:
         """The structure without values."""
-        return self.settled.model
+        return self.assembled.model
 
     @property
     def initial(self) -> Mapping[str, float]:
         """Starting value of each state."""
-        return self.settled.initial
+        return self.assembled.initial
 
     @property
     def start(self) -> Any:
         """Starting values as an array, shape (n_states,)."""
-        return self.settled.initial.array.copy()
+        return self.assembled.initial.array.copy()
 
     @property
     def parameters(self) -> Mapping[str, float]:
         """Value of each parameter that has one."""
-        return MappingProxyType(self.settled.values)
+        return MappingProxyType(self.assembled.values)
 
     @property
     def open(self) -> tuple[str, ...]:
         """Parameters that were left open, and so still need a value."""
-        return self.settled.open
+        return self.assembled.open
 
     @property
     def interval(self) -> tuple[float, float]:
         """From when to when."""
-        return self.settled.interval
+        return self.assembled.interval
 
     @property
     def units(self) -> Mapping[str, str]:
         """Units by name."""
-        return MappingProxyType(dict(self.settled.units))
+        return MappingProxyType(dict(self.assembled.units))
 
     @cached_property
     def checked(self) -> dict[tuple[int, ...], tuple[Any, ...]]:
@@ -114,22 +114,22 @@ class Facts:
     @property
     def events(self) -> tuple[Event, ...]:
         """What every run looks for."""
-        return self.said.events
+        return self.user_input.events
 
     @property
     def inputs(self) -> Mapping[str, Measured]:
         """Measured quantities by name."""
-        return MappingProxyType(dict(self.said.inputs))
+        return MappingProxyType(dict(self.user_input.inputs))
 
     @property
     def title(self) -> str:
         """What figures and tables call the problem."""
-        return self.said.title
+        return self.user_input.title
 
     @property
     def integrate_options(self) -> Mapping[str, Any]:
         """What a problem file says under ``[integrate]``."""
-        return MappingProxyType(dict(self.said.integrate_options))
+        return MappingProxyType(dict(self.user_input.integrate_options))
 
     @property
     def states(self) -> tuple[str, ...]:
@@ -144,12 +144,12 @@ class Facts:
     @cached_property
     def conserved(self) -> tuple[str, ...]:
         """Quantities that should keep their value: those declared, and the energy of a system without forces."""
-        return conserved_quantities(self.said, self.model, self.derived)
+        return conserved_quantities(self.user_input, self.model, self.derived)
 
     @property
     def never_negative(self) -> tuple[str, ...]:
         """States that are never negative, members of families one by one."""
-        return never_negative_states(self.said, self.model)
+        return never_negative_states(self.user_input, self.model)
 
     @cached_property
     def modes(self) -> tuple[str, ...]:
@@ -168,12 +168,12 @@ class Facts:
     def _switches(self, modes: tuple[str, ...]) -> tuple[Switch, ...]:
         values = {name: value for name, value in self.parameters.items() if name not in modes}
         found = [each.within(values, self.interval) for each in self.model.rates.switches]
-        for name, table in self.said.inputs.items():
-            found.append(input_switch(name, table.kinks, table.between == "previous", self.interval))
+        for name, table in self.user_input.inputs.items():
+            found.append(input_switch(name, table.kinks, table.interpolation == "previous", self.interval))
         return tuple(found)
 
     @cached_property
-    def narrow(self) -> tuple[Window, ...]:
+    def narrow(self) -> tuple[StepLimitWindow, ...]:
         """Where formulas of time alone vary within a small part of the interval, and how long steps may be there."""
         formulas = self.model.of_time
         return narrow_windows(formulas, self.parameters, self.interval) if formulas else ()
@@ -214,15 +214,21 @@ class Facts:
     @property
     def fingerprint(self) -> str:
         """A hash of all that decides the solution: equations, values and interval (64 hexadecimal digits)."""
-        said = self.said
-        words = [said.form, said.text, said.coordinates, said.momenta, sorted(said.forces.items())]
-        functions = [said.function, *(each for each in said.switches if callable(each))]
+        user_input = self.user_input
+        words = [
+            user_input.form,
+            user_input.text,
+            user_input.coordinates,
+            user_input.momenta,
+            sorted(user_input.forces.items()),
+        ]
+        functions = [user_input.function, *(each for each in user_input.switches if callable(each))]
         words.append([function_print(function) for function in functions if function is not None])
         words += [[repr(event), *map(function_print, event.called)] for event in self.events if event.then is not None]
         numbers = [dict(self.parameters), self.interval, hashlib.sha256(self.start.tobytes()).hexdigest()]
-        for name, table in sorted(said.inputs.items()):
+        for name, table in sorted(user_input.inputs.items()):
             rows = np.concatenate([table.times, table.values]).tobytes()
-            numbers.append([name, table.between, hashlib.sha256(rows).hexdigest()])
+            numbers.append([name, table.interpolation, hashlib.sha256(rows).hexdigest()])
         return hashlib.sha256(json.dumps([words, numbers], sort_keys=True).encode()).hexdigest()
 
     def check_units(self) -> tuple[Disagreement, ...]:
@@ -245,7 +251,7 @@ class Facts:
         UnitError
             All disagreements, or the first dozen of them.
         """
-        if self.said.check_units and any(self.units.values()):
+        if self.user_input.check_units and any(self.units.values()):
             from unhurried_heron.problem.dimensions import refuse_disagreements
 
             refuse_disagreements(self)

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from unhurried_heron.errors import UnusedValueError, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME, free_names
-from unhurried_heron.input.problem_input import Said
+from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.model import Model
 
 
-def refuse_unknown(said: Said, model: Model) -> None:
+def refuse_unknown(user_input: ProblemInput, model: Model) -> None:
     """Refuse conserved quantities that cannot be read, and what is no state among those never negative.
 
     Raises
@@ -16,13 +16,13 @@ def refuse_unknown(said: Said, model: Model) -> None:
     FormulationError
         One of its subclasses.
     """
-    for text in said.conserved:
+    for text in user_input.conserved:
         if not isinstance(text, str):
             raise UnusedValueError("this is no quantity", name="conserved", place="conserved",
                                    expected="names or formulas", given=repr(text)[:80])  # fmt: skip
         if text not in model.functions:
             model.read_formula(text, f"conserved, '{text}'")
-    for name in said.never_negative:
+    for name in user_input.never_negative:
         if not isinstance(name, str) or (name not in model.layout.by_name and model.layout.slot(name) is None):
             hint = near_spelling(str(name), model.layout.by_name)
             raise UnusedValueError(
@@ -31,27 +31,27 @@ def refuse_unknown(said: Said, model: Model) -> None:
             )  # fmt: skip
 
 
-def conserved_quantities(said: Said, model: Model, derived_names: tuple[str, ...]) -> tuple[str, ...]:
+def conserved_quantities(user_input: ProblemInput, model: Model, derived_names: tuple[str, ...]) -> tuple[str, ...]:
     """Return what was declared to be conserved, and the energy of a system on which no force acts, if it has one.
 
     The energy is conserved where it does not depend on the time explicitly (H. Goldstein, C. Poole and J. Safko,
     *Classical Mechanics*, 3rd ed., 2002, section 2.7).
     """
-    found = list(said.conserved)
-    derived = said.form in ("lagrangian", "hamiltonian") and not said.forces and "energy" in derived_names
+    found = list(user_input.conserved)
+    derived = user_input.form in ("lagrangian", "hamiltonian") and not user_input.forces and "energy" in derived_names
     if derived and "energy" not in found:
         energy = model.read_formula("energy", "energy")
         slopes = [block.node for block in getattr(model.rates, "blocks", ())]
-        measured = set(said.inputs) | {TIME}
+        measured = set(user_input.inputs) | {TIME}
         if not any(free_names(node) & measured for node in (energy, *slopes)):
             found.append("energy")
     return tuple(found)
 
 
-def never_negative_states(said: Said, model: Model) -> tuple[str, ...]:
+def never_negative_states(user_input: ProblemInput, model: Model) -> tuple[str, ...]:
     """Return the states that were declared never to be negative, members of families one by one."""
     layout, found = model.layout, list[str]()
-    for name in said.never_negative:
+    for name in user_input.never_negative:
         group = layout.by_name.get(name)
         found += [name] if group is None else list(group.members())
     return tuple(found)

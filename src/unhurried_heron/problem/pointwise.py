@@ -9,10 +9,10 @@ import numpy as np
 
 from unhurried_heron.errors import OptionError, listing, near_spelling
 from unhurried_heron.formulas.evaluate import STATE
-from unhurried_heron.problem.facts import Facts
+from unhurried_heron.problem.facts import ProblemFacts
 
 
-class Places(NamedTuple):
+class EvaluationPoints(NamedTuple):
     """Times (rows,) and states (rows, n_states) to ask at; whether it is one place, and was said by names."""
 
     times: Any
@@ -21,7 +21,7 @@ class Places(NamedTuple):
     named: bool
 
 
-def surroundings(problem: Facts, time: Any, state: Any) -> dict[str, Any]:
+def surroundings(problem: ProblemFacts, time: Any, state: Any) -> dict[str, Any]:
     """Return the value of every name that formulas use; of many rows as columns, shape (rows, 1)."""
     layout = problem.model.layout
     many = np.ndim(state) == 2
@@ -30,7 +30,7 @@ def surroundings(problem: Facts, time: Any, state: Any) -> dict[str, Any]:
     return {**problem.inputs, **problem.parameters, **scalars, "t": when, STATE: state}
 
 
-def places_of(problem: Facts, t: Any, state: Any, place: str) -> Places:
+def places_of(problem: ProblemFacts, t: Any, state: Any, place: str) -> EvaluationPoints:
     """Return times and states to ask at as arrays.
 
     Raises
@@ -66,14 +66,14 @@ def places_of(problem: Facts, t: Any, state: Any, place: str) -> Places:
     single = states.ndim == 1 and times.ndim == 0
     rows = max(times.size, states.shape[0] if states.ndim == 2 else 1)
     try:
-        return Places(np.broadcast_to(times, (rows,)), np.broadcast_to(states, (rows, n)), single, named)
+        return EvaluationPoints(np.broadcast_to(times, (rows,)), np.broadcast_to(states, (rows, n)), single, named)
     except ValueError:
         raise OptionError("times and states do not fit each other", name="t", place=place,
                           expected="one time, or one for each row",
                           given=f"{times.size} times, {states.shape[0]} rows") from None  # fmt: skip
 
 
-def _number(problem: Facts, t: Any, place: str) -> Any:
+def _number(problem: ProblemFacts, t: Any, place: str) -> Any:
     if not isinstance(t, str):
         return t
     from unhurried_heron.units.quantities import in_unit_of
@@ -81,19 +81,19 @@ def _number(problem: Facts, t: Any, place: str) -> Any:
     return in_unit_of(t, problem.units.get("t", ""), place)
 
 
-def _rates_at(problem: Facts, asked: Places) -> Any:
+def _rates_at(problem: ProblemFacts, asked: EvaluationPoints) -> Any:
     """Return the rates, shape (rows, n_states)."""
     times, states = asked.times, asked.states
     return problem.model.rates.at(times, states, surroundings(problem, times, states))
 
 
-def _jacobian_at(problem: Facts, asked: Places) -> Any:
+def _jacobian_at(problem: ProblemFacts, asked: EvaluationPoints) -> Any:
     """Return d rates / d states, shape (rows, n_states, n_states)."""
     times, states = asked.times, asked.states
     return problem.model.rates.jacobian_at(times, states, surroundings(problem, times, states))
 
 
-class Anywhere(Facts):
+class PointwiseProblem(ProblemFacts):
     """A problem that can be asked for its rates and their slopes at any place."""
 
     def rates_at(self, t: Any, state: Any) -> Any:

@@ -11,15 +11,15 @@ from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.input.event import Event
 
 if TYPE_CHECKING:
-    from unhurried_heron.problem.facts import Facts
+    from unhurried_heron.problem.facts import ProblemFacts
 
 # no more lines than this of one kind, nor longer ones
 _MOST_LINES, _LONGEST = 24, 160
 
 
-def in_text(problem: Facts) -> str:
+def in_text(problem: ProblemFacts) -> str:
     """Return a problem as a page of text."""
-    units, said, (start, end) = problem.units, problem.said, problem.interval
+    units, user_input, (start, end) = problem.units, problem.user_input, problem.interval
     parts = [[problem.title] if problem.title else [], _equations(problem)]
     groups = problem.model.layout.groups
     first = [(f"{each.name}({start:.6g})", problem.start[problem.model.layout.stretch(each.name)]) for each in groups]
@@ -29,21 +29,25 @@ def in_text(problem: Facts) -> str:
     parts.append([f"{left} = {value} {unit}".rstrip() for left, value, unit in values])
     numbers = [f"{name} = {value:.10g} {units.get(name, '')}".rstrip() for name, value in problem.parameters.items()]
     parts.append(numbers + [f"{name} is open" for name in problem.open])
-    parts.append([f"force along {name}: {force}" for name, force in said.forces.items()])
+    parts.append([f"force along {name}: {force}" for name, force in user_input.forces.items()])
     parts.append([f"{name}: measured, {table.times.size} times" for name, table in problem.inputs.items()])
     parts.append([f"t from {start:.10g} to {end:.10g} {units.get(TIME, '')}".rstrip()])
     parts.append([_event(event) for event in problem.events])
-    watched = {"conserved": said.conserved, "never negative": said.never_negative, "exact": said.exact}
+    watched = {
+        "conserved": user_input.conserved,
+        "never negative": user_input.never_negative,
+        "exact": user_input.exact,
+    }
     parts.append([f"{what}: {', '.join(map(str, names))}" for what, names in watched.items() if names])
     return "\n".join(_clipped(line) for part in parts for line in _shortened(part))
 
 
-def _equations(problem: Facts) -> list[str]:
-    if problem.said.form == "rates":
-        name = getattr(problem.said.function, "__name__", "a function")
+def _equations(problem: ProblemFacts) -> list[str]:
+    if problem.user_input.form == "rates":
+        name = getattr(problem.user_input.function, "__name__", "a function")
         return [f"rates by the function '{name}'"]
-    lines = [line.strip() for line in problem.said.text.strip().splitlines() if line.strip()]
-    return lines if problem.said.form == "equations" else [*lines, *problem.first_order().text.splitlines()]
+    lines = [line.strip() for line in problem.user_input.text.strip().splitlines() if line.strip()]
+    return lines if problem.user_input.form == "equations" else [*lines, *problem.first_order().text.splitlines()]
 
 
 def _values(numbers: object) -> str:

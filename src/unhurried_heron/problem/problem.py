@@ -7,18 +7,18 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
-from unhurried_heron.input.problem_input import Said, by_name, listed
+from unhurried_heron.input.problem_input import ProblemInput, by_name, listed
 from unhurried_heron.model.model import Model
 from unhurried_heron.problem.assembly import settle
-from unhurried_heron.problem.pointwise import Anywhere
+from unhurried_heron.problem.pointwise import PointwiseProblem
 from unhurried_heron.problem.replacement import changed
 
 
 @dataclass(frozen=True, repr=False, eq=False)
-class Problem(Anywhere):
+class Problem(PointwiseProblem):
     """An initial-value problem: equations, initial values, parameters and an interval.
 
     Make one with `from_text`, `from_lagrangian`, `from_hamiltonian`, `from_file` or `from_rates`; change one with
@@ -47,14 +47,14 @@ class Problem(Anywhere):
     """
 
     @classmethod
-    def of(cls, said: Said, model: Model | None = None) -> Problem:
+    def of(cls, user_input: ProblemInput, model: Model | None = None) -> Problem:
         """Make a problem of everything said; a ``model`` made before for the same structure is used again."""
-        made = cls(said, settle(said, Mistakes(), model))
+        made = cls(user_input, settle(user_input, ErrorCollector(), model))
         made.refuse_disagreements()
         return made
 
     def __reduce__(self) -> Any:
-        return Problem, (self.said, self.settled)
+        return Problem, (self.user_input, self.assembled)
 
     @classmethod
     def from_text(
@@ -119,7 +119,7 @@ class Problem(Anywhere):
         ('z', "z'")
         """
         return cls.of(
-            Said(
+            ProblemInput(
                 form="equations",
                 text=equations,
                 initial=initial,
@@ -182,7 +182,7 @@ class Problem(Anywhere):
         3rd ed. (2002), section 1.4. The ``energy`` among the derived quantities is q' dL/dq' - L (section 2.7).
         """
         return cls.of(
-            Said(
+            ProblemInput(
                 form="lagrangian",
                 text=energies,
                 coordinates=tuple(coordinates),
@@ -243,7 +243,7 @@ class Problem(Anywhere):
         H. Goldstein, C. Poole and J. Safko, *Classical Mechanics*, 3rd ed. (2002), section 8.1.
         """
         return cls.of(
-            Said(
+            ProblemInput(
                 form="hamiltonian",
                 text=energies,
                 coordinates=tuple(coordinates),
@@ -310,7 +310,7 @@ class Problem(Anywhere):
             arguments alone, and that it gives the same answer twice.
         """
         return cls.of(
-            Said(
+            ProblemInput(
                 form="rates",
                 function=rates,
                 initial=initial,
@@ -346,9 +346,9 @@ class Problem(Anywhere):
         return cls.from_content(read_document(Path(path)), events=events)
 
     @classmethod
-    def from_content(cls, said: Said, *, events: Iterable[Event] = ()) -> Problem:
+    def from_content(cls, user_input: ProblemInput, *, events: Iterable[Event] = ()) -> Problem:
         """Make a problem of what `document.parse_document` returns."""
-        return cls.of(replace(said, events=(*said.events, *events)))
+        return cls.of(replace(user_input, events=(*user_input.events, *events)))
 
     def to_file(self, path: str | Path) -> None:
         """Write the problem as `from_file` reads it, as it was said; a table that stands elsewhere becomes part of it.
@@ -363,7 +363,7 @@ class Problem(Anywhere):
         from unhurried_heron.disk import write_whole
         from unhurried_heron.input.file_writer import write_document
 
-        content = write_document(self.said, Path(path).parent)
+        content = write_document(self.user_input, Path(path).parent)
         write_whole(path, lambda file: file.write(content))
 
     def with_(

@@ -10,11 +10,11 @@ from unhurried_heron.model.guards import is_bound
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.switch_extraction import text_of
 from unhurried_heron.model.unrolling import unrolled
-from unhurried_heron.problem.facts import Facts
+from unhurried_heron.problem.facts import ProblemFacts
 from unhurried_heron.problem.pointwise import surroundings
 
 
-def zero_denominator(problem: Facts, time: float, state: Any) -> str:
+def zero_denominator(problem: ProblemFacts, time: float, state: Any) -> str:
     """Return the first denominator in written rates that is zero at a time and state, as a person writes it, or ""."""
     rates = problem.model.rates
     if not isinstance(rates, WrittenRates):

@@ -7,15 +7,17 @@ from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
-from unhurried_heron.errors import DoubtWarning, UnusedValueError, listing, near_spelling
-from unhurried_heron.input.problem_input import Said, by_name, listed, refuse_unnamed
-from unhurried_heron.problem.assembly import Settled, exchange, merged_initial, settle_again
-from unhurried_heron.problem.facts import Facts
+from unhurried_heron.errors import ProblemWarning, UnusedValueError, listing, near_spelling
+from unhurried_heron.input.problem_input import ProblemInput, by_name, listed, refuse_unnamed
+from unhurried_heron.problem.assembly import AssembledProblem, exchange, merged_initial, settle_again
+from unhurried_heron.problem.facts import ProblemFacts
 from unhurried_heron.quiet import QUIET
 from unhurried_heron.units.quantities import keep_kinds
 
 
-def changed(problem: Facts, new: Mapping[str, Mapping[str, Any] | None], **words: Any) -> tuple[Said, Settled]:
+def changed(
+    problem: ProblemFacts, new: Mapping[str, Mapping[str, Any] | None], **words: Any
+) -> tuple[ProblemInput, AssembledProblem]:
     """Return the words and what they come to, with other values.
 
     Parameters
@@ -30,7 +32,7 @@ def changed(problem: Facts, new: Mapping[str, Mapping[str, Any] | None], **words
     UnusedValueError
         A name is no parameter or no state.
     """
-    said = problem.said
+    user_input = problem.user_input
     refuse_unnamed(new, "with_")
     parameters, initial = by_name(new["parameters"]), by_name(new["initial"])
     for name in parameters:
@@ -46,21 +48,21 @@ def changed(problem: Facts, new: Mapping[str, Mapping[str, Any] | None], **words
     given: dict[str, Any] = {key: value for key, value in words.items() if value is not None}
     given |= {key: listed(given[key], key) for key in ("events", "conserved", "never_negative") if key in given}
     again = replace(
-        said,
-        parameters={**by_name(said.parameters), **parameters},
-        initial=merged_initial(said.initial, new["initial"]),
+        user_input,
+        parameters={**by_name(user_input.parameters), **parameters},
+        initial=merged_initial(user_input.initial, new["initial"]),
         **given,
     )
-    plain = None if given else exchange(said, problem.settled, parameters, initial)
+    plain = None if given else exchange(user_input, problem.assembled, parameters, initial)
     if plain:
         return again, plain
-    again, settled, dropped = settle_again(again, problem.settled)
+    again, assembled, dropped = settle_again(again, problem.assembled)
     for name, (begins, start) in [] if QUIET.get() else dropped.items():
         warnings.warn(
             f"the closed form of '{name}' begins with {begins:.6g} and not with {start:.6g}: it was dropped, and "
             f"errors are not measured against it. (It may name the starting value: {name}_0.)",
-            DoubtWarning,
+            ProblemWarning,
             stacklevel=3,
         )
-    keep_kinds(problem.units, settled.units, {**parameters, **initial})
-    return again, settled
+    keep_kinds(problem.units, assembled.units, {**parameters, **initial})
+    return again, assembled

@@ -14,7 +14,7 @@ _PER_EVENT = ("times", "which", "before", "after", "modes", "acting")
 
 
 @dataclass(frozen=True)
-class Happened:
+class EventLog:
     """The events of a run, in the order they happened.
 
     Attributes
@@ -46,13 +46,13 @@ class Happened:
     names: tuple[str, ...]
     start: Array
     sign: float = 1.0
-    said: tuple[str, ...] = ()
+    user_input: tuple[str, ...] = ()
 
     @cached_property
     def _kept(self) -> list[int]:
         """Which parameters are told: of those that a function might have changed only what it did change."""
         moved = (self.modes != self.start).any(axis=0)
-        return [k for k, name in enumerate(self.names) if moved[k] or name in self.said]
+        return [k for k, name in enumerate(self.names) if moved[k] or name in self.user_input]
 
     @cached_property
     def told(self) -> tuple[str, ...]:
@@ -65,7 +65,7 @@ class Happened:
         found: Array = np.vstack([self.start, self.modes])[:, self._kept]
         return found
 
-    def only(self, own: Any) -> Happened:
+    def only(self, own: Any) -> EventLog:
         """Return some of the events."""
         return replace(self, **{name: getattr(self, name)[own] for name in _PER_EVENT})
 
@@ -86,7 +86,7 @@ class Happened:
         found: Array = table[np.where(before, left, right)]
         return found
 
-    def followed_by(self, later: Happened) -> Happened:
+    def followed_by(self, later: EventLog) -> EventLog:
         """Return both as of one run, which begins as this one does."""
         if not self.times.size or not later.times.size:
             return replace(later, start=self.start) if later.times.size else self
@@ -95,7 +95,7 @@ class Happened:
         }
         return replace(self, **joined)
 
-    def reversed(self) -> Happened:
+    def reversed(self) -> EventLog:
         """Return the events, which change nothing, as they are met from the other end."""
         return replace(self.only(slice(None, None, -1)), sign=-self.sign)
 
@@ -109,13 +109,13 @@ class Happened:
 
 
 _NONE, _NO_STATES = np.empty(0), np.empty((0, 0))
-NOTHING_HAPPENED = Happened(
+EMPTY_EVENT_LOG = EventLog(
     _NONE, np.empty(0, dtype=np.int64), _NO_STATES, _NO_STATES, _NO_STATES, np.empty(0, dtype=bool), (), _NONE
 )
 
 
 @dataclass(frozen=True)
-class Crossed:
+class SwitchLog:
     """The switches that were crossed, in the order of the run.
 
     Attributes
@@ -140,15 +140,15 @@ class Crossed:
     slid: tuple[tuple[int, int, str], ...] = ()
 
     @classmethod
-    def nothing(cls) -> Crossed:
+    def nothing(cls) -> SwitchLog:
         """Return what no run crossed."""
         none = np.empty(0, dtype=np.int64)
         return cls(np.empty(0), none, np.empty(0), none, ())
 
-    def followed_by(self, later: Crossed, rows: int) -> Crossed:
+    def followed_by(self, later: SwitchLog, rows: int) -> SwitchLog:
         """Return both, of which the later begins after ``rows`` rows of the ledger."""
         places = np.array([len(self.texts) + k for k in range(len(later.texts))], dtype=np.int64)
-        return Crossed(
+        return SwitchLog(
             np.concatenate([self.times, later.times]),
             np.concatenate([self.which, places[later.which]]),
             np.concatenate([self.values, later.values]),
@@ -157,11 +157,11 @@ class Crossed:
             (*self.slid, *((first + rows, beyond + rows, text) for first, beyond, text in later.slid)),
         )
 
-    def reversed(self, rows: int) -> Crossed:
+    def reversed(self, rows: int) -> SwitchLog:
         """Return what was crossed as met from the other end of a ledger of so many rows."""
         turned = {"times": self.times, "which": self.which, "values": 1.0 - self.values, "rows": rows - 1 - self.rows}
         slid = tuple((rows - beyond, rows - first, text) for first, beyond, text in self.slid[::-1])
-        return Crossed(**{name: array[::-1].copy() for name, array in turned.items()}, texts=self.texts, slid=slid)
+        return SwitchLog(**{name: array[::-1].copy() for name, array in turned.items()}, texts=self.texts, slid=slid)
 
     def told(self) -> dict[int, str]:
         """Return the texts of what was crossed, by the row of the ledger that ended there."""

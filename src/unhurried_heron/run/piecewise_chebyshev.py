@@ -37,7 +37,7 @@ _TO_COEFFICIENTS[0] *= 0.5
 
 
 @dataclass(frozen=True)
-class Pieces:
+class PiecewisePolynomial:
     """A quantity as Chebyshev series.
 
     Attributes
@@ -55,17 +55,19 @@ class Pieces:
     coefficients: Array
     quantity: Callable[[Array], Array] | None = None
 
-    def minus(self, value: float) -> Pieces:
+    def minus(self, value: float) -> PiecewisePolynomial:
         """Return the quantity less a constant."""
         coefficients = self.coefficients.copy()
         coefficients[:, 0] -= value
         given = self.quantity
-        return Pieces(self.starts, self.lengths, coefficients, given and (lambda times: given(times) - value))
+        return PiecewisePolynomial(
+            self.starts, self.lengths, coefficients, given and (lambda times: given(times) - value)
+        )
 
-    def slope(self) -> Pieces:
+    def slope(self) -> PiecewisePolynomial:
         """Return the derivative by the time."""
         derived = chebyshev.chebder(self.coefficients, axis=1) * (2.0 / self.lengths[:, None])
-        return Pieces(self.starts, self.lengths, derived)
+        return PiecewisePolynomial(self.starts, self.lengths, derived)
 
     def integral(self, low: float, high: float) -> float:
         """Return the integral from one time to a later one, both within the pieces; NaN where it has no finite one."""
@@ -76,7 +78,7 @@ class Pieces:
         sizes = np.abs(self.coefficients[touched]).sum(axis=1)
         if not (sizes < _BEYOND * LARGEST).all():
             return math.nan
-        whole = Pieces(self.starts[touched], self.lengths[touched], self.coefficients[touched])
+        whole = PiecewisePolynomial(self.starts[touched], self.lengths[touched], self.coefficients[touched])
         primitive = chebyshev.chebint(whole.coefficients, axis=1) * (0.5 * whole.lengths[:, None])
         amounts = _values(primitive, whole.place_of(right[touched])) - _values(primitive, whole.place_of(left[touched]))
         return float(np.sum(amounts))
@@ -148,7 +150,7 @@ def _values(series: Array, places: Array) -> Array:
     return values
 
 
-def pieces_of(quantity: Callable[[Array], Array], starts: Array, lengths: Array) -> Pieces:
+def pieces_of(quantity: Callable[[Array], Array], starts: Array, lengths: Array) -> PiecewisePolynomial:
     """Interpolate a quantity, a function of times of shape (n,), on pieces.
 
     Where it is no number, nor are the coefficients. A quantity that swings faster than ever so many pieces can follow
@@ -182,7 +184,7 @@ def pieces_of(quantity: Callable[[Array], Array], starts: Array, lengths: Array)
                 break
             left, length = np.concatenate([left, left + 0.5 * length]), np.concatenate([0.5 * length, 0.5 * length])
     if not done:
-        return Pieces(starts, lengths, np.empty((0, _POINTS)), quantity)
+        return PiecewisePolynomial(starts, lengths, np.empty((0, _POINTS)), quantity)
     left, length, coefficients = (np.concatenate(parts) for parts in zip(*done, strict=True))
     order = np.argsort(left if lengths[0] > 0 else -left, kind="stable")
-    return Pieces(left[order], length[order], coefficients[order], quantity)
+    return PiecewisePolynomial(left[order], length[order], coefficients[order], quantity)

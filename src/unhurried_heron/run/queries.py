@@ -12,7 +12,7 @@ import numpy as np
 from unhurried_heron.errors import RunError
 from unhurried_heron.input.event import GOING, Event, Going
 from unhurried_heron.run.columns import AT_ONCE, LARGEST
-from unhurried_heron.run.event_log import Happened
+from unhurried_heron.run.event_log import EventLog
 from unhurried_heron.run.period import Period
 from unhurried_heron.run.room import refuse_memory
 from unhurried_heron.run.trajectory import Array, StepTrajectory, Trajectory
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from unhurried_heron.problem.problem import Problem
-    from unhurried_heron.run.piecewise_chebyshev import Pieces
+    from unhurried_heron.run.piecewise_chebyshev import PiecewisePolynomial
 
 
 def _turning(values: Array, rounding: float) -> list[int]:
@@ -38,7 +38,7 @@ def _turning(values: Array, rounding: float) -> list[int]:
     return [k - 1 for k in kept]
 
 
-class Answers:
+class Queries:
     """What can be asked of a run that kept its steps.
 
     A quantity is a state or derived quantity by its name, or a formula of states, derived quantities, parameters and
@@ -49,7 +49,7 @@ class Answers:
     problem: Problem
     _trajectory: Trajectory
     _watched: tuple[Event, ...]
-    _happened: Happened
+    _event_log: EventLog
 
     if TYPE_CHECKING:
 
@@ -108,7 +108,7 @@ class Answers:
         """Return where an event of the run happened, with the states before."""
         event = self._watched[place]
         self._kept("run.crossings")
-        frame = self._rows(self._happened.times[self._happened.which == place], side="before")
+        frame = self._rows(self._event_log.times[self._event_log.which == place], side="before")
         frame.insert(1, "going", event.going)
         return frame
 
@@ -254,10 +254,10 @@ class Answers:
 
         rows = []
         for place, event in enumerate(self._watched):
-            own = self._happened.which == place
-            times = self._happened.times[own]
+            own = self._event_log.which == place
+            times = self._event_log.times[own]
             if times.size:
-                nearest, when, state = 0.0, float(times[0]), self._happened.before[own][0]
+                nearest, when, state = 0.0, float(times[0]), self._event_log.before[own][0]
             else:
                 nearest, when = self._closest(event)
                 known = np.isfinite(when)
@@ -280,21 +280,21 @@ class Answers:
     def table(self, times: int | Sequence[Any]) -> pd.DataFrame:
         """Return states and derived quantities at times: so many equally spaced ones, or these."""
         low, high = self._window(None, "run.table")
-        said: Any = times
-        if isinstance(said, numbers.Integral) and not isinstance(said, bool):
-            if said < 2:
+        user_input: Any = times
+        if isinstance(user_input, numbers.Integral) and not isinstance(user_input, bool):
+            if user_input < 2:
                 raise RunError("too few times for a table", name="times", place="run.table",
                                expected="a count of at least 2", given=repr(times))  # fmt: skip
-            refuse_memory(int(said), 3 * (len(self.columns) + 1), "run.table")
-            said = np.linspace(low, high, int(said))
-        elif isinstance(said, list | tuple):
-            said = [self._time(each, "run.table") for each in said]
+            refuse_memory(int(user_input), 3 * (len(self.columns) + 1), "run.table")
+            user_input = np.linspace(low, high, int(user_input))
+        elif isinstance(user_input, list | tuple):
+            user_input = [self._time(each, "run.table") for each in user_input]
         try:
-            said = np.array(said, dtype=np.float64, ndmin=1)
+            user_input = np.array(user_input, dtype=np.float64, ndmin=1)
         except (TypeError, ValueError, OverflowError):
             raise RunError("these are no times", name="times", place="run.table",
                            expected="a count, or times", given=repr(times)[:80]) from None  # fmt: skip
-        return self._rows(said).rename(columns={"time": "t"}).set_index("t")
+        return self._rows(user_input).rename(columns={"time": "t"}).set_index("t")
 
     def _time(self, value: Any, place: str) -> Any:
         from unhurried_heron.units.quantities import in_unit_of
@@ -355,7 +355,7 @@ class Answers:
 
         return values
 
-    def _pieces(self, asked: str | Event, place: str) -> Pieces:
+    def _pieces(self, asked: str | Event, place: str) -> PiecewisePolynomial:
         trajectory, told = self._kept(place), self._told
         if not isinstance(asked, str | Event) or asked not in told:
             # polynomials are loaded when something is asked
@@ -369,7 +369,7 @@ class Answers:
         return told[asked]
 
     @cached_property
-    def _told(self) -> dict[Any, Pieces]:
+    def _told(self) -> dict[Any, PiecewisePolynomial]:
         """Quantities that were asked for before."""
         return {}
 

@@ -17,9 +17,9 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.columns import AT_ONCE, columns_at, derived_at
 from unhurried_heron.run.ending import Ending, Tally
-from unhurried_heron.run.event_log import Crossed, Happened
+from unhurried_heron.run.event_log import EventLog, SwitchLog
 from unhurried_heron.run.late_bindings import STUDIES
-from unhurried_heron.run.queries import Answers
+from unhurried_heron.run.queries import Queries
 from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
 
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, eq=False)
-class Run(Answers):
+class Run(Queries):
     """The outcome of `integrate`: a solution that can be read, evaluated and judged.
 
     Attributes
@@ -43,7 +43,7 @@ class Run(Answers):
         Why and where it ended.
     tally : Tally
         Counts of work.
-    chosen : str
+    method_selection : str
         Of a method that chooses along the run: what it took, and why, in a sentence.
     """
 
@@ -54,10 +54,10 @@ class Run(Answers):
     tally: Tally
     _trajectory: Trajectory = field(repr=False)
     _watched: tuple[Event, ...] = field(repr=False)
-    _happened: Happened = field(repr=False)
+    _event_log: EventLog = field(repr=False)
     _ledger: Array | None = field(repr=False)
-    _crossed: Crossed = field(default_factory=Crossed.nothing, repr=False)
-    chosen: str = ""
+    _switch_log: SwitchLog = field(default_factory=SwitchLog.nothing, repr=False)
+    method_selection: str = ""
     _methods: tuple[Method, ...] = field(default=(), repr=False)
     _trace: Trace | None = field(default=None, repr=False)
     _further: Callable[[Run, float], Run] | None = field(default=None, repr=False)
@@ -84,7 +84,7 @@ class Run(Answers):
     @property
     def modes(self) -> tuple[str, ...]:
         """Names of the parameters that events changed."""
-        return self._happened.told
+        return self._event_log.told
 
     def __getitem__(self, name: str) -> Array:
         """Return the recorded values of a state, derived quantity or mode, (n_times,); of a family, (n_times, …).
@@ -127,7 +127,7 @@ class Run(Answers):
         if not self.modes:
             return None
         places = [self.problem.model.parameters.index(name) for name in self.modes]
-        return np.array(places, dtype=np.int64), self._happened.modes_at(times, before)
+        return np.array(places, dtype=np.int64), self._event_log.modes_at(times, before)
 
     def at(self, t: Any, names: str | Sequence[str] | None = None, *, side: str = "after") -> Array:
         """Evaluate the solution anywhere in the run.
@@ -301,7 +301,7 @@ class Run(Answers):
         """
         import pandas as pd
 
-        found = self._happened
+        found = self._event_log
         frame = pd.DataFrame({"name": [self._watched[e].name for e in found.which.tolist()], "time": found.times})
         states = found.before if found.times.size else np.empty((0, self.problem.model.layout.size))
         parts = [pd.DataFrame(states, columns=list(self.problem.states))]
@@ -311,9 +311,9 @@ class Run(Answers):
         return pd.concat([frame, *parts], axis=1)
 
     @cached_property
-    def happenings(self) -> tuple[tuple[str, float, tuple[float, ...]], ...]:
+    def _occurrences(self) -> tuple[tuple[str, float, tuple[float, ...]], ...]:
         """The events as plain tuples: name, time and state (before it acts) of each, in order."""
-        found = self._happened
+        found = self._event_log
         return tuple(
             (self._watched[int(e)].name, float(time), tuple(state.tolist()))
             for time, e, state in zip(found.times, found.which, found.before, strict=True)
@@ -346,7 +346,7 @@ class Run(Answers):
         if len(self._methods) > 1:
             rows: Any = self._ledger
             frame["method"] = [self._methods[member].name for member in rows["member"]]
-        landed = self._crossed.told()
+        landed = self._switch_log.told()
         frame["switch"] = [landed.get(row, "") for row in range(len(frame))]
         return frame
 
@@ -371,7 +371,7 @@ class Run(Answers):
         """The switches that were crossed, in order: ``time``, ``switch`` and the value it took (1 true, 0 false)."""
         import pandas as pd
 
-        found = self._crossed
+        found = self._switch_log
         names = [found.texts[which] for which in found.which.tolist()]
         return pd.DataFrame({"time": found.times, "switch": pd.Series(names, dtype=object), "value": found.values})
 
@@ -385,7 +385,7 @@ class Run(Answers):
         more = " …" if len(self.columns) > 4 else ""
         title = f" of '{self.problem.title}'" if self.problem.title else ""
         advice = f"\n {self.ending.advice}" if self.ending.advice else ""
-        chosen = f"\n {self.method} {self.chosen}" if self.chosen else ""
+        chosen = f"\n {self.method} {self.method_selection}" if self.method_selection else ""
         return (
             f"<Run{title} with {self.method}: {self.ending.message}{advice}{chosen}\n"
             f" {counts}, {self.tally.rate_evaluations} rate evaluations, {self.tally.seconds:.3g} s\n"

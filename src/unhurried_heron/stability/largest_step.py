@@ -20,7 +20,7 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.stability.eigenvalues import modes_at, rows_worth
 from unhurried_heron.stability.regions import Stability, stability
-from unhurried_heron.stability.stability_limited_steps import StepsInRegion, decays_that_grow
+from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps, decays_that_grow
 from unhurried_heron.study.attempts import tried
 from unhurried_heron.study.reference import size_of
 
@@ -91,14 +91,21 @@ class LargestStep:
     times: Array = field(repr=False)
     modes: Any = field(repr=False)
 
-    def steps(self, step: float | None = None) -> StepsInRegion:
+    def steps(self, step: float | None = None) -> StabilityLimitedSteps:
         """Return steps of this length (or another) in the region, at all places that were looked at, to be drawn."""
         length = self.step if step is None else step
         length = length if math.isfinite(length) else 0.0
         rows = self.times.size
         z = self.modes * length
-        return StepsInRegion((self.region,), self.times, np.full(rows, length), z, np.zeros(rows, dtype=np.int64),
-                             decays_that_grow(self.region, z), np.ones(rows, dtype=np.int64))  # fmt: skip
+        return StabilityLimitedSteps(
+            (self.region,),
+            self.times,
+            np.full(rows, length),
+            z,
+            np.zeros(rows, dtype=np.int64),
+            decays_that_grow(self.region, z),
+            np.ones(rows, dtype=np.int64),
+        )
 
     def frame(self) -> pd.DataFrame:
         """Return a DataFrame of one row, indexed by the method's name."""
@@ -138,7 +145,7 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
     refuse_no_problem(problem, "largest_step")
     seconds = positive_option(seconds, "seconds")
     check_fits(find_method(method), 1.0, None, None)
-    chosen = in_use(find_method(method), fixed=True, carry=None)
+    chosen = in_use(find_method(method), fixed=True, local_extrapolation=None)
     region, span = stability(chosen), abs(problem.interval[1] - problem.interval[0])
     with quietly():
         reference = integrate(problem, DEFAULT, rtol=_REFERENCE_RTOL, budget=Budget(seconds=seconds), progress=False)

@@ -28,7 +28,7 @@ from unhurried_heron.study.arguments import complex_points, whole
 if TYPE_CHECKING:
     import pandas as pd
 
-Window = tuple[float, float, float, float]
+StepLimitWindow = tuple[float, float, float, float]
 # |R| on the border of a region is 1 but for rounding; of double roots by its root
 _WITHIN: Final = 1e-9
 _EXACTLY: Final = 1e-13
@@ -169,7 +169,7 @@ class Stability:
         return _RADII * max(1.0, 2.0 * self.region.real / _RADII[-1]) if math.isfinite(self.region.real) else _RADII
 
     @cached_property
-    def window(self) -> Window:
+    def window(self) -> StepLimitWindow:
         """A part of the plane that shows the region: left, right, bottom, top."""
         rays = np.exp(1j * np.linspace(0.0, math.pi, _DIRECTIONS))
         points = self._radii[:, None] * rays
@@ -182,7 +182,7 @@ class Stability:
         room = _ROOM * max(right - left, top)
         return left - room, right + room, -top - room, top + room
 
-    def map(self, window: Window | None = None, points: int = 400) -> StabilityMap:
+    def map(self, window: StepLimitWindow | None = None, points: int = 400) -> StabilityMap:
         """Return the amplification on a window of the plane.
 
         Parameters
@@ -257,7 +257,7 @@ def sentences(each: Stability) -> list[str]:
     return told
 
 
-def checked_window(window: Any) -> Window:
+def checked_window(window: Any) -> StepLimitWindow:
     """Return a window of the plane.
 
     Raises

@@ -26,7 +26,7 @@ _NAMED: Final = 3
 
 
 @dataclass(frozen=True)
-class StepsInRegion:
+class StabilityLimitedSteps:
     """Steps of a run, as eigenvalues of the Jacobian times their length, in the regions of the methods that took them.
 
     Attributes
@@ -100,7 +100,7 @@ class StepsInRegion:
         return [(float(self.times[p[0]]), float(self.times[p[-1]] + self.steps[p[-1]])) for p in parts]
 
 
-def steps_in_region(run: Run, *, rows: int = _ROWS) -> StepsInRegion:
+def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedSteps:
     """Lay the steps of a run into the stability region of its method.
 
     Parameters
@@ -119,8 +119,8 @@ def steps_in_region(run: Run, *, rows: int = _ROWS) -> StepsInRegion:
     MethodError
         The method is not in the list, or does not tell its stability function.
     """
-    run = a_run(run, "steps_in_region")
-    rows = whole(rows, "rows", "steps_in_region", low=1, high=1_000_000)
+    run = a_run(run, "stability_limited_steps")
+    rows = whole(rows, "rows", "stability_limited_steps", low=1, high=1_000_000)
     begins, lengths, kinds = _steps_of(run)
     most = rows_worth(run.problem.model.layout.size, rows)
     kept = run._trajectory
@@ -144,7 +144,7 @@ def steps_in_region(run: Run, *, rows: int = _ROWS) -> StepsInRegion:
     for place, region in enumerate(regions.values()):
         if not 0 < names[place][2] < MOST_STAGES:
             limited[which == place] = decays_that_grow(region, _LONGER * z[which == place], _GROWS)
-    return StepsInRegion(
+    return StabilityLimitedSteps(
         tuple(regions.values()), begins[chosen], lengths[chosen], z, which, limited, counts,
         run.problem.title, run.problem.units.get("t", ""),
     )  # fmt: skip
@@ -187,7 +187,7 @@ def _steps_of(run: Run) -> tuple[Array, Array, Any]:
         begins = start + np.arange(lengths.size) * lengths
     else:
         given = f"record={run.options.get('record')!r}"
-        raise RunError("this run kept neither its steps nor a ledger", name="run", place="steps_in_region",
+        raise RunError("this run kept neither its steps nor a ledger", name="run", place="stability_limited_steps",
                        expected='record="steps", or ledger=True' if known else "ledger=True, which tells the stages",
                        given=given)  # fmt: skip
     return begins, lengths, np.zeros((lengths.size, 3), dtype=np.int64)

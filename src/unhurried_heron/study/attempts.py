@@ -13,7 +13,7 @@ from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 
 
-class Tried(NamedTuple):
+class Attempt(NamedTuple):
     """A run, None where there is none; why it did not come to its end, and what was raised."""
 
     run: Run | None
@@ -26,14 +26,14 @@ class Tried(NamedTuple):
         return self.run is not None and self.run.ending.as_asked
 
 
-def tried(problem: Problem, method: str | Method, **options: Any) -> Tried:
+def tried(problem: Problem, method: str | Method, **options: Any) -> Attempt:
     """Integrate without a word; what the user's function raises is kept, for methods ask where others do not."""
     try:
         with quietly():
             run = integrate(problem, method, progress=False, **options)
     except Exception as error:
-        return Tried(None, in_words(error), error)
-    return Tried(run, "" if run.ending.as_asked else run.ending.message)
+        return Attempt(None, in_words(error), error)
+    return Attempt(run, "" if run.ending.as_asked else run.ending.message)
 
 
 class OnInterrupt:
@@ -59,7 +59,7 @@ class OnInterrupt:
         return True
 
 
-INTERRUPTED: Final = Tried(None, "interrupted")
+INTERRUPTED: Final = Attempt(None, "interrupted")
 
 
 def in_words(error: Exception) -> str:
@@ -67,7 +67,7 @@ def in_words(error: Exception) -> str:
     return str(error.args[0]) if isinstance(error, HeronError) else f"{type(error).__name__}: {error}"
 
 
-def raise_what_all_raised(found: list[Tried]) -> None:
+def raise_what_all_raised(found: list[Attempt]) -> None:
     """Raise what the user's function raised, where it did so in every run: nobody else tells of it then.
 
     Raises

@@ -18,7 +18,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
-from unhurried_heron.study.attempts import Tried, raise_what_all_raised, tried
+from unhurried_heron.study.attempts import Attempt, raise_what_all_raised, tried
 
 # a reference is at least a thousand times tighter than the tightest run measured against it, and always this tight
 _TIGHTER: Final = 1e-3
@@ -87,7 +87,7 @@ class References:
         self._limited, self._seconds = seconds is not None, _SECONDS if seconds is None else seconds
         self._taylor_seconds = _TAYLOR_SECONDS if seconds is None else seconds
         self.rtol = float(np.clip(_TIGHTER * tightest, _TIGHTEST, _LOOSEST))
-        self._runs: dict[str, Tried] = {}
+        self._runs: dict[str, Attempt] = {}
         self.lacking = ""
 
     @property
@@ -233,15 +233,15 @@ class References:
         kept = _ran([self._integrate(family, "steps")])
         return truth.names, kept.at, truth.label
 
-    def _integrate(self, family: str, record: Record, seconds: float | None = None) -> Tried:
+    def _integrate(self, family: str, record: Record, seconds: float | None = None) -> Attempt:
         return _tight(self._problem, reference_methods()[family], self.rtol, record, seconds or self._seconds)
 
 
-def _tight(problem: Problem, method: str, rtol: float, record: Record, seconds: float) -> Tried:
+def _tight(problem: Problem, method: str, rtol: float, record: Record, seconds: float) -> Attempt:
     return tried(problem, method, rtol=rtol, record=record, budget=Budget(seconds=seconds), ledger=False)
 
 
-def _ran(found: Iterable[Tried]) -> Run:
+def _ran(found: Iterable[Attempt]) -> Run:
     """Return the first run of several that there is.
 
     Raises

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 _MOST_STEPS: Final = 100_000
 
 
-def worked(
+def step_table(
     problem: Problem,
     method: str | Method,
     *,
@@ -69,11 +69,11 @@ def worked(
     --------
     >>> import unhurried_heron as uh
     >>> pond = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), exact={"x": "exp(-t)"})
-    >>> uh.worked(pond, "heun-2", step=0.1, steps=1)[["row", "t", "x", "rate of x"]].values.tolist()
+    >>> uh.step_table(pond, "heun-2", step=0.1, steps=1)[["row", "t", "x", "rate of x"]].values.tolist()
     [['k1', 0.0, 1.0, -1.0], ['k2', 0.1, 0.9, -0.9], ['result', 0.1, 0.905, nan]]
     """
-    refuse_no_problem(problem, "worked")
-    steps = whole(steps, "steps", "worked", low=1, high=_MOST_STEPS)
+    refuse_no_problem(problem, "step_table")
+    steps = whole(steps, "steps", "step_table", low=1, high=_MOST_STEPS)
     settings: dict[str, Any] = {"step": step, "count": count, "rtol": rtol, "atol": atol}
     given = {name: value for name, value in settings.items() if value is not None}
     chosen: Any = find_method(method)
@@ -83,7 +83,7 @@ def worked(
         run = integrate(problem, chosen, **given, trace=True, switches=False, ledger=True, budget=budget,
                         progress=False)  # fmt: skip
     if not run.tally.accepted and not run.tally.refused:
-        raise RunError(f"there is no step to work out: {run.ending.message}", name="steps", place="worked",
+        raise RunError(f"there is no step to work out: {run.ending.message}", name="steps", place="step_table",
                        expected="a problem whose first step can be begun", given=run.ending.reason)  # fmt: skip
     return _table(run, steps)
 

@@ -18,13 +18,15 @@ from rich.text import Text
 _NAMES = ("method", "event", "worst state", "at the end", "setting", "state")
 
 
-class Sheet:
+class TextTable:
     """A table that leaves out its last columns where the page is too narrow, says so, and never cuts a number.
 
     Tables of a `pile` have columns of the same widths, leave out the same ones, and say so below the last.
     """
 
-    def __init__(self, columns: Iterable[tuple[str, str]], title: str = "", pile: list[Sheet] | None = None) -> None:
+    def __init__(
+        self, columns: Iterable[tuple[str, str]], title: str = "", pile: list[TextTable] | None = None
+    ) -> None:
         self.columns, self.title = list(columns), title
         self.rows: list[tuple[str, ...]] = []
         self.caption = ""

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from unhurried_heron.errors import HeronError
 from unhurried_heron.run.run import Run
-from unhurried_heron.study.text_table import Sheet
+from unhurried_heron.study.text_table import TextTable
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -20,7 +20,7 @@ _MOST_COLUMNS = 10
 
 
 def answers_report(run: Run, asked: Iterable[tuple[str, str]]) -> RenderableType:
-    """Answer each question, a pair of what `Answers` can be asked and of what about; or say why one has no answer."""
+    """Answer each question, a pair of what `Queries` can be asked and of what about; or say why one has no answer."""
     parts: list[RenderableType] = []
     for question, what in asked:
         try:
@@ -48,7 +48,7 @@ def _sheet(title: str, frame: pd.DataFrame) -> RenderableType:
         return Text(f"{title}: none")
     names = list(frame.columns)[:_MOST_COLUMNS]
     words = {name for name in names if isinstance(frame[name].iloc[0], str)}
-    table = Sheet([(name, "left" if name in words else "right") for name in names], title)
+    table = TextTable([(name, "left" if name in words else "right") for name in names], title)
     for row in frame[names].head(_MOST_ROWS).itertuples(index=False):
         table.add_row(*(cell if isinstance(cell, str) else f"{cell:.8g}" for cell in row))
     if len(frame) > _MOST_ROWS:

@@ -18,7 +18,7 @@ from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.methods_table import facts_of
-from unhurried_heron.study.text_table import Sheet, number
+from unhurried_heron.study.text_table import TextTable, number
 
 if TYPE_CHECKING:
     # the checks know units, whose library takes long to import
@@ -39,18 +39,18 @@ def console(*, error: bool = False) -> Console:
     return Console(stderr=error, highlight=False, markup=False, emoji=False, width=width)
 
 
-def _table(columns: Iterable[tuple[str, str]], title: str = "") -> Sheet:
-    return Sheet(columns, title)
+def _table(columns: Iterable[tuple[str, str]], title: str = "") -> TextTable:
+    return TextTable(columns, title)
 
 
 def methods_table(methods: Iterable[Method], why: str = "") -> RenderableType:
     """A table for each family: orders, work, whether methods adapt and suit stiff problems, stability, source."""
     parts: list[RenderableType] = [Text(why)] if why else []
-    families: dict[str, Sheet] = {}
-    pile: list[Sheet] = []
+    families: dict[str, TextTable] = {}
+    pile: list[TextTable] = []
     for method in methods:
         if method.family not in families:
-            families[method.family] = Sheet(
+            families[method.family] = TextTable(
                 [("method", "left"), ("order", "right"), ("embedded", "right"), ("between", "right")]
                 + [("stages", "right"), ("rates", "right"), ("adapts", "left"), ("stable", "right"), ("stiff", "left")]
                 + [("real", "right"), ("imaginary", "right"), ("carries", "left"), ("source", "left")],
@@ -113,13 +113,13 @@ def run_report(run: Run) -> RenderableType:
         Text(str(run.ending), style="" if run.ending.as_asked else "bold red"),
         Text(f"{work}; {tally.seconds:.3g} s"),
     ]
-    if run.chosen:
-        parts.insert(2, Text(f"{run.method} {run.chosen}"))
-    landed: Any = run.switches["switch"].value_counts(sort=False) if run._crossed.times.size else {}
+    if run.method_selection:
+        parts.insert(2, Text(f"{run.method} {run.method_selection}"))
+    landed: Any = run.switches["switch"].value_counts(sort=False) if run._switch_log.times.size else {}
     if len(landed):
         told = "; ".join(f"{text} ({count:,} time{'s' * (count > 1)})" for text, count in landed.items())
         parts.append(Text(f"landed on switches: {told}"))
-    if run.happenings:
+    if run._occurrences:
         parts.append(_events_table(run))
     parts += [Text(each) for each in _never_happened(run)]
     table = _table([("at the end", "left"), ("value", "right"), ("unit", "left")])
@@ -155,7 +155,7 @@ def _jump(before: float, after: float) -> str:
 
 def _never_happened(run: Run) -> Iterable[str]:
     """Say of each event that did not happen how near it came."""
-    seen = set(run._happened.which.tolist())
+    seen = set(run._event_log.which.tolist())
     never = [place for place in range(len(run._watched)) if place not in seen]
     unit = run.problem.units.get("t", "")
     for place in never[:_MOST_EVENTS]:
@@ -168,19 +168,19 @@ def _never_happened(run: Run) -> Iterable[str]:
         yield f"nor did {len(never) - _MOST_EVENTS:,} more: see run.watched"
 
 
-def _events_table(run: Run) -> Sheet:
+def _events_table(run: Run) -> TextTable:
     layout = run.problem.model.layout
     shown = list(layout.scalars.items())[:_MOST_MEMBERS]
-    modes, found = run.modes[:_MOST_MEMBERS], run._happened
+    modes, found = run.modes[:_MOST_MEMBERS], run._event_log
     columns = [*(state for state, _ in shown), *modes]
     table = _table([("event", "left"), ("time", "right"), *((column, "right") for column in columns)])
     levels = found.levels
-    for row, (name, time, state) in enumerate(run.happenings[:_MOST_EVENTS]):
+    for row, (name, time, state) in enumerate(run._occurrences[:_MOST_EVENTS]):
         cells = [_jump(state[place], found.after[row, place]) for _, place in shown]
         cells += [_jump(levels[row, k], levels[row + 1, k]) for k in range(len(modes))]
         table.add_row(name, f"{time:.8g}", *cells)
-    if len(run.happenings) > _MOST_EVENTS:
-        more = len(run.happenings) - _MOST_EVENTS
+    if len(run._occurrences) > _MOST_EVENTS:
+        more = len(run._occurrences) - _MOST_EVENTS
         table.caption = f"{more} more events: see run.events, or the summary written with --json"
     return table
 
@@ -216,7 +216,7 @@ def comparison_report(comparison: Comparison) -> RenderableType:
 def ranking_table(ranking: pd.DataFrame, error: float) -> RenderableType:
     """Methods by the work they need for one error."""
     names = list(ranking.columns)
-    table = Sheet(
+    table = TextTable(
         [(name, "left" if name in ("method", "how") else "right") for name in names], f"for an error of {error:g}"
     )
     for row in ranking.to_dict("records"):

@@ -10,7 +10,7 @@ from unhurried_heron.errors import OptionError, UnitError
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.state_name import StateName, group_of
 from unhurried_heron.input.definitions import QUANTITY, Definition
-from unhurried_heron.input.error_collector import Mistakes
+from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.values import finite_number, interval_ends, is_finite_number
 
 
@@ -29,7 +29,7 @@ def read_quantities(
     initial: Mapping[str, Definition],
     interval: Any,
     units: Mapping[str, str],
-    mistakes: Mistakes,
+    collector: ErrorCollector,
 ) -> Quantities:
     """Convert every quantity to the unit declared for its name, or to the set of units the states belong to.
 
@@ -41,55 +41,55 @@ def read_quantities(
     """
     found = dict(units)
     ends = _Ends((0.0, 1.0))
-    with mistakes.gathering():
+    with collector.gathering():
         ends = _read_ends(interval)
     if ends.unit:
         found.setdefault(TIME, ends.unit)
-    with mistakes.gathering():
+    with collector.gathering():
         _adopt_units(initial, found)
     if not any(each.unit for each in (*parameters.values(), *initial.values())) and not ends.units:
-        return Quantities(parameters, initial, _checked_ends(ends.values, mistakes), found)
+        return Quantities(parameters, initial, _checked_ends(ends.values, collector), found)
     known = dict(found)
     start = {
-        name: _converted(name, each, known.get(group_of(name), ""), "initial", mistakes)
+        name: _converted(name, each, known.get(group_of(name), ""), "initial", collector)
         for name, each in initial.items()
     }
     base = {key: text for key, text in known.items() if key == TIME or key in _plain_names(initial)} or known
     constants = {}
     for name, each in parameters.items():
         constants[name] = each
-        with mistakes.gathering():
+        with collector.gathering():
             if each.unit and name not in units:
                 found[name] = _coherent_label(each.unit, base, f"parameters, '{name}'")
-        constants[name] = _converted(name, each, found.get(name, ""), "parameters", mistakes)
+        constants[name] = _converted(name, each, found.get(name, ""), "parameters", collector)
     values = ends.values
-    with mistakes.gathering():
+    with collector.gathering():
         converted = [
             _in_unit(value, unit, found[TIME], "the interval") if unit else value
             for value, unit in zip(ends.values, ends.units or ("", ""), strict=True)
         ]
         values = (converted[0], converted[1])
-    return Quantities(constants, start, _checked_ends(values, mistakes), found)
+    return Quantities(constants, start, _checked_ends(values, collector), found)
 
 
 def _adopt_units(initial: Mapping[str, Definition], units: dict[str, str]) -> None:
     """Give states without a declared unit one that fits the others: the first of each kind is taken as it was said."""
-    said = {group_of(name): each.unit for name, each in initial.items() if each.unit}
-    if said:
+    user_input = {group_of(name): each.unit for name, each in initial.items() if each.unit}
+    if user_input:
         from unhurried_heron.units.unit import read_unit, without_angles
 
-        for name, unit in said.items():
+        for name, unit in user_input.items():
             read_unit(unit, f"initial, '{name}'")
-        said = {name: without_angles(unit) for name, unit in said.items()}
-    for name in sorted(said, key=lambda name: StateName.read(name).primes):
+        user_input = {name: without_angles(unit) for name, unit in user_input.items()}
+    for name in sorted(user_input, key=lambda name: StateName.read(name).primes):
         root, order, _ = StateName.read(name)
         if name in units:
             continue
         if order and units.get(root) and units.get(TIME):
             units[name] = f"{units[root]}/{units[TIME]}" + (f"^{order}" if order > 1 else "")
         else:
-            known = {key: text for key, text in units.items() if key == TIME or key in said}
-            units[name] = _coherent_label(said[name], known, f"initial, '{name}'", new=True)
+            known = {key: text for key, text in units.items() if key == TIME or key in user_input}
+            units[name] = _coherent_label(user_input[name], known, f"initial, '{name}'", new=True)
 
 
 def _plain_names(initial: Mapping[str, Definition]) -> set[str]:
@@ -118,16 +118,16 @@ def _read_ends(interval: Any) -> _Ends:
     return _Ends((values[0], values[1]), tuple(units))
 
 
-def _checked_ends(interval: Any, mistakes: Mistakes) -> tuple[float, float]:
-    with mistakes.gathering():
+def _checked_ends(interval: Any, collector: ErrorCollector) -> tuple[float, float]:
+    with collector.gathering():
         return interval_ends(interval)
     return 0.0, 1.0
 
 
-def _converted(name: str, each: Definition, wanted: str, place: str, mistakes: Mistakes) -> Definition:
+def _converted(name: str, each: Definition, wanted: str, place: str, collector: ErrorCollector) -> Definition:
     if not each.unit or each.unit == wanted:
         return each
-    with mistakes.gathering():
+    with collector.gathering():
         return replace(each, value=_in_unit(each.value, each.unit, wanted, f"{place}, '{name}'"), unit=wanted)
     return each
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import Final
 
 from unhurried_heron.codegen.expression_ir import literal
-from unhurried_heron.codegen.vector_ir import Writer
+from unhurried_heron.codegen.vector_ir import IrWriter
 from unhurried_heron.kernels.linear_algebra.context import IM, PIVOTS, RE, B, D
 from unhurried_heron.kernels.machine_code.loading import Kernel, load_written
 
@@ -22,7 +22,7 @@ def load_solve(n: int) -> Kernel:
     return load_written(f"linear_algebra.unrolled_solve.solve-{n}", "solve", lambda: _Writer(n).solve())
 
 
-class _Writer(Writer):
+class _Writer(IrWriter):
     def __init__(self, n: int) -> None:
         super().__init__(n)
         self.n = n

@@ -33,11 +33,11 @@ from unhurried_heron.kernels.memory.multistep_work import (
     HISTORY,
     SEVERAL,
     VARIABLE,
-    ChoosingWork,
-    ExactWork,
+    ClosedFormWork,
     ExplicitHistoryWork,
     ImplicitHistoryWork,
-    SeveralWork,
+    StiffnessSwitchingWork,
+    VariableOrderWork,
     VariableWork,
 )
 from unhurried_heron.kernels.memory.work_spaces import (
@@ -114,10 +114,10 @@ explicit_history_in = decoder(ExplicitHistoryWork)
 implicit_history_in = decoder(ImplicitHistoryWork)
 variable_work_in = decoder(VariableWork)
 variable_in = as_record(VARIABLE)
-exact_work_in = decoder(ExactWork)
-several_work_in = decoder(SeveralWork)
+exact_work_in = decoder(ClosedFormWork)
+several_work_in = decoder(VariableOrderWork)
 several_in = as_record(SEVERAL)
-choosing_work_in = decoder(ChoosingWork)
+choosing_work_in = decoder(StiffnessSwitchingWork)
 choice_in = as_record(CHOICE)
 history_in = as_record(HISTORY)
 diagonal_work_in = decoder(DiagonalWork)

@@ -29,7 +29,7 @@ CHOICE: Final = np.dtype(
 CHANGES: Final = 32
 
 
-class ChoosingWork(NamedTuple):
+class StiffnessSwitchingWork(NamedTuple):
     """Two methods of which one marches at a time, that of ``links``.
 
     ``orders`` int64 (2,); ``limits`` (3,): the non-stiff one's real limit of stability, and how many of its steps one
@@ -62,7 +62,7 @@ SEVERAL: Final = np.dtype(
 )
 
 
-class SeveralWork(NamedTuple):
+class VariableOrderWork(NamedTuple):
     """Several methods of rising order, all laid out: ``orders``, steps ``taken`` int64, ``highest`` that is taken."""
 
     several: Annotated[Any, SEVERAL]
@@ -199,7 +199,7 @@ class VariableWork(NamedTuple):
     moved: Array
 
 
-class ExactWork(NamedTuple):
+class ClosedFormWork(NamedTuple):
     """Closed forms in the place of a method, to start others: ``function`` and ``context`` addresses.
 
     ``order`` int64 (n,): where each state stands among the closed forms, ``values`` (n,); ``degree`` of the
