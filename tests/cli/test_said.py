@@ -58,7 +58,7 @@ COMMANDS = {
 }
 
 # sentences are wrapped by the length of their numbers, which differ a little from machine to machine
-WIDE = {verb: {"COLUMNS": "400"} for verb in ("explain", "certify", "convergence", "stability", "step-table")}
+WIDE = {verb: {"COLUMNS": "400"} for verb in ("explain", "certify", "convergence", "stability", "step")}
 
 
 def bare(text: str, *, numbers: bool) -> str:
@@ -78,12 +78,12 @@ def test_what_the_tool_says(name: str, tmp_path: Path) -> None:
     done = heron(*COMMANDS[name], cwd=tmp_path, env={**os.environ, "NO_COLOR": "1", **wide})
     written = [f"== {path.name}\n" + path.read_text() for path in sorted(tmp_path.glob("*.[jt]*"))]
     written += [f"== {path.name}\n" + "\n".join(path.read_text().splitlines()[:2]) for path in tmp_path.glob("*.csv")]
-    user_input = bare(
+    output = bare(
         "\n".join([done.stdout, done.stderr, f"exit code {['zero', 'one', 'two'][done.returncode]}", *written]),
         numbers=name.startswith(("check", "latex")),
     )
     kept = SAID / f"{name}.txt"
     if not kept.exists():
-        kept.write_text(user_input, encoding="utf-8")
+        kept.write_text(output, encoding="utf-8")
         pytest.fail(f"nothing was kept for '{name}': now it is")
-    assert user_input == kept.read_text(encoding="utf-8")
+    assert output == kept.read_text(encoding="utf-8")
