@@ -78,6 +78,35 @@ def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
         assert words in done.stdout, words
 
 
+@pytest.mark.parametrize(
+    ("file", "old", "new", "told"),
+    [
+        ("src/unhurried_heron/run/ending.py", "class Tally", "class Beyond", "'Beyond' is retired"),
+        (
+            "src/unhurried_heron/driver/integrate.py",
+            "    starter: str | Method | None = None",
+            "    starting: str | Method | None = None",
+            "option 'starting'",
+        ),
+        ("docs/names.md", "uh.Budget", "uh.Allowance", "'Budget' is public and on no page"),
+        ("docs/ask.md", "heron step-table", "heron", "'heron step-table' is on no page"),
+    ],
+)
+def test_retired_words_and_names_without_a_page_are_found(
+    tmp_path: Path, file: str, old: str, new: str, told: str
+) -> None:
+    words = ROOT / "tools" / "check_words.py"
+    assert python(words).returncode == 0, python(words).stdout
+    for part in ("src/unhurried_heron", "docs"):
+        shutil.copytree(ROOT / part, tmp_path / part, ignore=shutil.ignore_patterns("__pycache__", "*.png", "*.xz"))
+    shutil.copy(ROOT / "README.md", tmp_path)
+    for path in [tmp_path / file, *([*tmp_path.rglob("*.md")] if file.startswith("docs") else [])]:
+        path.write_text(path.read_text(encoding="utf-8").replace(old, new), encoding="utf-8")
+    done = python(words, tmp_path)
+    assert done.returncode == 1
+    assert told in done.stdout
+
+
 SOLVE = (
     "import unhurried_heron as uh\n"
     "p = uh.Problem.from_text('x = 2\\ny\\' = -y*x', initial={'y': 1}, interval=(0, 1))\n"

@@ -47,6 +47,16 @@ def methods() -> str:
     return "\n".join(lines[1:])
 
 
+def names() -> str:
+    """Every public name with the first sentence of its docstring."""
+    lines = ["| Name | What it is |", "|---|---|"]
+    for name in uh.__all__:
+        if name != "__version__":
+            first = (getattr(uh, name).__doc__ or "").strip().split("\n\n")[0]
+            lines.append(f"| `uh.{name}` | {' '.join(first.replace('``', '`').split())} |")
+    return "\n".join(lines)
+
+
 def side_by_side(name: str, fits: Callable[[Method], bool], rtol: float) -> str:
     """A demo problem by every adaptive method that fits, fewest evaluations first."""
     chosen = [method for method in all_methods() if method.adaptive and method.order > 1 and fits(method)]
@@ -123,6 +133,7 @@ def _work(which: str) -> str:
 
 
 TABLES: dict[str, Callable[[], str]] = {
+    "names": names,
     "methods": methods,
     "carbonate": lambda: side_by_side("carbonate", lambda method: method.stiff, 1e-6),
     "food-chain": lambda: side_by_side("food-chain", lambda method: not method.implicit or method.name == "auto", 1e-6),

@@ -136,7 +136,7 @@ class OrderError(FormulationError):
 
 
 class IndexedStateError(FormulationError):
-    """An index leaves its family, or the equations of a family leave gaps or overlap."""
+    """An index leaves its indexed state, or the equations of an indexed state leave gaps or overlap."""
 
 
 class InputError(FormulationError):

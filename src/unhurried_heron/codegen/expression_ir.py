@@ -31,7 +31,7 @@ class SymbolTable:
     Attributes
     ----------
     scalars : tuple of (str, int)
-        Places of the states that are no families.
+        Places of the states that are no indexed states.
     places : tuple of (str, int)
         Parameters and switches, and where they stand in the context.
     inputs : tuple of (str, int)

@@ -29,7 +29,7 @@ def hold_within(blocks: Iterable[IndexedFormula], size: int, n_states: int) -> N
     """
     blocks = list(blocks)
     forms: dict[Node, frozenset[Form]] = {}
-    # a tree without members of families reads names only, each of which the emitter itself must find
+    # a tree without members of indexed states reads names only, each of which the emitter itself must find
     for node in upwards(*(block.node for block in blocks if block.node.has_indexed)):
         forms[node] = _reach(node, forms, n_states)
     for block in blocks:
@@ -83,7 +83,7 @@ def _inside(form: Form, size: int, what: str) -> None:
     if moves or not (0 <= low <= high < size) or max(abs(low), abs(high)) > _FURTHEST:
         raise HeronError(
             f"a formula would be {what} memory that is not its own; nothing was run",
-            name="family",
+            name="indexed state",
             place="the laid-out equations",
             expected=f"places 0 to {size - 1}",
             given=f"{low} to {high}" + "".join(f", an index '{index}' without a range" for index, _ in moves),

@@ -1,4 +1,4 @@
-"""Physical coordinates of families of states, in the place of their indices."""
+"""Physical coordinates of indexed states, in the place of their indices."""
 
 from __future__ import annotations
 
@@ -19,12 +19,12 @@ _INDICES = "ijkl"
 
 
 def coordinates_of(run: Run, group: Group, along: Mapping[str, Any] | None) -> list[tuple[str, Array]]:
-    """Return label and places of a family along each of its indices: the indices, unless something else is said.
+    """Return label and places of an indexed state along each of its indices: the indices, unless others are given.
 
     Raises
     ------
     OptionError
-        What is said is no coordinate of the family.
+        What is said is no coordinate of the indexed state.
     """
     plain = ["index"] if len(group.box) == 1 else ["first index", "second index"]
     indices = [np.arange(first, last + 1.0) for first, last in group.box]
@@ -50,7 +50,7 @@ def _coordinate(run: Run, group: Group, user_input: Any, which: int, index: Arra
         name = _INDICES[which]
         unknown = names_in(written.node) - {*run.problem.parameters, name}
         if unknown:
-            raise _misfit(group, user_input, f"a derived family, or a formula of {name} and parameters")
+            raise _misfit(group, user_input, f"an indexed derived quantity, or a formula of {name} and parameters")
         values = np.broadcast_to(evaluate(written.node, {**run.problem.parameters, name: index}), index.shape)
         label = user_input
     else:
@@ -70,15 +70,15 @@ def _misfit(group: Group, user_input: Any, expected: str) -> OptionError:
 
 
 def refuse_unknown(run: Run, along: Any) -> None:
-    """Refuse coordinates of what is no family.
+    """Refuse coordinates of what is no indexed state.
 
     Raises
     ------
     OptionError
     """
     model = run.problem.model
-    families = [group.name for group in (*model.layout.groups, *model.derived_layout.groups) if group.box]
-    if along is not None and (not isinstance(along, Mapping) or not set(along) <= set(families)):
-        raise OptionError("coordinates are given to families by name", name="along", place="draw_states",
-                          expected='along={"family": "coordinate"} of ' + (listing(families) or "no families at all"),
+    indexed = [group.name for group in (*model.layout.groups, *model.derived_layout.groups) if group.box]
+    if along is not None and (not isinstance(along, Mapping) or not set(along) <= set(indexed)):
+        raise OptionError("coordinates are given to indexed states by name", name="along", place="draw_states",
+                          expected='along={"name": "coordinate"} of ' + (listing(indexed) or "no indexed states"),
                           given=repr(along)[:80])  # fmt: skip

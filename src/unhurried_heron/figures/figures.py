@@ -108,8 +108,8 @@ def draw_states(
     levels : mapping of str to float or str, optional
         Horizontal lines by name: a number for the first panel, a quantity for the first of its kind.
     along : mapping of str, optional
-        Physical coordinates of families that are drawn as maps: a derived family, a formula of ``i`` and parameters
-        ("(i - 0.5)*thickness"), or numbers; of a family of two indices a tuple of two.
+        Physical coordinates of indexed states that are drawn as maps: an indexed derived quantity, a formula of ``i``
+        and parameters ("(i - 0.5)*thickness"), or numbers; where there are two indices, a tuple of two.
     axes : Axes or sequence of Axes, optional
         Where to draw: one for each unit among the names.
 

@@ -28,7 +28,7 @@ _SIDE = 1e-9
 MOST_DOTS = 200
 # a curve this many times smaller than another is flat beside it
 _SEEN_BESIDE = 20.0
-# a family with more members than this is drawn as a map, at so many times
+# an indexed state with more members than this is drawn as a map, at so many times
 _MOST_CURVES = 8
 _MAP_POINTS = 300
 
@@ -52,7 +52,7 @@ class Curve:
 
 @dataclass(frozen=True)
 class Map:
-    """A family against time (one index), or at the end (two indices).
+    """An indexed state against time (one index), or at the end (two indices).
 
     ``x`` and ``y`` are times and indices, or the two indices; ``values`` has shape (n_y, n_x).
     """
@@ -131,7 +131,7 @@ def states_record(
     """Compute the curves of states (and, by name, derived quantities).
 
     With ``split_sizes``, curves of one unit that differ much in size come into panels of their own, where each can be
-    seen. ``along``: coordinates of families, as `coordinates_of` takes them.
+    seen. ``along``: coordinates of indexed states, as `coordinates_of` takes them.
 
     Raises
     ------
@@ -149,14 +149,14 @@ def states_record(
             given=f"{type(run).__name__}, {names!r}"[:80],
         )
     asked = names if names is not None else [*(group.name for group in run.problem.model.layout.groups), *run.modes]
-    wanted, families = _sorted_names(run, asked)
-    if not wanted and not families:
+    wanted, indexed = _sorted_names(run, asked)
+    if not wanted and not indexed:
         raise OptionError("there is nothing to draw", name="names", place="draw_states",
                           expected="names of states or derived quantities", given=repr(names)[:80])  # fmt: skip
     times, table = run.times, {name: run[name] for name in wanted}
     smooth = isinstance(run._trajectory, StepTrajectory) and times.size > 1 and not swings(run)
     if smooth:
-        times = np.union1d(run.times, np.linspace(times[0], times[-1], _MAP_POINTS if families else _POINTS))
+        times = np.union1d(run.times, np.linspace(times[0], times[-1], _MAP_POINTS if indexed else _POINTS))
         # both sides of a jump
         sides = _SIDE * abs(times[-1] - times[0])
         crossed = np.concatenate([run._switch_log.times, run._trajectory.jumps.times])
@@ -166,7 +166,7 @@ def states_record(
         columns = {name: place for place, name in enumerate(run.columns)}
         table = {name: values[:, columns[name]] for name in wanted}
     refuse_unknown(run, along)
-    maps = tuple(_map(run, group, times, along) for group in families)
+    maps = tuple(_map(run, group, times, along) for group in indexed)
     units = run.problem.units
     panels: list[tuple[str, list[Curve]]] = []
     for unit in dict.fromkeys(units.get(name, "") for name in wanted):
@@ -185,7 +185,7 @@ def states_record(
 
 
 def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group]]:
-    """Tell what is drawn as curves from the families that are drawn as maps.
+    """Tell what is drawn as curves from the indexed states that are drawn as maps.
 
     Raises
     ------
@@ -193,13 +193,13 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
     """
     model = run.problem.model
     curves: list[str] = []
-    families: list[Group] = []
+    indexed: list[Group] = []
     for name in (in_one_spelling(name) if isinstance(name, str) else name for name in each_of(names)):
         known_name = name if isinstance(name, str) else ""
         group = model.layout.by_name.get(known_name) or model.derived_layout.by_name.get(known_name)
         if group is not None and group.box:
             if group.size > _MOST_CURVES and len(group.box) <= 2:
-                families.append(group)
+                indexed.append(group)
             else:
                 curves += group.members()
         elif isinstance(name, str) and name in run.columns:
@@ -213,11 +213,11 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
                 expected="among " + listing(known),
                 given=repr(name)[:80],
             )
-    return curves, families
+    return curves, indexed
 
 
 def _map(run: Run, group: Group, times: Array, along: Mapping[str, Any] | None) -> Map:
-    """Return a family against time, or a family of two indices at the end of the run."""
+    """Return an indexed state against time, or one of two indices at the end of the run."""
     label = with_unit(group.name, run.problem.units.get(group.name, ""))
     coordinates = coordinates_of(run, group, along)
     name, index = coordinates[0]

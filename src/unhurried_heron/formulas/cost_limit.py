@@ -38,7 +38,7 @@ def refuse_many(terms: int, place: str) -> None:
     """
     if terms > MOST_TERMS:
         raise IndexedStateError(
-            "the sums and families come to too many terms",
+            "the sums and indexed states come to too many terms",
             name="sum",
             place=place,
             expected=f"at most {MOST_TERMS:,} terms in one evaluation, which nothing can interrupt",

@@ -83,7 +83,7 @@ class Differentiator:
         return self._done[node]
 
     def by_name(self, node: Node) -> dict[str, Node]:
-        """Return the nonzero partial derivatives by name; for trees without families."""
+        """Return the nonzero partial derivatives by name; for trees without indexed states."""
         return {str(variable.args[0]): slope for (variable, _), slope in self.gradient(node).items()}
 
     def _differentiate(self, node: Node) -> Gradient:

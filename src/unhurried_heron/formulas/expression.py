@@ -14,7 +14,7 @@ TIME: Final = "t"
 
 COMPARISONS: Final = frozenset({"lt", "le", "gt", "ge", "eq", "ne"})
 SUM: Final = "sum"
-_FAMILY: Final = frozenset({"at", "slot", SUM})
+_INDEXED: Final = frozenset({"at", "slot", SUM})
 CONDITIONS: Final = frozenset({"gt", "ge", "lt", "le", *(name for name, each in OPERATIONS.items() if each.jumps)})
 # marks the index of a sum, so that it is never taken for another name
 BOUND: Final = "\u00b7"
@@ -29,7 +29,7 @@ class Node:
     """One node of an expression tree: an operation and its operands, immutable.
 
     ``op`` is "number" (one float), "name" (one string), an operation ("add", "mul", "div", "pow", "neg",
-    a comparison, "and", "or", "not") or a function of `OPERATIONS`. Of families of states: "at" (a name, then the
+    a comparison, "and", "or", "not") or a function of `OPERATIONS`. Of indexed states: "at" (a name, then the
     indices), "slot" (a place among the states that depends linearly on loop indices: ``base, (index, coefficient), …``)
     and "sum" (an index name, then its first and last value and the summand).
 
@@ -42,7 +42,7 @@ class Node:
     args: tuple[Any, ...]
     # the longest way down to a number or a name
     depth: int
-    # whether members of families or sums, or conditions that can jump or have a kink, stand anywhere within it
+    # whether members of indexed states or sums, or conditions that can jump or have a kink, stand anywhere within it
     has_indexed: bool
     has_condition: bool
 
@@ -56,7 +56,7 @@ class Node:
             found.op, found.args = op, args
             operands = found.operands
             found.depth = 1 + max((part.depth for part in operands), default=0)
-            found.has_indexed = op in _FAMILY or any(part.has_indexed for part in operands)
+            found.has_indexed = op in _INDEXED or any(part.has_indexed for part in operands)
             found.has_condition = op in CONDITIONS or any(part.has_condition for part in operands)
             found = cls._known.setdefault(key, found)
         return found
@@ -160,7 +160,7 @@ def where(condition: Node, chosen: Node, otherwise: Node) -> Node:
 
 
 def names_in(*roots: Node) -> set[str]:
-    """Return all names that the trees mention, those of families and of indices included."""
+    """Return all names that the trees mention, those of indexed states and of indices included."""
     return {str(node.args[0]) for node in walk(*roots) if node.op in ("name", "at")}
 
 

@@ -1,4 +1,4 @@
-"""Where each state stands in the state vector, and loops over families of them."""
+"""Where each state stands in the state vector, and loops over indexed states."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _MEMBER = re.compile(r"(?P<name>[^\[\]\s]+)\s*\[(?P<indices>[\d\s,-]+)\]$")
 
 @dataclass(frozen=True)
 class Group:
-    """A state (``box`` empty) or a family of them: its name and the first and last value of each index."""
+    """A state (``box`` empty) or an indexed state: its name and the first and last value of each index."""
 
     name: str
     box: Box = ()
@@ -85,17 +85,17 @@ class Layout:
         return {group.name: group for group in self.groups}
 
     @cached_property
-    def families(self) -> tuple[Group, ...]:
-        """The groups that are families."""
+    def indexed(self) -> tuple[Group, ...]:
+        """The groups that are indexed states."""
         return tuple(group for group in self.groups if group.box)
 
     @cached_property
     def scalars(self) -> dict[str, int]:
-        """Places of the states that are no family, by name."""
+        """Places of the states that are no indexed state, by name."""
         return {group.name: self.offsets[group.name] for group in self.groups if not group.box}
 
     def slot(self, name: str) -> int | None:
-        """Return the place of a state or a member of a family, or None."""
+        """Return the place of a state or a member of an indexed state, or None."""
         name = in_one_spelling(name)
         place = self.scalars.get(name)
         if place is not None:

@@ -9,7 +9,7 @@ from typing import Final
 # a letter to Python's grammar, so that z'' is one name; it becomes ' again when the name is read
 PRIME: Final = "\u02b9"
 _SIGNS: Final = {"^": "**", "\n": " ", "'": PRIME, "\u2032": PRIME, "\u2033": 2 * PRIME, "\u2034": 3 * PRIME}
-# in u[i]' the prime belongs to the family, so it goes before the index
+# in u[i]' the prime belongs to the indexed state, so it goes before the index
 _PRIMED_INDEX: Final = re.compile(r"(\[[^\[\]]*\])(['\u2032-\u2034]+)")
 _ASCII_SIGN: Final = re.compile(r"[\^\n']|\.\.")
 PRIMES: Final = re.compile(r"['\u2032-\u2034]+$")

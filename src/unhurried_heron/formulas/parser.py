@@ -319,14 +319,16 @@ class _Reader:
         self.mentions.setdefault(found, self.offsets[min(tree.col_offset, len(self.offsets) - 1)])
         return name(found)
 
-    def build_member(self, tree: ast.Subscript, family: ast.Name, depth: int) -> Node:
-        """One member of a family of states: ``u[i-1]``, ``c[i, j]``."""
+    def build_member(self, tree: ast.Subscript, indexed_state: ast.Name, depth: int) -> Node:
+        """One member of an indexed state: ``u[i-1]``, ``c[i, j]``."""
         indices = tree.slice.elts if isinstance(tree.slice, ast.Tuple) else [tree.slice]
         if any(isinstance(index, ast.Slice) for index in indices):
-            raise self.refuse("a stretch of a family is not allowed here", tree.col_offset, self.excerpt(tree), "u[i]")
-        node = self.build_name(family)
+            raise self.refuse(
+                "a stretch of an indexed state is not allowed here", tree.col_offset, self.excerpt(tree), "u[i]"
+            )
+        node = self.build_name(indexed_state)
         if node.op != "name":
-            raise self.refuse("only a family of states has an index", tree.col_offset, self.excerpt(tree), "u[i]")
+            raise self.refuse("only an indexed state has an index", tree.col_offset, self.excerpt(tree), "u[i]")
         return Node("at", node.args[0], *(self.build(index, depth + 1) for index in indices))
 
     def build_sum(self, tree: ast.Call, depth: int) -> Node:

@@ -1,4 +1,4 @@
-"""The name of a state: what it derives from, how many times, and which member of a family it is."""
+"""The name of a state: what it derives from, how many times, and which member of an indexed state it is."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class StateName(NamedTuple):
 
     @property
     def group(self) -> str:
-        """The name without its indices: a state or a whole family."""
+        """The name without its indices: a state or a whole indexed state."""
         return with_primes(self.base, self.primes)
 
     @property

@@ -148,7 +148,7 @@ def _compute(name: str, formula: Formula, values: dict[str, float]) -> None:
 
 
 def read_initial(raw: Any, collector: ErrorCollector) -> dict[str, Definition]:
-    """Read the starting values by the names of states, families or members of families.
+    """Read the starting values by the names of states, indexed states or members of indexed states.
 
     Raises
     ------
@@ -214,7 +214,7 @@ def initial_values(
     array, given = np.full(layout.size, np.nan), np.zeros(layout.size, dtype=bool)
     needed: set[str] = set()
     extra = []
-    # what is said of a whole family first, of single members afterwards
+    # what is said of a whole indexed state first, of single members afterwards
     for key in sorted(definitions, key=lambda key: (layout.slot(key) is not None, 0)):
         definition = definitions[key]
         with collector.gathering():
@@ -270,7 +270,7 @@ def _fitted(value: Any, layout: Layout, key: str) -> Any:
         wanted = group.shape if group else ()
         if value.shape != wanted and value.shape != (group.size if group else 1,):
             raise ValueGivenError(
-                f"the array of '{key}' has another shape than the family",
+                f"the array of '{key}' has another shape than the indexed state",
                 name=key,
                 place="initial",
                 expected=str(wanted) if wanted else "one number",

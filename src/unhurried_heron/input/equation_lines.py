@@ -80,7 +80,7 @@ def read_statements(text: str, collector: ErrorCollector, place: str = "the equa
             ExpressionError(
                 "the text is too long",
                 place=place,
-                expected=f"at most {MOST_CHARACTERS:,} characters; families of states (u[i]) say more in fewer",
+                expected=f"at most {MOST_CHARACTERS:,} characters; indexed states (u[i]) say more in fewer",
                 given=f"{len(text):,}",
             )
         )

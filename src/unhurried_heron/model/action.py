@@ -97,13 +97,13 @@ def _read(model: Model, event: Event, units: Mapping[str, str]) -> Action:
 def assignments(event: Event, units: Mapping[str, str], model: Model) -> list[EquationLine]:
     """Read the assignments of an event, quantities on their right sides turned into plain numbers."""
     text, place = event.assignments, f"what the event '{event.name}' changes"
-    families = {group.name for group in model.layout.groups}
+    indexed = {group.name for group in model.layout.groups}
 
     def plain(match: re.Match[str]) -> str:
         quantity = QUANTITY.match(match["right"])
         if quantity is None:
             return match[0]
-        value = number_for(float(quantity["number"]), quantity["unit"].strip(), match["left"].strip(), units, families,
+        value = number_for(float(quantity["number"]), quantity["unit"].strip(), match["left"].strip(), units, indexed,
                            place)  # fmt: skip
         return f"{match['left']}= {value!r}{match['loop'] or ''}"
 
@@ -146,14 +146,15 @@ def _written_out(model: Model, statement: EquationLine, place: str) -> list[tupl
     label = with_primes(target.name, target.primes)
     if label in model.parameters and not target.indices:
         if label in model.sizes:
-            raise UnusedValueError(f"'{label}' is the size of a family, which cannot change during a run", name=label,
-                                   place=place, expected="another parameter, or a state", given=label)  # fmt: skip
+            raise UnusedValueError(f"'{label}' is the size of an indexed state, which cannot change during a run",
+                                   name=label, place=place, expected="another parameter, or a state",
+                                   given=label)  # fmt: skip
         return [(label, _single(model, statement.right, {}, place))]
     group = model.layout.by_name.get(label)
     if group is None or len(group.box) != len(target.indices):
         known = [*model.layout.by_name, *model.parameters]
-        families = f" ({label} is a family: say {label}[1], or {label}[i] … for i in 1..n)" if group else ""
-        raise UnusedValueError(f"an event cannot change '{label}'{near_spelling(label, known)}{families}", name=label,
+        indexed = f" ({label} is an indexed state: say {label}[1], or {label}[i] … for i in 1..n)" if group else ""
+        raise UnusedValueError(f"an event cannot change '{label}'{near_spelling(label, known)}{indexed}", name=label,
                                place=place, expected="a state or a parameter: " + listing(known[:20]),
                                given=statement.text)  # fmt: skip
     spans = [_ends(model, each.first.node, each.last.node, place) for each in statement.ranges]

@@ -42,7 +42,7 @@ from unhurried_heron.model.reduction import Residual
 
 @dataclass
 class ClassifiedEquations:
-    """What a text says, sorted: rates and derived quantities of single states and of families, and the rest."""
+    """What a text says, sorted: rates and derived quantities of single states and of indexed states, and the rest."""
 
     rates: dict[str, Node] = field(default_factory=dict)
     derived: dict[str, Node] = field(default_factory=dict)
@@ -198,7 +198,7 @@ class Sorter:
     def _sort(self, statement: EquationLine, found: ClassifiedEquations) -> None:
         target, orders, highest = statement.target, found.orders, found.highest
         if target is not None and target.indices:
-            self._sort_family(statement, found)
+            self._sort_indexed(statement, found)
             return
         if statement.ranges:
             raise IndexedStateError(
@@ -254,7 +254,7 @@ class Sorter:
             given="a second one",
         )
 
-    def _sort_family(self, statement: EquationLine, found: ClassifiedEquations) -> None:
+    def _sort_indexed(self, statement: EquationLine, found: ClassifiedEquations) -> None:
         target = statement.target
         if target is None:
             raise unforeseen("target is not None")
@@ -274,10 +274,10 @@ class Sorter:
         held = sorted(set(statement.right.mentions) & highest)
         if held:
             raise ExpressionError(
-                f"a highest derivative, '{held[0]}', stands on the right side of a family's equation",
+                f"a highest derivative, '{held[0]}', stands on the right side of an indexed state's equation",
                 name=held[0],
                 place=statement.place,
-                expected="equations of families solved for their highest derivatives",
+                expected="equations of indexed states solved for their highest derivatives",
                 given=statement.text[:80],
             )
         found.rate_rules.setdefault(target.name, []).append(rule)
@@ -338,7 +338,7 @@ class Sorter:
         unknown = tuple(sorted(names & set(self.parameters) - set(self.values)))
         if unknown:
             raise OpenParameterError(
-                "the size of a family needs a value: " + listing(unknown, quoted=True),
+                "the size of an indexed state needs a value: " + listing(unknown, quoted=True),
                 names=unknown,
                 place=place,
                 expected="values for all parameters that sizes and indices use",

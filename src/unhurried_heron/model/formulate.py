@@ -1,4 +1,4 @@
-"""From what was said to a model: solved, written out, families resolved, switches taken out."""
+"""From what was said to a model: solved, written out, indexed states resolved, switches taken out."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def formulate(
     Parameters
     ----------
     values : mapping of str to float
-        The parameters whose values are known; sizes of families are taken from them.
+        The parameters whose values are known; sizes of indexed states are taken from them.
     parameters, initial : iterable of str
         All names that were given a value, or declared open.
 
@@ -56,7 +56,7 @@ class _ModelBuilder:
         self._sorter = sorter
 
     def model(self, found: ClassifiedEquations) -> Model:
-        """Solve, write out, resolve families, and take the switches out."""
+        """Solve, write out, resolve indexed states, and take the switches out."""
         solved = self._with_highest(found)
         user_input = self._in_states(solved)
         layout = layout_of(self._state_rules(user_input.orders, user_input.rate_rules), "the equations")

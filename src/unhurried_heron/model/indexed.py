@@ -1,4 +1,4 @@
-"""Families of states: rules with indices become loops whose every reference is a known place."""
+"""Indexed states: rules with indices become loops whose every reference is a known place."""
 
 from __future__ import annotations
 
@@ -24,9 +24,9 @@ _MOST_REWRITTEN = 500
 
 @dataclass(frozen=True)
 class Rule:
-    """An equation of some members of a family: their indices (loop names or numbers), and the formula.
+    """An equation of some members of an indexed state: their indices (loop names or numbers), and the formula.
 
-    ``where`` is the equation in the user's words. A quantity that is no family has no indices and no loops.
+    ``where`` is the equation in the user's words. A quantity that is no indexed state has no indices and no loops.
     """
 
     name: str
@@ -46,19 +46,19 @@ class Rule:
 
 
 def layout_of(rules: Mapping[str, Sequence[Rule]], what: str) -> Layout:
-    """Return the layout of families and single quantities in the order given.
+    """Return the layout of indexed states and single quantities in the order given.
 
     Raises
     ------
     FamilyError
-        The equations of a family leave gaps, overlap, or are too many.
+        The equations of an indexed state leave gaps, overlap, or are too many.
     """
     groups = [_group(named, own, what) for named, own in rules.items()]
     layout = Layout(tuple(groups))
     if layout.size > MOST_MEMBERS:
         raise IndexedStateError(
             "there are too many unknowns",
-            name=listing(group.name for group in layout.families),
+            name=listing(group.name for group in layout.indexed),
             place=what,
             expected=f"at most {MOST_MEMBERS:,}",
             given=f"{layout.size:,}",
@@ -142,7 +142,7 @@ def refuse_without_index(node: Node, indexed: Iterable[str], place: str, words: 
 
 @dataclass(frozen=True)
 class Resolver:
-    """Turns references to members of families into places in the state vector.
+    """Turns references to members of indexed states into places in the state vector.
 
     Attributes
     ----------
@@ -151,7 +151,7 @@ class Resolver:
     constants : mapping of str to float
         Parameters that sizes and indices may use.
     rules : mapping of str to sequence of Rule
-        Derived families, and members of families of states that are given by a formula (boundary values).
+        Indexed derived quantities, and members of indexed states that are given by a formula (boundary values).
     """
 
     layout: Layout
@@ -159,7 +159,7 @@ class Resolver:
     rules: Mapping[str, Sequence[Rule]] = field(default_factory=dict)
 
     def blocks(self, rule: Rule, place: Callable[[Box], tuple[int, tuple[int, ...]]]) -> list[IndexedFormula]:
-        """Return the loops that compute a rule; ``place`` gives base and strides of its family's places."""
+        """Return the loops that compute a rule; ``place`` gives base and strides of its indexed state's places."""
         base, strides = place(rule.box())
         out = []
         for loops, node in self._pieces(rule.loops, rule.node, rule.place):
@@ -185,7 +185,7 @@ class Resolver:
         ------
         FamilyError
         """
-        indexed = {*self.rules, *(base_of(group.name) for group in self.layout.families)}
+        indexed = {*self.rules, *(base_of(group.name) for group in self.layout.indexed)}
         if indexed:
             refuse_without_index(node, indexed, place)
         if not node.has_indexed:
@@ -194,7 +194,7 @@ class Resolver:
         return found
 
     def _pieces(self, loops: tuple[Loop, ...], node: Node, place: str) -> list[tuple[tuple[Loop, ...], Node]]:
-        """Split loops so that each reference stays within one piece of its family, and resolve the references."""
+        """Split loops so that each reference stays within one piece of its indexed state, and resolve them."""
         out: list[tuple[tuple[Loop, ...], Node]] = []
         level, work = [(loops, node)], 0
         for _ in range(_DEEPEST):
@@ -209,9 +209,9 @@ class Resolver:
             if work > _MOST_REWRITTEN:
                 break
         raise CircularDerivedError(
-            "derived families need each other in a circle, or a family needs itself",
+            "indexed derived quantities need each other in a circle, or an indexed state needs itself",
             place=place,
-            expected="derived families that can be computed from the states",
+            expected="indexed derived quantities that can be computed from the states",
             given=f"formulas written out {work:,} times, and still not in terms of states",
         )
 
@@ -228,7 +228,7 @@ class Resolver:
         parts = [_divided(loop, cuts[loop.index]) for loop in loops]
         if np.prod([len(part) for part in parts], dtype=np.float64) > _MOST_BLOCKS:
             raise IndexedStateError(
-                "the families have too many pieces", place=place, expected="fewer boundary equations"
+                "the indexed states have too many pieces", place=place, expected="fewer boundary equations"
             )
         sums = {part.args[0]: part for part in walk(node) if part.op == SUM}
         inner = {index: (int(part.args[1].value or 0), int(part.args[2].value or 0)) for index, part in sums.items()}
@@ -248,7 +248,7 @@ class Resolver:
         if not known or len(known[0][0]) != count:
             wanted = f"{named}[{', '.join('ijkl'[: len(known[0][0])])}]" if known else f"{named} without an index"
             raise IndexedStateError(
-                f"'{named}' is no family" if not known else f"'{named}' has {len(known[0][0])} indices",
+                f"'{named}' is no indexed state" if not known else f"'{named}' has {len(known[0][0])} indices",
                 name=named,
                 place=place,
                 expected=wanted,
@@ -314,7 +314,7 @@ class Resolver:
         return Node("slot", base, *sorted((key, slope) for key, slope in slopes.items() if slope))
 
     def _split_sums(self, root: Node, loops: tuple[Loop, ...], place: str) -> Node:
-        """Give sums whole ends, and split them where a member changes from one piece of its family to another."""
+        """Give sums whole ends, and split them where a member changes from one piece to another."""
         # one range for each index: two sums that share an index, or two pieces of one sum, reach different members
         ranges: dict[str, tuple[int, int]] = {}
 
@@ -348,7 +348,7 @@ class Resolver:
             pieces = _divided(Loop(index, *ends), cuts[index])
             if len(pieces) > _MOST_BLOCKS:
                 raise IndexedStateError(
-                    "the families have too many pieces", place=place, expected="fewer boundary equations"
+                    "the indexed states have too many pieces", place=place, expected="fewer boundary equations"
                 )
             return add(*(piece(index, part, body) for part in pieces))
 

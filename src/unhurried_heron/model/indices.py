@@ -1,4 +1,4 @@
-"""Indices of families: whole numbers that depend linearly on loop indices."""
+"""Indices of indexed states: whole numbers that depend linearly on loop indices."""
 
 from __future__ import annotations
 

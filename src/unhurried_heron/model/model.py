@@ -41,7 +41,7 @@ class Model:
     functions : dict of str to NamedFunction
         Derived quantities given as Python functions.
     formulas : dict of str to Node
-        The derived quantities that are no families, for use in events.
+        The derived quantities that are no indexed states, for use in events.
     exact : dict of str to Node
         Closed forms of some states, in terms of time and parameters.
     statements : tuple of EquationLine
@@ -146,7 +146,7 @@ class Model:
         return [*known, *self.highest]
 
     def written_out(self, node: Node, place: str = "") -> Node:
-        """Return a tree with derived names replaced by their formulas, and members of families by their places.
+        """Return a tree with derived names replaced by their formulas, and members of indexed states by their places.
 
         Raises
         ------
@@ -157,7 +157,7 @@ class Model:
 
     @cached_property
     def highest(self) -> dict[str, Node]:
-        """The highest derivatives of states that are no families, as the formulas they equal."""
+        """The highest derivatives of states that are no indexed states, as the formulas they equal."""
         return self.rates.highest(self.orders)
 
 

@@ -40,7 +40,7 @@ class Rates(Protocol):
 
     @property
     def left(self) -> tuple[str, ...]:
-        """Conditions inside families, which are not followed."""
+        """Conditions inside indexed states, which are not followed."""
 
     @property
     def known(self) -> bool:
@@ -51,7 +51,7 @@ class Rates(Protocol):
         """Whether they can be read."""
 
     def highest(self, orders: Mapping[str, int]) -> dict[str, Node]:
-        """Return the highest derivatives of states that are no families, as the formulas they equal."""
+        """Return the highest derivatives of states that are no indexed states, as the formulas they equal."""
 
     def of_time(self, parameters: Iterable[str]) -> tuple[Node, ...]:
         """Return formulas of time and parameters alone that can vary narrowly."""
@@ -102,7 +102,7 @@ class WrittenRates:
     switches : tuple of HeldSwitch
         What was taken out.
     left : tuple of str
-        Conditions inside families, which are not followed.
+        Conditions inside indexed states, which are not followed.
     reduced : tuple of (str, Node, str)
         The first-order equations as they are shown.
     """

@@ -109,7 +109,7 @@ def sliding_along(model: Model, switches: Iterable[HeldSwitch]) -> SlidingModel 
 def standing_on(model: Model, switch: Switch) -> Standing | None:
     """Return a switch as one on which a solution may stand; None if it can slide along none of its kind.
 
-    The switch must depend on states that are no members of a family's loop.
+    The switch must depend on states that are no members of an indexed state's loop.
     """
     rates = model.rates
     if type(switch) is not HeldSwitch or not isinstance(rates, WrittenRates) or switch.slot not in _slots(rates):

@@ -39,7 +39,7 @@ HALF: Final = number(0.5)
 
 @dataclass(frozen=True)
 class Smooth:
-    """Blocks with their switches taken out; ``left`` names the conditions inside families, which are not followed."""
+    """Blocks with their switches taken out; ``left`` names the conditions inside indexed states, which stay."""
 
     blocks: tuple[IndexedFormula, ...]
     switches: tuple[HeldSwitch, ...]
@@ -69,7 +69,7 @@ def take_out(
 
 
 def members_in(block: IndexedFormula, layout: Layout) -> dict[Node, str]:
-    """Return how members of families are written that stand in a block as places."""
+    """Return how members of indexed states are written that stand in a block as places."""
     parts = list(walk(block.node))
     sums = {str(part.args[0]): int(part.args[1].value or 0) for part in parts if part.op == SUM}
     firsts = {**sums, **{loop.index: loop.first for loop in block.loops}}
@@ -114,7 +114,7 @@ class _Finder:
                 continue
             found = frozenset().union(*(self._causes[operand] for operand in node.operands))
             if node.op == "slot":
-                found |= {"family" if node.args[1:] else "state"}
+                found |= {"indexed state" if node.args[1:] else "state"}
             elif node.op == "name":
                 named = str(node.args[0])
                 found |= {self._kind_of(named)} - {""}
@@ -168,7 +168,12 @@ class _Finder:
         exponent = HALF if node.op == "sqrt" else node.operands[1]
         causes, known = self._cause(own), exponent.value
         varies = known is None and bool(self._cause(exponent))
-        if causes & {"family", "index", "input"} or "state" not in causes or varies or names_in(own) & self.indices:
+        if (
+            causes & {"indexed state", "index", "input"}
+            or "state" not in causes
+            or varies
+            or names_in(own) & self.indices
+        ):
             return None
         if (known is not None and not 0.0 < known < 1.0) or is_square(held):
             return None
@@ -219,11 +224,11 @@ class _Finder:
         """Return the name of the switch for ``own[0] >= own[1]``, or None where nothing can change it."""
         gap, live = _difference(*smooth), _difference(*own)
         causes = self._cause(live)
-        if not causes & {"time", "state", "input", "family"}:
+        if not causes & {"time", "state", "input", "indexed state"}:
             return None
         text = to_text(node, self.known)
         text = text if len(text) <= _LONGEST_TEXT else text[: _LONGEST_TEXT - 1] + "…"
-        if "family" in causes or "index" in causes or names_in(live) & self.indices:
+        if "indexed state" in causes or "index" in causes or names_in(live) & self.indices:
             self.left.append(text)
             return None
         key = Node(whole, gap) if whole else gap

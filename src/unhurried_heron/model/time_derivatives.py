@@ -83,7 +83,7 @@ class Flow:
         return block, tuple(loop.first + int(step) for loop, step in zip(loops, steps, strict=True))
 
     def rate_of(self, place: int) -> Node | None:
-        """Return the rate of one state, a member of a family perhaps; None where several blocks add up to it."""
+        """Return the rate of one state, of a member perhaps; None where several blocks add up to it."""
         block, values = self._origin(place)
         if block < 0:
             # what no block fills is zero

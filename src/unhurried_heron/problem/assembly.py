@@ -59,7 +59,7 @@ def settle(user_input: ProblemInput, collector: ErrorCollector, model: Model | N
     Parameters
     ----------
     model : Model, optional
-        One made before of the same equations: it is used again if the sizes of families are the same.
+        One made before of the same equations: it is used again if the sizes of indexed states are the same.
 
     Raises
     ------

@@ -133,7 +133,7 @@ class ProblemFacts:
 
     @property
     def states(self) -> tuple[str, ...]:
-        """Names of the states, in order; members of a family one by one."""
+        """Names of the states, in order; members of an indexed state one by one."""
         return self.model.layout.names
 
     @property
@@ -148,7 +148,7 @@ class ProblemFacts:
 
     @property
     def never_negative(self) -> tuple[str, ...]:
-        """States that are never negative, members of families one by one."""
+        """States that are never negative, members of indexed states one by one."""
         return never_negative_states(self.user_input, self.model)
 
     @cached_property

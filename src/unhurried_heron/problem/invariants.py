@@ -49,7 +49,7 @@ def conserved_quantities(user_input: ProblemInput, model: Model, derived_names: 
 
 
 def never_negative_states(user_input: ProblemInput, model: Model) -> tuple[str, ...]:
-    """Return the states that were declared never to be negative, members of families one by one."""
+    """Return the states that were declared never to be negative, members of indexed states one by one."""
     layout, found = model.layout, list[str]()
     for name in user_input.never_negative:
         group = layout.by_name.get(name)

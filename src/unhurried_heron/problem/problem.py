@@ -79,11 +79,11 @@ class Problem(PointwiseProblem):
         ----------
         equations : str
             Equations in any order and arrangement, of any order of derivative (``z''``); ``name = formula`` for derived
-            quantities; ``u[i]' = … for i in 1..n`` for families of states. Formulas use ``+ - * / ^``, parentheses,
+            quantities; ``u[i]' = … for i in 1..n`` for indexed states. Formulas use ``+ - * / ^``, parentheses,
             comparisons, ``and or not``, the time ``t`` and the functions listed in the documentation.
         initial : mapping of str to float, str or array
             A value for every state (``z``, ``z'``): a number, a quantity such as ``"80 cm"``, or a formula of
-            parameters; for families also an array, or ``"u[i]": "formula of i"``.
+            parameters; for indexed states also an array, or ``"u[i]": "formula of i"``.
         parameters : mapping of str to float, str or None
             A value for every constant: a number, a quantity, a formula of others, or None where it is left open.
         interval : (from, to)
@@ -99,8 +99,8 @@ class Problem(PointwiseProblem):
         conserved : iterable of str
             Derived quantities, states or formulas that should keep their value: comparisons tell how far they drift.
         never_negative : iterable of str
-            States (or families) that are never negative: adaptive steps keep them so, comparisons tell how low fixed
-            ones let them fall.
+            States, indexed ones too, that are never negative: adaptive steps keep them so, comparisons tell how low
+            fixed ones let them fall.
         title : str
             What figures and tables call the problem.
         check_units : bool
@@ -376,7 +376,7 @@ class Problem(PointwiseProblem):
         conserved: Iterable[str] | None = None,
         never_negative: Iterable[str] | None = None,
     ) -> Problem:
-        """Return a copy with some values changed; nothing is compiled again unless the size of a family changes.
+        """Return a copy with some values changed; nothing is compiled again unless a size changes.
 
         Raises
         ------

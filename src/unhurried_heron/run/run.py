@@ -87,7 +87,7 @@ class Run(Queries):
         return self._event_log.told
 
     def __getitem__(self, name: str) -> Array:
-        """Return the recorded values of a state, derived quantity or mode, (n_times,); of a family, (n_times, …).
+        """Return the recorded values of a state, derived quantity or mode, (n_times,), or (n_times, …) if indexed.
 
         Raises
         ------

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 _PLAIN_WIDTH = 180
 _MOST_EVENTS = 12
-# a family with more members than this is told by its range
+# an indexed state with more members than this is told by its range
 _MOST_MEMBERS = 8
 
 
@@ -130,7 +130,7 @@ def run_report(run: Run) -> RenderableType:
 
 
 def _final_rows(run: Run) -> Iterable[tuple[str, str]]:
-    """States and derived quantities at the end; a large family as its smallest and largest value."""
+    """States and derived quantities at the end; a large indexed state as its smallest and largest value."""
     model, final = run.problem.model, list(run.final.items())
     begin = 0
     for group in (*model.layout.groups, *model.derived_layout.groups):
