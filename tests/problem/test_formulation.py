@@ -269,3 +269,43 @@ def test_a_changed_copy_refuses_what_a_new_one_does(wrong: object) -> None:
         uh.Problem.from_text("x' = -a*x", parameters={"a": wrong}, **words)
     with pytest.raises(type(new.value)):
         problem.with_(parameters={"a": wrong})
+
+
+VALUES = {"parameters": {"k": 2.0}, "interval": (0, 1)}
+MOVING = VALUES | {"initial": {"z": 1, "z'": 0}, "units": {"z": "m", "t": "s", "k": "m"}}
+DISAGREEING = {
+    "text": lambda **options: uh.Problem.from_text("z'' = -k*z", **MOVING, **options),
+    "energies": lambda **options: uh.Problem.from_lagrangian(
+        "kinetic = z'^2/2\npotential = k*z^2/2", ["z"], **MOVING, **options
+    ),
+    "forces": lambda **options: uh.Problem.from_lagrangian(
+        "kinetic = z'^2/2\npotential = 0", ["z"], forces={"z": "k"}, **MOVING, **options
+    ),
+    "hamiltonian": lambda **options: uh.Problem.from_hamiltonian(
+        "hamiltonian = p^2/2 + k*z^2/2", {"z": "p"}, initial={"z": 1, "p": 0},
+        units={"z": "m", "t": "s", "k": "m", "p": "m/s"}, **VALUES, **options,
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("way", DISAGREEING)
+def test_units_that_disagree_are_refused_however_a_problem_is_given(way: str) -> None:
+    with pytest.raises(uh.FormulationError, match=r"unit|disagree"):
+        DISAGREEING[way]()
+    assert DISAGREEING[way](check_units=False).check_units()
+
+
+@pytest.mark.parametrize(
+    ("time", "state", "told"),
+    [
+        (0, [1.0], r"shape \(1,\)"), (0, np.zeros((2, 2, 2)), r"shape \(2, 2, 2\)"), (0, 3.0, r"shape \(\)"),
+        ([[0, 1]], [1.0, 2.0], r"times of shape \(1, 2\)"), (0, {"x": 1}, "have no value: y"),
+        (0, {"x": 1, "y": 2, "z": 3}, "no state 'z'"), (0, {"x": 1, "y": "two"}, "no times and states"),
+        ([0, 1, 2], np.zeros((2, 2)), "rows"),
+    ],
+)  # fmt: skip
+def test_states_that_do_not_fit_are_refused(time: object, state: object, told: str) -> None:
+    problem = uh.Problem.from_text("x' = y\ny' = -x", initial={"x": 1, "y": 0}, interval=(0, 1))
+    for ask in (problem.rates_at, problem.jacobian_at):
+        with pytest.raises(uh.OptionError, match=told):
+            ask(time, state)

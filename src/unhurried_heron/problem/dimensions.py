@@ -15,8 +15,10 @@ from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 from unhurried_heron.formulas.parser import Formula, Source, read
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import group_of
+from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.names import in_order
 from unhurried_heron.model.action import assignments
+from unhurried_heron.model.energies import KINETIC, POTENTIAL
 from unhurried_heron.problem.facts import ProblemFacts
 from unhurried_heron.units.unit import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
 
@@ -162,12 +164,28 @@ class _Checker:
             left = self.measure(statement.left, statement.place, indices)
             right = self.measure(statement.right, statement.place, indices)
             self._compare(statement.left, statement.left.node, left, statement.right, right, statement.place)
+        self._compare_energies(helpers)
         for name, written, wanted, place in self._others():
             measure = self.measure(written, place, set())
             if isinstance(wanted, Unit) and isinstance(measure, Unit) and not wanted.same(measure):
                 words = written.words(written.node) or to_text(written.node)
                 self.found.append(Disagreement(name, self.say(wanted), words, self.say(measure), place))
         yield from self.found
+
+    def _compare_energies(self, helpers: Mapping[str, EquationLine]) -> None:
+        """Kinetic and potential energy add up, so they have one unit; a force is an energy over its coordinate."""
+        if not {KINETIC, POTENTIAL} <= {*helpers}:
+            return
+        one, other = helpers[KINETIC], helpers[POTENTIAL]
+        energy, potential = self.of_name(KINETIC), self.of_name(POTENTIAL)
+        self._compare(one.right, one.right.node, energy, other.right, potential, other.place)
+        for name, text in self.problem.user_input.forces.items():
+            force = read(Source(text, f"the force on '{name}'"))
+            wanted = self._product([energy, self.of_name(name)], "div")
+            measure = self.measure(force, f"the force on '{name}'", set())
+            if isinstance(wanted, Unit) and isinstance(measure, Unit) and not wanted.same(measure):
+                words, place = force.words(force.node) or to_text(force.node), f"the force on '{name}'"
+                self.found.append(Disagreement(f"energy/{name}", self.say(wanted), words, self.say(measure), place))
 
     def _measure_parameters(self) -> None:
         """Parameters that are formulas of others have the units of their formulas, where none is declared."""
