@@ -31,12 +31,12 @@ def test_regions_have_their_borders_where_the_textbook_has_them(tmp_path: Path) 
     assert lefts[0] == pytest.approx(-2.785, abs=0.02)
     assert any(left == pytest.approx(-1.0, abs=0.02) for left in lefts)
     figure.savefig(tmp_path / "regions.png")
-    star = uh.draw_stability("heun-2", window=(-3, 3, -3, 3), order_star=True)
+    star = uh.draw_stability("heun-2", window=((-3, 3), (-3, 3)), order_star=True)
     assert "Order star" in star.axes[0].get_title(loc="left")
     axes = Figure().subplots()
     assert uh.draw_stability(uh.stability("radau-iia-5"), axes=axes) is axes.figure
     with pytest.raises(uh.OptionError, match="window"):
-        uh.draw_stability("euler", window=(1, 1, 0, 2))
+        uh.draw_stability("euler", window=((1, 1), (0, 2)))
 
 
 def test_a_run_and_a_largest_step_lie_in_their_region() -> None:

@@ -102,7 +102,7 @@ def test_maps_windows_and_order_stars() -> None:
         with pytest.raises(uh.MethodError, match="no such order"):
             uh.stability(**bad)
     with pytest.raises(uh.OptionError, match="window"):
-        region.map((1, 0, 0, 1))
+        region.map(((1, 0), (0, 1)))
 
 
 def test_a_root_that_is_double_on_the_circle_is_not_stable() -> None:

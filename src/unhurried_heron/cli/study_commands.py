@@ -240,4 +240,4 @@ def _window(text: str) -> Any:
     if len(sides) != 4:
         raise OptionError("this is no window", name="--window", place="--window",
                           expected="left,right,bottom,top, such as -4,1,-3,3", given=text)  # fmt: skip
-    return tuple(sides)
+    return tuple(sides[:2]), tuple(sides[2:])

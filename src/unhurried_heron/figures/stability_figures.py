@@ -13,7 +13,7 @@ from unhurried_heron.figures.records import with_unit
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.run import Run
 from unhurried_heron.stability.largest_step import LargestStep
-from unhurried_heron.stability.regions import Stability, StepLimitWindow, checked_window, stability
+from unhurried_heron.stability.regions import Stability, Window, checked_window, stability
 from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps, stability_limited_steps
 from unhurried_heron.study.arguments import several, truth
 
@@ -32,7 +32,7 @@ _TALL, _BESIDE, _WIDE = 8.0, 3.4, 12.8
 def draw_stability(
     methods: str | Method | Stability | Iterable[str | Method | Stability],
     *,
-    window: StepLimitWindow | None = None,
+    window: Window | None = None,
     order_star: bool = False,
     axes: Any = None,
 ) -> Figure:
@@ -41,7 +41,7 @@ def draw_stability(
     Parameters
     ----------
     methods : str, Method or Stability, or several
-    window : (left, right, bottom, top), optional
+    window : ((left, right), (bottom, top)), optional
         Of the plane of z = h lambda; by default what shows all regions.
     order_star : bool
         Draw where |R(z)| > |exp(z)| instead (G. Wanner, E. Hairer and S. P. Norsett, BIT 18 (1978) 475-489).
@@ -58,16 +58,16 @@ def draw_stability(
     listed: Any = [methods] if single else several(methods, "methods", "draw_stability")
     regions = [each if isinstance(each, Stability) else stability(each) for each in listed]
     around = _around([each.window for each in regions])
-    left, right, bottom, top = checked_window(around if window is None else window)
+    shown = checked_window(around if window is None else window)
     order_star = truth(order_star, "order_star", "draw_stability")
-    figure, ax = _plane((left, right, bottom, top), axes)
+    figure, ax = _plane(shown, axes)
     for place, region in enumerate(regions):
-        found = region.map((left, right, bottom, top), _POINTS)
+        found = region.map(shown, _POINTS)
         values = found.amplification
         if order_star:
             values = values / np.exp(found.x)
         _draw_border(ax, found.x, found.y, np.nan_to_num(values, nan=1e9, posinf=1e9), place, region)
-    _finish_plane(ax, (left, right, bottom, top))
+    _finish_plane(ax, shown)
     what = "Order star" if order_star else "Stability region"
     ax.set_title(f"{what}s" if len(regions) > 1 else f"{what} of {regions[0].name}", loc="left", **VERBATIM)
     legend(ax, own=axes is None)
@@ -81,25 +81,25 @@ def _draw_border(ax: Axes, x: Any, y: Any, values: Any, place: int, region: Stab
     ax.plot([], [], label=region.name, linewidth=1.8, **style)
 
 
-def _finish_plane(ax: Axes, window: StepLimitWindow) -> None:
+def _finish_plane(ax: Axes, window: Window) -> None:
     ax.axhline(0.0, color="0.4", linewidth=0.8, zorder=1)
     ax.axvline(0.0, color="0.4", linewidth=0.8, zorder=1)
-    ax.set_xlim(window[0], window[1])
-    ax.set_ylim(window[2], window[3])
+    ax.set_xlim(*window[0])
+    ax.set_ylim(*window[1])
     ax.set_aspect("equal", adjustable="box")
     ax.set_xlabel("real part of h λ")
     ax.set_ylabel("imaginary part of h λ")
     finish(ax)
 
 
-def _around(windows: Sequence[StepLimitWindow]) -> StepLimitWindow:
+def _around(windows: Sequence[Window]) -> Window:
     sides = np.array(windows)
-    left, right, top = float(sides[:, 0].min()), float(sides[:, 1].max()), float(sides[:, 3].max())
-    return left, right, -top, top
+    left, right, top = float(sides[:, 0, 0].min()), float(sides[:, 0, 1].max()), float(sides[:, 1, 1].max())
+    return (left, right), (-top, top)
 
 
 def draw_run_in_region(
-    run: Run | StabilityLimitedSteps | LargestStep, *, window: StepLimitWindow | None = None, axes: Any = None
+    run: Run | StabilityLimitedSteps | LargestStep, *, window: Window | None = None, axes: Any = None
 ) -> Figure:
     """Draw the eigenvalues along a run times its steps, coloured by time, over the region of the method.
 
@@ -147,25 +147,26 @@ def _some(regions: tuple[Stability, ...]) -> list[Stability]:
     return [by_size[k] for k in np.linspace(0, len(regions) - 1, _OF_MANY).round().astype(int)]
 
 
-def _plane(window: StepLimitWindow, axes: Any) -> tuple[Figure, Axes]:
+def _plane(window: Window, axes: Any) -> tuple[Figure, Axes]:
     """Return a figure as wide as the plane needs that is drawn with equal units, or the caller's axes."""
     if axes is not None:
         figure, (ax,) = figure_of(1, axes)
         return figure, ax
     from matplotlib.figure import Figure
 
-    across = (_TALL - 1.2) * (window[1] - window[0]) / (window[3] - window[2])
+    (left, right), (bottom, top) = window
+    across = (_TALL - 1.2) * (right - left) / (top - bottom)
     wide = min(_WIDE, across + _BESIDE)
-    tall = min(_TALL, 1.2 + (wide - _BESIDE) * (window[3] - window[2]) / (window[1] - window[0]))
+    tall = min(_TALL, 1.2 + (wide - _BESIDE) * (top - bottom) / (right - left))
     made = Figure(figsize=(wide, max(tall, 4.5)), dpi=100, layout="constrained")
     return made, made.subplots()
 
 
-def _holding(found: StabilityLimitedSteps, points: Any) -> StepLimitWindow:
+def _holding(found: StabilityLimitedSteps, points: Any) -> Window:
     """Return a window with the regions and nearly all points; those far out would hide the rest."""
-    left, right, _, top = _around([each.window for each in found.regions])
+    (left, right), (_, top) = _around([each.window for each in found.regions])
     if points.size:
         left = min(left, max(float(np.quantile(points.real, 0.02)), 4.0 * left))
         right = max(right, min(float(np.quantile(points.real, 0.98)), 2.0 * max(right, 1.0)))
         top = max(top, min(float(np.quantile(np.abs(points.imag), 0.98)), 2.0 * top))
-    return left, right, -top, top
+    return (left, right), (-top, top)

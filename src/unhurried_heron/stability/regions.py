@@ -28,7 +28,8 @@ from unhurried_heron.study.arguments import complex_points, whole
 if TYPE_CHECKING:
     import pandas as pd
 
-StepLimitWindow = tuple[float, float, float, float]
+# a part of the plane: (left, right), (bottom, top)
+Window = tuple[tuple[float, float], tuple[float, float]]
 # |R| on the border of a region is 1 but for rounding; of double roots by its root
 _WITHIN: Final = 1e-9
 _EXACTLY: Final = 1e-13
@@ -169,25 +170,25 @@ class Stability:
         return _RADII * max(1.0, 2.0 * self.region.real / _RADII[-1]) if math.isfinite(self.region.real) else _RADII
 
     @cached_property
-    def window(self) -> StepLimitWindow:
-        """A part of the plane that shows the region: left, right, bottom, top."""
+    def window(self) -> Window:
+        """A part of the plane that shows the region: (left, right), (bottom, top)."""
         rays = np.exp(1j * np.linspace(0.0, math.pi, _DIRECTIONS))
         points = self._radii[:, None] * rays
         stable = self(points) <= 1.0 + _WITHIN
         # of a region without end, what does not belong to it is shown
         shown = points[~stable] if stable[-1].any() else points[stable]
         if not shown.size or np.abs(shown).max() >= self._radii[-2]:
-            return -_WITHOUT_END, _WITHOUT_END, -_WITHOUT_END, _WITHOUT_END
+            return (-_WITHOUT_END, _WITHOUT_END), (-_WITHOUT_END, _WITHOUT_END)
         left, right, top = shown.real.min(), max(shown.real.max(), 0.0), shown.imag.max()
         room = _ROOM * max(right - left, top)
-        return left - room, right + room, -top - room, top + room
+        return (left - room, right + room), (-top - room, top + room)
 
-    def map(self, window: StepLimitWindow | None = None, points: int = 400) -> StabilityMap:
+    def map(self, window: Window | None = None, points: int = 400) -> StabilityMap:
         """Return the amplification on a window of the plane.
 
         Parameters
         ----------
-        window : (left, right, bottom, top), optional
+        window : ((left, right), (bottom, top)), optional
             By default what shows the region.
         points : int
             Along each side.
@@ -198,7 +199,7 @@ class Stability:
             The window has no extent.
         """
         points = whole(points, "points", "stability, map", low=2, high=_MOST_POINTS)
-        left, right, bottom, top = checked_window(self.window if window is None else window)
+        (left, right), (bottom, top) = checked_window(self.window if window is None else window)
         x, y = np.linspace(left, right, points), np.linspace(bottom, top, points)
         # the coefficients are real: what is below the axis mirrors what is above
         mirrored = bottom == -top
@@ -257,7 +258,7 @@ def sentences(each: Stability) -> list[str]:
     return told
 
 
-def checked_window(window: Any) -> StepLimitWindow:
+def checked_window(window: Any) -> Window:
     """Return a window of the plane.
 
     Raises
@@ -266,15 +267,15 @@ def checked_window(window: Any) -> StepLimitWindow:
         It has no extent.
     """
     try:
-        left, right, bottom, top = (float(each) for each in window)
+        (left, right), (bottom, top) = ((float(each) for each in ends) for ends in window)
         fit = left < right and bottom < top and all(map(math.isfinite, (left, right, bottom, top)))
     except (TypeError, ValueError):
         fit = False
     if not fit:
         raise OptionError("the window is not usable", name="window", place="stability",
-                          expected="(left, right, bottom, top), left < right and bottom < top",
+                          expected="((left, right), (bottom, top)), left < right and bottom < top",
                           given=repr(window)[:80])  # fmt: skip
-    return left, right, bottom, top
+    return (left, right), (bottom, top)
 
 
 def _largest_roots(terms: Array, points: Any) -> Array:
