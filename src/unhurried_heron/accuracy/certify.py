@@ -34,23 +34,24 @@ if TYPE_CHECKING:
 
 # fully implicit, explicit, linearly implicit, and multistep: two of these families that can do the problem
 _FAMILIES: Final = ("radau-iia-variable", "verner-98", "steinebach-54", "adams-variable")
-# an explicit run may take so many times the steps of the implicit one, and so many in any case
-_MANY_TIMES, _MANY = 100, 300_000
-_TIGHTER: Final = 1e-2
-_TIGHTEST: Final = 5e-14
-# absolute tolerances: shares of what a state is at the end, and of the largest that it was
+# The number of steps of an explicit run that is allowed in any case, and as a multiple of those of the implicit run.
+_MANY, _MANY_TIMES = 300_000, 100
+# The factor from one tolerance to the next, and the tightest relative tolerance.
+_TIGHTER, _TIGHTEST = 1e-2, 5e-14
+# The absolute tolerance of a state as a share of its final value, and of its largest value.
 _OF_END, _OF_SIZE = 1e-3, 1e-7
-# so many steps at least are taken once, so that nothing narrow is stepped over by all
+# The smallest number of steps of one of the runs, so that a narrow feature is not stepped over by all of them.
 _LEAST_STEPS: Final = 701
 _NUDGE, _LEAST_NUDGE, _STILL_SMALL = 1e-9, 1e-12, 1e-3
 _MOST_DIGITS: Final = 13
 _SECONDS: Final = 60.0
-# of the time left, what a second family may take where there is another
+# The share of the remaining time that a second family may take where a third one is left.
 _SECOND_SHARE: Final = 0.25
-# at so many times the first look sees how large states are; taking more than this share of the time a family is slow
+# The number of times at which the first run shows the sizes of the states.
 _SEEN: Final = 33
+# A family is slow if its first run takes this share of the time.
 _SLOW: Final = 0.05
-# the tolerance of the first look, and a difference that it does not explain
+# The relative tolerance of the first run, and the relative difference from which it has stepped over a feature.
 _PILOT, _STEPPED_OVER = 1e-6, 1e-3
 
 

@@ -7,7 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.diagnosis.candidates import again, taken_by
+from unhurried_heron.diagnosis.candidates import again, taken_by, work_of
 from unhurried_heron.diagnosis.statements import Statement, of_time, of_tolerances, share_of
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.state_name import group_of
@@ -15,20 +15,24 @@ from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 
-# the answer is compared with one of half the step, or at a tolerance a hundred times tighter, ten times where a run of
-# so many seconds would take too much longer
+# The factor by which a fixed step is shortened for the run that the answer is compared with.
 _HALF: Final = 0.5
-_LONG, _LONGER = 0.1, 3.0
-# an error of more tolerances has a reason
+# A run is compared at a tolerance a hundred times tighter, and ten times where that would take more rate evaluations
+# than this. It is a count, because what is said must not depend on the clock.
+_LONG: Final = 200_000
+# The seconds that the tighter run may take, as a multiple of those of the run.
+_LONGER: Final = 3.0
+# The number of tolerances from which an error is explained.
 _MUCH: Final = 10.0
-# that the problem makes errors grow explains an error not so many times larger than what it makes of one tolerance
+# Growth explains an error if a perturbation of one tolerance grows to at least this share of it.
 _OWN: Final = 0.2
 _TIMES: Final = {10: "ten", 100: "a hundred"}
-# a state for which the absolute tolerance rules nearly all of the time, or so large a share of its size
+# The share of the run from which the absolute tolerance decides about a state.
 _RULES: Final = 0.9
+# The share of a state's size from which an absolute tolerance is coarse.
 _COARSE: Final = 1e-2
-_ROWS: Final = 400
-_SHOWN: Final = 4
+# The number of rows that are compared, and of states that are named in one sentence.
+_ROWS, _SHOWN = 400, 4
 
 
 class Truth:
@@ -36,7 +40,7 @@ class Truth:
 
     def __init__(self, run: Run) -> None:
         self.run, self.fixed = run, run.options["step"] is not None
-        self.times = 10 if run.tally.seconds > _LONG else 100
+        self.times = 10 if work_of(run) * 100.0 ** (1.0 / run._methods[0].order) > _LONG else 100
         self.changed = {"step": _HALF * run.options["step"]} if self.fixed else {
             name: _tightened(run.options[name], self.times) for name in ("rtol", "atol")}  # fmt: skip
         self.by = taken_by(run)

@@ -1,4 +1,4 @@
-"""The closed forms of a problem in the place of a method: what a multistep method may be started by."""
+"""A starter for multistep methods that takes the first values from the closed forms of a problem."""
 
 from __future__ import annotations
 

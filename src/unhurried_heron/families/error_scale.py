@@ -11,16 +11,22 @@ import numpy as np
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.trajectory import Array
 
-# how closely Newton's iteration is solved where no tolerance says so (fixed steps)
+# The relative tolerance that fixed steps are given, so that Newton's iteration has a scale.
 _FIXED_STEP = 1e-10
+# The share of that tolerance to which Newton's iteration solves the stages of a fixed step.
 _FIXED_STEP_NEWTON = 2e-5
-# by order 1 no step is held to a smaller share of the tolerance: ten times as near takes ten times as many steps
+# The smallest share of the user's tolerance that a step of order 1 is held to: without this bound an error ten times
+# smaller would take a hundred times as many steps.
 _LEAST_SHARE = 1e-4
+# Methods up to this order are held to their hidden error; of higher ones the error between the steps bounds it.
 _LOW_ORDER = 3
-# by this much of its estimate may the leading error of a step be, that the whole keeps within ten tolerances (measured
-# over the stiff problems of the tests)
+# The ratio of a step's leading error to its estimate up to which a whole run stays within ten tolerances, measured over
+# the stiff problems of the tests.
 _ADDS_UP = 0.25
+# The largest hidden error, as a multiple of the estimate, that tightens the tolerance of a step.
 _BLIND = 6.0
+# The share of the user's tolerance that the error between the steps may take if the estimate is blind to linear
+# problems.
 _ALONE = 0.1
 
 
@@ -45,9 +51,9 @@ class ErrorScale:
 def proportional(method: Method, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
     """Return the tolerance of a step's error for one of the solution's that goes with the user's.
 
-    Errors of steps add up to T/h of them. Where the solution of the higher order is carried on, that makes up for the
-    power of h by which it is better than the estimate. Else, for an estimate of order q, the error of the solution goes
-    with the power q / (q + 1) of the step's, which is so to be of the size rtol^((q + 1) / q).
+    A run of length T adds up the errors of T/h steps. With local extrapolation each step is better than its estimate by
+    one power of h, which makes up for their number. Otherwise the error of the solution is the power q / (q + 1) of the
+    error of a step, where q is the order of the estimate; a step is therefore held to rtol^((q + 1) / q).
     """
     q = method.estimate_order
     if fixed or method.order > q:
@@ -59,15 +65,16 @@ def proportional(method: Method, relative: Array, absolute: Array, state: Array,
 
 
 def hidden_part(method: Any) -> float:
-    """Return by how much more closely steps of a method of low order follow a tolerance than their estimate tells."""
+    """Return the factor by which the tolerance of a method of low order is tightened for its hidden error."""
     return max(min(method.hidden_error, _BLIND) / _ADDS_UP, 1.0) if method.order <= _LOW_ORDER else 1.0
 
 
 def with_hidden_error(method: Any, relative: Array, scale: ErrorScale) -> ErrorScale:
     """Return a tolerance for steps of a method of low order, whose errors are larger than their estimate tells.
 
-    What many steps leave adds up. Of higher orders the error between the steps, which is measured, bounds that too; and
-    where an estimate is blind to linear problems, that alone tells of them. ``relative``: the user's tolerance.
+    The errors of many steps add up. For methods of higher order the measured error between the steps bounds them, too;
+    where an estimate is blind to linear problems, that measurement is the only one that shows their error. ``relative``
+    is the user's tolerance, shape (n_states,).
     """
     low = method.order <= _LOW_ORDER
     part = hidden_part(method)

@@ -20,16 +20,20 @@ LINEAR_KERNELS: Final = (
     "linear_algebra.eigenvalues.growth",
 )
 KINDS: Final = ("dense", "banded", "sparse")
-# below this compiled loops on full matrices win whatever the pattern (measured: `benchmarks/run.py --part linear`)
+# The number of states up to which compiled loops on full matrices are fastest, whatever the pattern of the Jacobian is.
+# Measured by `benchmarks/run.py --part linear`, as the next one.
 MOST_FULL: Final = 100
-# and from this on LAPACK's do on full ones
+# The number of states from which LAPACK is faster than compiled loops on full matrices.
 LEAST_BLOCKS: Final = 500
+# The largest full matrix that a run keeps: 200 MB for a real one.
 MOST_DENSE: Final = 5000
+# The number of states up to which fixed steps keep full matrices, which Newton's full method on all stages needs.
 MOST_DAMPED: Final = 500
-# so many modes are looked at one by one for growth that no error estimate can see
+# The number of states up to which every eigenvalue is examined for growth that an error estimate cannot see.
 MOST_EIGENVALUES: Final = 64
-# up to this width a band beats sparse factors
+# The width of a band up to which banded factors are faster than sparse ones.
 _WIDEST_BAND: Final = 120
+# The share of nonzero entries below which a matrix is sparse.
 _SPARSE: Final = 0.1
 
 

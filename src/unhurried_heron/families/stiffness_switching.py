@@ -15,16 +15,25 @@ from unhurried_heron.methods.stability import value_at
 from unhurried_heron.methods.stiffness_switching import CHOOSING, StiffnessSwitching
 from unhurried_heron.run.trajectory import Array
 
-# a step of the stiff method is taken to cost so many of the non-stiff one: more than `benchmarks/run.py --part methods`
-# prints, because changes cost as well
-_COST, _COST_OF_FULL, _COST_OF_BANDS = 4.0, 0.02, 12.0
+# The price of a step of the stiff method in steps of the non-stiff one. It is above what `benchmarks/run.py --part
+# methods` prints, because each change of the method costs a restart as well.
+_COST = 4.0
+# What is added to that price for a full Jacobian, for each of its entries.
+_COST_OF_FULL = 0.02
+# That price where the Jacobian is banded or sparse.
+_COST_OF_BANDS = 12.0
+# The number of states up to which the Jacobian is taken for a full matrix in that price.
 _MOST_FULL: Final = 100
-# what the error allows for the fastest mode alone, times this, is a step for something slower; and so is one that uses
-# most of what stability allows
-_SLOWER, _CLOSE = 3.0, 0.65
-# how much a step must amplify a swing that it is beyond the border, the share of the border at which steps are held
-# there, and the share of what the error allows beyond which a swing is not followed any more
-_GROWS, _BORDER, _FOLLOWED = 1.01, 0.8, 1.3
+# A step is that of a slow solution if it is this many times what the error of the fastest mode alone would allow.
+_SLOWER = 3.0
+# A step is limited by stability if it uses this share of the stability limit.
+_CLOSE = 0.65
+# The amplification of an oscillation from which a step is beyond the border of the stability region.
+_GROWS = 1.01
+# The share of the distance to that border at which steps are limited by it.
+_BORDER = 0.8
+# The share of the step that the error allows beyond which an oscillation is no longer resolved.
+_FOLLOWED = 1.3
 
 
 def _as_given(method: StiffnessSwitching, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:

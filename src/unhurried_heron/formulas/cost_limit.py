@@ -1,4 +1,4 @@
-"""How many terms formulas come to: what is computed in one go cannot be interrupted, so it is bounded and told."""
+"""The number of terms of a formula. One evaluation cannot be interrupted, so this number is bounded."""
 
 from __future__ import annotations
 

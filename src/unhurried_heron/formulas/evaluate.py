@@ -12,8 +12,9 @@ from unhurried_heron.formulas.expression import BOUND, SUM, Node, free_names, up
 from unhurried_heron.formulas.layout import IndexedFormula, places
 from unhurried_heron.formulas.operations import OPERATIONS
 
-STATE: Final = "the state"  # where `evaluate` finds the whole state, if there is one
-# a zero of as many axes as there are beside the rows, where many rows are evaluated at once
+# The key under which `evaluate` finds the whole state vector, if there is one.
+STATE: Final = "the state"
+# The key of an array of zeros that gives results the axes of the indices, where many rows are evaluated at once.
 _PLACES: Final = "the places"
 
 _PLAIN: Final[dict[str, Callable[..., Any]]] = {

@@ -17,7 +17,7 @@ Form = Literal["equations", "lagrangian", "hamiltonian", "rates"]
 
 
 def by_name(given: Any) -> Any:
-    """Return a copy of a mapping, its names in one spelling; what is none is kept, to be refused with all else."""
+    """Return a copy of a mapping, its names in one spelling; anything else is returned as it is, and refused later."""
     if not isinstance(given, Mapping):
         return {} if given is None else given
     return {in_one_spelling(name) if isinstance(name, str) else name: value for name, value in given.items()}

@@ -222,7 +222,7 @@ class DiagonalisedTableau:
 
     @cached_property
     def pulled(self) -> Any:
-        """The same of theta N."""
+        """Coefficients of theta, theta^2, … of theta N."""
         return self.nodal[::-1].copy()
 
     @cached_property
@@ -233,7 +233,7 @@ class DiagonalisedTableau:
 
     @cached_property
     def places(self) -> tuple[float, float]:
-        """Where the defect is looked at: the middles of the two largest arcs of theta N, to two digits."""
+        """The two values of theta at which the defect is evaluated: the largest arcs of theta N, to two digits."""
         theta = np.linspace(0.0, 1.0, _FINE)
         size = np.abs(theta * np.polyval(self.nodal, theta))
         inside = (size[1:-1] >= size[:-2]) & (size[1:-1] > size[2:])

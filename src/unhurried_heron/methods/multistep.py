@@ -189,7 +189,7 @@ class Multistep:
 
     @cached_property
     def prediction(self) -> tuple[Matrix, Matrix]:
-        """Weights of past values and slopes, shape (steps,) each, of what an implicit step is looked for near."""
+        """Weights of past values and rates, shape (steps,) each, in the prediction of an implicit step."""
         k = self.steps
         values, slopes = np.zeros(k), np.zeros(k)
         if self.uses_slopes or k == 1:

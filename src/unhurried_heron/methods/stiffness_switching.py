@@ -15,7 +15,7 @@ SEVERAL_ORDERS: Final = "fully implicit Runge-Kutta of variable order"
 
 
 class _ListedAs:
-    """What is said of a method made of others: what one of them, ``_listed``, has."""
+    """The facts of a method that is made of several others, taken from one of them, ``_listed``."""
 
     @property
     def _listed(self) -> Method:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Final, Literal
@@ -93,13 +93,13 @@ class HeldSwitch(Switch):
     Attributes
     ----------
     slot : str
-        The name that stands for its value in formulas.
+        The name that stands for the value of the switch in formulas.
     gap : Node
-        What is compared with zero, in which other switches are held.
+        The difference of both sides of the comparison. The other switches in it keep their present values.
     live : Node
-        The value itself, in which nothing is held.
+        The condition as it is evaluated afresh, together with all conditions within it.
     opposite : bool
-        Whether the user wrote the denial.
+        Whether the user wrote the negation of this comparison.
     """
 
     slot: str
@@ -125,14 +125,6 @@ class HeldSwitch(Switch):
         """Return its value where nothing is held."""
         return float(evaluate(self.live, around))
 
-    def following(self, around: Mapping[str, Any]) -> float:
-        """Return its value where the switches that it depends on are held."""
-        return float(float(evaluate(self.gap, around)) >= 0.0)
-
-    def beyond(self, held: float, around: Callable[[], Mapping[str, Any]]) -> float:  # subclasses look around
-        """Return its value on the other side of the crossing at which the march stands."""
-        return 1.0 - held
-
     def within(self, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:
         return _with_times(self, self.live, values, interval)
 
@@ -149,15 +141,6 @@ class WholeSwitch(HeldSwitch):
         if self.op == "floor":
             return Node("min", add(self.gap, neg(held)), add(held, ONE, neg(self.gap)))
         return Node("min", add(held, neg(self.gap)), add(self.gap, ONE, neg(held)))
-
-    def following(self, around: Mapping[str, Any]) -> float:
-        gap = float(evaluate(self.gap, around))
-        return float(np.floor(gap) if self.op == "floor" else np.ceil(gap))
-
-    def beyond(self, held: float, around: Callable[[], Mapping[str, Any]]) -> float:
-        gap = float(evaluate(self.gap, around()))
-        rises = gap - held > (0.5 if self.op == "floor" else -0.5)
-        return held + (1.0 if rises else -1.0)
 
 
 @dataclass(frozen=True, repr=False)

@@ -50,7 +50,7 @@ class EventLog:
 
     @cached_property
     def _kept(self) -> list[int]:
-        """Which parameters are told: of those that a function might have changed only what it did change."""
+        """The parameters that events changed; of those that a function may change, only the ones that it did change."""
         moved = (self.modes != self.start).any(axis=0)
         return [k for k, name in enumerate(self.names) if moved[k] or name in self.user_input]
 

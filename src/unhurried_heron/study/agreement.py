@@ -8,23 +8,29 @@ import numpy as np
 
 from unhurried_heron.run.trajectory import Array
 
-# a bound on the error: so many times the largest difference
+# The bound on an error as a multiple of the largest difference between two answers.
 _MARGIN: Final = 4.0
-# shares where the second answer has come to rest, and where it has not: of the change from one tolerance to the next,
-# to which errors fall where all is well, and of what other states miss
-_FALLS, _BY_CHANCE = (0.002, 0.02), (0.05, 0.25)
+# The share of the change from one tolerance to the next to which the error of an answer is expected to fall: if the
+# second family has converged, and if it has not.
+_FALLS: Final = (0.002, 0.02)
+# The share of the differences of other states below which a difference is taken to be small by chance, likewise.
+_BY_CHANCE: Final = (0.05, 0.25)
 _EPS: Final = float(np.finfo(float).eps)
-# roundings of the problem's own numbers, and of so many operations in a row
+# The rounding of the problem's own numbers, in units of the last place.
 _ROUNDINGS: Final = 12.0
+# The share of the last change of the second family that counts as an error if it has not converged.
 _BEFORE: Final = 0.25
-# answers of two families are close; answers of one leap
-_CLOSE, _LEAP = 1e-4, 1e-3
+# The relative difference below which the answers of two families are close.
+_CLOSE: Final = 1e-4
+# The relative difference from which the answers of one family have jumped from one tolerance to the next.
+_LEAP: Final = 1e-3
+# The share of one unit of the last certain digit that the bound may fill; the rest is left for rounding the value.
 _HALF: Final = 0.4
-# beside this share of its size a value is zero
+# The share of the size of its state below which a value counts as zero.
 _SMALL: Final = 1e-3
-# grown this much a small change is no longer small
+# The relative size at which a perturbation has grown beyond the linear range.
 _SATURATED: Final = 1e-2
-# growing so much a small change explains what is not certain
+# The growth of a small perturbation from which the problem itself explains missing digits.
 _SENSITIVE: Final = 1e3
 
 

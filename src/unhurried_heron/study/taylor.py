@@ -22,11 +22,13 @@ from unhurried_heron.formulas.layout import places
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 
-# digits carried beyond those wanted
+# The number of guard digits.
 _GUARD: Final = 8
+# The largest number of states for which a Taylor series is computed.
 _MOST_STATES: Final = 200
+# The largest whole exponent that is computed by multiplications.
 _SMALL_POWER: Final = 12
-# what a function is made of: others, by their names
+# Pairs of functions whose series are computed together, because each is the derivative of the other up to its sign.
 _PAIRS: Final = {"sin": "cos", "sinh": "cosh"}
 
 

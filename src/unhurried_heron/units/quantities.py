@@ -150,7 +150,7 @@ def _in_unit(value: float, given: str, wanted: str, place: str) -> float:
 def _coherent_label(given: str, declared: Mapping[str, str], place: str, *, new: bool = False) -> str:
     """Return the unit of the set that the declared units form, or the one given where that has no name.
 
-    ``new`` keeps the one given where it is of a kind that the others tell nothing of.
+    With ``new`` a unit is kept as it was given if the declared units say nothing about one of its dimensions.
     """
     from unhurried_heron.units.unit import PLAIN, coherent_set, read_unit
 
