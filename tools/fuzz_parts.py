@@ -217,14 +217,14 @@ def events(given: random.Random) -> None:
         "x' = y\ny' = -k*x\nw = x^2 + y", initial={"x": 1, "y": 0}, parameters={"k": 2}, interval=(0, 2), events=watched
     )
     run = uh.integrate(problem, given.choice(METHODS), rtol=1e-6, budget={"seconds": 2})
-    times = np.array([time for _, time, _ in run.happenings])
+    times = run.events["time"].to_numpy()
     assert (np.diff(times) >= 0).all()
     assert len(run.events) == times.size
     assert run.times[-1] == run.ending.time
     run.watched  # noqa: B018  # that it can be asked
     run.frame()
     for event in watched:
-        count = sum(name == event.name for name, _, _ in run.happenings)
+        count = int((run.events["name"] == event.name).sum())
         assert event.at_most is None or count <= event.at_most
 
 

@@ -50,6 +50,7 @@ def test_gif_and_pictures(tmp_path, names, options: dict) -> None:
     assert sorted(path.name for path in tmp_path.glob("*.png")) == [f"one-{k:04d}.png" for k in range(1, 7)]
     short = {"time_per_second": "2 h", "frames_per_second": 1}
     assert uh.animate(RUN, names, tmp_path / "film.gif", **short, **options) == 4
+    assert uh.animate(RUN, names, tmp_path / "film.gif", frames_per_second=1, **options) == 7  # six seconds
 
 
 def test_mp4_goes_through_ffmpeg(tmp_path, monkeypatch) -> None:
