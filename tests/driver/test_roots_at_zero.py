@@ -131,6 +131,24 @@ def test_no_step_crosses_a_pole(method: str) -> None:
         assert run["S"].min() > -0.01
 
 
+BRANCHES = ["{}", "where(x > -1, {}, 0)", "where(x > 5, 7, where(x < -1, 0, {}))", "where(x <= 5, 1 + {}, 1/(x - 9))"]
+
+
+@pytest.mark.filterwarnings("ignore::unhurried_heron.errors.IncompleteRunWarning")
+@pytest.mark.parametrize("branch", BRANCHES)
+@pytest.mark.parametrize("method", ADAPTIVE)
+def test_a_pole_in_a_branch_ends_the_run_and_one_that_is_not_chosen_does_not(method: str, branch: str) -> None:
+    for quotient, meets in (("1/(x - 2)", True), ("1/(x + 0.3)", False)):
+        problem = uh.Problem.from_text(
+            f"x' = 1\nz' = {branch.format(quotient)}", initial={"x": 0, "z": 0}, interval=(0, 4)
+        )
+        run = uh.integrate(problem, method, rtol=1e-4)
+        assert (run.ending.reason != "end") == meets
+        if meets:
+            assert run.ending.time == pytest.approx(2, abs=1e-3)
+            assert "'x - 2'" in run.ending.advice
+
+
 def test_fixed_steps_end_before_a_pole_and_pass_what_is_none() -> None:
     problem = uh.Problem.from_text("S' = -S/(0.5 + S)", initial={"S": 5}, interval=(0, 30))
     with pytest.warns(uh.IncompleteRunWarning, match="would cross a pole"):

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Final, Literal
 
-from unhurried_heron.formulas.expression import BOUND, TIME, Node, free_names, names_in, walk
+from unhurried_heron.formulas.expression import BOUND, ONE, TIME, Node, free_names, names_in, where
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.model.switch_extraction import is_square, text_of
 from unhurried_heron.model.unrolling import unrolled
@@ -18,7 +18,17 @@ Kind = Literal["pole", "logarithm", "root"]
 
 @dataclass(frozen=True)
 class Guard:
-    """A formula that must not change its sign within a step: ``node``, in the user's words ``text``, and of what."""
+    """A formula that must not change its sign within a step.
+
+    Attributes
+    ----------
+    node : Node
+        The formula; where its branch of a `where` is not chosen, it is 1.
+    text : str
+        The formula in the user's words.
+    kind : {"pole", "logarithm", "root"}
+        What it is the denominator or the argument of.
+    """
 
     node: Node
     text: str
@@ -41,13 +51,16 @@ def guards_of(blocks: tuple[IndexedFormula, ...], layout: Layout) -> tuple[Guard
     """Return what is to be watched in rates: of states and time, what can be zero, and not in long loops."""
     found: dict[Node, Guard] = {}
     for block in unrolled(blocks, _can_end, _MOST_GUARDS):
-        for kind, node in _candidates(block.node) if not block.loops else ():
-            if node in found or is_square(node) or is_bound(node):
+        for kind, node, chosen in _candidates(block.node) if not block.loops else ():
+            # in a branch that is not chosen it may have any sign
+            watched = node if chosen is None else where(chosen, node, ONE)
+            if watched in found or is_square(node) or is_bound(watched):
                 continue
             if not (layout.states_in(node) or TIME in names_in(node)):
                 continue
             text = text_of(node, block, layout)
-            found[node] = Guard(node, text if len(text) <= _LONGEST_TEXT else text[: _LONGEST_TEXT - 1] + "…", kind)
+            text = text if len(text) <= _LONGEST_TEXT else text[: _LONGEST_TEXT - 1] + "…"
+            found[watched] = Guard(watched, text, kind)
             if len(found) >= _MOST_GUARDS:
                 return tuple(found.values())
     return tuple(found.values())
@@ -62,21 +75,38 @@ def is_bound(node: Node) -> bool:
     return any(BOUND in named for named in free_names(node))
 
 
-def _candidates(root: Node) -> Iterator[tuple[Kind, Node]]:
-    """Every denominator and argument outside of what a condition chooses, which may have been written to avoid it."""
-    chosen = {part for node in walk(root) if node.op == "where" for part in walk(*node.operands[1:])}
-    for node in walk(root):
-        if node in chosen:
+def _candidates(root: Node) -> Iterator[tuple[Kind, Node, Node | None]]:
+    """Every denominator and argument, with the condition under which its branch is chosen, None outside of `where`."""
+    left: list[tuple[Node, Node | None]] = [(root, None)]
+    seen: set[tuple[Node, Node | None]] = set()
+    while left:
+        place = left.pop()
+        if place in seen:
             continue
+        seen.add(place)
+        node, chosen = place
+        if node.op == "where":
+            condition, one, other = node.operands
+            left += [
+                (condition, chosen),
+                (one, _both(chosen, condition)),
+                (other, _both(chosen, Node("not", condition))),
+            ]
+            continue
+        left += ((operand, chosen) for operand in node.operands)
         if node.op == "div":
-            yield "pole", node.operands[1]
+            yield "pole", node.operands[1], chosen
         elif node.op == "pow":
             value = node.operands[1].value
             if value is not None and value < 0.0:
-                yield "pole", node.operands[0]
+                yield "pole", node.operands[0], chosen
             elif value is not None and value != round(value):
-                yield "root", node.operands[0]
+                yield "root", node.operands[0], chosen
         elif node.op in ("log", "log10"):
-            yield "logarithm", node.operands[0]
+            yield "logarithm", node.operands[0], chosen
         elif node.op == "sqrt":
-            yield "root", node.operands[0]
+            yield "root", node.operands[0], chosen
+
+
+def _both(one: Node | None, other: Node) -> Node:
+    return other if one is None else Node("and", one, other)
