@@ -1,7 +1,8 @@
 """Check that one thing has one word: retired words are no names, and what is public stands on a page.
 
 Usage: python tools/check_words.py [ROOT]; exit code 1 with one line for each violation. The retired words are those of
-the last table of `docs/glossary.md`. They may be no identifier, file name or option of the package. Every public name,
+the last table of `docs/glossary.md`. They may be no identifier, file name or option of the package, nor
+stand as a name in its texts. Every public name,
 verb and option of the tool must stand on a page of `docs/` or in the README.
 """
 
@@ -29,10 +30,17 @@ def retired(root: Path) -> set[str]:
 
 
 def names_of(path: Path) -> Iterator[tuple[int, str]]:
-    """Every identifier of a file, with its line."""
+    """Every identifier of a file, with its line; also those that its texts and comments mention."""
     for token in tokenize.generate_tokens(io.StringIO(path.read_text(encoding="utf-8")).readline):
         if token.type == tokenize.NAME:
             yield token.start[0], token.string
+        elif token.type in (tokenize.STRING, tokenize.COMMENT):
+            # an ordinary word may be used in a sentence; what is no word of English is a name
+            for word in re.findall(r"\w+", token.string):
+                if "_" in word or re.search(r"[a-z][A-Z]", word):
+                    yield token.start[0], word
+            for word in re.findall(r"^ +(\w+) : \w", token.string, re.M):
+                yield token.start[0], word
 
 
 def misnamed(root: Path) -> Iterator[str]:

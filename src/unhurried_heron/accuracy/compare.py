@@ -143,8 +143,8 @@ def chosen_methods(methods: Any) -> list[Method]:
         found: dict[str, Method] = {}
         for method in [find_method(each) for each in ([methods] if single else methods)]:
             if found.setdefault(method.name, method) != method:
-                user_input = f"two different methods are called '{method.name}'"
-                raise MethodError(user_input, name=method.name, place="methods", given=method.name,
+                message = f"two different methods are called '{method.name}'"
+                raise MethodError(message, name=method.name, place="methods", given=method.name,
                                   expected="a name of its own for each: rows and curves go by it")  # fmt: skip
         return list(found.values())
     except TypeError:

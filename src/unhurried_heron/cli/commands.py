@@ -114,9 +114,9 @@ def run(
         # the ending is printed below
         outcome = integrate(problem, **options, on_interrupt="return")
     console().print(run_report(outcome))
-    user_input = worth_saying(outcome)
-    if user_input:
-        say(user_input)
+    message = worth_saying(outcome)
+    if message:
+        say(message)
     if asked:
         console().print(answers_report(outcome, asked))
     times: Any = (

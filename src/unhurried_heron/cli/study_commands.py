@@ -159,9 +159,9 @@ def step_table(
 
     problem = asked_problem(file, changes, start, end)
     check_outputs(file, csv)
-    user_input = file_options(problem, method=method, rtol=rtol, atol=atol, step=step, count=count)
-    options = {name: user_input.get(name) for name in ("rtol", "atol", "step", "count")}
-    found = worked_out(problem, str(user_input.get("method", DEFAULT)), steps=steps, **options)
+    given = file_options(problem, method=method, rtol=rtol, atol=atol, step=step, count=count)
+    options = {name: given.get(name) for name in ("rtol", "atol", "step", "count")}
+    found = worked_out(problem, str(given.get("method", DEFAULT)), steps=steps, **options)
     sheet = TextTable([(str(name), "left" if name == "row" else "right") for name in found.columns], problem.title)
     for row in found.itertuples(index=False):
         sheet.add_row(*(str(value) if isinstance(value, str | int) else number(value, 9) for value in row))

@@ -233,8 +233,8 @@ class Driver:
         problem = self._asked.problem
         start, end = problem.interval
         begun, sign = self._begun[list(modes)], float(np.sign(end - start))
-        user_input = modes_of(problem.model, tuple(each for each in events if not callable(each.then)), problem.units)
-        return EventLog(times, which, before, after, levels, acting, names, begun, sign, user_input)
+        assigned = modes_of(problem.model, tuple(each for each in events if not callable(each.then)), problem.units)
+        return EventLog(times, which, before, after, levels, acting, names, begun, sign, assigned)
 
     def crossed(self) -> SwitchLog:
         """Return what was crossed: switches, in the order of the run."""

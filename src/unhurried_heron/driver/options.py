@@ -275,10 +275,10 @@ def record_times(problem: Problem, record: Record) -> Array | None:
         return None if record == "steps" else _every(problem, record)
     if isinstance(record, numbers.Integral) and not isinstance(record, bool):
         return _equal_times(start, end, int(record), problem.model.layout.size)
-    user_input: Any = record
-    if isinstance(user_input, Sequence) and any(isinstance(each, str) for each in user_input):
-        user_input = [in_time(problem, each, "record") for each in user_input]
-    return _times_as_given(start, end, user_input)
+    wanted: Any = record
+    if isinstance(wanted, Sequence) and any(isinstance(each, str) for each in wanted):
+        wanted = [in_time(problem, each, "record") for each in wanted]
+    return _times_as_given(start, end, wanted)
 
 
 def _every(problem: Problem, record: str) -> Array:

@@ -28,45 +28,45 @@ def coordinates_of(run: Run, group: Group, along: Mapping[str, Any] | None) -> l
     """
     plain = ["index"] if len(group.box) == 1 else ["first index", "second index"]
     indices = [np.arange(first, last + 1.0) for first, last in group.box]
-    user_input = (along or {}).get(group.name)
-    if user_input is None:
+    coordinate = (along or {}).get(group.name)
+    if coordinate is None:
         return list(zip(plain, indices, strict=False))
-    each = list(user_input) if isinstance(user_input, tuple) and len(group.box) > 1 else [user_input]
+    each = list(coordinate) if isinstance(coordinate, tuple) and len(group.box) > 1 else [coordinate]
     if len(each) != len(group.box):
-        raise _misfit(group, user_input, f"one coordinate for each of its {len(group.box)} indices")
+        raise _misfit(group, coordinate, f"one coordinate for each of its {len(group.box)} indices")
     return [
         _coordinate(run, group, given, k, index) for k, (given, index) in enumerate(zip(each, indices, strict=True))
     ]
 
 
-def _coordinate(run: Run, group: Group, user_input: Any, which: int, index: Array) -> tuple[str, Array]:
+def _coordinate(run: Run, group: Group, coordinate: Any, which: int, index: Array) -> tuple[str, Array]:
     units = run.problem.units
-    if isinstance(user_input, str) and user_input in run.problem.model.derived_layout.by_name:
-        values = np.asarray(run[user_input], dtype=np.float64)
+    if isinstance(coordinate, str) and coordinate in run.problem.model.derived_layout.by_name:
+        values = np.asarray(run[coordinate], dtype=np.float64)
         values = values[0] if values.ndim == 2 else values
-        label = f"{user_input} [{units[user_input]}]" if units.get(user_input) else user_input
-    elif isinstance(user_input, str):
-        written = read(Source(user_input, f"along, '{group.name}'"))
+        label = f"{coordinate} [{units[coordinate]}]" if units.get(coordinate) else coordinate
+    elif isinstance(coordinate, str):
+        written = read(Source(coordinate, f"along, '{group.name}'"))
         name = _INDICES[which]
         unknown = names_in(written.node) - {*run.problem.parameters, name}
         if unknown:
-            raise _misfit(group, user_input, f"an indexed derived quantity, or a formula of {name} and parameters")
+            raise _misfit(group, coordinate, f"an indexed derived quantity, or a formula of {name} and parameters")
         values = np.broadcast_to(evaluate(written.node, {**run.problem.parameters, name: index}), index.shape)
-        label = user_input
+        label = coordinate
     else:
         try:
-            values, label = np.asarray(user_input, dtype=np.float64), ""
+            values, label = np.asarray(coordinate, dtype=np.float64), ""
         except (TypeError, ValueError):
-            raise _misfit(group, user_input, "a name, a formula, or numbers") from None
+            raise _misfit(group, coordinate, "a name, a formula, or numbers") from None
     way = np.diff(values) if values.ndim == 1 else np.zeros(1)
     if values.shape != index.shape or not np.isfinite(values).all() or not ((way > 0).all() or (way < 0).all()):
-        raise _misfit(group, user_input, f"{index.size} places that follow each other")
+        raise _misfit(group, coordinate, f"{index.size} places that follow each other")
     return label, values
 
 
-def _misfit(group: Group, user_input: Any, expected: str) -> OptionError:
+def _misfit(group: Group, coordinate: Any, expected: str) -> OptionError:
     return OptionError(f"this is no coordinate of '{group.name}'", name=group.name, place="along", expected=expected,
-                       given=repr(user_input)[:80])  # fmt: skip
+                       given=repr(coordinate)[:80])  # fmt: skip
 
 
 def refuse_unknown(run: Run, along: Any) -> None:

@@ -67,28 +67,26 @@ def labels_of(runs: Sequence[Run], labels: Sequence[str] | None, place: str) -> 
         return [str(label) for label in labels]
     if len(runs) == 1:
         return [runs[0].method]
-    told = [_said_of(run) for run in runs]
+    told = [_facts_of(run) for run in runs]
     differ = [
-        key
-        for key in dict.fromkeys(key for user_input in told for key in user_input)
-        if len({s.get(key) for s in told}) > 1
+        key for key in dict.fromkeys(key for facts in told for key in facts) if len({s.get(key) for s in told}) > 1
     ]
     found = [
-        ", ".join(user_input[key] for key in differ if key in user_input) or run.method
-        for user_input, run in zip(told, runs, strict=True)
+        ", ".join(facts[key] for key in differ if key in facts) or run.method
+        for facts, run in zip(told, runs, strict=True)
     ]
     return [label if found.count(label) == 1 else f"{label} ({place + 1})" for place, label in enumerate(found)]
 
 
-def _said_of(run: Run) -> dict[str, str]:
-    user_input = {"method": run.method}
+def _facts_of(run: Run) -> dict[str, str]:
+    facts = {"method": run.method}
     for option in ("rtol", "step"):
         value = run.options.get(option)
         if isinstance(value, float):
-            user_input[option] = f"{option} {value:g}"
-    user_input |= {f"parameter {name}": f"{name} = {value:g}" for name, value in run.problem.parameters.items()}
+            facts[option] = f"{option} {value:g}"
+    facts |= {f"parameter {name}": f"{name} = {value:g}" for name, value in run.problem.parameters.items()}
     starts = zip(run.problem.states, run.problem.start.tolist(), strict=True)
-    return user_input | {f"start {name}": f"{name} from {value:g}" for name, value in starts}
+    return facts | {f"start {name}": f"{name} from {value:g}" for name, value in starts}
 
 
 def overlay_record(
@@ -108,9 +106,9 @@ def overlay_record(
         for name, curves in record.panels:
             for curve in curves:
                 alone = len(runs) == 1 or sum(len(each) for _, each in record.panels) == 1
-                user_input = (curve.label if len(runs) == 1 else label) if alone else f"{curve.label}, {label}"
+                text = (curve.label if len(runs) == 1 else label) if alone else f"{curve.label}, {label}"
                 seen = (run.times, run[curve.label]) if points else None
-                panels.setdefault(name, []).append(replace(curve, label=user_input, place=place, points=seen))
+                panels.setdefault(name, []).append(replace(curve, label=text, place=place, points=seen))
                 place += 1
     known: list[Curve] = []
     for run, record, label in zip(runs, records, labels, strict=True) if exact else ():
@@ -119,8 +117,8 @@ def overlay_record(
                 form = _exact(run, curve)
                 # runs of one problem have it in common
                 if form is not None and not any(np.array_equal(form.y, each.y) for each in known):
-                    user_input = form.label if run is runs[0] else f"{form.label}, {label}"
-                    panels[name].append(replace(form, label=user_input))
+                    text = form.label if run is runs[0] else f"{form.label}, {label}"
+                    panels[name].append(replace(form, label=text))
                     known.append(form)
     first = records[0]
     titles = {run.problem.title for run in runs}

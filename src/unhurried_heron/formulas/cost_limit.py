@@ -19,7 +19,7 @@ def refuse_endless(blocks: Iterable[IndexedFormula], place: str) -> None:
 
     Raises
     ------
-    FamilyError
+    IndexedStateError
     """
     total, within = 0, dict[Node, frozenset[Node]]()
     for block in blocks:
@@ -34,7 +34,7 @@ def refuse_many(terms: int, place: str) -> None:
 
     Raises
     ------
-    FamilyError
+    IndexedStateError
     """
     if terms > MOST_TERMS:
         raise IndexedStateError(

@@ -205,10 +205,10 @@ def _asked(given: Callable[..., Any], model: Model) -> FunctionAction:
         if not isinstance(answer, Mapping):
             raise _unusable(label, "a dict of what changes, or None", repr(answer)[:80])
         for name, value in answer.items():
-            user_input = primed.get(str(name), str(name))
-            place: Any = places.get(user_input, layout.slot(user_input))
-            place = layout.stretch(user_input) if place is None else place
-            if place is None or user_input in model.sizes:
+            key = primed.get(str(name), str(name))
+            place: Any = places.get(key, layout.slot(key))
+            place = layout.stretch(key) if place is None else place
+            if place is None or key in model.sizes:
                 raise _unusable(label, "states and parameters by name: "
                                 + listing([*list(layout.by_name)[:12], *model.parameters]), repr(name))  # fmt: skip
             try:

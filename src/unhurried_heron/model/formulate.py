@@ -58,16 +58,16 @@ class _ModelBuilder:
     def model(self, found: ClassifiedEquations) -> Model:
         """Solve, write out, resolve indexed states, and take the switches out."""
         solved = self._with_highest(found)
-        user_input = self._in_states(solved)
-        layout = layout_of(self._state_rules(user_input.orders, user_input.rate_rules), "the equations")
-        resolver = Resolver(layout, self._known_sizes(), user_input.derived_rules)
-        blocks = _rate_blocks(user_input.orders, user_input.rates, user_input.rate_rules, layout, resolver)
-        derived_layout, derived = _derived_blocks(user_input, resolver)
+        classified = self._in_states(solved)
+        layout = layout_of(self._state_rules(classified.orders, classified.rate_rules), "the equations")
+        resolver = Resolver(layout, self._known_sizes(), classified.derived_rules)
+        blocks = _rate_blocks(classified.orders, classified.rates, classified.rate_rules, layout, resolver)
+        derived_layout, derived = _derived_blocks(classified, resolver)
         refuse_endless(blocks, "the equations")
         refuse_endless(derived, "the derived quantities")
         sorter = self._sorter
         exact = read_closed_forms(sorter.user_input.exact, layout, sorter.parameters, sorter.collector)
-        known = {resolver.single(node): key for key, node in user_input.derived.items() if node.operands}
+        known = {resolver.single(node): key for key, node in classified.derived.items() if node.operands}
         smooth = take_out(unrolled(blocks), layout, sorter.inputs, known)
         shown = self._reduced(solved.orders, solved.rates, solved.rate_rules)
         return Model(
@@ -77,12 +77,12 @@ class _ModelBuilder:
             inputs=sorter.inputs,
             derived_layout=derived_layout,
             derived=derived,
-            formulas=user_input.derived,
+            formulas=classified.derived,
             exact={key: formula.node for key, formula in exact.items()},
             statements=tuple(sorter.statements),
             sizes=dict(resolver.constants),
             resolver=resolver,
-            orders=dict(user_input.orders),
+            orders=dict(classified.orders),
         )
 
     def _with_highest(self, found: ClassifiedEquations) -> ClassifiedEquations:
@@ -168,11 +168,11 @@ class _ModelBuilder:
         return tuple(lines)
 
 
-def _derived_blocks(user_input: ClassifiedEquations, resolver: Resolver) -> tuple[Layout, tuple[IndexedFormula, ...]]:
-    own = {key: group for key, group in user_input.derived_rules.items() if key not in user_input.orders}
-    columns = {**{key: [Rule(key, (), (), node)] for key, node in user_input.derived.items()}, **own}
+def _derived_blocks(classified: ClassifiedEquations, resolver: Resolver) -> tuple[Layout, tuple[IndexedFormula, ...]]:
+    own = {key: group for key, group in classified.derived_rules.items() if key not in classified.orders}
+    columns = {**{key: [Rule(key, (), (), node)] for key, node in classified.derived.items()}, **own}
     layout = layout_of(columns, "the derived quantities")
-    blocks = [single(resolver.single(node, key), layout.offsets[key]) for key, node in user_input.derived.items()]
+    blocks = [single(resolver.single(node, key), layout.offsets[key]) for key, node in classified.derived.items()]
     for key, rules in own.items():
         for rule in rules:
             blocks += resolver.blocks(rule, _FormulaPlaces(layout, key))

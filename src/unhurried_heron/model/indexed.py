@@ -50,7 +50,7 @@ def layout_of(rules: Mapping[str, Sequence[Rule]], what: str) -> Layout:
 
     Raises
     ------
-    FamilyError
+    IndexedStateError
         The equations of an indexed state leave gaps, overlap, or are too many.
     """
     groups = [_group(named, own, what) for named, own in rules.items()]
@@ -124,7 +124,7 @@ def refuse_without_index(node: Node, indexed: Iterable[str], place: str, words: 
 
     Raises
     ------
-    FamilyError
+    IndexedStateError
     """
     known = set(indexed)
     found = sorted(
@@ -183,7 +183,7 @@ class Resolver:
 
         Raises
         ------
-        FamilyError
+        IndexedStateError
         """
         indexed = {*self.rules, *(base_of(group.name) for group in self.layout.indexed)}
         if indexed:

@@ -17,7 +17,7 @@ def whole(value: float | None, words: str, place: str) -> int:
 
     Raises
     ------
-    FamilyError
+    IndexedStateError
     """
     if value is None or not abs(value) < 1e15 or value != round(value):
         raise IndexedStateError(
@@ -31,7 +31,7 @@ def affine(node: Node, constants: Mapping[str, float], place: str) -> Affine:
 
     Raises
     ------
-    FamilyError
+    IndexedStateError
         It is not linear in the loop indices, or not whole.
     """
     op, operands = node.op, node.operands

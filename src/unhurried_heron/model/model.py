@@ -133,7 +133,7 @@ class Model:
 
         Raises
         ------
-        ExpressionError, UndefinedNameError, FamilyError
+        ExpressionError, UndefinedNameError, IndexedStateError
         """
         written = read(Source(text, place))
         check_defined({place: written}, self.known, "a formula")
@@ -150,7 +150,7 @@ class Model:
 
         Raises
         ------
-        FamilyError
+        IndexedStateError
         """
         formulas = {**self.formulas, **self.highest}
         return self.resolver.single(replace_names(node, formulas.get, {}), place)

@@ -35,9 +35,9 @@ class ProblemFacts:
 
     Attributes
     ----------
-    said : Said
+    user_input : ProblemInput
         The words.
-    settled : Settled
+    assembled : AssembledProblem
         Model and values.
     """
 

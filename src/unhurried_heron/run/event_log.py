@@ -33,7 +33,7 @@ class EventLog:
         Their values at the start.
     sign : float
         The direction of the run.
-    said : tuple of str
+    assigned : tuple of str
         Those parameters that assignments name.
     """
 
@@ -46,13 +46,13 @@ class EventLog:
     names: tuple[str, ...]
     start: Array
     sign: float = 1.0
-    user_input: tuple[str, ...] = ()
+    assigned: tuple[str, ...] = ()
 
     @cached_property
     def _kept(self) -> list[int]:
         """The parameters that events changed; of those that a function may change, only the ones that it did change."""
         moved = (self.modes != self.start).any(axis=0)
-        return [k for k, name in enumerate(self.names) if moved[k] or name in self.user_input]
+        return [k for k, name in enumerate(self.names) if moved[k] or name in self.assigned]
 
     @cached_property
     def told(self) -> tuple[str, ...]:

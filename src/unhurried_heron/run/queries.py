@@ -280,21 +280,21 @@ class Queries:
     def table(self, times: int | Sequence[Any]) -> pd.DataFrame:
         """Return states and derived quantities at times: so many equally spaced ones, or these."""
         low, high = self._window(None, "run.table")
-        user_input: Any = times
-        if isinstance(user_input, numbers.Integral) and not isinstance(user_input, bool):
-            if user_input < 2:
+        wanted: Any = times
+        if isinstance(wanted, numbers.Integral) and not isinstance(wanted, bool):
+            if wanted < 2:
                 raise RunError("too few times for a table", name="times", place="run.table",
                                expected="a count of at least 2", given=repr(times))  # fmt: skip
-            refuse_memory(int(user_input), 3 * (len(self.columns) + 1), "run.table")
-            user_input = np.linspace(low, high, int(user_input))
-        elif isinstance(user_input, list | tuple):
-            user_input = [self._time(each, "run.table") for each in user_input]
+            refuse_memory(int(wanted), 3 * (len(self.columns) + 1), "run.table")
+            wanted = np.linspace(low, high, int(wanted))
+        elif isinstance(wanted, list | tuple):
+            wanted = [self._time(each, "run.table") for each in wanted]
         try:
-            user_input = np.array(user_input, dtype=np.float64, ndmin=1)
+            wanted = np.array(wanted, dtype=np.float64, ndmin=1)
         except (TypeError, ValueError, OverflowError):
             raise RunError("these are no times", name="times", place="run.table",
                            expected="a count, or times", given=repr(times)[:80]) from None  # fmt: skip
-        return self._rows(user_input).rename(columns={"time": "t"}).set_index("t")
+        return self._rows(wanted).rename(columns={"time": "t"}).set_index("t")
 
     def _time(self, value: Any, place: str) -> Any:
         from unhurried_heron.units.quantities import in_unit_of

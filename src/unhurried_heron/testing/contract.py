@@ -220,9 +220,9 @@ def stability_function_is_true(method: Method) -> None:
     if not takes_fixed_steps(method):
         return
     for z in (-0.7, -2.5, 0.4):
-        user_input: dict[str, Any] = {"initial": {"mass": 1.0}, "parameters": {"k": z}, "exact": {"mass": "exp(k*t)"}}
+        options: dict[str, Any] = {"initial": {"mass": 1.0}, "parameters": {"k": z}, "exact": {"mass": "exp(k*t)"}}
         if hasattr(method, "recurrence"):
-            problem = Problem.from_text("mass' = k*mass", interval=(0.0, 12.0), **user_input)
+            problem = Problem.from_text("mass' = k*mass", interval=(0.0, 12.0), **options)
             mass = integrate(problem, method, step=1.0, starter="exact")["mass"]
             weights = method.recurrence(z)
             steps = len(weights)
@@ -232,7 +232,7 @@ def stability_function_is_true(method: Method) -> None:
                 miss = mass[n] - float(weights @ mass[n - 1 :: -1][:steps])
                 _expect(abs(miss) < 1e-9 * max(size, abs(mass[n])), f"at {z}: step {n} misses by {miss}")
             continue
-        problem = Problem.from_text("mass' = k*mass", interval=(0.0, 1.0), **user_input)
+        problem = Problem.from_text("mass' = k*mass", interval=(0.0, 1.0), **options)
         run = integrate(problem, method, step=1.0)
         value, function = run.states[-1, 0], cast("Any", method)
         if hasattr(method, "of_stages"):

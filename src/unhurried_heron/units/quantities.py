@@ -74,22 +74,22 @@ def read_quantities(
 
 def _adopt_units(initial: Mapping[str, Definition], units: dict[str, str]) -> None:
     """Give states without a declared unit one that fits the others: the first of each kind is taken as it was said."""
-    user_input = {group_of(name): each.unit for name, each in initial.items() if each.unit}
-    if user_input:
+    given = {group_of(name): each.unit for name, each in initial.items() if each.unit}
+    if given:
         from unhurried_heron.units.unit import read_unit, without_angles
 
-        for name, unit in user_input.items():
+        for name, unit in given.items():
             read_unit(unit, f"initial, '{name}'")
-        user_input = {name: without_angles(unit) for name, unit in user_input.items()}
-    for name in sorted(user_input, key=lambda name: StateName.read(name).primes):
+        given = {name: without_angles(unit) for name, unit in given.items()}
+    for name in sorted(given, key=lambda name: StateName.read(name).primes):
         root, order, _ = StateName.read(name)
         if name in units:
             continue
         if order and units.get(root) and units.get(TIME):
             units[name] = f"{units[root]}/{units[TIME]}" + (f"^{order}" if order > 1 else "")
         else:
-            known = {key: text for key, text in units.items() if key == TIME or key in user_input}
-            units[name] = _coherent_label(user_input[name], known, f"initial, '{name}'", new=True)
+            known = {key: text for key, text in units.items() if key == TIME or key in given}
+            units[name] = _coherent_label(given[name], known, f"initial, '{name}'", new=True)
 
 
 def _plain_names(initial: Mapping[str, Definition]) -> set[str]:
