@@ -142,6 +142,13 @@ def _options(request: RunRequest) -> dict[str, Any]:
     return options
 
 
+def _noise(request: RunRequest, driver: Driver, trajectory: Trajectory) -> str:
+    """Return what is doubtful about the size of states, or of steps; nothing of a run that took none."""
+    if not driver.march.last("accepted"):
+        return ""
+    return noise(request.problem, trajectory, request.absolute) if request.adapts else _leaps(driver)
+
+
 def _stop(request: RunRequest, driver: Driver, reason: Reason, trajectory: Trajectory, event_log: EventLog) -> Stop:
     last, judged = driver.march.last, request.adapts
     bad, by = last("bad_component"), last("stopped_by")
@@ -162,7 +169,7 @@ def _stop(request: RunRequest, driver: Driver, reason: Reason, trajectory: Traje
         left=driver.left,
         held=request.held,
         stiff=held_back(driver.march, request.method, driver.looks) if judged else math.nan,
-        noise=noise(request.problem, trajectory, request.absolute) if judged else _leaps(driver),
+        noise=_noise(request, driver, trajectory),
     )
 
 

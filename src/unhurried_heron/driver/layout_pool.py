@@ -20,6 +20,9 @@ _MOST_WAITING = 8
 def key_of(request: RunRequest, scales: ErrorScale, kind: str) -> tuple[Any, ...]:
     """Return what a march must have been laid out for to serve a run."""
     problem, times = request.problem, request.times
+    if 8 * problem.model.layout.size > _MOST_BYTES:
+        # no march of this size waits
+        return (object(),)
     # an event in words depends on units, too; a function may have no hash
     events = (*map(id, request.events), *problem.units.items()) if request.events else ()
     tolerances = scales.relative.tobytes(), scales.absolute.tobytes(), repr(scales.newton), repr(scales.between)
