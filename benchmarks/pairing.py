@@ -69,7 +69,8 @@ def rewind(march: March, problem: Problem, first: float) -> None:
     for kept in ("table", "order", "estimate_order", "adaptive", "every_step", "largest_step"):
         control[kept] = before[kept]
     control["time"], control["end"] = problem.interval
-    control["step"], control["bad_component"] = first, -1
+    control["step"] = first
+    control["bad_component"] = control["guard"] = -1
     control["attempts_left"] = control["evaluation_limit"] = 2**60
     march.system.state[:] = [*problem.initial.values()]
 
