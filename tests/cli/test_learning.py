@@ -64,7 +64,7 @@ def test_every_table_and_picture_is_written(decay: Path, tmp_path: Path) -> None
         done = heron(*words, "--csv", tmp_path / f"{name}.csv")
         assert done.returncode == 0, done.stderr
         assert not pd.read_csv(tmp_path / f"{name}.csv").empty
-    step_table = pd.read_csv(tmp_path / "table.csv")
+    step_table = pd.read_csv(tmp_path / "step-table.csv")
     problem = uh.Problem.from_file(decay)
     assert step_table["level"].tolist() == uh.step_table(problem, "ralston-3", count=4, steps=2)["level"].tolist()
     compared = pd.read_csv(tmp_path / "compare.csv")

@@ -358,9 +358,9 @@ def test_members_of_families_jump(tmp_path) -> None:
     uh.write_summary(uh.integrate(heater()), tmp_path / "run.json")
     first = json.loads((tmp_path / "run.json").read_text())["events"][0]
     assert (first["name"], first["after"]["on"]) == ("off", 0.0)
-    with pytest.raises(uh.HeronError, match="size of a family"):
+    with pytest.raises(uh.HeronError, match="size of an indexed state"):
         cells.with_(events=[uh.Event(at=1, then="n = 3")])
-    with pytest.raises(uh.HeronError, match="is a family"):
+    with pytest.raises(uh.HeronError, match="is an indexed state"):
         cells.with_(events=[uh.Event(at=1, then="u = 3")])
 
 

@@ -190,7 +190,7 @@ WRONG = [
     ("u[i]' = u[1.5] for i in 1..n", errors.IndexedStateError, "whole number"),
     ("u[i]' = u[k] for i in 1..n", errors.UndefinedNameError, "'k'"),
     ("u[i]' = u[i,1] for i in 1..n", errors.IndexedStateError, "1 indices"),
-    ("u[i]' = v[i] for i in 1..n\nv' = 1", errors.IndexedStateError, "no family"),
+    ("u[i]' = v[i] for i in 1..n\nv' = 1", errors.IndexedStateError, "no indexed state"),
     ("u[i]' = w[i] for i in 1..n\nw[i] = w[i] + 1 for i in 1..n", errors.CircularDerivedError, "circle"),
     ("u[i]' = sum(u[k] for k in 1..i) for i in 1..n", errors.IndexedStateError, "ends of a sum"),
     ("u[i]' = sum(u[k]) for i in 1..n", errors.ExpressionError, "this sum"),
