@@ -39,6 +39,8 @@ def test_demo(tmp_path: Path) -> None:
     assert "Certified to 9 digits" in " ".join(done.stdout.split())
     assert "drift of carbon" in done.stdout
     assert "heron-demo" in done.stdout
+    # the file that it ends with is there
+    assert (folder / done.stdout.split("heron check ")[-1].split("/")[-1].strip()).exists()
 
 
 def test_prepare_tells_that_nothing_can_be_kept(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture) -> None:

@@ -285,7 +285,7 @@ def demo(
         save(draw_work(table), out / f"{name}-work.png")
         console().print()
     show_what_is_learnt(out)
-    say(f"All of it is in the folder {out}, the problem files too: try heron check {out / 'collector.toml'}")
+    say(f"All of it is in the folder {out}, the problem files too: try heron check {out / 'mistakes.toml'}")
 
 
 def prepare() -> None:
