@@ -11,6 +11,7 @@ import numpy as np
 from pairing import compile_c, in_turn, verdict
 
 import unhurried_heron as uh
+from unhurried_heron.codegen.system import native_system
 from unhurried_heron.methods.catalogue import CATALOGUE
 
 METHOD, TOLERANCE = "dormand-prince-54", 1e-6
@@ -20,9 +21,21 @@ RAIN = "level' = (rain*catch - drain*level)/area"
 
 
 def report() -> None:
-    """Print the time for each known time and for each crossing, and the ratios to C."""
+    """Print the time for each known time, each crossing and each event that is laid out, and the ratios to C."""
     _knots()
     _crossings()
+    _layouts()
+
+
+def _layouts() -> None:
+    n = 2000
+    for formula in ("u[{}] = 0.5", "sin(3*u[{}]) = 0.5", "u[{}]*u[1] = 0.25"):
+        events = [uh.Event(formula.format(k), name=f"e{k}") for k in range(1, n + 1)]
+        problem = uh.Problem.from_text(
+            f"u[i]' = -u[i] + sin(t + i) for i in 1..{n}", initial={"u": 0.0}, interval=(0, 1), events=events
+        )
+        share = 1e3 * _timed(lambda problem=problem: native_system(problem, problem.events)) / n
+        verdict(f"milliseconds to lay out one of {n:,} events, {formula.format('k')}", share, 0.2)
 
 
 def _timed(call: Callable[[], Any]) -> float:
@@ -35,9 +48,9 @@ def _knots() -> None:
     times = np.arange(HOURS + 1.0)
     rain = np.maximum(np.random.default_rng(27).normal(size=times.size), 0.0)
     values = {"catch": 10.0, "drain": 5.0, "area": 1800.0}
-    user_input: dict[str, Any] = {"initial": {"level": 0.1}, "interval": (0.0, float(HOURS))}
-    wet = uh.Problem.from_text(RAIN, parameters=values, inputs={"rain": uh.Measured(times, rain)}, **user_input)
-    steady = uh.Problem.from_text(RAIN, parameters={**values, "rain": 0.4}, **user_input)
+    given: dict[str, Any] = {"initial": {"level": 0.1}, "interval": (0.0, float(HOURS))}
+    wet = uh.Problem.from_text(RAIN, parameters=values, inputs={"rain": uh.Measured(times, rain)}, **given)
+    steady = uh.Problem.from_text(RAIN, parameters={**values, "rain": 0.4}, **given)
 
     def ours(problem: uh.Problem, **options: Any) -> Callable[[], float]:
         return lambda: _timed(lambda: uh.integrate(problem, METHOD, rtol=TOLERANCE, atol=TOLERANCE, **options))
@@ -80,13 +93,13 @@ def _knots() -> None:
 def _crossings() -> None:
     period = 2.0 * np.sqrt(2.0 / 9.81)
     end = period * BOUNCES
-    user_input: dict[str, Any] = {"initial": {"x": 1.0, "v": 0.0}, "interval": (0.0, end)}
+    given: dict[str, Any] = {"initial": {"x": 1.0, "v": 0.0}, "interval": (0.0, end)}
     values = {"g": 9.81, "restitution": 1.0}
     ball = uh.Problem.from_text(
         "x' = v\nv' = -g",
         parameters=values,
         events=[uh.Event("x = 0", going="down", then="v = -restitution*v", name="floor")],
-        **user_input,
+        **given,
     )
     relay = uh.Problem.from_text(
         "x' = rate",
@@ -112,7 +125,7 @@ def _crossings() -> None:
         return _timed(call)
 
     measures = {"ball": ours(ball), "relay": ours(relay)}
-    counts = {name: len(uh.integrate(problem, METHOD, rtol=TOLERANCE, atol=TOLERANCE, record=2).happenings)
+    counts = {name: len(uh.integrate(problem, METHOD, rtol=TOLERANCE, atol=TOLERANCE, record=2).events)
               for name, problem in {"ball": ball, "relay": relay}.items()}  # fmt: skip
     found = in_turn(5, **measures, c=in_c)
     print(f"   a ball, {counts['ball']:,} bounces: {found['ball']:.2f} s; in C, nothing kept ({met['C']:,} bounces), "

@@ -178,7 +178,7 @@ def step_controls() -> None:
             truth = truth_of(name, problem)
             usual = work_curve(problem, truth, method)
             for control in CONTROLS:
-                curve = work_curve(problem, truth, method, control=control)
+                curve = work_curve(problem, truth, method, step_control=control)
                 ratios[control] += [work_at(curve, error, 0) / work_at(usual, error, 0) for error in (1e-4, 1e-6, 1e-8)]
         told = ", ".join(f"{control} {mean(found):.2f}" for control, found in ratios.items())
         print(f"   {method}, evaluations over those of its own control at errors 1e-4 to 1e-8: {told}")

@@ -23,8 +23,7 @@ BESIDE = {
 FORBIDDEN_ROOMS = {"utils", "core", "common", "helpers"}
 HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", "tomli_w"}
 # modules that are themselves loaded late, and so may import heavy libraries at their top
-NUMBA_LATE = ("memory/call", "memory/decoding", "machine_code/compiling", "march/events", "march/outcome")
-NUMBA_LATE += ("newton", "march/polynomial", "linear_algebra/dense_lu", "explicit_runge_kutta", "collocation/")
+NUMBA_LATE = ("memory/call", "memory/decoding", "machine_code/compiling")
 LATE = {
     "formulas/algebra.py",
     "families/large_linear.py",

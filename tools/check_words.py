@@ -16,9 +16,11 @@ from collections.abc import Iterator
 from pathlib import Path
 
 PACKAGE = Path("src/unhurried_heron")
+BESIDE = ("benchmarks", "examples", "tests", "tools")
 # words that are retired in one sense only: as options of `integrate`, or as rooms
 OPTIONS, ROOMS = {"starting", "control"}, {"words", "native", "show"}
 _OPTION = re.compile(r"^    (\w+): .* = .*,$", re.M)
+_KEYWORD = re.compile(r"[(, ](\w+)=")
 _VERB = re.compile(r"`?heron ([a-z-]+)")
 
 
@@ -39,8 +41,9 @@ def names_of(path: Path) -> Iterator[tuple[int, str]]:
             for word in re.findall(r"\w+", token.string):
                 if "_" in word or re.search(r"[a-z][A-Z]", word):
                     yield token.start[0], word
-            for word in re.findall(r"^ +(\w+) : \w", token.string, re.M):
-                yield token.start[0], word
+            # in the lists of attributes and parameters each word is a name or a type
+            for line in re.findall(r"^ +\w+(?:, \w+)* : .*$", token.string, re.M):
+                yield from ((token.start[0], word) for word in re.findall(r"\w+", line))
 
 
 def misnamed(root: Path) -> Iterator[str]:
@@ -52,9 +55,15 @@ def misnamed(root: Path) -> Iterator[str]:
         parts = {path.stem, *path.relative_to(root / PACKAGE).parts[:-1]}
         for word in sorted(parts & (everywhere | ROOMS & words)):
             yield f"{name}: '{word}' is retired as the name of a file or room"
+    # what stands beside the package uses its names, and no tool looks at their types
+    beside = [path for folder in BESIDE for path in sorted((root / folder).rglob("*.py"))]
+    for path in [*sorted((root / PACKAGE).rglob("*.py")), *beside]:
         for line, word in names_of(path):
             if word in everywhere:
-                yield f"{name}:{line}: '{word}' is retired"
+                yield f"{path.relative_to(root).as_posix()}:{line}: '{word}' is retired"
+    for path in beside:
+        for word in sorted(set(_KEYWORD.findall(path.read_text(encoding="utf-8"))) & OPTIONS & words):
+            yield f"{path.relative_to(root).as_posix()}: the option '{word}' is retired"
     call = (root / PACKAGE / "driver" / "integrate.py").read_text(encoding="utf-8")
     for word in sorted(set(_OPTION.findall(call)) & OPTIONS & words):
         yield f"driver/integrate.py: the option '{word}' is retired"

@@ -59,6 +59,6 @@ def test_a_budget_that_is_used_up_before_the_march_begins() -> None:
     # what goes on with it has the budget once more
     assert run.extend(to=1).ending.reason == "budget"
     whole = uh.integrate(problem, budget=uh.Budget(seconds=60))
-    assert whole.explain(seconds=1e-7).sayings
+    assert whole.explain(seconds=1e-7).statements
     quick = uh.compare(problem, ["auto", "radau-iia-5"], rtol=1e-4, budget=uh.Budget(seconds=1e-7))
     assert "budget" in str(quick)

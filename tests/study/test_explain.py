@@ -21,9 +21,9 @@ def words(found: uh.Explanation) -> str:
 def figures(run: uh.Run, about: str) -> dict:
     """Return the numbers of all sentences about something, after seeing that they stand in words, too."""
     found = uh.explain(run)
-    assert len(found.frame()) == len(found.sayings)
-    assert all(saying.text in words(found) for saying in found.sayings)
-    return {key: value for saying in found.about(about) for key, value in saying.figures.items()}
+    assert len(found.frame()) == len(found.statements)
+    assert all(statement.text in words(found) for statement in found.statements)
+    return {key: value for statement in found.about(about) for key, value in statement.figures.items()}
 
 
 def test_stability_limits_an_explicit_run() -> None:
@@ -115,9 +115,9 @@ def test_a_budget_tells_what_the_rest_would_take() -> None:
     assert run.tally.accepted + rest["steps"] == pytest.approx(whole.tally.accepted, rel=0.1)
     assert rest["done"] == pytest.approx(run.ending.time / 60)
     # what is not stiff is tried by methods for what is not
-    [saying] = uh.explain(run).about("method")
-    assert saying.figures["method"] in ("verner-76", "adams-variable")
-    assert "up to where it ended" in saying.text
+    [statement] = uh.explain(run).about("method")
+    assert statement.figures["method"] in ("verner-76", "adams-variable")
+    assert "up to where it ended" in statement.text
 
 
 def test_whose_fault_an_error_is() -> None:
@@ -176,8 +176,8 @@ def test_a_better_method_is_better_where_it_says_so() -> None:
         ("verner-65", 1e-8),
     ):
         own = uh.integrate(SWING.with_(interval=(0, 400)), method, rtol=rtol)
-        [saying] = uh.explain(own).about("method")
-        told, text = saying.figures, saying.text
+        [statement] = uh.explain(own).about("method")
+        told, text = statement.figures, statement.text
         better = told["error"] <= max(told["own error"], 1.0) and told["times"] > 1 / 0.7
         assert text.startswith("Take another method" if better else "No method tried does clearly better")
     assert told["times"] == pytest.approx(own.tally.rate_evaluations / told["rate evaluations"])
@@ -197,7 +197,7 @@ def test_what_cannot_be_told_is_said() -> None:
     # 1/(1 - t) a hundredth before its end
     assert ended["before"] == pytest.approx(100, rel=0.2)
     still = uh.integrate(uh.Problem.from_text("x' = 0*x", initial={"x": 1}, interval=(0, 1)))
-    assert uh.explain(still).sayings
+    assert uh.explain(still).statements
     with pytest.raises(uh.OptionError, match="no run"):
         uh.explain("run")
 

@@ -59,7 +59,7 @@ def python_function(function: NamedFunction, context: RuntimeData, n_outputs: in
     ----------
     function : NamedFunction
         What to call.
-    context : Context
+    context : RuntimeData
         Where the parameters are.
     n_outputs : int
         How many numbers it must return; 0 stands for one bare number (an event function).

@@ -38,7 +38,7 @@ def compiled(
     ----------
     context : ndarray of float64
         Parameters, values of switches and addresses of tables, in the order of ``names``.
-    guarded : tuple of Block
+    guarded : tuple of IndexedFormula
         What is computed instead where an answer is no number: formulas whose switches are not held.
     """
     place, engine = _machine_code(blocks, guarded, size, names)
@@ -56,11 +56,14 @@ def compiled_each(
         The deadline of the call passed before all were compiled.
     """
     filled: list[Filled] = []
+    shapes: dict[Template, Shape] = {}
     for position, each in enumerate(formulas):
         if position % _AT_ONCE == 0:
             check_deadline()
         filled.append(as_template(each, names.n_states) if isinstance(each, Node) else each)
-    shapes = {each: _shape(each, names) for each in dict.fromkeys(each.template for each in filled)}
+        template = filled[-1].template
+        if template not in shapes:
+            shapes[template] = _shape(template, names)
     made: dict[Shape, int] = {}
     engines: list[object] = []
     distinct = tuple(dict.fromkeys(shapes.values()))

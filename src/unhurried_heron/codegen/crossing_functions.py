@@ -21,7 +21,7 @@ from unhurried_heron.model.functions import NamedFunction, is_compiled
 from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.switch_types import HeldSwitch, Switch, WholeSwitch
-from unhurried_heron.model.time_derivatives import Flow, can_break, flow_of, swings
+from unhurried_heron.model.time_derivatives import SolutionDerivatives, can_break, solution_derivatives, swings
 from unhurried_heron.problem.problem import Problem
 
 # how a watched formula must change: a held switch ends where its formula falls below zero
@@ -33,7 +33,7 @@ ENDS, ACTS = 1, 2
 
 # a formula with what fills its template, or a function of the user
 Ready = Filled | NamedFunction
-_Derived = Callable[[Flow, Filled], Filled | None]
+_Derived = Callable[[SolutionDerivatives, Filled], Filled | None]
 
 
 @dataclass(frozen=True)
@@ -114,7 +114,7 @@ def compile_crossing_functions(
         lives={switch.slot: value for switch, value in zip(own, lives, strict=False)},
         modes=tuple(context.parameters.index(name) for name in modes),
         drifts=made_of(_drift),
-        speeds=made_of(Flow.phase_speed),
+        speeds=made_of(SolutionDerivatives.phase_speed),
         breaks=np.array(
             [
                 *(
@@ -128,9 +128,9 @@ def compile_crossing_functions(
     )
 
 
-def _drift(flow: Flow, formula: Filled) -> Filled | None:
+def _drift(derivatives: SolutionDerivatives, formula: Filled) -> Filled | None:
     """Return the derivative along the solution; None where the formula swings with time, too, and is looked at."""
-    return None if swings(formula.template.node) else flow.derivative(formula)
+    return None if swings(formula.template.node) else derivatives.derivative(formula)
 
 
 def _derived(
@@ -139,11 +139,11 @@ def _derived(
     """Compile what is worked out of each of the written formulas."""
     found: list[Filled | None] = [None] * len(watched)
     if isinstance(problem.model.rates, WrittenRates):
-        flow = flow_of(problem.model, held=names.held)
+        derivatives = solution_derivatives(problem.model, held=names.held)
         for position, each in enumerate(watched):
             check_deadline()
             if not isinstance(each, NamedFunction):
-                found[position] = what(flow, each)
+                found[position] = what(derivatives, each)
     made = iter(compiled_each([each for each in found if each is not None], names, context.array))
     return [None if each is None else next(made) for each in found]
 

@@ -125,7 +125,6 @@ class _TemplateEmitter(Emitter):
     def __init__(self, names: SymbolTable, n_numbers: int, indices: Sequence[Loop]) -> None:
         super().__init__(names)
         self._slots = {**self._slots, **{number_name(k): ("%own", 1 + k) for k in range(n_numbers)}}
-        self.outermost = self.scope
         for position, index in enumerate(indices, start=1 + n_numbers):
             pointer = self._new(f"getelementptr double, ptr %own, i64 {position}")
             register = self._new(f"load i64, ptr {pointer}")

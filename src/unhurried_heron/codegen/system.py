@@ -47,7 +47,7 @@ class NativeSystem:
         The partial derivative of the rates by the time; None where that is found by differences.
     moves : bool
         Whether the rates may depend on the time.
-    context : Context
+    context : RuntimeData
         Parameters, switches, and addresses of tables: what all functions share.
     located : tuple of Switch
         Switches found during the march, in the order of ``watched``.
@@ -55,7 +55,7 @@ class NativeSystem:
         Between which times a Python function may be asked.
     entries : tuple of two ndarrays of int64, or None
         Row and column of each number of the Jacobian; None where it is a full matrix, row by row.
-    beyond : Beyond, or None
+    beyond : CrossingFunctions, or None
         What is called where the march stops on its way; None where it does not.
     guards : NativeFunction, or None
         What must not change its sign across a pole (`model.guards`), and ``n_arguments`` of what is narrow

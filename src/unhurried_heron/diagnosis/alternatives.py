@@ -41,7 +41,7 @@ class Alternative:
         """Whether it takes clearly less work, for an error no worse; where the run came to no end, whatever does."""
         return not self.own.ending.as_asked or (self.as_exact and self.work < _CLEARLY)
 
-    def saying(self) -> Statement:
+    def statement(self) -> Statement:
         """Say how it did, and whether it does better."""
         run, best = self.own, self.candidate
         if best.run is None:

@@ -51,30 +51,30 @@ class Explanation:
     Attributes
     ----------
     run : Run
-    sayings : tuple of Saying
+    statements : tuple of Statement
         Sentences with ``about`` ("steps", "stiffness", "refused", "method", "states", "tolerance", "budget",
         "ending", "growth", "interrupted") and ``figures``, the numbers in them by name.
     """
 
     run: Run = field(repr=False)
-    sayings: tuple[Statement, ...]
+    statements: tuple[Statement, ...]
 
     def __str__(self) -> str:
         title = self.run.problem.title or "The run"
         width = max(40, shutil.get_terminal_size((180, 50)).columns)
         page = textwrap.TextWrapper(width, subsequent_indent="  ", break_on_hyphens=False, break_long_words=False)
-        lines = [page.fill(f"- {each.text}") for each in self.sayings]
+        lines = [page.fill(f"- {each.text}") for each in self.statements]
         return "\n".join([f"{title}, {self.run.method}", *lines])
 
     def frame(self) -> pd.DataFrame:
         """Return a DataFrame, a row for each sentence: ``about``, ``text`` and its ``figures``, a dict."""
         import pandas as pd
 
-        return pd.DataFrame([{"about": s.about, "text": s.text, "figures": dict(s.figures)} for s in self.sayings])
+        return pd.DataFrame([{"about": s.about, "text": s.text, "figures": dict(s.figures)} for s in self.statements])
 
     def about(self, subject: str) -> tuple[Statement, ...]:
         """Return the sentences about something."""
-        return tuple(each for each in self.sayings if each.about == subject)
+        return tuple(each for each in self.statements if each.about == subject)
 
 
 def explain(run: Run, *, seconds: float = 10.0, on_interrupt: str = "raise") -> Explanation:
@@ -101,7 +101,7 @@ def explain(run: Run, *, seconds: float = 10.0, on_interrupt: str = "raise") -> 
     found: list[Statement] = []
     with done_within(positive_option(seconds, "seconds")), ctrl_c:
         # one by one: what was found before an interrupt stays
-        found.extend(_Looked(run).sayings())
+        found.extend(_Looked(run).statements())
     if ctrl_c.hit:
         found.append(Statement("interrupted", "Looking on was interrupted: there may be more to say.", {}))
     return Explanation(run, tuple(found))
@@ -117,7 +117,7 @@ def worth_saying(run: Run) -> str:
         found = candidates_for(run, stiff=True)
         best = Alternative(run, found[0]) if found and found[0].done else None
         if best is not None and best.better:
-            return best.saying().text
+            return best.statement().text
     rest = [each.text for each in looked.on_ending() if each.about == "budget"]
     return rest[0] if rest else ""
 
@@ -195,7 +195,7 @@ class _Looked:
         found = again(self.run, FOR_STIFF, **options)
         return found if found.done else None
 
-    def sayings(self) -> Iterator[Statement]:
+    def statements(self) -> Iterator[Statement]:
         """Return all sentences, in the order they are read."""
         done = self.run.tally.accepted > 0
         yield from self.on_ending()
@@ -370,7 +370,7 @@ class _Looked:
         if not done:
             why = "; ".join(f"{each.method}: {each.why.rstrip('.')}" for each in found)
             return [Statement("method", f"None of the other methods tried came to the end, either ({why}).", {})]
-        return [the_best([Alternative(run, each, self._errors(each)) for each in done]).saying()]
+        return [the_best([Alternative(run, each, self._errors(each)) for each in done]).statement()]
 
     def _errors(self, other: Candidate) -> tuple[float, float] | None:
         """Return the errors of the run and of another, in tolerances, where they are known."""

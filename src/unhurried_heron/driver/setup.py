@@ -41,7 +41,9 @@ _LARGE_SPARSE: Final = 1000
 def set_up(request: RunRequest, kind: str) -> Driver:
     """Set a march to its start and return what drives it; ``kind`` of linear algebra."""
     problem, family = request.problem, family_of(request.method)
-    scales = family.scale(request.method, request.relative, request.absolute, problem.initial_array, not request.adapts)
+    scales = family.scale(
+        request.method, request.relative, request.absolute, problem.assembled.initial.array, not request.adapts
+    )
     switches = problem.switches_beside(modes_of(problem.model, request.events, problem.units)) if request.held else ()
     landings = landings_of(request, switches)
     stops = landings is not NOWHERE or any(each.times is None for each in switches)
@@ -111,7 +113,7 @@ def _reset_for_run(march: March, request: RunRequest, landings: Landings) -> Non
     """Write what differs from run to run; the march may have been used before."""
     control, (start, end) = march.control, request.problem.interval
     march.renew()
-    march.system.state[:] = request.problem.initial_array
+    march.system.state[:] = request.problem.assembled.initial.array
     control["time"] = control["origin"] = start
     control["span"] = abs(end - start)
     control["most_in_place"] = SOON

@@ -36,7 +36,7 @@ class Model:
         Names in order.
     rates : Rates
         Right-hand sides: formulas, or a Python function.
-    derived_layout, derived : Layout, tuple of Block
+    derived_layout, derived : Layout, tuple of IndexedFormula
         Derived quantities, written out in terms of time, states, parameters and inputs.
     functions : dict of str to NamedFunction
         Derived quantities given as Python functions.

@@ -95,9 +95,9 @@ class WrittenRates:
     ----------
     layout : Layout
         The states.
-    blocks : tuple of Block
+    blocks : tuple of IndexedFormula
         Right-hand sides with derived names written out.
-    held : tuple of Block
+    held : tuple of IndexedFormula
         The same with jumps and kinks taken out.
     switches : tuple of HeldSwitch
         What was taken out.

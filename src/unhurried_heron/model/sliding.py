@@ -27,7 +27,7 @@ from unhurried_heron.input.event import Event
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch, Switch
-from unhurried_heron.model.time_derivatives import flow_of
+from unhurried_heron.model.time_derivatives import solution_derivatives
 
 # one for each switch that a solution slides along, in their order: that it leaves it
 LEAVES: Final = tuple(Event("0 > 1", name=f"leaves the {place}. switch", stop=True) for place in range(1, 33))
@@ -122,7 +122,7 @@ def standing_on(model: Model, switch: Switch) -> Standing | None:
             continue
         place = model.layout.scalars.get(str(variable.args[0])) if variable.op == "name" else variable.args[0]
         plain = place is not None and not loops and len(variable.args) == 1
-        rate = flow_of(model, held=True).rate_of(int(place)) if plain and place is not None else None
+        rate = solution_derivatives(model, held=True).rate_of(int(place)) if plain and place is not None else None
         if place is None or rate is None:
             return None
         slopes.append((int(place), slope))

@@ -1,4 +1,4 @@
-"""How fast a formula changes along the solution."""
+"""Time derivatives of formulas along the solution."""
 
 from __future__ import annotations
 
@@ -45,12 +45,12 @@ _NO_BLOCK, _SEVERAL = -1, -2
 _Make = Callable[[Node, dict[Node, Node | None]], Node | None]
 
 
-class Flow:
+class SolutionDerivatives:
     """Derivatives along the solution of formulas; those of one template are worked out once.
 
     Parameters
     ----------
-    rates : tuple of Block
+    rates : tuple of IndexedFormula
         The rates of the states.
     layout : Layout
         Where the states stand.
@@ -162,13 +162,15 @@ class Flow:
         return add(*known) if known and len(drifts) < _MOST_TURNING else None
 
 
-def flow_of(model: Model, *, held: bool) -> Flow:
+def solution_derivatives(model: Model, *, held: bool) -> SolutionDerivatives:
     """Return the derivatives along the solutions of a model with written rates, switches held or not."""
     rates = model.rates
     if not isinstance(rates, WrittenRates):
         raise unforeseen("isinstance(rates, WrittenRates)")
     blocks = rates.held if held else rates.blocks
-    made: Flow = model.remembered(("flow", held), lambda: Flow(blocks, model.layout))
+    made: SolutionDerivatives = model.remembered(
+        ("derivatives along the solution", held), lambda: SolutionDerivatives(blocks, model.layout)
+    )
     return made
 
 

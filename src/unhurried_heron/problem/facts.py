@@ -82,11 +82,6 @@ class ProblemFacts:
         return self.assembled.initial
 
     @property
-    def initial_array(self) -> Any:
-        """Starting values as an array that cannot be written to, shape (n_states,)."""
-        return self.assembled.initial.array
-
-    @property
     def start(self) -> Any:
         """Starting values as an array of the caller's own, shape (n_states,)."""
         return self.assembled.initial.array.copy()
