@@ -56,6 +56,9 @@ def test_a_budget_that_is_used_up_before_the_march_begins() -> None:
         assert run.ending.reason == "budget"
         assert (run.times[-1], run.final["x"], run.tally.accepted) == (0.0, 1.0, 0)
         assert len(run.frame()) == 1
+    acting = uh.Event(every=1, then="\n".join(f"x = {k}" for k in range(200)))
+    # that it changes x more than once is found when it is read to its end
+    assert uh.integrate(problem, events=[acting], budget=uh.Budget(seconds=1e-7)).ending.reason == "budget"
     # what goes on with it has the budget once more
     assert run.extend(to=1).ending.reason == "budget"
     whole = uh.integrate(problem, budget=uh.Budget(seconds=60))

@@ -5,8 +5,10 @@ from __future__ import annotations
 import time
 import warnings
 from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from typing import Any, Literal
 
+from unhurried_heron.deadline import OutOfTimeError, done_within
 from unhurried_heron.driver.execution import execute
 from unhurried_heron.driver.options import (
     Budget,
@@ -170,7 +172,9 @@ def integrate(
     times = record_times(problem, record)
     watched = _with_events(problem.events, extra)
     if extra:
-        _check_once(problem, watched)
+        # a run whose time is used up here ends before its first step, as one that is laid out too late
+        with suppress(OutOfTimeError), done_within(limits.seconds, time.perf_counter() - begun):
+            _check_once(problem, watched)
     relative, absolute = tolerances(problem, rtol, atol)
     request = RunRequest(
         problem=problem,

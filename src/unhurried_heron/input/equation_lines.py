@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from unhurried_heron.deadline import check_deadline
 from unhurried_heron.errors import ExpressionError
 from unhurried_heron.formulas.expression import Node, name
 from unhurried_heron.formulas.notation import count_primes, in_one_spelling
@@ -74,6 +75,8 @@ def read_statements(text: str, collector: ErrorCollector, place: str = "the equa
     ------
     ExpressionError, NameClashError
         A line is no equation or its formula is refused, unless the mistakes gather what is wrong.
+    OutOfTimeError
+        The deadline of the call passed before all lines were read.
     """
     if len(text) > MOST_CHARACTERS:
         collector.add(
@@ -87,6 +90,7 @@ def read_statements(text: str, collector: ErrorCollector, place: str = "the equa
         return []
     statements: list[EquationLine] = []
     for line, words in _lines(text):
+        check_deadline()
         count = len(statements)
         with collector.gathering():
             statements.append(_read_statement(words, Source(words, place, line), line))

@@ -11,6 +11,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.deadline import check_deadline
 from unhurried_heron.errors import NameClashError, RateFunctionError, UnusedValueError, listing, near_spelling
 from unhurried_heron.formulas.expression import ONE, ZERO, Node, number, replace_names
 from unhurried_heron.formulas.parser import Formula, Source, read
@@ -84,6 +85,7 @@ def _read(model: Model, event: Event, units: Mapping[str, str]) -> Action:
     states: dict[int, Node] = {}
     parameters: dict[str, Node] = {}
     for statement in assignments(event, units, model):
+        check_deadline()
         check_defined({place: statement.right}, [*model.known, *(each.index for each in statement.ranges)], "an event")
         for target, node in _written_out(model, statement, place):
             known: dict[Any, Node] = states if isinstance(target, int) else parameters
