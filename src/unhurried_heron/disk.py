@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, BinaryIO, Final
 
-from unhurried_heron.errors import FileError, OptionError
+from unhurried_heron.errors import FileError, OptionError, excerpt
 
 MOST_BYTES: Final = 50_000_000
 
@@ -55,7 +55,7 @@ def path_of(given: Any) -> Path:
     """
     if not isinstance(given, str | os.PathLike) or not isinstance(os.fspath(given), str):
         raise OptionError("this is no path", name="path", place="path", expected="a text or a Path",
-                          given=repr(given)[:80])  # fmt: skip
+                          given=excerpt(given))  # fmt: skip
     return Path(given)
 
 

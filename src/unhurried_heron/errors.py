@@ -12,19 +12,35 @@ _CONTROL: Final = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u2
 # a message lists no more names than this
 MOST_NAMED: Final = 12
 _LONGEST_LINE: Final = 1000
+# a value in a message is cut beyond so many characters, which fit on a line
+_LONGEST_VALUE: Final = 80
 
 
-def near_spelling(name: str, known: Iterable[str]) -> str:
+def near_spelling(name: Any, known: Iterable[str]) -> str:
     """Return ``"; did you mean 'x'?"`` for the nearest known name, or an empty string."""
-    near = get_close_matches(name, list(known), n=1, cutoff=0.6)
+    near = get_close_matches(name, list(known), n=1, cutoff=0.6) if isinstance(name, str) else []
     return f"; did you mean '{near[0]}'?" if near else ""
 
 
 def listing(names: Iterable[Any], *, quoted: bool = False) -> str:
     """Return names between commas: the first dozen of them, and how many more there are."""
-    every = [f"'{name}'" if quoted else str(name) for name in names]
+    every = [f"'{name}'" if quoted else as_text(name) for name in names]
     more = len(every) - MOST_NAMED
     return ", ".join(every[:MOST_NAMED]) + (f" and {more:,} more" if more > 0 else "")
+
+
+def as_text(value: Any) -> str:
+    """Return a text as it is, and any other value as `excerpt` does."""
+    return value if isinstance(value, str) else excerpt(value)
+
+
+def excerpt(value: Any) -> str:
+    """Return a value as Python writes it, cut where it is long; one that cannot be written by the name of its type."""
+    try:
+        text = repr(value)
+    except Exception:  # whatever the user's own class raises, and whole numbers of more than 4,300 digits
+        text = f"a value of type {type(value).__name__}"
+    return text if len(text) <= _LONGEST_VALUE else f"{text[: _LONGEST_VALUE - 1]}…"
 
 
 def _clipped(line: str) -> str:

@@ -42,7 +42,24 @@ RIGHT: dict[str, list[Any]] = {
     "progress": [False],
     "on_interrupt": ["return"],
 }
-WRONG: list[Any] = [None, -1, 0, "junk", 1e-300, 10**30, [], {}, object(), float("nan"), True, ["x"], (1,), b"x", 1j]
+WRONG: list[Any] = [
+    None,
+    -1,
+    0,
+    "junk",
+    1e-300,
+    10**30,
+    10**5000,
+    [],
+    {},
+    object(),
+    float("nan"),
+    True,
+    ["x"],
+    (1,),
+    b"x",
+    1j,
+]
 PAIRS = [
     {one: a, other: b}
     for one, other in itertools.combinations(RIGHT, 2)

@@ -16,7 +16,7 @@ import numpy as np
 
 from unhurried_heron.accuracy.resting_states import not_seen
 from unhurried_heron.driver.options import Budget, in_time, positive_option, refuse_no_problem
-from unhurried_heron.errors import HeronError, OptionError, listing
+from unhurried_heron.errors import HeronError, OptionError, excerpt, listing
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.model.switch_types import RootSwitch
@@ -177,18 +177,18 @@ def certify(
     if not all(min(start, end) <= time <= max(start, end) for time in times):
         raise OptionError("a time lies outside the interval", name="at", place="certify",
                           expected=f"times from {min(start, end):.6g} to {max(start, end):.6g}",
-                          given=repr(at)[:80])  # fmt: skip
+                          given=excerpt(at))  # fmt: skip
     return _Search(problem, digits, np.array(sorted(set(times) - {end}, reverse=end < start)), seconds, ctrl_c).result()
 
 
 def _time(problem: Problem, given: Any) -> float:
     try:
         return float(in_time(problem, given, "certify, at"))
-    except (TypeError, ValueError) as error:
+    except (TypeError, ValueError, OverflowError) as error:
         if isinstance(error, HeronError):
             raise
         raise OptionError("this is no time", name="at", place="certify", expected="a number, or a time with its unit",
-                          given=repr(given)[:80]) from None  # fmt: skip
+                          given=excerpt(given)) from None  # fmt: skip
 
 
 def _root_at_start(problem: Problem) -> str:

@@ -20,7 +20,7 @@ from unhurried_heron.driver.options import (
     refuse_no_problem,
     step_for_count,
 )
-from unhurried_heron.errors import HeronError, MethodError, OptionError
+from unhurried_heron.errors import HeronError, MethodError, OptionError, excerpt
 from unhurried_heron.input.values import each_of
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF, all_methods, find_method
 from unhurried_heron.methods.method import Method
@@ -153,7 +153,7 @@ def chosen_methods(methods: Any) -> list[Method]:
             name="methods",
             place="compare",
             expected=f'names of methods, such as {[DEFAULT, FOR_STIFF]}, or "{ALL}"',
-            given=repr(methods)[:80],
+            given=excerpt(methods),
         ) from None
 
 

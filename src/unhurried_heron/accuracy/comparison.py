@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.accuracy.conserved_quantities import OWN_SIZE
-from unhurried_heron.errors import RunError, listing, near_spelling
+from unhurried_heron.errors import RunError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 
@@ -149,8 +149,8 @@ class Comparison:
     @staticmethod
     def _column(name: str, known: tuple[str, ...]) -> str:
         if not isinstance(name, str) or name not in known:
-            raise RunError(f"there is no column '{name}'{near_spelling(str(name), known)}", name=str(name),
-                           place="comparison", given=repr(name)[:80], expected=listing(known))  # fmt: skip
+            raise RunError(f"there is no column '{as_text(name)}'{near_spelling(name, known)}", name=as_text(name),
+                           place="comparison", given=excerpt(name), expected=listing(known))  # fmt: skip
         return name
 
     def best(self, error: float, *, by: str = "rate evaluations") -> pd.DataFrame:
@@ -180,7 +180,7 @@ class Comparison:
         self._column(by, WORK)
         if not (isinstance(error, int | float) and 0.0 < error < np.inf):
             raise RunError("this is no error", name="error", place="comparison.best", expected="a positive number",
-                           given=repr(error)[:80])  # fmt: skip
+                           given=excerpt(error))  # fmt: skip
         groups: dict[tuple[str, bool], list[dict[str, Any]]] = {}
         for row in self.rows:
             groups.setdefault((row["method"], row["step"] is not None), []).append(row)

@@ -19,7 +19,7 @@ from unhurried_heron.driver.options import (
     refuse_no_problem,
     step_for_count,
 )
-from unhurried_heron.errors import OptionError, unforeseen
+from unhurried_heron.errors import OptionError, excerpt, unforeseen
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array, StepTrajectory
@@ -212,13 +212,14 @@ def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable
     """Return the steps of a method, the longest first; where the user chose none, more for methods of high order."""
     if steps is not None and step is not None:
         raise OptionError("steps and a first step exclude each other", name="steps", place="convergence",
-                          expected="either steps=[…] or step=…", given=f"{steps!r} and {step!r}"[:80])  # fmt: skip
+                          expected="either steps=[…] or step=…",
+                          given=f"{excerpt(steps)} and {excerpt(step)}")  # fmt: skip
     if steps is not None:
         given = several(steps, "steps", "convergence")
         found = sorted((positive_option(in_time(problem, each, "steps"), "steps") for each in given), reverse=True)
         if len(set(found)) < 2:
             raise OptionError("an order needs several steps", name="steps", place="convergence",
-                              expected="at least two different steps", given=repr(steps)[:80])  # fmt: skip
+                              expected="at least two different steps", given=excerpt(steps))  # fmt: skip
         return lambda method: found
     halvings = whole(halvings, "halvings", "convergence", low=1, high=40)
     start, end = problem.interval

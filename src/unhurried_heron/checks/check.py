@@ -10,7 +10,7 @@ import numpy as np
 
 from unhurried_heron.checks.report import Finding, Report
 from unhurried_heron.driver.tolerances import ATOL_PART, DEFAULT_RTOL
-from unhurried_heron.errors import FormulationError, MethodError, OptionError, listing
+from unhurried_heron.errors import FormulationError, MethodError, OptionError, excerpt, listing
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_SMOOTH, FOR_STIFF, find_method
@@ -55,7 +55,7 @@ def check(problem: Problem) -> Report:
     """
     if not isinstance(problem, Problem):
         raise OptionError("this is no problem to look over", name="problem", place="check",
-                          expected="a Problem", given=repr(problem)[:60])  # fmt: skip
+                          expected="a Problem", given=excerpt(problem))  # fmt: skip
     return _report(problem, [], sound=True)
 
 

@@ -48,7 +48,7 @@ from unhurried_heron.cli.options import (
 from unhurried_heron.cli.pictures import Draw, Overlay, Phase, overlaid, picture, save_states
 from unhurried_heron.cli.query_options import Crossings, Extremes, Integral, Mean, Period, Where, questions_of
 from unhurried_heron.cli.study_commands import show_what_is_learnt
-from unhurried_heron.errors import OptionError, RunError
+from unhurried_heron.errors import OptionError, RunError, excerpt
 from unhurried_heron.methods.catalogue import COMPARED
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.study.methods_table import PURPOSES, chosen_for
@@ -243,7 +243,7 @@ def new(
             name=name,
             place="NAME",
             expected="letters, digits, - and _",
-            given=repr(name),
+            given=excerpt(name),
         )
     path = Path(name).parent / f"{stem}.toml"
     check_writable(path)

@@ -11,10 +11,10 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.driver.tolerances import Tolerance
-from unhurried_heron.errors import MethodError, OptionError, listing, near_spelling
+from unhurried_heron.errors import MethodError, OptionError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.input.definitions import QUANTITY
-from unhurried_heron.input.values import is_finite_number
+from unhurried_heron.input.values import is_finite_number, number_array
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
 from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.method import Method
@@ -61,7 +61,7 @@ class Budget:
                     name=name,
                     place="budget",
                     expected="a positive number" if name == "seconds" else "a positive whole number",
-                    given=repr(value),
+                    given=excerpt(value),
                 )
             if value is not None:
                 # whole numbers and numbers of NumPy are no others
@@ -85,7 +85,7 @@ def positive_option(value: Any, name: str) -> float:
     """
     if not positive(value):
         raise OptionError(
-            f"{name} is not usable", name=name, place=name, expected="a positive number", given=repr(value)
+            f"{name} is not usable", name=name, place=name, expected="a positive number", given=excerpt(value)
         )
     return float(value)
 
@@ -129,7 +129,7 @@ def check_fits(method: Method, step: Any, rtol: Tolerance, atol: Tolerance) -> N
             name=method.name,
             place="step",
             expected="tolerances, or a method of one order such as adams-pece-4 or backward-differentiation-2",
-            given=f"step={step!r}",
+            given=f"step={excerpt(step)}",
         )
     if step is not None:
         if not isinstance(step, str):
@@ -140,7 +140,7 @@ def check_fits(method: Method, step: Any, rtol: Tolerance, atol: Tolerance) -> N
                 name="step",
                 place="step",
                 expected="either step=… or rtol=… and atol=…",
-                given=f"step={step!r}, rtol={rtol!r}, atol={atol!r}",
+                given=f"step={excerpt(step)}, rtol={excerpt(rtol)}, atol={excerpt(atol)}",
             )
 
 
@@ -156,10 +156,11 @@ def step_for_count(problem: Problem, step: Any, count: Any) -> Any:
         return step
     if step is not None:
         raise OptionError("a step and a count of steps exclude each other", name="count", place="count",
-                          expected="either step=… or count=…", given=f"step={step!r}, count={count!r}")  # fmt: skip
+                          expected="either step=… or count=…",
+                          given=f"step={excerpt(step)}, count={excerpt(count)}")  # fmt: skip
     if not isinstance(count, numbers.Integral) or isinstance(count, bool) or not 0 < int(count) < 2**53:
         raise OptionError("the count of steps is not usable", name="count", place="count",
-                          expected="a positive whole number", given=repr(count)[:80])  # fmt: skip
+                          expected="a positive whole number", given=excerpt(count))  # fmt: skip
     start, end = problem.interval
     return abs(end - start) / int(count)
 
@@ -199,7 +200,7 @@ def steps_wanted(
             name=beside[0],
             place=beside[0],
             expected="step=… alone, or tolerances with starting_step=… and largest_step=…",
-            given=f"step={step!r}, {beside[0]}={named[beside[0]]!r}",
+            given=f"step={excerpt(step)}, {beside[0]}={excerpt(named[beside[0]])}",
         )
     smallest = SMALLEST_RELATIVE_STEP * max(map(abs, interval))
     for name, size in given.items():
@@ -209,7 +210,7 @@ def steps_wanted(
                 name=name,
                 place=name,
                 expected=f"at least {smallest:.3g} for times up to {max(map(abs, interval)):g}",
-                given=repr(named[name]),
+                given=excerpt(named[name]),
             )
     return given.get("step"), given.get("starting_step"), given.get("largest_step", math.inf)
 
@@ -225,7 +226,7 @@ def refuse_control(method: Method, control: Any, *, fixed: bool) -> None:
         what = "fixed steps follow no error" if fixed else f"{method.name} chooses step and order together"
         raise OptionError(what, name="step_control", place="step_control",
                           expected="no step_control=…, or a one-step method with tolerances",
-                          given=repr(control)[:80])  # fmt: skip
+                          given=excerpt(control))  # fmt: skip
 
 
 def refuse_no_problem(problem: Any, place: str) -> None:
@@ -241,7 +242,7 @@ def refuse_no_problem(problem: Any, place: str) -> None:
             name="problem",
             place=place,
             expected="a Problem: Problem.from_text(…), from_rates(…) or from_file(…)",
-            given=repr(problem)[:80],
+            given=excerpt(problem),
         )
 
 
@@ -258,7 +259,7 @@ def one_of(value: Any, name: str, allowed: Mapping[Any, str]) -> None:
             name=name,
             place=name,
             expected=" or ".join(allowed.values()),
-            given=repr(value)[:80],
+            given=excerpt(value),
         )
 
 
@@ -286,12 +287,12 @@ def _every(problem: Problem, record: str) -> Array:
     start, end = problem.interval
     quantity = QUANTITY.match(record) if len(record) < 200 else None
     if quantity is None:
-        raise OptionError(f"cannot record '{record[:80]}'", name="record", place="record", given=repr(record)[:80],
+        raise OptionError(f"cannot record '{record[:80]}'", name="record", place="record", given=excerpt(record),
                           expected='"steps", every so long such as "30 min", a count of times, or times')  # fmt: skip
     every = positive_option(in_time(problem, record, "record"), "record")
     count = abs(end - start) / every
     if not count < _MOST_TIMES:
-        raise OptionError("so many times do not fit into memory", name="record", place="record", given=repr(record),
+        raise OptionError("so many times do not fit into memory", name="record", place="record", given=excerpt(record),
                           expected=f"a time above {abs(end - start) / _MOST_TIMES:.3g}")  # fmt: skip
     # as near to the end as rounding tells
     rows = int(count + 1e-9) + 1
@@ -308,24 +309,21 @@ def _equal_times(start: float, end: float, count: int, n: int) -> Array:
             name="record",
             place="record",
             expected="a count of at least 2 (both ends are among them)",
-            given=str(count),
+            given=excerpt(count),
         )
     refuse_memory(count, n + 1, "record")
     return np.linspace(start, end, count) if count > 2 else np.array([start, end])
 
 
 def _times_as_given(start: float, end: float, record: Any) -> Array:
-    try:
-        times = np.array(record, dtype=np.float64)
-    except (TypeError, ValueError, OverflowError):
-        times = np.zeros((0, 0))
-    if times.ndim != 1 or times.size == 0 or not np.isfinite(times).all():
+    times = number_array(record)
+    if times is None or times.ndim != 1 or times.size == 0 or not np.isfinite(times).all():
         raise OptionError(
             "the times to record are not usable",
             name="record",
             place="record",
             expected='"steps", a count of times, or a list of finite times',
-            given=repr(record)[:80],
+            given=excerpt(record),
         )
     forward = np.sign(end - start)
     outside = (times < min(start, end)) | (times > max(start, end))
@@ -357,15 +355,15 @@ def budget_of(budget: Any) -> Budget:
             name="budget",
             place="budget",
             expected="a mapping such as {'seconds': 10}, or a Budget",
-            given=repr(budget)[:80],
+            given=excerpt(budget),
         )
     for name in budget:
         if name not in known:
             raise OptionError(
-                f"a run has no budget of '{name}'{near_spelling(str(name), known)}",
+                f"a run has no budget of '{as_text(name)}'{near_spelling(name, known)}",
                 name="budget",
                 place="budget",
                 expected="one of " + listing(known),
-                given=str(name),
+                given=as_text(name),
             )
     return Budget(**budget)

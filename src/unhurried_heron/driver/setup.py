@@ -25,7 +25,7 @@ from unhurried_heron.driver.layout import March, lay_out, member_of, stiff_membe
 from unhurried_heron.driver.layout_pool import key_of, take
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.sliding import SOON
-from unhurried_heron.errors import MethodError, OptionError
+from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Member, SetupRequest
 from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
@@ -164,7 +164,7 @@ def linear_kind(request: RunRequest) -> str:
                 name="linear",
                 place="linear",
                 expected="an implicit method, or no choice of linear algebra",
-                given=repr(wanted)[:80],
+                given=excerpt(wanted),
             )
         return "dense"
     known = jacobian_entries(problem, held=request.held) if n > MOST_FULL or wanted is not None else None

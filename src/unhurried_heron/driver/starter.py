@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from unhurried_heron.errors import MethodError, OptionError
+from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.families.closed_form_starter import EXACT, ExactStart
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.methods.catalogue import find_method
@@ -24,7 +24,7 @@ def started_by(problem: Problem, method: Method, starter: Any) -> Any:
     if usual is None:
         if starter is not None:
             raise OptionError(f"{method.name} starts by itself", name="starter", place="starter",
-                              expected="a multistep method, or no starter=…", given=repr(starter)[:80])  # fmt: skip
+                              expected="a multistep method, or no starter=…", given=excerpt(starter))  # fmt: skip
         return None
     if isinstance(starter, str) and starter == EXACT:
         return ExactStart(problem)
@@ -32,5 +32,5 @@ def started_by(problem: Problem, method: Method, starter: Any) -> Any:
     if family_of(chosen).starts_by is not None:
         raise MethodError(f"{chosen.name} needs to be started itself", name="starter", place="starter",
                           expected='a one-step method such as classical-rk-4, or "exact"',
-                          given=repr(chosen.name))  # fmt: skip
+                          given=excerpt(chosen.name))  # fmt: skip
     return chosen

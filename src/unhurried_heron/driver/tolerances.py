@@ -8,7 +8,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError, listing, near_spelling
+from unhurried_heron.errors import OptionError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.input.values import is_finite_number
 from unhurried_heron.problem.problem import Problem
@@ -93,14 +93,14 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
     layout = problem.model.layout
     values = np.full(layout.size, default)
     for state, value in given.items() if isinstance(given, Mapping) else [(None, given)]:
-        stretch = slice(None) if state is None else _stretch(problem, str(state))
+        stretch = slice(None) if state is None else _stretch(problem, as_text(state))
         if stretch is None:
             raise OptionError(
-                f"{name} is given for '{state}', which is no state{near_spelling(str(state), layout.by_name)}",
+                f"{name} is given for '{as_text(state)}', which is no state{near_spelling(state, layout.by_name)}",
                 name=name,
                 place=name,
                 expected="one of " + listing(layout.by_name),
-                given=str(state),
+                given=as_text(state),
             )
         if name == "atol" and isinstance(value, str):
             value = _in_units(problem, state, value)
@@ -111,7 +111,7 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
                 place=name,
                 expected="a number of at least 0, or one for each state by name"
                 + ", also with a unit" * (name == "atol"),
-                given=repr(given)[:80],
+                given=excerpt(given),
             )
         values[stretch] = float(value)
     return values

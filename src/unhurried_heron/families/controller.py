@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
@@ -10,7 +9,8 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError, near_spelling
+from unhurried_heron.errors import OptionError, as_text, excerpt, near_spelling
+from unhurried_heron.input.values import is_finite_number
 from unhurried_heron.kernels.memory.bundles import CONTROLLER
 
 
@@ -58,14 +58,14 @@ class Controller:
             self.grow,
             self.deadband,
         )
-        real = all(isinstance(x, int | float) and math.isfinite(x) for x in numbers)
+        real = all(map(is_finite_number, numbers))
         if not (real and 0 < self.safety <= 1 and 0 < self.shrink < 1 < self.grow and 1 <= self.deadband < self.grow):
             raise OptionError(
                 "such a controller does not hold steps",
                 name="step_control",
                 place="Controller",
                 expected="finite exponents, 0 < safety <= 1, 0 < shrink < 1 < grow and 1 <= deadband < grow",
-                given=repr(self),
+                given=excerpt(self),
             )
 
     def record(self, order: int) -> Any:
@@ -115,10 +115,10 @@ def controller_for(control: Any) -> Controller | None:
         return control
     if not isinstance(control, str) or control not in CONTROLS:
         raise OptionError(
-            f"there is no step control '{control}'{near_spelling(str(control), CONTROLS)}",
+            f"there is no step control '{as_text(control)}'{near_spelling(control, CONTROLS)}",
             name="step_control",
             place="step_control",
             expected="one of " + ", ".join(CONTROLS) + ", or a Controller of your own",
-            given=repr(control)[:80],
+            given=excerpt(control),
         )
     return CONTROLS[control]

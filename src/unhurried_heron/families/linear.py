@@ -9,7 +9,7 @@ from typing import Any, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.codegen.signature import address
-from unhurried_heron.errors import MethodError, OptionError
+from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, IM, MATRIX, PIVOTS, RE, SHIFT, STOP, N
 from unhurried_heron.run.trajectory import Array
 
@@ -73,7 +73,7 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed:
     """
     if wanted is not None and wanted not in KINDS:
         raise OptionError("there is no such linear algebra", name="linear", place="linear",
-                          expected="one of " + ", ".join(KINDS), given=repr(wanted)[:80])  # fmt: skip
+                          expected="one of " + ", ".join(KINDS), given=excerpt(wanted))  # fmt: skip
     if entries is None:
         if wanted in ("banded", "sparse"):
             raise OptionError(
@@ -81,7 +81,7 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed:
                 name="linear",
                 place="linear",
                 expected="written equations, or sparsity=… beside a Python function without a Jacobian of its own",
-                given=repr(wanted),
+                given=excerpt(wanted),
             )
         return "dense"
     if wanted is not None:

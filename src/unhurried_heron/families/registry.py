@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Final
 
-from unhurried_heron.errors import MethodError
+from unhurried_heron.errors import MethodError, excerpt
 from unhurried_heron.families.diagonally_implicit import DIAGONAL
 from unhurried_heron.families.explicit import EXPLICIT
 from unhurried_heron.families.family import Family
@@ -50,7 +50,7 @@ def family_of(method: Method) -> Family:
             name="family",
             place=method.name,
             expected="one of " + ", ".join(FAMILIES) + ", or one made known by add_family",
-            given=repr(method.family),
+            given=excerpt(method.family),
         )
     return FAMILIES[method.family]
 
@@ -73,11 +73,11 @@ def add_family(family: Family, *methods: Method) -> None:
     if family.name in FAMILIES or taken:
         name = taken[0] if taken else family.name
         raise MethodError(f"there is a '{name}' already", name="name", place="add_family",
-                          expected="a name that is not taken", given=repr(name))  # fmt: skip
+                          expected="a name that is not taken", given=excerpt(name))  # fmt: skip
     for each in methods:
         if each.family != family.name:
             raise MethodError(f"{each.name} is of another family", name="family", place="add_family",
-                              expected=repr(family.name), given=repr(each.family))  # fmt: skip
+                              expected=repr(family.name), given=excerpt(each.family))  # fmt: skip
     FAMILIES[family.name] = family
     CATALOGUE.update({each.name: each for each in methods})
 

@@ -11,7 +11,7 @@ from unhurried_heron.accuracy.certify import Certificate
 from unhurried_heron.accuracy.comparison import Comparison, setting_of
 from unhurried_heron.accuracy.conserved_quantities import drifts, ends_of_steps, scale_of
 from unhurried_heron.accuracy.convergence import Convergence
-from unhurried_heron.errors import OptionError, RunError
+from unhurried_heron.errors import OptionError, RunError, excerpt
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, finish_in_time, legend, style_of
 from unhurried_heron.figures.overlay import labels_of, runs_of
 from unhurried_heron.figures.records import with_unit
@@ -38,7 +38,7 @@ def draw_convergence(found: Convergence, *, axes: Any = None) -> Figure:
     """
     if not isinstance(found, Convergence):
         raise OptionError("this is no study of orders", name="found", place="draw_convergence",
-                          expected="what convergence returns", given=repr(found)[:60])  # fmt: skip
+                          expected="what convergence returns", given=excerpt(found))  # fmt: skip
     figure, (ax,) = figure_of(1, axes)
     if axes is None:
         figure.set_size_inches(12.8, 8.0)
@@ -97,7 +97,7 @@ def draw_digits(certificate: Certificate, *, axes: Any = None) -> Figure:
     """
     if not isinstance(certificate, Certificate):
         raise OptionError("this is no certificate", name="certificate", place="draw_digits",
-                          expected="what certify returns", given=repr(certificate)[:60])  # fmt: skip
+                          expected="what certify returns", given=excerpt(certificate))  # fmt: skip
     figure, (ax,) = figure_of(1, axes)
     states = list(dict.fromkeys(row["state"] for row in certificate.rows))
     times = list(dict.fromkeys(row["time"] for row in certificate.rows))
@@ -127,7 +127,7 @@ def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:
     """
     if not isinstance(comparison, Comparison):
         raise OptionError("this is no comparison", name="comparison", place="draw_errors",
-                          expected="what compare returns", given=repr(comparison)[:60])  # fmt: skip
+                          expected="what compare returns", given=excerpt(comparison))  # fmt: skip
     shown = [(row, run) for row, run in zip(comparison.rows, comparison.runs, strict=True)
              if run is not None and row["largest error"] is not None]  # fmt: skip
     if not shown:

@@ -7,11 +7,12 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError, listing
+from unhurried_heron.errors import OptionError, excerpt, listing
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.formulas.layout import Group
 from unhurried_heron.formulas.parser import Source, read
+from unhurried_heron.input.values import number_array
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 
@@ -54,10 +55,10 @@ def _coordinate(run: Run, group: Group, coordinate: Any, which: int, index: Arra
         values = np.broadcast_to(evaluate(written.node, {**run.problem.parameters, name: index}), index.shape)
         label = coordinate
     else:
-        try:
-            values, label = np.asarray(coordinate, dtype=np.float64), ""
-        except (TypeError, ValueError):
-            raise _misfit(group, coordinate, "a name, a formula, or numbers") from None
+        numbers, label = number_array(coordinate), ""
+        if numbers is None:
+            raise _misfit(group, coordinate, "a name, a formula, or numbers")
+        values = numbers
     way = np.diff(values) if values.ndim == 1 else np.zeros(1)
     if values.shape != index.shape or not np.isfinite(values).all() or not ((way > 0).all() or (way < 0).all()):
         raise _misfit(group, coordinate, f"{index.size} places that follow each other")
@@ -66,7 +67,7 @@ def _coordinate(run: Run, group: Group, coordinate: Any, which: int, index: Arra
 
 def _misfit(group: Group, coordinate: Any, expected: str) -> OptionError:
     return OptionError(f"this is no coordinate of '{group.name}'", name=group.name, place="along", expected=expected,
-                       given=repr(coordinate)[:80])  # fmt: skip
+                       given=excerpt(coordinate))  # fmt: skip
 
 
 def refuse_unknown(run: Run, along: Any) -> None:
@@ -81,4 +82,4 @@ def refuse_unknown(run: Run, along: Any) -> None:
     if along is not None and (not isinstance(along, Mapping) or not set(along) <= set(indexed)):
         raise OptionError("coordinates are given to indexed states by name", name="along", place="draw_states",
                           expected='along={"name": "coordinate"} of ' + (listing(indexed) or "no indexed states"),
-                          given=repr(along)[:80])  # fmt: skip
+                          given=excerpt(along))  # fmt: skip

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.driver.integrate import integrate
-from unhurried_heron.errors import OptionError, listing, near_spelling
+from unhurried_heron.errors import OptionError, excerpt, listing, near_spelling
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of
 from unhurried_heron.figures.records import with_unit
 from unhurried_heron.problem.problem import Problem
@@ -74,11 +74,11 @@ def field_record(
                 name=str(name),
                 place="draw_field",
                 expected="two of " + listing(known),
-                given=repr(name)[:80],
+                given=excerpt(name),
             )
     if len(names) != 2 or names[0] == names[1] or names[1] == _TIME:
         raise OptionError("a field has two axes", name="names", place="draw_field",
-                          expected='two states, or "t" and a state', given=repr(tuple(names))[:80])  # fmt: skip
+                          expected='two states, or "t" and a state', given=excerpt(tuple(names)))  # fmt: skip
     spans = _spans(problem, names, window)
     x, y = (np.linspace(*span, arrows) for span in spans)
     fine = None
@@ -89,7 +89,7 @@ def field_record(
     starts = list(starts) if isinstance(starts, Iterable) else [starts]
     if not all(isinstance(start, Mapping) for start in starts):
         raise OptionError("these are no starting values", name="starts", place="draw_field",
-                          expected='dicts such as {"level": 0.4}', given=repr(starts)[:80])  # fmt: skip
+                          expected='dicts such as {"level": 0.4}', given=excerpt(starts))  # fmt: skip
     for k, start in enumerate(starts):
         with quietly():
             run = integrate(problem, initial=start)
@@ -114,7 +114,7 @@ def _spans(problem: Problem, names: Sequence[str], window: Sequence[tuple[Any, A
         spans = []
     if len(spans) != 2 or not all(np.isfinite(span).all() and span[0] < span[1] for span in spans):
         raise OptionError("this is no window", name="window", place="draw_field",
-                          expected="((from, to), (from, to)), each rising", given=repr(window)[:80])  # fmt: skip
+                          expected="((from, to), (from, to)), each rising", given=excerpt(window))  # fmt: skip
     return spans
 
 
@@ -189,10 +189,10 @@ def draw_field(
     """
     if not isinstance(problem, Problem):
         raise OptionError("this has no direction field", name="problem", place="draw_field",
-                          expected="a Problem", given=repr(problem)[:80])  # fmt: skip
+                          expected="a Problem", given=excerpt(problem))  # fmt: skip
     if not (isinstance(arrows, int) and 2 <= arrows <= 200):
         raise OptionError("so many arrows cannot be drawn", name="arrows", place="draw_field",
-                          expected="a whole number from 2 to 200", given=repr(arrows)[:80])  # fmt: skip
+                          expected="a whole number from 2 to 200", given=excerpt(arrows))  # fmt: skip
     chosen = list(problem.states[:2]) if problem.model.layout.size > 1 else [_TIME, problem.states[0]]
     time = problem.interval[0] if at is None else number_in(at, problem.units.get(_TIME, ""), "draw_field, at")
     record = field_record(

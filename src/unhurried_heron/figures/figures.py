@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.accuracy.comparison import Comparison
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import OptionError, excerpt
 from unhurried_heron.figures.overlay import difference_record, labels_of, levels_of, overlay_record, runs_of
 from unhurried_heron.figures.records import Map, StatesRecord, states_record, steps_record, with_unit, work_record
 from unhurried_heron.run.run import Run
@@ -319,7 +319,7 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
     """
     if not isinstance(comparison, Comparison):
         raise OptionError("this is no comparison", name="comparison", place="draw_work",
-                          expected="what compare returns", given=repr(comparison)[:60])  # fmt: skip
+                          expected="what compare returns", given=excerpt(comparison))  # fmt: skip
     record = work_record(comparison, work)
     figure, (ax,) = figure_of(1, axes)
     for index, curve in enumerate(record.curves):

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError, UnitError
+from unhurried_heron.errors import OptionError, UnitError, excerpt
 from unhurried_heron.figures.records import MOST_DOTS, Curve, StatesRecord, states_record, swings, with_unit
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
@@ -48,7 +48,7 @@ def runs_of(run: Any, place: str) -> list[Run]:
     runs = [run] if isinstance(run, Run) else list(run) if isinstance(run, list | tuple) else []
     if not runs or not all(isinstance(each, Run) for each in runs):
         raise OptionError("this cannot be drawn", name="run", place=place, expected="a Run, or a list of them",
-                          given=repr(run)[:80])  # fmt: skip
+                          given=excerpt(run))  # fmt: skip
     return runs
 
 
@@ -63,7 +63,7 @@ def labels_of(runs: Sequence[Run], labels: Sequence[str] | None, place: str) -> 
     if labels is not None:
         if not isinstance(labels, list | tuple) or len(labels) != len(runs):
             raise OptionError("each run needs one label", name="labels", place=place,
-                              expected=f"{len(runs)} texts", given=repr(labels)[:80])  # fmt: skip
+                              expected=f"{len(runs)} texts", given=excerpt(labels))  # fmt: skip
         return [str(label) for label in labels]
     if len(runs) == 1:
         return [runs[0].method]
@@ -175,7 +175,7 @@ def levels_of(levels: Mapping[str, Any] | None, units: Sequence[str]) -> list[tu
 
     if not isinstance(levels, Mapping | None):
         raise OptionError("these are no levels", name="levels", place="draw_states",
-                          expected='a dict such as {"crest": 0.8}', given=repr(levels)[:80])  # fmt: skip
+                          expected='a dict such as {"crest": 0.8}', given=excerpt(levels))  # fmt: skip
     found = []
     for name, value in (levels or {}).items():
         for place, unit in enumerate(units):
@@ -187,7 +187,7 @@ def levels_of(levels: Mapping[str, Any] | None, units: Sequence[str]) -> list[tu
         else:
             raise OptionError("no panel is measured in this", name=name, place="draw_states, levels",
                               expected="a number, or a quantity of a unit that is drawn",
-                              given=repr(value)[:80])  # fmt: skip
+                              given=excerpt(value))  # fmt: skip
     return found
 
 
@@ -203,7 +203,7 @@ def phase_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str
     """
     if len(names) not in (2, 3):
         raise OptionError("a phase curve has two or three axes", name="names", place="draw_phase",
-                          expected='two or three names, draw_phase(run, "x", "v")', given=repr(names)[:80])  # fmt: skip
+                          expected='two or three names, draw_phase(run, "x", "v")', given=excerpt(names))  # fmt: skip
     curves = []
     for run, label in zip(runs, labels, strict=True):
         smooth = isinstance(run._trajectory, StepTrajectory) and run.times.size > 1 and not swings(run)

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.accuracy.comparison import WORK, Comparison, setting_of
-from unhurried_heron.errors import OptionError, RunError, listing, near_spelling
+from unhurried_heron.errors import OptionError, RunError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.figures.coordinates import coordinates_of, refuse_unknown
 from unhurried_heron.formulas.layout import Group
 from unhurried_heron.formulas.notation import in_one_spelling
@@ -146,13 +146,13 @@ def states_record(
             name="run",
             place="draw_states",
             expected="a Run, and a list of names",
-            given=f"{type(run).__name__}, {names!r}"[:80],
+            given=f"{type(run).__name__}, {excerpt(names)}",
         )
     asked = names if names is not None else [*(group.name for group in run.problem.model.layout.groups), *run.modes]
     wanted, indexed = _sorted_names(run, asked)
     if not wanted and not indexed:
         raise OptionError("there is nothing to draw", name="names", place="draw_states",
-                          expected="names of states or derived quantities", given=repr(names)[:80])  # fmt: skip
+                          expected="names of states or derived quantities", given=excerpt(names))  # fmt: skip
     times, table = run.times, {name: run[name] for name in wanted}
     smooth = isinstance(run._trajectory, StepTrajectory) and times.size > 1 and not swings(run)
     if smooth:
@@ -207,11 +207,11 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
         else:
             known = [*model.layout.by_name, *model.derived_layout.by_name, *model.functions]
             raise RunError(
-                f"there is no state or derived quantity '{name}'{near_spelling(str(name), known)}",
-                name=str(name),
+                f"there is no state or derived quantity '{as_text(name)}'{near_spelling(name, known)}",
+                name=as_text(name),
                 place="names",
                 expected="among " + listing(known),
-                given=repr(name)[:80],
+                given=excerpt(name),
             )
     return curves, indexed
 
@@ -302,11 +302,11 @@ def work_record(comparison: Comparison, work: str = "rate evaluations") -> WorkR
     """
     if not isinstance(work, str) or work not in WORK:
         raise RunError(
-            f"'{work}' does not count work{near_spelling(str(work), WORK)}",
+            f"'{as_text(work)}' does not count work{near_spelling(work, WORK)}",
             name="work",
             place="work",
             expected="one of " + ", ".join(WORK),
-            given=str(work)[:80],
+            given=as_text(work),
         )
     points: dict[str, list[tuple[float, float]]] = {}
     missing = []

@@ -5,7 +5,6 @@ from __future__ import annotations
 import functools
 import itertools
 import math
-import numbers
 import shutil
 import subprocess
 import tempfile
@@ -15,9 +14,10 @@ from typing import Any, Final
 
 from unhurried_heron.disk import path_of, write_whole
 from unhurried_heron.driver.progress import ProgressBar
-from unhurried_heron.errors import OptionError, unforeseen
+from unhurried_heron.errors import OptionError, excerpt, unforeseen
 from unhurried_heron.figures.film import Film, moving_record
 from unhurried_heron.figures.overlay import labels_of, runs_of
+from unhurried_heron.input.values import is_finite_number
 from unhurried_heron.run.run import Run
 
 _MOST_FRAMES: Final = 20_000
@@ -178,12 +178,11 @@ def _time(run: Run, name: str, value: float | str) -> float:
 
 
 def _number(name: str, value: Any, *, above: float = -math.inf) -> float:
-    real = isinstance(value, numbers.Real) and not isinstance(value, bool)
-    if not real or not above < float(value) < math.inf:
+    if not is_finite_number(value) or not above < float(value):
         raise _refused(name, f"a number above {above:g}" if above > -math.inf else "a number", value)
     return float(value)
 
 
 def _refused(name: str, expected: str, given: Any) -> OptionError:
     return OptionError(f"'{name}' of an animation cannot be this", name=name, place="animate", expected=expected,
-                       given=repr(given)[:80])  # fmt: skip
+                       given=excerpt(given))  # fmt: skip

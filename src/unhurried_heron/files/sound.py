@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import io
-import numbers
 from pathlib import Path
 from typing import Final
 
 import numpy as np
 
 from unhurried_heron.disk import write_whole
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import OptionError, excerpt
+from unhurried_heron.input.values import is_finite_number
 from unhurried_heron.run.run import Run
 
 _RATE: Final = 44_100
@@ -46,10 +46,10 @@ def write_sound(run: Run, name: str, path: str | Path, *, seconds: float = 5.0) 
     """
     if not isinstance(run, Run) or not isinstance(name, str):
         raise OptionError("this makes no sound", name="run", place="write_sound", expected="a Run and a name",
-                          given=f"{run!r}, {name!r}"[:80])  # fmt: skip
-    if not isinstance(seconds, numbers.Real) or not 0.0 < float(seconds) <= _LONGEST:
+                          given=f"{excerpt(run)}, {excerpt(name)}")  # fmt: skip
+    if not is_finite_number(seconds) or not 0.0 < float(seconds) <= _LONGEST:
         raise OptionError("a sound needs a length", name="seconds", place="write_sound",
-                          expected=f"a number above 0, at most {_LONGEST:g}", given=repr(seconds)[:80])  # fmt: skip
+                          expected=f"a number above 0, at most {_LONGEST:g}", given=excerpt(seconds))  # fmt: skip
     count = max(int(_RATE * float(seconds)), 2)
     begin, end = float(run.times[0]), float(run.times[-1])
     values = run.at(np.linspace(begin, end, count), name)

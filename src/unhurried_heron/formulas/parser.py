@@ -10,7 +10,7 @@ from typing import Final
 
 import numpy as np
 
-from unhurried_heron.errors import ExpressionError, near_spelling, unforeseen
+from unhurried_heron.errors import ExpressionError, excerpt, near_spelling, unforeseen
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import BOUND, CONSTANTS, RESERVED, SUM, Node, name, neg, number
 from unhurried_heron.formulas.notation import PRIME, SAID_OTHERWISE, in_one_spelling, to_python
@@ -288,7 +288,7 @@ class _Reader:
     def build_number(self, tree: ast.Constant) -> Node:
         value = tree.value
         if isinstance(value, bool) or not isinstance(value, int | float):
-            raise self.refuse("only real numbers are allowed in an equation", tree.col_offset, repr(value)[:60])
+            raise self.refuse("only real numbers are allowed in an equation", tree.col_offset, excerpt(value))
         try:
             real = float(value)
         except OverflowError:

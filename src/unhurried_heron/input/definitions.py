@@ -15,6 +15,7 @@ from unhurried_heron.errors import (
     MissingInitialError,
     UnusedValueError,
     ValueGivenError,
+    excerpt,
     listing,
     near_spelling,
 )
@@ -26,7 +27,7 @@ from unhurried_heron.formulas.parser import Formula, Source, read
 from unhurried_heron.formulas.state_name import StateName, base_of, group_of, with_primes
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_defined, check_name, in_order
-from unhurried_heron.input.values import finite_number
+from unhurried_heron.input.values import finite_number, number_array
 
 OPEN: Final = "open"
 # a number followed by something that begins like a unit
@@ -101,7 +102,7 @@ def _by_name(raw: Any, place: str, collector: ErrorCollector) -> dict[str, Any]:
             name=place,
             place=place,
             expected='a dict such as {"level": 0.4}',
-            given=repr(raw)[:80],
+            given=excerpt(raw),
         )
     )
     return {}
@@ -168,7 +169,7 @@ def read_initial(raw: Any, collector: ErrorCollector) -> dict[str, Definition]:
                         name=key,
                         place="initial",
                         expected="a number, or a formula of parameters, which may be open",
-                        given=repr(value),
+                        given=excerpt(value),
                     )
     return found
 
@@ -187,17 +188,14 @@ def initial_key(name: str) -> str:
 
 
 def _array(value: Any, name: str) -> Any:
-    try:
-        array = np.array(value, dtype=np.float64)
-    except (TypeError, ValueError, OverflowError):
-        array = np.array(np.nan)
-    if not array.ndim or not np.isfinite(array).all():
+    array = number_array(value)
+    if array is None or not array.ndim or not np.isfinite(array).all():
         raise ValueGivenError(
             f"the values of '{name}' are not all finite numbers",
             name=name,
             place="initial",
             expected="an array of finite numbers",
-            given=repr(value)[:80],
+            given=excerpt(value),
         )
     return array
 

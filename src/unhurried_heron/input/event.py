@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import math
 import numbers
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Final, Literal
 
-from unhurried_heron.errors import ExpressionError, ValueGivenError, near_spelling
+from unhurried_heron.errors import ExpressionError, ValueGivenError, as_text, excerpt, near_spelling
 from unhurried_heron.formulas.expression import Node, add, number
 from unhurried_heron.formulas.parser import Formula, Source, read
 from unhurried_heron.input.definitions import QUANTITY
+from unhurried_heron.input.values import is_finite_number
 
 Going = Literal["up", "down", "either"]
 GOING: dict[str, int] = {"up": 1, "down": -1, "either": 0}
@@ -178,7 +178,7 @@ def _check_kinds(event: Event) -> None:
         raise _wrong("an event needs one thing to look for", ways[0] if ways else "when", given,
                      'an equation such as "level = 1.2", a function, times (at=[6, 18]), or every="24 h"')  # fmt: skip
     if not isinstance(event.going, str) or event.going not in GOING:
-        raise _wrong(f"an event cannot be going '{event.going}'{near_spelling(str(event.going), GOING)}", "going",
+        raise _wrong(f"an event cannot be going '{as_text(event.going)}'{near_spelling(event.going, GOING)}", "going",
                      event.going, "up, down or either")  # fmt: skip
     if event.timed and event.going != "either":
         raise _wrong("known times go neither up nor down", "going", event.going, "no direction with at or every")
@@ -202,8 +202,7 @@ def _check_kinds(event: Event) -> None:
     user_input: dict[str, Any] = {"at": event.at or (), "every": (event.every,), "first": (event.first,)}
     for name, times in user_input.items():
         for each in times if isinstance(times, tuple) else (times,):
-            real = isinstance(each, numbers.Real) and not isinstance(each, bool) and math.isfinite(float(each))
-            if each is not None and not real and not isinstance(each, str):
+            if each is not None and not is_finite_number(each) and not isinstance(each, str):
                 raise _wrong(f"'{name}' of an event is no time", name, each, 'a time such as 6 or "6 h"')
 
 
@@ -215,5 +214,5 @@ _EXPECTED: Final = {
 
 
 def _wrong(message: str, name: str, given: Any, expected: str) -> ValueGivenError:
-    shown = given if name == "when" and isinstance(given, str) else repr(given)[:80]
+    shown = given if name == "when" and isinstance(given, str) else excerpt(given)
     return ValueGivenError(message, name=name, place="an Event", expected=expected, given=shown)

@@ -20,7 +20,7 @@ from pydantic import (
 )
 
 from unhurried_heron.disk import lies_within, read_plain_file
-from unhurried_heron.errors import DocumentError, listing, near_spelling
+from unhurried_heron.errors import DocumentError, excerpt, listing, near_spelling
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
 from unhurried_heron.input.problem_input import ProblemInput
@@ -236,10 +236,10 @@ def _coordinates(document: _Document, form: str, place: str) -> tuple[tuple[str,
         return (), ()
     if form == "lagrangian":
         if not isinstance(given, list):
-            raise _misfit(place, "coordinates", 'a list, such as coordinates = ["z"]', repr(given)[:60])
+            raise _misfit(place, "coordinates", 'a list, such as coordinates = ["z"]', excerpt(given))
         return tuple(given), ()
     if not isinstance(given, dict):
-        raise _misfit(place, "coordinates", 'the momentum of each, such as coordinates = {z = "p"}', repr(given)[:60])
+        raise _misfit(place, "coordinates", 'the momentum of each, such as coordinates = {z = "p"}', excerpt(given))
     return tuple(given), tuple(given.values())
 
 
@@ -275,7 +275,7 @@ def _explained(error: ValidationError, place: str) -> DocumentError:
     for detail in error.errors(include_url=False):
         location = [part for part in detail["loc"] if not str(part).startswith(("function-", "constrained-"))]
         key = _path(location)
-        given = repr(detail["input"])[:60]
+        given = excerpt(detail["input"])
         if detail["type"] == "extra_forbidden":
             table = _TABLES.get(str(location[0]), _Document) if len(location) > 1 else _Document
             known = [field.alias or name for name, field in table.model_fields.items()]

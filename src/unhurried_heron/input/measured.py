@@ -12,7 +12,7 @@ from typing import Any, Final, Literal
 import numpy as np
 
 from unhurried_heron.disk import read_plain_file
-from unhurried_heron.errors import InputError, listing, near_spelling
+from unhurried_heron.errors import InputError, as_text, excerpt, listing, near_spelling
 
 Interpolation = Literal["previous", "linear", "cubic"]
 INTERPOLATIONS: Final = ("previous", "linear", "cubic")
@@ -59,12 +59,12 @@ class Measured:
     def __post_init__(self) -> None:
         if self.interpolation not in INTERPOLATIONS:
             raise InputError(
-                f"between the rows there is no '{self.interpolation}'"
-                + near_spelling(str(self.interpolation), INTERPOLATIONS),
+                f"between the rows there is no '{as_text(self.interpolation)}'"
+                + near_spelling(self.interpolation, INTERPOLATIONS),
                 name="interpolation",
                 place=self.source,
                 expected=", ".join(INTERPOLATIONS),
-                given=repr(self.interpolation)[:80],
+                given=excerpt(self.interpolation),
             )
         try:
             columns = [np.array(column, dtype=np.float64) for column in (self.times, self.values)]

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from unhurried_heron.errors import ValueGivenError
+from unhurried_heron.errors import ValueGivenError, excerpt
 from unhurried_heron.formulas.notation import in_one_spelling
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
@@ -37,7 +37,7 @@ def listed(given: Any, what: str) -> tuple[Any, ...]:
         return tuple(given)
     except TypeError:
         raise ValueGivenError(
-            f"{what} are given as a list", name=what, place=what, expected=f"a list of {what}", given=repr(given)[:80]
+            f"{what} are given as a list", name=what, place=what, expected=f"a list of {what}", given=excerpt(given)
         ) from None
 
 
@@ -55,7 +55,7 @@ def refuse_unnamed(given: Mapping[str, Any], place: str) -> None:
                 name=what,
                 place=place,
                 expected='a dict such as {"level": 0.4}',
-                given=repr(values)[:80],
+                given=excerpt(values),
             )
 
 

@@ -7,7 +7,10 @@ import numbers
 from collections.abc import Iterable
 from typing import Any
 
-from unhurried_heron.errors import IntervalError, UnusedValueError, ValueGivenError, listing, near_spelling
+import numpy as np
+from numpy.typing import NDArray
+
+from unhurried_heron.errors import IntervalError, UnusedValueError, ValueGivenError, excerpt, listing, near_spelling
 
 
 def finite_number(value: Any, name: str, place: str) -> float:
@@ -29,7 +32,7 @@ def finite_number(value: Any, name: str, place: str) -> float:
             name=name,
             place=place,
             expected="a finite real number",
-            given=repr(value)[:80],
+            given=excerpt(value),
         )
     return result
 
@@ -40,6 +43,14 @@ def is_finite_number(value: Any) -> bool:
         return isinstance(value, numbers.Real) and not isinstance(value, bool) and math.isfinite(float(value))
     except OverflowError:
         return False
+
+
+def number_array(value: Any, ndim: int = 0) -> NDArray[np.float64] | None:
+    """Return numbers as an array of floating-point numbers with ``ndim`` axes at least; None where they are none."""
+    try:
+        return np.array(value, dtype=np.float64, ndmin=ndim)
+    except (TypeError, ValueError, OverflowError):
+        return None
 
 
 def each_of(given: Any) -> list[Any]:
@@ -68,7 +79,7 @@ def interval_ends(interval: Any) -> tuple[float, float]:
             name="interval",
             place="interval",
             expected="(from, to)",
-            given=repr(interval)[:80],
+            given=excerpt(interval),
         ) from None
     start = finite_number(start, "from", "the interval")
     end = finite_number(end, "to", "the interval")

@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable, Iterator, Mapping, MutableMapping
 from typing import Final
 
-from unhurried_heron.errors import MethodError, listing, near_spelling
+from unhurried_heron.errors import MethodError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.methods.method import FACTS, Method
 from unhurried_heron.methods.multistep import Multistep, adams_bashforth, adams_moulton, backward_differentiation
 from unhurried_heron.methods.nodes import exactly, gauss, lobatto_iiic, radau_right
@@ -171,15 +171,15 @@ def find_method(method: str | Method) -> Method:
                               given="none for " + listing(lacking))  # fmt: skip
         return method
     if not isinstance(method, str) or method not in CATALOGUE:
-        meant = _meant(str(method))
+        meant = _meant(as_text(method))
         raise MethodError(
-            f"there is no method '{method}'"
-            + (f"; did you mean '{meant}'?" if meant else near_spelling(str(method), CATALOGUE)),
+            f"there is no method '{as_text(method)}'"
+            + (f"; did you mean '{meant}'?" if meant else near_spelling(method, CATALOGUE)),
             name="method",
             place="method",
             expected=f"a name from uh.methods() or 'heron methods', such as {DEFAULT}, {FOR_SMOOTH} or {FOR_STIFF}; "
             "or a method of your own",
-            given=repr(method)[:80],
+            given=excerpt(method),
         )
     return CATALOGUE[method]
 

@@ -10,7 +10,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import MethodError
+from unhurried_heron.errors import MethodError, excerpt
 from unhurried_heron.methods.rooted_trees import Scalar
 
 # decimal powers of more than two digits are no coefficients, and would take endless digits to write out
@@ -34,7 +34,7 @@ def check_name(name: Any) -> None:
     MethodError
     """
     if not isinstance(name, str) or not name:
-        raise MethodError("a method needs a name", name="name", place="name", expected="a text", given=repr(name))
+        raise MethodError("a method needs a name", name="name", place="name", expected="a text", given=excerpt(name))
 
 
 def number(value: Any) -> Scalar:
@@ -69,7 +69,7 @@ def row(method: str, part: str, values: Any, length: int, *, fill: bool = False)
             name=method,
             place=part,
             expected='fractions, texts such as "3/40", or numbers',
-            given=repr(values)[:80],
+            given=excerpt(values),
         ) from None
     if len(read) > length or (len(read) < length and not fill):
         raise MethodError(
@@ -109,7 +109,7 @@ def sequence(method: str, part: str, values: Any) -> None:
     """
     # an array of no axes has a length that it does not tell
     if not hasattr(values, "__len__") or getattr(values, "shape", (1,)) == ():
-        raise refusal(method, f"{part} is no sequence", "a sequence of numbers", repr(values)[:80])
+        raise refusal(method, f"{part} is no sequence", "a sequence of numbers", excerpt(values))
 
 
 def floats(rows: Sequence[Any]) -> Matrix:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Final, Protocol
 
-from unhurried_heron.errors import MethodError
+from unhurried_heron.errors import MethodError, excerpt
 from unhurried_heron.methods.coefficients import Matrix
 from unhurried_heron.methods.stability import Region
 
@@ -94,7 +94,7 @@ def in_use(method: Method, *, fixed: bool, local_extrapolation: bool | None) -> 
                 name="local_extrapolation",
                 place="local_extrapolation",
                 expected="an explicit Runge-Kutta method, or no local_extrapolation=…",
-                given=repr(local_extrapolation),
+                given=excerpt(local_extrapolation),
             )
         chosen: Method = method.extrapolating(local_extrapolation)
         return chosen

@@ -14,6 +14,7 @@ from typing import Any, ClassVar, Final
 
 import numpy as np
 
+from unhurried_heron.errors import excerpt
 from unhurried_heron.methods.coefficients import Matrix, Row, check_name, refusal, row, sequence
 from unhurried_heron.methods.rooted_trees import Scalar, extended
 from unhurried_heron.methods.stability import Region
@@ -98,7 +99,7 @@ class Multistep:
             )
         except (TypeError, ValueError):
             raise refusal(self.name, "the predictor is no pair", "(a, b) of an explicit method",
-                          repr(self.predictor)[:80]) from None  # fmt: skip
+                          excerpt(self.predictor)) from None  # fmt: skip
         if not b[0] or not pair[1] or pair[1][0]:
             raise refusal(self.name, "the predictor does not fit",
                           "an explicit one (b_0 = 0) for an implicit corrector",

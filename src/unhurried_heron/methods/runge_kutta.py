@@ -9,7 +9,7 @@ from typing import Any, ClassVar, Final, NamedTuple
 
 import numpy as np
 
-from unhurried_heron.errors import MethodError
+from unhurried_heron.errors import MethodError, excerpt
 from unhurried_heron.methods.coefficients import Matrix, Row, check_name, floats, refusal, row, sequence, square
 from unhurried_heron.methods.doubling import Doubled, double
 from unhurried_heron.methods.fully_implicit import DiagonalisedTableau, check_blocks
@@ -168,7 +168,7 @@ class RungeKutta(OneStep):
             width = stages + len(rows)
         except (TypeError, ValueError):
             raise refusal(self.name, "the continuous extension is no pair", "(rows, weights)",
-                          repr(self.continuous)[:80]) from None  # fmt: skip
+                          excerpt(self.continuous)) from None  # fmt: skip
         further = tuple(
             row(self.name, f"row {i + 1} of the continuous extension", each, width, fill=True)
             for i, each in enumerate(rows)
@@ -394,7 +394,7 @@ class RungeKutta(OneStep):
         if self.implicit:
             raise MethodError(f"{self.name} continues with the solution that is made for stiff problems",
                               name="local_extrapolation", place="local_extrapolation",
-                              expected="an explicit method", given=repr(wanted))  # fmt: skip
+                              expected="an explicit method", given=excerpt(wanted))  # fmt: skip
         if (pair.embedded_order > pair.order) != wanted or pair.order == pair.embedded_order:
             return pair
         return replace(pair, b=pair.b_embedded, b_embedded=pair.b, b_further=None, continuous=None)

@@ -14,6 +14,7 @@ from typing import Any, ClassVar, Final
 
 import numpy as np
 
+from unhurried_heron.errors import excerpt
 from unhurried_heron.methods.coefficients import Matrix, check_name, refusal
 from unhurried_heron.methods.stability import OneStep, Polynomials, Region, characteristic_of, limit_along
 
@@ -69,7 +70,7 @@ class Stabilised(OneStep):
         if not whole or not (self.count == 0 or LEAST_STAGES <= self.count <= MOST_STAGES):
             raise refusal(self.name, "there is no method of so many stages",
                           f"from {LEAST_STAGES} to {MOST_STAGES} stages, or 0: as many as a step needs",
-                          repr(self.count)[:80])  # fmt: skip
+                          excerpt(self.count))  # fmt: skip
         object.__setattr__(self, "count", int(self.count))
 
     @property

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar, Final
 
+from unhurried_heron.errors import excerpt
 from unhurried_heron.methods.coefficients import Matrix, check_name, refusal
 from unhurried_heron.methods.multistep import Multistep, adams_bashforth, adams_moulton, backward_differentiation
 from unhurried_heron.methods.stability import Region
@@ -52,12 +53,12 @@ class VariableMultistep:
         check_name(self.name)
         if self.family not in _MOST:
             raise refusal(self.name, "there is no such multistep family", " or ".join(map(repr, _MOST)),
-                          repr(self.family)[:80])  # fmt: skip
+                          excerpt(self.family))  # fmt: skip
         whole = isinstance(self.highest, int) and 1 <= self.highest <= _MOST[self.family]
         if not whole or self.evaluations not in (1, 2):
             raise refusal(self.name, "the order or number of evaluations is not usable",
                           f"a highest order from 1 to {_MOST[self.family]}, and 1 or 2 evaluations",
-                          f"{self.highest!r} and {self.evaluations!r}")  # fmt: skip
+                          f"{excerpt(self.highest)} and {excerpt(self.evaluations)}")  # fmt: skip
 
     @property
     def implicit(self) -> bool:

@@ -12,7 +12,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.deadline import check_deadline
-from unhurried_heron.errors import NameClashError, RateFunctionError, UnusedValueError, listing, near_spelling
+from unhurried_heron.errors import NameClashError, RateFunctionError, UnusedValueError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.expression import ONE, ZERO, Node, number, replace_names
 from unhurried_heron.formulas.parser import Formula, Source, read
 from unhurried_heron.formulas.state_name import StateName, with_primes
@@ -205,7 +205,7 @@ def _asked(given: Callable[..., Any], model: Model) -> FunctionAction:
         if answer is None:
             return values
         if not isinstance(answer, Mapping):
-            raise _unusable(label, "a dict of what changes, or None", repr(answer)[:80])
+            raise _unusable(label, "a dict of what changes, or None", excerpt(answer))
         for name, value in answer.items():
             key = primed.get(str(name), str(name))
             place: Any = places.get(key, layout.slot(key))
@@ -217,9 +217,9 @@ def _asked(given: Callable[..., Any], model: Model) -> FunctionAction:
                 numbers = np.asarray(value, dtype=np.float64).ravel()
                 values[place] = numbers if isinstance(place, slice) else numbers.item()
             except (TypeError, ValueError):
-                raise _unusable(label, f"a number for '{name}'", repr(value)[:80]) from None
+                raise _unusable(label, f"a number for '{name}'", excerpt(value)) from None
             if not np.isfinite(values[place]).all():
-                raise _unusable(label, f"a finite number for '{name}'", repr(value)[:80])
+                raise _unusable(label, f"a finite number for '{name}'", excerpt(value))
         return values
 
     changed.__name__ = getattr(given, "__name__", "then")

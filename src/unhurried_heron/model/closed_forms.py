@@ -7,7 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import UnusedValueError, ValueGivenError, listing, near_spelling
+from unhurried_heron.errors import UnusedValueError, ValueGivenError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME, Node, number, replace_names
 from unhurried_heron.formulas.layout import Layout
@@ -46,7 +46,7 @@ def read_closed_forms(
                     name=str(key),
                     place="exact",
                     expected="closed forms of " + listing(layout.by_name),
-                    given=str(key),
+                    given=as_text(key),
                 )
             if not isinstance(text, str):
                 raise ValueGivenError(
@@ -54,7 +54,7 @@ def read_closed_forms(
                     name=key,
                     place="exact",
                     expected='a text such as "level_0*exp(-k*t)"',
-                    given=repr(text)[:80],
+                    given=excerpt(text),
                 )
             formulas[key] = read(Source(text, f"the closed form of '{key}'"))
     with collector.gathering():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from unhurried_heron.errors import ValueGivenError, unforeseen
+from unhurried_heron.errors import ValueGivenError, excerpt, unforeseen
 from unhurried_heron.formulas.expression import TIME, Node, names_in
 from unhurried_heron.formulas.layout import Group, Layout, single
 from unhurried_heron.formulas.parser import Formula, Source, read
@@ -86,7 +86,7 @@ def _switch(
             name="switches",
             place="switches",
             expected='an equation such as "t = 6" or "level = crest", or a function whose zero it is',
-            given=repr(given)[:80],
+            given=excerpt(given),
         )
     written = Event(given, name=given).read()
     check_defined({given: written}, [*layout.names, *parameters, *formulas, *inputs], "a switch")

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import NameClashError, RateFunctionError, listing, near_spelling
+from unhurried_heron.errors import NameClashError, RateFunctionError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.state_name import StateName
 
@@ -129,7 +129,7 @@ def _arguments_of(function: Callable[..., Any], label: str) -> Iterator[inspect.
             name=label,
             place="the rate function",
             expected="a Python function, an @njit function or an object with __call__",
-            given=repr(function),
+            given=excerpt(function),
         ) from None
     for argument in signature.parameters.values():
         if argument.kind in (argument.VAR_POSITIONAL, argument.VAR_KEYWORD, argument.KEYWORD_ONLY):
@@ -219,7 +219,7 @@ def try_jacobian(function: NamedFunction, time: float, state: Mapping[str, float
         good = array.shape == (n, n) and array.dtype.kind in "fiub"
         given = f"{type(result).__name__} of shape {array.shape}"
     except (ValueError, TypeError):
-        good, given, array = False, repr(result)[:80], np.empty(0)
+        good, given, array = False, excerpt(result), np.empty(0)
     if not good:
         raise RateFunctionError(
             f"{function.label} returned something that is no Jacobian",
@@ -281,7 +281,7 @@ def unusable_answer(function: NamedFunction, answer: Any, n: int) -> RateFunctio
         name=function.label,
         place=function.label,
         expected=f"{n} real number{'s' * (n != 1)}",
-        given=repr(answer)[:80],
+        given=excerpt(answer),
     )
 
 
@@ -302,7 +302,7 @@ def function_print(function: Callable[..., Any]) -> str:
     if code is None:
         return f"{type(plain).__module__}.{type(plain).__qualname__} {plain!r}"
     cells = [cell.cell_contents for cell in plain.__closure__ or () if cell != _EMPTY_CELL]
-    around = [repr(each)[:200] for each in (*cells, *(getattr(plain, "__defaults__", None) or ()))]
+    around = [excerpt(each) for each in (*cells, *(getattr(plain, "__defaults__", None) or ()))]
     inner = [each.co_code.hex() for each in code.co_consts if hasattr(each, "co_code")]
     constants = [repr(each) for each in code.co_consts if not hasattr(each, "co_code")]
     return " ".join([plain.__module__ or "", code.co_code.hex(), *code.co_names, *constants, *inner, *around])

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import ValueGivenError
+from unhurried_heron.errors import ValueGivenError, excerpt
 
 
 def checked_sparsity(sparsity: Any, n: int) -> Any:
@@ -29,6 +29,6 @@ def checked_sparsity(sparsity: Any, n: int) -> Any:
             name="sparsity",
             place="sparsity",
             expected=f"numbers of shape ({n}, {n}), nonzero where the Jacobian can be",
-            given=repr(sparsity)[:80],
+            given=excerpt(sparsity),
         )
     return matrix != 0

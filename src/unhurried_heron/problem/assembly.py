@@ -10,7 +10,15 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import NameClashError, UnusedValueError, ValueGivenError, listing, near_spelling, printable
+from unhurried_heron.errors import (
+    NameClashError,
+    UnusedValueError,
+    ValueGivenError,
+    excerpt,
+    listing,
+    near_spelling,
+    printable,
+)
 from unhurried_heron.formulas.expression import TIME, names_in
 from unhurried_heron.formulas.expression import name as named_node
 from unhurried_heron.formulas.layout import Group, Layout, Values
@@ -183,7 +191,7 @@ def _check_input(name: str, table: Any, interval: tuple[float, float]) -> None:
             name=name,
             place="inputs",
             expected="Measured(times, values) or Measured.from_csv(…)",
-            given=repr(table)[:80],
+            given=excerpt(table),
         )
     table.check_covers(name, interval)
 
@@ -252,7 +260,7 @@ def watched_events(events: tuple[Event, ...], assembled: AssembledProblem, colle
                     name="events",
                     place="events",
                     expected='Event("level = 1.2")',
-                    given=repr(event)[:80],
+                    given=excerpt(event),
                 )
             if printable(event.name.replace("\n", " ")) != event.name.replace("\n", " "):
                 raise _of_another_kind("the name of an event", "a text without control characters", event.name)
@@ -366,4 +374,4 @@ def _check_containers(user_input: ProblemInput) -> None:
 
 
 def _of_another_kind(what: str, expected: str, given: Any) -> ValueGivenError:
-    return ValueGivenError(f"{what} cannot be this", name=what, place=what, expected=expected, given=repr(given)[:80])
+    return ValueGivenError(f"{what} cannot be this", name=what, place=what, expected=expected, given=excerpt(given))

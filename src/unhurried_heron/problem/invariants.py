@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from unhurried_heron.errors import UnusedValueError, listing, near_spelling
+from unhurried_heron.errors import UnusedValueError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME, free_names
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.model import Model
@@ -19,15 +19,15 @@ def refuse_unknown(user_input: ProblemInput, model: Model) -> None:
     for text in user_input.conserved:
         if not isinstance(text, str):
             raise UnusedValueError("this is no quantity", name="conserved", place="conserved",
-                                   expected="names or formulas", given=repr(text)[:80])  # fmt: skip
+                                   expected="names or formulas", given=excerpt(text))  # fmt: skip
         if text not in model.functions:
             model.read_formula(text, f"conserved, '{text}'")
     for name in user_input.never_negative:
         if not isinstance(name, str) or (name not in model.layout.by_name and model.layout.slot(name) is None):
-            hint = near_spelling(str(name), model.layout.by_name)
+            hint = near_spelling(name, model.layout.by_name)
             raise UnusedValueError(
-                f"'{name}' is no state{hint}", name=str(name), place="never_negative",
-                expected="names of states: " + listing(model.layout.by_name), given=repr(name)[:80],
+                f"'{as_text(name)}' is no state{hint}", name=as_text(name), place="never_negative",
+                expected="names of states: " + listing(model.layout.by_name), given=excerpt(name),
             )  # fmt: skip
 
 

@@ -8,7 +8,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import ValueGivenError
+from unhurried_heron.errors import ValueGivenError, excerpt
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.input.event import Event
 from unhurried_heron.units.quantities import number_in
@@ -59,12 +59,12 @@ def _known_times(at: Any, every: Any, first: Any, name: str, interval: tuple[flo
             place=place,
             expected=f"a time above {_CLOSEST * spacing:.3g}: around t = {max(start, end, key=abs):.6g} neighbouring "
             f"floating-point times are {spacing:.3g} apart",
-            given=repr(every),
+            given=excerpt(every),
         )
     if not period > 0.0 or not abs(end - start) / period < _MOST_TIMES:
         raise ValueGivenError("a period must be above zero, and not too short for the interval", name="every",
                               place=place, expected=f"a time above {abs(end - start) / _MOST_TIMES:.3g}",
-                              given=repr(every))  # fmt: skip
+                              given=excerpt(every))  # fmt: skip
     begin = start + sign * period if first is None else number_in(first, unit, f"{place}, first")
     # as near to the start as rounding tells, so that a first time long before is an anchor
     before = max(0.0, np.ceil(sign * (start - begin) / period - 1e-9))

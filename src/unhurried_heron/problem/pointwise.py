@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError, listing, near_spelling
+from unhurried_heron.errors import OptionError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.evaluate import STATE
 from unhurried_heron.problem.facts import ProblemFacts
 
@@ -51,14 +51,14 @@ def places_of(problem: ProblemFacts, t: Any, state: Any, place: str) -> Evaluati
                 "states have no value: " + listing(missing))  # fmt: skip
             raise OptionError(wrong, name=(unknown or missing)[0], place=place,
                               expected="a value for each of " + listing(names),
-                              given=listing(map(str, state)))  # fmt: skip
+                              given=listing(state))  # fmt: skip
         state = np.stack(np.broadcast_arrays(*(np.asarray(state[name]) for name in names)), axis=-1) if n else state
     try:
         times, states = np.asarray(_number(problem, t, place), dtype=np.float64), np.asarray(state, dtype=np.float64)
     except (TypeError, ValueError, OverflowError):
         raise OptionError("these are no times and states", name="state", place=place,
                           expected="numbers: of one place (n_states,), of many (rows, n_states)",
-                          given=f"{t!r}, {state!r}"[:80]) from None  # fmt: skip
+                          given=f"{excerpt(t)}, {excerpt(state)}") from None  # fmt: skip
     if states.ndim not in (1, 2) or states.shape[-1] != n or times.ndim > 1:
         raise OptionError("the state does not fit the problem", name="state", place=place,
                           expected=f"shape ({n},), or (rows, {n}) for many rows: {', '.join(names[:8])}",

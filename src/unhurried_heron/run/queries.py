@@ -9,8 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from unhurried_heron.errors import RunError
+from unhurried_heron.errors import RunError, excerpt
 from unhurried_heron.input.event import GOING, Event, Going
+from unhurried_heron.input.values import number_array
 from unhurried_heron.run.columns import AT_ONCE, LARGEST
 from unhurried_heron.run.event_log import EventLog
 from unhurried_heron.run.period import Period
@@ -161,7 +162,7 @@ class Queries:
         low, high = self._window(between, "run.mean")
         if low == high:
             raise RunError("there is no mean over no time", name=quantity, place="run.mean",
-                           expected="a window that lasts", given=repr(between))  # fmt: skip
+                           expected="a window that lasts", given=excerpt(between))  # fmt: skip
         return self.integral(quantity, (low, high)) / (high - low)
 
     def period(self, what: str | Event | Callable[..., Any], *, going: Going = "up") -> Period:
@@ -209,7 +210,7 @@ class Queries:
                            expected="a quantity that is finite there", given=f"{end:.6g}")  # fmt: skip
         if not width > 0.0:
             raise RunError("a band needs a width", name="within", place="run.settles",
-                           expected="a number above 0", given=repr(within))  # fmt: skip
+                           expected="a number above 0", given=excerpt(within))  # fmt: skip
         if abs(end - middle) > width:
             raise RunError(f"'{quantity}' has not settled: it ends outside the band", name=quantity,
                            place="run.settles", expected=f"at most {width:.6g} from {middle:.6g}",
@@ -235,7 +236,7 @@ class Queries:
         event = Event(relation)
         if event.going == "either":
             raise RunError("an equation holds at times, not in stretches", name=relation, place="run.where",
-                           expected='a relation such as "level > 1"', given=repr(relation))  # fmt: skip
+                           expected='a relation such as "level > 1"', given=excerpt(relation))  # fmt: skip
         begins, times, signs = self._pieces(event, "run.where").changes()
         edges, sides = [self._window(None, "run.where")[0], *times.tolist()], [begins, *signs.tolist()]
         ends = [*edges[1:], self._window(None, "run.where")[1]]
@@ -284,17 +285,16 @@ class Queries:
         if isinstance(wanted, numbers.Integral) and not isinstance(wanted, bool):
             if wanted < 2:
                 raise RunError("too few times for a table", name="times", place="run.table",
-                               expected="a count of at least 2", given=repr(times))  # fmt: skip
+                               expected="a count of at least 2", given=excerpt(times))  # fmt: skip
             refuse_memory(int(wanted), 3 * (len(self.columns) + 1), "run.table")
             wanted = np.linspace(low, high, int(wanted))
         elif isinstance(wanted, list | tuple):
             wanted = [self._time(each, "run.table") for each in wanted]
-        try:
-            wanted = np.array(wanted, dtype=np.float64, ndmin=1)
-        except (TypeError, ValueError, OverflowError):
+        rows = number_array(wanted, 1)
+        if rows is None or rows.ndim != 1:
             raise RunError("these are no times", name="times", place="run.table",
-                           expected="a count, or times", given=repr(times)[:80]) from None  # fmt: skip
-        return self._rows(wanted).rename(columns={"time": "t"}).set_index("t")
+                           expected="a count, or a list of times", given=excerpt(times))  # fmt: skip
+        return self._rows(rows).rename(columns={"time": "t"}).set_index("t")
 
     def _time(self, value: Any, place: str) -> Any:
         from unhurried_heron.units.quantities import in_unit_of
@@ -315,7 +315,7 @@ class Queries:
         if not (min(whole) <= min(low, high) and max(low, high) <= max(whole)):
             raise RunError("the window does not lie within the run", name="between", place=place,
                            expected=f"two times from {min(whole):.12g} to {max(whole):.12g}",
-                           given=repr(between)[:80])  # fmt: skip
+                           given=excerpt(between))  # fmt: skip
         return low, high
 
     def _rows(self, times: Array, side: str = "after") -> pd.DataFrame:
@@ -336,7 +336,7 @@ class Queries:
         """Return the quantity as a function of times, shape (n,)."""
         if not isinstance(asked, str | Event):
             raise RunError("this is no quantity", name="quantity", place="a question to a run",
-                           expected='a name or a formula, "inflow - spill"', given=repr(asked)[:80])  # fmt: skip
+                           expected='a name or a formula, "inflow - spill"', given=excerpt(asked))  # fmt: skip
         if isinstance(asked, str) and asked in self.columns:
             return lambda times: self.at(times, asked)
         from unhurried_heron.codegen.evaluate_many import evaluate_rows

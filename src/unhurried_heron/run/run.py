@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from unhurried_heron.errors import RunError, listing, near_spelling
+from unhurried_heron.errors import RunError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.notation import in_one_spelling
 from unhurried_heron.input.event import Event
-from unhurried_heron.input.values import each_of, is_finite_number
+from unhurried_heron.input.values import each_of, is_finite_number, number_array
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.columns import AT_ONCE, columns_at, derived_at
@@ -115,7 +115,7 @@ class Run(Queries):
             name=str(name),
             place=place,
             expected="one of " + listing(self.columns),
-            given=repr(name),
+            given=excerpt(name),
         )
 
     @cached_property
@@ -157,19 +157,13 @@ class Run(Queries):
             from unhurried_heron.units.quantities import in_unit_of
 
             t = in_unit_of(t, self.problem.units.get("t", ""), "run.at")
-        try:
-            times = np.asarray(t, dtype=np.float64)
-        except (TypeError, ValueError, OverflowError):
-            raise RunError(
-                "these are no times",
-                name="t",
-                place="run.at",
-                expected="a time, or an array of times",
-                given=repr(t)[:80],
-            ) from None
+        times = number_array(t)
+        if times is None:
+            raise RunError("these are no times", name="t", place="run.at", expected="a time, or an array of times",
+                           given=excerpt(t))  # fmt: skip
         if side not in ("after", "before"):
             raise RunError("a jump has two sides", name="side", place="run.at", expected='"after" or "before"',
-                           given=repr(side)[:80])  # fmt: skip
+                           given=excerpt(side))  # fmt: skip
         flat, before = np.ascontiguousarray(times.ravel()), side == "before"
         if names is None:
             values = self._trajectory.at(flat, before=before)
@@ -209,7 +203,7 @@ class Run(Queries):
                 name="to",
                 place="run.extend",
                 expected=f"a time before {min(start, end):.12g} or after {max(start, end):.12g}",
-                given=repr(to)[:80],
+                given=excerpt(to),
             )
         return self._further(self, float(time))
 
@@ -234,12 +228,11 @@ class Run(Queries):
         """Return the closed forms at times, shape (n_times,) for each state that has one; empty without any."""
         from unhurried_heron.codegen.system import exact_rows
 
-        try:
-            asked = np.asarray(times, dtype=np.float64).ravel()
-        except (TypeError, ValueError, OverflowError):
+        wanted = number_array(times, 1)
+        if wanted is None:
             raise RunError("these are no times", name="times", place="run.exact_at", expected="an array of times",
-                           given=repr(times)[:80]) from None  # fmt: skip
-        return exact_rows(self.problem, asked)
+                           given=excerpt(times))  # fmt: skip
+        return exact_rows(self.problem, wanted.ravel())
 
     def frame(self, *, exact: bool = False) -> pd.DataFrame:
         """Return a DataFrame of states and derived quantities, indexed by time.
@@ -277,7 +270,7 @@ class Run(Queries):
         table = pd.DataFrame(values, index=pd.Index(times, name="t"), columns=list(self.columns))
         if not isinstance(exact, bool):
             raise RunError("exact is a choice of two", name="exact", place="run.frame", expected="True or False",
-                           given=repr(exact)[:80])  # fmt: skip
+                           given=excerpt(exact))  # fmt: skip
         return self._beside_exact(table) if exact else table
 
     def _beside_exact(self, table: pd.DataFrame) -> pd.DataFrame:

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.codegen.signature import address
-from unhurried_heron.errors import MethodError, OptionError
+from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.stability import Region
@@ -274,7 +274,7 @@ def checked_window(window: Any) -> Window:
     if not fit:
         raise OptionError("the window is not usable", name="window", place="stability",
                           expected="((left, right), (bottom, top)), left < right and bottom < top",
-                          given=repr(window)[:80])  # fmt: skip
+                          given=excerpt(window))  # fmt: skip
     return (left, right), (bottom, top)
 
 
@@ -334,12 +334,12 @@ def stability(method: str | Method, *, order: int | None = None, stages: int | N
         if not isinstance(order, numbers.Integral) or not 1 + (not chosen.implicit) <= order <= most:
             raise MethodError(f"{chosen.name} has no such order", name="order", place="stability",
                               expected=f"an order up to {most}" if most else "no order=…: it has one order alone",
-                              given=repr(order))  # fmt: skip
+                              given=excerpt(order))  # fmt: skip
         chosen = chosen.of_order(order)
     if stages is not None:
         if not hasattr(chosen, "of_stages"):
             raise MethodError(f"{chosen.name} has its own number of stages", name="stages", place="stability",
-                              expected="no stages=…", given=repr(stages)[:80])  # fmt: skip
+                              expected="no stages=…", given=excerpt(stages))  # fmt: skip
         chosen = chosen.of_stages(stages)
     terms = getattr(chosen, "characteristic", None)
     if terms is None and hasattr(chosen, "stability"):

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.errors import OptionError
+from unhurried_heron.errors import OptionError, excerpt
 from unhurried_heron.run.run import Run
 
 
@@ -20,7 +20,7 @@ def a_run(given: Any, place: str) -> Run:
     """
     if not isinstance(given, Run):
         raise OptionError("this is no run", name="run", place=place, expected="a Run, what integrate returns",
-                          given=repr(given)[:60])  # fmt: skip
+                          given=excerpt(given))  # fmt: skip
     return given
 
 
@@ -33,7 +33,7 @@ def whole(value: Any, name: str, place: str, *, low: int, high: int) -> int:
     """
     fit = isinstance(value, numbers.Integral) and not isinstance(value, bool) and low <= int(value) <= high
     if not fit:
-        raise OptionError(f"{name} is not usable", name=name, place=place, given=repr(value)[:80],
+        raise OptionError(f"{name} is not usable", name=name, place=place, given=excerpt(value),
                           expected=f"a whole number from {low:,} to {high:,}")  # fmt: skip
     return int(value)
 
@@ -51,7 +51,7 @@ def complex_points(z: Any, place: str) -> Any:
         return np.asarray(z, dtype=complex)
     except (TypeError, ValueError, OverflowError):
         raise OptionError("these are no numbers of the plane of h lambda", name="z", place=place,
-                          expected="a complex number, or an array of them", given=repr(z)[:80]) from None  # fmt: skip
+                          expected="a complex number, or an array of them", given=excerpt(z)) from None  # fmt: skip
 
 
 def several(given: Any, what: str, place: str) -> list[Any]:
@@ -68,7 +68,7 @@ def several(given: Any, what: str, place: str) -> list[Any]:
         listed = []
     if not listed:
         raise OptionError(f"these are no {what}", name=what, place=place, expected=f"one or several {what}",
-                          given=repr(given)[:80])  # fmt: skip
+                          given=excerpt(given))  # fmt: skip
     return listed
 
 
@@ -81,5 +81,5 @@ def truth(value: Any, name: str, place: str) -> bool:
     """
     if not isinstance(value, bool | np.bool_):
         raise OptionError(f"{name} is a choice of two", name=name, place=place, expected="True or False",
-                          given=repr(value)[:80])  # fmt: skip
+                          given=excerpt(value))  # fmt: skip
     return bool(value)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from unhurried_heron.errors import OptionError, near_spelling
+from unhurried_heron.errors import OptionError, excerpt, near_spelling
 from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.methods.method import Method
 
@@ -66,7 +66,7 @@ def chosen_for(purpose: str | None) -> tuple[tuple[Method, ...], str]:
             name="purpose",
             place="methods",
             expected="one of " + ", ".join(PURPOSES),
-            given=repr(purpose)[:80],
+            given=excerpt(purpose),
         )
     fits, why = PURPOSES[purpose]
     return tuple(method for method in all_methods() if fits(method)), why

@@ -11,7 +11,7 @@ from typing import Final, Literal
 import numpy as np
 
 from unhurried_heron.driver.options import Budget, Record
-from unhurried_heron.errors import OptionError, unforeseen
+from unhurried_heron.errors import OptionError, excerpt, unforeseen
 from unhurried_heron.families.registry import reference_methods
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF
 from unhurried_heron.methods.method import Method
@@ -48,7 +48,7 @@ def kind_of(reference: object, place: str) -> Kind:
         return "runs"
     if not isinstance(reference, str) or reference != "taylor":
         raise OptionError("there is no such reference", name="reference", place=place,
-                          expected='"taylor", or nothing', given=repr(reference)[:80])  # fmt: skip
+                          expected='"taylor", or nothing', given=excerpt(reference))  # fmt: skip
     return "taylor"
 
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from unhurried_heron.errors import OptionError, UnitError
+from unhurried_heron.errors import OptionError, UnitError, excerpt
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.state_name import StateName, group_of
 from unhurried_heron.input.definitions import QUANTITY, Definition
@@ -229,7 +229,7 @@ def number_in(value: Any, unit: str, place: str) -> float:
     if is_finite_number(found):
         return float(found)
     also = f", or a quantity of the kind of {unit}" if unit else ""
-    raise OptionError("this is no number", name=place, place=place, expected=f"a number{also}", given=repr(value)[:80])
+    raise OptionError("this is no number", name=place, place=place, expected=f"a number{also}", given=excerpt(value))
 
 
 def keep_kinds(units: Mapping[str, str], new_units: Mapping[str, str], changed: Mapping[str, Any]) -> None:

@@ -23,7 +23,7 @@ import numpy as np
 
 from unhurried_heron.codegen.jit import emit_object, host_description, kind_of_machine, load_object
 from unhurried_heron.codegen.signature import address
-from unhurried_heron.errors import HeronError, MethodError
+from unhurried_heron.errors import HeronError, MethodError, excerpt
 from unhurried_heron.kernels.machine_code.cache import private_folder, read_code, write_code
 from unhurried_heron.kernels.machine_code.drafts import read_draft, sources_digest
 
@@ -67,7 +67,8 @@ def _path_of(name: str) -> Path | None:
     found = importlib.util.find_spec(module)
     if found is None or not found.origin or not Path(found.origin).is_file():
         raise MethodError("there is no such kernel", name="kernel", place=name,
-                          expected="a module that can be imported, and a function of it", given=repr(name))  # fmt: skip
+                          expected="a module that can be imported, and a function of it",
+                          given=excerpt(name))  # fmt: skip
     digest = hashlib.sha256(Path(found.origin).read_bytes()).hexdigest()[:16]
     return folder / f"{name.replace(':', '.')}-{digest}.machine-code"
 
