@@ -182,16 +182,20 @@ def test_events_of_a_loop_share_machine_code_and_keep_their_own_numbers(
         return left - right
 
     assert native.beyond is not None
-    for line, event, drift, speed in zip(whole, native.events, native.beyond.drifts, native.beyond.speeds, strict=True):
+    for line, event, derivative, speed in zip(
+        whole, native.events, native.beyond.derivatives, native.beyond.speeds, strict=True
+    ):
         value = evaluate_rows(event, np.array([time]), state[None])[0, 0]
         assert abs(value) == pytest.approx(abs(gap(line, time, state)), rel=1e-13)
         along, h = rates(time, state), 1e-6
         slope = (gap(line, time + h, state + h * along) - gap(line, time - h, state - h * along)) / (2 * h)
         if "cos(t)" in line:
-            assert drift is None
+            assert derivative is None
         else:
-            assert drift is not None
-            assert abs(evaluate_rows(drift, np.array([time]), state[None])[0, 0]) == pytest.approx(abs(slope), rel=1e-6)
+            assert derivative is not None
+            assert abs(evaluate_rows(derivative, np.array([time]), state[None])[0, 0]) == pytest.approx(
+                abs(slope), rel=1e-6
+            )
         if "sin" in line:
             assert speed is not None
             i = whole.index(line)

@@ -119,3 +119,29 @@ def test_an_action_without_a_number_ends_the_run(value: str, named: str) -> None
     assert abs(run.ending.time - 1) < 1e-6
     assert f"the event 'empty' gives '{named}' a value that is not finite" in run.ending.message
     assert np.isfinite(run.states).all()
+
+
+# rates, starting values, length, events: each is integrated as it is, and with all rates negated on a backward interval
+MIRRORED = {
+    "a dip in a step": ({"u": "1 + 0*v", "v": "-0.01*v"}, (0, 1), 100, uh.Event("1/(1 + ((u - 40)/4)^2) = 0.6")),
+    "a ball": ({"x": "v", "v": "-9.81"}, (2, 0), 5, uh.Event("x = 0", going="down", then="v = -0.8*v")),
+    "friction": ({"x": "2*sin(w) - 1.5*sign(x)", "w": "1"}, (1, 0), 20, uh.Event("x = 0.5")),
+    "a tank": ({"h": "0.1*exp(-w) - 0.5*sqrt(max(h, 0))", "w": "1"}, (1, 0), 15, uh.Event("h = 0.2")),
+}
+
+
+@pytest.mark.parametrize("case", MIRRORED)
+@pytest.mark.parametrize("method", [name for name in ADAPTIVE if uh.methods()["order"][name] > 1])
+def test_an_interval_that_runs_backwards_is_the_mirror_of_one_that_runs_forwards(method: str, case: str) -> None:
+    rates, start, length, event = MIRRORED[case]
+    found = []
+    for way in (1, -1):
+        problem = uh.Problem.from_text(
+            "\n".join(f"{name}' = {way}*({rate})" for name, rate in rates.items()),
+            initial=dict(zip(rates, start, strict=True)), interval=(0, way * length), events=[event],
+        )  # fmt: skip
+        found.append(uh.integrate(problem, method, rtol=1e-5, atol=1e-8))
+    forwards, backwards = found
+    assert forwards.ending.reason == backwards.ending.reason == "end"
+    assert len(forwards.events) == len(backwards.events) > 0
+    assert [*backwards.final.values()] == pytest.approx([*forwards.final.values()], rel=1e-6, abs=1e-7)

@@ -65,6 +65,24 @@ def test_a_solution_passes_a_root(method: str) -> None:
     assert run.final["a"] == pytest.approx(other.final["a"], abs=1e-3)
 
 
+@pytest.mark.parametrize("method", [name for name in ADAPTIVE if uh.methods()["order"][name] > 1])
+def test_an_inflow_that_fades_holds_a_root_near_zero(method: str) -> None:
+    """What flows out follows what flows in: level (inflow/0.5)^2, at last below the tolerance."""
+    text = "h' = 0.1*exp(-{}) - 0.5*sign(h)*sqrt(abs(h))\nv' = 0.5*sign(h)*sqrt(abs(h))"
+    fading = uh.Problem.from_text(text.format("t"), initial={"h": 1, "v": 0}, interval=(0, 20))
+    run = uh.integrate(fading, method, rtol=1e-4, atol=1e-8)
+    assert run.ending.reason == "end"
+    assert run.tally.accepted < (500 if method in SHARP else 10_000)
+    assert abs(run.final["h"]) <= 2e-8
+    assert run.final["v"] == pytest.approx(1 + 0.1 * (1 - math.exp(-20)), abs=1e-3)
+    assert "never came above" not in run.ending.advice
+    # and again, where more flows in
+    again = uh.Problem.from_text(text.format("min(t, 25 - t)"), initial={"h": 1, "v": 0}, interval=(0, 27))
+    last = uh.integrate(again, method, rtol=1e-4, atol=1e-8).final
+    assert last["h"] + last["v"] == pytest.approx(1.1 + 0.1 * math.exp(2) - 0.2 * math.exp(-12.5), abs=1e-3)
+    assert last["h"] > 0.1
+
+
 def network(seed: int) -> uh.Problem:
     """Return random tanks joined by orifices, some of which drain or are filled in turns."""
     random = np.random.default_rng(seed)

@@ -54,7 +54,7 @@ class CrossingFunctions:
         By the slot of a switch: the formula in which others are held, and its value where nothing is.
     modes : tuple of int
         Slots of the parameters that events change.
-    drifts : tuple of NativeFunction or None
+    derivatives : tuple of NativeFunction or None
         Derivatives along the solution of what the events and the located switches look at; None where these are looked
         at along every step.
     speeds : tuple of NativeFunction or None
@@ -70,7 +70,7 @@ class CrossingFunctions:
     gaps: dict[str, NativeFunction]
     lives: dict[str, NativeFunction]
     modes: tuple[int, ...]
-    drifts: tuple[NativeFunction | None, ...]
+    derivatives: tuple[NativeFunction | None, ...]
     speeds: tuple[NativeFunction | None, ...]
     breaks: np.ndarray
 
@@ -113,7 +113,7 @@ def compile_crossing_functions(
         gaps={switch.slot: gap for switch, gap in zip(needed, gaps, strict=True)},
         lives={switch.slot: value for switch, value in zip(own, lives, strict=False)},
         modes=tuple(context.parameters.index(name) for name in modes),
-        drifts=made_of(_drift),
+        derivatives=made_of(_time_derivative),
         speeds=made_of(SolutionDerivatives.phase_speed),
         breaks=np.array(
             [
@@ -128,7 +128,7 @@ def compile_crossing_functions(
     )
 
 
-def _drift(derivatives: SolutionDerivatives, formula: Filled) -> Filled | None:
+def _time_derivative(derivatives: SolutionDerivatives, formula: Filled) -> Filled | None:
     """Return the derivative along the solution; None where the formula swings with time, too, and is looked at."""
     return None if swings(formula.template.node) else derivatives.derivative(formula)
 

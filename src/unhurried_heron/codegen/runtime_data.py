@@ -12,7 +12,7 @@ from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.signature import FloatArray
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.input.measured import Measured
-from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch
+from unhurried_heron.model.switch_types import HeldSwitch
 from unhurried_heron.problem.problem import Problem
 
 
@@ -75,7 +75,7 @@ def context_of(problem: Problem) -> RuntimeData:
     inputs = {name: first + 2 * place for place, name in enumerate(model.inputs)}
     first += 2 * len(inputs)
     held = [switch.slot for switch in model.rates.switches if isinstance(switch, HeldSwitch)]
-    held += [switch.width for switch in model.rates.switches if isinstance(switch, RootSwitch)]
+    held += [switch.width for switch in model.resting_roots]
     slots = {slot: first + place for place, slot in enumerate(held)}
     array = np.zeros(first + len(slots) + 1)
     tables = []

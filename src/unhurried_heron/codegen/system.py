@@ -181,9 +181,9 @@ def with_slopes(
     plain = _plain_blocks(rates, native.located, held=held)
     slopes = _native_jacobian((blocks, plain), layout, names, context.array, full=full)
     moving = time_slopes(blocks) if time_slope else ()
-    drift = compiled(moving, layout.size, names, context.array) if moving else None
+    time_derivative = compiled(moving, layout.size, names, context.array) if moving else None
     moves = bool(moving) or not time_slope
-    return replace(native, jacobian=slopes, time_slope=drift, moves=moves, entries=entries)
+    return replace(native, jacobian=slopes, time_slope=time_derivative, moves=moves, entries=entries)
 
 
 def differenced_in_groups(problem: Problem) -> bool:

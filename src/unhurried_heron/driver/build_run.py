@@ -14,7 +14,7 @@ from unhurried_heron.deadline import seconds_allowed
 from unhurried_heron.driver.diagnostics import held_back, noise
 from unhurried_heron.driver.drive import Driver
 from unhurried_heron.driver.ending_causes import cause_of, fastest_state
-from unhurried_heron.driver.endings import Stop, ending_of
+from unhurried_heron.driver.endings import HELD_BACK, Stop, ending_of, stiffness
 from unhurried_heron.driver.layout import March
 from unhurried_heron.driver.layout_pool import give_back
 from unhurried_heron.driver.recorder import recorded
@@ -40,6 +40,22 @@ _MOST_NUMBERS: Final = 10_000_000
 _BY_EVENT: Final = (Reason.EVENT, Reason.ACCUMULATING, Reason.ACTION_FAILED)
 _WITH_TERMS: Final = (Reason.NOT_FINITE, Reason.STEP_TOO_SMALL, Reason.NEWTON_FAILED, Reason.POLE)
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
+
+
+def judged(request: RunRequest, run: Run, stiff: str) -> Run:
+    """Return a run of several parts with what is to be said of the whole of it.
+
+    Parameters
+    ----------
+    stiff : str
+        What the last part said whose steps were held back by stability; empty where none was.
+    """
+    ending = run.ending
+    if not ending.as_asked:
+        return run
+    sentences = [] if HELD_BACK in ending.advice else [stiff]
+    sentences += [ending.advice, noise(request.problem, run._trajectory, request.absolute) if request.adapts else ""]
+    return replace(run, ending=replace(ending, advice=" ".join(filter(None, sentences))))
 
 
 def build_run(
@@ -77,6 +93,15 @@ def build_run(
         _further=further,
         _trace=Trace(*march.tracer.arrays()) if march.tracer else None,
     )
+
+
+def stiffness_of(request: RunRequest, driver: Driver) -> str:
+    """Return what is to be said of steps that stability held back; empty where it did not."""
+    if not request.adapts:
+        return ""
+    last = driver.march.last
+    until = held_back(driver.march, request.method, driver.looks)
+    return stiffness(Stop(Reason.REACHED_END, last("time"), steps=last("accepted"), stiff=until))
 
 
 def _with_known_jumps(trajectory: Trajectory, march: March, problem: Problem) -> Trajectory:
@@ -143,8 +168,8 @@ def _options(request: RunRequest) -> dict[str, Any]:
 
 
 def _noise(request: RunRequest, driver: Driver, trajectory: Trajectory) -> str:
-    """Return what is doubtful about the size of states, or of steps; nothing of a run that took none."""
-    if not driver.march.last("accepted"):
+    """Return what is doubtful about the size of states, or of steps; nothing of a part of a run, or without steps."""
+    if request.continues or driver.slide is not None or not driver.march.last("accepted"):
         return ""
     return noise(request.problem, trajectory, request.absolute) if request.adapts else _leaps(driver)
 

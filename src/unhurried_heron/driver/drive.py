@@ -84,13 +84,14 @@ class Driver:
                     self.march.change()
                     # what is known of the pace is of the other method
                     self.march.pace = 1
-                elif (
-                    reason is Reason.SWITCHING and control["started"][0] == -1 and control["most_in_place"][0] < AT_LAST
-                ):
+                elif reason is Reason.SWITCHING and self._may_slide():
                     self.slide = slide_at(self._asked, self.march, self._last_crossed())
                     if self.slide is not None:
                         break
-                    control["most_in_place"] = AT_LAST
+                    if control["leads_back"][0]:
+                        control["rests_to_leave"] -= 1
+                    else:
+                        control["most_in_place"] = AT_LAST
                 elif reason not in (Reason.BUFFER_FULL, Reason.PAUSED, Reason.EVENTS_FULL):
                     break
                 self.interrupted = deferred.hit
@@ -106,6 +107,12 @@ class Driver:
         if reason in (Reason.RATES_STOPPED, Reason.EVENT_STOPPED):
             self.march.native.raise_pending(float(control["bad_time"][0]))
         return reason
+
+    def _may_slide(self) -> bool:
+        """Whether it is still open if crossings that lead back to each other are a motion along their switches."""
+        control = self.march.control
+        open_yet = control["leads_back"][0] or control["most_in_place"][0] < AT_LAST
+        return bool(open_yet and control["started"][0] == -1)
 
     def _stop(self) -> None:
         self.march.control["attempts_left"] = 0

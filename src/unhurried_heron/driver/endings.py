@@ -62,7 +62,7 @@ class Stop:
 def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
     """Return the ending in words."""
     reason, time, at = stop.reason, stop.time, f"t = {stop.time:.10g}"
-    stiff = _stiff(stop)
+    stiff = stiffness(stop)
     if stop.interrupted:
         kept = f"The solution up to {at} was kept."
         return Ending("interrupted", time, f"interrupted at {at}: incomplete.", f"{kept} {stiff}".rstrip())
@@ -129,7 +129,7 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
     )
 
 
-def _stiff(stop: Stop) -> str:
+def stiffness(stop: Stop) -> str:
     """Say that stability held steps back, and until when, if it did."""
     if math.isnan(stop.stiff):
         return ""

@@ -30,19 +30,19 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
         Whatever the user's functions raise.
     """
     # what compiles is loaded when something runs
-    from unhurried_heron.driver.build_run import build_run, not_begun
+    from unhurried_heron.driver.build_run import build_run, judged, not_begun, stiffness_of
     from unhurried_heron.driver.progress import ProgressBar
     from unhurried_heron.driver.setup import linear_kind, set_up
-    from unhurried_heron.driver.sliding import Slide, goes_on_sliding
+    from unhurried_heron.driver.sliding import Part, goes_on_sliding
 
-    def once(request: RunRequest) -> tuple[Run, Slide | None, int]:
-        """Return the run of a single march, where it slides on, and which event stopped it."""
+    def once(request: RunRequest) -> Part:
+        """Return the run of a single march."""
         further = functools.partial(extended, request, progress, on_interrupt)
         try:
             kind = linear_kind(request)
             driver = set_up(request, kind)
         except OutOfTimeError:
-            return not_begun(request, further), None, 0
+            return Part(not_begun(request, further), None, 0, "")
         bar = ProgressBar(progress, request.problem.title or request.method.name, *request.problem.interval)
         try:
             reason = driver.drive(bar)
@@ -52,11 +52,14 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
         if driver.ctrl_c and not driver.call_host() and on_interrupt == "raise":
             raise KeyboardInterrupt
         run = build_run(request, driver, reason, kind, further)
-        return run, driver.slide, driver.march.last("stopped_by")
+        return Part(run, driver.slide, driver.march.last("stopped_by"), stiffness_of(request, driver))
 
     with done_within(request.budget.seconds, spent):
-        run, slide, _ = once(request)
-        return run if slide is None else goes_on_sliding(request, run, slide, once)
+        first = once(request)
+        if first.slide is None:
+            return first.run
+        whole, stiff = goes_on_sliding(request, first, first.slide, once)
+        return judged(request, whole, stiff)
 
 
 def extended(request: RunRequest, progress: bool | None, on_interrupt: str, run: Run, to: float) -> Run:

@@ -303,8 +303,8 @@ def _watch(native: NativeSystem, request: RunRequest, n: int) -> Watch:
     most = max(MOST_IN_STEP, min(_MANY_IN_STEP, _EVENT_NUMBERS // max(n * m, 1)))
     room = max(EVENT_ROOM, 2 * (most + SPARE) * m) if m else 0
     acting = int(any(beyond.actions))
-    conditions, drifts, speeds = tables = np.zeros((3, m, 2), dtype=np.int64)
-    for table, functions in zip(tables, (beyond.conditions, beyond.drifts, beyond.speeds), strict=True):
+    conditions, derivatives, speeds = tables = np.zeros((3, m, 2), dtype=np.int64)
+    for table, functions in zip(tables, (beyond.conditions, beyond.derivatives, beyond.speeds), strict=True):
         for k, each in enumerate(functions):
             table[k] = (each.address, each.context_address) if each else (0, 0)
     limits = np.zeros((2, m), dtype=np.int64)
@@ -318,7 +318,7 @@ def _watch(native: NativeSystem, request: RunRequest, n: int) -> Watch:
         most,
         native.event_addresses(),
         conditions,
-        drifts,
+        derivatives,
         speeds,
         going,
         stop,

@@ -52,6 +52,8 @@ class RunRequest:
         Whether to keep every call of the rates.
     met : tuple of (int, ndarray, float)
         The events that happened where it begins, at the end of another run, each with the state before and its time.
+    continues : bool
+        Whether the run is a later part of another one, which is judged as a whole.
     """
 
     problem: Problem
@@ -73,6 +75,7 @@ class RunRequest:
     controller: Any = None
     trace: bool = False
     met: tuple[tuple[int, Array, float], ...] = ()
+    continues: bool = False
 
     @cached_property
     def nonnegative(self) -> Any:

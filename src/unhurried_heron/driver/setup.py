@@ -24,7 +24,7 @@ from unhurried_heron.driver.landings import NOWHERE, Landings, hold_at_start, la
 from unhurried_heron.driver.layout import March, lay_out, member_of, stiff_member
 from unhurried_heron.driver.layout_pool import key_of, take
 from unhurried_heron.driver.run_request import RunRequest
-from unhurried_heron.driver.sliding import SOON
+from unhurried_heron.driver.sliding import MAX_UNANSWERED, SOON
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Member, SetupRequest
@@ -116,7 +116,7 @@ def _reset_for_run(march: March, request: RunRequest, landings: Landings) -> Non
     march.system.state[:] = request.problem.assembled.initial.array
     control["time"] = control["origin"] = start
     control["span"] = abs(end - start)
-    control["most_in_place"] = SOON
+    control["most_in_place"], control["rests_to_leave"] = SOON, MAX_UNANSWERED
     control["last_crossing"], control["last_gap"] = start, np.inf
     march.record(np.empty(0) if request.times is None else request.times, np.copysign(np.inf, end - start))
     control["adaptive"] = int(request.adapts)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
-from typing import Any, Final
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
@@ -22,7 +22,7 @@ from unhurried_heron.formulas.layout import Values
 from unhurried_heron.input.event import Event
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.model.model import Model
-from unhurried_heron.model.sliding import LEAVES, SlidingModel, Standing, Surface, sliding_along, standing_on
+from unhurried_heron.model.sliding import LEAVES, SlidingModel, Standing, Surface, can_slide, sliding_along, standing_on
 from unhurried_heron.model.switch_types import HeldSwitch
 from unhurried_heron.problem.pointwise import surroundings
 from unhurried_heron.problem.problem import Problem
@@ -34,6 +34,8 @@ from unhurried_heron.run.trajectory import Array
 SOON, AT_LAST = 6, 60
 # so many switches that a solution stands on are looked at, of which so many may depend on each other
 _MOST_STANDINGS, _MOST_DEPENDENT = len(LEAVES), 12
+# a march that finds no motion along a root that rests asks again at later crossings, so many times
+MAX_UNANSWERED = 20
 # shares of the interval within which places are one
 _IN_PLACE, NEAR = 1e-10, 1e-9
 _SLIDES: Final = ": sliding"
@@ -41,7 +43,29 @@ _SLIDES: Final = ": sliding"
 _BESIDE = 1e-3
 # a share that is so near to its border has come there by itself
 _COMES = 1e-3
-Once = Callable[[RunRequest], tuple[Run, "Slide | None", int]]
+
+
+class Part(NamedTuple):
+    """What a single march left.
+
+    Attributes
+    ----------
+    run : Run
+    slide : Slide or None
+        The motion along switches with which it goes on.
+    stopped_by : int
+        The event that stopped it.
+    stiff : str
+        What is to be said of steps that stability held back; empty where it did not.
+    """
+
+    run: Run
+    slide: Slide | None
+    stopped_by: int
+    stiff: str
+
+
+Once = Callable[[RunRequest], Part]
 
 
 @dataclass(frozen=True)
@@ -72,7 +96,7 @@ def slide_at(request: RunRequest, march: March, last: list[int]) -> Slide | None
     beyond, context, model = march.native.beyond, march.native.context, request.problem.model
     if beyond is None or not request.held:
         return None
-    crossed = [beyond.switches[k].slot for k in dict.fromkeys(last[::-1]) if type(beyond.switches[k]) is HeldSwitch]  # type: ignore[attr-defined]  # held ones have a slot
+    crossed = [beyond.switches[k].slot for k in dict.fromkeys(last[::-1]) if can_slide(beyond.switches[k])]  # type: ignore[attr-defined]  # held ones have a slot
     standings = _standing(model, crossed)
     around = _around(request, march.last("time"), march.system.state)
     around |= dict(zip(context.parameters, context.values.tolist(), strict=True))
@@ -143,15 +167,17 @@ def _around(request: RunRequest, time: float, state: Array) -> dict[str, Any]:
     return surroundings(request.problem, time, state) | widths_of(request)
 
 
-def goes_on_sliding(request: RunRequest, run: Run, slide: Slide, once: Once) -> Run:
-    """Return a whole run, which slides along switches, and leaves them, as often as it has to."""
-    whole, end, events = _entered(request, run, slide), request.problem.interval[1], request.events
+def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) -> tuple[Run, str]:
+    """Return a whole run, which slides along switches and leaves them, and what is to be said of its stiffness."""
+    whole, end, events = _entered(request, first.run, slide), request.problem.interval[1], request.events
+    stiff = first.stiff
     model, changes = slide.model, [whole._trajectory.end_time]
     while whole._trajectory.end_time != end:
         surfaces = _surfaces(model)
         # what acts may jump off the switch
         along = [replace(event, stop=True) if event.then is not None and surfaces else event for event in events]
-        part, again, stopped = once(_from(request, whole, model, (*along, *LEAVES[: len(surfaces)])))
+        part, again, stopped, held_back = once(_from(request, whole, model, (*along, *LEAVES[: len(surfaces)])))
+        stiff = held_back or stiff
         left = surfaces and part.ending.reason == "event" and stopped >= len(events)
         acted = (
             surfaces and part.ending.reason == "event" and not left and events[stopped].then is not None
@@ -166,16 +192,16 @@ def goes_on_sliding(request: RunRequest, run: Run, slide: Slide, once: Once) -> 
         if len(changes) > AT_LAST:
             texts = ", ".join(f"'{each.switch.text}'" for each in surfaces)
             stop = Stop(Reason.SWITCHING, now, switch=f"sliding along {texts}")
-            return replace(whole, ending=ending_of(stop, request.problem, request.method))
+            return replace(whole, ending=ending_of(stop, request.problem, request.method)), stiff
         if again is None and not (left or acted):
-            return whole
+            return whole, stiff
         if again is None and left:
             again = _leaves(request, whole, model, stopped - len(events))
         if again is not None:
             whole = _entered(request, whole, again, surfaces)
         model = request.problem.model if again is None else again.model
     reached = ending_of(Stop(Reason.REACHED_END, end), request.problem, request.method)
-    return replace(whole, ending=reached)
+    return replace(whole, ending=reached), stiff
 
 
 def _leaves(request: RunRequest, run: Run, model: Model, place: int) -> Slide:
@@ -294,7 +320,8 @@ def _from(request: RunRequest, run: Run, model: Model, events: tuple[Any, ...]) 
         sign = 1.0 if problem.interval[1] > problem.interval[0] else -1.0
         times = times[sign * times > sign * trajectory.end_time]
     begun = Problem(problem.user_input, assembled)
-    return replace(request, problem=begun, events=met, times=times, met=met_at_end(run), first=None)
+    return replace(request, problem=begun, events=met, times=times, met=met_at_end(run), first=None,
+                   continues=True)  # fmt: skip
 
 
 def _put_back(request: RunRequest, run: Run, slide: Slide) -> Run:

@@ -9,7 +9,6 @@ import numpy as np
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.formulas.evaluate import STATE, evaluate
 from unhurried_heron.formulas.expression import Node
-from unhurried_heron.model.switch_types import RootSwitch
 from unhurried_heron.problem.pointwise import surroundings
 
 # the width as a share of what the absolute tolerances of the states make of the argument. Steps that keep the tolerance
@@ -23,7 +22,7 @@ _SMALLEST: Final = 1e-280
 def widths_of(request: RunRequest) -> dict[str, float]:
     """Return the width of each root in the rates of a run, by its name."""
     problem = request.problem
-    roots = [each for each in problem.model.rates.switches if isinstance(each, RootSwitch)]
+    roots = problem.model.resting_roots
     if not roots:
         return {}
     start, state = problem.interval[0], problem.start

@@ -31,7 +31,7 @@ def _lay_out(method: Rosenbrock, demand: SetupRequest) -> WorkSpace:
     context = linear.context(False)
     growth, keep = growth_kernel(linear, n)
     degree = len(numbers.interpolant)
-    vectors = ("scale", "shifted", "residual", "defect", "drift")
+    vectors = ("scale", "shifted", "residual", "defect", "time_derivative")
     work = LinearlyImplicitWork(
         memory=np.zeros(1, dtype=IMPLICIT_MEMORY),
         controller=(demand.controller or _CONTROLLER).record(method.estimate_order),

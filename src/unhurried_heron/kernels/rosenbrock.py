@@ -44,11 +44,11 @@ def _find_time_slope(system, work, control):
     n, t, h = system.n, control.time, control.length
     if system.time_slope != 0:
         control.bad_time = t
-        return call_native(system.time_slope, t, system.state, work.drift, system.time_slope_context)
+        return call_native(system.time_slope, t, system.state, work.time_derivative, system.time_slope_context)
     moved = t + np.copysign(min(abs(h), _ROOT * max(abs(t), abs(h))), h)
-    code = ask_rates(system, control, FOR_JACOBIAN, moved, system.state, work.drift)
+    code = ask_rates(system, control, FOR_JACOBIAN, moved, system.state, work.time_derivative)
     for k in range(n):
-        work.drift[k] = (work.drift[k] - system.slope[k]) / (moved - t)
+        work.time_derivative[k] = (work.time_derivative[k] - system.slope[k]) / (moved - t)
     return code
 
 
@@ -104,9 +104,9 @@ def _all_stages(system, work, control, h):
         if code != 1:
             return STOPPED if code < 1 else DIVERGED
         stage, rates = offset_by(work.u, i * n), offset_by(work.f, i * n)
-        drift = work.gamma[i] * h if system.moves == 1 else 0.0
+        in_time = work.gamma[i] * h if system.moves == 1 else 0.0
         for k in range(n):
-            stage[k] = rates[k] + drift * work.drift[k]
+            stage[k] = rates[k] + in_time * work.time_derivative[k]
         for j in range(i):
             weight = work.c[i * s + j] / h
             if weight != 0.0:

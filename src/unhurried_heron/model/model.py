@@ -18,6 +18,7 @@ from unhurried_heron.model.guards import Guard
 from unhurried_heron.model.indexed import Resolver
 from unhurried_heron.model.narrow import Narrow
 from unhurried_heron.model.rates import Rates
+from unhurried_heron.model.switch_types import RootSwitch
 from unhurried_heron.units.quantities import number_for
 
 Watched = Node | NamedFunction
@@ -106,6 +107,11 @@ class Model:
     def of_time(self) -> tuple[Node, ...]:
         """Formulas of time and parameters alone that can vary narrowly."""
         return self.rates.of_time(self.parameters)
+
+    @property
+    def resting_roots(self) -> tuple[RootSwitch, ...]:
+        """The roots in the rates that count as zero below a width."""
+        return tuple(each for each in self.rates.switches if isinstance(each, RootSwitch))
 
     @cached_property
     def guards(self) -> tuple[Guard, ...]:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from typing import Final
+from typing import Final, TypeGuard
 
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import (
@@ -87,6 +87,11 @@ class SlidingModel(Model):
     surfaces: tuple[Surface, ...] = ()
     whole: Model | None = None
 
+    @property
+    def resting_roots(self) -> tuple[RootSwitch, ...]:
+        """The roots of the whole model: also those that are slid along have their width."""
+        return super().resting_roots if self.whole is None else self.whole.resting_roots
+
     def watch(self, event: Event, units):  # type: ignore[no-untyped-def]  # as of a model
         """Return what is watched; of `LEAVES` by how much the share is outside 0 to 1."""
         for known, surface in zip(LEAVES, self.surfaces, strict=False):
@@ -106,13 +111,18 @@ def sliding_along(model: Model, switches: Iterable[HeldSwitch]) -> SlidingModel 
     return found if isinstance(found, SlidingModel) else None
 
 
+def can_slide(switch: Switch) -> TypeGuard[HeldSwitch]:
+    """Whether a solution can slide along switches of this kind: truths and resting roots, but not whole numbers."""
+    return type(switch) in (HeldSwitch, RootSwitch)
+
+
 def standing_on(model: Model, switch: Switch) -> Standing | None:
     """Return a switch as one on which a solution may stand; None if it can slide along none of its kind.
 
     The switch must depend on states that are no members of an indexed state's loop.
     """
     rates = model.rates
-    if type(switch) is not HeldSwitch or not isinstance(rates, WrittenRates) or switch.slot not in _slots(rates):
+    if not can_slide(switch) or not isinstance(rates, WrittenRates) or switch.slot not in _slots(rates):
         return None
     slopes: list[tuple[int, Node]] = []
     terms: list[Node] = []

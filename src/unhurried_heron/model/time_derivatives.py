@@ -153,13 +153,13 @@ class SolutionDerivatives:
             if node.op in _TURNING:
                 argument = node.operands[0]
                 turning[argument] = max(turning.get(argument, 0.0), _TURNING[node.op])
-        drifts = {each: self._derivative(each, rates) for each in turning}
+        derivatives = {each: self._derivative(each, rates) for each in turning}
         known = [
-            mul(number(turning[each]), Node("abs", drift))
-            for each, drift in drifts.items()
-            if drift not in (None, ZERO)
+            mul(number(turning[each]), Node("abs", derivative))
+            for each, derivative in derivatives.items()
+            if derivative not in (None, ZERO)
         ]
-        return add(*known) if known and len(drifts) < _MOST_TURNING else None
+        return add(*known) if known and len(derivatives) < _MOST_TURNING else None
 
 
 def solution_derivatives(model: Model, *, held: bool) -> SolutionDerivatives:

@@ -11,7 +11,7 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.actions import act_all, happen_here, refresh_events
 from unhurried_heron.kernels.march.event_acceptance import happens_at
-from unhurried_heron.kernels.march.event_values import in_band, watch_drifts, watch_values
+from unhurried_heron.kernels.march.event_values import in_band, leads_back, watch_derivatives, watch_values
 from unhurried_heron.kernels.march.rest import come_to_rest
 from unhurried_heron.kernels.march.sides import JUST_FLIPPED, note_acted
 from unhurried_heron.kernels.memory.call import (
@@ -28,7 +28,7 @@ from unhurried_heron.kernels.memory.control import (
     AT_END,
     BEFORE_ROW,
     CEIL,
-    END_DRIFT_ROW,
+    END_DERIVATIVE_ROW,
     END_ROW,
     EVENT_STOPPED,
     FLOOR,
@@ -292,7 +292,7 @@ def cross(address):
         return REACHED_END
     if count > 0 and not (
         watch_values(watch, control.time, system.state, BEFORE_ROW)
-        and watch_drifts(watch, control.time, system.state, END_DRIFT_ROW)
+        and watch_derivatives(watch, control.time, system.state, END_DERIVATIVE_ROW)
     ):
         return EVENT_STOPPED
     refresh_events(watch, control, count)
@@ -311,6 +311,10 @@ def cross(address):
         rests = crossing.kinds[flipped] == ROOT and not _keeps_side(crossing, flipped)
         if rests and not come_to_rest(system, watch, control, count):
             return EVENT_STOPPED
+        # a root that rested and would fall back at once stays between both: it slides
+        at_rest = control.rests_to_leave > 0 and _keeps_side(crossing, flipped)
+        control.leads_back = int(at_rest and leads_back(watch, control, system, control.stopped_by))
+        on = on and control.leads_back == 0
     control.moved = 0
     reason = act_all(system, watch, control, crossing)
     for place in range(control.first_event, control.n_events):

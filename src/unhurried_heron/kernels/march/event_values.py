@@ -2,10 +2,18 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.event_acceptance import FAILED
 from unhurried_heron.kernels.memory.call import call_native, offset_by
-from unhurried_heron.kernels.memory.control import END_DRIFT_ROW, END_ROW, LEAVES, START_DRIFT_ROW
+from unhurried_heron.kernels.memory.control import (
+    END_DERIVATIVE_ROW,
+    END_ROW,
+    LEAVES,
+    SCRATCH_ROW,
+    START_DERIVATIVE_ROW,
+)
 
 
 @inner
@@ -21,13 +29,13 @@ def watch_values(watch, time, state, row):
 @inner
 def _derivative(watch, time, state, row, event):
     """Evaluate the derivative of a function along the solution into a row of ``values``; False if it stopped."""
-    function, context = watch.drifts[2 * event], watch.drifts[2 * event + 1]
+    function, context = watch.derivatives[2 * event], watch.derivatives[2 * event + 1]
     value = offset_by(watch.values, row * watch.m + event)
     return function == 0 or call_native(function, time, state, value, context) == 1
 
 
 @inner
-def watch_drifts(watch, time, state, row):
+def watch_derivatives(watch, time, state, row):
     """Evaluate the derivatives along the solution into a row of ``values``; True if all of them answered."""
     for e in range(watch.m):
         answered = _derivative(watch, time, state, row, e)
@@ -51,17 +59,32 @@ def watch_speeds(watch, time, state, row):
 def turns_back(watch, control, system, event):
     """Whether a function comes nearer to zero at first, and goes away at last: 1, 0, or FAILED if it stopped.
 
-    A derivative is evaluated only where it decides; NaN in its row: not yet.
+    A derivative is evaluated only where it decides; NaN in its row means that it was not evaluated yet. Derivatives are
+    with respect to time, and so change their meaning on an interval that runs backwards.
     """
-    start = offset_by(watch.values, START_DRIFT_ROW * watch.m + event)
-    if start[0] != start[0] and not _derivative(watch, control.time, system.state, START_DRIFT_ROW, event):
+    way = np.copysign(1.0, control.length)
+    start = offset_by(watch.values, START_DERIVATIVE_ROW * watch.m + event)
+    if start[0] != start[0] and not _derivative(watch, control.time, system.state, START_DERIVATIVE_ROW, event):
         return FAILED
-    if not start[0] * watch.values[event] < 0.0:
+    if not way * start[0] * watch.values[event] < 0.0:
         return 0
-    end = offset_by(watch.values, END_DRIFT_ROW * watch.m + event)
-    if end[0] != end[0] and not _derivative(watch, control.finish, system.trial, END_DRIFT_ROW, event):
+    end = offset_by(watch.values, END_DERIVATIVE_ROW * watch.m + event)
+    if end[0] != end[0] and not _derivative(watch, control.finish, system.trial, END_DERIVATIVE_ROW, event):
         return FAILED
-    return 1 if end[0] * watch.values[END_ROW * watch.m + event] > 0.0 else 0
+    return 1 if way * end[0] * watch.values[END_ROW * watch.m + event] > 0.0 else 0
+
+
+@inner
+def leads_back(watch, control, system, event):
+    """Whether the solution would turn back across a switch that was just flipped.
+
+    What is watched of a switch is positive on the side that it has now.
+    """
+    value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
+    function, context = watch.derivatives[2 * event], watch.derivatives[2 * event + 1]
+    if function == 0 or call_native(function, control.time, system.state, value, context) != 1:
+        return False
+    return value[0] * control.length < 0.0
 
 
 @inner

@@ -25,7 +25,7 @@ from unhurried_heron.kernels.memory.control import (
     ACTS,
     BEFORE_ROW,
     DESCRIBE,
-    END_DRIFT_ROW,
+    END_DERIVATIVE_ROW,
     END_ROW,
     END_SPEED_ROW,
     LEAVES,
@@ -33,7 +33,7 @@ from unhurried_heron.kernels.memory.control import (
     RIGHT_ROW,
     SCRATCH_ROW,
     SPARE,
-    START_DRIFT_ROW,
+    START_DERIVATIVE_ROW,
     START_SPEED_ROW,
 )
 from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in
@@ -87,7 +87,7 @@ def _may_change(watch, control, system, event):
     """
     m = watch.m
     before, left, right = watch.values[BEFORE_ROW * m + event], watch.values[event], watch.values[END_ROW * m + event]
-    if left * right <= 0.0 or watch.drifts[2 * event] == 0 or watch.band[event] > 0.0:
+    if left * right <= 0.0 or watch.derivatives[2 * event] == 0 or watch.band[event] > 0.0:
         return 1
     if _looks(watch, event, control.length) > PLACES + 1:
         return 1
@@ -325,7 +325,7 @@ def search(address):
         if not watch_values(watch, control.finish, system.trial, END_ROW):
             return FAILED
         for e in range(watch.m):
-            watch.values[END_DRIFT_ROW * watch.m + e] = np.nan
+            watch.values[END_DERIVATIVE_ROW * watch.m + e] = np.nan
         if not watch_speeds(watch, control.finish, system.trial, END_SPEED_ROW):
             return FAILED
     control.searching = 0
@@ -343,7 +343,7 @@ def search(address):
         watch.values[BEFORE_ROW * watch.m + e] = start
         if not (watch.band[e] > 0.0 and in_band(watch, e, end)):
             watch.values[e] = end
-        watch.values[START_DRIFT_ROW * watch.m + e] = watch.values[END_DRIFT_ROW * watch.m + e]
+        watch.values[START_DERIVATIVE_ROW * watch.m + e] = watch.values[END_DERIVATIVE_ROW * watch.m + e]
         watch.values[START_SPEED_ROW * watch.m + e] = watch.values[END_SPEED_ROW * watch.m + e]
     return NOTHING
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.event_values import watch_drifts, watch_speeds, watch_values
+from unhurried_heron.kernels.march.event_values import watch_derivatives, watch_speeds, watch_values
 from unhurried_heron.kernels.march.guards import is_guarded, note_guards
 from unhurried_heron.kernels.march.nonnegative import cut_below_zero
 from unhurried_heron.kernels.march.polynomial import evaluate_step
@@ -27,7 +27,7 @@ from unhurried_heron.kernels.memory.control import (
     RECENT,
     SMALLEST_RELATIVE_STEP,
     SPARE,
-    START_DRIFT_ROW,
+    START_DERIVATIVE_ROW,
     START_SPEED_ROW,
     STEP_TOO_SMALL,
 )
@@ -99,7 +99,7 @@ def begin(system, control, watch):
         for e in range(watch.m):
             if watch.values[e] != 0.0:
                 watch.values[e] = watch.values[END_ROW * watch.m + e]
-    if not watch_drifts(watch, control.time, system.state, START_DRIFT_ROW):
+    if not watch_derivatives(watch, control.time, system.state, START_DERIVATIVE_ROW):
         return EVENT_STOPPED
     if not watch_speeds(watch, control.time, system.state, START_SPEED_ROW):
         return EVENT_STOPPED

@@ -15,9 +15,9 @@ from unhurried_heron.kernels.memory.call import as_doubles, call_native, offset_
 from unhurried_heron.kernels.memory.control import (
     ACTS,
     CROSSES,
-    END_DRIFT_ROW,
+    END_DERIVATIVE_ROW,
     SCRATCH_ROW,
-    START_DRIFT_ROW,
+    START_DERIVATIVE_ROW,
 )
 
 _TINY = 1e-300
@@ -131,10 +131,10 @@ def _pass_switch(watch, control, system, event):
 def choose_sides(watch, control, system):
     """Put every function that has acted and stands at zero on the side where it is when the march starts again.
 
-    END_DRIFT_ROW holds the derivatives along the solution before the actions, START_DRIFT_ROW those after them. Where
-    an action turned the solution round, the derivative tells. Where it did not, the solution goes on as it came; but if
-    the rates do not agree with the step that led here, the state first falls back to where it belongs, and its sign is
-    noise for so long.
+    END_DERIVATIVE_ROW holds the derivatives along the solution before the actions, START_DERIVATIVE_ROW those after
+    them. Where an action turned the solution round, the derivative tells. Where it did not, the solution goes on as it
+    came; but if the rates do not agree with the step that led here, the state first falls back to where it belongs, and
+    its sign is noise for so long.
     """
     for event in range(watch.m):
         if watch.side[event] == JUST_FLIPPED:
@@ -143,15 +143,15 @@ def choose_sides(watch, control, system):
         if watch.band[event] == 0.0 or watch.values[event] != 0.0:
             continue
         side, band = watch.side[event], 0.0
-        before = watch.values[END_DRIFT_ROW * watch.m + event]
-        after = watch.values[START_DRIFT_ROW * watch.m + event]
-        if watch.drifts[2 * event] != 0 and abs(after - before) > _SAME * abs(before):
+        before = watch.values[END_DERIVATIVE_ROW * watch.m + event]
+        after = watch.values[START_DERIVATIVE_ROW * watch.m + event]
+        if watch.derivatives[2 * event] != 0 and abs(after - before) > _SAME * abs(before):
             side = np.copysign(1.0, after * control.length) if after != 0.0 else 0.0
-        elif control.moved == 1 and watch.drifts[2 * event] == 0:
+        elif control.moved == 1 and watch.derivatives[2 * event] == 0:
             # where nothing tells how it moves, it is looked at from close by
             side = 0.0
         elif not _goes_as_it_came(watch, control, system, event):
-            if watch.drifts[2 * event] != 0:
+            if watch.derivatives[2 * event] != 0:
                 band = max(band_of(watch, control, system, event), 0.0)
             else:
                 side = 0.0

@@ -79,8 +79,9 @@ class Parts(NamedTuple):
 class Watch(NamedTuple):
     """The events.
 
-    ``addresses``, ``conditions``, ``drifts``, ``speeds`` int64 (m, 2): function and context, 0 where there is none. A
-    drift is the derivative along the solution, without which every step is looked at; a speed tells how fast it swings.
+    ``addresses``, ``conditions``, ``derivatives``, ``speeds`` int64 (m, 2): function and context, 0 where there is
+    none. A derivative is that along the solution, without which every step is searched; a speed is how many radians
+    the sines of the function turn in a unit of time.
     A step is searched in parts that hold at most ``most_in_step`` changes of each. ``going``, ``stop`` int64 (m,);
     ``breaks`` int64 (m,): whether the function can jump, so that a change of its sign need be no zero.
     ``band`` (m,): how far from zero the state's own error may put a function that has just acted, 0 once it has been
@@ -98,7 +99,7 @@ class Watch(NamedTuple):
     most_in_step: int
     addresses: LongArray
     conditions: LongArray
-    drifts: LongArray
+    derivatives: LongArray
     speeds: LongArray
     going: LongArray
     stop: LongArray

@@ -16,6 +16,7 @@ CONTROL: Final = np.dtype(
         ("adaptive", np.int64),
         ("estimate_order", np.int64),  # of the error estimate
         ("most_in_place", np.int64),  # so many crossings in a row without getting on lead back to each other
+        ("rests_to_leave", np.int64),  # how many roots may still ask whether they slide
         ("n_parts", np.int64),  # narrow parts of the rates
         ("span", np.float64),  # how long the whole interval is
         ("every_step", np.int64),  # whether every step is kept
@@ -57,6 +58,7 @@ CONTROL: Final = np.dtype(
         ("crossing", np.int64),  # LANDS or CROSSES
         ("landing", np.int64),  # how many known times lie behind
         ("in_place", np.int64),  # how many crossings there were in a row without getting on
+        ("leads_back", np.int64),  # whether a root that was left would fall back to rest at once
         ("early", np.int64),  # how many of them in a row were found where a step had hardly begun
         ("last_crossing", np.float64),
         ("first_bound", np.float64),  # of the first step behind a crossing; 0: none
@@ -159,7 +161,7 @@ PASSED, TRUTH, FLOOR, CEIL, ROOT = range(5)
 # rows of ``Watch.values``: event functions at both ends of the step and where they are asked last, one step before and
 # where the march stands; derivatives along the solution and speeds at both ends; both ends of a part of the step
 START_ROW, END_ROW, SCRATCH_ROW, BEFORE_ROW = range(4)
-START_DRIFT_ROW, END_DRIFT_ROW, START_SPEED_ROW, END_SPEED_ROW, LEFT_ROW, RIGHT_ROW = range(4, 10)
+START_DERIVATIVE_ROW, END_DERIVATIVE_ROW, START_SPEED_ROW, END_SPEED_ROW, LEFT_ROW, RIGHT_ROW = range(4, 10)
 VALUE_ROWS: Final = 10
 
 # so many changes of one event's function are found in one part of a step

@@ -205,7 +205,7 @@ class LinearlyImplicitWork(NamedTuple):
     ``gamma``, ``alpha`` (stages,), ``interpolant`` (degree, stages); ``diagonal`` (1,): the coefficient of the
     Jacobian. ``same`` int64 (stages,): the stage that has the same rates, -1 for the slope at the start, its own place
     for none. ``limits``, ``p`` and the rest as in `DiagonalWork`; ``u``, ``f`` (stages, n): stages and their rates;
-    ``drift`` (n,): the slope of the rates in time.
+    ``time_derivative`` (n,): the slope of the rates in time.
     """
 
     memory: Annotated[Any, IMPLICIT_MEMORY]
@@ -234,7 +234,7 @@ class LinearlyImplicitWork(NamedTuple):
     shifted: Array
     residual: Array
     defect: Array
-    drift: Array
+    time_derivative: Array
     u: Array
     f: Array
     p: Array
