@@ -18,6 +18,9 @@ FALSE, TRUE, SLIDES = range(3)
 _MOST_CHOICES: Final = 3**8
 # what speeds and shares may miss by, in parts of the largest speed and of 1
 _SLACK = 1e-7
+# a switch whose two sides differ in its speed by no more than this part of the largest speed, which is rounding, cannot
+# be held beside those before it: its formula follows from theirs
+_DEPENDENT = 1e-12
 
 
 def sides_that_hold(speeds: Any, first: tuple[int, ...], free: int = -1) -> tuple[int, ...] | None:
@@ -60,11 +63,12 @@ def _holds(speeds: Any, choice: tuple[int, ...], slack: float, free: int) -> boo
     left = speeds[tuple(slice(None) if side == SLIDES else side for side in choice)]
     sliding = [place for place, side in enumerate(choice) if side == SLIDES]
     shares: list[Any] = []
+    least = _DEPENDENT * float(np.abs(speeds).max(initial=0.0))
     for place in sliding:
         below, above = left[0], left[1]
         back = below[..., place] - above[..., place]
         # where the two sides do not lead back, nothing holds it
-        if not np.all(back > 0.0):
+        if not np.all(back > least):
             return False
         share = below[..., place] / back
         left = below + share[..., None] * (above - below)

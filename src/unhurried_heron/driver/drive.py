@@ -20,7 +20,7 @@ from unhurried_heron.driver.sliding import AT_LAST, NEAR, Slide, slide_at
 from unhurried_heron.driver.watchdog import Watchdog
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.model.action import modes_of
-from unhurried_heron.model.switch_types import HeldSwitch
+from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch
 from unhurried_heron.run.event_log import EMPTY_EVENT_LOG, EventLog, SwitchLog
 from unhurried_heron.run.trajectory import Array, Trajectory
 
@@ -220,6 +220,12 @@ class Driver:
     def _out_of_time(self) -> str:
         # the set-up before it counts, too
         return seconds_allowed() if seconds_left() <= 0.0 else ""
+
+    def root_values(self) -> dict[str, float]:
+        """Return whether each root counts, 1, or rests at zero, 0, by the name of its switch."""
+        context = self.march.native.context
+        roots = [each for each in self._asked.problem.model.rates.switches if isinstance(each, RootSwitch)]
+        return {each.slot: float(context.array[context.slots[each.slot]]) for each in roots}
 
     def event_log(self) -> EventLog:
         """Return the events, in the order they happened."""

@@ -42,7 +42,7 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
             kind = linear_kind(request)
             driver = set_up(request, kind)
         except OutOfTimeError:
-            return Part(not_begun(request, further), None, 0, "")
+            return Part(not_begun(request, further), None, 0, "", {})
         bar = ProgressBar(progress, request.problem.title or request.method.name, *request.problem.interval)
         try:
             reason = driver.drive(bar)
@@ -51,8 +51,9 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
         # also where the run was just done: a loop over short runs must not swallow Ctrl-C
         if driver.ctrl_c and not driver.call_host() and on_interrupt == "raise":
             raise KeyboardInterrupt
+        roots = driver.root_values()
         run = build_run(request, driver, reason, kind, further)
-        return Part(run, driver.slide, driver.march.last("stopped_by"), stiffness_of(request, driver))
+        return Part(run, driver.slide, driver.march.last("stopped_by"), stiffness_of(request, driver), roots)
 
     with done_within(request.budget.seconds, spent):
         first = once(request)

@@ -236,4 +236,4 @@ def hold_at_start(request: RunRequest, native: NativeSystem, begun: dict[str, fl
         start, state = problem.interval[0], problem.start
         around = surroundings(problem, start, state) | widths
         for switch in located:
-            context.array[context.slots[switch.slot]] = switch.value(around)
+            context.array[context.slots[switch.slot]] = request.roots.get(switch.slot, switch.value(around))

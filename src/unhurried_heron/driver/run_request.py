@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Final
 
@@ -52,6 +53,9 @@ class RunRequest:
         Whether to keep every call of the rates.
     met : tuple of (int, ndarray, float)
         The events that happened where it begins, at the end of another run, each with the state before and its time.
+    roots : mapping of str to float
+        The values that roots near zero had at the end of the part before, by the names of their switches: between the
+        two widths at which a root begins and ceases to rest, its argument does not tell.
     continues : bool
         Whether the run is a later part of another one, which is judged as a whole.
     """
@@ -75,6 +79,7 @@ class RunRequest:
     controller: Any = None
     trace: bool = False
     met: tuple[tuple[int, Array, float], ...] = ()
+    roots: Mapping[str, float] = field(default_factory=dict)
     continues: bool = False
 
     @cached_property

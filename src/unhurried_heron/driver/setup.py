@@ -32,6 +32,7 @@ from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, r
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.narrow import parts_of
+from unhurried_heron.model.sliding import SlidingModel
 from unhurried_heron.run.trajectory import Array
 
 # from this many unknowns on sparse complex factors are too dear for `auto`
@@ -116,7 +117,8 @@ def _reset_for_run(march: March, request: RunRequest, landings: Landings) -> Non
     march.system.state[:] = request.problem.assembled.initial.array
     control["time"] = control["origin"] = start
     control["span"] = abs(end - start)
-    control["most_in_place"], control["rests_to_leave"] = SOON, MAX_UNANSWERED
+    control["most_in_place"] = SOON
+    control["rests_to_leave"] = 0 if isinstance(request.problem.model, SlidingModel) else MAX_UNANSWERED
     control["last_crossing"], control["last_gap"] = start, np.inf
     march.record(np.empty(0) if request.times is None else request.times, np.copysign(np.inf, end - start))
     control["adaptive"] = int(request.adapts)

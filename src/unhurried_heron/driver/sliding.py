@@ -57,12 +57,15 @@ class Part(NamedTuple):
         The event that stopped it.
     stiff : str
         What is to be said of steps that stability held back; empty where it did not.
+    roots : dict of str to float
+        As `RunRequest.roots`.
     """
 
     run: Run
     slide: Slide | None
     stopped_by: int
     stiff: str
+    roots: dict[str, float]
 
 
 Once = Callable[[RunRequest], Part]
@@ -96,6 +99,9 @@ def slide_at(request: RunRequest, march: March, last: list[int]) -> Slide | None
     beyond, context, model = march.native.beyond, march.native.context, request.problem.model
     if beyond is None or not request.held:
         return None
+    if march.last("leads_back"):
+        # a root that rests is slid along alone: the others have moved on by the time it asks
+        last = last[-1:]
     crossed = [beyond.switches[k].slot for k in dict.fromkeys(last[::-1]) if can_slide(beyond.switches[k])]  # type: ignore[attr-defined]  # held ones have a slot
     standings = _standing(model, crossed)
     around = _around(request, march.last("time"), march.system.state)
@@ -170,14 +176,23 @@ def _around(request: RunRequest, time: float, state: Array) -> dict[str, Any]:
 def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) -> tuple[Run, str]:
     """Return a whole run, which slides along switches and leaves them, and what is to be said of its stiffness."""
     whole, end, events = _entered(request, first.run, slide), request.problem.interval[1], request.events
-    stiff = first.stiff
+    stiff, roots = first.stiff, first.roots | _sides_of(slide)
     model, changes = slide.model, [whole._trajectory.end_time]
     while whole._trajectory.end_time != end:
         surfaces = _surfaces(model)
+        gone = _gone(request, whole, model, roots)
+        if gone is not None and len(changes) <= AT_LAST:
+            slide = _leaves(request, whole, model, gone, roots)
+            whole, model = _entered(request, whole, slide, surfaces), slide.model
+            roots |= _sides_of(slide)
+            changes.append(whole._trajectory.end_time)
+            continue
         # what acts may jump off the switch
         along = [replace(event, stop=True) if event.then is not None and surfaces else event for event in events]
-        part, again, stopped, held_back = once(_from(request, whole, model, (*along, *LEAVES[: len(surfaces)])))
-        stiff = held_back or stiff
+        part, again, stopped, held_back, left_at = once(
+            replace(_from(request, whole, model, (*along, *LEAVES[: len(surfaces)])), roots=roots)
+        )
+        stiff, roots = held_back or stiff, roots | left_at
         left = surfaces and part.ending.reason == "event" and stopped >= len(events)
         acted = (
             surfaces and part.ending.reason == "event" and not left and events[stopped].then is not None
@@ -196,20 +211,41 @@ def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) 
         if again is None and not (left or acted):
             return whole, stiff
         if again is None and left:
-            again = _leaves(request, whole, model, stopped - len(events))
+            again = _leaves(request, whole, model, stopped - len(events), roots)
+        # what acted may have moved the state anywhere
+        roots = {} if acted else roots
         if again is not None:
             whole = _entered(request, whole, again, surfaces)
+            roots |= _sides_of(again)
         model = request.problem.model if again is None else again.model
     reached = ending_of(Stop(Reason.REACHED_END, end), request.problem, request.method)
     return replace(whole, ending=reached), stiff
 
 
-def _leaves(request: RunRequest, run: Run, model: Model, place: int) -> Slide:
+def _sides_of(slide: Slide) -> dict[str, float]:
+    """Return the sides on which switches are left, by their names."""
+    return {standing.switch.slot: float(side) for standing, side in slide if side != SLIDES}
+
+
+def _gone(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) -> int | None:
+    """Return a switch whose share is outside 0 to 1 where a motion along it begins; None where it can begin.
+
+    Other switches that were crossed in the same place may have changed it since the motion was found.
+    """
+    around = _around(request, run._trajectory.end_time, run._trajectory.end_state) | modes_left(run)
+    around |= _live(_whole(model), around) | roots
+    for place, surface in enumerate(_surfaces(model)):
+        if not -_COMES <= float(evaluate(surface.share, around)) <= 1.0 + _COMES:
+            return place
+    return None
+
+
+def _leaves(request: RunRequest, run: Run, model: Model, place: int, roots: dict[str, float]) -> Slide:
     """Return what becomes of the switches at the end of a run that leaves one of those it slides along."""
     found, time = run._switch_log, run._trajectory.end_time
     known = {each.text: each for each in _whole(model).rates.switches if isinstance(each, HeldSwitch)}
     around = _around(request, time, run._trajectory.end_state) | modes_left(run)
-    around |= _live(_whole(model), around)
+    around |= _live(_whole(model), around) | roots
     crossed: list[str] = []
     for row in np.flatnonzero(np.abs(found.times - time) <= _near(run)):
         switch = known.get(found.texts[found.which[row]])

@@ -51,6 +51,9 @@ _FASTER, _SHORT = 12, 1e-8
 _BEYOND = 8.0
 # so many crossings in a row within this share of their steps say the same
 _EARLY, _HARDLY_BEGUN = 3, 2e-2
+# a root that comes back to rest so many times in a run hovers there. Sliding is compiled anew for each root, which
+# takes as long as some hundred crossings
+_HOVERS = 32
 _NAN = np.nan
 
 
@@ -313,7 +316,10 @@ def cross(address):
             return EVENT_STOPPED
         # a root that rested and would fall back at once stays between both: it slides
         at_rest = control.rests_to_leave > 0 and _keeps_side(crossing, flipped)
-        control.leads_back = int(at_rest and leads_back(watch, control, system, control.stopped_by))
+        if at_rest and leads_back(watch, control, system, control.stopped_by):
+            control.fallen_back += 1
+        control.leads_back = int(control.fallen_back >= _HOVERS)
+        control.fallen_back *= 1 - control.leads_back
         on = on and control.leads_back == 0
     control.moved = 0
     reason = act_all(system, watch, control, crossing)

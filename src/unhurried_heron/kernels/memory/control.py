@@ -58,7 +58,8 @@ CONTROL: Final = np.dtype(
         ("crossing", np.int64),  # LANDS or CROSSES
         ("landing", np.int64),  # how many known times lie behind
         ("in_place", np.int64),  # how many crossings there were in a row without getting on
-        ("leads_back", np.int64),  # whether a root that was left would fall back to rest at once
+        ("fallen_back", np.int64),  # how often roots were left that would fall back to rest at once
+        ("leads_back", np.int64),  # whether that happened so often that the march asks if it slides
         ("early", np.int64),  # how many of them in a row were found where a step had hardly begun
         ("last_crossing", np.float64),
         ("first_bound", np.float64),  # of the first step behind a crossing; 0: none
