@@ -96,8 +96,8 @@ def build_run(
 
 
 def stiffness_of(request: RunRequest, driver: Driver) -> str:
-    """Return what is to be said of steps that stability held back; empty where it did not."""
-    if not request.adapts:
+    """Return what a part of a run says of steps that stability held back; empty where there is nothing to say."""
+    if not request.adapts or (driver.slide is None and not request.continues):
         return ""
     last = driver.march.last
     until = held_back(driver.march, request.method, driver.looks)

@@ -109,7 +109,7 @@ def assignments(event: Event, units: Mapping[str, str], model: Model) -> list[Eq
                            place)  # fmt: skip
         return f"{match['left']}= {value!r}{match['loop'] or ''}"
 
-    return read_statements(_ASSIGNMENT.sub(plain, text), ErrorCollector(), place)
+    return read_statements(_ASSIGNMENT.sub(plain, text), ErrorCollector(), place, timed=True)
 
 
 def condition(model: Model, event: Event) -> Node | NamedFunction | None:

@@ -20,6 +20,7 @@ from unhurried_heron.formulas.expression import (
     mul,
     names_in,
     neg,
+    number,
     replace_names,
     rewrite,
 )
@@ -31,6 +32,11 @@ from unhurried_heron.model.time_derivatives import solution_derivatives
 
 # one for each switch that a solution slides along, in their order: that it leaves it
 LEAVES: Final = tuple(Event("0 > 1", name=f"leaves the {place}. switch", stop=True) for place in range(1, 33))
+
+
+# by how much a share is outside 0 to 1 where its switch is left. A share may begin at exactly 0, where nothing flows,
+# and a function that begins at zero has no sign that could change; larger than rounding, smaller than any tolerance
+_LEEWAY: Final = 1e-9
 
 
 @dataclass(frozen=True)
@@ -96,7 +102,7 @@ class SlidingModel(Model):
         """Return what is watched; of `LEAVES` by how much the share is outside 0 to 1."""
         for known, surface in zip(LEAVES, self.surfaces, strict=False):
             if event is known:
-                return Node("max", neg(surface.share), add(surface.share, neg(ONE)))
+                return add(Node("max", neg(surface.share), add(surface.share, neg(ONE))), number(-_LEEWAY))
         return super().watch(event, units)
 
 
