@@ -23,7 +23,7 @@ from unhurried_heron.input.event import Event
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.sliding import LEAVES, SlidingModel, Standing, Surface, can_slide, sliding_along, standing_on
-from unhurried_heron.model.switch_types import HeldSwitch
+from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch
 from unhurried_heron.problem.pointwise import surroundings
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.event_log import SwitchLog
@@ -223,8 +223,12 @@ def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) 
 
 
 def _sides_of(slide: Slide) -> dict[str, float]:
-    """Return the sides on which switches are left, by their names."""
-    return {standing.switch.slot: float(side) for standing, side in slide if side != SLIDES}
+    """Return the values of the roots that are left, by the names of their switches."""
+    return {
+        standing.switch.slot: float(side)
+        for standing, side in slide
+        if side != SLIDES and isinstance(standing.switch, RootSwitch)
+    }
 
 
 def _gone(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) -> int | None:
