@@ -38,7 +38,7 @@ def constants_of(march: March) -> np.ndarray:
     limits = own.limits
     nodal = np.poly(own.c)
     parts = [own.c[:2], own.numbers, own.t, own.u, own.v, own.inverse, own.e, nodal[1:] * [-1.0, 1.0, -1.0]]
-    return np.concatenate([*map(np.ravel, parts), [blocks.largest, limits[0], limits[1], *blocks.places]])
+    return np.concatenate([*map(np.ravel, parts), [blocks.largest, limits[0], limits[1], *blocks.jacobian_indices]])
 
 
 def by_hand(march: March, problem: Problem, first: float, *flags: str) -> Callable[[], tuple[list[int], np.ndarray]]:

@@ -161,9 +161,9 @@ def work_table(names: tuple[str, ...], methods: list[Method]) -> str:
     order = sorted(work, key=lambda key: (sum(min(x, 1e3) for x in (work[key][1], work[key][3])), key))
     lines = ["| rank | method | evaluations, error 1e-4 | seconds, 1e-4 | evaluations, 1e-8 | seconds, 1e-8 |"]
     lines.append("|---|---|---|---|---|---|")
-    for place, key in enumerate(order, 1):
+    for index, key in enumerate(order, 1):
         told = " | ".join(f"{x:.2f}" if x < 1e3 else "–" for x in work[key])
-        lines.append(f"| {place} | `{key}` | {told} |")
+        lines.append(f"| {index} | `{key}` | {told} |")
     return "\n".join(lines)
 
 
@@ -231,7 +231,7 @@ def large_systems() -> None:
 def square() -> None:
     """Print seconds for what spreads over a square of 100 by 100 cells, stabilised stages beside implicit families."""
     m = 100
-    edges = "\n".join(f"u[{place}] = {value} for i in 1..{m}" for place, value in (
+    edges = "\n".join(f"u[{index}] = {value} for i in 1..{m}" for index, value in (
         ("0,i", 1), (f"{m + 1},i", 0), ("i,0", 0), (f"i,{m + 1}", 0)))  # fmt: skip
     text = (
         f"u[i,j]' = k*(u[i-1,j] + u[i+1,j] + u[i,j-1] + u[i,j+1] - 4*u[i,j]) + u[i,j]*(1 - u[i,j]) "

@@ -126,7 +126,7 @@ def tried(text: str) -> uh.Problem | None:
         try:
             return uh.Problem.from_text(text, interval=(0, 0.1), **user_input)
         except uh.FormulationError as error:
-            assert error.place
+            assert error.location
             assert str(error).strip()
             extra = [name.strip() for name in error.name.split(",")]
             dropped = [name for name in extra for group in user_input.values() if group.pop(name, None) is not None]

@@ -118,15 +118,15 @@ SOLVE = (
 def test_kernels_are_kept_on_disk(tmp_path: Path, writable: bool) -> None:
     cache = tmp_path / "cache"
     cache.mkdir()
-    place = {"UNHURRIED_HERON_CACHE": str(cache), "TMPDIR": str(tmp_path)}
+    index = {"UNHURRIED_HERON_CACHE": str(cache), "TMPDIR": str(tmp_path)}
     if not writable:
         # a file where the folder should be: unwritable for every user, root included
-        place["UNHURRIED_HERON_CACHE"] = str(cache / "taken")
+        index["UNHURRIED_HERON_CACHE"] = str(cache / "taken")
         (cache / "taken").write_text("")
-    both = [subprocess.Popen([sys.executable, "-c", SOLVE], env={**os.environ, **place}, stdout=subprocess.PIPE,
+    both = [subprocess.Popen([sys.executable, "-c", SOLVE], env={**os.environ, **index}, stdout=subprocess.PIPE,
                              stderr=subprocess.PIPE, text=True) for _ in range(2)]  # fmt: skip
     outputs = [process.communicate(timeout=300) for process in both]
-    again = python("-c", SOLVE, **place)
+    again = python("-c", SOLVE, **index)
     assert {out for out, _ in outputs} == {again.stdout}
     assert abs(float(again.stdout) - 0.1353352832366127) < 1e-8
     assert any("compiling" in err for _, err in outputs)
@@ -138,14 +138,14 @@ def test_kernels_are_kept_on_disk(tmp_path: Path, writable: bool) -> None:
 
 
 def test_a_damaged_kernel_is_compiled_anew(tmp_path: Path) -> None:
-    place = {"UNHURRIED_HERON_CACHE": str(tmp_path)}
-    first = python("-c", SOLVE, **place)
+    index = {"UNHURRIED_HERON_CACHE": str(tmp_path)}
+    first = python("-c", SOLVE, **index)
     for kept in tmp_path.rglob("*.machine-code"):
         kept.write_bytes(kept.read_bytes()[:-100] + b"?" * 100)
-    again = python("-c", SOLVE, **place)
+    again = python("-c", SOLVE, **index)
     assert "compiling" in again.stderr
     assert again.stdout == first.stdout
-    assert "compiling" not in python("-c", SOLVE, **place).stderr
+    assert "compiling" not in python("-c", SOLVE, **index).stderr
 
 
 def test_everything_can_be_compiled_ahead(tmp_path: Path) -> None:

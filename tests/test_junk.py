@@ -30,7 +30,7 @@ def test_values(initial, interval, parameters) -> None:
     try:
         problem = uh.Problem.from_text("x' = k*x", initial={"x": initial}, interval=interval, parameters=parameters)
     except uh.HeronError as error:
-        assert error.place or error.given
+        assert error.location or error.given
         return
     assert all(map(math.isfinite, (*problem.interval, *problem.initial.values(), *problem.parameters.values())))
 

@@ -78,7 +78,7 @@ def check_file(path: Path, root: Path) -> Iterator[str]:
     if any(isinstance(node, ast.Assert) for node in ast.walk(tree)):
         # who meets one is told nothing, and under -O nobody is
         yield f"{name}: an assertion; raise `errors.unforeseen`"
-    late = any(name.startswith(place) for place in LATE)
+    late = any(name.startswith(index) for index in LATE)
     for module, at_top in imports_of(tree):
         parts = module.split(".")
         if parts[0] == PACKAGE:

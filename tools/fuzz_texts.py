@@ -111,8 +111,8 @@ def guarded_page() -> np.ndarray:
     numbers[:] = 0.5
     protect = ctypes.CDLL(None, use_errno=True).mprotect
     base = numbers.ctypes.data
-    for place in (base, base + 2 * page):
-        if protect(ctypes.c_void_p(place), page, 0) != 0:
+    for index in (base, base + 2 * page):
+        if protect(ctypes.c_void_p(index), page, 0) != 0:
             raise OSError(ctypes.get_errno(), "mprotect")
     return numbers[page // 8 : 2 * page // 8]
 

@@ -155,12 +155,12 @@ def draw_ranks(text: str) -> None:
         rows = [[cell.strip() for cell in line.split("|")[1:-1]] for line in table[1].strip().splitlines()[2:]]
         # those that did not get there in two seconds are left to the table
         rows = [row for row in rows if "–" not in row]
-        for place, row in enumerate(rows):
+        for index, row in enumerate(rows):
             loose, tight = (float(row[column].replace(",", "")) for column in (3, 5))
             own = row[1].strip("`") == DEFAULT
-            ax.plot([loose, tight], [place, place], color="0.8", linewidth=1.0, zorder=1)
-            ax.plot(loose, place, "o", color="#D55E00" if own else "#0072B2", markersize=8 if own else 6)
-            ax.plot(tight, place, "s", color="#D55E00" if own else "#009E73", markersize=8 if own else 6)
+            ax.plot([loose, tight], [index, index], color="0.8", linewidth=1.0, zorder=1)
+            ax.plot(loose, index, "o", color="#D55E00" if own else "#0072B2", markersize=8 if own else 6)
+            ax.plot(tight, index, "s", color="#D55E00" if own else "#009E73", markersize=8 if own else 6)
         ax.plot([], [], "o", color="#0072B2", label="to reach an error of 1e-4")
         ax.plot([], [], "s", color="#009E73", label="to reach an error of 1e-8")
         ax.plot([], [], "o", color="#D55E00", label=f"{DEFAULT}, the default")

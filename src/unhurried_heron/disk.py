@@ -54,7 +54,7 @@ def path_of(given: Any) -> Path:
         It is none.
     """
     if not isinstance(given, str | os.PathLike) or not isinstance(os.fspath(given), str):
-        raise OptionError("this is no path", name="path", place="path", expected="a text or a Path",
+        raise OptionError("this is no path", name="path", location="path", expected="a text or a Path",
                           given=excerpt(given))  # fmt: skip
     return Path(given)
 
@@ -76,7 +76,7 @@ def write_whole(path: str | Path, write: Callable[[BinaryIO], Any]) -> None:
     except BrokenPipeError:
         raise
     except OSError as error:
-        raise FileError(f"cannot write {path}: {error.strerror or error}", name=str(path), place=str(path),
+        raise FileError(f"cannot write {path}: {error.strerror or error}", name=str(path), location=str(path),
                         expected="a place that can be written, with room on it") from error  # fmt: skip
 
 
@@ -88,7 +88,7 @@ def _write_whole(path: str | Path, write: Callable[[BinaryIO], Any]) -> None:
         raise OptionError(
             "this cannot be the name of a file",
             name="path",
-            place="path",
+            location="path",
             expected="a path without NUL characters",
             given=f"{str(path)[:60]!r} ({error})",
         ) from None

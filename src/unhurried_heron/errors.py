@@ -67,15 +67,17 @@ class HeronError(Exception):
     ----------
     name : str
         What the error is about: a name the user wrote, or an argument.
-    place : str
+    location : str
         Where it stands: an equation and its line, a key of a file, an argument.
     expected, given : str
         What would have been right and what came instead.
     """
 
-    def __init__(self, message: str, *, name: str = "", place: str = "", expected: str = "", given: str = "") -> None:
+    def __init__(
+        self, message: str, *, name: str = "", location: str = "", expected: str = "", given: str = ""
+    ) -> None:
         super().__init__(message)
-        self.name, self.place, self.expected, self.given = name, place, expected, given
+        self.name, self.location, self.expected, self.given = name, location, expected, given
 
     def __str__(self) -> str:
         lines = [str(self.args[0]) if self.args else type(self).__name__]
@@ -83,8 +85,8 @@ class HeronError(Exception):
             lines.append(f"  expected: {self.expected}")
         if self.given:
             lines.append(f"  given:    {self.given}")
-        if self.place:
-            lines.append(f"  at {self.place}")
+        if self.location:
+            lines.append(f"  at {self.location}")
         return printable("\n".join(_clipped(line) for part in lines for line in part.split("\n")))
 
     def __reduce__(self) -> tuple[Any, ...]:
@@ -102,8 +104,10 @@ class ExpressionError(FormulationError):
 class UndefinedNameError(FormulationError):
     """Names are used that were never defined; ``names`` lists all of them."""
 
-    def __init__(self, message: str, *, names: tuple[str, ...], place: str, expected: str) -> None:
-        super().__init__(message, name=listing(names), place=place, expected=expected, given="no value for any of them")
+    def __init__(self, message: str, *, names: tuple[str, ...], location: str, expected: str) -> None:
+        super().__init__(
+            message, name=listing(names), location=location, expected=expected, given="no value for any of them"
+        )
         self.names = names
 
 
@@ -162,8 +166,8 @@ class InputError(FormulationError):
 class OpenParameterError(FormulationError):
     """Something needs the value of a parameter that was left open; ``names`` lists all of them."""
 
-    def __init__(self, message: str, *, names: tuple[str, ...], place: str, expected: str) -> None:
-        super().__init__(message, name=listing(names), place=place, expected=expected, given="no value yet")
+    def __init__(self, message: str, *, names: tuple[str, ...], location: str, expected: str) -> None:
+        super().__init__(message, name=listing(names), location=location, expected=expected, given="no value yet")
         self.names = names
 
 
@@ -198,4 +202,4 @@ class IncompleteRunWarning(UserWarning):
 def unforeseen(what: str) -> HeronError:
     """Return the error of what cannot be: which part of the library found it, and that it should be reported."""
     return HeronError(f"this should not happen ({what})", name="unhurried_heron",
-                      place="the library itself", expected="a report, with the problem and the call")  # fmt: skip
+                      location="the library itself", expected="a report, with the problem and the call")  # fmt: skip

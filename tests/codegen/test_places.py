@@ -31,7 +31,7 @@ LEAKS = [
 def test_every_index_is_held_to_its_family(text: str) -> None:
     with pytest.raises(errors.FormulationError) as caught:
         uh.Problem.from_text(text, initial={"u": [1, 2, 3]}, interval=(0, 1))
-    assert caught.value.place
+    assert caught.value.location
 
 
 SLOT = Node("slot", 0, ("i", 1))

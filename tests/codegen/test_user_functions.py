@@ -21,12 +21,12 @@ PLACES = ("rates", "jacobian", "event", "switch", "derived")
 KINDS = (ValueError, KeyboardInterrupt, SystemExit, MemoryError, RecursionError, GeneratorExit)
 
 
-def run_with(place: str, strange: Callable[[float], object], method: str) -> uh.Run:
+def run_with(location: str, strange: Callable[[float], object], method: str) -> uh.Run:
     """Run with functions of every kind, one of which does something strange first."""
 
     def at(this: str, answer: Callable) -> Callable:
         def function(t, y):
-            if this == place:
+            if this == location:
                 strange(t)
             return answer(t, y)
 
@@ -48,19 +48,19 @@ def run_with(place: str, strange: Callable[[float], object], method: str) -> uh.
 
 
 @pytest.mark.parametrize(("place", "method", "kind"), list(itertools.product(PLACES, METHODS, KINDS)))
-def test_every_exception_surfaces_whole(place: str, method: str, kind: type[BaseException]) -> None:
+def test_every_exception_surfaces_whole(location: str, method: str, kind: type[BaseException]) -> None:
     # at a time that no trial call has; a Jacobian is asked only now and then
-    window = {"jacobian": (1e-9, 9.0)}.get(place, (1.0, 1.4))
+    window = {"jacobian": (1e-9, 9.0)}.get(location, (1.0, 1.4))
 
     def raising(t: float) -> None:
         if window[0] < t < window[1]:
             raise kind("the gauge froze")
 
-    if place == "jacobian" and method != "radau-iia-5":
-        assert run_with(place, raising, method).ending.reason == "end"
+    if location == "jacobian" and method != "radau-iia-5":
+        assert run_with(location, raising, method).ending.reason == "end"
         return
     with pytest.raises(kind, match="the gauge froze"):
-        run_with(place, raising, method)
+        run_with(location, raising, method)
 
 
 @pytest.mark.parametrize("method", METHODS)

@@ -179,6 +179,6 @@ def test_what_swings_many_times_in_a_step_is_followed(method: str) -> None:
         "x = 7.77 + 1.5*cos(20*x)*y": fine - 7.77 - 1.5 * np.cos(20 * fine) * np.exp(-0.1 * fine),
     }.items():
         run = uh.integrate(problem, method, rtol=1e-4, events=[uh.Event(text)])
-        places = np.flatnonzero(values[1:] * values[:-1] < 0)
+        indices = np.flatnonzero(values[1:] * values[:-1] < 0)
         assert run.tally.accepted < 20
-        assert run.events["time"].to_numpy() == pytest.approx(fine[places], abs=2e-4)
+        assert run.events["time"].to_numpy() == pytest.approx(fine[indices], abs=2e-4)

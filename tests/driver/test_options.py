@@ -74,7 +74,7 @@ def outcome(options: dict[str, Any], problem: uh.Problem = PROBLEM) -> uh.Run | 
             warnings.simplefilter("ignore", uh.ProblemWarning)
             return uh.integrate(problem, **{"progress": False, **options})
     except uh.HeronError as error:
-        return None if error.place and error.expected else pytest.fail(str(error))
+        return None if error.location and error.expected else pytest.fail(str(error))
 
 
 def test_what_starts_a_method_is_told() -> None:

@@ -74,8 +74,8 @@ def test_size_and_pattern_choose(n: int, kind: str) -> None:
 
 @pytest.mark.parametrize(("share", "kind"), [(0.05, "sparse"), (0.3, "dense")])
 def test_patterns_without_a_band(share: float, kind: str) -> None:
-    places = np.flatnonzero(np.random.default_rng(1).random(300**2) < share)
-    assert linear.choose_linear(300, linear.Entries(places // 300, places % 300), None, fixed=False) == kind
+    indices = np.flatnonzero(np.random.default_rng(1).random(300**2) < share)
+    assert linear.choose_linear(300, linear.Entries(indices // 300, indices % 300), None, fixed=False) == kind
 
 
 @pytest.mark.parametrize("kind", [*KINDS, "blocks"])
@@ -150,7 +150,7 @@ def test_factors_solve_any_matrix(kind: str, shift: complex, seed: int, request:
         request.getfixturevalue(kind)
     matrix, wanted = dice.standard_normal((n, n)), dice.standard_normal(n) + 1j * dice.standard_normal(n)
     wanted = wanted if isinstance(shift, complex) else wanted.real
-    entries = linear.Entries(*(places.astype(np.int64) for places in np.indices((n, n)).reshape(2, -1)))
+    entries = linear.Entries(*(indices.astype(np.int64) for indices in np.indices((n, n)).reshape(2, -1)))
     solver = linear.linear_solver(n, control, "dense" if kind == "blocks" else kind, entries, fixed=False)
     solver.jacobian.flat = matrix
     context, *_kept = solver.context(isinstance(shift, complex))

@@ -56,7 +56,7 @@ def attempt(system, work, control):
                 work.base[k] = y[k] + h * (1.0 - GAMMA) * work.first[k]
             else:
                 work.second[k] = work.z[k] * shift
-    coefficients = as_doubles(control.place)
+    coefficients = as_doubles(control.polynomial_address)
     total = 0.0
     for k in range(n):
         work.residual[k] = (work.second[k] - work.first[k]) * (GAMMA * h * shift)

@@ -117,10 +117,10 @@ def test_families_stand_along_physical_coordinates() -> None:
     problem = uh.Problem.from_text(text, initial={"u": [1.0] * 12}, parameters={"n": 12, "dz": 2.0}, interval=(0, 1),
                                    units={"depth": "mm"})  # fmt: skip
     run = uh.integrate(problem)
-    places = 2.0 * (np.arange(12) + 0.5)
-    for user_input, label in (("depth", "depth [mm]"), ("(i - 0.5)*dz", "(i - 0.5)*dz"), (places, "")):
+    indices = 2.0 * (np.arange(12) + 0.5)
+    for user_input, label in (("depth", "depth [mm]"), ("(i - 0.5)*dz", "(i - 0.5)*dz"), (indices, "")):
         (shown,) = states_record(run, ["u"], along={"u": user_input}).maps
-        assert (shown.y_label, shown.y.tolist()) == (label, places.tolist())
+        assert (shown.y_label, shown.y.tolist()) == (label, indices.tolist())
     for wrong in ({"x": "depth"}, {"u": "q*i"}, {"u": [1, 2]}, {"u": "0*i"}, {"u": object()}, "depth"):
         with pytest.raises(uh.OptionError, match=r"coordinate"):
             uh.draw_states(run, ["u"], along=wrong)

@@ -72,7 +72,7 @@ def test_numbers_and_names_are_never_cut() -> None:
     whole = len(shown(sheet, 200).splitlines()[1])
     for width, kept in ((whole, 4), (whole - 1, 3), (whole - 10, 2), (whole - 19, 1)):
         lines = shown(sheet, width).splitlines()
-        assert [name in lines[1] for name in ("alpha", " b", "gamma", " d")] == [place < kept for place in range(4)]
+        assert [name in lines[1] for name in ("alpha", " b", "gamma", " d")] == [index < kept for index in range(4)]
         assert max(map(len, lines)) <= width
     assert number(None) == number(float("nan")) == "–"
     assert number(1234567) == "1,234,567"

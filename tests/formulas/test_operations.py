@@ -27,7 +27,7 @@ POINTS = [(0.31, 0.12, 0.57), (0.83, 0.9, 0.2), (0.07, 0.55, 0.61)]
 
 def tree(operation: str) -> Node:
     _, most = OPERATIONS[operation].arguments
-    return Node(operation, *(name(place) for place in PLACES[: most or 3]))
+    return Node(operation, *(name(index) for index in PLACES[: most or 3]))
 
 
 def value(node: Node, point: tuple[float, ...]) -> float:
@@ -50,8 +50,8 @@ def test_one_table_serves_all(operation: str) -> None:
     for point in POINTS:
         assert machine(to_text(node), point) == pytest.approx(value(node, point), rel=1e-14)
         slopes = Differentiator(PLACES).by_name(node)
-        for place, key in enumerate(PLACES):
-            ends = [tuple(x + s * 1e-6 * (k == place) for k, x in enumerate(point)) for s in (1, -1)]
+        for index, key in enumerate(PLACES):
+            ends = [tuple(x + s * 1e-6 * (k == index) for k, x in enumerate(point)) for s in (1, -1)]
             wanted = (value(node, ends[0]) - value(node, ends[1])) / 2e-6
             found = value(slopes[key], point) if key in slopes else 0.0
             assert found == pytest.approx(wanted, rel=1e-6, abs=1e-8), key

@@ -206,7 +206,7 @@ CARETS = [
 def test_the_caret_stands_under_the_culprit(text: str, pointed: str) -> None:
     with pytest.raises(errors.ExpressionError) as caught:
         uh.Problem.from_text(text, initial={"x": 1}, interval=(0, 1))
-    lines = caught.value.place.splitlines()
+    lines = caught.value.location.splitlines()
     shown, caret = lines[-2], lines[-1]
     assert shown[caret.index("^")] == pointed
 

@@ -118,7 +118,7 @@ def test_a_run_never_leaves_a_table() -> None:
     for interval in ((0, 2.001), (-1, 1)):
         with pytest.raises(errors.InputError, match="leave the table of 'tide'") as caught:
             problem.with_(interval=interval)
-        assert caught.value.place == "gauge.csv"
+        assert caught.value.location == "gauge.csv"
     with pytest.raises(errors.InputError, match="did you mean 'linear'"):
         uh.Measured([0, 1], [0, 1], "linaer")
     with pytest.raises(errors.NameClashError, match="two things"):

@@ -44,8 +44,8 @@ class System:
         letter, shift = self.random.choice([*scope, ""]), self.random.randint(-1, 1)
         low, high = (1, 3) if self.inner else (0, 4)
         if not letter or scope[letter][0] + shift < low or scope[letter][1] + shift > high:
-            place = self.random.randint(low, high)
-            return str(place), lambda env: place
+            index = self.random.randint(low, high)
+            return str(index), lambda env: index
         return f"{letter}{shift:+d}" if shift else letter, lambda env: env[letter] + shift
 
     def expression(self, scope: dict[str, tuple[int, int]], depth: int) -> tuple[str, Value]:
@@ -57,8 +57,8 @@ class System:
             name = self.random.choice(self.scalars)
             if name != "d":
                 return name, lambda env: self.meaning[name]({"y": env["y"]})
-            index, place = self.member(scope)
-            return f"d[{index}]", lambda env: self.family({"y": env["y"], "i": place(env)})
+            index, position = self.member(scope)
+            return f"d[{index}]", lambda env: self.family({"y": env["y"], "i": position(env)})
         if kind in "am":
             (a, f), (b, g) = self.expression(scope, depth - 1), self.expression(scope, depth - 1)
             if kind == "a":
@@ -73,18 +73,18 @@ class System:
             a, f = self.expression({**scope, letter: (first, last)}, depth - 1)
             return (
                 f"sum({a} for {letter} in {first}..{last})",
-                lambda env: sum(f({**env, letter: place}) for place in range(first, last + 1)),
+                lambda env: sum(f({**env, letter: position}) for position in range(first, last + 1)),
             )
         if kind == "n" or (kind in "di" and self.random.random() < 0.5):
             return "0.5", lambda env: 0.5
-        index, place = self.member(scope)
-        return f"u[{index}]", lambda env: self.state(env, place(env))
+        index, position = self.member(scope)
+        return f"u[{index}]", lambda env: self.state(env, position(env))
 
-    def state(self, env: Env, place: int) -> complex:
-        return env["y"][place - 1] if 1 <= place <= 3 else self.meaning[f"u[{place}]"]({"y": env["y"]})
+    def state(self, env: Env, index: int) -> complex:
+        return env["y"][index - 1] if 1 <= index <= 3 else self.meaning[f"u[{index}]"]({"y": env["y"]})
 
     def rates(self, y: Any) -> Any:
-        return np.array([self.rate({"y": y, "i": place}) for place in (1, 2, 3)])
+        return np.array([self.rate({"y": y, "i": index}) for index in (1, 2, 3)])
 
 
 def compare(seed: int, *, marches: bool) -> None:

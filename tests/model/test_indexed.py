@@ -205,7 +205,11 @@ WRONG = [
 def test_indices_that_go_astray(text: str, kind: type, words: str) -> None:
     with pytest.raises(kind, match=words) as caught:
         uh.Problem.from_text(text, initial={"u": 1.0}, parameters={"n": 5}, interval=(0, 1))
-    assert "line 1" in caught.value.place or "line 2" in caught.value.place or caught.value.place == "the equations"
+    assert (
+        "line 1" in caught.value.location
+        or "line 2" in caught.value.location
+        or caught.value.location == "the equations"
+    )
 
 
 def test_sizes_must_be_known() -> None:

@@ -99,9 +99,9 @@ def test_motion_makes_the_action_stationary(energies: tuple[str, str], state: li
     acceleration = rates_at(problem, state, t)[1::2]
     small, h = 1e-4 * np.eye(2), 1e-4
 
-    def momentum(time: float, place: np.ndarray, speed: np.ndarray) -> np.ndarray:
+    def momentum(time: float, index: np.ndarray, speed: np.ndarray) -> np.ndarray:
         return np.array(
-            [(lagrangian(time, place, speed + d) - lagrangian(time, place, speed - d)) / 2e-4 for d in small]
+            [(lagrangian(time, index, speed + d) - lagrangian(time, index, speed - d)) / 2e-4 for d in small]
         )
 
     later = momentum(t + h, q + h * v + h * h * acceleration / 2, v + h * acceleration)

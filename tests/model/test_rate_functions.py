@@ -78,7 +78,7 @@ def raising(t, y):
 def test_bad_functions_are_refused_at_formulation(rates) -> None:
     with pytest.raises(errors.RateFunctionError) as caught:
         uh.Problem.from_rates(rates, **SAID)
-    assert caught.value.place
+    assert caught.value.location
     assert caught.value.expected
 
 

@@ -153,7 +153,7 @@ def test_what_cannot_be_solved_is_refused_in_the_users_words(text: str, kind: ty
         uh.Problem.from_text(
             text, initial=dict.fromkeys(names, 1.0), parameters={"m": 2.0} if "m*" in text else {}, interval=(0, 1)
         )
-    assert "line" in caught.value.place
+    assert "line" in caught.value.location
 
 
 def test_each_derivative_needs_its_starting_value() -> None:

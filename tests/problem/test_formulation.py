@@ -86,7 +86,7 @@ def test_wrong_problems_are_refused_by_name(changes: dict, kind: type, words: st
         uh.Problem.from_text(user_input.pop("equations"), **user_input)
     error = caught.value
     assert isinstance(error, uh.HeronError)
-    assert error.place
+    assert error.location
     assert error.expected
     assert error.given
 
@@ -135,7 +135,7 @@ def test_nothing_but_formulas(formula: str, words: str) -> None:
         return
     with pytest.raises(uh.FormulationError, match=words) as caught:
         uh.Problem.from_text(f"x' = {formula}", **user_input)
-    assert "line 1" in str(caught.value) or "the equations" in caught.value.place
+    assert "line 1" in str(caught.value) or "the equations" in caught.value.location
 
 
 def test_long_sums_are_not_deep() -> None:

@@ -89,12 +89,12 @@ def every_error(kind: type = errors.HeronError) -> list[type]:
 @pytest.mark.parametrize("kind", every_error(), ids=lambda kind: kind.__name__)
 def test_every_error_can_be_pickled(kind: type) -> None:
     more = {"names": ("a", "b")} if kind.__name__ in ("UndefinedNameError", "OpenParameterError") else {"name": "a"}
-    error = kind("a message", place="here", expected="that", **more)
+    error = kind("a message", location="here", expected="that", **more)
     again = pickle.loads(pickle.dumps(error))
     assert type(again) is kind
     assert str(again) == str(error) == printable(str(error))
     assert again.__dict__ == error.__dict__
-    assert copy.deepcopy(error).place == "here"
+    assert copy.deepcopy(error).location == "here"
 
 
 WRONG = [
@@ -113,7 +113,7 @@ def test_wrong_containers_are_refused(form: str, changes: dict) -> None:
     first = {"from_text": {"equations": "x' = -x"}, "from_rates": {"rates": lambda t, x: [-x]}}[form]
     with pytest.raises(errors.FormulationError) as caught:
         getattr(uh.Problem, form)(**{**first, **SAID, **changes})
-    assert caught.value.place
+    assert caught.value.location
     assert caught.value.expected
 
 

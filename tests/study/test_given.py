@@ -116,7 +116,7 @@ def test_odd_values_are_answered_or_refused_in_words(name: str) -> None:
                 STUDIES[name](value)
             except uh.HeronError as error:
                 refused.append(error)
-    assert all(error.place for error in refused)
+    assert all(error.location for error in refused)
     # each refuses most of them
     assert len(refused) >= 6 or name in (
         "amplification",

@@ -110,8 +110,8 @@ def test_worked_tables_against_fractions(name: str) -> None:
     wanted = by_hand(CATALOGUE[name], 3)
     assert found["row"].tolist() == [row[0] for row in wanted]
     assert found["step"].tolist() == [1 + sum(r[0] == "result" for r in wanted[:i]) for i in range(len(wanted))]
-    for column, place in (("t", 1), ("x", 2), ("rate of x", 3)):
-        values = [np.nan if row[place] is None else float(row[place]) for row in wanted]
+    for column, index in (("t", 1), ("x", 2), ("rate of x", 3)):
+        values = [np.nan if row[index] is None else float(row[index]) for row in wanted]
         assert found[column].to_numpy() == pytest.approx(np.array(values), rel=4e-16, abs=4e-16, nan_ok=True)
     ends = found[found["row"] == "result"]
     exact = 25 / 9 * np.exp(-0.75 * ends["t"]) + 4 / 3 * ends["t"] - 16 / 9

@@ -177,7 +177,7 @@ def test_every_disagreement_is_named(changes: dict, one: str, other: str) -> Non
     assert len(more) == (one == "'spill' is in l/s")
     assert one in str(found)
     assert other in str(found)
-    assert found.place.startswith(("line ", "the event", "parameters"))
+    assert found.location.startswith(("line ", "the event", "parameters"))
 
 
 def test_nothing_is_asked_without_units() -> None:

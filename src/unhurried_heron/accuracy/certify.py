@@ -175,7 +175,7 @@ def certify(
     start, end = problem.interval
     times = [] if at is None else [_time(problem, each) for each in several(at, "times", "certify, at")]
     if not all(min(start, end) <= time <= max(start, end) for time in times):
-        raise OptionError("a time lies outside the interval", name="at", place="certify",
+        raise OptionError("a time lies outside the interval", name="at", location="certify",
                           expected=f"times from {min(start, end):.6g} to {max(start, end):.6g}",
                           given=excerpt(at))  # fmt: skip
     return _Search(problem, digits, np.array(sorted(set(times) - {end}, reverse=end < start)), seconds, ctrl_c).result()
@@ -187,7 +187,7 @@ def _time(problem: Problem, given: Any) -> float:
     except (TypeError, ValueError, OverflowError) as error:
         if isinstance(error, HeronError):
             raise
-        raise OptionError("this is no time", name="at", place="certify", expected="a number, or a time with its unit",
+        raise OptionError("this is no time", name="at", location="certify", expected="a number, or a time with its unit",
                           given=excerpt(given)) from None  # fmt: skip
 
 

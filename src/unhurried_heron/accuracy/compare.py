@@ -107,7 +107,7 @@ def compare(
         raise OptionError(
             "there is nothing to compare",
             name="methods",
-            place="compare",
+            location="compare",
             expected="at least one method and one tolerance or step",
             given=f"{len(chosen)} methods, {len(tolerances)} tolerances, {len(steps)} steps",
         )
@@ -144,14 +144,14 @@ def chosen_methods(methods: Any) -> list[Method]:
         for method in [find_method(each) for each in ([methods] if single else methods)]:
             if found.setdefault(method.name, method) != method:
                 message = f"two different methods are called '{method.name}'"
-                raise MethodError(message, name=method.name, place="methods", given=method.name,
+                raise MethodError(message, name=method.name, location="methods", given=method.name,
                                   expected="a name of its own for each: rows and curves go by it")  # fmt: skip
         return list(found.values())
     except TypeError:
         raise OptionError(
             "these are no methods",
             name="methods",
-            place="compare",
+            location="compare",
             expected=f'names of methods, such as {[DEFAULT, FOR_STIFF]}, or "{ALL}"',
             given=excerpt(methods),
         ) from None

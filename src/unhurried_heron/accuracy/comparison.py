@@ -150,7 +150,7 @@ class Comparison:
     def _column(name: str, known: tuple[str, ...]) -> str:
         if not isinstance(name, str) or name not in known:
             raise RunError(f"there is no column '{as_text(name)}'{near_spelling(name, known)}", name=as_text(name),
-                           place="comparison", given=excerpt(name), expected=listing(known))  # fmt: skip
+                           location="comparison", given=excerpt(name), expected=listing(known))  # fmt: skip
         return name
 
     def best(self, error: float, *, by: str = "rate evaluations") -> pd.DataFrame:
@@ -179,7 +179,7 @@ class Comparison:
 
         self._column(by, WORK)
         if not (isinstance(error, int | float) and 0.0 < error < np.inf):
-            raise RunError("this is no error", name="error", place="comparison.best", expected="a positive number",
+            raise RunError("this is no error", name="error", location="comparison.best", expected="a positive number",
                            given=excerpt(error))  # fmt: skip
         groups: dict[tuple[str, bool], list[dict[str, Any]]] = {}
         for row in self.rows:
@@ -191,9 +191,9 @@ class Comparison:
         found.sort(key=lambda each: (np.isnan(each[by]), each[by]))
         best = found[0][by] if found else np.nan
         rank, last = 0, np.nan
-        for place, each in enumerate(found):
+        for index, each in enumerate(found):
             if not each[by] <= _EVEN * last:
-                rank, last = place + 1, each[by]
+                rank, last = index + 1, each[by]
             each["rank"] = None if np.isnan(each[by]) else rank
             each["times the best"] = each[by] / best if best else np.nan
         columns = ["rank", "method", by, "times the best", "how"]
@@ -258,8 +258,8 @@ def comparison_table(comparison: Comparison) -> list[RenderableType]:
     ]
     # columns that have nothing to tell are left out; what the user has watched stands before further counts
     told = [key for key in _SHOWN if any(row[key] or "error" in key for row in comparison.rows)]
-    place = told.index("seconds") + 1 if "seconds" in told else len(told)
-    keys = [*told[:2], "worst state", *told[2:place], *own, *told[place:]]
+    index = told.index("seconds") + 1 if "seconds" in told else len(told)
+    keys = [*told[:2], "worst state", *told[2:index], *own, *told[index:]]
     names = [(_SHOWN.get(key, key), "left" if key == "worst state" else "right") for key in keys]
     table = TextTable([("method", "left"), ("rtol/step", "right"), *names], comparison.problem.title)
     for row in comparison.rows:

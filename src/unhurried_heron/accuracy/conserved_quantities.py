@@ -98,6 +98,8 @@ def lowest_of(run: Run, state: str) -> tuple[float, float]:
     """Return the smallest recorded value of a state, and when it had it."""
     values: Any = run[state]
     if not values.size:
-        raise RunError("nothing was recorded", name=state, place="lowest", expected="a run of some times", given="none")
-    place = int(values.argmin())
-    return float(values[place]), float(run.times[place])
+        raise RunError(
+            "nothing was recorded", name=state, location="lowest", expected="a run of some times", given="none"
+        )
+    index = int(values.argmin())
+    return float(values[index]), float(run.times[index])

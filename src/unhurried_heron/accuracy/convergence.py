@@ -190,9 +190,9 @@ def convergence(
         with ctrl_c:
             if not ctrl_c.hit:
                 names, truth, label = references.function_for(method)
-                places = [slot for slot in map(problem.model.layout.slot, names) if slot is not None]
+                indices = [slot for slot in map(problem.model.layout.slot, names) if slot is not None]
                 along: Any = references.truth_for(method)
-                known = truth, places, size_of(along.values), references.until
+                known = truth, indices, size_of(along.values), references.until
         pairs = []
         for length in lengths(method):
             pairs.append((_row_of(method, length, INTERRUPTED), INTERRUPTED))
@@ -211,14 +211,14 @@ def convergence(
 def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable[[Method], list[float]]:
     """Return the steps of a method, the longest first; where the user chose none, more for methods of high order."""
     if steps is not None and step is not None:
-        raise OptionError("steps and a first step exclude each other", name="steps", place="convergence",
+        raise OptionError("steps and a first step exclude each other", name="steps", location="convergence",
                           expected="either steps=[…] or step=…",
                           given=f"{excerpt(steps)} and {excerpt(step)}")  # fmt: skip
     if steps is not None:
         given = several(steps, "steps", "convergence")
         found = sorted((positive_option(in_time(problem, each, "steps"), "steps") for each in given), reverse=True)
         if len(set(found)) < 2:
-            raise OptionError("an order needs several steps", name="steps", place="convergence",
+            raise OptionError("an order needs several steps", name="steps", location="convergence",
                               expected="at least two different steps", given=excerpt(steps))  # fmt: skip
         return lambda method: found
     halvings = whole(halvings, "halvings", "convergence", low=1, high=40)
@@ -246,12 +246,12 @@ def _row(problem: Problem, method: Method, length: float, limits: Budget, known:
     return row, found
 
 
-def _errors(kept: Any, truth: Any, places: list[int], size: Array, until: float | None) -> tuple[float, float]:
+def _errors(kept: Any, truth: Any, indices: list[int], size: Array, until: float | None) -> tuple[float, float]:
     """Return the error at the end, and the largest at the ends of steps, where the reference is trusted."""
     if not isinstance(kept, StepTrajectory):
         raise unforeseen("its steps were kept")
     rows = np.unique(np.append(np.arange(0, kept.times.size, 1 + kept.times.size // _MOST_ROWS), kept.times.size - 1))
-    times, states = kept.times[rows], kept.states[rows][:, places]
+    times, states = kept.times[rows], kept.states[rows][:, indices]
     if until is not None:
         inside = np.abs(times - times[0]) <= abs(until - times[0])
         times, states = times[inside], states[inside]

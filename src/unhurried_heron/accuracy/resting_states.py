@@ -22,7 +22,7 @@ _NOTHING: Final = 1e-300
 def not_seen(problem: Problem, runs: list[Run]) -> list[str]:
     """Return the states that moved in no run, though their rates are not zero everywhere near what the runs passed.
 
-    A rate that is a function of the user's may be anything between the places where it was asked. A written one is
+    A rate that is a function of the user's may be anything between the points where it was evaluated. A written one is
     enclosed over all values that the states ran through (R. E. Moore, R. B. Kearfott and M. J. Cloud, *Introduction to
     Interval Analysis*, 2009, chapter 5).
     """
@@ -31,27 +31,27 @@ def not_seen(problem: Problem, runs: list[Run]) -> list[str]:
     passed = np.array([run.states for run in runs if run.states.size]).reshape(-1, layout.size)
     still = np.all(ends == start, axis=0) & np.all(passed == start, axis=0)
     if not isinstance(rates, WrittenRates) or not still.any():
-        return [layout.name_of(place) for place in np.flatnonzero(still).tolist()]
+        return [layout.name_of(index) for index in np.flatnonzero(still).tolist()]
     ends = np.vstack([passed, ends, start])
     wide = _BEYOND * np.maximum(np.ptp(ends, axis=0), np.abs(start))
     low, high = ends.min(axis=0) - np.where(still, 0.0, wide), ends.max(axis=0) + np.where(still, 0.0, wide)
-    moved = {place for block in rates.blocks for place in _places(block) if not _is_zero(problem, block, low, high)}
-    return [layout.name_of(place) for place in np.flatnonzero(still).tolist() if place in moved]
+    moved = {index for block in rates.blocks for index in _places(block) if not _is_zero(problem, block, low, high)}
+    return [layout.name_of(index) for index in np.flatnonzero(still).tolist() if index in moved]
 
 
 def _places(block: IndexedFormula) -> Any:
     """Return where the values of a block go."""
-    places = np.array([block.base])
+    indices = np.array([block.base])
     for loop, stride in zip(block.loops, block.strides, strict=True):
-        places = np.add.outer(places, stride * np.arange(loop.first, loop.last + 1)).ravel()
-    return places.tolist()
+        indices = np.add.outer(indices, stride * np.arange(loop.first, loop.last + 1)).ravel()
+    return indices.tolist()
 
 
 def _is_zero(problem: Problem, block: IndexedFormula, low: Any, high: Any) -> bool:
     """Whether a right-hand side is zero for all states within bounds."""
     box: dict[str, Any] = dict(problem.parameters)
-    for place_name, place in problem.model.layout.scalars.items():
-        box[place_name] = low[place], high[place]
+    for place_name, position in problem.model.layout.scalars.items():
+        box[place_name] = low[position], high[position]
     box |= {loop.index: (float(loop.first), float(loop.last)) for loop in block.loops}
     sums = [node for node in walk(block.node) if node.op == SUM]
     box |= {str(node.args[0]): (float(node.args[1].args[0]), float(node.args[2].args[0])) for node in sums}

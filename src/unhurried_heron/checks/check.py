@@ -54,7 +54,7 @@ def check(problem: Problem) -> Report:
     True
     """
     if not isinstance(problem, Problem):
-        raise OptionError("this is no problem to look over", name="problem", place="check",
+        raise OptionError("this is no problem to look over", name="problem", location="check",
                           expected="a Problem", given=excerpt(problem))  # fmt: skip
     return _report(problem, [], sound=True)
 

@@ -44,7 +44,7 @@ def main() -> None:
     sys.stdout = sys.stdout or open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115  # it stays open to the end
     sys.stderr = sys.stderr or open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115  # likewise
     for stream in (sys.stdout, sys.stderr):
-        # a terminal that knows few letters shows question marks in the place of others
+        # a terminal that knows few letters shows question marks in place of others
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="replace")
     debug = "--debug" in sys.argv

@@ -50,7 +50,7 @@ def changed(problem: Problem, changes: list[str]) -> Problem:
             raise OptionError(
                 f"cannot set '{name}'{near_spelling(name, known)}",
                 name=name,
-                place="--set",
+                location="--set",
                 expected="NAME=VALUE with a name among " + listing(known),
                 given=change,
             )
@@ -58,7 +58,7 @@ def changed(problem: Problem, changes: list[str]) -> Problem:
     return problem.with_(parameters=parameters, initial=initial) if changes else problem
 
 
-def value_of(text: str, place: str) -> float | str:
+def value_of(text: str, location: str) -> float | str:
     """Return a number, or a quantity or formula as it was typed."""
     try:
         return float(text)
@@ -66,27 +66,27 @@ def value_of(text: str, place: str) -> float | str:
         if text.strip():
             return text
     raise OptionError(
-        "this is no number", name=place, place=place, expected="a number, a quantity or a formula", given=text
+        "this is no number", name=location, location=location, expected="a number, a quantity or a formula", given=text
     )
 
 
-def counts_of(text: str, place: str) -> list[Any] | None:
+def counts_of(text: str, location: str) -> list[Any] | None:
     """Return the whole numbers between commas, what is none as it is; None where there are none."""
-    return [int(each) if each.is_integer() else each for each in numbers_of(text, place)] or None
+    return [int(each) if each.is_integer() else each for each in numbers_of(text, location)] or None
 
 
-def steps_of(text: str, place: str) -> list[Any] | None:
+def steps_of(text: str, location: str) -> list[Any] | None:
     """Return the quantities between commas; None where there are none."""
-    return [value_of(each, place) for each in words(text)] or None
+    return [value_of(each, location) for each in words(text)] or None
 
 
-def numbers_of(text: str, place: str) -> list[float]:
+def numbers_of(text: str, location: str) -> list[float]:
     """Return the numbers between commas."""
     try:
         numbers = [float(part) for part in text.split(",")] if text.strip() else []
     except ValueError:
         raise OptionError(
-            "this is no number", name=place, place=place, expected="a number such as 1e-6", given=text
+            "this is no number", name=location, location=location, expected="a number such as 1e-6", given=text
         ) from None
     return numbers
 
@@ -110,7 +110,7 @@ def budget_of(text: str | None) -> Budget | None:
     found = re.fullmatch(r"\s*(?P<number>\d+(?:\.\d*)?(?:[eE]\d{1,2})?)\s*(?P<what>s|steps|rates)\s*", text)
     if found is None or float(found["number"]) <= 0:
         raise OptionError(
-            "this is no budget", name="--budget", place="--budget", expected="20s, 5000steps or 1e6rates", given=text
+            "this is no budget", name="--budget", location="--budget", expected="20s, 5000steps or 1e6rates", given=text
         )
     number = float(found["number"])
     name = {"s": "seconds", "steps": "steps", "rates": "rate_evaluations"}[found["what"]]
@@ -129,7 +129,7 @@ def check_outputs(file: Path, *outputs: Path | None) -> None:
             raise OptionError(
                 f"{path} would be written over {other}",
                 name=str(path),
-                place=str(path),
+                location=str(path),
                 expected="a file of its own for each output",
                 given=str(path),
             )
@@ -142,7 +142,7 @@ def check_writable(path: Path) -> None:
         raise OptionError(
             f"{path} is a folder" if path.is_dir() else f"there is no folder {path.absolute().parent}",
             name=str(path),
-            place=str(path),
+            location=str(path),
             expected="a file in a folder that exists",
             given=str(path),
         )
@@ -158,7 +158,7 @@ def save(figure: Any, path: Path) -> None:
         raise OptionError(
             "cannot draw into this kind of file",
             name=str(path),
-            place=str(path),
+            location=str(path),
             expected="a name that ends in ." + ", .".join(sorted(kinds)),
             given=path.suffix or "no ending",
         )

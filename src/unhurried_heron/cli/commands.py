@@ -94,7 +94,7 @@ def run(
     from unhurried_heron.text.tables import console, run_report
 
     if exact and csv is None:
-        raise OptionError("there is no table to put exact values into", name="--exact", place="--exact",
+        raise OptionError("there is no table to put exact values into", name="--exact", location="--exact",
                           expected="--csv OUT beside it", given="none")  # fmt: skip
     problem = asked_problem(file, changes, start, end)
     kept: Any = int(record) if record is not None and record.strip().isdecimal() else record
@@ -107,7 +107,7 @@ def run(
     wanted = options.pop("record", "steps") if asked else "steps"
     check_outputs(file, csv, json, plot)
     if plot is None and (phase is not None or overlay is not None or draw is not None):
-        raise OptionError("there is nowhere to draw", name="--plot", place="--phase, --overlay, --draw",
+        raise OptionError("there is nowhere to draw", name="--plot", location="--phase, --overlay, --draw",
                           expected="--plot OUT beside it", given="none")  # fmt: skip
     others = overlaid(problem, overlay, changed)
     with quietly():
@@ -241,7 +241,7 @@ def new(
         raise OptionError(
             "this cannot be the name of a problem",
             name=name,
-            place="NAME",
+            location="NAME",
             expected="letters, digits, - and _",
             given=excerpt(name),
         )
@@ -252,7 +252,7 @@ def new(
             file.write(starter(path.stem))
     except FileExistsError:
         raise OptionError(
-            f"there is a file {path} already", name=name, place="NAME", expected="a new name", given=name
+            f"there is a file {path} already", name=name, location="NAME", expected="a new name", given=name
         ) from None
     say(f"problem file: {path}")
 

@@ -49,7 +49,7 @@ def overlaid(
     name, sign, values = overlay.partition("=")
     given = [value.strip() for value in values.split(",") if value.strip()]
     if not sign or not given:
-        raise OptionError("these are no values to lay over each other", name="--overlay", place="--overlay",
+        raise OptionError("these are no values to lay over each other", name="--overlay", location="--overlay",
                           expected="NAME=V1,V2,…", given=overlay)  # fmt: skip
     return [(f"{name.strip()} = {value}", changed(problem, [f"{name}={value}"])) for value in given]
 
@@ -61,7 +61,7 @@ def picture(runs: list[Run], labels: list[str] | None, phase: str | None, draw: 
 
     shown: Run | list[Run] = runs if labels is not None else runs[0]
     if phase is not None and draw is not None:
-        raise OptionError("one picture cannot be both", name="--draw", place="--draw, --phase",
+        raise OptionError("one picture cannot be both", name="--draw", location="--draw, --phase",
                           expected="one of the two", given="both")  # fmt: skip
     if phase is None:
         return draw_states(shown, None if draw is None else names_in(draw), labels=labels)

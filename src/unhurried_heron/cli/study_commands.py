@@ -100,7 +100,7 @@ def stability(
 
     check_outputs(Path(os.devnull), plot)
     if file is None and (changes or start is not None or end is not None):
-        raise OptionError("there is no problem to change", name="--for", place="--set, --from, --to",
+        raise OptionError("there is no problem to change", name="--for", location="--set, --from, --to",
                           expected="--for FILE beside it", given="none")  # fmt: skip
     shown = _window(window) if window else None
     regions = [stability_of(name, order=of_order, stages=stages) for name in methods]
@@ -238,6 +238,6 @@ def _window(text: str) -> Any:
     except ValueError:
         sides = []
     if len(sides) != 4:
-        raise OptionError("this is no window", name="--window", place="--window",
+        raise OptionError("this is no window", name="--window", location="--window",
                           expected="left,right,bottom,top, such as -4,1,-3,3", given=text)  # fmt: skip
     return tuple(sides[:2]), tuple(sides[2:])

@@ -25,8 +25,8 @@ MADE: Final = CODE + 1
 SIZE: Final = MADE + 1
 
 
-def _copy(row: str, place: str, lane: VectorLane) -> None:
-    lane.store(lane.load(row), place)
+def _copy(row: str, location: str, lane: VectorLane) -> None:
+    lane.store(lane.load(row), location)
 
 
 Turning = Mapping[str, tuple[str, str]]
@@ -105,9 +105,9 @@ class BatchWriter(IrWriter):
         self.lines += ["  br label %next", "next:", "  br label %turn", "all:"]
         self.leave(0, "1")
         self.lines += ["out:", "  %final = load ptr, ptr %present", "  %count.taken = load i64, ptr %taken"]
-        for row, place in home.items():
-            label, there = self.label(), self.new(f"icmp eq ptr {row}, {place}")
+        for row, index in home.items():
+            label, there = self.label(), self.new(f"icmp eq ptr {row}, {index}")
             self.lines += [f"  br i1 {there}, label %home{label}, label %copy{label}", f"copy{label}:"]
-            self.loop(functools.partial(_copy, row, place))
+            self.loop(functools.partial(_copy, row, index))
             self.lines += [f"  br label %home{label}", f"home{label}:"]
         return "\n".join([*self.lines, "  ret i64 %count.taken", "}"])

@@ -156,7 +156,7 @@ def _native_action(action: Acting | None, names: SymbolTable, context: RuntimeDa
 
         function = action.function
         return python_function(function, context, len(function.states) + len(function.parameters))
-    blocks = tuple(single(node, place) for place, node in enumerate(action.nodes))
+    blocks = tuple(single(node, index) for index, node in enumerate(action.nodes))
     return compiled(blocks, len(blocks), names, context.array)
 
 

@@ -32,7 +32,7 @@ class SymbolTable:
     ----------
     scalars : tuple of (str, int)
         Places of the states that are no indexed states.
-    places : tuple of (str, int)
+    context_indices : tuple of (str, int)
         Parameters and switches, and where they stand in the context.
     inputs : tuple of (str, int)
         Measured inputs and where in the context the address of their table stands; the address of the row in use
@@ -44,7 +44,7 @@ class SymbolTable:
     """
 
     scalars: tuple[tuple[str, int], ...]
-    places: tuple[tuple[str, int], ...]
+    context_indices: tuple[tuple[str, int], ...]
     inputs: tuple[tuple[str, int], ...] = ()
     held: bool = False
     n_states: int = 0
@@ -68,7 +68,7 @@ class Emitter:
 
     def __init__(self, names: SymbolTable) -> None:
         self._slots: Mapping[str, tuple[str, int]] = {
-            **{name: ("%p", i) for name, i in names.places},
+            **{name: ("%p", i) for name, i in names.context_indices},
             **{state: ("%y", i) for state, i in names.scalars},
         }
         self._inputs, self._held = dict(names.inputs), names.held
@@ -138,7 +138,7 @@ class Emitter:
             raise unforeseen("scope is not None")
         return scope.register
 
-    def place(self, base: int, strides: Iterable[tuple[str, int]]) -> str:
+    def flat_index(self, base: int, strides: Iterable[tuple[str, int]]) -> str:
         """Return the whole number ``base + sum(stride*index)``."""
         total = str(base)
         for index, stride in strides:
@@ -188,7 +188,7 @@ class Emitter:
         """Write the value of a tree to a place of the output, or add it to what is there."""
         register, strides = self.value(node), list(strides)
         self._target = self.scope
-        pointer = self._new(f"getelementptr double, ptr %out, i64 {self.place(base, strides)}")
+        pointer = self._new(f"getelementptr double, ptr %out, i64 {self.flat_index(base, strides)}")
         if adds:
             register = self._new(f"fadd double {self._new(f'load double, ptr {pointer}')}, {register}")
         # outside loops, "volatile" keeps the code generator from looking for stores to merge, which takes it
@@ -234,7 +234,7 @@ class Emitter:
         if op == "name":
             return self._load(str(node.args[0]))
         if op == "slot":
-            pointer = self._new(f"getelementptr double, ptr %y, i64 {self.place(node.args[0], node.args[1:])}")
+            pointer = self._new(f"getelementptr double, ptr %y, i64 {self.flat_index(node.args[0], node.args[1:])}")
             return self._new(f"load double, ptr {pointer}")
         if op == SUM:
             return self._sum(node)

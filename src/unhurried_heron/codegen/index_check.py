@@ -84,7 +84,7 @@ def _inside(form: Form, size: int, what: str) -> None:
         raise HeronError(
             f"a formula would be {what} memory that is not its own; nothing was run",
             name="indexed state",
-            place="the laid-out equations",
+            location="the laid-out equations",
             expected=f"places 0 to {size - 1}",
             given=f"{low} to {high}" + "".join(f", an index '{index}' without a range" for index, _ in moves),
         )

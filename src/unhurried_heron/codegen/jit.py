@@ -37,8 +37,8 @@ def compile_many(text: str, count: int) -> tuple[list[int], Any]:
     The engine looks through all symbols for each that it is asked for, so that it is asked for one only.
     """
     engine = _compile(text, optimised=False)
-    place = int(engine.get_global_value_address("functions"))
-    return np.ctypeslib.as_array((ctypes.c_int64 * count).from_address(place)).tolist(), engine
+    index = int(engine.get_global_value_address("functions"))
+    return np.ctypeslib.as_array((ctypes.c_int64 * count).from_address(index)).tolist(), engine
 
 
 def _compile(text: str, *, optimised: bool) -> Any:
@@ -67,7 +67,7 @@ def _optimise(module: Any, machine: Any) -> None:
 def _found(engine: Any, symbol: str) -> int:
     address = int(engine.get_function_address(symbol))
     if address == 0:
-        raise HeronError("machine code lacks what was to be called", name=symbol, place="the compiled code",
+        raise HeronError("machine code lacks what was to be called", name=symbol, location="the compiled code",
                          expected=f"a function '{symbol}'", given="none")  # fmt: skip
     return address
 

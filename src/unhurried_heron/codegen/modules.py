@@ -114,7 +114,7 @@ def emit_module(
         text = _function("evaluate", blocks, size, names, declared)
     else:
         text = _function("smooth", blocks, size, names, declared)
-        plain = SymbolTable(names.scalars, names.places, names.inputs)
+        plain = SymbolTable(names.scalars, names.context_indices, names.inputs)
         text += _function("plain", guarded, size, plain, declared) + _GUARD.format(size=size)
     return _with_tables(declared) + text
 
@@ -161,8 +161,8 @@ def emit_each(shapes: tuple[Shape, ...]) -> str:
     and the indices as whole numbers.
     """
     declared = set().union(*(shape.declared for shape in shapes))
-    functions = [shape.text.replace("{name}", f"evaluate{place}") for place, shape in enumerate(shapes)]
-    addresses = ", ".join(f"ptr @evaluate{place}" for place in range(len(shapes)))
+    functions = [shape.text.replace("{name}", f"evaluate{index}") for index, shape in enumerate(shapes)]
+    addresses = ", ".join(f"ptr @evaluate{index}" for index in range(len(shapes)))
     table = f"@functions = constant [{len(shapes)} x ptr] [{addresses}]\n"
     return _with_tables(declared) + "".join(functions) + table
 

@@ -66,10 +66,10 @@ class _Writer(BatchWriter):
         """Return pointers to the rows of a ring, the newest first; the last is free."""
         pointers = []
         for j in range(count):
-            place = self.new(f"add i64 %head, {j}")
-            over, back = self.new(f"icmp uge i64 {place}, {count}"), self.new(f"sub i64 {place}, {count}")
-            place = self.new(f"select i1 {over}, i64 {back}, i64 {place}")
-            offset = self.new(f"mul i64 {place}, {'%n' if self.size is None else self.size}")
+            location = self.new(f"add i64 %head, {j}")
+            over, back = self.new(f"icmp uge i64 {location}, {count}"), self.new(f"sub i64 {location}, {count}")
+            location = self.new(f"select i1 {over}, i64 {back}, i64 {location}")
+            offset = self.new(f"mul i64 {location}, {'%n' if self.size is None else self.size}")
             pointers.append(self.new(f"getelementptr double, ptr {base}, i64 {offset}"))
         return pointers
 

@@ -73,9 +73,9 @@ def compile_tableau(numbers: Arithmetic, size: int | None, *, strides: bool) -> 
 
 
 class _Stage(NamedTuple):
-    """A stage, by its place: coefficients of those before, and node."""
+    """A stage, by its index: coefficients of those before, and node."""
 
-    place: int
+    number: int
     row: tuple[float, ...]
     node: float
 
@@ -97,12 +97,12 @@ class _Writer(BatchWriter):
         self._fill(rows, stages, self._stop)
         return "\n".join([*self.lines, "  ret i32 1", "}"])
 
-    def _stop(self, place: int, code: str) -> None:
-        self.lines += [f"  store i64 {place}, ptr %where", f"  ret i32 {code}"]
+    def _stop(self, index: int, code: str) -> None:
+        self.lines += [f"  store i64 {index}, ptr %where", f"  ret i32 {code}"]
 
     def _fill(self, rows: Sequence[_Stage], stages: Sequence[str], fail: Callable[[int, str], None]) -> None:
         """Fill the stages of these rows; ``fail`` leaves where the rates did not answer 1."""
-        for place, row, node in rows:
+        for index, row, node in rows:
 
             def advance(lane: VectorLane, row: Any = row) -> None:
                 slope = lane.weighted(row, stages[: len(row)])
@@ -110,8 +110,8 @@ class _Writer(BatchWriter):
 
             self.loop(advance)
             time = self.multiply_add("%h", literal(float(node)), "%t")
-            code = self.call_rates(time, "%trial", stages[place])
-            self.unless_fine(code, functools.partial(fail, place, code))
+            code = self.call_rates(time, "%trial", stages[index])
+            self.unless_fine(code, functools.partial(fail, index, code))
 
     def stride(self, rows: Sequence[_Stage], width: int) -> str:
         """A function that takes many steps: state and slope change places with those at the end of a step."""

@@ -42,9 +42,9 @@ class RuntimeData:
     def names(self, layout: Layout, *, held: bool) -> SymbolTable:
         """Return where formulas find their names; ``held``: rows of tables are read from the context, too."""
         # formulas in which nothing is held may ask for widths, and when a switch is left for the sides of others
-        places = {name: place for place, name in enumerate(self.parameters)} | self.slots
+        indices = {name: index for index, name in enumerate(self.parameters)} | self.slots
         inputs = tuple(self.inputs.items())
-        return SymbolTable(tuple(layout.scalars.items()), tuple(places.items()), inputs, held, layout.size)
+        return SymbolTable(tuple(layout.scalars.items()), tuple(indices.items()), inputs, held, layout.size)
 
     @property
     def values(self) -> FloatArray:
@@ -64,19 +64,19 @@ class RuntimeData:
     def use_rows(self, time: float) -> None:
         """Take the rows of the tables that hold at a time."""
         for table, rows, slot in self.tables:
-            place = int(np.clip(np.searchsorted(table.times, time, side="right") - 1, 0, table.times.size - 1))
-            self.array.view(np.int64)[slot + 1] = rows.ctypes.data + 8 * (1 + 5 * place)
+            index = int(np.clip(np.searchsorted(table.times, time, side="right") - 1, 0, table.times.size - 1))
+            self.array.view(np.int64)[slot + 1] = rows.ctypes.data + 8 * (1 + 5 * index)
 
 
 def context_of(problem: Problem) -> RuntimeData:
     """Return the context of a problem's functions, with the values of its parameters."""
     model = problem.model
     first = len(model.parameters)
-    inputs = {name: first + 2 * place for place, name in enumerate(model.inputs)}
+    inputs = {name: first + 2 * index for index, name in enumerate(model.inputs)}
     first += 2 * len(inputs)
     held = [switch.slot for switch in model.rates.switches if isinstance(switch, HeldSwitch)]
     held += [switch.width for switch in model.resting_roots]
-    slots = {slot: first + place for place, slot in enumerate(held)}
+    slots = {slot: first + index for index, slot in enumerate(held)}
     array = np.zeros(first + len(slots) + 1)
     tables = []
     for name, slot in inputs.items():

@@ -102,7 +102,7 @@ class NativeSystem:
         named += self.beyond.named() if self.beyond else []
         for function, what in named:
             function.raise_pending(what)
-        raise HeronError("a native function stopped the run without saying why", place=f"t = {time:.12g}")
+        raise HeronError("a native function stopped the run without saying why", location=f"t = {time:.12g}")
 
     def hold_between(self, start: float, end: float) -> None:
         """Take the rows of the tables in use between two times, and keep Python functions within them."""
@@ -235,7 +235,7 @@ def native_exact(problem: Problem) -> NativeFunction:
     """Return a native function of the closed forms, in the order they were given."""
     model, start = problem.model, problem.start
     exact = [with_starting_values(node, model.layout, problem.parameters, start) for node in model.exact.values()]
-    return _plain(problem, tuple(single(node, place) for place, node in enumerate(exact)), len(exact))
+    return _plain(problem, tuple(single(node, index) for index, node in enumerate(exact)), len(exact))
 
 
 def exact_rows(problem: Problem, times: FloatArray) -> dict[str, FloatArray]:

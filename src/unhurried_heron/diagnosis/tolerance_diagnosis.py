@@ -46,8 +46,8 @@ class Truth:
         self.by = taken_by(run)
         # where answers are compared: between the steps, too, where they were kept
         start, end, kept = run.problem.interval[0], run.ending.time, isinstance(run._trajectory, StepTrajectory)
-        self.places = np.linspace(start, end, _ROWS) if kept else run.times
-        found = again(run, self.by, times=_LONGER, record=self.places.tolist(), **self.changed)
+        self.wanted_times = np.linspace(start, end, _ROWS) if kept else run.times
+        found = again(run, self.by, times=_LONGER, record=self.wanted_times.tolist(), **self.changed)
         self.tighter = found.run if found.done else None
 
     @property
@@ -73,11 +73,11 @@ class Truth:
         return times, np.abs(answer - truth) / np.maximum(allowed, 1e-300)
 
     def _common(self, run: Run, other: Run) -> Array:
-        """Return the places that both reached, and where neither jumps: its two sides differ by all of it."""
+        """Return the times that both reached, and where neither jumps: its two sides differ by all of it."""
         start, end = self.run.problem.interval[0], self.run.ending.time
         sign = 1.0 if end >= start else -1.0
         last = min(sign * end, sign * run.ending.time, sign * other.ending.time)
-        times = self.places[sign * self.places <= last]
+        times = self.wanted_times[sign * self.wanted_times <= last]
         jumps = np.concatenate([run._trajectory.jumps.times, other._trajectory.jumps.times])
         if jumps.size and times.size:
             near = np.abs(times[:, None] - jumps).min(axis=1) <= 1e-6 * abs(end - start)
@@ -106,7 +106,7 @@ class Truth:
         with quietly():
             # of closed forms that begin elsewhere
             begun = problem.with_(initial=dict(zip(problem.states, moved.tolist(), strict=True)))
-        found = again(run, self.by, times=_LONGER, problem=begun, record=self.places.tolist(), **self.changed)
+        found = again(run, self.by, times=_LONGER, problem=begun, record=self.wanted_times.tolist(), **self.changed)
         return float(self.misses(found.run)[1].max(initial=0.0)) if found.run is not None and found.done else None
 
 

@@ -214,12 +214,12 @@ def _leaps(driver: Driver) -> str:
             "and another was taken: the step is too long there, or the solution leaps.")  # fmt: skip
 
 
-def _named(request: RunRequest, place: int) -> str:
+def _named(request: RunRequest, index: int) -> str:
     """Return the name of a state, or of a parameter, which stand after the states; nothing below 0."""
     layout, parameters = request.problem.model.layout, request.problem.model.parameters
-    if place < 0:
+    if index < 0:
         return ""
-    return layout.name_of(place) if place < layout.size else parameters[place - layout.size]
+    return layout.name_of(index) if index < layout.size else parameters[index - layout.size]
 
 
 def _endless(driver: Driver, event: str) -> str:

@@ -50,30 +50,30 @@ def sides_that_hold(speeds: Any, first: tuple[int, ...], free: int = -1) -> tupl
 def _near(first: tuple[int, ...]) -> Iterator[tuple[int, ...]]:
     """Yield all choices, those first that change little."""
     for changed in range(len(first) + 1):
-        for places in itertools.combinations(range(len(first)), changed):
-            others = [[side for side in (SLIDES, TRUE, FALSE) if side != first[place]] for place in places]
+        for indices in itertools.combinations(range(len(first)), changed):
+            others = [[side for side in (SLIDES, TRUE, FALSE) if side != first[index]] for index in indices]
             for sides in itertools.product(*others):
                 choice = list(first)
-                for place, side in zip(places, sides, strict=True):
-                    choice[place] = side
+                for index, side in zip(indices, sides, strict=True):
+                    choice[index] = side
                 yield tuple(choice)
 
 
 def _holds(speeds: Any, choice: tuple[int, ...], slack: float, free: int) -> bool:
     left = speeds[tuple(slice(None) if side == SLIDES else side for side in choice)]
-    sliding = [place for place, side in enumerate(choice) if side == SLIDES]
+    sliding = [index for index, side in enumerate(choice) if side == SLIDES]
     shares: list[Any] = []
     least = _DEPENDENT * float(np.abs(speeds).max(initial=0.0))
-    for place in sliding:
+    for index in sliding:
         below, above = left[0], left[1]
-        back = below[..., place] - above[..., place]
+        back = below[..., index] - above[..., index]
         # where the two sides do not lead back, nothing holds it
         if not np.all(back > least):
             return False
-        share = below[..., place] / back
+        share = below[..., index] / back
         left = below + share[..., None] * (above - below)
         shares = [each[0] + share * (each[1] - each[0]) for each in shares] + [share]
     return all(-_SLACK <= float(share) <= 1.0 + _SLACK for share in shares) and all(
-        place == free or side == SLIDES or (left[place] >= -slack if side == TRUE else left[place] <= slack)
-        for place, side in enumerate(choice)
+        index == free or side == SLIDES or (left[index] >= -slack if side == TRUE else left[index] <= slack)
+        for index, side in enumerate(choice)
     )

@@ -32,18 +32,18 @@ def cause_of(problem: Problem, march: March, trajectory: Trajectory) -> str:
     time, name_of = march.last("time"), problem.model.layout.name_of
     grown = grown_at_end(trajectory, _LAST)
     if grown is not None and grown[2] >= _UNBOUNDED * grown[1]:
-        place, before, size = grown
-        return (f"State '{name_of(place)}' leaves all bounds towards t = {time:.6g}: its size is {size:.3g} there, and "
+        index, before, size = grown
+        return (f"State '{name_of(index)}' leaves all bounds towards t = {time:.6g}: its size is {size:.3g} there, and "
                 f"was at most {before:.3g} until shortly before. {_INSTEAD}")  # fmt: skip
-    place, share = _fastest(march)
+    index, share = _fastest(march)
     spacing = float(np.spacing(abs(time)))
     if spacing * share > _UNRESOLVED:
-        return (f"Neighbouring floating-point times are {spacing:.3g} apart there, state '{name_of(place)}' changes "
+        return (f"Neighbouring floating-point times are {spacing:.3g} apart there, state '{name_of(index)}' changes "
                 f"within {1.0 / share:.3g}: count the time from the beginning of the interval.")  # fmt: skip
     if share * abs(time - problem.interval[0]) < _STEEP:
         return ""
-    return (f"The rate of state '{name_of(place)}' leaves all bounds towards t = {time:.6g}: it is "
-            f"{march.system.slope[place]:.3g} there. {_INSTEAD}")  # fmt: skip
+    return (f"The rate of state '{name_of(index)}' leaves all bounds towards t = {time:.6g}: it is "
+            f"{march.system.slope[index]:.3g} there. {_INSTEAD}")  # fmt: skip
 
 
 def fastest_state(problem: Problem, march: March) -> str:
@@ -52,12 +52,12 @@ def fastest_state(problem: Problem, march: March) -> str:
 
 
 def _fastest(march: March) -> tuple[int, float]:
-    """Return the place of the state whose rate is largest for its size, and how many times its size that is."""
+    """Return the index of the state whose rate is largest for its size, and how many times its size that is."""
     system = march.system
     with np.errstate(all="ignore"):
         shares = np.nan_to_num(np.abs(system.slope) / np.maximum(np.abs(system.state), system.absolute), posinf=0.0)
-    place = int(shares.argmax())
-    return place, float(shares[place])
+    index = int(shares.argmax())
+    return index, float(shares[index])
 
 
 def _term_of(problem: Problem, march: March) -> str:

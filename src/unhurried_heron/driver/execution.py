@@ -70,7 +70,7 @@ def extended(request: RunRequest, progress: bool | None, on_interrupt: str, run:
     backwards = (to - trajectory.end_time) * (trajectory.end_time - start) < 0.0
     begin = start if backwards else trajectory.end_time
     if backwards and any(event.then is not None for event in run._watched):
-        raise RunError("what events changed cannot be taken back", name="to", place="run.extend",
+        raise RunError("what events changed cannot be taken back", name="to", location="run.extend",
                        expected="a time after the end, where events change the model", given=f"{to:.12g}")  # fmt: skip
     problem = _moved(run, trajectory.states[0] if backwards else trajectory.end_state, (begin, to))
     seen = seen_by(run)

@@ -218,11 +218,11 @@ def _check_once(problem: Problem, events: tuple[Any, ...]) -> None:
 def _with_events(own: tuple[Event, ...], extra: tuple[Any, ...]) -> tuple[Any, ...]:
     """Return a problem's events and others, of which each takes the place of one that has its name."""
     events: list[Any] = list(own)
-    places = {event.name: place for place, event in enumerate(own)}
+    indices = {event.name: index for index, event in enumerate(own)}
     for event in extra:
-        place = places.pop(event.name, None) if isinstance(event, Event) else None
-        if place is None:
+        index = indices.pop(event.name, None) if isinstance(event, Event) else None
+        if index is None:
             events.append(event)
         else:
-            events[place] = event
+            events[index] = event
     return tuple(events)

@@ -74,8 +74,8 @@ def landings_of(request: RunRequest, switches: tuple[Switch, ...]) -> Landings:
     check_deadline()
     times = whens[np.flatnonzero(np.diff(group, prepend=-1))]
     longest = np.full(times.size, np.nan)
-    for place in np.flatnonzero(items < 0):
-        longest[group[place]] = edges[float(whens[place])]
+    for index in np.flatnonzero(items < 0):
+        longest[group[index]] = edges[float(whens[index])]
     real = items >= 0
     begins = np.searchsorted(group[real], np.arange(times.size + 1))
     check_deadline()
@@ -98,13 +98,13 @@ def _grouped(times: Array, items: Any) -> Any:
     """
     fresh = np.append(True, ~_together(times[1:], times[:-1])) if times.size else np.empty(0, dtype=bool)
     for begin in np.flatnonzero(fresh[:-1] & ~fresh[1:]) if times.size else ():
-        head, seen, place = times[begin], {int(items[begin])}, begin + 1
-        while place < times.size and not fresh[place]:
-            item = int(items[place])
-            if not _together(times[place], head) or (item in seen and item >= 0 and times[place] != head):
-                head, seen, fresh[place] = times[place], set(), True
+        head, seen, index = times[begin], {int(items[begin])}, begin + 1
+        while index < times.size and not fresh[index]:
+            item = int(items[index])
+            if not _together(times[index], head) or (item in seen and item >= 0 and times[index] != head):
+                head, seen, fresh[index] = times[index], set(), True
             seen.add(item)
-            place += 1
+            index += 1
     return np.cumsum(fresh) - 1
 
 

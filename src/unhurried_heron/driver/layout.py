@@ -94,20 +94,20 @@ class March:
         self._records = [(record.view(np.uint8), record.copy().view(np.uint8)) for record in records]
         self.table = self._table_of(self.system, self.parts, self.own)
         self._tables: dict[int, Any] = {}
-        for place, member in enumerate(self.members):
-            self.link(place, member)
+        for index, member in enumerate(self.members):
+            self.link(index, member)
 
-    def link(self, place: int, member: Member) -> None:
+    def link(self, index: int, member: Member) -> None:
         """Let a member march by a table of its own, and tell its family where that is."""
         if id(member) not in self._tables:
             system = self.system._replace(slope=member.work.slope, **member.fields)
             parts = self.parts._replace(family=member.kernel.address)
             self._tables[id(member)] = self._table_of(system, parts, member.work.bundle)
         table = self._tables[id(member)]
-        self.links[3 * place : 3 * place + 3] = member.kernel.address, address(table), member.work.degree
+        self.links[3 * index : 3 * index + 3] = member.kernel.address, address(table), member.work.degree
 
     def change(self) -> None:
-        """Put the other of two methods in the place of the one that marches; leave it where there is none."""
+        """Put the other of two methods in place of the one that marches; leave it where there is none."""
         if self.find_other is not None:
             other = self.find_other()
             self.find_other = None
@@ -186,8 +186,8 @@ class March:
         """Take new buffers for the steps, because the present ones are being kept."""
         new = [np.empty_like(kept) for kept in (self.output.starts, self.output.steps, self.output.coefficients)]
         self.output = self.output._replace(starts=new[0], steps=new[1], coefficients=new[2])
-        place = OUTPUT + Output._fields.index("starts")
-        self.table[place : place + 3] = [address(array) for array in new]
+        index = OUTPUT + Output._fields.index("starts")
+        self.table[index : index + 3] = [address(array) for array in new]
 
 
 def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind: str, *, stops: bool) -> March:
@@ -288,9 +288,9 @@ def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool
         nothing = np.empty(0, dtype=np.int64)
         return 0, 0, nothing, nothing, nothing, nothing, np.empty(0)
     group = groups_of_columns(n, entries)
-    places = entries.rows * n + entries.columns if full else np.arange(entries.rows.size)
+    indices = entries.rows * n + entries.columns if full else np.arange(entries.rows.size)
     count = int(group.max(initial=-1)) + 1
-    return count, entries.rows.size, group, entries.rows, entries.columns, places, np.zeros(n)
+    return count, entries.rows.size, group, entries.rows, entries.columns, indices, np.zeros(n)
 
 
 def _watch(native: NativeSystem, request: RunRequest, n: int) -> Watch:

@@ -59,7 +59,7 @@ class Budget:
                 raise OptionError(
                     f"the budget of {name} is not usable",
                     name=name,
-                    place="budget",
+                    location="budget",
                     expected="a positive number" if name == "seconds" else "a positive whole number",
                     given=excerpt(value),
                 )
@@ -85,7 +85,7 @@ def positive_option(value: Any, name: str) -> float:
     """
     if not positive(value):
         raise OptionError(
-            f"{name} is not usable", name=name, place=name, expected="a positive number", given=excerpt(value)
+            f"{name} is not usable", name=name, location=name, expected="a positive number", given=excerpt(value)
         )
     return float(value)
 
@@ -102,7 +102,7 @@ def check_size(method: Method, n: int) -> None:
         raise MethodError(
             f"{method.name} is for smaller systems",
             name=method.name,
-            place="method",
+            location="method",
             expected=f"at most {most:,} states, or an explicit method such as {FOR_SMOOTH}",
             given=f"{n:,} states",
         )
@@ -119,7 +119,7 @@ def check_fits(method: Method, step: Any, rtol: Tolerance, atol: Tolerance) -> N
         raise MethodError(
             f"{method.name} has no error estimate, so it cannot choose its steps",
             name=method.name,
-            place="method",
+            location="method",
             expected=f"step=… or count=… for fixed steps, or a method that estimates its error, such as {FOR_SMOOTH}",
             given="no step",
         )
@@ -127,7 +127,7 @@ def check_fits(method: Method, step: Any, rtol: Tolerance, atol: Tolerance) -> N
         raise MethodError(
             f"{method.name} is made for steps of its own choice",
             name=method.name,
-            place="step",
+            location="step",
             expected="tolerances, or a method of one order such as adams-pece-4 or backward-differentiation-2",
             given=f"step={excerpt(step)}",
         )
@@ -138,7 +138,7 @@ def check_fits(method: Method, step: Any, rtol: Tolerance, atol: Tolerance) -> N
             raise OptionError(
                 "a fixed step and a tolerance exclude each other",
                 name="step",
-                place="step",
+                location="step",
                 expected="either step=… or rtol=… and atol=…",
                 given=f"step={excerpt(step)}, rtol={excerpt(rtol)}, atol={excerpt(atol)}",
             )
@@ -155,17 +155,17 @@ def step_for_count(problem: Problem, step: Any, count: Any) -> Any:
     if count is None:
         return step
     if step is not None:
-        raise OptionError("a step and a count of steps exclude each other", name="count", place="count",
+        raise OptionError("a step and a count of steps exclude each other", name="count", location="count",
                           expected="either step=… or count=…",
                           given=f"step={excerpt(step)}, count={excerpt(count)}")  # fmt: skip
     if not isinstance(count, numbers.Integral) or isinstance(count, bool) or not 0 < int(count) < 2**53:
-        raise OptionError("the count of steps is not usable", name="count", place="count",
+        raise OptionError("the count of steps is not usable", name="count", location="count",
                           expected="a positive whole number", given=excerpt(count))  # fmt: skip
     start, end = problem.interval
     return abs(end - start) / int(count)
 
 
-def in_time(problem: Problem, value: Any, place: str) -> Any:
+def in_time(problem: Problem, value: Any, location: str) -> Any:
     """Return an option that may be a quantity of time as a plain number.
 
     Raises
@@ -176,7 +176,7 @@ def in_time(problem: Problem, value: Any, place: str) -> Any:
         return value
     from unhurried_heron.units.quantities import in_unit_of
 
-    return in_unit_of(value, problem.units.get("t", ""), place)
+    return in_unit_of(value, problem.units.get("t", ""), location)
 
 
 def steps_wanted(
@@ -198,7 +198,7 @@ def steps_wanted(
         raise OptionError(
             f"a fixed step and {beside[0]} exclude each other",
             name=beside[0],
-            place=beside[0],
+            location=beside[0],
             expected="step=… alone, or tolerances with starting_step=… and largest_step=…",
             given=f"step={excerpt(step)}, {beside[0]}={excerpt(named[beside[0]])}",
         )
@@ -208,7 +208,7 @@ def steps_wanted(
             raise OptionError(
                 f"{name} is below the spacing of floating-point times",
                 name=name,
-                place=name,
+                location=name,
                 expected=f"at least {smallest:.3g} for times up to {max(map(abs, interval)):g}",
                 given=excerpt(named[name]),
             )
@@ -224,12 +224,12 @@ def refuse_control(method: Method, control: Any, *, fixed: bool) -> None:
     """
     if control is not None and (fixed or not family_of(method).takes_controller):
         what = "fixed steps follow no error" if fixed else f"{method.name} chooses step and order together"
-        raise OptionError(what, name="step_control", place="step_control",
+        raise OptionError(what, name="step_control", location="step_control",
                           expected="no step_control=…, or a one-step method with tolerances",
                           given=excerpt(control))  # fmt: skip
 
 
-def refuse_no_problem(problem: Any, place: str) -> None:
+def refuse_no_problem(problem: Any, location: str) -> None:
     """Refuse what is no problem.
 
     Raises
@@ -240,7 +240,7 @@ def refuse_no_problem(problem: Any, place: str) -> None:
         raise OptionError(
             "a problem is wanted",
             name="problem",
-            place=place,
+            location=location,
             expected="a Problem: Problem.from_text(…), from_rates(…) or from_file(…)",
             given=excerpt(problem),
         )
@@ -257,7 +257,7 @@ def one_of(value: Any, name: str, allowed: Mapping[Any, str]) -> None:
         raise OptionError(
             f"{name} is not usable",
             name=name,
-            place=name,
+            location=name,
             expected=" or ".join(allowed.values()),
             given=excerpt(value),
         )
@@ -287,12 +287,12 @@ def _every(problem: Problem, record: str) -> Array:
     start, end = problem.interval
     quantity = QUANTITY.match(record) if len(record) < 200 else None
     if quantity is None:
-        raise OptionError(f"cannot record '{record[:80]}'", name="record", place="record", given=excerpt(record),
+        raise OptionError(f"cannot record '{record[:80]}'", name="record", location="record", given=excerpt(record),
                           expected='"steps", every so long such as "30 min", a count of times, or times')  # fmt: skip
     every = positive_option(in_time(problem, record, "record"), "record")
     count = abs(end - start) / every
     if not count < _MOST_TIMES:
-        raise OptionError("so many times do not fit into memory", name="record", place="record", given=excerpt(record),
+        raise OptionError("so many times do not fit into memory", name="record", location="record", given=excerpt(record),
                           expected=f"a time above {abs(end - start) / _MOST_TIMES:.3g}")  # fmt: skip
     # as near to the end as rounding tells
     rows = int(count + 1e-9) + 1
@@ -307,7 +307,7 @@ def _equal_times(start: float, end: float, count: int, n: int) -> Array:
         raise OptionError(
             "too few times to record",
             name="record",
-            place="record",
+            location="record",
             expected="a count of at least 2 (both ends are among them)",
             given=excerpt(count),
         )
@@ -321,7 +321,7 @@ def _times_as_given(start: float, end: float, record: Any) -> Array:
         raise OptionError(
             "the times to record are not usable",
             name="record",
-            place="record",
+            location="record",
             expected='"steps", a count of times, or a list of finite times',
             given=excerpt(record),
         )
@@ -331,7 +331,7 @@ def _times_as_given(start: float, end: float, record: Any) -> Array:
         raise OptionError(
             "the times to record do not follow the interval",
             name="record",
-            place="record",
+            location="record",
             expected=f"times from {start:g} to {end:g}, each beyond the one before",
             given=f"{times[outside][0]:g}" if outside.any() else "times out of order",
         )
@@ -353,7 +353,7 @@ def budget_of(budget: Any) -> Budget:
         raise OptionError(
             "this is no budget",
             name="budget",
-            place="budget",
+            location="budget",
             expected="a mapping such as {'seconds': 10}, or a Budget",
             given=excerpt(budget),
         )
@@ -362,7 +362,7 @@ def budget_of(budget: Any) -> Budget:
             raise OptionError(
                 f"a run has no budget of '{as_text(name)}'{near_spelling(name, known)}",
                 name="budget",
-                place="budget",
+                location="budget",
                 expected="one of " + listing(known),
                 given=as_text(name),
             )

@@ -84,13 +84,13 @@ class RunRequest:
 
     @cached_property
     def nonnegative(self) -> Any:
-        """The places of the states that a march of adaptive steps keeps from falling below zero, int64."""
+        """The indices of the states that a march of adaptive steps keeps from falling below zero, int64."""
         named = self.problem.user_input.never_negative
         if not (named and self.adapts):
             return _NONE
         layout = self.problem.model.layout
-        places = np.arange(layout.size, dtype=np.int64)
-        return np.concatenate([np.atleast_1d(places[layout.stretch(name) or layout.slot(name)]) for name in named])
+        indices = np.arange(layout.size, dtype=np.int64)
+        return np.concatenate([np.atleast_1d(indices[layout.stretch(name) or layout.slot(name)]) for name in named])
 
     @property
     def adapts(self) -> bool:

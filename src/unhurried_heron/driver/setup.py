@@ -164,7 +164,7 @@ def linear_kind(request: RunRequest) -> str:
             raise OptionError(
                 f"{method.name} solves no linear systems",
                 name="linear",
-                place="linear",
+                location="linear",
                 expected="an implicit method, or no choice of linear algebra",
                 given=excerpt(wanted),
             )

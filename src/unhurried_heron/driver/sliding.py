@@ -106,7 +106,7 @@ def slide_at(request: RunRequest, march: March, last: list[int]) -> Slide | None
     standings = _standing(model, crossed)
     around = _around(request, march.last("time"), march.system.state)
     around |= dict(zip(context.parameters, context.values.tolist(), strict=True))
-    around |= {slot: float(context.array[place]) for slot, place in context.slots.items()}
+    around |= {slot: float(context.array[index]) for slot, index in context.slots.items()}
     found = _slide(request, standings, around, (SLIDES,) * len(standings)) if standings and crossed else None
     return found if found is not None and isinstance(found.model, SlidingModel) else None
 
@@ -139,18 +139,18 @@ def _slide(
     """Return what becomes of switches that a solution stands on, by the complementarity of their speeds and shares."""
     whole, choice = _whole(request.problem.model), list(first)
     sign = float(np.sign(request.problem.interval[1] - request.problem.interval[0]))
-    for places in _that_depend(standings):
-        mine, count = [standings[k] for k in places], len(places)
+    for indices in _that_depend(standings):
+        mine, count = [standings[k] for k in indices], len(indices)
         if count > _MOST_DEPENDENT:
             return None
         sides = np.meshgrid(*[[0.0, 1.0]] * count, indexing="ij")
         corners = around | {each.switch.slot: side for each, side in zip(mine, sides, strict=True)}
         speeds = np.stack([sign * np.broadcast_to(evaluate(each.speed, corners), (2,) * count) for each in mine], -1)
-        own = places.index(free) if free in places else -1
-        found = sides_that_hold(speeds, tuple(first[k] for k in places), own) if np.isfinite(speeds).all() else None
+        own = indices.index(free) if free in indices else -1
+        found = sides_that_hold(speeds, tuple(first[k] for k in indices), own) if np.isfinite(speeds).all() else None
         if found is None:
             return None
-        for k, side in zip(places, found, strict=True):
+        for k, side in zip(indices, found, strict=True):
             choice[k] = side
     along = [each.switch for each, side in zip(standings, choice, strict=True) if side == SLIDES]
     slots = tuple(each.slot for each in along)
@@ -159,14 +159,14 @@ def _slide(
 
 
 def _that_depend(standings: tuple[Standing, ...]) -> list[list[int]]:
-    """Return the places of switches in groups, of which none depends on the sides of another."""
+    """Return the indices of switches in groups, of which none depends on the sides of another."""
     groups: list[tuple[set[str], list[int]]] = []
     for k, each in enumerate(standings):
         slots = {each.switch.slot, *names_in(each.speed)} & {other.switch.slot for other in standings}
         met = [group for group in groups if group[0] & slots]
         groups = [group for group in groups if group not in met]
         groups.append((slots.union(*(group[0] for group in met)), sorted([k, *(k for group in met for k in group[1])])))
-    return [places for _, places in groups]
+    return [indices for _, indices in groups]
 
 
 def _around(request: RunRequest, time: float, state: Array) -> dict[str, Any]:
@@ -238,13 +238,13 @@ def _gone(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) 
     """
     around = _around(request, run._trajectory.end_time, run._trajectory.end_state) | modes_left(run)
     around |= _live(_whole(model), around) | roots
-    for place, surface in enumerate(_surfaces(model)):
+    for index, surface in enumerate(_surfaces(model)):
         if not -_COMES <= float(evaluate(surface.share, around)) <= 1.0 + _COMES:
-            return place
+            return index
     return None
 
 
-def _leaves(request: RunRequest, run: Run, model: Model, place: int, roots: dict[str, float]) -> Slide:
+def _leaves(request: RunRequest, run: Run, model: Model, index: int, roots: dict[str, float]) -> Slide:
     """Return what becomes of the switches at the end of a run that leaves one of those it slides along."""
     found, time = run._switch_log, run._trajectory.end_time
     known = {each.text: each for each in _whole(model).rates.switches if isinstance(each, HeldSwitch)}
@@ -258,7 +258,7 @@ def _leaves(request: RunRequest, run: Run, model: Model, place: int, roots: dict
             around[switch.slot] = switch.told(float(found.values[row]))
     standings = _standing(model, crossed)
     surfaces = _surfaces(model)
-    gone = surfaces[place]
+    gone = surfaces[index]
     share = float(evaluate(gone.share, around))
     free = next(k for k, each in enumerate(standings) if each.switch.slot == gone.switch.slot)
     first = [SLIDES if k < len(surfaces) else int(around[each.switch.slot]) for k, each in enumerate(standings)]
@@ -272,7 +272,7 @@ def _leaves(request: RunRequest, run: Run, model: Model, place: int, roots: dict
 
 
 def _live(model: Model, around: dict[str, Any]) -> dict[str, float]:
-    """Return the values of the switches at a place."""
+    """Return the values of the switches at a time and a state."""
     return {
         each.slot: float(evaluate(each.live, around)) for each in model.rates.switches if isinstance(each, HeldSwitch)
     }
@@ -329,9 +329,9 @@ def _nothing_twice(whole: Run, part: Run) -> Run:
     return replace(part, _switch_log=left)
 
 
-def _ends(event: Event, whole: Run, place: int) -> bool:
+def _ends(event: Event, whole: Run, index: int) -> bool:
     """Whether the user wants a run to end by an event."""
-    return event.stop or event.stop_after == seen_by(whole)[place]
+    return event.stop or event.stop_after == seen_by(whole)[index]
 
 
 def _left(budget: Budget, part: Run) -> Budget:
@@ -376,8 +376,8 @@ def _put_back(request: RunRequest, run: Run, slide: Slide) -> Run:
         around |= _live(_whole(request.problem.model), around)
         gap = float(evaluate(standing.gap, around))
         slopes = np.zeros(state.size)
-        for place, node in standing.slopes:
-            slopes[place] = float(evaluate(node, around))
+        for index, node in standing.slopes:
+            slopes[index] = float(evaluate(node, around))
         allowed = (request.relative * np.abs(state) + request.absolute + 1e-300) ** 2
         size = float(slopes @ (allowed * slopes))
         beside = 0.0 if side == SLIDES else _BESIDE * np.sqrt(size) * (1.0 if side == TRUE else -1.0)

@@ -23,14 +23,14 @@ def started_by(problem: Problem, method: Method, starter: Any) -> Any:
     usual = family_of(method).starts_by
     if usual is None:
         if starter is not None:
-            raise OptionError(f"{method.name} starts by itself", name="starter", place="starter",
+            raise OptionError(f"{method.name} starts by itself", name="starter", location="starter",
                               expected="a multistep method, or no starter=…", given=excerpt(starter))  # fmt: skip
         return None
     if isinstance(starter, str) and starter == EXACT:
         return ExactStart(problem)
     chosen = find_method(usual(method) if starter is None else starter)
     if family_of(chosen).starts_by is not None:
-        raise MethodError(f"{chosen.name} needs to be started itself", name="starter", place="starter",
+        raise MethodError(f"{chosen.name} needs to be started itself", name="starter", location="starter",
                           expected='a one-step method such as classical-rk-4, or "exact"',
                           given=excerpt(chosen.name))  # fmt: skip
     return chosen

@@ -49,23 +49,23 @@ def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Arra
         absolute = _for_states(problem, atol, "atol", 0.0)
     unmet = ((relative > 0) & (relative < SMALLEST_RTOL)) | ((relative == 0) & (absolute == 0))
     if unmet.any():
-        place = int(np.argmax(unmet))
-        state = problem.model.layout.name_of(place)
+        index = int(np.argmax(unmet))
+        state = problem.model.layout.name_of(index)
         raise OptionError(
             f"the tolerance of '{state}' cannot be met in floating-point numbers",
             name="rtol",
-            place=f"rtol of {state}",
+            location=f"rtol of {state}",
             expected=f"rtol of at least {SMALLEST_RTOL:g}, or rtol = 0 with a positive atol",
-            given=f"rtol = {relative[place]:g}, atol = {absolute[place]:g}",
+            given=f"rtol = {relative[index]:g}, atol = {absolute[index]:g}",
         )
     return relative, absolute
 
 
 def _stretch(problem: Problem, state: str) -> slice | None:
-    """Return the places of a state, of a member of a family, or of a whole family."""
+    """Return the indices of a state, of a member of a family, or of a whole family."""
     layout = problem.model.layout
-    place = layout.slot(state)
-    return layout.stretch(state) if place is None else slice(place, place + 1)
+    index = layout.slot(state)
+    return layout.stretch(state) if index is None else slice(index, index + 1)
 
 
 def _in_units(problem: Problem, state: Any, value: str) -> Any:
@@ -98,7 +98,7 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
             raise OptionError(
                 f"{name} is given for '{as_text(state)}', which is no state{near_spelling(state, layout.by_name)}",
                 name=name,
-                place=name,
+                location=name,
                 expected="one of " + listing(layout.by_name),
                 given=as_text(state),
             )
@@ -108,7 +108,7 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
             raise OptionError(
                 f"{name} is not usable",
                 name=name,
-                place=name,
+                location=name,
                 expected="a number of at least 0, or one for each state by name"
                 + ", also with a unit" * (name == "atol"),
                 given=excerpt(given),

@@ -34,9 +34,9 @@ def widths_of(request: RunRequest) -> dict[str, float]:
 def _reach(argument: Node, request: RunRequest, around: dict[str, Any]) -> float:
     """Return how far the absolute tolerances of the states in a formula move it."""
     here, reach = float(evaluate(argument, around)), 0.0
-    for place, name in sorted(request.problem.model.layout.states_in(argument).items()):
+    for index, name in sorted(request.problem.model.layout.states_in(argument).items()):
         state = around[STATE].copy()
-        state[place] += request.absolute[place]
-        moved = float(evaluate(argument, {**around, STATE: state, name: state[place]}))
+        state[index] += request.absolute[index]
+        moved = float(evaluate(argument, {**around, STATE: state, name: state[index]}))
         reach += abs(moved - here) if np.isfinite(moved - here) else 0.0
     return reach

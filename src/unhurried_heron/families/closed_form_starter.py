@@ -34,7 +34,7 @@ class ExactStart:
         model = self.problem.model
         missing = [name for name in self.problem.states if name not in model.exact]
         if missing:
-            raise OptionError("the first values cannot be taken from closed forms", name="starter", place="starter",
+            raise OptionError("the first values cannot be taken from closed forms", name="starter", location="starter",
                               expected="exact=… for every state of the problem, or the name of a one-step method",
                               given="none for " + ", ".join(f"'{name}'" for name in missing[:4]))  # fmt: skip
 

@@ -63,7 +63,7 @@ class Controller:
             raise OptionError(
                 "such a controller does not hold steps",
                 name="step_control",
-                place="Controller",
+                location="Controller",
                 expected="finite exponents, 0 < safety <= 1, 0 < shrink < 1 < grow and 1 <= deadband < grow",
                 given=excerpt(self),
             )
@@ -117,7 +117,7 @@ def controller_for(control: Any) -> Controller | None:
         raise OptionError(
             f"there is no step control '{as_text(control)}'{near_spelling(control, CONTROLS)}",
             name="step_control",
-            place="step_control",
+            location="step_control",
             expected="one of " + ", ".join(CONTROLS) + ", or a Controller of your own",
             given=excerpt(control),
         )

@@ -60,7 +60,7 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
 def numbers_of(method: RungeKutta, scales: ErrorScale) -> dict[str, Any]:
     """Return the numbers of a method and a run, by the fields of `BlockWork`."""
     blocks: DiagonalisedTableau = method.blocks
-    first, second = blocks.places
+    first, second = blocks.checked_nodes
     nodal = blocks.nodal
     limits: list[Any] = [scales.newton, scales.between, follows_growth(method.stability), blocks.gamma]
     limits += [

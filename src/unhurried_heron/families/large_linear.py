@@ -39,12 +39,12 @@ def order_for_band(n: int, rows: Any, columns: Any) -> tuple[Any, int, int]:
     entries = np.ones(rows.size, dtype=np.int8)
     pattern = coo_array((entries, (rows, columns)), shape=(n, n)).tocsr()
     order = np.asarray(reverse_cuthill_mckee((pattern + pattern.T).tocsr(), symmetric_mode=True), dtype=np.int64)
-    place = np.empty(n, dtype=np.int64)
+    index = np.empty(n, dtype=np.int64)
     best: tuple[Any, int, int] | None = None
     # as said may be as good
     for tried in (np.arange(n), order):
-        place[tried] = np.arange(n)
-        below = place[rows] - place[columns]
+        index[tried] = np.arange(n)
+        below = index[rows] - index[columns]
         widths = int(max(below.max(initial=0), 0)), int(max((-below).max(initial=0), 0))
         if best is None or sum(widths) < best[1] + best[2]:
             best = (tried, *widths)
@@ -80,9 +80,9 @@ class _Full:
                 return 0
             self._pivots[first:last] = first + pivots
             order = np.arange(n - first)
-            for place, other in enumerate(pivots.tolist()):
-                order[[place, other]] = order[[other, place]]
-                odd += place != other
+            for index, other in enumerate(pivots.tolist()):
+                order[[index, other]] = order[[other, index]]
+                odd += index != other
             moved = np.flatnonzero(order != np.arange(n - first))
             for rest in (slice(0, first), slice(last, n)):
                 a[first + moved, rest] = a[first + order[moved], rest]
@@ -105,10 +105,10 @@ class _Banded:
 
     def __init__(self, n: int, rows: Any, columns: Any, band: tuple[Any, int, int], kind: type) -> None:
         self._order, self._below, self._above = band
-        place = np.empty(n, dtype=np.int64)
-        place[self._order] = np.arange(n)
+        index = np.empty(n, dtype=np.int64)
+        index[self._order] = np.arange(n)
         self._n, self.kind, self._middle = n, kind, self._below + self._above
-        self._rows, self._columns = self._middle + place[rows] - place[columns], place[columns]
+        self._rows, self._columns = self._middle + index[rows] - index[columns], index[columns]
         # several entries may meet in one place
         self._meet = np.unique(rows * n + columns).size < rows.size
         pair = "z" if kind is complex else "d"

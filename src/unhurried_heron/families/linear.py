@@ -72,14 +72,14 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed:
         What is wanted is no kind, or needs a pattern that is not known.
     """
     if wanted is not None and wanted not in KINDS:
-        raise OptionError("there is no such linear algebra", name="linear", place="linear",
+        raise OptionError("there is no such linear algebra", name="linear", location="linear",
                           expected="one of " + ", ".join(KINDS), given=excerpt(wanted))  # fmt: skip
     if entries is None:
         if wanted in ("banded", "sparse"):
             raise OptionError(
                 f"{wanted} factors need to know where the Jacobian can be nonzero",
                 name="linear",
-                place="linear",
+                location="linear",
                 expected="written equations, or sparsity=… beside a Python function without a Jacobian of its own",
                 given=excerpt(wanted),
             )
@@ -117,7 +117,7 @@ def refuse_large(method: str, n: int) -> None:
         raise MethodError(
             f"{method} would solve its equations with full matrices, which {n:,} states make too large",
             name=method,
-            place="method",
+            location="method",
             expected=f"at most {MOST_DENSE:,} states, sparsity=… beside the rates, or an explicit method",
             given=f"{n:,} states: {4 * 8 * n * n / 1e9:.3g} GB of matrices",
         )

@@ -42,7 +42,7 @@ def _starter(method: Multistep, demand: SetupRequest) -> Member:
     member = demand.member(demand.starter)
     if not method.implicit and getattr(demand.starter, "implicit", False):
         raise MethodError(f"{method.name} is explicit, and so must be what starts it", name="starter",
-                          place="starter", expected="an explicit one-step method, or \"exact\"",
+                          location="starter", expected="an explicit one-step method, or \"exact\"",
                           given=demand.starter.name)  # fmt: skip
     return member
 

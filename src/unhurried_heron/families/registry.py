@@ -48,7 +48,7 @@ def family_of(method: Method) -> Family:
         raise MethodError(
             f"{method.name} belongs to no known family",
             name="family",
-            place=method.name,
+            location=method.name,
             expected="one of " + ", ".join(FAMILIES) + ", or one made known by add_family",
             given=excerpt(method.family),
         )
@@ -72,11 +72,11 @@ def add_family(family: Family, *methods: Method) -> None:
     taken = [each.name for each in methods if each.name in CATALOGUE]
     if family.name in FAMILIES or taken:
         name = taken[0] if taken else family.name
-        raise MethodError(f"there is a '{name}' already", name="name", place="add_family",
+        raise MethodError(f"there is a '{name}' already", name="name", location="add_family",
                           expected="a name that is not taken", given=excerpt(name))  # fmt: skip
     for each in methods:
         if each.family != family.name:
-            raise MethodError(f"{each.name} is of another family", name="family", place="add_family",
+            raise MethodError(f"{each.name} is of another family", name="family", location="add_family",
                               expected=repr(family.name), given=excerpt(each.family))  # fmt: skip
     FAMILIES[family.name] = family
     CATALOGUE.update({each.name: each for each in methods})

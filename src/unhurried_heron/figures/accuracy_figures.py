@@ -37,13 +37,13 @@ def draw_convergence(found: Convergence, *, axes: Any = None) -> Figure:
     axes : Axes, optional
     """
     if not isinstance(found, Convergence):
-        raise OptionError("this is no study of orders", name="found", place="draw_convergence",
+        raise OptionError("this is no study of orders", name="found", location="draw_convergence",
                           expected="what convergence returns", given=excerpt(found))  # fmt: skip
     figure, (ax,) = figure_of(1, axes)
     if axes is None:
         figure.set_size_inches(12.8, 8.0)
     unit = found.problem.units.get("t", "")
-    for place, orders in enumerate(found.orders):
+    for index, orders in enumerate(found.orders):
         rows = [row for row in found.rows if row["method"] == orders.method and row["largest error"] is not None]
         if not rows:
             continue
@@ -51,8 +51,8 @@ def draw_convergence(found: Convergence, *, axes: Any = None) -> Figure:
         label = orders.method
         if not np.isnan(orders.observed):
             label += f": {orders.observed:.2f} (promised {orders.promised})"
-        style = style_of(place)
-        ax.plot(steps, _positive(errors), marker=_MARKERS[place % len(_MARKERS)], linewidth=1.6,
+        style = style_of(index)
+        ax.plot(steps, _positive(errors), marker=_MARKERS[index % len(_MARKERS)], linewidth=1.6,
                 label=label, **style)  # fmt: skip
         straight = [row for row in rows if row["straight"]]
         if straight:
@@ -96,17 +96,17 @@ def draw_digits(certificate: Certificate, *, axes: Any = None) -> Figure:
         This is no certificate.
     """
     if not isinstance(certificate, Certificate):
-        raise OptionError("this is no certificate", name="certificate", place="draw_digits",
+        raise OptionError("this is no certificate", name="certificate", location="draw_digits",
                           expected="what certify returns", given=excerpt(certificate))  # fmt: skip
     figure, (ax,) = figure_of(1, axes)
     states = list(dict.fromkeys(row["state"] for row in certificate.rows))
     times = list(dict.fromkeys(row["time"] for row in certificate.rows))
     wide = 0.8 / max(len(times), 1)
-    for place, time in enumerate(times):
+    for index, time in enumerate(times):
         digits = [row["digits"] for row in certificate.rows if row["time"] == time]
-        at = np.arange(len(states)) + wide * (place - 0.5 * (len(times) - 1))
+        at = np.arange(len(states)) + wide * (index - 0.5 * (len(times) - 1))
         unit = certificate.problem.units.get("t", "")
-        ax.bar(at, digits, 0.9 * wide, label=f"t = {time:.6g} {unit}".rstrip(), color=style_of(place)["color"])
+        ax.bar(at, digits, 0.9 * wide, label=f"t = {time:.6g} {unit}".rstrip(), color=style_of(index)["color"])
     ax.axhline(certificate.asked, color="0.3", linestyle="--", label=f"{certificate.asked} asked for")
     ax.set_xticks(np.arange(len(states)), states)
     ax.set_ylabel("certain digits")
@@ -126,17 +126,17 @@ def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:
         No run of it came to its end.
     """
     if not isinstance(comparison, Comparison):
-        raise OptionError("this is no comparison", name="comparison", place="draw_errors",
+        raise OptionError("this is no comparison", name="comparison", location="draw_errors",
                           expected="what compare returns", given=excerpt(comparison))  # fmt: skip
     shown = [(row, run) for row, run in zip(comparison.rows, comparison.runs, strict=True)
              if run is not None and row["largest error"] is not None]  # fmt: skip
     if not shown:
-        raise RunError("there is no error to draw", name="comparison", place="draw_errors",
+        raise RunError("there is no error to draw", name="comparison", location="draw_errors",
                        expected="a run that came to its end", given="none")  # fmt: skip
     figure, (ax,) = figure_of(1, axes)
     tightest = min((row["rtol"] for row in comparison.rows if row["rtol"] is not None), default=0.0)
     references = References(up_to_its_stop(comparison.problem), tightest)
-    for place, (row, run) in enumerate(shown):
+    for index, (row, run) in enumerate(shown):
         names, truth, _ = references.function_for(run._methods[0])
         inside = np.ones(run.times.size, dtype=bool)
         if references.until is not None:
@@ -146,7 +146,7 @@ def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:
         known = truth(np.ascontiguousarray(times))
         misses = (np.abs(run.states[inside][:, columns] - known) / size_of(known)).max(axis=1)
         ax.plot(times, _positive(misses), linewidth=1.4, label=f"{row['method']}, {setting_of(row)}",
-                **style_of(place))  # fmt: skip
+                **style_of(index))  # fmt: skip
     ax.set_yscale("log")
     finish_in_time(ax, comparison.problem, "error, relative to each state's size", own=axes is None)
     ax.set_title(f"{comparison.problem.title or 'Comparison'}: error against time", loc="left", **VERBATIM)
@@ -176,13 +176,13 @@ def draw_drift(runs: Run | Sequence[Run] | Comparison, quantity: str | None = No
         labels = labels_of(listed, None, "draw_drift")
     wanted = quantity if quantity is not None else next(iter(listed[0].problem.conserved), None) if listed else None
     if not isinstance(wanted, str):
-        raise RunError("nothing is said to be conserved", name="quantity", place="draw_drift", given="none",
+        raise RunError("nothing is said to be conserved", name="quantity", location="draw_drift", given="none",
                        expected='a quantity, or conserved=["energy"] where the problem is made')  # fmt: skip
     figure, (ax,) = figure_of(1, axes)
-    for place, (label, run) in enumerate(zip(labels, listed, strict=True)):
+    for index, (label, run) in enumerate(zip(labels, listed, strict=True)):
         rows = ends_of_steps(run)
         ax.plot(run.times[rows], _positive(np.abs(drifts(run, wanted))[rows]), linewidth=1.4, label=label,
-                **style_of(place))  # fmt: skip
+                **style_of(index))  # fmt: skip
     ax.set_yscale("log")
     label = f"drift of {wanted}, {scale_of(listed[0], wanted)[1]}"
     finish_in_time(ax, listed[0].problem, label, own=axes is None)

@@ -1,4 +1,4 @@
-"""Physical coordinates of indexed states, in the place of their indices."""
+"""Physical coordinates of indexed states, in place of their indices."""
 
 from __future__ import annotations
 
@@ -61,12 +61,12 @@ def _coordinate(run: Run, group: Group, coordinate: Any, which: int, index: Arra
         values = numbers
     way = np.diff(values) if values.ndim == 1 else np.zeros(1)
     if values.shape != index.shape or not np.isfinite(values).all() or not ((way > 0).all() or (way < 0).all()):
-        raise _misfit(group, coordinate, f"{index.size} places that follow each other")
+        raise _misfit(group, coordinate, f"{index.size} numbers that follow each other")
     return label, values
 
 
 def _misfit(group: Group, coordinate: Any, expected: str) -> OptionError:
-    return OptionError(f"this is no coordinate of '{group.name}'", name=group.name, place="along", expected=expected,
+    return OptionError(f"this is no coordinate of '{group.name}'", name=group.name, location="along", expected=expected,
                        given=excerpt(coordinate))  # fmt: skip
 
 
@@ -80,6 +80,6 @@ def refuse_unknown(run: Run, along: Any) -> None:
     model = run.problem.model
     indexed = [group.name for group in (*model.layout.groups, *model.derived_layout.groups) if group.box]
     if along is not None and (not isinstance(along, Mapping) or not set(along) <= set(indexed)):
-        raise OptionError("coordinates are given to indexed states by name", name="along", place="draw_states",
+        raise OptionError("coordinates are given to indexed states by name", name="along", location="draw_states",
                           expected='along={"name": "coordinate"} of ' + (listing(indexed) or "no indexed states"),
                           given=excerpt(along))  # fmt: skip

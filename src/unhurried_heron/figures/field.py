@@ -72,12 +72,12 @@ def field_record(
             raise OptionError(
                 f"there is no state '{name}'{near_spelling(str(name), known)}",
                 name=str(name),
-                place="draw_field",
+                location="draw_field",
                 expected="two of " + listing(known),
                 given=excerpt(name),
             )
     if len(names) != 2 or names[0] == names[1] or names[1] == _TIME:
-        raise OptionError("a field has two axes", name="names", place="draw_field",
+        raise OptionError("a field has two axes", name="names", location="draw_field",
                           expected='two states, or "t" and a state', given=excerpt(tuple(names)))  # fmt: skip
     spans = _spans(problem, names, window)
     x, y = (np.linspace(*span, arrows) for span in spans)
@@ -88,7 +88,7 @@ def field_record(
     curves = []
     starts = list(starts) if isinstance(starts, Iterable) else [starts]
     if not all(isinstance(start, Mapping) for start in starts):
-        raise OptionError("these are no starting values", name="starts", place="draw_field",
+        raise OptionError("these are no starting values", name="starts", location="draw_field",
                           expected='dicts such as {"level": 0.4}', given=excerpt(starts))  # fmt: skip
     for k, start in enumerate(starts):
         with quietly():
@@ -113,7 +113,7 @@ def _spans(problem: Problem, names: Sequence[str], window: Sequence[tuple[Any, A
     except (TypeError, ValueError):
         spans = []
     if len(spans) != 2 or not all(np.isfinite(span).all() and span[0] < span[1] for span in spans):
-        raise OptionError("this is no window", name="window", place="draw_field",
+        raise OptionError("this is no window", name="window", location="draw_field",
                           expected="((from, to), (from, to)), each rising", given=excerpt(window))  # fmt: skip
     return spans
 
@@ -128,14 +128,14 @@ def _rates(problem: Problem, names: Sequence[str], x: Array, y: Array, at: float
     wide, high = np.meshgrid(x, y)
     states = np.tile(problem.start, (wide.size, 1))
     times = np.full(wide.size, at)
-    places = []
+    indices = []
     for name, values in zip(names, (wide, high), strict=True):
         if name == _TIME:
             times = values.ravel()
-            places.append(-1)
+            indices.append(-1)
         else:
-            places.append(problem.states.index(name))
-            states[:, places[-1]] = values.ravel()
+            indices.append(problem.states.index(name))
+            states[:, indices[-1]] = values.ravel()
     found, done = np.full(states.shape, np.nan), 0
     while done < wide.size:
         answered = evaluate_rows(native.rates, times[done:], states[done:])
@@ -145,7 +145,7 @@ def _rates(problem: Problem, names: Sequence[str], x: Array, y: Array, at: float
             native.rates.raise_pending("the rates")
         # outside the domain there is no arrow
         done += len(answered) + 1
-    along = [np.ones(wide.shape) if place < 0 else found[:, place].reshape(wide.shape) for place in places]
+    along = [np.ones(wide.shape) if index < 0 else found[:, index].reshape(wide.shape) for index in indices]
     return along[0], along[1]
 
 
@@ -188,10 +188,10 @@ def draw_field(
         The names, the window or the axes do not fit.
     """
     if not isinstance(problem, Problem):
-        raise OptionError("this has no direction field", name="problem", place="draw_field",
+        raise OptionError("this has no direction field", name="problem", location="draw_field",
                           expected="a Problem", given=excerpt(problem))  # fmt: skip
     if not (isinstance(arrows, int) and 2 <= arrows <= 200):
-        raise OptionError("so many arrows cannot be drawn", name="arrows", place="draw_field",
+        raise OptionError("so many arrows cannot be drawn", name="arrows", location="draw_field",
                           expected="a whole number from 2 to 200", given=excerpt(arrows))  # fmt: skip
     chosen = list(problem.states[:2]) if problem.model.layout.size > 1 else [_TIME, problem.states[0]]
     time = problem.interval[0] if at is None else number_in(at, problem.units.get(_TIME, ""), "draw_field, at")
@@ -227,14 +227,14 @@ def _draw(ax: Any, record: FieldRecord) -> None:
     ax.figure.colorbar(mesh, ax=ax, label="speed [widths of the window per unit of time]", pad=0.02)
     if record.nullclines is not None:
         grid_x, grid_y, *rates = record.nullclines
-        for place, (rate, label) in enumerate(zip(rates, record.labels, strict=True)):
+        for index, (rate, label) in enumerate(zip(rates, record.labels, strict=True)):
             if np.nanmin(rate) < 0.0 < np.nanmax(rate):
-                line = {"colors": "0.25", "linewidths": 1.4, "linestyles": ("--", ":")[place]}
+                line = {"colors": "0.25", "linewidths": 1.4, "linestyles": ("--", ":")[index]}
                 ax.contour(grid_x, grid_y, rate, levels=[0.0], **line)
                 name = label.partition(" [")[0]
-                ax.plot([], [], color="0.25", linewidth=1.4, linestyle=("--", ":")[place], label=f"{name} stands still")
-    for place, (label, points) in enumerate(record.curves):
-        style = style_of(place + 1)
+                ax.plot([], [], color="0.25", linewidth=1.4, linestyle=("--", ":")[index], label=f"{name} stands still")
+    for index, (label, points) in enumerate(record.curves):
+        style = style_of(index + 1)
         ax.plot(*points.T, label=label, linewidth=1.9, zorder=3, **style)
         ax.plot(*points[:1].T, "o", color=style["color"], markersize=6, zorder=3, label="_nolegend_")
     ax.set_xlim(record.x[0], record.x[-1])

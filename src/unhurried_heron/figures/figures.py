@@ -33,7 +33,7 @@ _MOST_MISSING, _NOTE_WIDTH = 6, 110
 
 
 def style_of(index: int) -> dict[str, Any]:
-    """Return colour and line of a curve by its place."""
+    """Return colour and line of a curve by its index."""
     return {
         "color": _COLOURS[index % len(_COLOURS)],
         "linestyle": _LINES[index // len(_COLOURS) % len(_LINES)],
@@ -54,7 +54,7 @@ def figure_of(rows: int, axes: Any, *, shared: bool = True) -> tuple[Figure, lis
             raise OptionError(
                 "the axes do not fit the figure",
                 name="axes",
-                place="axes",
+                location="axes",
                 expected=f"{rows} axes, one for each unit" if rows > 1 else "one Axes",
                 given=f"{len(given)}, of type {type(given[0]).__name__}" if given else "none",
             )
@@ -152,17 +152,17 @@ def _draw_record(record: StatesRecord, axes: Any, method: str, levels: Mapping[s
     figure, panels = figure_of(len(record.panels) + len(record.maps), axes, shared=timed)
     units = [label.rpartition("[")[2].rstrip("]") if "[" in label else "" for label, _ in record.panels]
     lines = levels_of(levels, units)
-    for place, (ax, (label, curves)) in enumerate(zip(panels, record.panels, strict=False)):
+    for index, (ax, (label, curves)) in enumerate(zip(panels, record.panels, strict=False)):
         drawn = [str(line.get_label()) for line in ax.lines if not str(line.get_label()).startswith("_")]
         for curve in curves:
-            style = style_of(len(drawn) + curves.index(curve) if drawn else curve.place)
+            style = style_of(len(drawn) + curves.index(curve) if drawn else curve.index)
             if curve.exact:
                 style = {"color": "0.2", "linestyle": "--", "zorder": 3}
             dots: dict[str, Any] = {"marker": "o", "markersize": 4} if curve.dots else {}
             ax.plot(curve.x, curve.y, label=_fresh(curve.label, method, drawn), linewidth=1.8, **style, **dots)
             if curve.points is not None:
                 ax.plot(*curve.points, "o", color=style["color"], markersize=4, label="_nolegend_")
-        for _, name, value in (line for line in lines if line[0] == place):
+        for _, name, value in (line for line in lines if line[0] == index):
             ax.axhline(value, color="0.4", linewidth=1.2, linestyle=(0, (6, 3)), label=name, zorder=1)
         ax.set_ylabel(label, **VERBATIM)
         _draw_marks(ax, record)
@@ -217,11 +217,11 @@ def _draw_marks(ax: Axes, record: StatesRecord) -> None:
             ax.axvline(time, color="0.55", linewidth=1.0, linestyle=_LINES[1 + index % 3], label=shown, zorder=1)
 
 
-def _order_colour(place: int, count: int) -> Any:
+def _order_colour(index: int, count: int) -> Any:
     """Return the colour of one of several rising orders."""
     from matplotlib import colormaps
 
-    return colormaps["viridis"](0.9 * place / max(count - 1, 1))
+    return colormaps["viridis"](0.9 * index / max(count - 1, 1))
 
 
 def draw_steps(run: Run | Sequence[Run], *, labels: Sequence[str] | None = None, axes: Any = None) -> Figure:
@@ -251,8 +251,8 @@ def draw_steps(run: Run | Sequence[Run], *, labels: Sequence[str] | None = None,
         # a curve of a million points is drawn quickly as an image
         rasterized=many,
     )
-    for place, kind in enumerate(record.kinds):
-        colour = _order_colour(place, len(record.kinds)) if record.by_order else _KINDS[place % len(_KINDS)]
+    for index, kind in enumerate(record.kinds):
+        colour = _order_colour(index, len(record.kinds)) if record.by_order else _KINDS[index % len(_KINDS)]
         ax.plot(kind.x, kind.y, ".", label=kind.label, color=colour, markersize=6, rasterized=many)
     ax.plot(
         record.refused.x,
@@ -283,10 +283,10 @@ def _draw_steps_of(runs: Sequence[Run], labels: Sequence[str] | None, axes: Any)
     listed = runs_of(runs, "draw_steps")
     told = labels_of(listed, labels, "draw_steps")
     figure, (ax,) = figure_of(1, axes)
-    for place, (run, label) in enumerate(zip(listed, told, strict=True)):
+    for index, (run, label) in enumerate(zip(listed, told, strict=True)):
         ledger = run.ledger[run.ledger["accepted"]]
         ax.plot(ledger["time"], ledger["step"].abs(), label=f"{label}: {len(ledger):,}", linewidth=1.2,
-                rasterized=len(ledger) > 2000, **style_of(place))  # fmt: skip
+                rasterized=len(ledger) > 2000, **style_of(index))  # fmt: skip
     ax.set_yscale("log")
     unit = listed[0].problem.units.get("t", "")
     finish_in_time(ax, listed[0].problem, with_unit("step", unit), own=axes is None)
@@ -318,7 +318,7 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
         ``work`` counts no work.
     """
     if not isinstance(comparison, Comparison):
-        raise OptionError("this is no comparison", name="comparison", place="draw_work",
+        raise OptionError("this is no comparison", name="comparison", location="draw_work",
                           expected="what compare returns", given=excerpt(comparison))  # fmt: skip
     record = work_record(comparison, work)
     figure, (ax,) = figure_of(1, axes)

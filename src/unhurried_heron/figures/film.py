@@ -59,12 +59,12 @@ def moving_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[st
         A name is unknown.
     """
     if not all(isinstance(run._trajectory, StepTrajectory) for run in runs):
-        raise OptionError("an animation needs the steps of the run", name="run", place="animate",
+        raise OptionError("an animation needs the steps of the run", name="run", location="animate",
                           expected='integrate with record="steps"', given="recorded times")  # fmt: skip
     ends = np.array([[run.times[0], run.times[-1]] for run in runs])
     ways = np.sign(ends[:, 1] - ends[:, 0])
     if (ways != ways[0]).any() or ways[0] == 0.0:
-        raise OptionError("runs of one animation go the same way in time", name="run", place="animate",
+        raise OptionError("runs of one animation go the same way in time", name="run", location="animate",
                           expected="runs that last, all one way", given=str(ends.tolist()))  # fmt: skip
     begin = ends[:, 0].min() if ways[0] > 0 else ends[:, 0].max()
     end = ends[:, 1].max() if ways[0] > 0 else ends[:, 1].min()

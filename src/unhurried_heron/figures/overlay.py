@@ -37,7 +37,7 @@ class PhaseRecord:
     curves: tuple[PhaseCurve, ...]
 
 
-def runs_of(run: Any, place: str) -> list[Run]:
+def runs_of(run: Any, location: str) -> list[Run]:
     """Return one run or several as a list.
 
     Raises
@@ -47,12 +47,12 @@ def runs_of(run: Any, place: str) -> list[Run]:
     """
     runs = [run] if isinstance(run, Run) else list(run) if isinstance(run, list | tuple) else []
     if not runs or not all(isinstance(each, Run) for each in runs):
-        raise OptionError("this cannot be drawn", name="run", place=place, expected="a Run, or a list of them",
+        raise OptionError("this cannot be drawn", name="run", location=location, expected="a Run, or a list of them",
                           given=excerpt(run))  # fmt: skip
     return runs
 
 
-def labels_of(runs: Sequence[Run], labels: Sequence[str] | None, place: str) -> list[str]:
+def labels_of(runs: Sequence[Run], labels: Sequence[str] | None, location: str) -> list[str]:
     """Return a label for each run: those that are given, or what tells the runs apart.
 
     Raises
@@ -62,7 +62,7 @@ def labels_of(runs: Sequence[Run], labels: Sequence[str] | None, place: str) -> 
     """
     if labels is not None:
         if not isinstance(labels, list | tuple) or len(labels) != len(runs):
-            raise OptionError("each run needs one label", name="labels", place=place,
+            raise OptionError("each run needs one label", name="labels", location=location,
                               expected=f"{len(runs)} texts", given=excerpt(labels))  # fmt: skip
         return [str(label) for label in labels]
     if len(runs) == 1:
@@ -75,7 +75,7 @@ def labels_of(runs: Sequence[Run], labels: Sequence[str] | None, place: str) -> 
         ", ".join(facts[key] for key in differ if key in facts) or run.method
         for facts, run in zip(told, runs, strict=True)
     ]
-    return [label if found.count(label) == 1 else f"{label} ({place + 1})" for place, label in enumerate(found)]
+    return [label if found.count(label) == 1 else f"{label} ({index + 1})" for index, label in enumerate(found)]
 
 
 def _facts_of(run: Run) -> dict[str, str]:
@@ -101,15 +101,15 @@ def overlay_record(
     """Compute the curves of several runs for the same panels, the closed forms beside them on request."""
     records = [states_record(run, names, along=along) for run in runs]
     panels: dict[str, list[Curve]] = {}
-    place = 0
+    index = 0
     for run, record, label in zip(runs, records, labels, strict=True):
         for name, curves in record.panels:
             for curve in curves:
                 alone = len(runs) == 1 or sum(len(each) for _, each in record.panels) == 1
                 text = (curve.label if len(runs) == 1 else label) if alone else f"{curve.label}, {label}"
                 seen = (run.times, run[curve.label]) if points else None
-                panels.setdefault(name, []).append(replace(curve, label=text, place=place, points=seen))
-                place += 1
+                panels.setdefault(name, []).append(replace(curve, label=text, index=index, points=seen))
+                index += 1
     known: list[Curve] = []
     for run, record, label in zip(runs, records, labels, strict=True) if exact else ():
         for name, curves in record.panels:
@@ -147,7 +147,7 @@ def difference_record(one: Run, other: Run, names: Sequence[str] | None) -> Stat
     ends = [np.sort([run.times[0], run.times[-1]]) for run in (one, other)]
     low, high = max(end[0] for end in ends), min(end[1] for end in ends)
     if not low < high:
-        raise OptionError("these runs have no time in common", name="run", place="draw_difference",
+        raise OptionError("these runs have no time in common", name="run", location="draw_difference",
                           expected="two runs over the same times", given=f"{ends[0]} and {ends[1]}")  # fmt: skip
     times = np.linspace(low, high, _POINTS)
     if not all(isinstance(run._trajectory, StepTrajectory) for run in (one, other)):
@@ -174,18 +174,18 @@ def levels_of(levels: Mapping[str, Any] | None, units: Sequence[str]) -> list[tu
     from unhurried_heron.units.quantities import number_in
 
     if not isinstance(levels, Mapping | None):
-        raise OptionError("these are no levels", name="levels", place="draw_states",
+        raise OptionError("these are no levels", name="levels", location="draw_states",
                           expected='a dict such as {"crest": 0.8}', given=excerpt(levels))  # fmt: skip
     found = []
     for name, value in (levels or {}).items():
-        for place, unit in enumerate(units):
+        for index, unit in enumerate(units):
             try:
-                found.append((place, str(name), number_in(value, unit, "draw_states, levels")))
+                found.append((index, str(name), number_in(value, unit, "draw_states, levels")))
                 break
             except (UnitError, OptionError):
                 continue
         else:
-            raise OptionError("no panel is measured in this", name=name, place="draw_states, levels",
+            raise OptionError("no panel is measured in this", name=name, location="draw_states, levels",
                               expected="a number, or a quantity of a unit that is drawn",
                               given=excerpt(value))  # fmt: skip
     return found
@@ -202,7 +202,7 @@ def phase_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str
         One is no state or derived quantity.
     """
     if len(names) not in (2, 3):
-        raise OptionError("a phase curve has two or three axes", name="names", place="draw_phase",
+        raise OptionError("a phase curve has two or three axes", name="names", location="draw_phase",
                           expected='two or three names, draw_phase(run, "x", "v")', given=excerpt(names))  # fmt: skip
     curves = []
     for run, label in zip(runs, labels, strict=True):
@@ -226,11 +226,11 @@ def _parted(run: Run, names: Sequence[str], times: Array) -> Array:
     points: Array = run.at(times, list(names))
     jumps = run._trajectory.jumps.times
     sign = 1.0 if times[-1] >= times[0] else -1.0
-    places = np.searchsorted(sign * times, sign * jumps)
+    indices = np.searchsorted(sign * times, sign * jumps)
     ends = run.at(jumps, list(names), side="before")
     gaps = np.full_like(ends, np.nan)
     both = np.stack([ends, gaps], axis=1).reshape(-1, points.shape[1])
-    parted: Array = np.insert(points, np.repeat(places, 2), both, axis=0)
+    parted: Array = np.insert(points, np.repeat(indices, 2), both, axis=0)
     return parted
 
 

@@ -56,7 +56,7 @@ def draw_phase(
     record = phase_record(runs, names, labels_of(runs, labels, "draw_phase"))
     if projections and (axes is not None or len(names) != 3):
         raise OptionError("projections are drawn beside a curve of three names", name="projections",
-                          place="draw_phase", expected="three names, and no axes of your own",
+                          location="draw_phase", expected="three names, and no axes of your own",
                           given=f"{len(names)} names")  # fmt: skip
     if len(names) == 2:
         figure, (ax,) = figure_of(1, axes)
@@ -69,7 +69,7 @@ def draw_phase(
         return figure
     if axes is not None:
         if not hasattr(axes, "set_zlabel"):
-            raise OptionError("the axes do not fit the figure", name="axes", place="draw_phase",
+            raise OptionError("the axes do not fit the figure", name="axes", location="draw_phase",
                               expected="axes in three dimensions", given=type(axes).__name__)  # fmt: skip
         _draw_space(axes, record, equal=equal)
         return axes.figure  # type: ignore[no-any-return]  # a figure, of axes of any kind
@@ -80,16 +80,16 @@ def draw_phase(
         figure.add_subplot(2 if projections else 1, 2 if projections else 1, 1, projection="3d"), record, equal=equal
     )
     if projections:
-        for place, pair in enumerate(combinations(range(3), 2)):
-            _draw_plane(figure.add_subplot(2, 2, place + 2), record, pair, equal=equal)
+        for index, pair in enumerate(combinations(range(3), 2)):
+            _draw_plane(figure.add_subplot(2, 2, index + 2), record, pair, equal=equal)
     figure.suptitle(record.title, x=0.01, ha="left", **VERBATIM)
     return figure
 
 
 def _draw_plane(ax: Any, record: PhaseRecord, pair: tuple[int, int], *, equal: bool) -> None:
-    for place, curve in enumerate(record.curves):
+    for index, curve in enumerate(record.curves):
         x, y = curve.points[:, pair[0]], curve.points[:, pair[1]]
-        style = style_of(place)
+        style = style_of(index)
         ax.plot(x, y, label=curve.label, linewidth=1.6, **style, **_dots(curve))
         for row in curve.arrows:
             ahead = _next(curve, row)
@@ -104,8 +104,8 @@ def _draw_plane(ax: Any, record: PhaseRecord, pair: tuple[int, int], *, equal: b
 
 
 def _draw_space(ax: Any, record: PhaseRecord, *, equal: bool) -> None:
-    for place, curve in enumerate(record.curves):
-        style = style_of(place)
+    for index, curve in enumerate(record.curves):
+        style = style_of(index)
         ax.plot(*curve.points.T, label=curve.label, linewidth=1.2, **style, **_dots(curve))
         for row in curve.arrows:
             step = curve.points[_next(curve, row)] - curve.points[row]

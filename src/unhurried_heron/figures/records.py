@@ -37,14 +37,14 @@ _MAP_POINTS = 300
 class Curve:
     """One labelled curve, shape (n_points,) each.
 
-    ``place`` is its place among all that were asked for, which settles its colour; ``dots`` tells that its points are
+    ``index`` is its number among all that were asked for, which settles its colour; ``dots`` tells that its points are
     all that was computed, and are to be seen; ``points``: others that are; ``exact``: a closed form.
     """
 
     label: str
     x: Array
     y: Array
-    place: int = 0
+    index: int = 0
     dots: bool = False
     points: tuple[Array, Array] | None = None
     exact: bool = False
@@ -144,14 +144,14 @@ def states_record(
         raise OptionError(
             "this cannot be drawn",
             name="run",
-            place="draw_states",
+            location="draw_states",
             expected="a Run, and a list of names",
             given=f"{type(run).__name__}, {excerpt(names)}",
         )
     asked = names if names is not None else [*(group.name for group in run.problem.model.layout.groups), *run.modes]
     wanted, indexed = _sorted_names(run, asked)
     if not wanted and not indexed:
-        raise OptionError("there is nothing to draw", name="names", place="draw_states",
+        raise OptionError("there is nothing to draw", name="names", location="draw_states",
                           expected="names of states or derived quantities", given=excerpt(names))  # fmt: skip
     times, table = run.times, {name: run[name] for name in wanted}
     smooth = isinstance(run._trajectory, StepTrajectory) and times.size > 1 and not swings(run)
@@ -163,7 +163,7 @@ def states_record(
         times = np.union1d(times, np.clip(np.concatenate([crossed - sides, crossed + sides]), times[0], times[-1]))
         states = run.at(times)
         values = np.hstack([states, derived_at(run, times, states)])
-        columns = {name: place for place, name in enumerate(run.columns)}
+        columns = {name: index for index, name in enumerate(run.columns)}
         table = {name: values[:, columns[name]] for name in wanted}
     refuse_unknown(run, along)
     maps = tuple(_map(run, group, times, along) for group in indexed)
@@ -171,8 +171,8 @@ def states_record(
     panels: list[tuple[str, list[Curve]]] = []
     for unit in dict.fromkeys(units.get(name, "") for name in wanted):
         curves = [
-            Curve(name, times, table[name], place, dots=not smooth and times.size <= MOST_DOTS)
-            for place, name in enumerate(wanted)
+            Curve(name, times, table[name], index, dots=not smooth and times.size <= MOST_DOTS)
+            for index, name in enumerate(wanted)
             if units.get(name, "") == unit
         ]
         panels += [(unit, group) for group in (_by_size(curves) if split_sizes else [curves])]
@@ -209,7 +209,7 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
             raise RunError(
                 f"there is no state or derived quantity '{as_text(name)}'{near_spelling(name, known)}",
                 name=as_text(name),
-                place="names",
+                location="names",
                 expected="among " + listing(known),
                 given=excerpt(name),
             )
@@ -241,7 +241,7 @@ def _by_size(curves: list[Curve]) -> list[list[Curve]]:
             groups.append([])
             largest = size
         groups[-1].append(curve)
-    return sorted((sorted(group, key=lambda c: c.place) for group in groups), key=lambda group: group[0].place)
+    return sorted((sorted(group, key=lambda c: c.index) for group in groups), key=lambda group: group[0].index)
 
 
 def swings(run: Run) -> bool:
@@ -304,7 +304,7 @@ def work_record(comparison: Comparison, work: str = "rate evaluations") -> WorkR
         raise RunError(
             f"'{as_text(work)}' does not count work{near_spelling(work, WORK)}",
             name="work",
-            place="work",
+            location="work",
             expected="one of " + ", ".join(WORK),
             given=as_text(work),
         )

@@ -61,12 +61,12 @@ def draw_stability(
     shown = checked_window(around if window is None else window)
     order_star = truth(order_star, "order_star", "draw_stability")
     figure, ax = _plane(shown, axes)
-    for place, region in enumerate(regions):
+    for index, region in enumerate(regions):
         found = region.map(shown, _POINTS)
         values = found.amplification
         if order_star:
             values = values / np.exp(found.x)
-        _draw_border(ax, found.x, found.y, np.nan_to_num(values, nan=1e9, posinf=1e9), place, region)
+        _draw_border(ax, found.x, found.y, np.nan_to_num(values, nan=1e9, posinf=1e9), index, region)
     _finish_plane(ax, shown)
     what = "Order star" if order_star else "Stability region"
     ax.set_title(f"{what}s" if len(regions) > 1 else f"{what} of {regions[0].name}", loc="left", **VERBATIM)
@@ -74,8 +74,8 @@ def draw_stability(
     return figure
 
 
-def _draw_border(ax: Axes, x: Any, y: Any, values: Any, place: int, region: Stability) -> None:
-    style = style_of(place)
+def _draw_border(ax: Axes, x: Any, y: Any, values: Any, index: int, region: Stability) -> None:
+    style = style_of(index)
     ax.contourf(x, y, values, levels=[-1.0, 1.0], colors=[style["color"]], alpha=_FADED)
     ax.contour(x, y, values, levels=[1.0], colors=[style["color"]], linestyles=[style["linestyle"]], linewidths=1.8)
     ax.plot([], [], label=region.name, linewidth=1.8, **style)
@@ -115,15 +115,15 @@ def draw_run_in_region(
     given = run.steps() if isinstance(run, LargestStep) else run
     found = given if isinstance(given, StabilityLimitedSteps) else stability_limited_steps(given)
     if not found.times.size:
-        raise RunError("there is no step to draw", name="run", place="draw_run_in_region", given="none",
+        raise RunError("there is no step to draw", name="run", location="draw_run_in_region", given="none",
                        expected="a run of one step at least")  # fmt: skip
     points = found.z[np.isfinite(found.z).all(axis=1)]
     shown = checked_window(window) if window is not None else _holding(found, points)
     figure, ax = _plane(shown, axes)
-    for place, region in enumerate(_some(found.regions)):
+    for index, region in enumerate(_some(found.regions)):
         drawn = region.map(shown, _POINTS)
         values = np.nan_to_num(drawn.amplification, nan=1e9, posinf=1e9)
-        _draw_border(ax, drawn.x, drawn.y, values, place, region)
+        _draw_border(ax, drawn.x, drawn.y, values, index, region)
     times = np.repeat(found.times[:, None], found.z.shape[1], axis=1)
     dots = ax.scatter(found.z.real, found.z.imag, c=times, s=26, cmap="viridis", zorder=3, linewidths=0.4, ec="white")
     ax.figure.colorbar(dots, ax=ax, label=with_unit("time", found.unit), pad=0.02, shrink=0.8)

@@ -90,7 +90,7 @@ def animate(
     if kind not in _KINDS:
         raise _refused("path", "a file that ends in .gif, .mp4 or .png", str(path))
     if kind == ".mp4" and shutil.which("ffmpeg") is None:
-        raise OptionError("there is no ffmpeg on this machine, which makes .mp4 files", name="path", place="animate",
+        raise OptionError("there is no ffmpeg on this machine, which makes .mp4 files", name="path", location="animate",
                           expected="a .gif or .png, or ffmpeg on the PATH", given=str(path))  # fmt: skip
     span = max(abs(float(each.times[-1] - each.times[0])) for each in runs)
     rate = _number("frames_per_second", frames_per_second, above=0.0)
@@ -157,7 +157,7 @@ def _film(path: Path, frames: Iterator[Any], rate: float) -> None:
                 pass
             told = process.stderr.read().decode(errors="replace") if process.stderr else ""
         if process.returncode != 0 or not made.is_file():
-            raise OptionError("ffmpeg made no film", name="path", place="animate", expected="an ffmpeg that works",
+            raise OptionError("ffmpeg made no film", name="path", location="animate", expected="an ffmpeg that works",
                               given=told.strip()[-200:] or f"exit code {process.returncode}")  # fmt: skip
         content = made.read_bytes()
     write_whole(path, lambda file: file.write(content))
@@ -184,5 +184,5 @@ def _number(name: str, value: Any, *, above: float = -math.inf) -> float:
 
 
 def _refused(name: str, expected: str, given: Any) -> OptionError:
-    return OptionError(f"'{name}' of an animation cannot be this", name=name, place="animate", expected=expected,
+    return OptionError(f"'{name}' of an animation cannot be this", name=name, location="animate", expected=expected,
                        given=excerpt(given))  # fmt: skip

@@ -45,10 +45,10 @@ def write_sound(run: Run, name: str, path: str | Path, *, seconds: float = 5.0) 
         The length is none, or the values do not change.
     """
     if not isinstance(run, Run) or not isinstance(name, str):
-        raise OptionError("this makes no sound", name="run", place="write_sound", expected="a Run and a name",
+        raise OptionError("this makes no sound", name="run", location="write_sound", expected="a Run and a name",
                           given=f"{excerpt(run)}, {excerpt(name)}")  # fmt: skip
     if not is_finite_number(seconds) or not 0.0 < float(seconds) <= _LONGEST:
-        raise OptionError("a sound needs a length", name="seconds", place="write_sound",
+        raise OptionError("a sound needs a length", name="seconds", location="write_sound",
                           expected=f"a number above 0, at most {_LONGEST:g}", given=excerpt(seconds))  # fmt: skip
     count = max(int(_RATE * float(seconds)), 2)
     begin, end = float(run.times[0]), float(run.times[-1])
@@ -57,7 +57,7 @@ def write_sound(run: Run, name: str, path: str | Path, *, seconds: float = 5.0) 
     largest = float(np.abs(values).max())
     if not 0.0 < largest < np.inf:
         given = f"{float(run.at(begin, name)):.6g} throughout"
-        raise OptionError(f"'{name}' does not change, and so makes no sound", name=name, place="write_sound",
+        raise OptionError(f"'{name}' does not change, and so makes no sound", name=name, location="write_sound",
                           expected="a quantity that swings", given=given)  # fmt: skip
     samples = np.round(_LOUD * 32767.0 / largest * values).astype("<i2")
 

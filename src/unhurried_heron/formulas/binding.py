@@ -28,7 +28,7 @@ def in_normal_form(root: Node) -> Node:
 
 def normal_loops(indices: Sequence[str]) -> dict[str, str]:
     """Return the names of the indices of loops around one formula in normal form."""
-    return {index: f"{index.partition(BOUND)[0]}{BOUND}{BOUND}{place}" for place, index in enumerate(indices)}
+    return {index: f"{index.partition(BOUND)[0]}{BOUND}{BOUND}{position}" for position, index in enumerate(indices)}
 
 
 def with_names(root: Node, new: Mapping[str, str]) -> Node:

@@ -14,7 +14,7 @@ from unhurried_heron.formulas.layout import IndexedFormula, Loop
 MOST_TERMS: Final = 50_000_000
 
 
-def refuse_endless(blocks: Iterable[IndexedFormula], place: str) -> None:
+def refuse_endless(blocks: Iterable[IndexedFormula], location: str) -> None:
     """Refuse blocks whose sums and loops come to too many terms for one evaluation.
 
     Raises
@@ -26,10 +26,10 @@ def refuse_endless(blocks: Iterable[IndexedFormula], place: str) -> None:
         total += math.prod(map(_turns, block.loops))
         if block.node.has_indexed:
             total += sum(_terms(each, block.loops, within) for each in _sums_within(block.node, within))
-    refuse_many(total, place)
+    refuse_many(total, location)
 
 
-def refuse_many(terms: int, place: str) -> None:
+def refuse_many(terms: int, location: str) -> None:
     """Refuse a number of terms that is too large.
 
     Raises
@@ -40,7 +40,7 @@ def refuse_many(terms: int, place: str) -> None:
         raise IndexedStateError(
             "the sums and indexed states come to too many terms",
             name="sum",
-            place=place,
+            location=location,
             expected=f"at most {MOST_TERMS:,} terms in one evaluation, which nothing can interrupt",
             given=f"{terms:,} terms",
         )
@@ -53,7 +53,7 @@ def _turns(loop: Loop) -> int:
 def _terms(node: Node, loops: tuple[Loop, ...], within: dict[Node, frozenset[Node]]) -> int:
     """How many terms a sum comes to within loops: it is computed where its outermost needed index is known."""
     needed = free_names(node)
-    depth = max((place + 1 for place, loop in enumerate(loops) if loop.index in needed), default=0)
+    depth = max((position + 1 for position, loop in enumerate(loops) if loop.index in needed), default=0)
     index, first, last, body = node.args
     own = Loop(index, int(first.args[0]), int(last.args[0]))
     around = (*loops[:depth], own)

@@ -32,7 +32,7 @@ from unhurried_heron.formulas.expression import (
     upwards,
     where,
 )
-from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, places
+from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, flat_indices
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 from unhurried_heron.formulas.parser import Source, read
 
@@ -56,19 +56,19 @@ def _slopes(function: str) -> tuple[Node, ...]:
 
 def _outer(node: Node) -> list[Node]:
     """Return the derivatives of a function at its arguments."""
-    given = {f"x{place + 1}": operand for place, operand in enumerate(node.operands)}
+    given = {f"x{index + 1}": operand for index, operand in enumerate(node.operands)}
     return [rewrite(replace_names(slope, given.get, {}), _tidied, {}) for slope in _slopes(node.op)]
 
 
 def _tidied(node: Node) -> Node | None:
-    """Take away what a number in the place of an argument makes needless."""
+    """Take away what a number in place of an argument makes needless."""
     if node.op == "neg":
         return neg(node.operands[0])
     return power(*node.operands) if node.op == "pow" else None
 
 
 class Differentiator:
-    """Gradients of trees by a set of names and by all places of states; equal subtrees are differentiated once."""
+    """Gradients of trees by a set of names and by all indices of states; equal subtrees are differentiated once."""
 
     def __init__(self, variables: Iterable[str]) -> None:
         self.variables = frozenset(variables)
@@ -194,7 +194,7 @@ def one_after_the_other(entries: tuple[IndexedFormula, ...], n: int) -> tuple[tu
         first = sum(loop.first * stride for loop, stride in zip(block.loops, strides, strict=True))
         moved.append(IndexedFormula(block.loops, base - first, tuple(strides), block.node))
         moves = {loop.index: stride for loop, stride in zip(block.loops, block.strides, strict=True)}
-        where.append(places(block.loops, block.base, moves))
+        where.append(flat_indices(block.loops, block.base, moves))
         base += where[-1].size
     together = np.concatenate(where)
     return tuple(moved), together // n, together % n

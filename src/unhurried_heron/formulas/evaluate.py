@@ -9,13 +9,13 @@ import numpy as np
 
 from unhurried_heron.formulas.cost_limit import refuse_many
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, free_names, upwards
-from unhurried_heron.formulas.layout import IndexedFormula, places
+from unhurried_heron.formulas.layout import IndexedFormula, flat_indices
 from unhurried_heron.formulas.operations import OPERATIONS
 
 # The key under which `evaluate` finds the whole state vector, if there is one.
 STATE: Final = "the state"
 # The key of an array of zeros that gives results the axes of the indices, where many rows are evaluated at once.
-_PLACES: Final = "the places"
+_INDICES_KEY: Final = "the places"
 
 _PLAIN: Final[dict[str, Callable[..., Any]]] = {
     **{name: each.value for name, each in OPERATIONS.items() if each.arguments[1] is not None},
@@ -79,11 +79,11 @@ def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> A
         value = values[str(node.args[0])]
         return value(values["t"]) if callable(value) else value
     if op == "slot":
-        place = node.args[0] + values.get(_PLACES, 0)
+        position = node.args[0] + values.get(_INDICES_KEY, 0)
         for index, coefficient in node.args[1:]:
-            place = place + coefficient * values[index]
-        state, places = values[STATE], np.asarray(place, dtype=np.int64)
-        return state[..., places]
+            position = position + coefficient * values[index]
+        state, indices = values[STATE], np.asarray(position, dtype=np.int64)
+        return state[..., indices]
     if op == SUM:
         index, first, last, body = node.args
         begin, end = round(_evaluate(first, values)), round(_evaluate(last, values))
@@ -117,8 +117,8 @@ def filled(blocks: tuple[IndexedFormula, ...], size: int, values: Mapping[str, A
         ranges = [np.arange(loop.first, loop.last + 1.0) for loop in block.loops]
         grids = np.meshgrid(*ranges, indexing="ij") if ranges else []
         here = {loop.index: grid.ravel() for loop, grid in zip(block.loops, grids, strict=True)}
-        here |= {_PLACES: np.zeros(1)} if rows else {}
-        where = places(block.loops, block.base, strides)
+        here |= {_INDICES_KEY: np.zeros(1)} if rows else {}
+        where = flat_indices(block.loops, block.base, strides)
         found = evaluate(block.node, {**values, **here})
         np.add.at(out.T, where, np.broadcast_to(found, (*rows, *where.shape)).T)
     return out

@@ -30,7 +30,7 @@ class Node:
 
     ``op`` is "number" (one float), "name" (one string), an operation ("add", "mul", "div", "pow", "neg",
     a comparison, "and", "or", "not") or a function of `OPERATIONS`. Of indexed states: "at" (a name, then the
-    indices), "slot" (a place among the states that depends linearly on loop indices: ``base, (index, coefficient), …``)
+    indices), "slot" (an index among the states that depends linearly on loop indices: ``base, (index, coefficient), …``)
     and "sum" (an index name, then its first and last value and the summand).
 
     Equal trees are one and the same object, so that comparing them takes no time however deep they are.
@@ -69,14 +69,14 @@ class Node:
         while self.depth > slice_ * _MOST_SLICES:
             slice_ *= 2
         below: dict[Node, int] = {}
-        places: dict[Node, int] = {}
+        indices: dict[Node, int] = {}
         for node in upwards(self, within=lambda node: node is self or node.depth % slice_ != 0):
-            known = places if node is self or node.depth % slice_ else below
+            known = indices if node is self or node.depth % slice_ else below
             known[node] = len(known)
         lines = [
             (node.op, node.args[: len(node.args) - len(node.operands)],
-             tuple(places[each] if each in places else ~below[each] for each in node.operands))
-            for node in places
+             tuple(indices[each] if each in indices else ~below[each] for each in node.operands))
+            for node in indices
         ]  # fmt: skip
         return _grown, (lines, tuple(below))
 
@@ -191,10 +191,10 @@ def walk(*roots: Node) -> Iterator[Node]:
 
 
 def _grown(lines: list[tuple[str, tuple[Any, ...], tuple[int, ...]]], below: tuple[Node, ...]) -> Node:
-    """Return a tree from its nodes, operands before what uses them by their places (below zero: trees of ``below``)."""
+    """Return a tree from its nodes, operands before what uses them by their indices (below zero: trees of ``below``)."""
     nodes: list[Node] = []
     for op, lead, operands in lines:
-        nodes.append(Node(op, *lead, *(nodes[place] if place >= 0 else below[~place] for place in operands)))
+        nodes.append(Node(op, *lead, *(nodes[index] if index >= 0 else below[~index] for index in operands)))
     return nodes[-1]
 
 
@@ -217,7 +217,7 @@ def upwards(*roots: Node, within: Callable[[Node], bool] | None = None) -> Itera
 
 
 def rewrite(root: Node, substitute: Callable[[Node], Node | None], done: dict[Node, Node]) -> Node:
-    """Put other trees in the place of nodes, from the leaves up; ``done`` remembers what was rebuilt.
+    """Put other trees in place of nodes, from the leaves up; ``done`` remembers what was rebuilt.
 
     ``substitute`` sees each node with its operands already rewritten, and returns None to leave it.
     """
@@ -230,5 +230,5 @@ def rewrite(root: Node, substitute: Callable[[Node], Node | None], done: dict[No
 
 
 def replace_names(root: Node, substitute: Callable[[str], Node | None], done: dict[Node, Node]) -> Node:
-    """Put other trees in the place of names; ``done`` remembers what was rebuilt, so sharing is kept."""
+    """Put other trees in place of names; ``done`` remembers what was rebuilt, so sharing is kept."""
     return rewrite(root, lambda node: substitute(str(node.args[0])) if node.op == "name" else None, done)

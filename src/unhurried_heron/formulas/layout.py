@@ -75,9 +75,9 @@ class Layout:
         """The name of each number."""
         return tuple(itertools.chain.from_iterable(group.members() for group in self.groups))
 
-    def name_of(self, place: int) -> str:
+    def name_of(self, index: int) -> str:
         """Return the name of one number, without making those of all."""
-        return self.words(place, {}, {})
+        return self.words(index, {}, {})
 
     @cached_property
     def by_name(self) -> dict[str, Group]:
@@ -95,11 +95,11 @@ class Layout:
         return {group.name: self.offsets[group.name] for group in self.groups if not group.box}
 
     def slot(self, name: str) -> int | None:
-        """Return the place of a state or a member of an indexed state, or None."""
+        """Return the index of a state or a member of an indexed state, or None."""
         name = in_one_spelling(name)
-        place = self.scalars.get(name)
-        if place is not None:
-            return place
+        index = self.scalars.get(name)
+        if index is not None:
+            return index
         match = _MEMBER.match(name)
         group = self.by_name.get(match["name"]) if match else None
         if group is None or match is None:
@@ -116,7 +116,7 @@ class Layout:
         return self.offsets[group.name] + sum(steps)
 
     def states_in(self, root: Node) -> dict[int, str]:
-        """Return the places, and the names, of the states that a formula without loops depends on."""
+        """Return the indices, and the names, of the states that a formula without loops depends on."""
         found: dict[int, str] = {}
         for node in walk(root):
             if node.op == "name" and node.args[0] in self.scalars:
@@ -125,19 +125,19 @@ class Layout:
                 found[int(node.args[0])] = ""
         return found
 
-    def words(self, place: int, moves: Mapping[str, int], firsts: Mapping[str, int]) -> str:
+    def words(self, position: int, moves: Mapping[str, int], firsts: Mapping[str, int]) -> str:
         """Write a reference to a member as a person does: ``u[i+1]``.
 
         Parameters
         ----------
-        place : int
+        index : int
             Where the member stands if all indices are 0.
         moves : mapping of str to int
             By how much it moves for each index.
         firsts : mapping of str to int
             The first value of each index.
         """
-        begin = place + sum(step * firsts[index] for index, step in moves.items())
+        begin = position + sum(step * firsts[index] for index, step in moves.items())
         # of pieces of sums that share an index the first may lie before all groups
         groups = (group for group in reversed(self.groups) if self.offsets[group.name] <= begin)
         group = next(groups, self.groups[0])
@@ -153,7 +153,7 @@ class Layout:
         return f"{group.name}[{','.join(parts)}]" if parts else group.name
 
     def stretch(self, name: str) -> slice | None:
-        """Return the places of a whole group, or None."""
+        """Return the indices of a whole group, or None."""
         name = in_one_spelling(name)
         if name not in self.by_name:
             return None
@@ -170,10 +170,10 @@ class Values(Mapping[str, float]):
         self.array.setflags(write=False)
 
     def __getitem__(self, name: str) -> float:
-        place = self.layout.slot(name)
-        if place is None:
+        index = self.layout.slot(name)
+        if index is None:
             raise KeyError(name)
-        return float(self.array[place])
+        return float(self.array[index])
 
     def __iter__(self) -> Iterator[str]:
         return iter(self.layout.names)
@@ -199,7 +199,7 @@ class Loop:
 class IndexedFormula:
     """A formula and where its values go: place ``base + sum(stride*index)`` for all values of the loops' indices.
 
-    ``adds`` tells that the values are added to what is there, because several blocks may write to one place. Bound
+    ``adds`` tells that the values are added to what is there, because several blocks may write to one element. Bound
     indices are in normal form (`formulas.binding`), whoever makes a block of whatever formulas.
     """
 
@@ -221,13 +221,13 @@ class IndexedFormula:
         object.__setattr__(self, "node", in_normal_form(node))
 
 
-def single(node: Node, place: int) -> IndexedFormula:
-    """Return the block of one formula for one place."""
-    return IndexedFormula((), place, (), node)
+def single(node: Node, index: int) -> IndexedFormula:
+    """Return the block of one formula for one index."""
+    return IndexedFormula((), index, (), node)
 
 
-def places(loops: tuple[Loop, ...], base: int, strides: Mapping[str, int]) -> Any:
-    """Return the places that loops run through, in their order, shape (n_turns,)."""
+def flat_indices(loops: tuple[Loop, ...], base: int, strides: Mapping[str, int]) -> Any:
+    """Return the indices that loops run through, in their order, shape (n_turns,)."""
     found = np.array([base], dtype=np.int64)
     for loop in loops:
         steps = strides.get(loop.index, 0) * np.arange(loop.first, loop.last + 1, dtype=np.int64)

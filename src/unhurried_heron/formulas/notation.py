@@ -1,4 +1,4 @@
-"""From the signs of paper to those of Python's grammar, with the way back to each place in the user's text."""
+"""From the signs of paper to those of Python's grammar, with the way back to each position in the user's text."""
 
 from __future__ import annotations
 
@@ -64,12 +64,12 @@ def to_python(text: str, begin: int) -> tuple[str, list[int]]:
         order[a:c] = [*range(b, c), *range(a, b)]
     parts, offsets = [], []
     skip = False
-    for place, offset in enumerate(order):
+    for index, offset in enumerate(order):
         if skip:
             skip = False
             continue
         piece = _SIGNS.get(text[offset], text[offset])
-        if text[offset] == "." and place + 1 < len(order) and text[order[place + 1]] == ".":
+        if text[offset] == "." and index + 1 < len(order) and text[order[index + 1]] == ".":
             # blanks, so that 1..n is not read as the number 1. and something else
             piece, skip = " | ", True
         parts.append(piece)

@@ -51,12 +51,12 @@ class Source:
     """A piece of the user's text and where it stands, so that an error can point at it."""
 
     text: str
-    place: str = "the expression"
+    location: str = "the expression"
     line: int = 1
     column: int = 1
 
     def point(self, offset: int) -> str:
-        """Describe the place ``offset`` characters into the text, with the line shown and a caret below it."""
+        """Describe the location ``offset`` characters into the text, with the line shown and a caret below it."""
         before = self.text[:offset]
         row = before.count("\n")
         start = before.rfind("\n") + 1
@@ -65,9 +65,7 @@ class Source:
         # a long line is cut to a window around the place, so that the caret stays in view
         left = max(0, offset - start - 60)
         shown = shown[left : left + 100].replace("\t", " ")
-        return (
-            f"{self.place}, line {self.line + row}, column {column}:\n    {shown}\n    {' ' * (offset - start - left)}^"
-        )
+        return f"{self.location}, line {self.line + row}, column {column}:\n    {shown}\n    {' ' * (offset - start - left)}^"
 
 
 @dataclass(frozen=True)
@@ -100,12 +98,12 @@ def read(source: Source, begin: int = 0, end: int | None = None) -> Formula:
     text = source.text[begin:end]
     if not text.strip():
         raise ExpressionError(
-            "an expression is empty", place=source.point(begin), expected="a formula", given="nothing"
+            "an expression is empty", location=source.point(begin), expected="a formula", given="nothing"
         )
     if len(text) > MAX_LENGTH:
         raise ExpressionError(
             "an expression is too long",
-            place=source.place,
+            location=source.location,
             expected=f"at most {MAX_LENGTH} characters",
             given=str(len(text)),
         )
@@ -113,7 +111,7 @@ def read(source: Source, begin: int = 0, end: int | None = None) -> Formula:
     if strange:
         raise ExpressionError(
             "this sign is not allowed in an equation",
-            place=source.point(begin + strange.start()),
+            location=source.point(begin + strange.start()),
             expected="+ - * / ^, and or not",
             given=strange[0],
         )
@@ -167,8 +165,8 @@ class _Reader:
         return Formula(self.build(tree, 0), self.source, self.mentions, self.spans)
 
     def refuse(self, message: str, offset: int, given: str, expected: str = "") -> ExpressionError:
-        place = self.offsets[min(max(offset, 0), len(self.offsets) - 1)]
-        return ExpressionError(message, place=self.source.point(place), expected=expected, given=given)
+        index = self.offsets[min(max(offset, 0), len(self.offsets) - 1)]
+        return ExpressionError(message, location=self.source.point(index), expected=expected, given=given)
 
     def span(self, tree: ast.expr) -> tuple[int, int]:
         last = len(self.offsets) - 1

@@ -54,7 +54,7 @@ def _sines_and_cosines(
     scales: dict[frozenset[tuple[Node, int]], float],
     first: dict[frozenset[tuple[Node, int]], tuple[Node, list[Node]]],
 ) -> bool:
-    """Put 1 in the place of sin^2 + cos^2, other factors alike; True where there was such a pair."""
+    """Put 1 in place of sin^2 + cos^2, other factors alike; True where there was such a pair."""
     found = False
     for key in list(first):
         for factor, count in list(key):

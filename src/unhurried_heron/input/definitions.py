@@ -51,7 +51,7 @@ class Definition:
         return self.value is None and self.formula is None
 
 
-def read_definition(raw: Any, name: str, place: str) -> Definition:
+def read_definition(raw: Any, name: str, location: str) -> Definition:
     """Read a number, a text such as ``"1800 m^2"`` or ``"depth/n"``, or ``None`` or ``"open"`` for a value to come.
 
     Raises
@@ -61,17 +61,17 @@ def read_definition(raw: Any, name: str, place: str) -> Definition:
     if raw is None or (isinstance(raw, str) and raw.strip() == OPEN):
         return Definition()
     if not isinstance(raw, str):
-        return Definition(finite_number(raw, name, place))
+        return Definition(finite_number(raw, name, location))
     quantity = QUANTITY.match(raw) if len(raw) < 200 else None
     if quantity:
-        return Definition(finite_number(float(quantity["number"]), name, place), unit=quantity["unit"].strip())
-    return Definition(formula=_formula(raw, f"{place}, '{name}'"))
+        return Definition(finite_number(float(quantity["number"]), name, location), unit=quantity["unit"].strip())
+    return Definition(formula=_formula(raw, f"{location}, '{name}'"))
 
 
 @functools.lru_cache(maxsize=512)
-def _formula(text: str, place: str) -> Formula:
+def _formula(text: str, location: str) -> Formula:
     # a problem that is changed and run again and again has the same formulas
-    return read(Source(text, place))
+    return read(Source(text, location))
 
 
 def read_parameters(raw: Any, collector: ErrorCollector) -> dict[str, Definition]:
@@ -91,16 +91,16 @@ def read_parameters(raw: Any, collector: ErrorCollector) -> dict[str, Definition
     return found
 
 
-def _by_name(raw: Any, place: str, collector: ErrorCollector) -> dict[str, Any]:
+def _by_name(raw: Any, location: str, collector: ErrorCollector) -> dict[str, Any]:
     if raw is None:
         return {}
     if isinstance(raw, Mapping) and all(isinstance(name, str) for name in raw):
         return dict(raw)
     collector.add(
         ValueGivenError(
-            f"{place} must be given by name",
-            name=place,
-            place=place,
+            f"{location} must be given by name",
+            name=location,
+            location=location,
             expected='a dict such as {"level": 0.4}',
             given=excerpt(raw),
         )
@@ -124,7 +124,7 @@ def parameter_values(definitions: Mapping[str, Definition], collector: ErrorColl
                 raise ExpressionError(
                     f"the parameter '{name}' depends on the time",
                     name=name,
-                    place=formula.source.point(formula.mentions[TIME]),
+                    location=formula.source.point(formula.mentions[TIME]),
                     expected="parameters that do not change; write a derived quantity in the equations",
                     given=formula.source.text[:80],
                 )
@@ -141,7 +141,7 @@ def _compute(name: str, formula: Formula, values: dict[str, float]) -> None:
             raise ValueGivenError(
                 f"the value of '{name}' is not finite",
                 name=name,
-                place=formula.source.place,
+                location=formula.source.location,
                 expected="a formula with a finite value",
                 given=f"{formula.source.text} = {found}"[:80],
             )
@@ -167,7 +167,7 @@ def read_initial(raw: Any, collector: ErrorCollector) -> dict[str, Definition]:
                     raise ValueGivenError(
                         f"the value of '{key}' is not a number",
                         name=key,
-                        place="initial",
+                        location="initial",
                         expected="a number, or a formula of parameters, which may be open",
                         given=excerpt(value),
                     )
@@ -193,7 +193,7 @@ def _array(value: Any, name: str) -> Any:
         raise ValueGivenError(
             f"the values of '{name}' are not all finite numbers",
             name=name,
-            place="initial",
+            location="initial",
             expected="an array of finite numbers",
             given=excerpt(value),
         )
@@ -231,7 +231,7 @@ def initial_values(
                 raise ExpressionError(
                     f"the initial value of '{key}' depends on the time",
                     name=key,
-                    place=definition.formula.source.place,
+                    location=definition.formula.source.location,
                     expected="a formula of parameters",
                     given=definition.formula.source.text[:80],
                 )
@@ -249,10 +249,10 @@ def _open(values: Mapping[str, Any]) -> Iterable[str]:
 
 
 def _stretch(key: str, layout: Layout) -> tuple[slice | None, tuple[str, ...]]:
-    """Return the places a key speaks of, and the names of its indices."""
-    place = layout.slot(key)
-    if place is not None:
-        return slice(place, place + 1), ()
+    """Return the indices a key speaks of, and the names of its indices."""
+    index = layout.slot(key)
+    if index is not None:
+        return slice(index, index + 1), ()
     if key in layout.by_name:
         return layout.stretch(key), ()
     name, indices = group_of(key), StateName.read(key).indices
@@ -270,7 +270,7 @@ def _fitted(value: Any, layout: Layout, key: str) -> Any:
             raise ValueGivenError(
                 f"the array of '{key}' has another shape than the indexed state",
                 name=key,
-                place="initial",
+                location="initial",
                 expected=str(wanted) if wanted else "one number",
                 given=str(value.shape),
             )
@@ -291,7 +291,7 @@ def _formula_value(
         raise ValueGivenError(
             f"the initial value of '{key}' is not finite",
             name=key,
-            place=formula.source.place,
+            location=formula.source.location,
             expected="a formula with a finite value",
             given=formula.source.text[:80],
         )
@@ -301,16 +301,18 @@ def _formula_value(
 def _refuse_missing(layout: Layout, given: Any, definitions: Mapping[str, Definition]) -> None:
     if given.all():
         return
-    places = np.flatnonzero(~given)
+    indices = np.flatnonzero(~given)
     stretches = {group.name: (layout.offsets[group.name], group.size) for group in layout.groups}
-    missing = [name for name, (begin, size) in stretches.items() if ((places >= begin) & (places < begin + size)).any()]
+    missing = [
+        name for name, (begin, size) in stretches.items() if ((indices >= begin) & (indices < begin + size)).any()
+    ]
     extra = [key for key in definitions if _stretch(key, layout)[0] is None]
     hint = near_spelling(missing[0], extra)
     shown = [f"{name}[…]" if layout.by_name[name].box else name for name in missing]
     raise MissingInitialError(
         "no initial value for " + listing(shown, quoted=True) + hint,
         name=listing(missing),
-        place="initial",
+        location="initial",
         expected="one value for each state: " + listing(group.name for group in layout.groups),
         given=listing(definitions) or "none",
     )
@@ -325,7 +327,7 @@ def _refuse_extra(layout: Layout, extra: list[str], definitions: Mapping[str, De
     raise UnusedValueError(
         "an initial value for " + listing(extra, quoted=True) + f", which is no state{hint}",
         name=listing(extra),
-        place="initial",
+        location="initial",
         expected="values for the states only: " + listing(known),
         given=listing(definitions),
     )

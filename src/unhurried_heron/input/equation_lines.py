@@ -61,13 +61,13 @@ class EquationLine:
     ranges: tuple[Range, ...]
 
     @property
-    def place(self) -> str:
-        """The equation's place in the user's words."""
+    def location(self) -> str:
+        """The equation's location in the user's text."""
         return f"line {self.line}: {self.text}"
 
 
 def read_statements(
-    text: str, collector: ErrorCollector, place: str = "the equations", *, timed: bool = False
+    text: str, collector: ErrorCollector, location: str = "the equations", *, timed: bool = False
 ) -> list[EquationLine]:
     """Read every equation; what cannot be read goes to the mistakes. ``timed``: heed the deadline of the call.
 
@@ -84,7 +84,7 @@ def read_statements(
         collector.add(
             ExpressionError(
                 "the text is too long",
-                place=place,
+                location=location,
                 expected=f"at most {MOST_CHARACTERS:,} characters; indexed states (u[i]) say more in fewer",
                 given=f"{len(text):,}",
             )
@@ -96,7 +96,7 @@ def read_statements(
             check_deadline()
         count = len(statements)
         with collector.gathering():
-            statements.append(_read_statement(words, Source(words, place, line), line))
+            statements.append(_read_statement(words, Source(words, location, line), line))
         if len(statements) == count:
             collector.assumed |= _names_on_the_left(words)
             collector.suspected |= set(re.findall(r"\w+", words))
@@ -117,7 +117,7 @@ def _read_statement(words: str, source: Source, line: int) -> EquationLine:
     if len(signs) != 1:
         raise ExpressionError(
             "cannot read this line as an equation",
-            place=source.point(len(words) - len(words.lstrip())),
+            location=source.point(len(words) - len(words.lstrip())),
             expected="one equals sign: name' = formula, name = formula for a derived quantity, or formula = formula",
             given=words.strip()[:80],
         )
@@ -127,7 +127,7 @@ def _read_statement(words: str, source: Source, line: int) -> EquationLine:
         other = "" if by == "t" else f" The independent variable is called t here: write t for {by} everywhere."
         raise ExpressionError(
             f"a derivative is written with a prime: {state}'.{other}",
-            place=source.point(quotient.start("state")),
+            location=source.point(quotient.start("state")),
             expected=f"{state}' = …",
             given=quotient[0].strip(),
         )
@@ -171,7 +171,7 @@ def _read_ranges(words: str, begin: int, source: Source) -> Iterator[Range]:
         if match is None or not dots or not first.strip() or not last.strip():
             raise ExpressionError(
                 "cannot read this range of an index",
-                place=source.point(min(begin, len(words) - 1)),
+                location=source.point(min(begin, len(words) - 1)),
                 expected="for i in 1..n (several ranges with commas between them)",
                 given=part.strip()[:60],
             )

@@ -44,7 +44,7 @@ class Event:
         own. All right sides are taken before anything changes. A function, its arguments matched by name, returns a
         dict of what changes.
     at : float, str or sequence of these, optional
-        Known times, "6 h", in the place of ``when``; they are landed on exactly.
+        Known times, "6 h", in place of ``when``; they are landed on exactly.
     every, first : float or str, optional
         Known times that come again and again: from ``first`` on, which is one such period after the start of the run
         unless it is said.
@@ -139,18 +139,18 @@ class Event:
             The text is not one equation.
         """
         text = str(self.when)
-        place = f"the event '{self.name}'"
+        location = f"the event '{self.name}'"
         signs = list(_SIGN.finditer(text))
         left, right = (text[: signs[0].start()], text[signs[0].end() :]) if signs else (text, "")
         if len(signs) != 1 or signs[0][0] not in _DIRECTIONS:
             raise ExpressionError(
                 "an event is said by one equation",
                 name=self.name,
-                place=place,
+                location=location,
                 expected='"left = right", or "left >= right" for where it becomes true',
                 given=text,
             )
-        source = Source(text, place)
+        source = Source(text, location)
         ends = [(0, len(left), right), (len(text) - len(right), len(text), left)]
         sides = []
         for begin, end, beside in ends:
@@ -215,4 +215,4 @@ _EXPECTED: Final = {
 
 def _wrong(message: str, name: str, given: Any, expected: str) -> ValueGivenError:
     shown = given if name == "when" and isinstance(given, str) else excerpt(given)
-    return ValueGivenError(message, name=name, place="an Event", expected=expected, given=shown)
+    return ValueGivenError(message, name=name, location="an Event", expected=expected, given=shown)

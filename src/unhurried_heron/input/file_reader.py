@@ -59,7 +59,7 @@ class _Event(_Table):
     going: Literal["up", "down", "either"] = "either"
     stop: StrictBool = False
     then: Word | list[Word] | None = Field(None, description="Assignments to states and parameters.")
-    at: Number | Word | list[Number | Word] | None = Field(None, description="Known times, in the place of when.")
+    at: Number | Word | list[Number | Word] | None = Field(None, description="Known times, in place of when.")
     every: Number | Word | None = Field(None, description="Known times that come again after so long.")
     first: Number | Word | None = None
     only_if: Word | None = Field(None, description="A condition under which it happens.")
@@ -152,12 +152,12 @@ def load_toml(path: Path) -> dict[str, Any]:
         raise DocumentError(
             f"cannot read the problem file: {error.strerror}",
             name=str(path),
-            place=str(path),
+            location=str(path),
             expected="a readable TOML file",
             given=error.strerror or "",
         ) from None
     except (ValueError, RecursionError) as error:
-        raise DocumentError("the problem file is not TOML", name=str(path), place=str(path),
+        raise DocumentError("the problem file is not TOML", name=str(path), location=str(path),
                             expected=_toml_wanted(path, str(error)), given=str(error)) from None  # fmt: skip
 
 
@@ -173,7 +173,7 @@ def _toml_wanted(path: Path, told: str) -> str:
     return f'TOML; a key with a prime stands in quotes: "{primed["key"]}" = …' if primed else "TOML"
 
 
-def parse_document(content: dict[str, Any], place: str, folder: Path | None = None) -> ProblemInput:
+def parse_document(content: dict[str, Any], location: str, folder: Path | None = None) -> ProblemInput:
     """Check the content of a problem file and return what it says.
 
     Parameters
@@ -191,12 +191,12 @@ def parse_document(content: dict[str, Any], place: str, folder: Path | None = No
     try:
         document = _Document.model_validate(content)
     except ValidationError as error:
-        raise _explained(error, place) from None
+        raise _explained(error, location) from None
     forms = {"equations": document.equations, "lagrangian": document.lagrangian, "hamiltonian": document.hamiltonian}
     given = [form for form, text in forms.items() if text is not None]
     if len(given) != 1:
-        raise _misfit(place, "equations", "one of equations, lagrangian and hamiltonian", ", ".join(given) or "none")
-    coordinates, momenta = _coordinates(document, given[0], place)
+        raise _misfit(location, "equations", "one of equations, lagrangian and hamiltonian", ", ".join(given) or "none")
+    coordinates, momenta = _coordinates(document, given[0], location)
     return ProblemInput(
         form=given[0],  # type: ignore[arg-type]  # one of the three
         text=forms[given[0]] or "",
@@ -206,7 +206,7 @@ def parse_document(content: dict[str, Any], place: str, folder: Path | None = No
         events=tuple(Event(**event.model_dump()) for event in document.events),
         exact=document.exact,
         units=document.units,
-        inputs={name: _measured(name, table, place, folder) for name, table in document.inputs.items()},
+        inputs={name: _measured(name, table, location, folder) for name, table in document.inputs.items()},
         coordinates=coordinates,
         momenta=momenta,
         forces=document.forces,
@@ -224,29 +224,29 @@ def schema() -> dict[str, Any]:
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **made, "title": "Unhurried Heron problem file"}
 
 
-def _misfit(place: str, name: str, expected: str, given: str) -> DocumentError:
-    return DocumentError("the problem file does not fit", name=name, place=place, expected=expected, given=given)
+def _misfit(location: str, name: str, expected: str, given: str) -> DocumentError:
+    return DocumentError("the problem file does not fit", name=name, location=location, expected=expected, given=given)
 
 
-def _coordinates(document: _Document, form: str, place: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
+def _coordinates(document: _Document, form: str, location: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
     given = document.coordinates
     if form == "equations":
         if given is not None or document.forces:
-            raise _misfit(place, "coordinates", "coordinates and forces with energies only", "equations")
+            raise _misfit(location, "coordinates", "coordinates and forces with energies only", "equations")
         return (), ()
     if form == "lagrangian":
         if not isinstance(given, list):
-            raise _misfit(place, "coordinates", 'a list, such as coordinates = ["z"]', excerpt(given))
+            raise _misfit(location, "coordinates", 'a list, such as coordinates = ["z"]', excerpt(given))
         return tuple(given), ()
     if not isinstance(given, dict):
-        raise _misfit(place, "coordinates", 'the momentum of each, such as coordinates = {z = "p"}', excerpt(given))
+        raise _misfit(location, "coordinates", 'the momentum of each, such as coordinates = {z = "p"}', excerpt(given))
     return tuple(given), tuple(given.values())
 
 
-def _measured(name: str, table: _Input, place: str, folder: Path | None) -> Measured:
+def _measured(name: str, table: _Input, location: str, folder: Path | None) -> Measured:
     if table.file is not None:
         if table.time is None or table.value is None or table.times is not None or table.values is not None:
-            raise _misfit(place, f"inputs.{name}", "file, time and value, the columns of the table", "other keys")
+            raise _misfit(location, f"inputs.{name}", "file, time and value, the columns of the table", "other keys")
         # a problem file reaches tables beside it, and nothing else
         relative = PurePosixPath(table.file)
         if (
@@ -256,21 +256,21 @@ def _measured(name: str, table: _Input, place: str, folder: Path | None) -> Meas
             or "\\" in table.file
             or ":" in table.file
         ):
-            raise _misfit(place, f"inputs.{name}.file", "a table in the folder of the problem file", table.file[:80])
+            raise _misfit(location, f"inputs.{name}.file", "a table in the folder of the problem file", table.file[:80])
         if not lies_within(folder / relative, folder):
             raise _misfit(
-                place, f"inputs.{name}.file", "a table in the folder of the problem file, not a link", "a link"
+                location, f"inputs.{name}.file", "a table in the folder of the problem file, not a link", "a link"
             )
         read = Measured.from_csv(
             folder / relative, time=table.time, value=table.value, interpolation=table.interpolation
         )
         return replace(read, file=(str(folder.resolve()), table.file, table.time, table.value))
     if table.times is None or table.values is None:
-        raise _misfit(place, f"inputs.{name}", "file, time and value, or times and values", "neither")
-    return Measured(table.times, table.values, table.interpolation, f"the input '{name}' of {place}")
+        raise _misfit(location, f"inputs.{name}", "file, time and value, or times and values", "neither")
+    return Measured(table.times, table.values, table.interpolation, f"the input '{name}' of {location}")
 
 
-def _explained(error: ValidationError, place: str) -> DocumentError:
+def _explained(error: ValidationError, where: str) -> DocumentError:
     found: dict[str, tuple[str, str]] = {}
     for detail in error.errors(include_url=False):
         location = [part for part in detail["loc"] if not str(part).startswith(("function-", "constrained-"))]
@@ -292,7 +292,7 @@ def _explained(error: ValidationError, place: str) -> DocumentError:
     return DocumentError(
         "the problem file does not fit:\n  " + "\n  ".join(lines),
         name=listing(found),
-        place=place,
+        location=where,
     )
 
 

@@ -81,5 +81,9 @@ def _table(table: Measured, folder: Path) -> dict[str, Any]:
 
 def _no_functions(message: str) -> DocumentError:
     return DocumentError(
-        message, name="to_file", place="to_file", expected="a problem of written equations", given="a Python function"
+        message,
+        name="to_file",
+        location="to_file",
+        expected="a problem of written equations",
+        given="a Python function",
     )

@@ -62,7 +62,7 @@ class Measured:
                 f"between the rows there is no '{as_text(self.interpolation)}'"
                 + near_spelling(self.interpolation, INTERPOLATIONS),
                 name="interpolation",
-                place=self.source,
+                location=self.source,
                 expected=", ".join(INTERPOLATIONS),
                 given=excerpt(self.interpolation),
             )
@@ -95,7 +95,7 @@ class Measured:
 
     def _unusable(self, expected: str, given: str) -> InputError:
         return InputError(
-            "this measured input is not usable", name=self.source, place=self.source, expected=expected, given=given
+            "this measured input is not usable", name=self.source, location=self.source, expected=expected, given=given
         )
 
     @classmethod
@@ -120,7 +120,7 @@ class Measured:
             raise InputError(
                 f"cannot read the table {called}",
                 name=str(path),
-                place=str(path),
+                location=str(path),
                 expected="a CSV file",
                 given=getattr(error, "strerror", None) or str(error),
             ) from None
@@ -130,20 +130,20 @@ class Measured:
                 raise InputError(
                     f"the table {called} has no column '{column}'{near_spelling(column, header)}",
                     name=column,
-                    place=str(path),
+                    location=str(path),
                     expected="one of " + (listing(header) or "no columns at all"),
                     given=column,
                 )
-        places = [header.index(column) for column in (time, value)]
+        indices = [header.index(column) for column in (time, value)]
         numbers: list[list[float]] = []
         for count, row in enumerate(rows[1:], 2):
             try:
-                numbers.append([float(row[place]) for place in places])
+                numbers.append([float(row[index]) for index in indices])
             except (ValueError, IndexError):
                 raise InputError(
                     f"row {count} of the table {called} holds no number",
                     name=called,
-                    place=f"{path}, row {count}",
+                    location=f"{path}, row {count}",
                     expected=f"numbers under {time} and {value}",
                     given=",".join(row)[:80],
                 ) from None
@@ -194,7 +194,7 @@ class Measured:
             raise InputError(
                 f"the run would leave the table of '{name}'",
                 name=name,
-                place=self.source,
+                location=self.source,
                 expected=f"an interval within {first:g} to {last:g}",
                 given=f"{interval[0]:g} to {interval[1]:g}",
             )

@@ -17,7 +17,7 @@ from unhurried_heron.formulas.expression import RESERVED, TIME, Node, names_in
 from unhurried_heron.formulas.parser import PLAIN_NAME, Formula
 
 
-def check_name(defined: str, place: str) -> None:
+def check_name(defined: str, location: str) -> None:
     """Refuse names that cannot be used for a state, parameter or derived quantity."""
     if defined in RESERVED:
         meaning = {
@@ -28,7 +28,7 @@ def check_name(defined: str, place: str) -> None:
         raise NameClashError(
             f"the name '{defined}' is taken: it is {meaning}",
             name=defined,
-            place=place,
+            location=location,
             expected="a name that is not built in",
             given=defined,
         )
@@ -36,7 +36,7 @@ def check_name(defined: str, place: str) -> None:
         raise ExpressionError(
             f"'{defined}' cannot be a name",
             name=defined,
-            place=place,
+            location=location,
             expected="a letter first, then letters, digits and underscores",
             given=defined,
         )
@@ -63,7 +63,7 @@ def check_defined(written: Mapping[str, Formula], known: Iterable[str], what: st
         raise UndefinedNameError(
             f"not defined, but used in {what}: {listed}",
             names=tuple(missing),
-            place="\n  ".join(filter(None, missing.values())),
+            location="\n  ".join(filter(None, missing.values())),
             expected="a parameter, a state or a derived quantity for each name",
         )
 
@@ -95,7 +95,7 @@ def in_order(derived: Mapping[str, Node], what: str = "derived quantities") -> d
                 raise CircularDerivedError(
                     f"{what} need each other in a circle",
                     name=open_needs[0],
-                    place="the equations of " + listing(circle[:-1]),
+                    location="the equations of " + listing(circle[:-1]),
                     expected="an order in which each can be computed from those before it",
                     given=" needs ".join(circle),
                 )

@@ -37,11 +37,11 @@ def listed(given: Any, what: str) -> tuple[Any, ...]:
         return tuple(given)
     except TypeError:
         raise ValueGivenError(
-            f"{what} are given as a list", name=what, place=what, expected=f"a list of {what}", given=excerpt(given)
+            f"{what} are given as a list", name=what, location=what, expected=f"a list of {what}", given=excerpt(given)
         ) from None
 
 
-def refuse_unnamed(given: Mapping[str, Any], place: str) -> None:
+def refuse_unnamed(given: Mapping[str, Any], location: str) -> None:
     """Refuse values that are not given by name.
 
     Raises
@@ -53,7 +53,7 @@ def refuse_unnamed(given: Mapping[str, Any], place: str) -> None:
             raise ValueGivenError(
                 f"{what} must be given by name",
                 name=what,
-                place=place,
+                location=location,
                 expected='a dict such as {"level": 0.4}',
                 given=excerpt(values),
             )

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from unhurried_heron.errors import IntervalError, UnusedValueError, ValueGivenError, excerpt, listing, near_spelling
 
 
-def finite_number(value: Any, name: str, place: str) -> float:
+def finite_number(value: Any, name: str, location: str) -> float:
     """Return a value as float.
 
     Raises
@@ -30,7 +30,7 @@ def finite_number(value: Any, name: str, place: str) -> float:
         raise ValueGivenError(
             f"the value of '{name}' is {'not finite' if real else 'not a number'}",
             name=name,
-            place=place,
+            location=location,
             expected="a finite real number",
             given=excerpt(value),
         )
@@ -77,7 +77,7 @@ def interval_ends(interval: Any) -> tuple[float, float]:
         raise IntervalError(
             "the interval needs two ends",
             name="interval",
-            place="interval",
+            location="interval",
             expected="(from, to)",
             given=excerpt(interval),
         ) from None
@@ -87,7 +87,7 @@ def interval_ends(interval: Any) -> tuple[float, float]:
         raise IntervalError(
             "the interval is empty",
             name="interval",
-            place="interval",
+            location="interval",
             expected="two different times",
             given=f"from {start:g} to {end:g}",
         )
@@ -95,7 +95,7 @@ def interval_ends(interval: Any) -> tuple[float, float]:
         raise IntervalError(
             "the interval is too long for floating-point numbers",
             name="interval",
-            place="interval",
+            location="interval",
             expected="a length below 1.8e308",
             given=f"from {start:g} to {end:g}",
         )
@@ -116,7 +116,7 @@ def refuse_unused(parameters: Iterable[str], used: Iterable[str]) -> None:
             f"parameter{'s' * (len(extra) > 1)} {_listed(extra)} appear{'s' * (len(extra) == 1)} in no equation, "
             "event, value or closed form" + near_spelling(extra[0], used - set(parameters)),
             name=listing(extra),
-            place="parameters",
+            location="parameters",
             expected="only parameters that are used",
             given=listing(parameters),
         )

@@ -31,7 +31,7 @@ def _exact_at(system, work, control, time, out):
 @inner
 def _describe(system, work, control):
     """Write the polynomial through the closed forms at its points."""
-    n, width, coefficients = system.n, work.degree + 1, as_doubles(control.place)
+    n, width, coefficients = system.n, work.degree + 1, as_doubles(control.polynomial_address)
     for i in range(width * n):
         coefficients[i] = 0.0
     for j in range(width):

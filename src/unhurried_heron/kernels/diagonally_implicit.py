@@ -226,7 +226,7 @@ def _attempt(system, work, control):
         _combine(system, work, work.b, h, system.trial)
         for k in range(n):
             system.trial[k] += system.state[k]
-    coefficients = as_doubles(control.place)
+    coefficients = as_doubles(control.polynomial_address)
     _write_polynomial(system, work, coefficients, h)
     error = _estimate(system, work, control, h) if control.adaptive == 1 else 0.0
     return judge(system, work, control, error, work.shifts[0])

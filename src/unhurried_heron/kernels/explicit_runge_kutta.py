@@ -95,7 +95,13 @@ def _accept(system, tableau, control):
 @inner
 def _describe(system, tableau, control):
     """Write the step polynomial; where its further stages cannot be had, the cubic through both ends."""
-    n, h, y, stages, coefficients = system.n, control.length, system.state, tableau.stages, as_doubles(control.place)
+    n, h, y, stages, coefficients = (
+        system.n,
+        control.length,
+        system.state,
+        tableau.stages,
+        as_doubles(control.polynomial_address),
+    )
     if tableau.total > tableau.width:
         scratch = offset_by(stages, tableau.total * n)
         control.purpose = FOR_BETWEEN

@@ -120,7 +120,7 @@ def accept_of_starter(system, work, control):
 @inner
 def describe(system, work, control):
     """Write the step polynomial, through the ends of the step and the slopes, or values, of the past."""
-    n, degree, coefficients = system.n, work.degree, as_doubles(control.place)
+    n, degree, coefficients = system.n, work.degree, as_doubles(control.polynomial_address)
     if history_in(work.history).delegated == 1:
         control.ask = DESCRIBE
         answer = ask_member(control, work.links, 0)

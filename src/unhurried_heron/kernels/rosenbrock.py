@@ -158,7 +158,7 @@ def _attempt(system, work, control):
     if memory.outcome != CONVERGED:
         return RATES_STOPPED if memory.outcome == STOPPED else REFUSED
     _combine(system, work, work.m, system.trial)
-    coefficients = as_doubles(control.place)
+    coefficients = as_doubles(control.polynomial_address)
     for k in range(n):
         system.trial[k] += system.state[k]
         coefficients[k] = system.state[k]

@@ -275,7 +275,7 @@ def _describe(system, work, control):
 
     Slopes at the ends are those of fast decays, too, many times what is left of these; stages are damped.
     """
-    n, h, y, coefficients = system.n, control.length, system.state, as_doubles(control.place)
+    n, h, y, coefficients = system.n, control.length, system.state, as_doubles(control.polynomial_address)
     node = stretch_in(work.stretch).node
     second, third = offset_by(coefficients, 2 * n), offset_by(coefficients, 3 * n)
     for k in range(n):

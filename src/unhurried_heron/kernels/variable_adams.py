@@ -121,7 +121,7 @@ def _attempt(system, work, control):
 @inner
 def _describe(system, work, control):
     """Write the integral of the polynomial through the slopes, the predicted one at the end among them."""
-    n, variable, coefficients = system.n, variable_in(work.variable), as_doubles(control.place)
+    n, variable, coefficients = system.n, variable_in(work.variable), as_doubles(control.polynomial_address)
     k, rows, h = variable.order, work.most + 2, control.length / variable.unit
     for i in range(rows * n):
         coefficients[i] = 0.0

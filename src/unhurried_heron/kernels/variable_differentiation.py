@@ -158,7 +158,7 @@ def _attempt(system, work, control):
 @inner
 def _describe(system, work, control):
     """Write the polynomial through the last points and the end of the step, in theta."""
-    n, variable, coefficients = system.n, variable_in(work.variable), as_doubles(control.place)
+    n, variable, coefficients = system.n, variable_in(work.variable), as_doubles(control.polynomial_address)
     k, rows = variable.order, work.most + 1
     for i in range(rows * n):
         coefficients[i] = 0.0

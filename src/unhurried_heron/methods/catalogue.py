@@ -167,7 +167,7 @@ def find_method(method: str | Method) -> Method:
         ]
         if lacking:
             raise MethodError(f"a method of {type(method).__name__} does not say everything of itself", name="method",
-                              place="method", expected="every fact of unhurried_heron.methods.method.Method",
+                              location="method", expected="every fact of unhurried_heron.methods.method.Method",
                               given="none for " + listing(lacking))  # fmt: skip
         return method
     if not isinstance(method, str) or method not in CATALOGUE:
@@ -176,7 +176,7 @@ def find_method(method: str | Method) -> Method:
             f"there is no method '{as_text(method)}'"
             + (f"; did you mean '{meant}'?" if meant else near_spelling(method, CATALOGUE)),
             name="method",
-            place="method",
+            location="method",
             expected=f"a name from uh.methods() or 'heron methods', such as {DEFAULT}, {FOR_SMOOTH} or {FOR_STIFF}; "
             "or a method of your own",
             given=excerpt(method),

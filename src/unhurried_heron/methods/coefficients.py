@@ -23,7 +23,7 @@ Matrix = np.ndarray[Any, np.dtype[np.float64]]
 
 def refusal(method: str, message: str, expected: str, given: str) -> MethodError:
     """Return the error that refuses a method."""
-    return MethodError(f"{method}: {message}", name=method, place=method, expected=expected, given=given)
+    return MethodError(f"{method}: {message}", name=method, location=method, expected=expected, given=given)
 
 
 def check_name(name: Any) -> None:
@@ -34,7 +34,7 @@ def check_name(name: Any) -> None:
     MethodError
     """
     if not isinstance(name, str) or not name:
-        raise MethodError("a method needs a name", name="name", place="name", expected="a text", given=excerpt(name))
+        raise MethodError("a method needs a name", name="name", location="name", expected="a text", given=excerpt(name))
 
 
 def number(value: Any) -> Scalar:
@@ -67,7 +67,7 @@ def row(method: str, part: str, values: Any, length: int, *, fill: bool = False)
         raise MethodError(
             f"{method}: {part} holds something that is no number",
             name=method,
-            place=part,
+            location=part,
             expected='fractions, texts such as "3/40", or numbers',
             given=excerpt(values),
         ) from None
@@ -75,7 +75,7 @@ def row(method: str, part: str, values: Any, length: int, *, fill: bool = False)
         raise MethodError(
             f"{method}: {part} has the wrong length",
             name=method,
-            place=part,
+            location=part,
             expected=str(length),
             given=str(len(read)),
         )

@@ -51,14 +51,14 @@ def double(a: Sequence[Row], b: Row, order: int) -> Doubled:
 
 def _merged(rows: list[list[Scalar]], weights: list[list[Scalar]]) -> tuple[list[list[Scalar]], list[list[Scalar]]]:
     """Take stages with the same argument as one: the first of them."""
-    place = 0
-    while place < len(rows):
-        first = next(i for i, row in enumerate(rows) if row == rows[place])
-        if first == place:
-            place += 1
+    index = 0
+    while index < len(rows):
+        first = next(i for i, row in enumerate(rows) if row == rows[index])
+        if first == index:
+            index += 1
             continue
         for row in (*rows, *weights):
-            row[first] += row[place]
-            del row[place]
-        del rows[place]
+            row[first] += row[index]
+            del row[index]
+        del rows[index]
     return rows, weights

@@ -232,7 +232,7 @@ class DiagonalisedTableau:
         return float(np.abs(theta * np.polyval(self.nodal, theta)).max())
 
     @cached_property
-    def places(self) -> tuple[float, float]:
+    def checked_nodes(self) -> tuple[float, float]:
         """The two values of theta at which the defect is evaluated: the largest arcs of theta N, to two digits."""
         theta = np.linspace(0.0, 1.0, _FINE)
         size = np.abs(theta * np.polyval(self.nodal, theta))
@@ -252,5 +252,5 @@ def check_blocks(blocks: DiagonalisedTableau) -> None:
     try:
         _ = blocks.numbers
     except np.linalg.LinAlgError:
-        raise MethodError(f"{blocks.name}: its stages cannot be solved", name=blocks.name, place=blocks.name,
+        raise MethodError(f"{blocks.name}: its stages cannot be solved", name=blocks.name, location=blocks.name,
                           expected="an invertible matrix a", given="numbers too far apart") from None  # fmt: skip

@@ -92,7 +92,7 @@ def in_use(method: Method, *, fixed: bool, local_extrapolation: bool | None) -> 
             raise MethodError(
                 f"{method.name} is no pair of an explicit method",
                 name="local_extrapolation",
-                place="local_extrapolation",
+                location="local_extrapolation",
                 expected="an explicit Runge-Kutta method, or no local_extrapolation=…",
                 given=excerpt(local_extrapolation),
             )
@@ -105,6 +105,6 @@ def in_use(method: Method, *, fixed: bool, local_extrapolation: bool | None) -> 
         return method
     doubled: Method | None = getattr(method, "doubled", None)
     if doubled is None:
-        raise MethodError(f"{method.name} neither is a pair nor doubles its steps", name="paired", place="method",
+        raise MethodError(f"{method.name} neither is a pair nor doubles its steps", name="paired", location="method",
                           expected="doubled, or paired = True", given="paired = False")  # fmt: skip
     return doubled

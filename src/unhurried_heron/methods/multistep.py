@@ -242,10 +242,10 @@ class Multistep:
         outside = self.largest_root(r * direction) > 1.0 + _OUTSIDE
         if not outside.any():
             return math.inf
-        place = int(np.argmax(outside))
-        if place == 0:
+        index = int(np.argmax(outside))
+        if index == 0:
             return 0.0
-        within, beyond = float(r[place - 1]), float(r[place])
+        within, beyond = float(r[index - 1]), float(r[index])
         for _ in range(_BISECTIONS):
             middle = 0.5 * (within + beyond)
             if self.largest_root(middle * direction) > 1.0 + 1e-13:

@@ -76,8 +76,8 @@ def lobatto(stages: int) -> Any:
 def integrals(nodes: Any, ends: Any) -> Any:
     """Return the integrals of the nodes' Lagrange polynomials from 0 to each end, shape (ends, nodes)."""
     s = len(nodes)
-    places = gauss(s)
-    lengths, upwards = np.asarray(ends), places
+    indices = gauss(s)
+    lengths, upwards = np.asarray(ends), indices
     weights = _gauss_weights(s)
     x = lengths[:, None] * upwards
     values = np.ones((len(lengths), s, s), dtype=np.longdouble)

@@ -89,10 +89,10 @@ def extended(values: Any) -> Any:
     """Return numbers with the digits of the machine's longest floating-point number, of any shape."""
     given = np.array(values, dtype=object)
     first = given.astype(np.longdouble)
-    for place, value in np.ndenumerate(given):
+    for index, value in np.ndenumerate(given):
         if isinstance(value, Fraction):
             near = float(value)
-            first[place] = np.longdouble(near) + np.longdouble(float(value - Fraction(near)))
+            first[index] = np.longdouble(near) + np.longdouble(float(value - Fraction(near)))
     return first
 
 

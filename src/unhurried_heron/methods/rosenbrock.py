@@ -204,8 +204,8 @@ class Rosenbrock(OneStep):
             every = [(k, tree) for k in range(1, order + 1) for tree in trees(k)]
             phi = np.array([self._weights(tree) for _, tree in every], dtype=float)
             wanted = np.zeros((len(every), order))
-            for place, (k, tree) in enumerate(every):
-                wanted[place, k - 1] = 1.0 / density(tree)
+            for index, (k, tree) in enumerate(every):
+                wanted[index, k - 1] = 1.0 / density(tree)
             system = np.vstack([np.kron(np.eye(order), phi), np.kron(np.ones(order), np.eye(s))])
             right = np.concatenate([wanted.T.ravel(), b])
             found = np.linalg.lstsq(system, right, rcond=1e-10)[0]

@@ -297,9 +297,9 @@ class RungeKutta(OneStep):
             widened = [(*each[:s], Fraction(0), *each[s:]) for each in rows]
             return tuple(widened), np.insert(weights, s, 0.0, axis=0)
         first = ends[0]
-        places = [*range(s), s + first, *(s + i for i in range(len(rows)) if i != first)]
-        others = [tuple(each[j] for j in places) for i, each in enumerate(rows) if i != first]
-        return tuple(others), weights[places]
+        indices = [*range(s), s + first, *(s + i for i in range(len(rows)) if i != first)]
+        others = [tuple(each[j] for j in indices) for i, each in enumerate(rows) if i != first]
+        return tuple(others), weights[indices]
 
     @cached_property
     def _interpolant(self) -> tuple[Matrix, int]:
@@ -393,7 +393,7 @@ class RungeKutta(OneStep):
         pair = self if self.paired else self.doubled
         if self.implicit:
             raise MethodError(f"{self.name} continues with the solution that is made for stiff problems",
-                              name="local_extrapolation", place="local_extrapolation",
+                              name="local_extrapolation", location="local_extrapolation",
                               expected="an explicit method", given=excerpt(wanted))  # fmt: skip
         if (pair.embedded_order > pair.order) != wanted or pair.order == pair.embedded_order:
             return pair

@@ -157,9 +157,9 @@ def limit_along(function: Polynomials, direction: complex) -> float:
     outside = np.abs(value_at(function, r * direction)) > 1.0 + 1e-12
     if not outside.any():
         return math.inf
-    place = int(np.argmax(outside))
+    index = int(np.argmax(outside))
     # close to 0, where |R| is 1, rounding cannot tell
-    within, beyond = float(r[place - 1]) if place else 0.0, float(r[place])
+    within, beyond = float(r[index - 1]) if index else 0.0, float(r[index])
     for _ in range(_BISECTIONS):
         middle = 0.5 * (within + beyond)
         if abs(value_at(function, middle * direction)) > 1.0:

@@ -112,10 +112,10 @@ class StiffnessSwitching(_ListedAs):
         Methods by the largest tolerance they are taken for, in falling order, for stretches that are not stiff and for
         those that are.
     large : tuple of (float, Method)
-        In the place of the stiff ones where the linear systems are large and sparse: methods that need no complex
+        In place of the stiff ones where the linear systems are large and sparse: methods that need no complex
         factors, of which some are ten times as dear as real ones.
     decaying : (float, Method), optional
-        In the place of those where their modes only decay: a stabilised explicit method, and the smallest tolerance
+        In place of those where their modes only decay: a stabilised explicit method, and the smallest tolerance
         for which its order is not too low.
     source : str
     """

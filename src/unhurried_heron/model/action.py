@@ -81,16 +81,18 @@ def action_of(model: Model, event: Event, units: Mapping[str, str]) -> Acting | 
 
 
 def _read(model: Model, event: Event, units: Mapping[str, str]) -> Action:
-    place = f"what the event '{event.name}' changes"
+    location = f"what the event '{event.name}' changes"
     states: dict[int, Node] = {}
     parameters: dict[str, Node] = {}
     for statement in assignments(event, units, model):
         check_deadline()
-        check_defined({place: statement.right}, [*model.known, *(each.index for each in statement.ranges)], "an event")
-        for target, node in _written_out(model, statement, place):
+        check_defined(
+            {location: statement.right}, [*model.known, *(each.index for each in statement.ranges)], "an event"
+        )
+        for target, node in _written_out(model, statement, location):
             known: dict[Any, Node] = states if isinstance(target, int) else parameters
             if target in known:
-                raise NameClashError("an event changes the same thing twice", name=statement.text, place=place,
+                raise NameClashError("an event changes the same thing twice", name=statement.text, location=location,
                                      expected="one new value for each", given=statement.text)  # fmt: skip
             known[target] = node
     return Action(tuple(states), tuple(parameters), (*states.values(), *parameters.values()))
@@ -98,7 +100,7 @@ def _read(model: Model, event: Event, units: Mapping[str, str]) -> Action:
 
 def assignments(event: Event, units: Mapping[str, str], model: Model) -> list[EquationLine]:
     """Read the assignments of an event, quantities on their right sides turned into plain numbers."""
-    text, place = event.assignments, f"what the event '{event.name}' changes"
+    text, location = event.assignments, f"what the event '{event.name}' changes"
     indexed = {group.name for group in model.layout.groups}
 
     def plain(match: re.Match[str]) -> str:
@@ -106,10 +108,10 @@ def assignments(event: Event, units: Mapping[str, str], model: Model) -> list[Eq
         if quantity is None:
             return match[0]
         value = number_for(float(quantity["number"]), quantity["unit"].strip(), match["left"].strip(), units, indexed,
-                           place)  # fmt: skip
+                           location)  # fmt: skip
         return f"{match['left']}= {value!r}{match['loop'] or ''}"
 
-    return read_statements(_ASSIGNMENT.sub(plain, text), ErrorCollector(), place, timed=True)
+    return read_statements(_ASSIGNMENT.sub(plain, text), ErrorCollector(), location, timed=True)
 
 
 def condition(model: Model, event: Event) -> Node | NamedFunction | None:
@@ -123,10 +125,10 @@ def condition(model: Model, event: Event) -> Node | NamedFunction | None:
         return None
     if callable(event.only_if):
         return match_arguments(event.only_if, model.layout.names, model.parameters)
-    place = f"the condition of the event '{event.name}'"
-    written = read(Source(event.only_if, place))
-    check_defined({place: written}, model.known, "an event")
-    return Node("where", model.written_out(written.node, place), ONE, ZERO)
+    location = f"the condition of the event '{event.name}'"
+    written = read(Source(event.only_if, location))
+    check_defined({location: written}, model.known, "an event")
+    return Node("where", model.written_out(written.node, location), ONE, ZERO)
 
 
 def modes_of(model: Model, events: tuple[Event, ...], units: Mapping[str, str]) -> tuple[str, ...]:
@@ -139,55 +141,55 @@ def modes_of(model: Model, events: tuple[Event, ...], units: Mapping[str, str]) 
     return tuple(name for name in model.parameters if name in found)
 
 
-def _written_out(model: Model, statement: EquationLine, place: str) -> list[tuple[int | str, Node]]:
-    """Return the places of states, or the parameter, that a statement changes, each with its formula."""
+def _written_out(model: Model, statement: EquationLine, location: str) -> list[tuple[int | str, Node]]:
+    """Return the indices of states, or the parameter, that a statement changes, each with its formula."""
     target = statement.target
     if target is None:
-        raise UnusedValueError("an event changes a state or a parameter", name=statement.text, place=place,
+        raise UnusedValueError("an event changes a state or a parameter", name=statement.text, location=location,
                                expected='"name = formula"', given=statement.text)  # fmt: skip
     label = with_primes(target.name, target.primes)
     if label in model.parameters and not target.indices:
         if label in model.sizes:
             raise UnusedValueError(f"'{label}' is the size of an indexed state, which cannot change during a run",
-                                   name=label, place=place, expected="another parameter, or a state",
+                                   name=label, location=location, expected="another parameter, or a state",
                                    given=label)  # fmt: skip
-        return [(label, _single(model, statement.right, {}, place))]
+        return [(label, _single(model, statement.right, {}, location))]
     group = model.layout.by_name.get(label)
     if group is None or len(group.box) != len(target.indices):
         known = [*model.layout.by_name, *model.parameters]
         indexed = f" ({label} is an indexed state: say {label}[1], or {label}[i] … for i in 1..n)" if group else ""
         raise UnusedValueError(f"an event cannot change '{label}'{near_spelling(label, known)}{indexed}", name=label,
-                               place=place, expected="a state or a parameter: " + listing(known[:20]),
+                               location=location, expected="a state or a parameter: " + listing(known[:20]),
                                given=statement.text)  # fmt: skip
-    spans = [_ends(model, each.first.node, each.last.node, place) for each in statement.ranges]
+    spans = [_ends(model, each.first.node, each.last.node, location) for each in statement.ranges]
     if math.prod(map(len, spans)) > _MOST_CHANGES:
-        raise UnusedValueError("an event changes too much in one line", name=label, place=place,
+        raise UnusedValueError("an event changes too much in one line", name=label, location=location,
                                expected=f"at most {_MOST_CHANGES:,} members, or a function that returns an array",
                                given=statement.text)  # fmt: skip
     out: list[tuple[int | str, Node]] = []
     for turn in itertools.product(*spans):
         indices = {each.index: number(float(value)) for each, value in zip(statement.ranges, turn, strict=True)}
         members = [
-            affine(replace_names(index, indices.get, {}), model.resolver.constants, place)[0]
+            affine(replace_names(index, indices.get, {}), model.resolver.constants, location)[0]
             for index in target.indices
         ]
         name = f"{label}[{','.join(map(str, members))}]" if members else label
         slot = model.layout.slot(name)
         if slot is None:
-            raise UnusedValueError(f"there is no '{name}' to change", name=name, place=place,
+            raise UnusedValueError(f"there is no '{name}' to change", name=name, location=location,
                                    expected=listing([*group.members()][:8]), given=statement.text)  # fmt: skip
-        out.append((slot, _single(model, statement.right, indices, place)))
+        out.append((slot, _single(model, statement.right, indices, location)))
     return out
 
 
-def _ends(model: Model, first: Node, last: Node, place: str) -> range:
+def _ends(model: Model, first: Node, last: Node, location: str) -> range:
     constants = model.resolver.constants
-    return range(affine(first, constants, place)[0], affine(last, constants, place)[0] + 1)
+    return range(affine(first, constants, location)[0], affine(last, constants, location)[0] + 1)
 
 
-def _single(model: Model, written: Formula, indices: Mapping[str, Node], place: str) -> Node:
+def _single(model: Model, written: Formula, indices: Mapping[str, Node], location: str) -> Node:
     node = replace_names(written.node, indices.get, {}) if indices else written.node
-    return model.written_out(node, place)
+    return model.written_out(node, location)
 
 
 def _asked(given: Callable[..., Any], model: Model) -> FunctionAction:
@@ -195,7 +197,7 @@ def _asked(given: Callable[..., Any], model: Model) -> FunctionAction:
     matched = match_arguments(given, model.layout.names, model.parameters)
     label, layout = matched.label, model.layout
     size = layout.size + len(model.parameters)
-    places = {name: layout.size + place for place, name in enumerate(model.parameters)}
+    indices = {name: layout.size + index for index, name in enumerate(model.parameters)}
     # z' cannot be said as a keyword: it may be called z_prime, as among the arguments
     primed = {StateName.read(name).spoken: name for name in layout.by_name if StateName.read(name).primes}
 
@@ -208,17 +210,17 @@ def _asked(given: Callable[..., Any], model: Model) -> FunctionAction:
             raise _unusable(label, "a dict of what changes, or None", excerpt(answer))
         for name, value in answer.items():
             key = primed.get(str(name), str(name))
-            place: Any = places.get(key, layout.slot(key))
-            place = layout.stretch(key) if place is None else place
-            if place is None or key in model.sizes:
+            index: Any = indices.get(key, layout.slot(key))
+            index = layout.stretch(key) if index is None else index
+            if index is None or key in model.sizes:
                 raise _unusable(label, "states and parameters by name: "
                                 + listing([*list(layout.by_name)[:12], *model.parameters]), repr(name))  # fmt: skip
             try:
                 numbers = np.asarray(value, dtype=np.float64).ravel()
-                values[place] = numbers if isinstance(place, slice) else numbers.item()
+                values[index] = numbers if isinstance(index, slice) else numbers.item()
             except (TypeError, ValueError):
                 raise _unusable(label, f"a number for '{name}'", excerpt(value)) from None
-            if not np.isfinite(values[place]).all():
+            if not np.isfinite(values[index]).all():
                 raise _unusable(label, f"a finite number for '{name}'", excerpt(value))
         return values
 
@@ -227,5 +229,5 @@ def _asked(given: Callable[..., Any], model: Model) -> FunctionAction:
 
 
 def _unusable(label: str, expected: str, given: str) -> RateFunctionError:
-    return RateFunctionError(f"{label} returned something that an event cannot do", name=label, place=label,
+    return RateFunctionError(f"{label} returned something that an event cannot do", name=label, location=label,
                              expected=expected, given=given)  # fmt: skip

@@ -22,7 +22,7 @@ _CLOSE: Final = 1e-9
 
 def starting_names(layout: Layout) -> dict[str, int]:
     """Return by which names closed forms may call starting values: ``level_0``, and ``z_prime_0`` for z'."""
-    return {StateName.read(name).spoken + "_0": place for name, place in layout.scalars.items()}
+    return {StateName.read(name).spoken + "_0": index for name, index in layout.scalars.items()}
 
 
 def read_closed_forms(
@@ -44,7 +44,7 @@ def read_closed_forms(
                 raise UnusedValueError(
                     f"a closed form for '{key}', which is no state{near_spelling(str(key), layout.by_name)}",
                     name=str(key),
-                    place="exact",
+                    location="exact",
                     expected="closed forms of " + listing(layout.by_name),
                     given=as_text(key),
                 )
@@ -52,7 +52,7 @@ def read_closed_forms(
                 raise ValueGivenError(
                     f"the closed form of '{key}' is no formula",
                     name=key,
-                    place="exact",
+                    location="exact",
                     expected='a text such as "level_0*exp(-k*t)"',
                     given=excerpt(text),
                 )
@@ -63,8 +63,8 @@ def read_closed_forms(
 
 
 def with_starting_values(node: Node, layout: Layout, parameters: Mapping[str, Any], start: Any) -> Node:
-    """Put the starting values in the place of their names."""
-    names = {name: place for name, place in starting_names(layout).items() if name not in parameters}
+    """Put the starting values in place of their names."""
+    names = {name: index for name, index in starting_names(layout).items() if name not in parameters}
     return replace_names(node, lambda text: number(start[names[text]]) if text in names else None, {})
 
 
@@ -74,8 +74,8 @@ def misfits(
     """Return the closed forms that do not begin with the starting value of their state: what both are, by state."""
     found = {}
     for key, node in exact.items():
-        place = layout.slot(key)
-        if place is None or not np.isfinite(start[place]):
+        index = layout.slot(key)
+        if index is None or not np.isfinite(start[index]):
             continue
         formula = with_starting_values(node, layout, values, start)
         try:
@@ -84,9 +84,9 @@ def misfits(
         except KeyError:
             # a parameter is still open
             continue
-        size = max(abs(begins), abs(start[place]), 1e-300)
-        if not abs(begins - start[place]) <= _CLOSE * size and not abs(begins - start[place]) < 1e-14:
-            found[key] = (begins, float(start[place]))
+        size = max(abs(begins), abs(start[index]), 1e-300)
+        if not abs(begins - start[index]) <= _CLOSE * size and not abs(begins - start[index]) < 1e-14:
+            found[key] = (begins, float(start[index]))
     return found
 
 
@@ -102,7 +102,7 @@ def refuse_misfits(found: Mapping[str, tuple[float, float]], collector: ErrorCol
             raise ValueGivenError(
                 f"the closed form of '{key}' does not begin with its starting value",
                 name=key,
-                place=f"exact, '{key}'",
+                location=f"exact, '{key}'",
                 expected=f"{start:.10g} at the start, its initial value (a closed form may name it: {key}_0)",
                 given=f"{begins:.10g}",
             )

@@ -46,7 +46,7 @@ def read_forces(forces: Mapping[str, str], coordinates: Sequence[str], collector
                 raise UndefinedNameError(
                     f"a force along '{named}', which is no coordinate",
                     names=(named,),
-                    place="forces",
+                    location="forces",
                     expected="forces along " + listing(coordinates),
                 )
             found[named] = read(Source(str(text), f"the force along '{named}'"))
@@ -66,7 +66,7 @@ def check_coordinates(coordinates: Sequence[str]) -> None:
         raise NameClashError(
             "the coordinates must be different names",
             name="coordinates",
-            place="coordinates",
+            location="coordinates",
             expected='names such as ["z", "w"]',
             given=listing(coordinates) or "none",
         )
@@ -85,7 +85,7 @@ def _written_out(
         if target is None or target.primes or target.indices or statement.ranges:
             raise ExpressionError(
                 "a text of energies holds formulas only",
-                place=statement.place,
+                location=statement.location,
                 expected="name = formula, with " + " and ".join(wanted),
                 given=statement.text[:80],
             )
@@ -93,14 +93,14 @@ def _written_out(
             raise NameClashError(
                 f"'{target.name}' is defined twice",
                 name=target.name,
-                place=statement.place,
+                location=statement.location,
                 expected="one formula for each name",
                 given="a second one",
             )
         formulas[target.name] = statement.right.node
     ready: dict[str, Node] = {}
 
-    def place(part: Node) -> Node | None:
+    def defined(part: Node) -> Node | None:
         if part.op != "name":
             return None
         named = str(part.args[0])
@@ -114,7 +114,7 @@ def _written_out(
         for key, node in formulas.items()
     }
     for key in in_order(needs):
-        ready[key] = rewrite(formulas[key], place, {})
+        ready[key] = rewrite(formulas[key], defined, {})
     return ready
 
 
@@ -138,7 +138,7 @@ def _missing(names: str, statements: Sequence[EquationLine], wanted: str) -> Exp
     return ExpressionError(
         f"the text gives no {names}",
         name=names,
-        place="the energies",
+        location="the energies",
         expected=wanted,
         given="; ".join(statement.text for statement in statements)[:80] or "nothing",
     )
@@ -205,7 +205,7 @@ def _refuse_accelerations(function: Node, coordinates: Sequence[str]) -> None:
             raise ExpressionError(
                 f"'{named}' cannot stand in an energy",
                 name=named,
-                place="the energies",
+                location="the energies",
                 expected="coordinates (" + listing(coordinates) + ") and their first derivatives",
                 given=named,
             )

@@ -85,7 +85,7 @@ class Sorter:
                 count = len(self.collector.wrong)
                 with self.collector.gathering():
                     for side in (statement.left, statement.right) if indexed else ():
-                        refuse_without_index(side.node, indexed, statement.place, statement.text[:80])
+                        refuse_without_index(side.node, indexed, statement.location, statement.text[:80])
                     self._sort(statement, found)
                 if len(self.collector.wrong) > count and statement.target:
                     self.collector.assumed.add(statement.target.name)
@@ -93,7 +93,7 @@ class Sorter:
                 self.collector.add(
                     ExpressionError(
                         "the equations hold no rate",
-                        place="the equations",
+                        location="the equations",
                         expected="at least one line such as level' = inflow - outflow",
                         given=f"{len(found.derived)} derived quantities",
                     )
@@ -153,7 +153,7 @@ class Sorter:
                     NameClashError(
                         f"'{named}' is used for two things",
                         name=named,
-                        place=" and ".join(kinds),
+                        location=" and ".join(kinds),
                         expected="one meaning for each name",
                         given=f"a {' and a '.join(kinds)}",
                     )
@@ -177,7 +177,7 @@ class Sorter:
                 MissingRateError(
                     "no equation says how " + listing(missing, quoted=True) + " changes",
                     name=listing(missing),
-                    place="the equations",
+                    location="the equations",
                     expected="; ".join(f"a line {named}' = …" for named in missing),
                     given="an initial value and uses, but no rate" + self._algebraic(missing),
                 )
@@ -203,7 +203,7 @@ class Sorter:
         if statement.ranges:
             raise IndexedStateError(
                 "an equation with a range needs its index on the left side",
-                place=statement.place,
+                location=statement.location,
                 expected="u[i]' = … for i in 1..n",
                 given=statement.text[:80],
             )
@@ -221,7 +221,7 @@ class Sorter:
                 raise ExpressionError(
                     f"'{target.name}' is a derived quantity; its derivative cannot be used",
                     name=target.name,
-                    place=statement.place,
+                    location=statement.location,
                     expected="derivatives of states",
                     given=with_primes(target.name, orders[target.name]),
                 )
@@ -231,7 +231,7 @@ class Sorter:
                 found.derived[target.name] = statement.right.node
                 return
         node = add(statement.left.node, neg(statement.right.node))
-        found.residuals.append(Residual(node, statement.place, (statement.left, statement.right)))
+        found.residuals.append(Residual(node, statement.location, (statement.left, statement.right)))
 
     def _algebraic(self, missing: Sequence[str]) -> str:
         """Name the first equation that ties what has no rate without a derivative, if there is one."""
@@ -249,7 +249,7 @@ class Sorter:
         return NameClashError(
             f"'{named}' is defined twice",
             name=named,
-            place=statement.place,
+            location=statement.location,
             expected="one equation for each name",
             given="a second one",
         )
@@ -266,7 +266,7 @@ class Sorter:
             raise ExpressionError(
                 f"'{target.label}' is no highest derivative",
                 name=target.label,
-                place=statement.place,
+                location=statement.location,
                 expected=f"an equation for {with_primes(target.name, found.orders[target.name])}[…]",
                 given=statement.text[:80],
             )
@@ -276,25 +276,25 @@ class Sorter:
             raise ExpressionError(
                 f"a highest derivative, '{held[0]}', stands on the right side of an indexed state's equation",
                 name=held[0],
-                place=statement.place,
+                location=statement.location,
                 expected="equations of indexed states solved for their highest derivatives",
                 given=statement.text[:80],
             )
         found.rate_rules.setdefault(target.name, []).append(rule)
 
     def _rule(self, statement: EquationLine) -> Rule:
-        target, place = statement.target, statement.place
+        target, location = statement.target, statement.location
         if target is None:
             raise unforeseen("target is not None")
         loops = []
         for each in statement.ranges:
-            first = self._whole(each.first.node, each.first, place)
-            last = self._whole(each.last.node, each.last, place)
+            first = self._whole(each.first.node, each.first, location)
+            last = self._whole(each.last.node, each.last, location)
             if last < first:
                 raise IndexedStateError(
                     f"the range of '{each.index}' is empty",
                     name=each.index,
-                    place=place,
+                    location=location,
                     expected="a last value that is not below the first",
                     given=f"{first}..{last}",
                 )
@@ -308,39 +308,39 @@ class Sorter:
                 raise IndexedStateError(
                     "an index on the left side is more than a plain one",
                     name=target.name,
-                    place=place,
+                    location=location,
                     expected=f"{target.name}[i] on the left side",
                     given=statement.text[:80],
                 )
             else:
-                indices.append(number(self._whole(index, statement.left, place)))
+                indices.append(number(self._whole(index, statement.left, location)))
         unused = running - {str(index.args[0]) for index in indices if index.value is None}
         if unused or len(running) < len(loops):
             raise IndexedStateError(
                 "each range needs its index on the left side, once",
                 name=listing(sorted(unused)),
-                place=place,
+                location=location,
                 expected="u[i]' = … for i in 1..n",
                 given=statement.text[:80],
             )
-        return Rule(target.name, tuple(indices), tuple(loops), statement.right.node, place)
+        return Rule(target.name, tuple(indices), tuple(loops), statement.right.node, location)
 
-    def _whole(self, node: Node, written: Formula, place: str) -> int:
+    def _whole(self, node: Node, written: Formula, location: str) -> int:
         names = names_in(node)
         self.sizes |= names
-        self._need(names, place)
+        self._need(names, location)
         if not names <= set(self.values):
             return 1
-        return whole(float(evaluate(node, self.values)), written.words(node) or written.source.text, place)
+        return whole(float(evaluate(node, self.values)), written.words(node) or written.source.text, location)
 
-    def _need(self, names: set[str], place: str) -> None:
+    def _need(self, names: set[str], location: str) -> None:
         """Refuse sizes that are still open."""
         unknown = tuple(sorted(names & set(self.parameters) - set(self.values)))
         if unknown:
             raise OpenParameterError(
                 "the size of an indexed state needs a value: " + listing(unknown, quoted=True),
                 names=unknown,
-                place=place,
+                location=location,
                 expected="values for all parameters that sizes and indices use",
             )
         foreign = names - set(self.parameters)
@@ -348,7 +348,7 @@ class Sorter:
             raise UndefinedNameError(
                 "a size is no parameter: " + listing(sorted(foreign), quoted=True),
                 names=tuple(sorted(foreign)),
-                place=place,
+                location=location,
                 expected="sizes made of whole numbers and parameters",
             )
 

@@ -59,7 +59,7 @@ def rate_model(
         FunctionRates(layout, rates, jacobian or None, sparsity, switches),
         tuple(user_input.inputs),
         derived_layout,
-        tuple(single(node, place) for place, node in enumerate(written.values())),
+        tuple(single(node, index) for index, node in enumerate(written.values())),
         functions,
         written,
         {key: formula.node for key, formula in exact.items()},
@@ -84,7 +84,7 @@ def _switch(
         raise ValueGivenError(
             "a switch needs a condition",
             name="switches",
-            place="switches",
+            location="switches",
             expected='an equation such as "t = 6" or "level = crest", or a function whose zero it is',
             given=excerpt(given),
         )
@@ -98,7 +98,7 @@ def _switch(
         raise ValueGivenError(
             f"the switch '{given}' never changes",
             name=given,
-            place="switches",
+            location="switches",
             expected="a condition on the time or on states",
             given=given,
         )

@@ -110,7 +110,7 @@ def match_arguments(
             raise RateFunctionError(
                 f"{label} asks for '{argument.name}', which is nothing known" + near_spelling(argument.name, known),
                 name=argument.name,
-                place=label,
+                location=label,
                 expected="t (time), y (whole state), p (all parameters), or a name among "
                 + listing([*(StateName.read(state).spoken for state in states[:40]), *parameters]),
                 given=argument.name,
@@ -127,7 +127,7 @@ def _arguments_of(function: Callable[..., Any], label: str) -> Iterator[inspect.
         raise RateFunctionError(
             f"{label} does not tell its arguments",
             name=label,
-            place="the rate function",
+            location="the rate function",
             expected="a Python function, an @njit function or an object with __call__",
             given=excerpt(function),
         ) from None
@@ -136,7 +136,7 @@ def _arguments_of(function: Callable[..., Any], label: str) -> Iterator[inspect.
             raise RateFunctionError(
                 f"{label} has an argument that cannot be matched by name",
                 name=argument.name,
-                place=label,
+                location=label,
                 expected="plain named arguments",
                 given=str(argument),
             )
@@ -147,7 +147,7 @@ def _ambiguous(name: str, label: str) -> NameClashError:
     return NameClashError(
         f"in {label}, '{name}' could mean two things",
         name=name,
-        place=label,
+        location=label,
         expected="states and parameters with names other than y and p (y is the whole state, p all parameters)",
         given=f"a state or parameter called '{name}'",
     )
@@ -165,13 +165,13 @@ def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], 
     given = np.array([*state.values()])
     result = _try(function, time, given, values)
     if not np.array_equal(given, [*state.values()]):
-        place = int(np.flatnonzero(given != [*state.values()])[0])
+        index = int(np.flatnonzero(given != [*state.values()])[0])
         raise RateFunctionError(
             f"{function.label} changes the state it is given",
             name=function.label,
-            place=f"{function.label}, called at t = {time:g}",
+            location=f"{function.label}, called at t = {time:g}",
             expected="a function that leaves its arguments as they are and returns new numbers",
-            given=f"y[{place}] ({function.states[place]}) became {given[place]:g}",
+            given=f"y[{index}] ({function.states[index]}) became {given[index]:g}",
         )
     n = len(function.states)
     by_name = isinstance(result, Mapping)
@@ -183,7 +183,7 @@ def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], 
             raise RateFunctionError(
                 f"{function.label} returned a dict that does not fit the states{hints}",
                 name=listing(missing + extra),
-                place=function.label,
+                location=function.label,
                 expected="one rate for each of " + listing(function.states),
                 given=listing(map(str, result)) or "an empty dict",
             )
@@ -194,7 +194,7 @@ def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], 
         raise RateFunctionError(
             f"{function.label} gives different answers to the same question",
             name=function.label,
-            place=f"{function.label}, called twice at t = {time:g}",
+            location=f"{function.label}, called twice at t = {time:g}",
             expected="rates that depend on time, state and parameters alone",
             given=f"{first[differ[0]]:g}, then {second[differ[0]]:g} for {function.states[differ[0]]}",
         )
@@ -224,7 +224,7 @@ def try_jacobian(function: NamedFunction, time: float, state: Mapping[str, float
         raise RateFunctionError(
             f"{function.label} returned something that is no Jacobian",
             name=function.label,
-            place=function.label,
+            location=function.label,
             expected=f"real numbers of shape ({n}, {n}): in row i the derivatives of rate i",
             given=given,
         )
@@ -248,7 +248,7 @@ def _try(function: NamedFunction, time: float, state: Any, values: list[float]) 
         raise RateFunctionError(
             f"{function.label} failed in a trial call: {type(error).__name__}: {error}",
             name=function.label,
-            place=f"{function.label}, called at t = {time:g}",
+            location=f"{function.label}, called at t = {time:g}",
             expected=f"{len(function.states)} rates",
             given=type(error).__name__,
         ) from error
@@ -266,7 +266,7 @@ def _numbers(function: NamedFunction, result: Any, n: int, kinds: str = "fiub") 
         raise RateFunctionError(
             f"{function.label} returned something that is not {n} real number{'s' * (n != 1)}",
             name=function.label,
-            place=function.label,
+            location=function.label,
             expected=f"a sequence of {n} real number{'s' * (n != 1)}"
             + (" in the order " + listing(function.states) if n > 1 else ""),
             given=given,
@@ -279,7 +279,7 @@ def unusable_answer(function: NamedFunction, answer: Any, n: int) -> RateFunctio
     return RateFunctionError(
         f"{function.label} returned something unusable during the run",
         name=function.label,
-        place=function.label,
+        location=function.label,
         expected=f"{n} real number{'s' * (n != 1)}",
         given=excerpt(answer),
     )

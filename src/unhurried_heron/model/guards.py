@@ -80,11 +80,11 @@ def _candidates(root: Node) -> Iterator[tuple[Kind, Node, Node | None]]:
     left: list[tuple[Node, Node | None]] = [(root, None)]
     seen: set[tuple[Node, Node | None]] = set()
     while left:
-        place = left.pop()
-        if place in seen:
+        index = left.pop()
+        if index in seen:
             continue
-        seen.add(place)
-        node, chosen = place
+        seen.add(index)
+        node, chosen = index
         if node.op == "where":
             condition, one, other = node.operands
             left += [

@@ -1,4 +1,4 @@
-"""Indexed states: rules with indices become loops whose every reference is a known place."""
+"""Indexed states: rules with indices become loops whose every reference is a known index."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ class Rule:
     indices: tuple[Node, ...]
     loops: tuple[Loop, ...]
     node: Node
-    place: str = ""
+    location: str = ""
 
     def box(self) -> Box:
         """First and last value of each index."""
@@ -59,7 +59,7 @@ def layout_of(rules: Mapping[str, Sequence[Rule]], what: str) -> Layout:
         raise IndexedStateError(
             "there are too many unknowns",
             name=listing(group.name for group in layout.indexed),
-            place=what,
+            location=what,
             expected=f"at most {MOST_MEMBERS:,}",
             given=f"{layout.size:,}",
         )
@@ -72,7 +72,7 @@ def _group(named: str, rules: Sequence[Rule], what: str) -> Group:
         raise NameClashError(
             f"'{named}' is used with different numbers of indices",
             name=named,
-            place="; ".join(rule.place for rule in rules),
+            location="; ".join(rule.location for rule in rules),
             expected="one way of writing it",
             given=", ".join(f"{len(box)} indices" for box in boxes),
         )
@@ -84,7 +84,7 @@ def _group(named: str, rules: Sequence[Rule], what: str) -> Group:
             raise IndexedStateError(
                 f"'{named}[{shared}]' is defined twice",
                 name=named,
-                place=f"{one.place}; {other.place}",
+                location=f"{one.location}; {other.location}",
                 expected="one equation for each member",
                 given="two",
             )
@@ -94,7 +94,7 @@ def _group(named: str, rules: Sequence[Rule], what: str) -> Group:
         raise IndexedStateError(
             f"no equation says what '{named}[{_first_gap(group, boxes)}]' is",
             name=named,
-            place=what + ", " + "; ".join(rule.place for rule in rules),
+            location=what + ", " + "; ".join(rule.location for rule in rules),
             expected=f"an equation for every member from {named}[{','.join(str(a) for a, _ in hull)}] "
             f"to {named}[{','.join(str(b) for _, b in hull)}]",
             given=f"{sum(Group('', box).size for box in boxes):,} of {group.size:,}",
@@ -112,7 +112,7 @@ def _first_gap(group: Group, boxes: Iterable[Box]) -> str:
     return ",".join(str(int(k) + first) for k, (first, _) in zip(gap, group.box, strict=True))
 
 
-def refuse_without_index(node: Node, indexed: Iterable[str], place: str, words: str = "") -> None:
+def refuse_without_index(node: Node, indexed: Iterable[str], location: str, words: str = "") -> None:
     """Refuse a formula that names an indexed state or quantity without its index.
 
     Parameters
@@ -134,7 +134,7 @@ def refuse_without_index(node: Node, indexed: Iterable[str], place: str, words: 
         raise IndexedStateError(
             f"'{base_of(found[0])}' has an index, and is named without it",
             name=base_of(found[0]),
-            place=place,
+            location=location,
             expected="one member, {0}[1] or {0}[i], or a sum, sum({0}[i] for i in 1..n)".format(base_of(found[0])),
             given=words or to_text(node)[:80],
         )
@@ -158,11 +158,11 @@ class Resolver:
     constants: Mapping[str, float] = field(default_factory=dict)
     rules: Mapping[str, Sequence[Rule]] = field(default_factory=dict)
 
-    def blocks(self, rule: Rule, place: Callable[[Box], tuple[int, tuple[int, ...]]]) -> list[IndexedFormula]:
-        """Return the loops that compute a rule; ``place`` gives base and strides of its indexed state's places."""
-        base, strides = place(rule.box())
+    def blocks(self, rule: Rule, position: Callable[[Box], tuple[int, tuple[int, ...]]]) -> list[IndexedFormula]:
+        """Return the loops that compute a rule; ``element`` gives base and strides of its indexed state's elements."""
+        base, strides = position(rule.box())
         out = []
-        for loops, node in self._pieces(rule.loops, rule.node, rule.place):
+        for loops, node in self._pieces(rule.loops, rule.node, rule.location):
             run = {loop.index: loop for loop in loops if loop.first != loop.last}
             fixed = {loop.index: number(loop.first) for loop in loops if loop.first == loop.last}
             begin, steps = base, {}
@@ -178,7 +178,7 @@ class Resolver:
             out.append(IndexedFormula(tuple(run.values()), begin, tuple(steps.get(index, 0) for index in run), node))
         return out
 
-    def single(self, node: Node, place: str = "") -> Node:
+    def single(self, node: Node, location: str = "") -> Node:
         """Resolve a formula without loops.
 
         Raises
@@ -187,20 +187,20 @@ class Resolver:
         """
         indexed = {*self.rules, *(base_of(group.name) for group in self.layout.indexed)}
         if indexed:
-            refuse_without_index(node, indexed, place)
+            refuse_without_index(node, indexed, location)
         if not node.has_indexed:
             return node
-        (_, found), *_ = self._pieces((), node, place)
+        (_, found), *_ = self._pieces((), node, location)
         return found
 
-    def _pieces(self, loops: tuple[Loop, ...], node: Node, place: str) -> list[tuple[tuple[Loop, ...], Node]]:
+    def _pieces(self, loops: tuple[Loop, ...], node: Node, location: str) -> list[tuple[tuple[Loop, ...], Node]]:
         """Split loops so that each reference stays within one piece of its indexed state, and resolve them."""
         out: list[tuple[tuple[Loop, ...], Node]] = []
         level, work = [(loops, node)], 0
         for _ in range(_DEEPEST):
             deeper: list[tuple[tuple[Loop, ...], Node]] = []
             for part in level:
-                for found in self._one_level(*part, place):
+                for found in self._one_level(*part, location):
                     (deeper if any(each.op == "at" for each in walk(found[1])) else out).append(found)
                     work += 1
             if not deeper:
@@ -210,36 +210,36 @@ class Resolver:
                 break
         raise CircularDerivedError(
             "indexed derived quantities need each other in a circle, or an indexed state needs itself",
-            place=place,
+            location=location,
             expected="indexed derived quantities that can be computed from the states",
             given=f"formulas written out {work:,} times, and still not in terms of states",
         )
 
-    def _one_level(self, loops: tuple[Loop, ...], node: Node, place: str) -> list[tuple[tuple[Loop, ...], Node]]:
-        """Split loops at the ends of the pieces that are referred to, and put formulas or places in their stead."""
-        node = self._split_sums(in_normal_form(node), loops, place)
+    def _one_level(self, loops: tuple[Loop, ...], node: Node, location: str) -> list[tuple[tuple[Loop, ...], Node]]:
+        """Split loops at the ends of the pieces that are referred to, and put formulas or indices in their stead."""
+        node = self._split_sums(in_normal_form(node), loops, location)
         members = [part for part in walk(node) if part.op == "at"]
         if not members:
             return [(loops, node)]
         ranges = {loop.index: (loop.first, loop.last) for loop in loops}
         cuts: dict[str, set[int]] = {loop.index: set() for loop in loops}
         for member in members:
-            self._cut(member, cuts, place)
+            self._cut(member, cuts, location)
         parts = [_divided(loop, cuts[loop.index]) for loop in loops]
         if np.prod([len(part) for part in parts], dtype=np.float64) > _MOST_BLOCKS:
             raise IndexedStateError(
-                "the indexed states have too many pieces", place=place, expected="fewer boundary equations"
+                "the indexed states have too many pieces", location=location, expected="fewer boundary equations"
             )
         sums = {part.args[0]: part for part in walk(node) if part.op == SUM}
         inner = {index: (int(part.args[1].value or 0), int(part.args[2].value or 0)) for index, part in sums.items()}
         out = []
         for chosen in itertools.product(*parts):
             here = {**inner, **ranges, **{loop.index: (loop.first, loop.last) for loop in chosen}}
-            found = {member: self._reference(member, here, place) for member in members}
+            found = {member: self._reference(member, here, location) for member in members}
             out.append((chosen, rewrite(node, lambda part, found=found: found.get(part), {})))  # type: ignore[misc]  # bound
         return out
 
-    def _boxes(self, named: str, place: str, count: int) -> list[tuple[Box, Rule | None]]:
+    def _boxes(self, named: str, location: str, count: int) -> list[tuple[Box, Rule | None]]:
         group = self.layout.by_name.get(named)
         known: list[tuple[Box, Rule | None]] = [(rule.box(), rule) for rule in self.rules.get(named, ())]
         if group is not None and group.box:
@@ -250,18 +250,18 @@ class Resolver:
             raise IndexedStateError(
                 f"'{named}' is no indexed state" if not known else f"'{named}' has {len(known[0][0])} indices",
                 name=named,
-                place=place,
+                location=location,
                 expected=wanted,
                 given=f"{named}[…] with {count} ind{'ex' if count == 1 else 'ices'}",
             )
         return known
 
-    def _cut(self, member: Node, cuts: dict[str, set[int]], place: str) -> None:
-        boxes = self._boxes(member.args[0], place, len(member.operands))
+    def _cut(self, member: Node, cuts: dict[str, set[int]], location: str) -> None:
+        boxes = self._boxes(member.args[0], location, len(member.operands))
         if len(boxes) == 1:
             return
         for d, index in enumerate(member.operands):
-            constant, slopes = affine(index, self.constants, place)
+            constant, slopes = affine(index, self.constants, location)
             moving = [(key, slope) for key, slope in slopes.items() if slope]
             if len(moving) == 1 and moving[0][0] in cuts:
                 key, slope = moving[0]
@@ -271,9 +271,9 @@ class Resolver:
                     low, high = (first, last) if slope > 0 else (last, first)
                     cuts[key] |= {-(-low // slope), high // slope + 1}
 
-    def _reference(self, member: Node, ranges: Mapping[str, tuple[int, int]], place: str) -> Node:
-        """Return the place of a member, or the formula it stands for."""
-        named, indices = member.args[0], [affine(index, self.constants, place) for index in member.operands]
+    def _reference(self, member: Node, ranges: Mapping[str, tuple[int, int]], location: str) -> Node:
+        """Return the index of a member, or the formula it stands for."""
+        named, indices = member.args[0], [affine(index, self.constants, location) for index in member.operands]
         reach = []
         for constant, slopes in indices:
             for key in slopes:
@@ -281,13 +281,13 @@ class Resolver:
                     raise IndexedStateError(
                         f"the index '{plain_index(key)}' has no range",
                         name=plain_index(key),
-                        place=place,
+                        location=location,
                         expected=f"… for {plain_index(key)} in 1..n at the end of the equation",
                         given=to_text(member),
                     )
             ends = [[slope * ranges[key][0], slope * ranges[key][1]] for key, slope in slopes.items()]
             reach.append((constant + sum(map(min, ends)), constant + sum(map(max, ends))))
-        boxes = self._boxes(named, place, len(indices))
+        boxes = self._boxes(named, location, len(indices))
         for box, rule in boxes:
             if all(a <= low and high <= b for (low, high), (a, b) in zip(reach, box, strict=True)):
                 return self._place(named, indices) if rule is None else _instance(rule, indices)
@@ -298,7 +298,7 @@ class Resolver:
         raise IndexedStateError(
             f"'{to_text(member)}' reaches {named}[{','.join(map(str, outside))}], which has no equation",
             name=named,
-            place=place,
+            location=location,
             expected=f"members from {named}[{','.join(str(a) for a, _ in hull)}] to "
             f"{named}[{','.join(str(b) for _, b in hull)}], or a boundary equation for the others",
             given=runs or to_text(member),
@@ -313,7 +313,7 @@ class Resolver:
                 slopes[key] = slopes.get(key, 0) + stride * slope
         return Node("slot", base, *sorted((key, slope) for key, slope in slopes.items() if slope))
 
-    def _split_sums(self, root: Node, loops: tuple[Loop, ...], place: str) -> Node:
+    def _split_sums(self, root: Node, loops: tuple[Loop, ...], location: str) -> Node:
         """Give sums whole ends, and split them where a member changes from one piece to another."""
         # one range for each index: two sums that share an index, or two pieces of one sum, reach different members
         ranges: dict[str, tuple[int, int]] = {}
@@ -330,11 +330,11 @@ class Resolver:
             index, first, last, body = node.args
             ends = []
             for end in (first, last):
-                constant, slopes = affine(end, self.constants, place)
+                constant, slopes = affine(end, self.constants, location)
                 if slopes:
                     raise IndexedStateError(
                         "the ends of a sum depend on an index",
-                        place=place,
+                        location=location,
                         expected="ends that are the same for every member",
                         given=to_text(node),
                     )
@@ -344,11 +344,11 @@ class Resolver:
             cuts: dict[str, set[int]] = {index: set()}
             for member in walk(body):
                 if member.op == "at":
-                    self._cut(member, cuts, place)
+                    self._cut(member, cuts, location)
             pieces = _divided(Loop(index, *ends), cuts[index])
             if len(pieces) > _MOST_BLOCKS:
                 raise IndexedStateError(
-                    "the indexed states have too many pieces", place=place, expected="fewer boundary equations"
+                    "the indexed states have too many pieces", location=location, expected="fewer boundary equations"
                 )
             return add(*(piece(index, part, body) for part in pieces))
 
@@ -362,7 +362,7 @@ def _divided(loop: Loop, cuts: set[int]) -> list[Loop]:
 
 
 def _instance(rule: Rule, affines: Sequence[Affine]) -> Node:
-    """Return a rule's formula with other indices in the place of its own."""
+    """Return a rule's formula with other indices in place of its own."""
     # written in one way only, so that i-1+1 is i and nothing is written out twice
     indices = [
         add(*(mul(number(slope), name(key)) for key, slope in sorted(slopes.items())), number(constant))
@@ -374,7 +374,7 @@ def _instance(rule: Rule, affines: Sequence[Affine]) -> Node:
 
 
 def with_fixed(node: Node, fixed: Mapping[str, Node]) -> Node:
-    """Put numbers in the place of indices that take one value only."""
+    """Put numbers in place of indices that take one value only."""
 
     def put(part: Node) -> Node | None:
         if part.op == "name":

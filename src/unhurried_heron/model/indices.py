@@ -12,7 +12,7 @@ from unhurried_heron.formulas.printing import to_text
 Affine = tuple[int, dict[str, int]]
 
 
-def whole(value: float | None, words: str, place: str) -> int:
+def whole(value: float | None, words: str, location: str) -> int:
     """Return a whole number.
 
     Raises
@@ -21,12 +21,12 @@ def whole(value: float | None, words: str, place: str) -> int:
     """
     if value is None or not abs(value) < 1e15 or value != round(value):
         raise IndexedStateError(
-            f"'{words}' is no whole number", name=words, place=place, expected="a whole number", given=f"{value}"
+            f"'{words}' is no whole number", name=words, location=location, expected="a whole number", given=f"{value}"
         )
     return round(value)
 
 
-def affine(node: Node, constants: Mapping[str, float], place: str) -> Affine:
+def affine(node: Node, constants: Mapping[str, float], location: str) -> Affine:
     """Return an index such as ``2*i - n + 1`` as a constant and the coefficient of each loop index.
 
     Raises
@@ -36,12 +36,12 @@ def affine(node: Node, constants: Mapping[str, float], place: str) -> Affine:
     """
     op, operands = node.op, node.operands
     if op == "number":
-        return whole(node.value, to_text(node), place), {}
+        return whole(node.value, to_text(node), location), {}
     if op == "name":
         named = str(node.args[0])
-        return (whole(constants[named], named, place), {}) if named in constants else (0, {named: 1})
+        return (whole(constants[named], named, location), {}) if named in constants else (0, {named: 1})
     if op in ("add", "neg", "mul"):
-        parts = [affine(operand, constants, place) for operand in operands]
+        parts = [affine(operand, constants, location) for operand in operands]
         if op == "neg":
             return -parts[0][0], {key: -value for key, value in parts[0][1].items()}
         if op == "add":
@@ -52,13 +52,13 @@ def affine(node: Node, constants: Mapping[str, float], place: str) -> Affine:
             varying = next((part for part in parts if part[1]), (1, {}))
             return scale * varying[0], {key: scale * value for key, value in varying[1].items()}
     if op == "div":
-        above, below = (affine(operand, constants, place) for operand in operands)
+        above, below = (affine(operand, constants, location) for operand in operands)
         if not below[1] and below[0] and all(value % below[0] == 0 for value in (above[0], *above[1].values())):
             return above[0] // below[0], {key: value // below[0] for key, value in above[1].items()}
     raise IndexedStateError(
         f"the index '{to_text(node)}' cannot be followed",
         name=to_text(node),
-        place=place,
+        location=location,
         expected="an index such as i, i-1, n or 2*i+1",
         given=to_text(node),
     )

@@ -76,9 +76,9 @@ class Model:
             return ONE
         if callable(event.when):
             return match_arguments(event.when, self.layout.names, self.parameters)
-        place = f"the event '{event.name}'"
+        location = f"the event '{event.name}'"
         found: Node = self.remembered(
-            (event, *units.items()), lambda: self.written_out(self.read_event(event, units).node, place)
+            (event, *units.items()), lambda: self.written_out(self.read_event(event, units).node, location)
         )
         return found
 
@@ -134,16 +134,16 @@ class Model:
         check_defined({event.name: written}, self.known, "an event")
         return written
 
-    def read_formula(self, text: str, place: str) -> Node:
+    def read_formula(self, text: str, location: str) -> Node:
         """Read a formula of time, states, parameters and derived quantities.
 
         Raises
         ------
         ExpressionError, UndefinedNameError, IndexedStateError
         """
-        written = read(Source(text, place))
-        check_defined({place: written}, self.known, "a formula")
-        return self.written_out(written.node, place)
+        written = read(Source(text, location))
+        check_defined({location: written}, self.known, "a formula")
+        return self.written_out(written.node, location)
 
     @property
     def known(self) -> list[str]:
@@ -151,15 +151,15 @@ class Model:
         known = [*self.layout.by_name, *self.parameters, *self.formulas, *self.derived_layout.by_name, *self.inputs]
         return [*known, *self.highest]
 
-    def written_out(self, node: Node, place: str = "") -> Node:
-        """Return a tree with derived names replaced by their formulas, and members of indexed states by their places.
+    def written_out(self, node: Node, location: str = "") -> Node:
+        """Return a tree with derived names replaced by their formulas, and members of indexed states by their indices.
 
         Raises
         ------
         IndexedStateError
         """
         formulas = {**self.formulas, **self.highest}
-        return self.resolver.single(replace_names(node, formulas.get, {}), place)
+        return self.resolver.single(replace_names(node, formulas.get, {}), location)
 
     @cached_property
     def highest(self) -> dict[str, Node]:

@@ -13,7 +13,7 @@ from unhurried_heron.errors import OrderError
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.formulas.expression import Node, names_in, walk
-from unhurried_heron.formulas.layout import IndexedFormula, Layout, places
+from unhurried_heron.formulas.layout import IndexedFormula, Layout, flat_indices
 from unhurried_heron.formulas.narrow_features import time_formulas
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.error_collector import ErrorCollector
@@ -119,7 +119,7 @@ class WrittenRates:
         by_place = {block.base: block.node for block in self.blocks if not block.loops}
         slopes = {with_primes(base, order): with_primes(base, order - 1) for base, order in orders.items()}
         lower = {slope: self.layout.scalars[below] for slope, below in slopes.items() if below in self.layout.scalars}
-        return {slope: by_place[place] for slope, place in lower.items() if place in by_place}
+        return {slope: by_place[index] for slope, index in lower.items() if index in by_place}
 
     def of_time(self, parameters: Iterable[str]) -> tuple[Node, ...]:
         return time_formulas([block.node for block in self.held], parameters) if self.held else ()
@@ -158,7 +158,7 @@ class WrittenRates:
         found = []
         for block in jacobian(self.blocks, self.layout):
             strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
-            found.append(places(block.loops, block.base, strides))
+            found.append(flat_indices(block.loops, block.base, strides))
         together = np.unique(np.concatenate(found)) if found else np.empty(0, dtype=np.int64)
         rows, columns = together // max(n, 1), together % max(n, 1)
         return csr_array((np.ones(together.size, dtype=bool), (rows, columns)), shape=(n, n))
@@ -210,7 +210,7 @@ class FunctionRates:
         raise OrderError(
             "the rates of this problem are a Python function",
             name=self.function.label,
-            place="first_order",
+            location="first_order",
             expected="a problem of written equations",
             given=self.function.label,
         )

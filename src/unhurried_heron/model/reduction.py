@@ -27,7 +27,7 @@ class Residual:
     """An equation ``node = 0`` in unknown highest derivatives; ``where`` and ``sides`` are the user's own words."""
 
     node: Node
-    place: str
+    location: str
     sides: tuple[Formula, ...] = ()
 
 
@@ -50,7 +50,7 @@ def solve_highest(residuals: Sequence[Residual], unknowns: Sequence[str]) -> dic
         raise OrderError(
             "no equation holds " + listing(missing, quoted=True),
             name=listing(missing),
-            place="the equations",
+            location="the equations",
             expected="; ".join(f"an equation with {name} in it" for name in missing),
             given=f"{len(residuals)} equations for " + listing(unknowns),
         )
@@ -62,12 +62,12 @@ def _solve_coupled(
 ) -> dict[str, Node]:
     """Solve equations that share unknowns."""
     names = list(dict.fromkeys(name for row in coefficients for name in row))
-    places = "; ".join(residual.place for residual in residuals)
+    locations = "; ".join(residual.location for residual in residuals)
     if not names:
         raise OrderError(
             "an equation holds no highest derivative: it is a constraint, which no method here takes yet",
-            name=residuals[0].place,
-            place=places,
+            name=residuals[0].location,
+            location=locations,
             expected="a highest derivative in each equation" + (f": one of {', '.join(unknowns)}" if unknowns else ""),
             given=to_text(residuals[0].node)[:80] + " = 0",
         )
@@ -76,7 +76,7 @@ def _solve_coupled(
             f"{len(residuals)} equation{'s' * (len(residuals) > 1)} for {len(names)} highest derivative"
             f"{'s' * (len(names) > 1)}: " + listing(names, quoted=True),
             name=listing(names),
-            place=places,
+            location=locations,
             expected="as many equations as highest derivatives in them",
             given=f"{len(residuals)} and {len(names)}",
         )
@@ -88,7 +88,7 @@ def _solve_coupled(
         raise OrderError(
             "the equations do not determine " + " and ".join(f"'{name}'" for name in names),
             name=listing(names),
-            place=places,
+            location=locations,
             expected="equations that are independent in their highest derivatives",
             given="a matrix of coefficients whose determinant is zero",
         )
@@ -127,7 +127,7 @@ def _coefficients(residual: Residual, unknowns: Sequence[str]) -> dict[str, Node
         raise OrderError(
             f"'{name}' does not stand linearly in this equation",
             name=name,
-            place=residual.place,
+            location=residual.location,
             expected=f"{name} only in sums and times factors without it, so that the equation can be solved for it",
             given=f"the term {_bent_term(residual, involved)}",
         )

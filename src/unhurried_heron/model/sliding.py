@@ -31,7 +31,7 @@ from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch, Switch
 from unhurried_heron.model.time_derivatives import solution_derivatives
 
 # one for each switch that a solution slides along, in their order: that it leaves it
-LEAVES: Final = tuple(Event("0 > 1", name=f"leaves the {place}. switch", stop=True) for place in range(1, 33))
+LEAVES: Final = tuple(Event("0 > 1", name=f"leaves the {number}. switch", stop=True) for number in range(1, 33))
 
 
 # by how much a share is outside 0 to 1 where its switch is left. A share may begin at exactly 0, where nothing flows,
@@ -47,7 +47,7 @@ class Standing:
     ----------
     switch : HeldSwitch
     slopes : tuple of (int, Node)
-        The derivatives of its formula by the states, by their places.
+        The derivatives of its formula by the states, by their indices.
     speed : Node
         How fast its formula grows, in which it is held.
     """
@@ -136,12 +136,12 @@ def standing_on(model: Model, switch: Switch) -> Standing | None:
         if variable.op == "name" and variable.args[0] == TIME:
             terms.append(slope)
             continue
-        place = model.layout.scalars.get(str(variable.args[0])) if variable.op == "name" else variable.args[0]
-        plain = place is not None and not loops and len(variable.args) == 1
-        rate = solution_derivatives(model, held=True).rate_of(int(place)) if plain and place is not None else None
-        if place is None or rate is None:
+        index = model.layout.scalars.get(str(variable.args[0])) if variable.op == "name" else variable.args[0]
+        plain = index is not None and not loops and len(variable.args) == 1
+        rate = solution_derivatives(model, held=True).rate_of(int(index)) if plain and index is not None else None
+        if index is None or rate is None:
             return None
-        slopes.append((int(place), slope))
+        slopes.append((int(index), slope))
         terms.append(mul(slope, rate))
     return Standing(switch, tuple(slopes), add(*terms)) if slopes else None
 
@@ -188,7 +188,7 @@ def _mixed(share: Node, one: Node, other: Node) -> Node:
 
 
 def _with(node: Node, slot: str, value: Node) -> Node:
-    """Put a truth in the place of a switch, and drop what it rules out."""
+    """Put a truth in place of a switch, and drop what it rules out."""
 
     def put(part: Node) -> Node | None:
         if part.op == "name" and part.args[0] == slot:

@@ -27,7 +27,7 @@ def checked_sparsity(sparsity: Any, n: int) -> Any:
         raise ValueGivenError(
             "sparsity is not usable",
             name="sparsity",
-            place="sparsity",
+            location="sparsity",
             expected=f"numbers of shape ({n}, {n}), nonzero where the Jacobian can be",
             given=excerpt(sparsity),
         )

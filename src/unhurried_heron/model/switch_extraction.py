@@ -69,12 +69,12 @@ def take_out(
 
 
 def members_in(block: IndexedFormula, layout: Layout) -> dict[Node, str]:
-    """Return how members of indexed states are written that stand in a block as places."""
+    """Return how members of indexed states are written that stand in a formula as indices."""
     parts = list(walk(block.node))
     sums = {str(part.args[0]): int(part.args[1].value or 0) for part in parts if part.op == SUM}
     firsts = {**sums, **{loop.index: loop.first for loop in block.loops}}
-    places = (part for part in parts if part.op == "slot")
-    return {part: layout.words(part.args[0], dict(part.args[1:]), firsts) for part in places}
+    indices = (part for part in parts if part.op == "slot")
+    return {part: layout.words(part.args[0], dict(part.args[1:]), firsts) for part in indices}
 
 
 def text_of(node: Node, block: IndexedFormula, layout: Layout) -> str:

@@ -25,7 +25,7 @@ from unhurried_heron.formulas.expression import (
     upwards,
     walk,
 )
-from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, places
+from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, flat_indices
 from unhurried_heron.formulas.template import Filled, Template, is_number, member
 from unhurried_heron.model.indexed import with_fixed
 from unhurried_heron.model.model import Model
@@ -39,7 +39,7 @@ _MOST_TURNING: Final = 20
 # what can leap from one side of zero to the other without being zero between
 _BREAKING: Final = COMPARISONS | {"floor", "ceil", "sign", "step", "pulse", "tan", "log", "log10", "div"}
 _STRAIGHT: Final = frozenset({"name", "add", "neg", "mul", "where"})
-# in the place of the block that a state's rate comes from: none, so that it is zero, or several that add up
+# in place of the block that a state's rate comes from: none, so that it is zero, or several that add up
 _NO_BLOCK, _SEVERAL = -1, -2
 
 _Make = Callable[[Node, dict[Node, Node | None]], Node | None]
@@ -66,25 +66,25 @@ class SolutionDerivatives:
         block_of, turn_of = np.full((2, self.layout.size), _NO_BLOCK)
         for position, block in enumerate(self.rates):
             strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
-            filled = places(block.loops, block.base, strides)
+            filled = flat_indices(block.loops, block.base, strides)
             several = block_of[filled] != _NO_BLOCK
             turn_of[filled] = np.arange(filled.size)
             several |= block.adds | (turn_of[filled] != np.arange(filled.size))
             block_of[filled] = np.where(several, _SEVERAL, position)
         return block_of, turn_of
 
-    def _origin(self, place: int) -> tuple[int, tuple[int, ...]]:
+    def _origin(self, index: int) -> tuple[int, tuple[int, ...]]:
         """Return the block that a rate comes from, and the values of its loops' indices."""
-        block, turn = (int(each[place]) for each in self._origins)
+        block, turn = (int(each[index]) for each in self._origins)
         if block < 0:
             return block, ()
         loops = self.rates[block].loops
         steps = np.unravel_index(turn, [loop.last - loop.first + 1 for loop in loops]) if loops else ()
         return block, tuple(loop.first + int(step) for loop, step in zip(loops, steps, strict=True))
 
-    def rate_of(self, place: int) -> Node | None:
+    def rate_of(self, position: int) -> Node | None:
         """Return the rate of one state, of a member perhaps; None where several blocks add up to it."""
-        block, values = self._origin(place)
+        block, values = self._origin(position)
         if block < 0:
             # what no block fills is zero
             return ZERO if block == _NO_BLOCK else None
@@ -104,7 +104,7 @@ class SolutionDerivatives:
         return self._worked_out("phase speed", formula)
 
     def _worked_out(self, what: str, formula: Filled) -> Filled | None:
-        origins = [self._origin(place) for place in formula.indices]
+        origins = [self._origin(index) for index in formula.indices]
         key = (what, formula.template, tuple(block for block, _ in origins))
         if key not in self._made:
             make = self._derivative if what == "derivative" else self._phase_speed

@@ -42,9 +42,9 @@ def unrolled(
         ranges = [range(loop.first, loop.last + 1) for loop in block.loops]
         for turn in itertools.product(*ranges):
             fixed = {loop.index: number(value) for loop, value in zip(block.loops, turn, strict=True)}
-            place = block.base + sum(stride * value for stride, value in zip(block.strides, turn, strict=True))
+            index = block.base + sum(stride * value for stride, value in zip(block.strides, turn, strict=True))
             node = with_fixed(_sums_written_out(block.node, wanted), fixed)
-            out.append(replace(block, loops=(), base=place, strides=(), node=node))
+            out.append(replace(block, loops=(), base=index, strides=(), node=node))
     return tuple(out)
 
 

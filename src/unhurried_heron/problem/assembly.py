@@ -189,7 +189,7 @@ def _check_input(name: str, table: Any, interval: tuple[float, float]) -> None:
         raise ValueGivenError(
             f"the input '{name}' is no table",
             name=name,
-            place="inputs",
+            location="inputs",
             expected="Measured(times, values) or Measured.from_csv(…)",
             given=excerpt(table),
         )
@@ -210,7 +210,11 @@ def _model(
         initial_values({}, Layout(()), {}, collector)
         collector.add(
             ValueGivenError(
-                "there are no states", name="initial", place="initial", expected="a value for each state", given="none"
+                "there are no states",
+                name="initial",
+                location="initial",
+                expected="a value for each state",
+                given="none",
             )
         )
     groups: list[Group] = []
@@ -222,7 +226,7 @@ def _model(
         raise NameClashError(
             f"'{clash[0]}' is used for two things",
             name=clash[0],
-            place="parameter and state",
+            location="parameter and state",
             expected="one meaning for each name",
             given="a parameter and a state",
         )
@@ -258,7 +262,7 @@ def watched_events(events: tuple[Event, ...], assembled: AssembledProblem, colle
                 raise ValueGivenError(
                     "events are given as Event objects",
                     name="events",
-                    place="events",
+                    location="events",
                     expected='Event("level = 1.2")',
                     given=excerpt(event),
                 )
@@ -268,7 +272,7 @@ def watched_events(events: tuple[Event, ...], assembled: AssembledProblem, colle
                 raise NameClashError(
                     f"two events are called '{event.name}'",
                     name=event.name,
-                    place="events",
+                    location="events",
                     expected="a name for each event",
                     given=event.name,
                 )
@@ -295,7 +299,7 @@ def _parts(event: Event, assembled: AssembledProblem) -> list[Watched]:
             raise ValueGivenError(
                 f"the parameter '{name}' is a formula of '{min(needed)}', and would stay when that is changed",
                 name=name,
-                place=f"what the event '{event.name}' changes",
+                location=f"what the event '{event.name}' changes",
                 expected=f"'{name}' as an equation, {name} = …, which follows",
                 given=event.assignments,
             )
@@ -323,7 +327,7 @@ def _check_units_belong(user_input: ProblemInput, model: Model) -> None:
             raise UnusedValueError(
                 f"a unit for '{named}', which is nothing known{near_spelling(named, known)}",
                 name=named,
-                place="units",
+                location="units",
                 expected="units of " + listing(known),
                 given=named,
             )
@@ -374,4 +378,4 @@ def _check_containers(user_input: ProblemInput) -> None:
 
 
 def _of_another_kind(what: str, expected: str, given: Any) -> ValueGivenError:
-    return ValueGivenError(f"{what} cannot be this", name=what, place=what, expected=expected, given=excerpt(given))
+    return ValueGivenError(f"{what} cannot be this", name=what, location=what, expected=expected, given=excerpt(given))

@@ -36,7 +36,7 @@ class Disagreement:
         The two, in the user's words.
     unit, other_unit : str
         Their units; ``other_unit`` is empty where a plain number was wanted.
-    place : str
+    location : str
         The equation they stand in.
     """
 
@@ -44,12 +44,12 @@ class Disagreement:
     unit: str
     other: str
     other_unit: str
-    place: str
+    location: str
 
     def __str__(self) -> str:
         one, other = (_in_words(words, unit) for words, unit in ((self.one, self.unit), (self.other, self.other_unit)))
         told = f"{one}, but {other}" if self.other_unit else f"{self.other} must be a plain number, but {one}"
-        return f"{told}\n  at {self.place}"
+        return f"{told}\n  at {self.location}"
 
 
 def _in_words(words: str, unit: str) -> str:
@@ -93,7 +93,7 @@ def refuse_disagreements(problem: ProblemFacts) -> None:
     more = [f"and {len(found) - _MOST_TOLD} more"] if len(found) > _MOST_TOLD else []
     lines = [str(each).replace("\n ", ",") for each in found[:_MOST_TOLD]] + more
     told = str(found[0]).partition("\n")[0] if len(found) == 1 else "\n  " + "\n  ".join(lines)
-    raise UnitError(f"units disagree: {told}", name=found[0].one, place=found[0].place, given=found[0].other_unit,
+    raise UnitError(f"units disagree: {told}", name=found[0].one, location=found[0].location, given=found[0].other_unit,
                     expected="the same unit on both sides; check_units=False where it is meant so")  # fmt: skip
 
 
@@ -152,24 +152,24 @@ class _Checker:
         for name in self._in_order(helpers):
             statement = helpers[name]
             own = self.of_name(name)
-            measure = self.measure(statement.right, statement.place, {r.index for r in statement.ranges})
+            measure = self.measure(statement.right, statement.location, {r.index for r in statement.ranges})
             if isinstance(own, _Any):
                 self.units[name] = measure
             else:
-                self._compare(statement.left, statement.left.node, own, statement.right, measure, statement.place)
+                self._compare(statement.left, statement.left.node, own, statement.right, measure, statement.location)
         for statement in self.model.statements:
             if statement.target is not None and helpers.get(statement.target.name) is statement:
                 continue
             indices = {r.index for r in statement.ranges}
-            left = self.measure(statement.left, statement.place, indices)
-            right = self.measure(statement.right, statement.place, indices)
-            self._compare(statement.left, statement.left.node, left, statement.right, right, statement.place)
+            left = self.measure(statement.left, statement.location, indices)
+            right = self.measure(statement.right, statement.location, indices)
+            self._compare(statement.left, statement.left.node, left, statement.right, right, statement.location)
         self._compare_energies(helpers)
-        for name, written, wanted, place in self._others():
-            measure = self.measure(written, place, set())
+        for name, written, wanted, index in self._others():
+            measure = self.measure(written, index, set())
             if isinstance(wanted, Unit) and isinstance(measure, Unit) and not wanted.same(measure):
                 words = written.words(written.node) or to_text(written.node)
-                self.found.append(Disagreement(name, self.say(wanted), words, self.say(measure), place))
+                self.found.append(Disagreement(name, self.say(wanted), words, self.say(measure), index))
         yield from self.found
 
     def _compare_energies(self, helpers: Mapping[str, EquationLine]) -> None:
@@ -178,7 +178,7 @@ class _Checker:
             return
         one, other = helpers[KINETIC], helpers[POTENTIAL]
         energy, potential = self.of_name(KINETIC), self.of_name(POTENTIAL)
-        self._compare(one.right, one.right.node, energy, other.right, potential, other.place)
+        self._compare(one.right, one.right.node, energy, other.right, potential, other.location)
         for name, text in self.problem.user_input.forces.items():
             force = read(Source(text, f"the force on '{name}'"))
             wanted = self._product([energy, self.of_name(name)], "div")
@@ -195,7 +195,7 @@ class _Checker:
         }
         for key in in_order({key: formula.node for key, formula in formulas.items()}, "parameters"):
             if isinstance(self.of_name(key), _Any):
-                self.units[key] = self.measure(formulas[key], formulas[key].source.place, set())
+                self.units[key] = self.measure(formulas[key], formulas[key].source.location, set())
 
     def _in_order(self, helpers: Mapping[str, object]) -> Sequence[str]:
         """Derived quantities in an order in which each uses only those before it."""
@@ -206,7 +206,7 @@ class _Checker:
         problem = self.problem
         for name, definition in problem.assembled.definitions.items():
             if definition.formula is not None:
-                yield name, definition.formula, self.of_name(group_of(name)), definition.formula.source.place
+                yield name, definition.formula, self.of_name(group_of(name)), definition.formula.source.location
         for event in problem.events:
             if isinstance(event.when, str):
                 written = self.model.read_event(event, problem.units)
@@ -215,14 +215,16 @@ class _Checker:
                 target = each.target.label if each.target else ""
                 yield target, each.right, self.of_name(target), f"what the event '{event.name}' changes: {each.text}"
 
-    def measure(self, written: Formula, place: str, indices: set[str]) -> Measure:
+    def measure(self, written: Formula, location: str, indices: set[str]) -> Measure:
         """Return the unit of a formula, noting what disagrees within it."""
         done: dict[Node, Measure] = {}
         for node in upwards(written.node):
-            done[node] = self._of(node, done, written, place, indices)
+            done[node] = self._of(node, done, written, location, indices)
         return done[written.node]
 
-    def _of(self, node: Node, done: Mapping[Node, Measure], written: Formula, place: str, indices: set[str]) -> Measure:
+    def _of(
+        self, node: Node, done: Mapping[Node, Measure], written: Formula, location: str, indices: set[str]
+    ) -> Measure:
         op = node.op
         if op == "number":
             # zero fits every unit, and a quantity has been converted to the right one already
@@ -241,18 +243,18 @@ class _Checker:
         if op in ("mul", "div"):
             return self._product(parts, op)
         if op in ("pow", "sqrt"):
-            return self._power(node, parts, written, place)
+            return self._power(node, parts, written, location)
         if op == "where":
-            return self._alike(node.operands[1:], parts[1:], written, place)
+            return self._alike(node.operands[1:], parts[1:], written, location)
         kind = "same" if op == "add" else "compared" if op in COMPARISONS else OPERATIONS[op].unit
         if kind == OWN_RULE:
             raise unforeseen(f"no rule for the unit of '{op}'")
         if kind == "same":
-            return self._alike(node.operands, parts, written, place)
+            return self._alike(node.operands, parts, written, location)
         if kind == "compared":
-            self._alike(node.operands, parts, written, place)
+            self._alike(node.operands, parts, written, location)
         if kind == "plain":
-            self._plain(op, node.operands[0], parts[0], written, place)
+            self._plain(op, node.operands[0], parts[0], written, location)
         return PLAIN
 
     @staticmethod
@@ -264,14 +266,14 @@ class _Checker:
             total = total / part if op == "div" and k else total * part
         return total
 
-    def _power(self, node: Node, parts: Sequence[Measure], written: Formula, place: str) -> Measure:
+    def _power(self, node: Node, parts: Sequence[Measure], written: Formula, location: str) -> Measure:
         base = parts[0]
         if not isinstance(base, Unit):
             return _UNKNOWN
         if node.op == "sqrt":
             return base**0.5
         exponent = node.operands[1]
-        self._plain("an exponent", exponent, parts[1], written, place)
+        self._plain("an exponent", exponent, parts[1], written, location)
         if base.same(PLAIN):
             return PLAIN
         try:
@@ -280,13 +282,13 @@ class _Checker:
             return _UNKNOWN
         return base**value if np.isfinite(value) and abs(value) < 100 else _UNKNOWN
 
-    def _plain(self, what: str, node: Node, measure: Measure, written: Formula, place: str) -> None:
+    def _plain(self, what: str, node: Node, measure: Measure, written: Formula, location: str) -> None:
         if isinstance(measure, Unit) and not measure.same(PLAIN):
             words = written.words(node) or to_text(node)
             label = what if what.startswith("an ") else f"the argument of {what}"
-            self.found.append(Disagreement(words, self.say(measure), label, "", place))
+            self.found.append(Disagreement(words, self.say(measure), label, "", location))
 
-    def _alike(self, nodes: Sequence[Node], parts: Sequence[Measure], written: Formula, place: str) -> Measure:
+    def _alike(self, nodes: Sequence[Node], parts: Sequence[Measure], written: Formula, location: str) -> Measure:
         first: tuple[Node, Unit] | None = None
         for node, part in zip(nodes, parts, strict=True):
             if not isinstance(part, Unit):
@@ -294,7 +296,7 @@ class _Checker:
             if first is None:
                 first = (node, part)
             elif not first[1].same(part):
-                self._compare(written, first[0], first[1], written, part, place, node)
+                self._compare(written, first[0], first[1], written, part, location, node)
                 return _UNKNOWN
         return first[1] if first else _UNKNOWN
 
@@ -305,7 +307,7 @@ class _Checker:
         unit: Measure,
         b: Formula,
         other_unit: Measure,
-        place: str,
+        location: str,
         other: Node | None = None,
     ) -> None:
         if isinstance(unit, Unit) and isinstance(other_unit, Unit) and not unit.same(other_unit):
@@ -313,7 +315,7 @@ class _Checker:
             # the sign of a term is not part of it
             one, other = (node.operands[0] if node.op == "neg" else node for node in (one, other))
             words = (a.words(one) or to_text(one), b.words(other) or to_text(other))
-            self.found.append(Disagreement(words[0], self.say(unit), words[1], self.say(other_unit), place))
+            self.found.append(Disagreement(words[0], self.say(unit), words[1], self.say(other_unit), location))
 
     def say(self, unit: Unit) -> str:
         """Write a unit by the names the user declared."""

@@ -207,7 +207,7 @@ class ProblemFacts:
             raise OpenParameterError(
                 "parameters are still open: " + listing(self.open, quoted=True),
                 names=self.open,
-                place="parameters",
+                location="parameters",
                 expected="a value for each: integrate(…, parameters={…}) or problem.with_(parameters={…})",
             )
 

@@ -18,7 +18,7 @@ def refuse_unknown(user_input: ProblemInput, model: Model) -> None:
     """
     for text in user_input.conserved:
         if not isinstance(text, str):
-            raise UnusedValueError("this is no quantity", name="conserved", place="conserved",
+            raise UnusedValueError("this is no quantity", name="conserved", location="conserved",
                                    expected="names or formulas", given=excerpt(text))  # fmt: skip
         if text not in model.functions:
             model.read_formula(text, f"conserved, '{text}'")
@@ -26,7 +26,7 @@ def refuse_unknown(user_input: ProblemInput, model: Model) -> None:
         if not isinstance(name, str) or (name not in model.layout.by_name and model.layout.slot(name) is None):
             hint = near_spelling(name, model.layout.by_name)
             raise UnusedValueError(
-                f"'{as_text(name)}' is no state{hint}", name=as_text(name), place="never_negative",
+                f"'{as_text(name)}' is no state{hint}", name=as_text(name), location="never_negative",
                 expected="names of states: " + listing(model.layout.by_name), given=excerpt(name),
             )  # fmt: skip
 

@@ -45,27 +45,27 @@ def _few_known_times(*asked: Any) -> Times | None:
 def _known_times(at: Any, every: Any, first: Any, name: str, interval: tuple[float, float], unit: str) -> Times:
     start, end = interval
     sign = 1.0 if end > start else -1.0
-    place = f"the event '{name}'"
+    location = f"the event '{name}'"
     if at is not None:
-        times = np.unique(np.array([number_in(each, unit, f"{place}, at") for each in at], dtype=np.float64))
+        times = np.unique(np.array([number_in(each, unit, f"{location}, at") for each in at], dtype=np.float64))
         inside = times[(times >= min(interval)) & (times <= max(interval))]
         return inside if sign > 0.0 else inside[::-1]
-    period = number_in(every, unit, f"{place}, every")
+    period = number_in(every, unit, f"{location}, every")
     spacing = float(np.spacing(max(abs(start), abs(end))))
     if 0.0 < period <= _CLOSEST * spacing:
         raise ValueGivenError(
             "a period is so short that its times cannot be told apart",
             name="every",
-            place=place,
+            location=location,
             expected=f"a time above {_CLOSEST * spacing:.3g}: around t = {max(start, end, key=abs):.6g} neighbouring "
             f"floating-point times are {spacing:.3g} apart",
             given=excerpt(every),
         )
     if not period > 0.0 or not abs(end - start) / period < _MOST_TIMES:
         raise ValueGivenError("a period must be above zero, and not too short for the interval", name="every",
-                              place=place, expected=f"a time above {abs(end - start) / _MOST_TIMES:.3g}",
+                              location=location, expected=f"a time above {abs(end - start) / _MOST_TIMES:.3g}",
                               given=excerpt(every))  # fmt: skip
-    begin = start + sign * period if first is None else number_in(first, unit, f"{place}, first")
+    begin = start + sign * period if first is None else number_in(first, unit, f"{location}, first")
     # as near to the start as rounding tells, so that a first time long before is an anchor
     before = max(0.0, np.ceil(sign * (start - begin) / period - 1e-9))
     count = int(max(0.0, np.floor(sign * (end - begin) / period + 1e-9) - before + 1.0))

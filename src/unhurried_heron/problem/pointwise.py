@@ -25,12 +25,12 @@ def surroundings(problem: ProblemFacts, time: Any, state: Any) -> dict[str, Any]
     """Return the value of every name that formulas use; of many rows as columns, shape (rows, 1)."""
     layout = problem.model.layout
     many = np.ndim(state) == 2
-    scalars = {name: state[:, place, None] if many else state[place] for name, place in layout.scalars.items()}
+    scalars = {name: state[:, index, None] if many else state[index] for name, index in layout.scalars.items()}
     when = np.asarray(time)[:, None] if many else time
     return {**problem.inputs, **problem.parameters, **scalars, "t": when, STATE: state}
 
 
-def places_of(problem: ProblemFacts, t: Any, state: Any, place: str) -> EvaluationPoints:
+def places_of(problem: ProblemFacts, t: Any, state: Any, location: str) -> EvaluationPoints:
     """Return times and states to ask at as arrays.
 
     Raises
@@ -49,18 +49,18 @@ def places_of(problem: ProblemFacts, t: Any, state: Any, place: str) -> Evaluati
         if missing or unknown:
             wrong = f"there is no state '{unknown[0]}'{near_spelling(unknown[0], names)}" if unknown else (
                 "states have no value: " + listing(missing))  # fmt: skip
-            raise OptionError(wrong, name=(unknown or missing)[0], place=place,
+            raise OptionError(wrong, name=(unknown or missing)[0], location=location,
                               expected="a value for each of " + listing(names),
                               given=listing(state))  # fmt: skip
         state = np.stack(np.broadcast_arrays(*(np.asarray(state[name]) for name in names)), axis=-1) if n else state
     try:
-        times, states = np.asarray(_number(problem, t, place), dtype=np.float64), np.asarray(state, dtype=np.float64)
+        times, states = np.asarray(_number(problem, t, location), dtype=np.float64), np.asarray(state, dtype=np.float64)
     except (TypeError, ValueError, OverflowError):
-        raise OptionError("these are no times and states", name="state", place=place,
+        raise OptionError("these are no times and states", name="state", location=location,
                           expected="numbers: of one place (n_states,), of many (rows, n_states)",
                           given=f"{excerpt(t)}, {excerpt(state)}") from None  # fmt: skip
     if states.ndim not in (1, 2) or states.shape[-1] != n or times.ndim > 1:
-        raise OptionError("the state does not fit the problem", name="state", place=place,
+        raise OptionError("the state does not fit the problem", name="state", location=location,
                           expected=f"shape ({n},), or (rows, {n}) for many rows: {', '.join(names[:8])}",
                           given=f"shape {states.shape}, times of shape {times.shape}")  # fmt: skip
     single = states.ndim == 1 and times.ndim == 0
@@ -68,17 +68,17 @@ def places_of(problem: ProblemFacts, t: Any, state: Any, place: str) -> Evaluati
     try:
         return EvaluationPoints(np.broadcast_to(times, (rows,)), np.broadcast_to(states, (rows, n)), single, named)
     except ValueError:
-        raise OptionError("times and states do not fit each other", name="t", place=place,
+        raise OptionError("times and states do not fit each other", name="t", location=location,
                           expected="one time, or one for each row",
                           given=f"{times.size} times, {states.shape[0]} rows") from None  # fmt: skip
 
 
-def _number(problem: ProblemFacts, t: Any, place: str) -> Any:
+def _number(problem: ProblemFacts, t: Any, location: str) -> Any:
     if not isinstance(t, str):
         return t
     from unhurried_heron.units.quantities import in_unit_of
 
-    return in_unit_of(t, problem.units.get("t", ""), place)
+    return in_unit_of(t, problem.units.get("t", ""), location)
 
 
 def _rates_at(problem: ProblemFacts, asked: EvaluationPoints) -> Any:

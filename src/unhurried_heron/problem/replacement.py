@@ -41,7 +41,7 @@ def changed(
             raise UnusedValueError(
                 f"there is no parameter '{name}'{near_spelling(str(name), known)}",
                 name=str(name),
-                place="with_, parameters",
+                location="with_, parameters",
                 expected="one of " + (listing(known) or "none"),
                 given=str(name),
             )

@@ -40,17 +40,17 @@ def derived_at(run: Run, times: Array, states: Array, before: Any = False) -> Ar
     return np.hstack([written, called, modes])
 
 
-def columns_at(run: Run, times: Array, places: list[int], before: bool) -> Array:
+def columns_at(run: Run, times: Array, indices: list[int], before: bool) -> Array:
     """Return some states and derived quantities at times, shape (n_times, n_places), in no more memory than these.
 
     A derived quantity needs all states, of which there are never more than those of some times at once.
     """
     n = run.problem.model.layout.size
-    if all(place < n for place in places):
-        return run._trajectory.at(times, before=before, places=places)
-    values, some = np.empty((times.size, len(places))), max(AT_ONCE // max(n, 1), 1)
+    if all(index < n for index in indices):
+        return run._trajectory.at(times, before=before, indices=indices)
+    values, some = np.empty((times.size, len(indices))), max(AT_ONCE // max(n, 1), 1)
     for first in range(0, times.size, some):
         part = times[first : first + some]
         states = run._trajectory.at(part, before=before)
-        values[first : first + some] = np.hstack([states, derived_at(run, part, states, before)])[:, places]
+        values[first : first + some] = np.hstack([states, derived_at(run, part, states, before)])[:, indices]
     return values

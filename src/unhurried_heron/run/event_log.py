@@ -21,7 +21,7 @@ class EventLog:
     ----------
     times : ndarray, shape (n_events,)
     which : ndarray of int64, shape (n_events,)
-        The event, by its place among those that were looked for.
+        The event, by its index among those that were looked for.
     before, after : ndarray, shape (n_events, n_states)
     modes : ndarray, shape (n_events, n_modes)
         Values of the parameters that events change, afterwards.
@@ -122,7 +122,7 @@ class SwitchLog:
     ----------
     times : ndarray, shape (n_crossings,)
     which : ndarray of int64, shape (n_crossings,)
-        The switch, by its place in ``texts``.
+        The switch, by its index in ``texts``.
     values : ndarray, shape (n_crossings,)
         What it took: 1 true, 0 false, or a whole number; NaN for what has no value.
     rows : ndarray of int64, shape (n_crossings,)
@@ -147,10 +147,10 @@ class SwitchLog:
 
     def followed_by(self, later: SwitchLog, rows: int) -> SwitchLog:
         """Return both, of which the later begins after ``rows`` rows of the ledger."""
-        places = np.array([len(self.texts) + k for k in range(len(later.texts))], dtype=np.int64)
+        indices = np.array([len(self.texts) + k for k in range(len(later.texts))], dtype=np.int64)
         return SwitchLog(
             np.concatenate([self.times, later.times]),
-            np.concatenate([self.which, places[later.which]]),
+            np.concatenate([self.which, indices[later.which]]),
             np.concatenate([self.values, later.values]),
             np.concatenate([self.rows, later.rows + rows]),
             (*self.texts, *later.texts),

@@ -141,12 +141,12 @@ class PiecewisePolynomial:
                 yield k, real
 
 
-def _values(series: Array, places: Array) -> Array:
-    """Return the value of each series at its own place."""
+def _values(series: Array, indices: Array) -> Array:
+    """Return the value of each series at its own index."""
     total, before = np.zeros(len(series)), np.zeros(len(series))
     for k in range(series.shape[1] - 1, 0, -1):
-        total, before = series[:, k] + 2.0 * places * total - before, total
-    values: Array = series[:, 0] + places * total - before
+        total, before = series[:, k] + 2.0 * indices * total - before, total
+    values: Array = series[:, 0] + indices * total - before
     return values
 
 

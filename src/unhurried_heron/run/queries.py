@@ -90,11 +90,11 @@ class Queries:
         FormulationError
             The text cannot be read, or uses unknown names.
         """
-        for place, watched in enumerate(self._watched):
+        for index, watched in enumerate(self._watched):
             # which way each went is not kept of those that go both ways
             same = what == watched if isinstance(what, Event) else isinstance(what, str) and what == watched.name
             if same and (watched.timed or going in ("either", watched.going)):
-                return self._happenings_of(place)
+                return self._happenings_of(index)
         event = what if isinstance(what, Event) else Event(what, going=going)
         _, times, signs = self._pieces(event, "run.crossings").changes()
         last = self._reached_at_end(event)
@@ -105,11 +105,11 @@ class Queries:
         frame.insert(1, "going", np.where(signs[wanted] > 0, "up", "down"))
         return frame
 
-    def _happenings_of(self, place: int) -> pd.DataFrame:
+    def _happenings_of(self, index: int) -> pd.DataFrame:
         """Return where an event of the run happened, with the states before."""
-        event = self._watched[place]
+        event = self._watched[index]
         self._kept("run.crossings")
-        frame = self._rows(self._event_log.times[self._event_log.which == place], side="before")
+        frame = self._rows(self._event_log.times[self._event_log.which == index], side="before")
         frame.insert(1, "going", event.going)
         return frame
 
@@ -140,7 +140,7 @@ class Queries:
         amount = self._pieces(quantity, "run.integral").integral(min(low, high), max(low, high))
         if not np.isfinite(amount):
             raise RunError(f"'{quantity}' has no finite value all along the window", name=quantity,
-                           place="run.integral", expected="a quantity that is finite there",
+                           location="run.integral", expected="a quantity that is finite there",
                            given=f"from {low:.6g} to {high:.6g}")  # fmt: skip
         return amount if high >= low else -amount
 
@@ -161,7 +161,7 @@ class Queries:
         """Return the mean of a quantity over time."""
         low, high = self._window(between, "run.mean")
         if low == high:
-            raise RunError("there is no mean over no time", name=quantity, place="run.mean",
+            raise RunError("there is no mean over no time", name=quantity, location="run.mean",
                            expected="a window that lasts", given=excerpt(between))  # fmt: skip
         return self.integral(quantity, (low, high)) / (high - low)
 
@@ -176,7 +176,7 @@ class Queries:
         times = self.crossings(what, going=going)["time"].to_numpy()
         if times.size < 2:
             raise RunError(f"there is no period: it was {'crossed once' if times.size else 'never crossed'}",
-                           name=str(what), place="run.period", expected="two crossings or more",
+                           name=str(what), location="run.period", expected="two crossings or more",
                            given=f"{times.size}")  # fmt: skip
         gaps = np.abs(np.diff(times))
         return Period(float(gaps.mean()), float(gaps.std()), float(gaps.min()), float(gaps.max()), gaps.size)
@@ -206,14 +206,14 @@ class Queries:
         end = float(value(np.array([high]))[0])
         middle = end if to is None else number_in(to, unit, "run.settles, to")
         if not np.isfinite(end):
-            raise RunError(f"'{quantity}' has no finite value at the end", name=quantity, place="run.settles",
+            raise RunError(f"'{quantity}' has no finite value at the end", name=quantity, location="run.settles",
                            expected="a quantity that is finite there", given=f"{end:.6g}")  # fmt: skip
         if not width > 0.0:
-            raise RunError("a band needs a width", name="within", place="run.settles",
+            raise RunError("a band needs a width", name="within", location="run.settles",
                            expected="a number above 0", given=excerpt(within))  # fmt: skip
         if abs(end - middle) > width:
             raise RunError(f"'{quantity}' has not settled: it ends outside the band", name=quantity,
-                           place="run.settles", expected=f"at most {width:.6g} from {middle:.6g}",
+                           location="run.settles", expected=f"at most {width:.6g} from {middle:.6g}",
                            given=f"{end:.6g}")  # fmt: skip
         edges = [pieces.minus(middle + side * width).changes()[1] for side in (-1.0, 1.0)]
         last = [float(times[-1]) for times in edges if times.size]
@@ -235,7 +235,7 @@ class Queries:
 
         event = Event(relation)
         if event.going == "either":
-            raise RunError("an equation holds at times, not in stretches", name=relation, place="run.where",
+            raise RunError("an equation holds at times, not in stretches", name=relation, location="run.where",
                            expected='a relation such as "level > 1"', given=excerpt(relation))  # fmt: skip
         begins, times, signs = self._pieces(event, "run.where").changes()
         edges, sides = [self._window(None, "run.where")[0], *times.tolist()], [begins, *signs.tolist()]
@@ -254,8 +254,8 @@ class Queries:
         import pandas as pd
 
         rows = []
-        for place, event in enumerate(self._watched):
-            own = self._event_log.which == place
+        for index, event in enumerate(self._watched):
+            own = self._event_log.which == index
             times = self._event_log.times[own]
             if times.size:
                 nearest, when, state = 0.0, float(times[0]), self._event_log.before[own][0]
@@ -284,7 +284,7 @@ class Queries:
         wanted: Any = times
         if isinstance(wanted, numbers.Integral) and not isinstance(wanted, bool):
             if wanted < 2:
-                raise RunError("too few times for a table", name="times", place="run.table",
+                raise RunError("too few times for a table", name="times", location="run.table",
                                expected="a count of at least 2", given=excerpt(times))  # fmt: skip
             refuse_memory(int(wanted), 3 * (len(self.columns) + 1), "run.table")
             wanted = np.linspace(low, high, int(wanted))
@@ -292,28 +292,28 @@ class Queries:
             wanted = [self._time(each, "run.table") for each in wanted]
         rows = number_array(wanted, 1)
         if rows is None or rows.ndim != 1:
-            raise RunError("these are no times", name="times", place="run.table",
+            raise RunError("these are no times", name="times", location="run.table",
                            expected="a count, or a list of times", given=excerpt(times))  # fmt: skip
         return self._rows(rows).rename(columns={"time": "t"}).set_index("t")
 
-    def _time(self, value: Any, place: str) -> Any:
+    def _time(self, value: Any, location: str) -> Any:
         from unhurried_heron.units.quantities import in_unit_of
 
-        return in_unit_of(value, self.problem.units.get("t", ""), place)
+        return in_unit_of(value, self.problem.units.get("t", ""), location)
 
-    def _window(self, between: tuple[Any, Any] | None, place: str) -> tuple[float, float]:
+    def _window(self, between: tuple[Any, Any] | None, location: str) -> tuple[float, float]:
         """Return the times of a window; of the whole run where there is none."""
-        trajectory = self._kept(place)
+        trajectory = self._kept(location)
         begin = float(trajectory.starts[0]) if trajectory.starts.size else trajectory.end_time
         whole = begin, trajectory.end_time
         if between is None:
             return whole
         try:
-            low, high = (float(self._time(each, place)) for each in between)
+            low, high = (float(self._time(each, location)) for each in between)
         except (TypeError, ValueError, OverflowError):
             low = high = np.nan
         if not (min(whole) <= min(low, high) and max(low, high) <= max(whole)):
-            raise RunError("the window does not lie within the run", name="between", place=place,
+            raise RunError("the window does not lie within the run", name="between", location=location,
                            expected=f"two times from {min(whole):.12g} to {max(whole):.12g}",
                            given=excerpt(between))  # fmt: skip
         return low, high
@@ -325,9 +325,9 @@ class Queries:
         frame.insert(0, "time", times)
         return frame
 
-    def _kept(self, place: str) -> StepTrajectory:
+    def _kept(self, location: str) -> StepTrajectory:
         if not isinstance(self._trajectory, StepTrajectory):
-            raise RunError("this run kept only the times it was asked to record", name="record", place=place,
+            raise RunError("this run kept only the times it was asked to record", name="record", location=location,
                            expected='a run that kept its steps: integrate with record="steps"',
                            given="recorded times")  # fmt: skip
         return self._trajectory
@@ -335,7 +335,7 @@ class Queries:
     def _function(self, asked: str | Event) -> Callable[[Array], Array]:
         """Return the quantity as a function of times, shape (n,)."""
         if not isinstance(asked, str | Event):
-            raise RunError("this is no quantity", name="quantity", place="a question to a run",
+            raise RunError("this is no quantity", name="quantity", location="a question to a run",
                            expected='a name or a formula, "inflow - spill"', given=excerpt(asked))  # fmt: skip
         if isinstance(asked, str) and asked in self.columns:
             return lambda times: self.at(times, asked)
@@ -355,8 +355,8 @@ class Queries:
 
         return values
 
-    def _pieces(self, asked: str | Event, place: str) -> PiecewisePolynomial:
-        trajectory, told = self._kept(place), self._told
+    def _pieces(self, asked: str | Event, location: str) -> PiecewisePolynomial:
+        trajectory, told = self._kept(location), self._told
         if not isinstance(asked, str | Event) or asked not in told:
             # polynomials are loaded when something is asked
             from unhurried_heron.run.piecewise_chebyshev import pieces_of

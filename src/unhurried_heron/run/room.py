@@ -11,7 +11,7 @@ from unhurried_heron.errors import OptionError
 _LITTLE: Final = 16_000_000
 
 
-def refuse_memory(count: int, numbers: int, place: str) -> None:
+def refuse_memory(count: int, numbers: int, location: str) -> None:
     """Refuse so many times of so many numbers each where they would take more than half the machine's memory.
 
     Raises
@@ -28,8 +28,8 @@ def refuse_memory(count: int, numbers: int, place: str) -> None:
     if wanted > most:
         raise OptionError(
             "so many times do not fit into memory",
-            name=place,
-            place=place,
+            name=location,
+            location=location,
             expected=f"at most {most // (8 * numbers):,} times of {numbers:,} numbers on this machine",
             given=f"{count:,}" if count < 10**18 else f"{float(min(count, 10**300)):.0e}",
         )

@@ -95,9 +95,9 @@ class Run(Queries):
             There is no such state or derived quantity.
         """
         model = self.problem.model
-        place = model.layout.slot(name) if isinstance(name, str) else None
-        if place is not None:
-            return self.states[:, place]
+        index = model.layout.slot(name) if isinstance(name, str) else None
+        if index is not None:
+            return self.states[:, index]
         stretch = model.layout.stretch(name) if isinstance(name, str) else None
         if stretch is not None:
             return self.states[:, stretch].reshape(-1, *model.layout.by_name[name].shape)
@@ -109,11 +109,11 @@ class Run(Queries):
             return self._derived[:, columns.index(in_one_spelling(name))]
         raise self._unknown(name, "run[…]")
 
-    def _unknown(self, name: object, place: str) -> RunError:
+    def _unknown(self, name: object, location: str) -> RunError:
         return RunError(
             f"there is no state or derived quantity '{name}'{near_spelling(str(name), self.columns)}",
             name=str(name),
-            place=place,
+            location=location,
             expected="one of " + listing(self.columns),
             given=excerpt(name),
         )
@@ -123,11 +123,11 @@ class Run(Queries):
         return derived_at(self, self.times, self.states, self._trajectory.are_before)
 
     def _modes(self, times: Array, before: Any = False) -> tuple[Any, Array] | None:
-        """Return the places of the modes among the parameters and their values at times; None where there are none."""
+        """Return the indices of the modes among the parameters and their values at times; None where there are none."""
         if not self.modes:
             return None
-        places = [self.problem.model.parameters.index(name) for name in self.modes]
-        return np.array(places, dtype=np.int64), self._event_log.modes_at(times, before)
+        indices = [self.problem.model.parameters.index(name) for name in self.modes]
+        return np.array(indices, dtype=np.int64), self._event_log.modes_at(times, before)
 
     def at(self, t: Any, names: str | Sequence[str] | None = None, *, side: str = "after") -> Array:
         """Evaluate the solution anywhere in the run.
@@ -159,10 +159,10 @@ class Run(Queries):
             t = in_unit_of(t, self.problem.units.get("t", ""), "run.at")
         times = number_array(t)
         if times is None:
-            raise RunError("these are no times", name="t", place="run.at", expected="a time, or an array of times",
+            raise RunError("these are no times", name="t", location="run.at", expected="a time, or an array of times",
                            given=excerpt(t))  # fmt: skip
         if side not in ("after", "before"):
-            raise RunError("a jump has two sides", name="side", place="run.at", expected='"after" or "before"',
+            raise RunError("a jump has two sides", name="side", location="run.at", expected='"after" or "before"',
                            given=excerpt(side))  # fmt: skip
         flat, before = np.ascontiguousarray(times.ravel()), side == "before"
         if names is None:
@@ -174,7 +174,7 @@ class Run(Queries):
         return values[0] if times.ndim == 0 else values.reshape(*times.shape, values.shape[-1])
 
     def recorded(self, times: int | Sequence[Any]) -> Run:
-        """Return the run with the states at so many equally spaced times, or at these, in the place of its steps."""
+        """Return the run with the states at so many equally spaced times, or at these, in place of its steps."""
         table = self.table(times)
         flat = table[list(self.problem.states)].to_numpy()
         last = self._trajectory
@@ -201,17 +201,17 @@ class Run(Queries):
             raise RunError(
                 "there is nothing to go on to",
                 name="to",
-                place="run.extend",
+                location="run.extend",
                 expected=f"a time before {min(start, end):.12g} or after {max(start, end):.12g}",
                 given=excerpt(to),
             )
         return self._further(self, float(time))
 
     def _place(self, name: str) -> int:
-        """Return the place of a state or derived quantity among the columns."""
-        place = self.problem.model.layout.slot(name) if isinstance(name, str) else None
-        if place is not None:
-            return place
+        """Return the index of a state or derived quantity among the columns."""
+        index = self.problem.model.layout.slot(name) if isinstance(name, str) else None
+        if index is not None:
+            return index
         if not isinstance(name, str) or in_one_spelling(name) not in self.columns:
             raise self._unknown(name, "run.at")
         return self.columns.index(in_one_spelling(name))
@@ -230,7 +230,7 @@ class Run(Queries):
 
         wanted = number_array(times, 1)
         if wanted is None:
-            raise RunError("these are no times", name="times", place="run.exact_at", expected="an array of times",
+            raise RunError("these are no times", name="times", location="run.exact_at", expected="an array of times",
                            given=excerpt(times))  # fmt: skip
         return exact_rows(self.problem, wanted.ravel())
 
@@ -269,14 +269,14 @@ class Run(Queries):
         values = np.hstack([states, derived])
         table = pd.DataFrame(values, index=pd.Index(times, name="t"), columns=list(self.columns))
         if not isinstance(exact, bool):
-            raise RunError("exact is a choice of two", name="exact", place="run.frame", expected="True or False",
+            raise RunError("exact is a choice of two", name="exact", location="run.frame", expected="True or False",
                            given=excerpt(exact))  # fmt: skip
         return self._beside_exact(table) if exact else table
 
     def _beside_exact(self, table: pd.DataFrame) -> pd.DataFrame:
         forms = self.exact_at(table.index)
         if not forms:
-            raise RunError("this problem has no closed form", name="exact", place="run.frame", given="exact=True",
+            raise RunError("this problem has no closed form", name="exact", location="run.frame", given="exact=True",
                            expected="exact={…} where the problem is made, or exact=False")  # fmt: skip
         for name, form in forms.items():
             error = table[name].to_numpy() - form
@@ -331,7 +331,7 @@ class Run(Queries):
             raise RunError(
                 "this run kept no ledger",
                 name="ledger",
-                place="run.ledger",
+                location="run.ledger",
                 expected='record="steps", or ledger=True',
                 given=f"record={self.options.get('record')!r}",
             )
@@ -355,7 +355,7 @@ class Run(Queries):
             Nothing was traced.
         """
         if self._trace is None:
-            raise RunError("this run kept no trace", name="trace", place="run.trace",
+            raise RunError("this run kept no trace", name="trace", location="run.trace",
                            expected="integrate(…, trace=True)", given="trace=False")  # fmt: skip
         return self._trace.frame(self.problem.states, self._methods)
 

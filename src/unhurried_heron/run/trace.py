@@ -98,9 +98,9 @@ class Trace:
                 started = time if found[-1] == "start" else started
             else:
                 staged = getattr(method, "recurrence", None) is None
-                place = (attempt, row[STAGE] if staged and method.family != EXPLICIT else -1)
-                counts[place] = counts.get(place, 0) + 1
-                found.append(_of_stage(method, row[STAGE], counts[place], row[ACCEPTED] - begun))
+                index = (attempt, row[STAGE] if staged and method.family != EXPLICIT else -1)
+                counts[index] = counts.get(index, 0) + 1
+                found.append(_of_stage(method, row[STAGE], counts[index], row[ACCEPTED] - begun))
             if found[-1] == "start" or found[-1].endswith("end of the step"):
                 base, now = state, time
         return found

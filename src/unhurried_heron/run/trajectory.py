@@ -19,17 +19,17 @@ class Jumps(NamedTuple):
     times: Array
     before: Array
 
-    def of(self, places: Any) -> Jumps:
+    def of(self, indices: Any) -> Jumps:
         """Return the jumps of some states; None: of all."""
-        return self if places is None or not self.times.size else Jumps(self.times, self.before[:, places])
+        return self if indices is None or not self.times.size else Jumps(self.times, self.before[:, indices])
 
     def put_before(self, times: Array, values: Array) -> Array:
-        """Put the states before the jumps in the place of those after them."""
+        """Put the states before the jumps in place of those after them."""
         if self.times.size:
             order = np.argsort(self.times)
-            place = np.clip(np.searchsorted(self.times[order], times), 0, self.times.size - 1)
-            here = self.times[order][place] == times
-            values[here] = self.before[order][place[here]]
+            index = np.clip(np.searchsorted(self.times[order], times), 0, self.times.size - 1)
+            here = self.times[order][index] == times
+            values[here] = self.before[order][index[here]]
         return values
 
     def beside(self, times: Array, before: Any, interval: tuple[float, float]) -> Array:
@@ -95,10 +95,10 @@ class StepTrajectory:
         found = [each[part - first] for (_, _, each), part, first in zip(self.pieces, parts, firsts, strict=True)]
         return np.concatenate(found)
 
-    def _kept(self, states: Array, places: Any = None) -> Array:
+    def _kept(self, states: Array, indices: Any = None) -> Array:
         """Take states that are never negative for zero where they are below it, in place."""
         if self.nonnegative is not None and self.nonnegative.size:
-            own = self.nonnegative if places is None else np.flatnonzero(np.isin(places, self.nonnegative))
+            own = self.nonnegative if indices is None else np.flatnonzero(np.isin(indices, self.nonnegative))
             states[:, own] = np.maximum(states[:, own], 0.0)
         return states
 
@@ -133,7 +133,7 @@ class StepTrajectory:
         largest: Array = np.maximum.reduce([np.abs(self.end_state), *sizes])
         return largest
 
-    def at(self, times: Array, *, before: bool = False, places: Any = None) -> Array:
+    def at(self, times: Array, *, before: bool = False, indices: Any = None) -> Array:
         """Evaluate at times within the run, shape (n_times, n_states); ``before``: just before jumps at these times.
 
         ``places``: the states that are wanted, by default all; no others are evaluated.
@@ -152,11 +152,11 @@ class StepTrajectory:
             raise RunError(
                 "a time lies outside the run",
                 name="t",
-                place="run.at",
+                location="run.at",
                 expected=f"times from {low:.12g} to {high:.12g}; run.extend(to=…) goes on",
                 given=f"{times[outside][0]:.12g}",
             )
-        end = self.end_state if places is None else self.end_state[places]
+        end = self.end_state if indices is None else self.end_state[indices]
         out = np.empty((times.size, end.size))
         if not self.starts.size:
             out[:] = end
@@ -170,12 +170,12 @@ class StepTrajectory:
             starts, steps, coefficients = self.starts[rows], self.steps[rows], self._coefficients_of(rows)
         else:
             starts, steps, coefficients = self.starts, self.steps, self.coefficients
-        if places is not None:
-            coefficients = np.ascontiguousarray(coefficients[:, :, places])
+        if indices is not None:
+            coefficients = np.ascontiguousarray(coefficients[:, :, indices])
         evaluate_at(starts, steps, coefficients, index, times, out)
         out[times == self.end_time] = end
-        self._kept(out, places)
-        return self.jumps.of(places).put_before(times, out) if before else out
+        self._kept(out, indices)
+        return self.jumps.of(indices).put_before(times, out) if before else out
 
 
 @dataclass(frozen=True)
@@ -209,7 +209,7 @@ class RecordedTrajectory:
         largest: Array = np.maximum(np.abs(self.end_state), np.abs(self.states).max(axis=0, initial=0.0))
         return largest
 
-    def at(self, times: Array, *, before: bool = False, places: Any = None) -> Array:
+    def at(self, times: Array, *, before: bool = False, indices: Any = None) -> Array:
         """Refuse: the steps were not kept.
 
         Raises
@@ -218,15 +218,15 @@ class RecordedTrajectory:
             Always, but for times that were recorded.
         """
         order = np.argsort(self.times)
-        place = np.clip(np.searchsorted(self.times[order], times), 0, max(self.times.size - 1, 0))
-        if self.times.size and np.array_equal(self.times[order][place], times):
-            found: Array = self.states[order][place]
+        index = np.clip(np.searchsorted(self.times[order], times), 0, max(self.times.size - 1, 0))
+        if self.times.size and np.array_equal(self.times[order][index], times):
+            found: Array = self.states[order][index]
             found = self.jumps.put_before(times, found) if before else found
-            return found if places is None else found[:, places]
+            return found if indices is None else found[:, indices]
         raise RunError(
             "this run kept only the times it was asked to record",
             name="t",
-            place="run.at",
+            location="run.at",
             expected='a recorded time; integrate with record="steps" to evaluate anywhere',
             given=f"{times[0]:.12g}" if times.size else "no time",
         )
@@ -245,5 +245,5 @@ def grown_at_end(trajectory: Trajectory, last: float) -> tuple[int, float, float
     if times.size < 2 or not before.size or not np.isfinite(end).any():
         return None
     grown = np.nan_to_num(end, nan=0.0, posinf=0.0) / np.maximum(before.max(axis=0), 1e-300)
-    place = int(grown.argmax())
-    return place, float(before[:, place].max()), float(end[place])
+    index = int(grown.argmax())
+    return index, float(before[:, index].max()), float(end[index])

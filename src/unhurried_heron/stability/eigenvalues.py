@@ -27,7 +27,7 @@ _GOLDEN: Final = 0.6180339887498949
 
 
 def rows_worth(n: int, most: int) -> int:
-    """Return at how many places eigenvalues of n states are looked at, at most ``most``."""
+    """Return at how many points eigenvalues of n states are looked at, at most ``most``."""
     return max(_FEWEST, min(most, int(_WORK / max(n, 1) ** 3) if n <= _MOST_FULL else _ROWS_OF_LARGE))
 
 
@@ -94,10 +94,10 @@ def _fastest(problem: Problem, times: Array, states: Array) -> Any:
         slopes: NativeFunction = native.jacobian
         rows, columns = (each.astype(np.int64) for each in entries)
     # first some from all over the run, in case there is no time for all
-    for place in np.argsort(_GOLDEN * np.arange(times.size) % 1.0):
+    for index in np.argsort(_GOLDEN * np.arange(times.size) % 1.0):
         if seconds_left() < 0.0:
             break
-        here, there = times[place : place + 1], states[place : place + 1]
+        here, there = times[index : index + 1], states[index : index + 1]
         if entries is None:
             matrix: Any = problem.jacobian_at(here, there)[0]
             values = matrix.ravel()
@@ -106,5 +106,5 @@ def _fastest(problem: Problem, times: Array, states: Array) -> Any:
             matrix = csr_array((values, (rows, columns)), shape=(n, n)) if values.size else None
         if values.size and np.isfinite(values).all():
             fastest = ritz_values(matrix.__matmul__, n)[:_FASTEST]
-            found[place, : fastest.size] = fastest
+            found[index, : fastest.size] = fastest
     return found

@@ -92,7 +92,7 @@ class LargestStep:
     modes: Any = field(repr=False)
 
     def steps(self, step: float | None = None) -> StabilityLimitedSteps:
-        """Return steps of this length (or another) in the region, at all places that were looked at, to be drawn."""
+        """Return steps of this length (or another) in the region, at all points that were looked at, to be drawn."""
         length = self.step if step is None else step
         length = length if math.isfinite(length) else 0.0
         rows = self.times.size
@@ -150,7 +150,7 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
     with quietly():
         reference = integrate(problem, DEFAULT, rtol=_REFERENCE_RTOL, budget=Budget(seconds=seconds), progress=False)
     if not reference.ending.as_asked or reference.times.size < 2:
-        raise OptionError("there is no reference solution to look along", name="problem", place="largest_step",
+        raise OptionError("there is no reference solution to look along", name="problem", location="largest_step",
                           given=str(reference.ending), expected="a problem that is integrated to its end")  # fmt: skip
     times, modes = _modes(reference)
     looked = (region, times[:: 1 + times.size // _SHOWN], modes[:: 1 + times.size // _SHOWN])

@@ -113,8 +113,8 @@ class Stability:
         inside = np.array(np.asarray(self(points)) <= 1.0 + _WITHIN)
         if len(self.terms) > 2:
             close = np.abs(np.asarray(self(points)) - 1.0) <= math.sqrt(_WITHIN)
-            for place in np.argwhere(close):
-                inside[tuple(place)] = self._simple(complex(points[tuple(place)]))
+            for index in np.argwhere(close):
+                inside[tuple(index)] = self._simple(complex(points[tuple(index)]))
         return bool(inside) if inside.ndim == 0 else inside
 
     def _simple(self, z: complex) -> bool:
@@ -272,7 +272,7 @@ def checked_window(window: Any) -> Window:
     except (TypeError, ValueError):
         fit = False
     if not fit:
-        raise OptionError("the window is not usable", name="window", place="stability",
+        raise OptionError("the window is not usable", name="window", location="stability",
                           expected="((left, right), (bottom, top)), left < right and bottom < top",
                           given=excerpt(window))  # fmt: skip
     return (left, right), (bottom, top)
@@ -332,13 +332,13 @@ def stability(method: str | Method, *, order: int | None = None, stages: int | N
     if order is not None:
         most = chosen.highest if hasattr(chosen, "of_order") else 0
         if not isinstance(order, numbers.Integral) or not 1 + (not chosen.implicit) <= order <= most:
-            raise MethodError(f"{chosen.name} has no such order", name="order", place="stability",
+            raise MethodError(f"{chosen.name} has no such order", name="order", location="stability",
                               expected=f"an order up to {most}" if most else "no order=…: it has one order alone",
                               given=excerpt(order))  # fmt: skip
         chosen = chosen.of_order(order)
     if stages is not None:
         if not hasattr(chosen, "of_stages"):
-            raise MethodError(f"{chosen.name} has its own number of stages", name="stages", place="stability",
+            raise MethodError(f"{chosen.name} has its own number of stages", name="stages", location="stability",
                               expected="no stages=…", given=excerpt(stages))  # fmt: skip
         chosen = chosen.of_stages(stages)
     terms = getattr(chosen, "characteristic", None)
@@ -347,7 +347,7 @@ def stability(method: str | Method, *, order: int | None = None, stages: int | N
 
         terms = characteristic_of(chosen.stability)
     if terms is None:
-        raise MethodError(f"{chosen.name} does not tell its stability function", name=chosen.name, place="stability",
+        raise MethodError(f"{chosen.name} does not tell its stability function", name=chosen.name, location="stability",
                           expected="a method with a property 'characteristic' (methods/method.py)",
                           given=f"a method of the family {chosen.family}")  # fmt: skip
     return Stability(chosen.name, chosen.order, chosen.region, np.asarray(terms, dtype=np.float64),

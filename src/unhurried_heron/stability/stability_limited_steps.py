@@ -74,7 +74,7 @@ class StabilityLimitedSteps:
 
         farthest = np.nan_to_num(np.abs(self.z)).argmax(axis=1) if self.z.shape[1] else np.zeros(0, dtype=int)
         mode = self.z[np.arange(len(farthest)), farthest]
-        names = [self.regions[place].name for place in self.which]
+        names = [self.regions[index].name for index in self.which]
         amplified = [self.regions[w](z) for w, z in zip(self.which, mode, strict=True)]
         return pd.DataFrame(
             {
@@ -131,9 +131,9 @@ def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedS
         # states are known at recorded times alone: the steps that were under way there
         sign = 1.0 if run.ending.time >= run.problem.interval[0] else -1.0
         inside = np.flatnonzero(sign * (kept.times - run.ending.time) < 0.0)
-        places = np.searchsorted(sign * begins, sign * kept.times[inside], side="right") - 1
+        indices = np.searchsorted(sign * begins, sign * kept.times[inside], side="right") - 1
         thin = _evenly(inside.size, most)
-        chosen, states = np.maximum(places[thin], 0), kept.states[inside[thin]]
+        chosen, states = np.maximum(indices[thin], 0), kept.states[inside[thin]]
     counts = np.diff(np.append(chosen, begins.size)) if chosen.size else chosen
     regions = _regions(run, kinds[chosen])
     names = list(regions)
@@ -141,9 +141,9 @@ def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedS
     z = modes_at(run, begins[chosen], states) * lengths[chosen][:, None]
     limited = np.zeros(chosen.size, dtype=bool)
     # where stages are as many as a step needs, only their most can hold it back
-    for place, region in enumerate(regions.values()):
-        if not 0 < names[place][2] < MOST_STAGES:
-            limited[which == place] = decays_that_grow(region, _LONGER * z[which == place], _GROWS)
+    for index, region in enumerate(regions.values()):
+        if not 0 < names[index][2] < MOST_STAGES:
+            limited[which == index] = decays_that_grow(region, _LONGER * z[which == index], _GROWS)
     return StabilityLimitedSteps(
         tuple(regions.values()), begins[chosen], lengths[chosen], z, which, limited, counts,
         run.problem.title, run.problem.units.get("t", ""),
@@ -187,7 +187,7 @@ def _steps_of(run: Run) -> tuple[Array, Array, Any]:
         begins = start + np.arange(lengths.size) * lengths
     else:
         given = f"record={run.options.get('record')!r}"
-        raise RunError("this run kept neither its steps nor a ledger", name="run", place="stability_limited_steps",
+        raise RunError("this run kept neither its steps nor a ledger", name="run", location="stability_limited_steps",
                        expected='record="steps", or ledger=True' if known else "ledger=True, which tells the stages",
                        given=given)  # fmt: skip
     return begins, lengths, np.zeros((lengths.size, 3), dtype=np.int64)

@@ -55,10 +55,10 @@ class Agreement(NamedTuple):
             found = np.floor(-np.log10(np.where(share > 0.0, share, 1e-16)))
         return np.clip(np.nan_to_num(found, nan=0.0, posinf=16, neginf=0), 0, 15).astype(np.int64)
 
-    def without(self, places: list[Any]) -> Agreement:
+    def without(self, indices: list[Any]) -> Agreement:
         """Return the agreement with nothing certain of some states."""
         bounds = self.bounds.copy()
-        bounds[:, places] = np.inf
+        bounds[:, indices] = np.inf
         return self._replace(bounds=bounds)
 
     def enough(self, digits: int) -> bool:
@@ -115,8 +115,8 @@ def _rounded(value: float, digits: int, bound: float) -> float:
     """Return the shortest decimal that is as certain as the value: within half a unit of its last certain digit."""
     if not digits:
         return value
-    for places in range(max(digits - 1, 0), digits + 3):
-        short = float(f"{value:.{places}e}")
+    for indices in range(max(digits - 1, 0), digits + 3):
+        short = float(f"{value:.{indices}e}")
         if bound + abs(short - value) <= 0.5 * 10.0**-digits * abs(value):
             return short
     return value

@@ -11,7 +11,7 @@ from unhurried_heron.errors import OptionError, excerpt
 from unhurried_heron.run.run import Run
 
 
-def a_run(given: Any, place: str) -> Run:
+def a_run(given: Any, location: str) -> Run:
     """Return a run.
 
     Raises
@@ -19,12 +19,12 @@ def a_run(given: Any, place: str) -> Run:
     OptionError
     """
     if not isinstance(given, Run):
-        raise OptionError("this is no run", name="run", place=place, expected="a Run, what integrate returns",
+        raise OptionError("this is no run", name="run", location=location, expected="a Run, what integrate returns",
                           given=excerpt(given))  # fmt: skip
     return given
 
 
-def whole(value: Any, name: str, place: str, *, low: int, high: int) -> int:
+def whole(value: Any, name: str, location: str, *, low: int, high: int) -> int:
     """Return a whole number within bounds.
 
     Raises
@@ -33,12 +33,12 @@ def whole(value: Any, name: str, place: str, *, low: int, high: int) -> int:
     """
     fit = isinstance(value, numbers.Integral) and not isinstance(value, bool) and low <= int(value) <= high
     if not fit:
-        raise OptionError(f"{name} is not usable", name=name, place=place, given=excerpt(value),
+        raise OptionError(f"{name} is not usable", name=name, location=location, given=excerpt(value),
                           expected=f"a whole number from {low:,} to {high:,}")  # fmt: skip
     return int(value)
 
 
-def complex_points(z: Any, place: str) -> Any:
+def complex_points(z: Any, location: str) -> Any:
     """Return numbers of the plane as an array.
 
     Raises
@@ -50,11 +50,11 @@ def complex_points(z: Any, place: str) -> Any:
             raise TypeError
         return np.asarray(z, dtype=complex)
     except (TypeError, ValueError, OverflowError):
-        raise OptionError("these are no numbers of the plane of h lambda", name="z", place=place,
+        raise OptionError("these are no numbers of the plane of h lambda", name="z", location=location,
                           expected="a complex number, or an array of them", given=excerpt(z)) from None  # fmt: skip
 
 
-def several(given: Any, what: str, place: str) -> list[Any]:
+def several(given: Any, what: str, location: str) -> list[Any]:
     """Return one thing or several as a list.
 
     Raises
@@ -67,12 +67,12 @@ def several(given: Any, what: str, place: str) -> list[Any]:
     except TypeError:
         listed = []
     if not listed:
-        raise OptionError(f"these are no {what}", name=what, place=place, expected=f"one or several {what}",
+        raise OptionError(f"these are no {what}", name=what, location=location, expected=f"one or several {what}",
                           given=excerpt(given))  # fmt: skip
     return listed
 
 
-def truth(value: Any, name: str, place: str) -> bool:
+def truth(value: Any, name: str, location: str) -> bool:
     """Return a choice of two.
 
     Raises
@@ -80,6 +80,6 @@ def truth(value: Any, name: str, place: str) -> bool:
     OptionError
     """
     if not isinstance(value, bool | np.bool_):
-        raise OptionError(f"{name} is a choice of two", name=name, place=place, expected="True or False",
+        raise OptionError(f"{name} is a choice of two", name=name, location=location, expected="True or False",
                           given=excerpt(value))  # fmt: skip
     return bool(value)

@@ -64,7 +64,7 @@ def chosen_for(purpose: str | None) -> tuple[tuple[Method, ...], str]:
         raise OptionError(
             f"there is no purpose '{purpose}'{near_spelling(str(purpose), PURPOSES)}",
             name="purpose",
-            place="methods",
+            location="methods",
             expected="one of " + ", ".join(PURPOSES),
             given=excerpt(purpose),
         )

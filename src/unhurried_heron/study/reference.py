@@ -36,7 +36,7 @@ _NEAR_A_JUMP: Final = 1e-6
 Kind = Literal["runs", "taylor"]
 
 
-def kind_of(reference: object, place: str) -> Kind:
+def kind_of(reference: object, location: str) -> Kind:
     """Return which reference is asked for.
 
     Raises
@@ -47,7 +47,7 @@ def kind_of(reference: object, place: str) -> Kind:
     if reference is None:
         return "runs"
     if not isinstance(reference, str) or reference != "taylor":
-        raise OptionError("there is no such reference", name="reference", place=place,
+        raise OptionError("there is no such reference", name="reference", location=location,
                           expected='"taylor", or nothing', given=excerpt(reference))  # fmt: skip
     return "taylor"
 
@@ -214,7 +214,7 @@ class References:
         truth = self.truth_for(method)
         if truth is None:
             raise_what_all_raised([*self._runs.values()])
-            raise OptionError("no reference solution could be had", name="reference", place="convergence",
+            raise OptionError("no reference solution could be had", name="reference", location="convergence",
                               expected="closed forms under exact, or a problem that can be integrated to its end",
                               given=self.lacking)  # fmt: skip
         if self.certain and self._kind == "runs":

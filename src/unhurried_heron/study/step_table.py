@@ -83,7 +83,7 @@ def step_table(
         run = integrate(problem, chosen, **given, trace=True, switches=False, ledger=True, budget=budget,
                         progress=False)  # fmt: skip
     if not run.tally.accepted and not run.tally.refused:
-        raise RunError(f"there is no step to work out: {run.ending.message}", name="steps", place="step_table",
+        raise RunError(f"there is no step to work out: {run.ending.message}", name="steps", location="step_table",
                        expected="a problem whose first step can be begun", given=run.ending.reason)  # fmt: skip
     return _table(run, steps)
 
@@ -147,8 +147,8 @@ def _accepted(run: Run, attempt: int) -> bool:
     return bool(0 < attempt <= len(ledger) and ledger["accepted"][attempt - 1])
 
 
-def _line(place: tuple[float, Array, Array]) -> list[float]:
-    return [place[0], *place[1].tolist(), *place[2].tolist()]
+def _line(index: tuple[float, Array, Array]) -> list[float]:
+    return [index[0], *index[1].tolist(), *index[2].tolist()]
 
 
 def _begins(method: Any, step: int, before: Any, past: list[Any]) -> list[list[Any]]:

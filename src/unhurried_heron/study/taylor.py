@@ -18,7 +18,7 @@ import numpy as np
 from unhurried_heron.errors import OptionError, unforeseen
 from unhurried_heron.formulas.cost_limit import refuse_many
 from unhurried_heron.formulas.expression import SUM, TIME, Node
-from unhurried_heron.formulas.layout import places
+from unhurried_heron.formulas.layout import flat_indices
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 
@@ -47,20 +47,20 @@ class Tape:
         self.rates = [self._number(0.0)] * layout.size
         for block in rates.blocks:
             strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
-            where = places(block.loops, block.base, strides).ravel()
+            where = flat_indices(block.loops, block.base, strides).ravel()
             refuse_many(where.size, "the equations of a family")
             ranges = [range(loop.first, loop.last + 1) for loop in block.loops]
-            for place, values in zip(where.tolist(), product(*ranges), strict=True):
+            for index, values in zip(where.tolist(), product(*ranges), strict=True):
                 indices = dict(zip((loop.index for loop in block.loops), values, strict=True))
                 found = self._node(block.node, indices)
-                self.rates[place] = self._put("add", self.rates[place], found) if block.adds else found
+                self.rates[index] = self._put("add", self.rates[index], found) if block.adds else found
 
     def _put(self, op: str, *operands: Any) -> int:
         key = (op, *operands)
-        place = self._known.setdefault(key, len(self.rows))
-        if place == len(self.rows):
+        index = self._known.setdefault(key, len(self.rows))
+        if index == len(self.rows):
             self.rows.append((op, operands))
-        return place
+        return index
 
     def _number(self, value: float) -> int:
         return self._put("number", float(value))
@@ -91,9 +91,9 @@ class Tape:
             return self._time
         if name in indices:
             return self._number(indices[name])
-        place = self.problem.model.layout.slot(name)
-        if place is not None:
-            return self.states[place]
+        index = self.problem.model.layout.slot(name)
+        if index is not None:
+            return self.states[index]
         if name in self.problem.parameters:
             return self._number(self.problem.parameters[name])
         raise _unfit(f"'{name}' is measured, or changes by switches")
@@ -133,8 +133,8 @@ class Tape:
 
     def _pair(self, first: str, part: int) -> tuple[int, int]:
         other = _PAIRS[first]
-        place = self._put(first, part)
-        return place, self._put(other, part, place)
+        index = self._put(first, part)
+        return index, self._put(other, part, index)
 
     def _power(self, part: int, exponent: float) -> int:
         if exponent == round(exponent) and 0 < exponent <= _SMALL_POWER:
@@ -149,17 +149,17 @@ class Tape:
         mp = self.mp
         s: list[list[Any]] = [[] for _ in self.rows]
         for k in range(order + 1):
-            for place, (op, operands) in enumerate(self.rows):
+            for index, (op, operands) in enumerate(self.rows):
                 if op == "state":
                     here = operands[0]
-                    s[place].append(state[here] if k == 0 else s[self.rates[here]][k - 1] / k)
+                    s[index].append(state[here] if k == 0 else s[self.rates[here]][k - 1] / k)
                 else:
-                    s[place].append(_coefficient(mp, s, s[place], op, operands, k, time))
-        return [s[place] for place in self.states]
+                    s[index].append(_coefficient(mp, s, s[index], op, operands, k, time))
+        return [s[index] for index in self.states]
 
 
 def _unfit(why: str) -> OptionError:
-    return OptionError("this problem has no Taylor series", name="reference", place='reference="taylor"',
+    return OptionError("this problem has no Taylor series", name="reference", location='reference="taylor"',
                        expected="written, smooth equations without tables and switches", given=why)  # fmt: skip
 
 
@@ -197,7 +197,7 @@ def _coefficient(mp: Any, s: Any, own: list[Any], op: str, operands: tuple[Any, 
 
 
 def _beside(s: Any, own: list[Any]) -> int:
-    return next(place for place, each in enumerate(s) if each is own) + 1
+    return next(index for index, each in enumerate(s) if each is own) + 1
 
 
 def _inverse(mp: Any, s: Any, own: list[Any], operands: tuple[Any, ...], k: int) -> Any:
@@ -247,8 +247,8 @@ def _march(tape: Tape, times: list[Any], digits: int, until: float) -> Iterator[
     allowed = mp.mpf(10) ** -(digits + 2)
     state, time = [mp.mpf(x) for x in problem.start.tolist()], mp.mpf(problem.interval[0])
     end, size = (times[-1] if times else time), [abs(x) for x in state]
-    place, sign = 0, 1 if problem.interval[1] > problem.interval[0] else -1
-    while place < len(times):
+    index, sign = 0, 1 if problem.interval[1] > problem.interval[0] else -1
+    while index < len(times):
         coefficients = tape.series(time, state, order)
         size = [max(a, abs(b)) for a, b in zip(size, state, strict=True)]
         largest = max([*size, mp.mpf(10) ** -300])
@@ -259,13 +259,13 @@ def _march(tape: Tape, times: list[Any], digits: int, until: float) -> Iterator[
                     # a state that is still zero is measured by the largest
                     step = min(step, (allowed * (scale or largest) / abs(each[k])) ** (mp.mpf(1) / k))
         if clock.monotonic() > until or not step > abs(time) * mp.mpf(10) ** -(digits + 4):
-            raise OptionError("the Taylor series did not reach the end", name="reference", place='reference="taylor"',
+            raise OptionError("the Taylor series did not reach the end", name="reference", location='reference="taylor"',
                               expected="a problem that is not stiff, a shorter interval, or more seconds",
                               given=f"t = {float(time):.6g} of {problem.interval[1]:.6g}")  # fmt: skip
         finish = end if step >= abs(end - time) else time + sign * step
-        while place < len(times) and sign * (times[place] - finish) <= 0:
-            yield [mp.polyval(each[::-1], times[place] - time) for each in coefficients]
-            place += 1
+        while index < len(times) and sign * (times[index] - finish) <= 0:
+            yield [mp.polyval(each[::-1], times[index] - time) for each in coefficients]
+            index += 1
         state = [mp.polyval(each[::-1], finish - time) for each in coefficients]
         time = finish
 

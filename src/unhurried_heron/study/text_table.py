@@ -40,8 +40,8 @@ class TextTable:
     def _widths(self) -> list[int]:
         """How wide each column must be; a column of words may wrap."""
         widths = []
-        for place, (name, justify) in enumerate(self.columns):
-            texts = [name, *(row[place] for sheet in self.pile for row in sheet.rows)]
+        for index, (name, justify) in enumerate(self.columns):
+            texts = [name, *(row[index] for sheet in self.pile for row in sheet.rows)]
             if not self._whole(name, justify):
                 texts = [word for text in texts for word in text.split()]
             widths.append(max((cell_len(text) for text in texts), default=0))

@@ -357,8 +357,8 @@ def arrays_are_respected(method: Method) -> None:
                     for name, array in zip(bundle._fields, bundle, strict=True)
                     if isinstance(array, np.ndarray)
                 ]
-                for place in damaged(each for *_, each in named):
-                    bundle, name, array = named[place]
+                for index in damaged(each for *_, each in named):
+                    bundle, name, array = named[index]
                     _expect(False, f"{n} state{'s' * (n > 1)}: beyond '{name}' of {bundle}, {array.shape}, was written")
 
 

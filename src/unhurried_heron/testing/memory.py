@@ -56,7 +56,7 @@ def damaged(arrays: Iterable[np.ndarray]) -> list[int]:
     from numpy._core.multiarray import get_handler_name
 
     found = []
-    for place, array in enumerate(arrays):
+    for index, array in enumerate(arrays):
         owner: Any = array
         while isinstance(owner.base, np.ndarray):
             owner = owner.base
@@ -67,7 +67,7 @@ def damaged(arrays: Iterable[np.ndarray]) -> list[int]:
         before = bytes((ctypes.c_uint8 * (_MARGIN - 8)).from_address(begin + 8))
         after = bytes((ctypes.c_uint8 * _MARGIN).from_address(begin + _MARGIN + max(size, 0))) if size >= 0 else b""
         if before != bytes([_KNOWN]) * (_MARGIN - 8) or after != bytes([_KNOWN]) * _MARGIN:
-            found.append(place)
+            found.append(index)
     return found
 
 
@@ -123,9 +123,9 @@ def _compiled(allocate: Any, release: Any, size_of: Any) -> tuple[Any, ...]:
 
     @cfunc(long(long, long, long))
     def calloc(_: int, count: int, size: int) -> Any:
-        place = allocate(max(count * size, 1))
-        clear(place, 0, count * size)
-        return place
+        index = allocate(max(count * size, 1))
+        clear(index, 0, count * size)
+        return index
 
     @cfunc(long(long, long, long))
     def realloc(_: int, old: int, size: int) -> Any:
@@ -136,9 +136,9 @@ def _compiled(allocate: Any, release: Any, size_of: Any) -> tuple[Any, ...]:
         return new
 
     @cfunc(nothing(long, long, long))
-    def free(_: int, place: int, __: int) -> None:
-        if place != 0:
-            release(place)
+    def free(_: int, index: int, __: int) -> None:
+        if index != 0:
+            release(index)
 
     return malloc, calloc, realloc, free
 
@@ -157,11 +157,11 @@ def _margin_functions() -> tuple[Any, ...]:
         as_longs(begin)[0] = size
         return begin + _MARGIN
 
-    def release(place: int) -> None:
-        give(place - _MARGIN)
+    def release(index: int) -> None:
+        give(index - _MARGIN)
 
-    def size_of(place: int) -> Any:
-        return as_longs(place - _MARGIN)[0]
+    def size_of(index: int) -> Any:
+        return as_longs(index - _MARGIN)[0]
 
     return _compiled(allocate, release, size_of)
 
@@ -185,11 +185,11 @@ def _page_functions() -> tuple[Any, ...]:
         protect(begin + (pages + 2) * page, page, none)
         return begin + (pages + 2) * page - (size + 7) // 8 * 8
 
-    def release(place: int) -> None:
-        begin = place // page * page - 2 * page
+    def release(index: int) -> None:
+        begin = index // page * page - 2 * page
         give(begin, ((as_longs(begin)[0] + page - 1) // page + 3) * page)
 
-    def size_of(place: int) -> Any:
-        return as_longs(place // page * page - 2 * page)[0]
+    def size_of(index: int) -> Any:
+        return as_longs(index // page * page - 2 * page)[0]
 
     return _compiled(allocate, release, size_of)

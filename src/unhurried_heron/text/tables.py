@@ -156,11 +156,11 @@ def _jump(before: float, after: float) -> str:
 def _never_happened(run: Run) -> Iterable[str]:
     """Say of each event that did not happen how near it came."""
     seen = set(run._event_log.which.tolist())
-    never = [place for place in range(len(run._watched)) if place not in seen]
+    never = [index for index in range(len(run._watched)) if index not in seen]
     unit = run.problem.units.get("t", "")
-    for place in never[:_MOST_EVENTS]:
-        closest, at = run._closest(run._watched[place])
-        told = f"event '{run._watched[place].name}' did not happen"
+    for index in never[:_MOST_EVENTS]:
+        closest, at = run._closest(run._watched[index])
+        told = f"event '{run._watched[index].name}' did not happen"
         if math.isfinite(at):
             told += f"; nearest at t = {f'{at:.6g} {unit}'.rstrip()}, where left less right is {closest:.4g}"
         yield told
@@ -176,7 +176,7 @@ def _events_table(run: Run) -> TextTable:
     table = _table([("event", "left"), ("time", "right"), *((column, "right") for column in columns)])
     levels = found.levels
     for row, (name, time, state) in enumerate(run._occurrences[:_MOST_EVENTS]):
-        cells = [_jump(state[place], found.after[row, place]) for _, place in shown]
+        cells = [_jump(state[index], found.after[row, index]) for _, index in shown]
         cells += [_jump(levels[row, k], levels[row + 1, k]) for k in range(len(modes))]
         table.add_row(name, f"{time:.8g}", *cells)
     if len(run._occurrences) > _MOST_EVENTS:

@@ -124,37 +124,37 @@ def _checked_ends(interval: Any, collector: ErrorCollector) -> tuple[float, floa
     return 0.0, 1.0
 
 
-def _converted(name: str, each: Definition, wanted: str, place: str, collector: ErrorCollector) -> Definition:
+def _converted(name: str, each: Definition, wanted: str, location: str, collector: ErrorCollector) -> Definition:
     if not each.unit or each.unit == wanted:
         return each
     with collector.gathering():
-        return replace(each, value=_in_unit(each.value, each.unit, wanted, f"{place}, '{name}'"), unit=wanted)
+        return replace(each, value=_in_unit(each.value, each.unit, wanted, f"{location}, '{name}'"), unit=wanted)
     return each
 
 
-def _in_unit(value: float, given: str, wanted: str, place: str) -> float:
+def _in_unit(value: float, given: str, wanted: str, location: str) -> float:
     from unhurried_heron.units.unit import convert, read_unit
 
-    unit, target = read_unit(given, place), read_unit(wanted, place)
+    unit, target = read_unit(given, location), read_unit(wanted, location)
     if not unit.same_kind(target):
         raise UnitError(
             f"the unit of this value is of another kind than '{wanted or 'a plain number'}'",
             name=given,
-            place=place,
+            location=location,
             expected=f"a value in {wanted or 'no unit'}, or in a unit of the same kind",
             given=f"{value:g} {given}",
         )
-    return finite_number(convert(value, unit, target), place, place)
+    return finite_number(convert(value, unit, target), location, location)
 
 
-def _coherent_label(given: str, declared: Mapping[str, str], place: str, *, new: bool = False) -> str:
+def _coherent_label(given: str, declared: Mapping[str, str], location: str, *, new: bool = False) -> str:
     """Return the unit of the set that the declared units form, or the one given where that has no name.
 
     With ``new`` a unit is kept as it was given if the declared units say nothing about one of its dimensions.
     """
     from unhurried_heron.units.unit import PLAIN, coherent_set, read_unit
 
-    unit = read_unit(given, place)
+    unit = read_unit(given, location)
     if unit.powers == PLAIN.powers:
         return given if unit == PLAIN and new else ""
     together = coherent_set(declared)
@@ -171,14 +171,16 @@ def _coherent_label(given: str, declared: Mapping[str, str], place: str, *, new:
         raise UnitError(
             f"'{given}' cannot be converted: the unit that fits those of the states has no name",
             name=given,
-            place=place,
+            location=location,
             expected="states and interval in units that fit together, or units={…} for this name",
             given=f"{given}, where {label} would fit",
         )
     return label if named else given
 
 
-def number_for(value: float, unit: str, beside: str, units: Mapping[str, str], states: set[str], place: str) -> float:
+def number_for(
+    value: float, unit: str, beside: str, units: Mapping[str, str], states: set[str], location: str
+) -> float:
     """Return a quantity in an event as a plain number: in the unit of the name beside it, else in the common set.
 
     Raises
@@ -188,11 +190,11 @@ def number_for(value: float, unit: str, beside: str, units: Mapping[str, str], s
     wanted = units.get(beside, "")
     if not wanted:
         base = {key: text for key, text in units.items() if key == TIME or key in states} or dict(units)
-        wanted = _coherent_label(unit, base, place)
-    return _in_unit(value, unit, wanted, place)
+        wanted = _coherent_label(unit, base, location)
+    return _in_unit(value, unit, wanted, location)
 
 
-def in_unit_of(value: Any, unit: str, place: str) -> Any:
+def in_unit_of(value: Any, unit: str, location: str) -> Any:
     """Return an option that may be said with a unit as a plain number in a unit; anything else as it is.
 
     Raises
@@ -208,14 +210,14 @@ def in_unit_of(value: Any, unit: str, place: str) -> Any:
         raise UnitError(
             "this has a unit, and what it is measured by has none",
             name=given,
-            place=place,
+            location=location,
             expected="a plain number, or a problem whose interval and states have units",
             given=value,
         )
-    return _in_unit(float(match["number"]), given, unit, place)
+    return _in_unit(float(match["number"]), given, unit, location)
 
 
-def number_in(value: Any, unit: str, place: str) -> float:
+def number_in(value: Any, unit: str, location: str) -> float:
     """Return an option that may be said with a unit as a plain number in a unit.
 
     Raises
@@ -225,11 +227,13 @@ def number_in(value: Any, unit: str, place: str) -> float:
     OptionError
         It is no finite number.
     """
-    found = in_unit_of(value, unit, place)
+    found = in_unit_of(value, unit, location)
     if is_finite_number(found):
         return float(found)
     also = f", or a quantity of the kind of {unit}" if unit else ""
-    raise OptionError("this is no number", name=place, place=place, expected=f"a number{also}", given=excerpt(value))
+    raise OptionError(
+        "this is no number", name=location, location=location, expected=f"a number{also}", given=excerpt(value)
+    )
 
 
 def keep_kinds(units: Mapping[str, str], new_units: Mapping[str, str], changed: Mapping[str, Any]) -> None:

@@ -75,7 +75,7 @@ def _registry() -> Any:
 
 
 @functools.lru_cache(maxsize=1024)
-def read_unit(text: str, place: str = "units") -> Unit:
+def read_unit(text: str, location: str = "units") -> Unit:
     """Read a unit such as ``m^3/h``.
 
     Raises
@@ -83,7 +83,7 @@ def read_unit(text: str, place: str = "units") -> Unit:
     UnitError
         It is no unit.
     """
-    words = _checked(text, place)
+    words = _checked(text, location)
     if not words:
         return PLAIN
     registry = _registry()
@@ -93,14 +93,14 @@ def read_unit(text: str, place: str = "units") -> Unit:
         words = re.sub(r"\b(degC|degF|celsius|fahrenheit)\b|°C|°F", lambda found: f"delta_{_plain(found[0])}", words)
         zero, one = (registry.Quantity(value, words).to_base_units() for value in (0.0, 1.0))
     except OverflowError:
-        raise _refusal(text, place, _OUT_OF_RANGE) from None
+        raise _refusal(text, location, _OUT_OF_RANGE) from None
     except Exception as error:
-        raise _refusal(text, place, str(error)) from None
+        raise _refusal(text, location, str(error)) from None
     # an angle is a plain number, of radians
     powers = {str(base): float(power) for base, power in one.unit_items() if str(base) != "radian"}
     unit = Unit(float(one.magnitude - zero.magnitude), _sorted(powers), float(zero.magnitude))
     if not (math.isfinite(unit.factor) and unit.factor > 0):
-        raise _refusal(text, place, _OUT_OF_RANGE)
+        raise _refusal(text, location, _OUT_OF_RANGE)
     return unit
 
 
@@ -121,10 +121,10 @@ def _plain(name: str) -> str:
     return {"°C": "degC", "°F": "degF", "celsius": "degC", "fahrenheit": "degF"}.get(name, name)
 
 
-def _checked(text: str, place: str) -> str:
+def _checked(text: str, location: str) -> str:
     """Refuse anything but names, products, quotients and small powers before it goes any further."""
     if len(text) > _LONGEST:
-        raise _refusal(text, place, f"{len(text)} characters")
+        raise _refusal(text, location, f"{len(text)} characters")
     # within an exponent, and within its parentheses
     before, raised, inside = "", False, False
     for token in _TOKEN.findall(text):
@@ -132,24 +132,24 @@ def _checked(text: str, place: str) -> str:
             continue
         number = token[0].isdigit()
         if number and not (raised and float(token) <= _LARGEST_EXPONENT) and not (token == "1" and not raised):
-            raise _refusal(text, place, f"the number {token}")
+            raise _refusal(text, location, f"the number {token}")
         if not (number or token[0].isalpha() or token[0] in "°%*/^()·-_"):
-            raise _refusal(text, place, token)
+            raise _refusal(text, location, token)
         if token == "-" and not raised:
-            raise _refusal(text, place, "-")
+            raise _refusal(text, location, "-")
         inside = (inside or (token == "(" and raised)) and token != ")"
         raised = token in ("^", "**") or inside or (token == "-" and raised)
         before = token
     if before in ("^", "**", "*", "/", "-"):
-        raise _refusal(text, place, text)
+        raise _refusal(text, location, text)
     return text.replace("·", "*").strip()
 
 
-def _refusal(text: str, place: str, given: str) -> UnitError:
+def _refusal(text: str, location: str, given: str) -> UnitError:
     return UnitError(
         f"'{text[:40]}' is no unit{near_spelling(text, _COMMON)}",
         name=text[:40],
-        place=place,
+        location=location,
         expected="a unit such as m, h, m^3/h, mmol/m^3 or degC",
         given=given[:80],
     )

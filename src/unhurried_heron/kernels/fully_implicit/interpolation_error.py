@@ -109,7 +109,7 @@ def measure_error(system, work, control, coefficients):
     for k in range(n):
         u, v = -work.d1[k] / limits[AT_FIRST], -work.d2[k] / limits[AT_SECOND]
         pulled = (u - v) / (a - b)
-        # in the place of what they are made from
+        # in place of what they are made from
         work.d1[k], work.d2[k] = pulled, limits[GAMMA] * (u - pulled * a)
     for d in range(work.stages + 1):
         out, second = offset_by(coefficients, (d + 1) * n), work.free[d]

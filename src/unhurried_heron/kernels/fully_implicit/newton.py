@@ -39,8 +39,8 @@ def form_and_factor(work, control, h):
         if factor(work.factor, work.blocks[j], work.numbers[j] / h, 0.0) == 0:
             return False
     for j in range(work.n_pairs):
-        place = work.n_real + 2 * j
-        re, im = work.numbers[place] / h, work.numbers[place + 1] / h
+        index = work.n_real + 2 * j
+        re, im = work.numbers[index] / h, work.numbers[index + 1] / h
         if factor(work.factor, work.blocks[work.n_real + j], re, im) == 0:
             return False
     return True
@@ -115,9 +115,9 @@ def _displacement(system, work, h):
         miss = max(miss, _missed(work, g, n, shift))
         solve(work.solve, work.blocks[j], g, g)
     for j in range(work.n_pairs):
-        place = work.n_real + 2 * j
-        b, c = work.numbers[place] / h, work.numbers[place + 1] / h
-        g, w = offset_by(work.g, place * n), offset_by(work.w, place * n)
+        index = work.n_real + 2 * j
+        b, c = work.numbers[index] / h, work.numbers[index + 1] / h
+        g, w = offset_by(work.g, index * n), offset_by(work.w, index * n)
         for k in range(n):
             g[k] -= b * w[k] - c * w[n + k]
             g[n + k] -= c * w[k] + b * w[n + k]

@@ -198,7 +198,7 @@ def _attempt(system, work, control):
     if outcome != CONVERGED:
         return REFUSED
     _move(system, work)
-    outcome, error = _judge(system, work, control, as_doubles(control.place), h)
+    outcome, error = _judge(system, work, control, as_doubles(control.polynomial_address), h)
     if outcome == STOPPED:
         return RATES_STOPPED
     memory.error = error

@@ -58,7 +58,7 @@ def write_defect(coefficients, degree, n, theta, h, rates, out):
 def _measured(system, work, control, context):
     """Return the code of the rates, and the error between the steps in units of the tolerance, by the defect."""
     n, h, degree, largest = system.n, control.length, work.degree, 0.0
-    coefficients = as_doubles(control.place)
+    coefficients = as_doubles(control.polynomial_address)
     for turn in range(2):
         theta = _FIRST if turn == 0 else _SECOND
         evaluate_step(coefficients, degree, n, theta, work.shifted)
@@ -79,7 +79,7 @@ def judge(system, work, control, error, context):
 
     ``error``: in units of the tolerance, 0 at fixed steps; ``context``: of the factors that filter the defect.
     """
-    memory, coefficients = implicit_memory(work.memory), as_doubles(control.place)
+    memory, coefficients = implicit_memory(work.memory), as_doubles(control.polynomial_address)
     if control.adaptive == 1:
         if error < 1.0:
             between = _foreseen(system, work, control.length)

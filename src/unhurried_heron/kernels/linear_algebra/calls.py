@@ -22,6 +22,6 @@ def factor(address, context, re, im):
 @inner
 def solve(address, context, b, d):
     """Solve with the factors, in place; ``d`` is any pointer where the shift is real."""
-    places = as_longs(context)
-    places[B], places[D] = address_of(b), address_of(d)
+    indices = as_longs(context)
+    indices[B], indices[D] = address_of(b), address_of(d)
     call_kernel(address, context)

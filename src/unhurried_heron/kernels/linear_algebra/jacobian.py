@@ -95,5 +95,5 @@ def _by_groups(system, work, control, time, y, f):
         for e in range(system.n_entries):
             i, j = system.rows[e], system.columns[e]
             if system.group[j] == group:
-                work.jacobian[system.places[e]] = (shifted[i] - f[i]) / system.increments[j]
+                work.jacobian[system.jacobian_indices[e]] = (shifted[i] - f[i]) / system.increments[j]
     return 1

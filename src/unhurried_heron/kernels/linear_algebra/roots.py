@@ -88,14 +88,14 @@ def largest(address):
     terms, points, out, c = as_doubles(table[3]), as_doubles(table[4]), as_doubles(table[5]), as_doubles(table[6])
     roots = offset_by(c, 2 * k + 2)
     fresh = True
-    for place in range(count):
-        z = (points[2 * place], points[2 * place + 1])
+    for index in range(count):
+        z = (points[2 * index], points[2 * index + 1])
         size = _coefficients(terms, powers, k, z, c)
         if not size < 1e300:
-            out[place], fresh = np.nan, True
+            out[index], fresh = np.nan, True
             continue
         if abs(c[2 * k]) + abs(c[2 * k + 1]) <= 1e-290 * size or size == 0.0:
-            out[place], fresh = np.inf, True
+            out[index], fresh = np.inf, True
             continue
         if fresh:
             _begin(roots, k)
@@ -108,5 +108,5 @@ def largest(address):
             if not modulus <= most:
                 most = modulus
         fresh = not most < 1e300
-        out[place] = most
+        out[index] = most
     return 0

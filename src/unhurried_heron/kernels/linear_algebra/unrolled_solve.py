@@ -27,11 +27,11 @@ class _Writer(IrWriter):
         super().__init__(n)
         self.n = n
 
-    def _load(self, base: str, place: int, kind: str = "double") -> str:
-        return self.new(f"load {kind}, ptr {self.new(f'getelementptr {kind}, ptr {base}, i64 {place}')}")
+    def _load(self, base: str, index: int, kind: str = "double") -> str:
+        return self.new(f"load {kind}, ptr {self.new(f'getelementptr {kind}, ptr {base}, i64 {index}')}")
 
-    def _store(self, value: str, base: str, place: int) -> None:
-        self.lines.append(f"  store double {value}, ptr {self.new(f'getelementptr double, ptr {base}, i64 {place}')}")
+    def _store(self, value: str, base: str, index: int) -> None:
+        self.lines.append(f"  store double {value}, ptr {self.new(f'getelementptr double, ptr {base}, i64 {index}')}")
 
     def _multiply(self, x: str, y: str) -> str:
         return self.new(f"fmul double {x}, {y}")
@@ -47,7 +47,7 @@ class _Writer(IrWriter):
             "  store i64 0, ptr %result",
             "  %context = inttoptr i64 %place to ptr",
         ]
-        re, im, pivots, b, d = (self._load("%context", place, "ptr") for place in (RE, IM, PIVOTS, B, D))
+        re, im, pivots, b, d = (self._load("%context", index, "ptr") for index in (RE, IM, PIVOTS, B, D))
         real = self.new(f"icmp eq ptr {im}, null")
         self.lines += [f"  br i1 {real}, label %real, label %complex", "real:"]
         self._swap(pivots, (b,))
@@ -61,7 +61,7 @@ class _Writer(IrWriter):
         for k in range(self.n - 1):
             other = self._load(pivots, k, "i64")
             for side in sides:
-                here, there = (self.new(f"getelementptr double, ptr {side}, i64 {place}") for place in (k, other))
+                here, there = (self.new(f"getelementptr double, ptr {side}, i64 {index}") for index in (k, other))
                 one, two = self.new(f"load double, ptr {here}"), self.new(f"load double, ptr {there}")
                 self.lines += [f"  store double {two}, ptr {here}", f"  store double {one}, ptr {there}"]
 

@@ -46,7 +46,7 @@ class Kernel:
         """Call it on an int64 array; Python's global lock is released meanwhile."""
         result, unused = ctypes.c_int64(0), ctypes.c_void_p()
         if self._native(ctypes.addressof(result), ctypes.addressof(unused), address(table)) != 0:
-            raise HeronError(f"the kernel {self.name} failed", place="its machine code")
+            raise HeronError(f"the kernel {self.name} failed", location="its machine code")
         return result.value
 
 
@@ -66,7 +66,7 @@ def _path_of(name: str) -> Path | None:
     module = name.partition(":")[0]
     found = importlib.util.find_spec(module)
     if found is None or not found.origin or not Path(found.origin).is_file():
-        raise MethodError("there is no such kernel", name="kernel", place=name,
+        raise MethodError("there is no such kernel", name="kernel", location=name,
                           expected="a module that can be imported, and a function of it",
                           given=excerpt(name))  # fmt: skip
     digest = hashlib.sha256(Path(found.origin).read_bytes()).hexdigest()[:16]

@@ -32,12 +32,12 @@ def _found_here(watch, control, event):
     What goes one way only and comes from the other side again does happen again.
     """
     slack = _SAME_TIME * max(abs(control.time), abs(control.length))
-    place = control.n_events - 1
+    index = control.n_events - 1
     first = 0 if watch.going[event] == 0 else control.first_event
-    while place >= first and abs(watch.times[place] - control.time) <= slack:
-        if watch.which[place] == event:
+    while index >= first and abs(watch.times[index] - control.time) <= slack:
+        if watch.which[index] == event:
             return True
-        place -= 1
+        index -= 1
     return False
 
 
@@ -45,8 +45,8 @@ def _found_here(watch, control, event):
 def _found_before(watch, control, event):
     """Whether an event was found on this step, before where the march stands."""
     found = False
-    for place in range(control.first_event, control.n_events):
-        found = found or watch.which[place] == event
+    for index in range(control.first_event, control.n_events):
+        found = found or watch.which[index] == event
     return found
 
 
@@ -81,26 +81,26 @@ def refresh_events(watch, control, count):
 @inner
 def happen_here(watch, control, system, event):
     """Put an event that happens here, without having been found on a step, after the others."""
-    place, n = control.n_events, system.n
-    if place >= watch.room:
+    index, n = control.n_events, system.n
+    if index >= watch.room:
         control.no_room = 1
         return
-    watch.times[place], watch.which[place] = control.time, event
+    watch.times[index], watch.which[index] = control.time, event
     for k in range(n):
-        watch.states[place * n + k] = system.state[k]
-    keep_after(watch, place, system.n, system.state)
+        watch.states[index * n + k] = system.state[k]
+    keep_after(watch, index, system.n, system.state)
     control.n_events += 1
 
 
 @inner
-def _act(system, watch, control, crossing, event, place):
+def _act(system, watch, control, crossing, event, index):
     """Change states and parameters as an event wants it, and keep what came of it; return REACHED_END if all is well.
 
     EVENT_STOPPED if its function stopped, ACTION_FAILED where it gives a value that is no number.
     """
     n, fresh = system.n, crossing.fresh
     # what came together within rounding has one time
-    watch.times[place] = control.time
+    watch.times[index] = control.time
     first, count = crossing.actions[4 * event + 2], crossing.actions[4 * event + 3]
     if crossing.actions[4 * event] != 0:
         control.bad_time = control.time
@@ -124,7 +124,7 @@ def _act(system, watch, control, crossing, event, place):
                 crossing.context[target - n] = fresh[k]
         counter = as_longs(address_of(offset_by(crossing.context, crossing.changes)))
         counter[0] += 1
-    keep_after(watch, place, system.n, system.state)
+    keep_after(watch, index, system.n, system.state)
     return REACHED_END
 
 
@@ -161,11 +161,11 @@ def act_all(system, watch, control, crossing):
 
     Returns REACHED_END, EVENT where one ends the run, SWITCHING where they never end, ACTION_FAILED, EVENT_STOPPED.
     """
-    ends, place, limit = False, control.first_event, watch.room - 2 * watch.m
+    ends, index, limit = False, control.first_event, watch.room - 2 * watch.m
     slack = _SAME_TIME * max(abs(control.time), abs(control.length))
-    while place < control.n_events:
-        event = watch.which[place]
-        if event < crossing.n_events and abs(watch.times[place] - control.time) <= slack:
+    while index < control.n_events:
+        event = watch.which[index]
+        if event < crossing.n_events and abs(watch.times[index] - control.time) <= slack:
             if watch.stop[event] & ENDS != 0 or watch.counts[event] == watch.last[event]:
                 ends = True
                 control.stopped_by = event
@@ -173,10 +173,10 @@ def act_all(system, watch, control, crossing):
                 # each jump may take every other event along
                 if control.n_events > limit:
                     return SWITCHING
-                reason = _act(system, watch, control, crossing, event, place)
+                reason = _act(system, watch, control, crossing, event, index)
                 if reason != REACHED_END:
                     return reason
                 if not _carried(system, watch, control, crossing, event):
                     return EVENT_STOPPED
-        place += 1
+        index += 1
     return EVENT if ends else REACHED_END

@@ -65,12 +65,12 @@ def _set(crossing, control, switch, value):
         if crossing.context[slot] == value:
             return
         crossing.context[slot] = value
-    place = control.n_crossed
-    if place >= crossing.room:
+    index = control.n_crossed
+    if index >= crossing.room:
         control.no_room = 1
         return
-    crossing.crossed[place], crossing.crossed_which[place] = control.time, switch
-    crossing.told[place], crossing.crossed_row[place] = value, control.n_rows - 1
+    crossing.crossed[index], crossing.crossed_which[index] = control.time, switch
+    crossing.told[index], crossing.crossed_row[index] = value, control.n_rows - 1
     control.n_crossed += 1
 
 
@@ -172,8 +172,8 @@ def _accumulates(control):
 def _row_at(rows, last, time, context, slot):
     """Return the row of a table that holds at a time, not far from that in use."""
     table = as_doubles(rows)
-    place = as_longs(address_of(offset_by(context, slot)))
-    row = (place[0] - rows - 8) // 40
+    index = as_longs(address_of(offset_by(context, slot)))
+    row = (index[0] - rows - 8) // 40
     while row < last and table[1 + 5 * (row + 1)] <= time:
         row += 1
     while row > 0 and table[1 + 5 * row] > time:
@@ -188,8 +188,8 @@ def _hold_between(control, crossing):
     for k in range(crossing.n_tables):
         rows, last, slot = crossing.tables[3 * k], crossing.tables[3 * k + 1] - 1, crossing.tables[3 * k + 2]
         row = _row_at(rows, last, middle, crossing.context, slot)
-        place = as_longs(address_of(offset_by(crossing.context, slot)))
-        place[0] = rows + 8 * (1 + 5 * row)
+        index = as_longs(address_of(offset_by(crossing.context, slot)))
+        index[0] = rows + 8 * (1 + 5 * row)
     if crossing.limited == 1:
         crossing.limits[0] = crossing.inner[2 * control.landing]
         crossing.limits[1] = crossing.inner[2 * control.landing + 1]
@@ -206,10 +206,10 @@ def _land(system, watch, control, crossing):
     control.end = crossing.times[control.landing]
     _hold_between(control, crossing)
     first, beyond, follow = crossing.begins[landing], crossing.begins[landing + 1], False
-    for place in range(first, beyond):
-        item = crossing.items[place] - crossing.n_events
+    for index in range(first, beyond):
+        item = crossing.items[index] - crossing.n_events
         if item >= 0:
-            _set(crossing, control, item, crossing.values[place])
+            _set(crossing, control, item, crossing.values[index])
             follow = follow or crossing.slots[item] >= 0
     if follow:
         _follow_nested(crossing, system, watch, control, -1)
@@ -220,8 +220,8 @@ def _land(system, watch, control, crossing):
 def _happen(system, watch, control, crossing):
     """Let the events of a known time happen; False if a condition stopped."""
     landing = control.landing - 1
-    for place in range(crossing.begins[landing], crossing.begins[landing + 1]):
-        event = crossing.items[place]
+    for index in range(crossing.begins[landing], crossing.begins[landing + 1]):
+        event = crossing.items[index]
         if event >= crossing.n_events:
             continue
         happens = happens_at(watch, event, control.time, system.state)
@@ -323,8 +323,8 @@ def cross(address):
         on = on and control.leads_back == 0
     control.moved = 0
     reason = act_all(system, watch, control, crossing)
-    for place in range(control.first_event, control.n_events):
-        event = watch.which[place]
+    for index in range(control.first_event, control.n_events):
+        event = watch.which[index]
         jumps = jumps or (event < count and watch.stop[event] & ACTS != 0)
     if jumps:
         control.degree = output.size // system.n - 1

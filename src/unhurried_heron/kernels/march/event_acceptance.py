@@ -20,8 +20,8 @@ def settle(watch, control, coefficients, shape, together):
     degree, n = shape
     start, step, times, which = control.time, control.length, watch.times, watch.which
     kept, ends = control.first_event, NEVER
-    for place in range(control.first_event, control.n_events):
-        time, event = times[place], which[place]
+    for index in range(control.first_event, control.n_events):
+        time, event = times[index], which[index]
         theta = (time - start) / step
         if theta > ends + together:
             break
@@ -62,11 +62,11 @@ def happens_at(watch, event, time, state):
 
 
 @inner
-def keep_after(watch, place, n, state):
+def keep_after(watch, index, n, state):
     """Keep state and modes after an event, where events act."""
     if watch.acting == 0:
         return
     for k in range(n):
-        watch.after[place * n + k] = state[k]
+        watch.after[index * n + k] = state[k]
     for k in range(watch.n_modes):
-        watch.modes[place * watch.n_modes + k] = watch.context[watch.mode_slots[k]]
+        watch.modes[index * watch.n_modes + k] = watch.context[watch.mode_slots[k]]

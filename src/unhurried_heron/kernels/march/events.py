@@ -55,7 +55,7 @@ _PARTS = 64
 
 @inner
 def _looks(watch, event, step):
-    """Return at how many places of a step a function is looked at: some for each of its swings."""
+    """Return at how many points of a step a function is looked at: some for each of its swings."""
     if watch.speeds[2 * event] == 0:
         return float(PLACES)
     m = watch.m
@@ -73,9 +73,9 @@ def _speed_between(watch, control, event, coefficients, shape):
         evaluate_step(coefficients, degree, n, 0.25 * k, watch.trial)
         if call_native(function, control.time + 0.25 * k * control.length, watch.trial, speed, context) != 1:
             return False
-        place = START_SPEED_ROW * watch.m + event
-        if speed[0] > watch.values[place]:
-            watch.values[place] = speed[0]
+        index = START_SPEED_ROW * watch.m + event
+        if speed[0] > watch.values[index]:
+            watch.values[index] = speed[0]
     return True
 
 
@@ -111,29 +111,29 @@ def describe(control, parts, address):
 def _append(watch, control, event, theta, side):
     """Put an event among those of the step, in the order in which they happen; ``side``: to which side it changes."""
     times, which, step = watch.times, watch.which, control.length
-    place, first = control.n_events, control.first_event
-    if place >= watch.room:
+    index, first = control.n_events, control.first_event
+    if index >= watch.room:
         control.no_room = 1
         return
     known = False
-    for k in range(first, place):
+    for k in range(first, index):
         known = known or which[k] == event
     if not known:
         # the first of them is what may act
         watch.side[event] = side
     time = control.time + theta * step
-    while place > first and (times[place - 1] - time) * step > 0.0:
-        times[place] = times[place - 1]
-        which[place] = which[place - 1]
-        place -= 1
-    times[place] = time
-    which[place] = event
+    while index > first and (times[index - 1] - time) * step > 0.0:
+        times[index] = times[index - 1]
+        which[index] = which[index - 1]
+        index -= 1
+    times[index] = time
+    which[index] = event
     control.n_events += 1
 
 
 @inner
 def _find_between(watch, control, event, coefficients, shape, bounds):
-    """Locate a change in the wanted direction between two places, and append it; False if a function stopped."""
+    """Locate a change in the wanted direction between two points of a step, and append it; False if a function stopped."""
     if not changes(bounds[1], bounds[3], watch.going[event]):
         return True
     theta = locate(watch, event, control.time, control.length, coefficients, shape, bounds)
@@ -165,12 +165,12 @@ def _find_all(watch, control, event, coefficients, shape, part):
     width = end - begin
     left, last = watch.values[event], watch.values[RIGHT_ROW * watch.m + event]
     limit = control.n_events + watch.most_in_step - 2
-    places = int(max(min(_looks(watch, event, step) * width, 2.0 * _MOST_PLACES), float(PLACES)))
-    older, old, now, searched, apart = np.inf, np.inf, left, begin, width / places
-    for k in range(1, places + 1):
+    indices = int(max(min(_looks(watch, event, step) * width, 2.0 * _MOST_PLACES), float(PLACES)))
+    older, old, now, searched, apart = np.inf, np.inf, left, begin, width / indices
+    for k in range(1, indices + 1):
         older, old, now = old, now, last
-        a, b, c = begin + apart * (k - 2.0), begin + apart * (k - 1.0), begin + apart * k if k < places else end
-        if k < places:
+        a, b, c = begin + apart * (k - 2.0), begin + apart * (k - 1.0), begin + apart * k if k < indices else end
+        if k < indices:
             code, now = value_at(watch, event, c, start, step, coefficients, shape)
             if code != 1:
                 return FAILED
@@ -181,7 +181,7 @@ def _find_all(watch, control, event, coefficients, shape, part):
             if b == FAILED:
                 return FAILED
         # beside the ends of the part nothing tells on which side the smallest value lies
-        smallest = k == 2 or k == places or abs(old) <= min(abs(older), abs(now))
+        smallest = k == 2 or k == indices or abs(old) <= min(abs(older), abs(now))
         if k > 1 and older * old > 0.0 and old * now > 0.0 and smallest and watch.band[event] == 0.0:
             theta = dips(watch, event, start, step, coefficients, shape, (a, b, c), (older, old, now))
             if theta == FAILED:
@@ -277,7 +277,7 @@ def find_events(watch, control, system, shape, parts, address):
     The step is described only where the sign of one changes, or may have changed twice. NEVER: none stops it; FAILED:
     an event function did; FULL: those found so far must be taken first (``control.searching``).
     """
-    coefficients = as_doubles(control.place)
+    coefficients = as_doubles(control.polynomial_address)
     control.theta = NEVER
     control.first_event = control.n_events
     looks = _most_looks(watch, control, system, coefficients, shape, parts, address)
@@ -352,6 +352,6 @@ def search(address):
 def move_to_event(control, system, output):
     """Move state and time to where an event stopped the step."""
     degree = output.size // system.n - 1
-    evaluate_step(as_doubles(control.place), degree, system.n, control.theta, system.state)
+    evaluate_step(as_doubles(control.polynomial_address), degree, system.n, control.theta, system.state)
     cut_below_zero(system, system.state)
     control.time += control.theta * control.length

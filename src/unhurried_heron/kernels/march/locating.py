@@ -84,12 +84,12 @@ def other_side(watch, event, now, start, step, coefficients, shape):
 
 
 @inner
-def dips(watch, event, start, step, coefficients, shape, places, values):
-    """Return where a function that is smaller at the middle of three places has the other sign, 0 nowhere.
+def dips(watch, event, start, step, coefficients, shape, thetas, values):
+    """Return where a function that is smaller at the middle of three positions has the other sign, 0 nowhere.
 
     Along the parabola through the smallest value and its neighbours; FAILED if it stopped.
     """
-    a, b, c = places
+    a, b, c = thetas
     g_a, g_b, g_c = abs(values[0]), abs(values[1]), abs(values[2])
     sign = 1.0 if values[1] > 0.0 else -1.0
     for _ in range(_REFINED):

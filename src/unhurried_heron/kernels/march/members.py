@@ -37,6 +37,6 @@ def hand_slope(system, links, i):
 @inner
 def fill_degrees(control, links, i, degree, n):
     """Write the zeros by which a member's polynomial is one of the march's degree."""
-    coefficients = offset_by(as_doubles(control.place), (links[3 * i + 2] + 1) * n)
+    coefficients = offset_by(as_doubles(control.polynomial_address), (links[3 * i + 2] + 1) * n)
     for j in range((degree - links[3 * i + 2]) * n):
         coefficients[j] = 0.0

@@ -32,9 +32,9 @@ def share_allowed(system, control, after):
     share = 1.0
     for k in range(control.n_parts):
         part = offset_by(system.parts, 4 * k)
-        place = system.n_guards + int(part[0])
-        before = system.guarded[place]
-        move = after[place] - before
+        index = system.n_guards + int(part[0])
+        before = system.guarded[index]
+        move = after[index] - before
         if abs(move) > part[3] and abs(move) < np.inf:
             # what does not reach the part is not bounded by it
             share = min(share, _allowed(part, before, move) / abs(move))

@@ -68,11 +68,11 @@ def first_not_finite(state, rates, n):
 @inner
 def largest(values, n):
     """Return the component of the largest size."""
-    place = 0
+    index = 0
     for k in range(1, n):
-        if abs(values[k]) > abs(values[place]):
-            place = k
-    return place
+        if abs(values[k]) > abs(values[index]):
+            index = k
+    return index
 
 
 @inner
@@ -160,7 +160,7 @@ def choose_attempt(control, output):
     elif control.adaptive == 1 and too_short(control):
         return False
     control.length, control.finish = h, finish
-    control.place = address_of(offset_by(output.coefficients, control.n_steps * output.size))
+    control.polynomial_address = address_of(offset_by(output.coefficients, control.n_steps * output.size))
     control.described = 0
     return h != 0.0
 
@@ -192,14 +192,14 @@ def record_until(control, system, output, time):
     """Record the state at the wanted times on the present step, up to a time."""
     n = system.n
     while (output.wanted[control.next_wanted] - time) * control.length <= 0.0:
-        wanted, place = output.wanted[control.next_wanted], offset_by(output.recorded, control.next_wanted * n)
+        wanted, row = output.wanted[control.next_wanted], offset_by(output.recorded, control.next_wanted * n)
         if wanted == control.finish:
             for k in range(n):
-                place[k] = system.trial[k]
+                row[k] = system.trial[k]
         else:
             theta = (wanted - control.time) / control.length
-            evaluate_step(as_doubles(control.place), output.size // n - 1, n, theta, place)
-            cut_below_zero(system, place)
+            evaluate_step(as_doubles(control.polynomial_address), output.size // n - 1, n, theta, row)
+            cut_below_zero(system, row)
         control.next_wanted += 1
 
 

@@ -98,8 +98,8 @@ def note_acted(watch, control, count):
     """Note which events have just acted and stand at zero, whose side is chosen where the march starts again."""
     for event in range(count):
         acted = False
-        for place in range(control.first_event, control.n_events):
-            acted = acted or (watch.which[place] == event and watch.stop[event] & ACTS != 0)
+        for index in range(control.first_event, control.n_events):
+            acted = acted or (watch.which[index] == event and watch.stop[event] & ACTS != 0)
         if acted and watch.values[event] == 0.0 and control.crossing == CROSSES:
             watch.band[event] = _TINY
 
@@ -108,7 +108,7 @@ def note_acted(watch, control, count):
 def _goes_as_it_came(watch, control, system, event):
     """Whether the rates take a function where the step that led here did."""
     n = system.n
-    derive_step(as_doubles(control.place), control.degree, n, control.theta, system.trial)
+    derive_step(as_doubles(control.polynomial_address), control.degree, n, control.theta, system.trial)
     for k in range(n):
         system.trial[k] /= control.length
     came = _along(watch, control, system, event, system.trial)

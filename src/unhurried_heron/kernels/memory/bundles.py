@@ -1,7 +1,7 @@
 """The groups of things a march works on, and the table of addresses in which they reach a kernel.
 
 Each bundle has two forms with the same fields. The driver fills it with arrays and whole numbers, all allocated by it
-and C-ordered, float64 unless said otherwise; a kernel sees pointers in the place of the arrays (`decoding`). Between
+and C-ordered, float64 unless said otherwise; a kernel sees pointers in place of the arrays (`decoding`). Between
 the two they travel as one int64 table, bundle after bundle, field after field, an array by its address. So a kernel has
 one argument and can be called without Numba. n is the number of states, m of events.
 """
@@ -64,7 +64,7 @@ class System(NamedTuple):
     group: LongArray
     rows: LongArray
     columns: LongArray
-    places: LongArray
+    jacobian_indices: LongArray
     increments: Array
 
 
@@ -152,7 +152,7 @@ class Crossing(NamedTuple):
     ``context``: that of all functions; ``changes``: the place of the count of changes of the parameters in it.
 
     Of the ``n_events`` events ``actions`` int64 (n_events, 4): function and context (0: none), where its targets begin
-    and how many they are (below zero: of a function, which answers NaN where nothing changes). A target is the place of
+    and how many they are (below zero: of a function, which answers NaN where nothing changes). A target is the index of
     a state, or n and a slot of the context; ``fresh`` takes the answers.
 
     Of the ``n_switches`` switches int64 arrays: ``slots`` of the context (-1: none), ``kinds``, ``nested``, ``gaps``

@@ -39,7 +39,7 @@ CONTROL: Final = np.dtype(
         ("stride", np.int64),  # how many steps it may take at once, and how many it took
         ("length", np.float64),  # with its sign
         ("finish", np.float64),  # time at its end
-        ("place", np.int64),  # address of its step polynomial
+        ("polynomial_address", np.int64),
         ("described", np.int64),  # whether that is there
         ("degree", np.int64),  # of the polynomial of a step on which something acted
         ("error", np.float64),  # in units of the tolerance; NaN where there is none

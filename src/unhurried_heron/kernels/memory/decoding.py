@@ -61,8 +61,8 @@ class BundleType(types.Type):
         super().__init__(name=f"Bundle({bundle.__module__}.{bundle.__qualname__})")
         # whole numbers, addresses, and records by their addresses
         kinds = get_type_hints(bundle, include_extras=True)
-        self.places = {
-            field: (place, _KINDS.get(kinds[field], types.int64)) for place, field in enumerate(bundle._fields)
+        self.offsets = {
+            field: (index, _KINDS.get(kinds[field], types.int64)) for index, field in enumerate(bundle._fields)
         }
 
 
@@ -77,13 +77,13 @@ class _BundleAttribute(AttributeTemplate):
     key = BundleType
 
     def generic_resolve(self, bundle, name):
-        return bundle.places[name][1] if name in bundle.places else None
+        return bundle.offsets[name][1] if name in bundle.offsets else None
 
 
 @lower_getattr_generic(BundleType)
 def _read_field(context, builder, bundle, value, name):
-    place, kind = bundle.places[name]
-    found = builder.load(builder.gep(value, [ir.Constant(_LONG, place)]))
+    offset, kind = bundle.offsets[name]
+    found = builder.load(builder.gep(value, [ir.Constant(_LONG, offset)]))
     # a table does not change while a kernel runs, so that loops need not read it again and again
     found.set_metadata("invariant.load", builder.module.add_metadata([]))
     return found if kind is types.int64 else builder.inttoptr(found, context.get_value_type(kind))

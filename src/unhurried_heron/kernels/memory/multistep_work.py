@@ -200,7 +200,7 @@ class VariableWork(NamedTuple):
 
 
 class ClosedFormWork(NamedTuple):
-    """Closed forms in the place of a method, to start others: ``function`` and ``context`` addresses.
+    """Closed forms in place of a method, to start others: ``function`` and ``context`` addresses.
 
     ``order`` int64 (n,): where each state stands among the closed forms, ``values`` (n,); ``degree`` of the
     polynomials, through ``theta`` (degree + 1,) by ``inverse`` (degree + 1, degree + 1).

@@ -203,7 +203,7 @@ class LinearlyImplicitWork(NamedTuple):
 
     In the transformed form, which has no products with the Jacobian: ``a``, ``c`` (stages, stages), ``m``, ``error``,
     ``gamma``, ``alpha`` (stages,), ``interpolant`` (degree, stages); ``diagonal`` (1,): the coefficient of the
-    Jacobian. ``same`` int64 (stages,): the stage that has the same rates, -1 for the slope at the start, its own place
+    Jacobian. ``same`` int64 (stages,): the stage that has the same rates, -1 for the slope at the start, its own index
     for none. ``limits``, ``p`` and the rest as in `DiagonalWork`; ``u``, ``f`` (stages, n): stages and their rates;
     ``time_derivative`` (n,): the slope of the rates in time.
     """
