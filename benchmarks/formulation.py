@@ -10,7 +10,7 @@ import time
 import families
 
 from unhurried_heron.codegen.compile_formulas import _machine_code
-from unhurried_heron.codegen.system import native_system, with_slopes
+from unhurried_heron.codegen.system import native_system, with_jacobian
 from unhurried_heron.formulas import algebra
 from unhurried_heron.problem.problem import Problem
 
@@ -40,7 +40,7 @@ def report() -> None:
             begun = time.perf_counter()
             problem = Problem.from_text(chain(n, 100 * variant), interval=(0, 1), **user_input)
             read = time.perf_counter()
-            with_slopes(native_system(problem, ()), problem)
+            with_jacobian(native_system(problem, ()), problem)
             done = time.perf_counter()
             if variant > 1:
                 text.append(1e3 * (read - begun))
@@ -50,7 +50,7 @@ def report() -> None:
         print(f"   {n} states: text to problem {statistics.median(text):.1f} ms, derivatives and machine code "
               f"{statistics.median(native):.1f} ms, in all {total:.1f} ms{asked}")  # fmt: skip
     begun = time.perf_counter()
-    with_slopes(native_system(problem.with_(parameters={"d": 0.2}), ()), problem)
+    with_jacobian(native_system(problem.with_(parameters={"d": 0.2}), ()), problem)
     print(f"   the same equations with another parameter value: {1e3 * (time.perf_counter() - begun):.2f} ms, "
           f"{_machine_code.cache_info().misses} structures compiled in all")  # fmt: skip
     coupled()
@@ -90,7 +90,7 @@ def coupled() -> None:
             problem = Problem.from_text(
                 joined(n, 100 * variant), initial=initial, parameters={"m": 2, "k": 0.1, "c": 0.3}, interval=(0, 1)
             )
-            with_slopes(native_system(problem, ()), problem)
+            with_jacobian(native_system(problem, ()), problem)
             if variant == 0:
                 first = 1e3 * spent[0]
             if variant > 1:

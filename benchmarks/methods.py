@@ -15,7 +15,7 @@ from implicit import HIRES
 from pairing import compile_c, in_turn, verdict
 
 import unhurried_heron as uh
-from unhurried_heron.codegen.system import native_system, with_slopes
+from unhurried_heron.codegen.system import native_system, with_jacobian
 from unhurried_heron.families.controller import CONTROLS
 from unhurried_heron.methods.catalogue import DEFAULT, all_methods
 from unhurried_heron.methods.method import Method
@@ -74,7 +74,7 @@ def lowest_members() -> None:
         found = in_turn(11, ours=ours, c=c_seconds)
         print(f"   {method}: {found['ours'] / steps * 1e9:.0f} ns a step, C {found['c'] / steps * 1e9:.0f}")
         verdict("library / C", found["ours"] / found["c"], 1.15)
-    native = with_slopes(native_system(HIRES, ()), HIRES)
+    native = with_jacobian(native_system(HIRES, ()), HIRES)
     rates, jacobian, steps = native.rates, native.jacobian, 200_000
     assert jacobian is not None
     length = HIRES.interval[1] / steps

@@ -19,7 +19,7 @@ with atheris.instrument_imports(include=["unhurried_heron.problem", "unhurried_h
     import unhurried_heron as uh
     from unhurried_heron.checks.check import check_said
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
-    from unhurried_heron.codegen.system import native_derived, native_system, with_slopes
+    from unhurried_heron.codegen.system import native_derived, native_system, with_jacobian
     from unhurried_heron.input.file_reader import parse_document
 
 MOST_SECONDS, MOST_BYTES = 2.0, 500e6
@@ -124,7 +124,7 @@ def evaluate_guarded(problem: uh.Problem) -> None:
         return
     system = native_system(problem, (), held=False)
     if n <= 50:
-        system = with_slopes(system, problem, held=False)
+        system = with_jacobian(system, problem, held=False)
     functions = [system.rates, native_derived(problem), *([system.jacobian] if system.jacobian else [])]
     for function in functions:
         for state in (PAGE[PAGE.size - n :], PAGE[:n]):

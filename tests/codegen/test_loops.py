@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 import unhurried_heron as uh
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.codegen.system import native_derived, native_system, with_slopes
+from unhurried_heron.codegen.system import native_derived, native_system, with_jacobian
 
 PLACES = ["u[i]", "u[i-1]", "u[i+1]", "v[i]", "v[n+1-i]", "u[1]", "v[n]", "w", "i", "k", "t", "2", "0.5"]
 FORMULAS = st.recursive(
@@ -46,7 +46,7 @@ def made(first: str, second: str, n: int) -> uh.Problem:
 def test_rates_and_jacobian(first: str, second: str, n: int) -> None:
     problem = made(first, second, n)
     size, start = 2 * n + 1, problem.start
-    native = with_slopes(native_system(problem, (), held=False), problem, held=False)
+    native = with_jacobian(native_system(problem, (), held=False), problem, held=False)
     # at one place, and at several at once
     times, states = np.array([0.5, 0.75]), np.vstack([start, 1.5 - start])
     rates = evaluate_rows(native.rates, times, states)
@@ -106,7 +106,7 @@ def test_indices_of_sums_never_catch_each_other() -> None:
         parameters={"n": 3},
         interval=(0, 1),
     )
-    rates = with_slopes(native_system(problem, ()), problem)
+    rates = with_jacobian(native_system(problem, ()), problem)
     start = problem.start[None, :]
     assert evaluate_rows(rates.rates, np.array([0.0]), start)[0].tolist() == [343.0, 686.0, 1029.0]
     # d/du of i*(u1 + u2 + u3)^3

@@ -12,7 +12,7 @@ import sympy
 import unhurried_heron as uh
 from unhurried_heron.codegen import compile_formulas, jit
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.codegen.system import NativeSystem, native_system, with_slopes
+from unhurried_heron.codegen.system import NativeSystem, native_system, with_jacobian
 
 # the same formulas for SymPy, where it spells them otherwise
 SMOOTH = {
@@ -36,7 +36,7 @@ def jacobian_row(formula: str, point: tuple[float, float]) -> np.ndarray:
         parameters={"k": 0.7},
         interval=(0, 1),
     )
-    function = with_slopes(native_system(problem, (), held=False), problem, held=False).jacobian
+    function = with_jacobian(native_system(problem, (), held=False), problem, held=False).jacobian
     assert function is not None
     return evaluate_rows(function, np.array([0.0]), np.array([point]))[0, :2]
 
@@ -137,11 +137,11 @@ def test_a_parameter_changed_in_memory_reaches_every_function(kind: str) -> None
         state = np.array([[0.5, 0.25]])
         return [x for function in functions for x in evaluate_rows(function, np.zeros(1), state)[0].tolist()]
 
-    first = with_slopes(native_system(problem, problem.events), problem)
+    first = with_jacobian(native_system(problem, problem.events), problem)
     before = answers(first)
     first.context.change([5.0, 7.0])
     other = problem.with_(parameters={"k": 5.0, "m": 7.0})
-    assert answers(first) == answers(with_slopes(native_system(other, other.events), other)) != before
+    assert answers(first) == answers(with_jacobian(native_system(other, other.events), other)) != before
     assert answers(first)[:2] == pytest.approx([5 * 0.25 + 7, -7 * 0.25 + 5])
 
 

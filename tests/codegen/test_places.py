@@ -11,7 +11,7 @@ import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.index_check import hold_within
-from unhurried_heron.codegen.system import native_derived, native_system, with_slopes
+from unhurried_heron.codegen.system import native_derived, native_system, with_jacobian
 from unhurried_heron.formulas.expression import SUM, Node, name, number
 from unhurried_heron.formulas.layout import IndexedFormula, Loop
 
@@ -80,7 +80,7 @@ def test_random_families_against_plain_loops(data: st.DataObject) -> None:
             uh.Problem.from_text("\n".join(lines), initial={"u": state}, interval=(0, 1))
         return
     problem = uh.Problem.from_text("\n".join(lines), initial={"u": state}, interval=(0, 1))
-    native = with_slopes(native_system(problem, ()), problem)
+    native = with_jacobian(native_system(problem, ()), problem)
     assert evaluate_rows(native.rates, np.array([t]), state[None, :])[0] == pytest.approx(rates, rel=1e-13)
     found = evaluate_rows(native_derived(problem), np.array([t]), state[None, :])[0]
     assert found == pytest.approx([derived], rel=1e-13)

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 import unhurried_heron as uh
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.codegen.system import native_system, with_slopes
+from unhurried_heron.codegen.system import native_system, with_jacobian
 
 LEAVES = st.sampled_from(["x", "y", "k", "t", "2", "0.5", "3.25", "pi"])
 
@@ -88,7 +88,7 @@ def test_slopes(formula: str, point: tuple) -> None:
     if abs(left - right) > 1e-3 * (1 + abs(left)) or size > 1e3:
         return
     problem = problem_of(formula, k)
-    jacobian = with_slopes(native_system(problem, (), held=False), problem, held=False).jacobian
+    jacobian = with_jacobian(native_system(problem, (), held=False), problem, held=False).jacobian
     assert jacobian is not None
     slope = evaluate_rows(jacobian, np.array([t]), np.array([[x, y]]))[0, 0]
     central = (around[3] - around[1]) / (2 * step)

@@ -37,7 +37,7 @@ def attempt(system, work, control):
     control.error, control.row_iterations = np.nan, 0
     for k in range(n):
         work.scale[k] = system.absolute[k] + system.relative[k] * abs(y[k])
-        work.base[k], work.z[k] = y[k], h * GAMMA * system.slope[k]
+        work.base[k], work.z[k] = y[k], h * GAMMA * system.rates_at_state[k]
     if find_jacobian(system, work, control) != 1:
         return RATES_STOPPED
     if not factor_for(work, control, work.real, shift):
@@ -64,7 +64,7 @@ def attempt(system, work, control):
     for k in range(n):
         ratio = work.residual[k] / work.scale[k]
         total += ratio * ratio
-        move, a, b = system.trial[k] - y[k], h * system.slope[k], h * work.second[k]
+        move, a, b = system.trial[k] - y[k], h * system.rates_at_state[k], h * work.second[k]
         coefficients[k], coefficients[n + k] = y[k], a
         coefficients[2 * n + k], coefficients[3 * n + k] = 3.0 * move - 2.0 * a - b, a + b - 2.0 * move
     if control.adaptive == 1:
@@ -81,7 +81,7 @@ def family(address):
         forget_iterations(work)
     if control.ask == ACCEPT:
         for k in range(system.n):
-            system.slope[k] = work.second[k]
+            system.rates_at_state[k] = work.second[k]
         if control.adaptive == 1:
             control.step = control.length * factor_after_acceptance(work.controller, control.error, control)
     if control.ask == REFUSE:

@@ -8,7 +8,7 @@ import pytest
 import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.codegen.system import native_derived, native_system, with_slopes
+from unhurried_heron.codegen.system import native_derived, native_system, with_jacobian
 
 HEAT = """
 u[i]' = k*(u[i-1] - 2*u[i] + u[i+1])/dx^2 for i in 1..n
@@ -119,7 +119,7 @@ def test_two_indices_against_numpy() -> None:
 )
 def test_jacobian_and_its_pattern_against_differences(problem: uh.Problem) -> None:
     n = len(problem.states)
-    native = with_slopes(native_system(problem, (), held=False), problem, held=False)
+    native = with_jacobian(native_system(problem, (), held=False), problem, held=False)
     rng = np.random.default_rng(1)
     seen = np.zeros((n, n), dtype=bool)
     for t in (0.2, 0.8):

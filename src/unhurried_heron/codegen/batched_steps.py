@@ -19,7 +19,7 @@ from unhurried_heron.codegen.vector_ir import LANES, IrWriter, VectorLane
 
 # whole numbers and addresses: what a stride is given; the answer of the rates, 1 where all is well and 2 where a number
 # is not finite; how often they were evaluated in the step that went wrong
-BLOCK: Final = ("n", "rates", "context", "state", "other", "stages", "past", "slopes", "predicted", "head")
+BLOCK: Final = ("n", "rates", "context", "state", "other", "stages", "past", "past_rates", "predicted", "head")
 CODE: Final = len(BLOCK)
 MADE: Final = CODE + 1
 SIZE: Final = MADE + 1

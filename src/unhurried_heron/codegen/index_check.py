@@ -69,12 +69,12 @@ def _over(form: Form, loops: tuple[Loop, ...]) -> Form:
     low, high, moves = form
     ends = {loop.index: (loop.first, loop.last) for loop in loops}
     left = []
-    for index, slope in moves:
+    for index, coefficient in moves:
         if index in ends:
-            reach = (slope * ends[index][0], slope * ends[index][1])
+            reach = (coefficient * ends[index][0], coefficient * ends[index][1])
             low, high = low + min(reach), high + max(reach)
         else:
-            left.append((index, slope))
+            left.append((index, coefficient))
     return low, high, tuple(left)
 
 

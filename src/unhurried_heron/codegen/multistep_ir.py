@@ -35,8 +35,8 @@ class _Writer(BatchWriter):
     def stride(self, numbers: Recurrence) -> str:
         """A function whose rows of the past change places, the oldest with the new one."""
         k = numbers.steps
-        self.open_stride(("state", "other", "past", "slopes", "predicted", "head"))
-        rows = self._turned("%slopes", k + 1)
+        self.open_stride(("state", "other", "past", "past_rates", "predicted", "head"))
+        rows = self._turned("%past_rates", k + 1)
         values = self._turned("%past", k + 1) if numbers.remembers else ["%state", "%other"]
         names = [f"%f{j}" for j in range(k + 1)]
         theirs = ["%y", *(f"%y{j}" for j in range(1, len(values)))]
@@ -78,7 +78,7 @@ class _Writer(BatchWriter):
         self.widen(name)
         return name
 
-    def _combine(self, weights: Sequence[float], slopes: Sequence[str], values: Sequence[str], out: str) -> None:
+    def _combine(self, weights: Sequence[float], past_rates: Sequence[str], values: Sequence[str], out: str) -> None:
         """Write what weights make of the past; the newest slope comes last, because it is waited for."""
         k, label = len(weights) // 2, self.label()
         scaled = {j: self._weight(f"%w{label}.{j}", w) for j, w in reversed([*enumerate(weights[k:])]) if w != 0.0}
@@ -89,7 +89,7 @@ class _Writer(BatchWriter):
                 if weights[j] != 0.0:
                     total = lane.multiply_add(lane.constant(weights[j]), lane.load(values[j]), total)
             for j, weight in scaled.items():
-                total = lane.multiply_add(lane.spread(weight), lane.load(slopes[j]), total)
+                total = lane.multiply_add(lane.spread(weight), lane.load(past_rates[j]), total)
             lane.store(total, out)
 
         self.loop(advance)

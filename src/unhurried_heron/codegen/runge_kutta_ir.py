@@ -105,8 +105,8 @@ class _Writer(BatchWriter):
         for index, row, node in rows:
 
             def advance(lane: VectorLane, row: Any = row) -> None:
-                slope = lane.weighted(row, stages[: len(row)])
-                lane.store(lane.multiply_add(lane.spread("%h"), slope, lane.load("%y")), "%trial")
+                weighted_rates = lane.weighted(row, stages[: len(row)])
+                lane.store(lane.multiply_add(lane.spread("%h"), weighted_rates, lane.load("%y")), "%trial")
 
             self.loop(advance)
             time = self.multiply_add("%h", literal(float(node)), "%t")
@@ -170,8 +170,8 @@ class _Writer(BatchWriter):
         def combine(lane: VectorLane) -> None:
             lane.store(lane.load("%y"), rows[0])
             for d in range(degree):
-                slope = lane.weighted(interpolant[d].tolist(), stages)
-                lane.store(lane.binary("fmul", lane.spread("%h"), slope), rows[d + 1])
+                weighted_rates = lane.weighted(interpolant[d].tolist(), stages)
+                lane.store(lane.binary("fmul", lane.spread("%h"), weighted_rates), rows[d + 1])
 
         self.loop(combine)
         return "\n".join([*self.lines, "  ret void", "}"])

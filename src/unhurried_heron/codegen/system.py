@@ -22,7 +22,7 @@ from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.runtime_data import RuntimeData, context_of
 from unhurried_heron.codegen.signature import FloatArray, NativeFunction
 from unhurried_heron.errors import HeronError, unforeseen
-from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other, time_slopes
+from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other, time_derivatives
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.layout import IndexedFormula, Layout, single
 from unhurried_heron.input.event import Event
@@ -43,7 +43,7 @@ class NativeSystem:
     ----------
     jacobian : NativeFunction, or None
         None where it must be found by differences.
-    time_slope : NativeFunction, or None
+    time_derivative : NativeFunction, or None
         The partial derivative of the rates by the time; None where that is found by differences.
     moves : bool
         Whether the rates may depend on the time.
@@ -64,7 +64,7 @@ class NativeSystem:
 
     rates: NativeFunction
     jacobian: NativeFunction | None
-    time_slope: NativeFunction | None
+    time_derivative: NativeFunction | None
     moves: bool
     events: tuple[NativeFunction, ...]
     watched: tuple[NativeFunction, ...]
@@ -78,7 +78,7 @@ class NativeSystem:
 
     def addresses(self) -> tuple[int, ...]:
         """Return address and context of rates, Jacobian and slope in time, zeros where there is none; and ``moves``."""
-        functions = (self.rates, self.jacobian, self.time_slope)
+        functions = (self.rates, self.jacobian, self.time_derivative)
         pairs = [(each.address, each.context_address) if each else (0, 0) for each in functions]
         return (*pairs[0], *pairs[1], *pairs[2], int(self.moves))
 
@@ -96,7 +96,7 @@ class NativeSystem:
             Whatever it was; a `HeronError` if no function tells why.
         """
         named = [(self.rates, "rates"), *([(self.jacobian, "the Jacobian")] if self.jacobian else [])]
-        named += [(self.time_slope, "the slope in time")] if self.time_slope else []
+        named += [(self.time_derivative, "the slope in time")] if self.time_derivative else []
         named += [(event, "an event function") for event in self.events]
         named += [(switch, "a switch function") for switch in self.watched]
         named += self.beyond.named() if self.beyond else []
@@ -140,7 +140,7 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
     return NativeSystem(
         rates=made,
         jacobian=None,
-        time_slope=None,
+        time_derivative=None,
         moves=True,
         events=native_watched(watched, events_context, context),
         watched=native_watched(located, names, context),
@@ -162,8 +162,8 @@ def _native_guards(problem: Problem, context: RuntimeData) -> NativeFunction | N
     return compiled(tuple(single(node, k) for k, node in enumerate(watched)), len(watched), names, context.array)
 
 
-def with_slopes(
-    native: NativeSystem, problem: Problem, *, time_slope: bool = False, held: bool = True, full: bool = True
+def with_jacobian(
+    native: NativeSystem, problem: Problem, *, time_derivative: bool = False, held: bool = True, full: bool = True
 ) -> NativeSystem:
     """Return a system with its Jacobian, as far as it is known, and with the slope of the rates in time where asked.
 
@@ -179,11 +179,11 @@ def with_slopes(
         raise unforeseen("isinstance(rates, WrittenRates)")
     blocks, names = rates.held if held else rates.blocks, context.names(layout, held=held)
     plain = _plain_blocks(rates, native.located, held=held)
-    slopes = _native_jacobian((blocks, plain), layout, names, context.array, full=full)
-    moving = time_slopes(blocks) if time_slope else ()
-    time_derivative = compiled(moving, layout.size, names, context.array) if moving else None
-    moves = bool(moving) or not time_slope
-    return replace(native, jacobian=slopes, time_slope=time_derivative, moves=moves, entries=entries)
+    compiled_jacobian = _native_jacobian((blocks, plain), layout, names, context.array, full=full)
+    moving = time_derivatives(blocks) if time_derivative else ()
+    in_time = compiled(moving, layout.size, names, context.array) if moving else None
+    moves = bool(moving) or not time_derivative
+    return replace(native, jacobian=compiled_jacobian, time_derivative=in_time, moves=moves, entries=entries)
 
 
 def differenced_in_groups(problem: Problem) -> bool:

@@ -91,8 +91,8 @@ def _fastest_decay(march: March, time: float, state: Array, sign: float) -> floa
         found = _rates(march, time, rows)
         if found is None:
             return 0.0
-        slopes = (found[1:] - found[0]) / (rows[1:] - state).diagonal()[:, None]
-        return float((-sign * np.linalg.eigvals(slopes).real).max()) if np.isfinite(slopes).all() else 0.0
+        jacobian = (found[1:] - found[0]) / (rows[1:] - state).diagonal()[:, None]
+        return float((-sign * np.linalg.eigvals(jacobian).real).max()) if np.isfinite(jacobian).all() else 0.0
     base = _rates(march, time, state[None, :])
     direction = np.random.default_rng(0).standard_normal(state.size)
     decay = 0.0

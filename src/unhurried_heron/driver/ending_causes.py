@@ -43,7 +43,7 @@ def cause_of(problem: Problem, march: March, trajectory: Trajectory) -> str:
     if share * abs(time - problem.interval[0]) < _STEEP:
         return ""
     return (f"The rate of state '{name_of(index)}' leaves all bounds towards t = {time:.6g}: it is "
-            f"{march.system.slope[index]:.3g} there. {_INSTEAD}")  # fmt: skip
+            f"{march.system.rates_at_state[index]:.3g} there. {_INSTEAD}")  # fmt: skip
 
 
 def fastest_state(problem: Problem, march: March) -> str:
@@ -55,7 +55,9 @@ def _fastest(march: March) -> tuple[int, float]:
     """Return the index of the state whose rate is largest for its size, and how many times its size that is."""
     system = march.system
     with np.errstate(all="ignore"):
-        shares = np.nan_to_num(np.abs(system.slope) / np.maximum(np.abs(system.state), system.absolute), posinf=0.0)
+        shares = np.nan_to_num(
+            np.abs(system.rates_at_state) / np.maximum(np.abs(system.state), system.absolute), posinf=0.0
+        )
     index = int(shares.argmax())
     return index, float(shares[index])
 

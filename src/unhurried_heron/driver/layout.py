@@ -100,7 +100,7 @@ class March:
     def link(self, index: int, member: Member) -> None:
         """Let a member march by a table of its own, and tell its family where that is."""
         if id(member) not in self._tables:
-            system = self.system._replace(slope=member.work.slope, **member.fields)
+            system = self.system._replace(rates_at_state=member.work.rates_at_state, **member.fields)
             parts = self.parts._replace(family=member.kernel.address)
             self._tables[id(member)] = self._table_of(system, parts, member.work.bundle)
         table = self._tables[id(member)]
@@ -218,7 +218,7 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
         degree_of=lambda method: family_of(method).degree(method),
     )
     work = family.lay_out(request.method, whole)
-    vectors = (state, work.slope, np.zeros(n), scales.relative, scales.absolute)
+    vectors = (state, work.rates_at_state, np.zeros(n), scales.relative, scales.absolute)
     kept = request.nonnegative
     fields: Any = (
         n,

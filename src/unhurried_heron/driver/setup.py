@@ -14,7 +14,7 @@ from unhurried_heron.codegen.system import (
     differenced_in_groups,
     jacobian_entries,
     native_system,
-    with_slopes,
+    with_jacobian,
 )
 from unhurried_heron.codegen.tracing import Tracer
 from unhurried_heron.deadline import check_deadline
@@ -59,7 +59,7 @@ def set_up(request: RunRequest, kind: str) -> Driver:
             tracer = Tracer(problem.model.layout.size)
             native = replace(native, rates=tracer.before(native.rates))
         if family.implicit:
-            native = slopes_for(request, native, kind, time_slope=family.time_slope)
+            native = jacobian_for(request, native, kind, time_derivative=family.time_derivative)
         march = lay_out(request, native, scales, kind, stops=stops)
         march.key, march.tracer = key, tracer
         if tracer is not None:
@@ -100,14 +100,14 @@ def _second(request: RunRequest, march: March) -> Member | None:
         return member_of(
             method, request, SetupRequest(march.system.n, march.control, scales, False, None, None, request.controller)
         )
-    native = slopes_for(request, march.native, kind, time_slope=family_of(method).time_slope)
+    native = jacobian_for(request, march.native, kind, time_derivative=family_of(method).time_derivative)
     return stiff_member(request, march, method, native, kind)
 
 
-def slopes_for(request: RunRequest, native: NativeSystem, kind: str, *, time_slope: bool) -> NativeSystem:
+def jacobian_for(request: RunRequest, native: NativeSystem, kind: str, *, time_derivative: bool) -> NativeSystem:
     """Return a system with the slopes that an implicit method needs, for a kind of linear algebra."""
     full = kind == "dense" and not differenced_in_groups(request.problem)
-    return with_slopes(native, request.problem, time_slope=time_slope, held=request.held, full=full)
+    return with_jacobian(native, request.problem, time_derivative=time_derivative, held=request.held, full=full)
 
 
 def _reset_for_run(march: March, request: RunRequest, landings: Landings) -> None:

@@ -375,14 +375,14 @@ def _put_back(request: RunRequest, run: Run, slide: Slide) -> Run:
         around = _around(request, trajectory.end_time, state) | modes_left(run)
         around |= _live(_whole(request.problem.model), around)
         gap = float(evaluate(standing.gap, around))
-        slopes = np.zeros(state.size)
-        for index, node in standing.slopes:
-            slopes[index] = float(evaluate(node, around))
+        partials = np.zeros(state.size)
+        for index, node in standing.partials:
+            partials[index] = float(evaluate(node, around))
         allowed = (request.relative * np.abs(state) + request.absolute + 1e-300) ** 2
-        size = float(slopes @ (allowed * slopes))
+        size = float(partials @ (allowed * partials))
         beside = 0.0 if side == SLIDES else _BESIDE * np.sqrt(size) * (1.0 if side == TRUE else -1.0)
         if size > 0.0 and (beside == 0.0 or gap * beside <= 0.0):
-            state += (beside - gap) * allowed * slopes / size
+            state += (beside - gap) * allowed * partials / size
     return replace(run, _trajectory=replace(trajectory, end_state=state))
 
 

@@ -48,13 +48,13 @@ class WorkSpace(NamedTuple):
     """What a family lays out.
 
     ``bundle``: a named tuple of arrays, records, whole numbers and addresses, which its kernel decodes (`bundles`).
-    ``slope`` (n,): where its kernel keeps the rates at the present state. ``degree`` of its step polynomials. ``keep``:
+    ``rates_at_state`` (n,): where its kernel keeps the rates at the present state. ``degree`` of its step polynomials. ``keep``:
     what else must stay alive. ``members``: other families that it asks, by ``links`` int64 (3 * members,), which the
     march fills (`kernels.march.members`).
     """
 
     bundle: Any
-    slope: Array
+    rates_at_state: Array
     degree: int
     keep: tuple[Any, ...] = ()
     members: tuple[Member, ...] = ()
@@ -84,7 +84,7 @@ class Family:
         Makes a `WorkSpace` of a method and a `SetupRequest`.
     implicit : bool
         Whether its steps solve systems with the Jacobian, which is found for it.
-    time_slope : bool
+    time_derivative : bool
         Whether its steps need the partial derivative of the rates by the time.
     scale : callable
         Translates the user's tolerances into those of the error estimate:
@@ -113,7 +113,7 @@ class Family:
     kernel: str
     lay_out: Callable[[Any, SetupRequest], WorkSpace]
     implicit: bool = False
-    time_slope: bool = False
+    time_derivative: bool = False
     scale: Callable[[Any, Array, Array, Array, bool], ErrorScale] = proportional
     reference: str = ""
     beside: tuple[str, ...] = ()

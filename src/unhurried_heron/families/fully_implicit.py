@@ -77,7 +77,7 @@ def numbers_of(method: RungeKutta, scales: ErrorScale) -> dict[str, Any]:
         "n_real": blocks.n_real,
         "n_pairs": (s - blocks.n_real) // 2,
         "corrects": int(blocks.can_be_corrected),
-        "uses_slope": int(blocks.uses_slope),
+        "uses_start_rates": int(blocks.uses_start_rates),
         "ends": int(method.ends_in_a_stage),
         "numbers": blocks.numbers,
         "t": np.ascontiguousarray(blocks.basis),

@@ -67,14 +67,14 @@ def _shared(method: Multistep, demand: SetupRequest, member: Member) -> dict[str
         "steps": k,
         "degree": degree,
         "room": max(degree, member.work.degree),
-        "by_slopes": int(method.uses_slopes),
+        "by_past_rates": int(method.uses_past_rates),
         "links": np.zeros(3, dtype=np.int64),
         "interpolant": np.ascontiguousarray(method.interpolant),
         "predicts": np.concatenate(predicts),
         "weights": np.concatenate([past(method.a, k), past(method.b[1:], k)]),
         "newest": np.array([float(method.b[0])]),
         "past": np.zeros((k + 1, n)),
-        "slopes": np.zeros((k + 1, n)),
+        "past_rates": np.zeros((k + 1, n)),
     }
 
 
@@ -99,7 +99,7 @@ def _stride_code(method: Multistep, n: int, shared: dict[str, Any]) -> tuple[int
 
     k, corrected = method.steps, method.predictor is not None
     weights, predicts = shared["weights"].tolist(), shared["predicts"].tolist()
-    remembers = not method.uses_slopes or any(weights[1:k]) or any(predicts[1:k])
+    remembers = not method.uses_past_rates or any(weights[1:k]) or any(predicts[1:k])
     newest = float(method.b[0]) if corrected else 0.0
     numbers = Recurrence(k, tuple(predicts), tuple(weights), newest, remembers)
     return _compiled(numbers, n if n <= MOST_WRITTEN_OUT else None)

@@ -74,7 +74,7 @@ LINEARLY_IMPLICIT: Final = Family(
     "rosenbrock.family",
     _lay_out,
     implicit=True,
-    time_slope=True,
+    time_derivative=True,
     scale=_scale,
     takes_controller=True,
     beside=LINEAR_KERNELS,

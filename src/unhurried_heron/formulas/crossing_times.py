@@ -61,25 +61,25 @@ def _roots(gap: Node, values: Mapping[str, Any], low: float, high: float) -> lis
         start, steepness = line
         return [-start / steepness] if steepness else []
     broken = any(node.op in _BROKEN for node in walk(gap))
-    return _isolate(gap, _slope(gap), values, (low, high), broken)
+    return _isolate(gap, _derivative(gap), values, (low, high), broken)
 
 
-def _slope(gap: Node) -> Node:
+def _derivative(gap: Node) -> Node:
     return rewrite(Differentiator([TIME]).by_name(gap).get(TIME, ZERO), simplified, {})
 
 
 def _line(gap: Node, values: Mapping[str, Any]) -> tuple[float, float] | None:
     """Return the value at time zero and the slope of a formula that is linear in the time, or None."""
-    slope = _slope(gap)
-    if TIME in names_in(slope) or any(node.op in _BROKEN for node in walk(gap)):
+    derivative = _derivative(gap)
+    if TIME in names_in(derivative) or any(node.op in _BROKEN for node in walk(gap)):
         return None
-    steepness, start = float(evaluate(slope, values)), float(evaluate(gap, {**values, TIME: 0.0}))
+    steepness, start = float(evaluate(derivative, values)), float(evaluate(gap, {**values, TIME: 0.0}))
     usable = steepness != 0.0 and np.isfinite(steepness) and np.isfinite(start / steepness)
     return (start, steepness) if usable else (0.0, 0.0)
 
 
 def _isolate(
-    gap: Node, slope: Node, values: Mapping[str, Any], interval: tuple[float, float], broken: bool
+    gap: Node, derivative: Node, values: Mapping[str, Any], interval: tuple[float, float], broken: bool
 ) -> list[float] | None:
     """Halve cells of time until each is known to hold no root, or one, or is too small to halve."""
     edges = np.linspace(*interval, _FIRST_CELLS + 1)
@@ -96,7 +96,7 @@ def _isolate(
         maybe = (below <= 0.0) & (above >= 0.0)
         lows, highs = lows[maybe], highs[maybe]
         if not broken and lows.size:
-            below, above = enclose(slope, values, lows, highs)
+            below, above = enclose(derivative, values, lows, highs)
             steady = (below > 0.0) | (above < 0.0)
             crossed, zeros = _one_each(gap, values, lows[steady], highs[steady])
             found += crossed

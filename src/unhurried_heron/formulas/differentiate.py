@@ -46,18 +46,18 @@ _FLAT: Final = COMPARISONS | {"and", "or", "not"}
 
 
 @functools.cache
-def _slopes(function: str) -> tuple[Node, ...]:
+def _derivatives(function: str) -> tuple[Node, ...]:
     """Return the derivatives of a function by its arguments ``x1, x2, …``, as the table of operations has them."""
-    slopes = OPERATIONS[function].slope
-    if slopes == OWN_RULE:
+    partials = OPERATIONS[function].derivative
+    if partials == OWN_RULE:
         raise unforeseen(f"no rule to differentiate '{function}'")
-    return tuple(read(Source(slope, f"the slope of {function}")).node for slope in slopes)
+    return tuple(read(Source(partial, f"the slope of {function}")).node for partial in partials)
 
 
 def _outer(node: Node) -> list[Node]:
     """Return the derivatives of a function at its arguments."""
     given = {f"x{index + 1}": operand for index, operand in enumerate(node.operands)}
-    return [rewrite(replace_names(slope, given.get, {}), _tidied, {}) for slope in _slopes(node.op)]
+    return [rewrite(replace_names(partial, given.get, {}), _tidied, {}) for partial in _derivatives(node.op)]
 
 
 def _tidied(node: Node) -> Node | None:
@@ -84,7 +84,7 @@ class Differentiator:
 
     def by_name(self, node: Node) -> dict[str, Node]:
         """Return the nonzero partial derivatives by name; for trees without indexed states."""
-        return {str(variable.args[0]): slope for (variable, _), slope in self.gradient(node).items()}
+        return {str(variable.args[0]): partial for (variable, _), partial in self.gradient(node).items()}
 
     def _differentiate(self, node: Node) -> Gradient:
         op = node.op
@@ -104,7 +104,7 @@ class Differentiator:
             others = [mul(*a[:i], *a[i + 1 :]) if part else ONE for i, part in enumerate(parts)]
             return self._weighted(list(zip(others, parts, strict=True)))
         if op == "neg":
-            return {key: neg(slope) for key, slope in parts[0].items()}
+            return {key: neg(partial) for key, partial in parts[0].items()}
         if op == "div":
             # d(u/v) = du/v - (u/v)/v dv, which shares the quotient itself
             return self._weighted([(div(ONE, a[1]), parts[0]), (neg(div(node, a[1])), parts[1])])
@@ -117,22 +117,22 @@ class Differentiator:
             return self._extreme(op, a, parts)
         if op in _FLAT:
             return {}
-        slopes = [slope if part else ONE for slope, part in zip(_outer(node), parts, strict=True)]
+        partials = [partial if part else ONE for partial, part in zip(_outer(node), parts, strict=True)]
         return {
-            key: slope
-            for key, slope in self._weighted(list(zip(slopes, parts, strict=True))).items()
-            if slope.value != 0.0
+            key: partial
+            for key, partial in self._weighted(list(zip(partials, parts, strict=True))).items()
+            if partial.value != 0.0
         }
 
     def _sum(self, node: Node) -> Gradient:
         index, first, last, body = node.args
         found: Gradient = {}
-        for (variable, loops), slope in self.gradient(body).items():
+        for (variable, loops), partial in self.gradient(body).items():
             moving = any(key == index for key, _ in variable.args[1:]) if variable.op == "slot" else False
             if moving:
-                found[variable, (Loop(index, int(first.args[0]), int(last.args[0])), *loops)] = slope
+                found[variable, (Loop(index, int(first.args[0]), int(last.args[0])), *loops)] = partial
             else:
-                whole = Node(SUM, index, first, last, slope)
+                whole = Node(SUM, index, first, last, partial)
                 found[variable, loops] = add(found[variable, loops], whole) if (variable, loops) in found else whole
         return found
 
@@ -140,9 +140,9 @@ class Differentiator:
     def _weighted(terms: list[tuple[Node, Gradient]]) -> Gradient:
         gathered: dict[Variable, list[Node]] = {}
         for weight, part in terms:
-            for key, slope in part.items():
-                gathered.setdefault(key, []).append(mul(weight, slope))
-        return {key: add(*slopes) for key, slopes in gathered.items()}
+            for key, partial in part.items():
+                gathered.setdefault(key, []).append(mul(weight, partial))
+        return {key: add(*partials) for key, partials in gathered.items()}
 
     @staticmethod
     def _choose(condition: Node, chosen: Gradient, otherwise: Gradient) -> Gradient:
@@ -153,11 +153,11 @@ class Differentiator:
         }
 
     def _extreme(self, op: str, operands: tuple[Node, ...], parts: list[Gradient]) -> Gradient:
-        best, slope = operands[0], parts[0]
+        best, partial = operands[0], parts[0]
         for operand, part in zip(operands[1:], parts[1:], strict=True):
-            slope = self._choose(Node("ge" if op == "max" else "le", best, operand), slope, part)
+            partial = self._choose(Node("ge" if op == "max" else "le", best, operand), partial, part)
             best = Node(op, best, operand)
-        return slope
+        return partial
 
 
 def jacobian(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[IndexedFormula, ...]:
@@ -166,23 +166,23 @@ def jacobian(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[Indexed
     differentiator = Differentiator(layout.scalars)
     entries = []
     for block in rates:
-        slopes = differentiator.gradient(block.node)
+        partials = differentiator.gradient(block.node)
         # two references of a loop may meet in one place: u[i-1] and u[1], say
-        adds = any(loops for _, loops in slopes) or (bool(block.loops) and len(slopes) > 1)
-        for (variable, loops), slope in slopes.items():
+        adds = any(loops for _, loops in partials) or (bool(block.loops) and len(partials) > 1)
+        for (variable, loops), partial in partials.items():
             column, moves = _column(variable, layout)
             run = (*block.loops, *loops)
             rows = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
             strides = tuple(n * rows.get(loop.index, 0) + moves.get(loop.index, 0) for loop in run)
-            entries.append(IndexedFormula(run, n * block.base + column, strides, slope, adds))
+            entries.append(IndexedFormula(run, n * block.base + column, strides, partial, adds))
     return tuple(entries)
 
 
-def time_slopes(rates: tuple[IndexedFormula, ...]) -> tuple[IndexedFormula, ...]:
+def time_derivatives(rates: tuple[IndexedFormula, ...]) -> tuple[IndexedFormula, ...]:
     """Return the nonzero partial derivatives of rates by the time, as blocks of a vector."""
     differentiator, time = Differentiator({TIME}), (Node("name", TIME), ())
-    slopes = [(block, differentiator.gradient(block.node).get(time)) for block in rates]
-    return tuple(replace(block, node=slope) for block, slope in slopes if slope is not None)
+    partials = [(block, differentiator.gradient(block.node).get(time)) for block in rates]
+    return tuple(replace(block, node=partial) for block, partial in partials if partial is not None)
 
 
 def one_after_the_other(entries: tuple[IndexedFormula, ...], n: int) -> tuple[tuple[IndexedFormula, ...], Any, Any]:

@@ -25,7 +25,7 @@ class Operation:
         Fewest and most; None for any number from the fewest on.
     value : callable
         Its value in NumPy, of two arguments where it takes any number of them.
-    slope : tuple of str, or "own rule"
+    derivative : tuple of str, or "own rule"
         Derivative by each argument ``x1, x2, …``, as a formula; "0" where it is constant between jumps.
     code : str
         Name of the LLVM intrinsic, of the function of the C mathematics library, or "own rule".
@@ -42,7 +42,7 @@ class Operation:
 
     arguments: tuple[int, int | None]
     value: Callable[..., Any]
-    slope: tuple[str, ...] | Literal["own rule"]
+    derivative: tuple[str, ...] | Literal["own rule"]
     code: str
     bounds: Literal["rising", "falling", "own rule", "unknown"]
     unit: Literal["plain", "sign", "same", "compared", "own rule"]
@@ -50,9 +50,9 @@ class Operation:
     latex: str
 
 
-def _wave(value: Any, slope: str, code: str, latex: str, bounds: Any) -> Operation:
+def _wave(value: Any, derivative: str, code: str, latex: str, bounds: Any) -> Operation:
     """Return a smooth function of one plain number."""
-    return Operation((1, 1), value, (slope,), code, bounds, "plain", jumps=False, latex=latex)
+    return Operation((1, 1), value, (derivative,), code, bounds, "plain", jumps=False, latex=latex)
 
 
 def _step(value: Any, code: str, bounds: Any, unit: Any, name: str) -> Operation:

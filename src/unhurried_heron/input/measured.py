@@ -169,8 +169,8 @@ class Measured:
     def kinks(self) -> Any:
         """Times where the quantity or one of its first three derivatives jumps."""
         if self.interpolation == "linear":
-            slopes = self.pieces[:-1, 2]
-            bent = np.abs(np.diff(slopes)) > _STRAIGHT * np.abs(slopes).max(initial=0.0)
+            derivatives = self.pieces[:-1, 2]
+            bent = np.abs(np.diff(derivatives)) > _STRAIGHT * np.abs(derivatives).max(initial=0.0)
             return self.times[1:-1][bent]
         return self.times[1:]
 

@@ -54,6 +54,6 @@ def family(address):
     if control.ask == DESCRIBE:
         return _describe(system, work, control)
     if control.ask == ACCEPT:
-        code = ask_rates(system, control, FOR_END, control.time, system.state, system.slope)
+        code = ask_rates(system, control, FOR_END, control.time, system.state, system.rates_at_state)
         return REACHED_END if code == 1 else RATES_STOPPED
     return STEP_TOO_SMALL if control.ask == REFUSE else REACHED_END

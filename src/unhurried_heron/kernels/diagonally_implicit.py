@@ -18,7 +18,7 @@ from unhurried_heron.kernels.implicit.prediction import came_true, start_from
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import find_slope, first_not_finite
+from unhurried_heron.kernels.march.outcome import find_rates_at_state, first_not_finite
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
@@ -85,9 +85,9 @@ def _begin_stage(system, work, i, h):
     for j in range(i):
         weight = work.a[i * s + j]
         if weight != 0.0:
-            slopes = offset_by(work.k, j * n)
+            stage_rates = offset_by(work.k, j * n)
             for k in range(n):
-                work.base[k] += weight * slopes[k]
+                work.base[k] += weight * stage_rates[k]
     for k in range(n):
         work.base[k] = system.state[k] + h * work.base[k]
 
@@ -102,21 +102,21 @@ def _guess(system, work, i, h):
         for k in range(n):
             work.z[k] -= work.base[k]
     else:
-        slopes = system.slope if i == 0 else offset_by(work.k, (i - 1) * n)
+        stage_rates = system.rates_at_state if i == 0 else offset_by(work.k, (i - 1) * n)
         for k in range(n):
-            work.z[k] = h * work.a[i * work.stages + i] * slopes[k]
+            work.z[k] = h * work.a[i * work.stages + i] * stage_rates[k]
 
 
 @inner
 def _solve(system, work, control, i, h):
     """Solve a stage and write its slope; return the outcome and the number of iterations."""
     n, time = system.n, control.time + work.c[i] * h
-    slopes, memory = offset_by(work.k, i * n), implicit_memory(work.memory)
+    stage_rates, memory = offset_by(work.k, i * n), implicit_memory(work.memory)
     control.stage = i
     if work.contexts[i] == 0:
         for k in range(n):
             system.trial[k] = work.base[k]
-        code = ask_rates(system, control, FOR_STAGES, time, system.trial, slopes)
+        code = ask_rates(system, control, FOR_STAGES, time, system.trial, stage_rates)
         return (CONVERGED if code == 1 else (STOPPED if code < 1 else DIVERGED)), 0
     shift = 1.0 / (h * work.a[i * work.stages + i])
     _guess(system, work, i, h)
@@ -134,7 +134,7 @@ def _solve(system, work, control, i, h):
         memory.foreseen = 0
         memory.jacobian_age = 0
     for k in range(n):
-        slopes[k] = work.z[k] * shift
+        stage_rates[k] = work.z[k] * shift
     return outcome, count
 
 
@@ -147,7 +147,7 @@ def _all_stages(system, work, control, h):
     if work.known == 1:
         first = 1
         for k in range(n):
-            work.k[k] = system.slope[k]
+            work.k[k] = system.rates_at_state[k]
     for i in range(first, work.stages):
         _begin_stage(system, work, i, h)
         outcome, count = _solve(system, work, control, i, h)
@@ -182,9 +182,9 @@ def _combine(system, work, weights, factor, out):
         out[k] = 0.0
     for j in range(work.stages):
         if weights[j] != 0.0:
-            slopes, weight = offset_by(work.k, j * n), weights[j] * factor
+            stage_rates, weight = offset_by(work.k, j * n), weights[j] * factor
             for k in range(n):
-                out[k] += weight * slopes[k]
+                out[k] += weight * stage_rates[k]
 
 
 @inner
@@ -241,12 +241,12 @@ def _accept(system, work, control):
     if control.adaptive == 1:
         heed_growth(control, work, n, work.defect)
     if work.ends == 1:
-        slopes = offset_by(work.k, (work.stages - 1) * n)
+        stage_rates = offset_by(work.k, (work.stages - 1) * n)
         for k in range(n):
-            system.slope[k] = slopes[k]
-        control.bad_component = first_not_finite(system.state, system.slope, n)
+            system.rates_at_state[k] = stage_rates[k]
+        control.bad_component = first_not_finite(system.state, system.rates_at_state, n)
         return NOT_FINITE if control.bad_component >= 0 else REACHED_END
-    return find_slope(system, control, FOR_END)
+    return find_rates_at_state(system, control, FOR_END)
 
 
 def family(address):

@@ -36,7 +36,7 @@ from unhurried_heron.kernels.memory.control import (
 )
 from unhurried_heron.kernels.memory.decoding import explicit_history_in, history_in, system_in
 
-_PAST, _SLOPES, _PREDICTED, _HEAD = (BLOCK.index(name) for name in ("past", "slopes", "predicted", "head"))
+_PAST, _PAST_RATES, _PREDICTED, _HEAD = (BLOCK.index(name) for name in ("past", "past_rates", "predicted", "head"))
 
 
 @inner
@@ -63,12 +63,12 @@ def _attempt(system, work, control):
 def _accept(system, work, control):
     if history_in(work.history).delegated == 1:
         return accept_of_starter(system, work, control)
-    if ask_rates(system, control, FOR_END, control.time, system.state, system.slope) != 1:
+    if ask_rates(system, control, FOR_END, control.time, system.state, system.rates_at_state) != 1:
         return RATES_STOPPED
-    control.bad_component = first_not_finite(system.state, system.slope, system.n)
+    control.bad_component = first_not_finite(system.state, system.rates_at_state, system.n)
     if control.bad_component >= 0:
         return NOT_FINITE
-    remember(system, work, control, system.slope)
+    remember(system, work, control, system.rates_at_state)
     return REACHED_END
 
 
@@ -78,15 +78,15 @@ def _stride(system, work, control):
     if history.count < work.steps or not (work.steps == 1 or is_same(control, control.step, history.length)):
         control.stride = 0
         return REACHED_END
-    block[_PAST], block[_SLOPES] = address_of(work.past), address_of(work.slopes)
+    block[_PAST], block[_PAST_RATES] = address_of(work.past), address_of(work.past_rates)
     block[_PREDICTED], block[_HEAD] = address_of(work.predicted), history.head
     reason = native_stride(system, control, work.stride, block, 1 + work.corrects)
     history.head = (history.head + rows - control.stride % rows) % rows
     history.length = control.step
     history.delegated = history.handed = 0
-    newest = row(work, work.slopes, 0, n)
+    newest = row(work, work.past_rates, 0, n)
     for k in range(n):
-        system.slope[k] = newest[k]
+        system.rates_at_state[k] = newest[k]
     return reason
 
 

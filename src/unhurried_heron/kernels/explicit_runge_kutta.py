@@ -86,7 +86,7 @@ def _refuse(system, tableau, control):
 def _accept(system, tableau, control):
     end_rates = _end_rates(system, tableau)
     for k in range(system.n):
-        system.slope[k] = end_rates[k]
+        system.rates_at_state[k] = end_rates[k]
     if control.adaptive == 1:
         control.step = control.length * factor_after_acceptance(tableau.controller, control.error, control)
     return REACHED_END

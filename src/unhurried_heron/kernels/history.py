@@ -1,7 +1,7 @@
 """What multistep methods share: values and slopes of past steps of one length, and who takes the steps without them.
 
-``work`` is any bundle with ``history``, a record of `HISTORY`; ``past`` and ``slopes`` (steps + 1, n), rings whose
-newest row is ``head``, the one before it free; ``steps``, ``degree``, ``by_slopes`` and ``interpolant`` of the method;
+``work`` is any bundle with ``history``, a record of `HISTORY`; ``past`` and ``past_rates`` (steps + 1, n), rings whose
+newest row is ``head``, the one before it free; ``steps``, ``degree``, ``by_past_rates`` and ``interpolant`` of the method;
 ``links`` to the one-step method that starts it, and takes steps of another length: up to a switch, or to the end.
 """
 
@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_slope, slope_of
+from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_rates_at_state, rates_at_state_of
 from unhurried_heron.kernels.memory.call import as_doubles, offset_by
 from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, DESCRIBE, REACHED_END, START
 from unhurried_heron.kernels.memory.decoding import history_in
@@ -31,16 +31,16 @@ def start(system, work, control):
     """Forget the past, and have the starter start."""
     history = history_in(work.history)
     history.count, history.head, history.length, history.handed = 0, 0, 0.0, 1
-    hand_slope(system, work.links, 0)
+    hand_rates_at_state(system, work.links, 0)
     control.ask = START
     answer = ask_member(control, work.links, 0)
     if answer == REACHED_END:
-        remember(system, work, control, system.slope)
+        remember(system, work, control, system.rates_at_state)
     return answer
 
 
 @inner
-def remember(system, work, control, slopes):
+def remember(system, work, control, past_rates):
     """Add the present state and its slope to the past."""
     history, n = history_in(work.history), system.n
     if history.count > 0 and history.length != 0.0 and not is_same(control, control.length, history.length):
@@ -49,9 +49,9 @@ def remember(system, work, control, slopes):
     if history.count > 0:
         history.length = control.length
     history.head = (history.head + work.steps) % (work.steps + 1)
-    values, theirs = row(work, work.past, 0, n), row(work, work.slopes, 0, n)
+    values, theirs = row(work, work.past, 0, n), row(work, work.past_rates, 0, n)
     for k in range(n):
-        values[k], theirs[k] = system.state[k], slopes[k]
+        values[k], theirs[k] = system.state[k], past_rates[k]
     history.count = min(history.count + 1, work.steps)
 
 
@@ -71,9 +71,9 @@ def combine_past(system, work, weights, h, out):
         j = work.steps - 1 - i
         weight = weights[work.steps + j] * h
         if weight != 0.0:
-            slopes = row(work, work.slopes, j, n)
+            past_rates = row(work, work.past_rates, j, n)
             for k in range(n):
-                out[k] += weight * slopes[k]
+                out[k] += weight * past_rates[k]
 
 
 @inner
@@ -97,7 +97,7 @@ def attempt_of_starter(system, work, control):
     """Have the starter attempt the step; it begins anew where it was not the one before."""
     history = history_in(work.history)
     if history.handed == 0:
-        hand_slope(system, work.links, 0)
+        hand_rates_at_state(system, work.links, 0)
         history.handed, control.ask = 1, START
         ask_member(control, work.links, 0)
     control.ask = ATTEMPT
@@ -109,11 +109,11 @@ def accept_of_starter(system, work, control):
     """Have the starter accept its step, and learn the slope at its end."""
     control.ask = ACCEPT
     answer = ask_member(control, work.links, 0)
-    theirs = slope_of(work.links, 0)
+    theirs = rates_at_state_of(work.links, 0)
     for k in range(system.n):
-        system.slope[k] = theirs[k]
+        system.rates_at_state[k] = theirs[k]
     if answer == REACHED_END:
-        remember(system, work, control, system.slope)
+        remember(system, work, control, system.rates_at_state)
     return answer
 
 
@@ -134,12 +134,12 @@ def describe(system, work, control):
         for k in range(n):
             out[k] = weight * (system.trial[k] - system.state[k])
     for j in range(1, degree):
-        if work.by_slopes == 1:
-            other, scale = row(work, work.slopes, j - 1, n), control.length
+        if work.by_past_rates == 1:
+            other, scale = row(work, work.past_rates, j - 1, n), control.length
         else:
             other, scale = row(work, work.past, j, n), 1.0
         for d in range(degree):
             out, weight = offset_by(coefficients, (d + 1) * n), work.interpolant[d * degree + j] * scale
             for k in range(n):
-                out[k] += weight * (other[k] if work.by_slopes == 1 else other[k] - system.state[k])
+                out[k] += weight * (other[k] if work.by_past_rates == 1 else other[k] - system.state[k])
     return REACHED_END

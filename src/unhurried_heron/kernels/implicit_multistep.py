@@ -124,9 +124,9 @@ def _accept(system, work, control):
     shift = 1.0 / (control.length * work.newest[0])
     for k in range(n):
         # as it was solved: a fresh one would amplify what the iteration left
-        system.slope[k] = work.z[k] * shift
-    control.bad_component = first_not_finite(system.state, system.slope, n)
-    remember(system, work, control, system.slope)
+        system.rates_at_state[k] = work.z[k] * shift
+    control.bad_component = first_not_finite(system.state, system.rates_at_state, n)
+    remember(system, work, control, system.rates_at_state)
     return NOT_FINITE if control.bad_component >= 0 else REACHED_END
 
 

@@ -16,7 +16,7 @@ from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, siz
 from unhurried_heron.kernels.linear_algebra.calls import solve
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import find_slope
+from unhurried_heron.kernels.march.outcome import find_rates_at_state
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
@@ -39,16 +39,18 @@ _ROOT = 1.4901161193847656e-08  # of the spacing of floating-point numbers
 
 
 @inner
-def _find_time_slope(system, work, control):
+def _find_time_derivative(system, work, control):
     """Find the slope of the rates in time, by differences where it is not written; return the code of the function."""
     n, t, h = system.n, control.time, control.length
-    if system.time_slope != 0:
+    if system.time_derivative != 0:
         control.bad_time = t
-        return call_native(system.time_slope, t, system.state, work.time_derivative, system.time_slope_context)
+        return call_native(
+            system.time_derivative, t, system.state, work.time_derivative, system.time_derivative_context
+        )
     moved = t + np.copysign(min(abs(h), _ROOT * max(abs(t), abs(h))), h)
     code = ask_rates(system, control, FOR_JACOBIAN, moved, system.state, work.time_derivative)
     for k in range(n):
-        work.time_derivative[k] = (work.time_derivative[k] - system.slope[k]) / (moved - t)
+        work.time_derivative[k] = (work.time_derivative[k] - system.rates_at_state[k]) / (moved - t)
     return code
 
 
@@ -60,7 +62,7 @@ def _prepare(system, work, control, h):
         if find_jacobian(system, work, control) != 1:
             return STOPPED
         if system.moves == 1:
-            code = _find_time_slope(system, work, control)
+            code = _find_time_derivative(system, work, control)
             if code != 1:
                 return STOPPED if code < 1 else DIVERGED
         memory.jacobian_age = FRESH
@@ -79,7 +81,7 @@ def _rates_of_stage(system, work, control, i, h):
     """Write the rates of a stage to its row of ``f``; return their code."""
     n, s, out = system.n, work.stages, offset_by(work.f, i * system.n)
     if work.same[i] != i:
-        known = system.slope if work.same[i] < 0 else offset_by(work.f, work.same[i] * n)
+        known = system.rates_at_state if work.same[i] < 0 else offset_by(work.f, work.same[i] * n)
         for k in range(n):
             out[k] = known[k]
         return 1
@@ -178,7 +180,7 @@ def _accept(system, work, control):
     after_acceptance(control, work)
     if control.adaptive == 1:
         heed_growth(control, work, n, work.defect)
-    return find_slope(system, control, FOR_END)
+    return find_rates_at_state(system, control, FOR_END)
 
 
 def family(address):

@@ -71,7 +71,7 @@ def _look(system, work, control):
     n, stretch, direction, moved, found = system.n, stretch_in(work.stretch), work.direction, work.stage, work.end
     size = _size(system.state, n)
     reach = _NUDGE * (
-        size if size > 0.0 else max(_size(system.absolute, n), abs(control.length) * _size(system.slope, n))
+        size if size > 0.0 else max(_size(system.absolute, n), abs(control.length) * _size(system.rates_at_state, n))
     )
     radius = 0.0
     stretch.cost, stretch.spent = 1, 0
@@ -88,7 +88,7 @@ def _look(system, work, control):
         if code != 1:
             break
         for k in range(n):
-            found[k] -= system.slope[k]
+            found[k] -= system.rates_at_state[k]
         new = _size(found, n) / reach
         if not new < np.inf:
             break
@@ -107,7 +107,7 @@ def _look(system, work, control):
 
 
 @inner
-def _slopes(count, w0):
+def _derivatives(count, w0):
     """Return slope, second and third derivative of the Chebyshev polynomial at w0."""
     t_0, d_0, e_0, f_0 = 1.0, 0.0, 0.0, 0.0
     t, d, e, f = w0, 1.0, 0.0, 0.0
@@ -132,8 +132,8 @@ def _stages_for(need):
     count = max(LEAST_STAGES, int(np.sqrt(1.0 + 1.5 * need)))
     while count <= MOST_STAGES:
         w0 = 1.0 + DAMPING / (count * count)
-        slope, bend, _ = _slopes(count, w0)
-        if (w0 + 1.0) * bend / slope >= need:
+        rates_at_state, bend, _ = _derivatives(count, w0)
+        if (w0 + 1.0) * bend / rates_at_state >= need:
             return count
         count += 1
     return 0
@@ -151,17 +151,23 @@ def _longest(work, control):
 @inner
 def _march_stages(system, work, control, count):
     """Write the end of the step to ``trial`` and a state in its middle to ``middle``; return the code of the rates."""
-    n, h, y, slope, stretch = system.n, control.length, system.state, system.slope, stretch_in(work.stretch)
+    n, h, y, rates_at_state, stretch = (
+        system.n,
+        control.length,
+        system.state,
+        system.rates_at_state,
+        stretch_in(work.stretch),
+    )
     w0 = 1.0 + DAMPING / (count * count)
-    last_slope, last_bend, last_third = _slopes(count, w0)
-    w1 = last_slope / last_bend
+    last_derivative, last_bend, last_third = _derivatives(count, w0)
+    w1 = last_derivative / last_bend
     b_0 = b_1 = b = 0.25 / (w0 * w0)
     # T, its slope and second derivative, of the present stage and the one before
     t_0, d_0, e_0, t, d, e = 1.0, 0.0, 0.0, w0, 1.0, 0.0
     node_1 = 0.25 * w1 / (w0 * w0)
     stretch.node = 0.0
     for k in range(n):
-        work.stage[k] = y[k] + b * w1 * h * slope[k]
+        work.stage[k] = y[k] + b * w1 * h * rates_at_state[k]
         work.before[k] = y[k]
     for j in range(2, count + 1):
         if control.stop != 0:
@@ -184,7 +190,7 @@ def _march_stages(system, work, control, count):
         for k in range(n):
             new = (1.0 - mu - nu) * y[k] + mu * work.stage[k] + nu * work.before[k] + pull * work.rates[k]
             work.before[k] = work.stage[k]
-            work.stage[k] = new + push * slope[k]
+            work.stage[k] = new + push * rates_at_state[k]
         b_0, b_1, node_1 = b_1, b, w1 * e / d
         # stages from the second on are of order 2, and damped
         if stretch.node == 0.0 and 2.0 * node_1 >= 1.0 and j < count:
@@ -227,7 +233,7 @@ def _attempt(system, work, control):
         return REFUSED
     if control.adaptive == 1:
         for k in range(n):
-            miss = system.trial[k] - y[k] - 0.5 * h * (system.slope[k] + work.end[k])
+            miss = system.trial[k] - y[k] - 0.5 * h * (system.rates_at_state[k] + work.end[k])
             ratio = (
                 stretch.weight
                 * miss
@@ -261,7 +267,7 @@ def _refuse(system, work, control):
 @inner
 def _accept(system, work, control):
     for k in range(system.n):
-        system.slope[k] = work.end[k]
+        system.rates_at_state[k] = work.end[k]
     stretch_in(work.stretch).spent += control.row_iterations
     if control.adaptive == 1:
         wanted = control.length * factor_after_acceptance(work.controller, control.error, control)
@@ -285,7 +291,7 @@ def _describe(system, work, control):
             bend = (move - (work.middle[k] - y[k]) / node) / (1.0 - node)
             coefficients[n + k], second[k], third[k] = move - bend, bend, 0.0
         else:
-            a, b = h * system.slope[k], h * work.end[k]
+            a, b = h * system.rates_at_state[k], h * work.end[k]
             coefficients[n + k], second[k], third[k] = a, 3.0 * move - 2.0 * a - b, a + b - 2.0 * move
     return REACHED_END
 

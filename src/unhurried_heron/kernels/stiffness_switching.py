@@ -13,7 +13,7 @@ import numpy as np
 
 from unhurried_heron.kernels.implicit.scale import size_in
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_slope, slope_of
+from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_rates_at_state, rates_at_state_of
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_longs
 from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, CHANGE, DESCRIBE, FOR_ESTIMATES, REACHED_END, START
@@ -41,11 +41,11 @@ _WITHIN = 0.5
 @inner
 def _find_sizes(system, work, control):
     """Bring the sizes of the states up to date: the largest of late, of their change, or what the tolerance loses."""
-    slopes, h = slope_of(work.links, 0), abs(control.length)
+    present_rates, h = rates_at_state_of(work.links, 0), abs(control.length)
     for k in range(system.n):
         relative = system.relative[k]
         least = system.absolute[k] / relative if relative > 0.0 else system.absolute[k]
-        here = max(abs(system.state[k]), h * abs(slopes[k]))
+        here = max(abs(system.state[k]), h * abs(present_rates[k]))
         work.sizes[k] = max(max(here, _FORGETS * work.sizes[k]), max(least, 1e-300))
 
 
@@ -58,7 +58,7 @@ def _look(system, work, control):
     the direction before, all in the same units.
     """
     n, choice = system.n, choice_in(work.choice)
-    slopes = slope_of(work.links, 0)
+    present_rates = rates_at_state_of(work.links, 0)
     _find_sizes(system, work, control)
     length, earlier = size_in(work.direction, work.sizes, n), size_in(work.earlier, work.sizes, n)
     share = _NUDGE / length if 1e-200 < length < 1e200 else 0.0
@@ -71,7 +71,7 @@ def _look(system, work, control):
         return code >= 1
     for k in range(n):
         work.earlier[k] = work.moved[k] - system.state[k]
-        work.direction[k] = work.rates[k] - slopes[k]
+        work.direction[k] = work.rates[k] - present_rates[k]
     found, over = size_in(work.direction, work.sizes, n), share * earlier
     choice.seen = np.sqrt(found / over) if over > 0.0 and found < 1e300 else 0.0
     # a direction that is not the fastest yet tells too little: what was known is forgotten slowly
@@ -115,9 +115,9 @@ def _accept(system, work, control):
     control.ask = ACCEPT
     work.taken[choice_in(work.choice).stiff] += 1
     answer = ask_member(control, work.links, 0)
-    theirs = slope_of(work.links, 0)
+    theirs = rates_at_state_of(work.links, 0)
     for k in range(system.n):
-        system.slope[k] = theirs[k]
+        system.rates_at_state[k] = theirs[k]
     return _consider(system, work, control) if answer == REACHED_END else answer
 
 
@@ -160,5 +160,5 @@ def family(address):
             work.taken[0] = work.taken[1] = 0
             for k in range(system.n):
                 work.direction[k] = work.earlier[k] = work.sizes[k] = 0.0
-        hand_slope(system, work.links, 0)
+        hand_rates_at_state(system, work.links, 0)
     return ask_member(control, work.links, 0)

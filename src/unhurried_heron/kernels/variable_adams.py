@@ -20,7 +20,7 @@ from unhurried_heron.kernels.divided_differences import (
     size_of_row,
 )
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import NOT_FINITE_SHRINK, find_slope, first_not_finite, tried_again
+from unhurried_heron.kernels.march.outcome import NOT_FINITE_SHRINK, find_rates_at_state, first_not_finite, tried_again
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 from unhurried_heron.kernels.memory.control import (
@@ -150,16 +150,16 @@ def _describe(system, work, control):
 def _accept(system, work, control):
     n, variable = system.n, variable_in(work.variable)
     if work.evaluations > 1:
-        reason = find_slope(system, control, FOR_END)
+        reason = find_rates_at_state(system, control, FOR_END)
         if reason != REACHED_END:
             return reason
     else:
         for k in range(n):
-            system.slope[k] = work.residual[k]
-        control.bad_component = first_not_finite(system.state, system.slope, n)
+            system.rates_at_state[k] = work.residual[k]
+        control.bad_component = first_not_finite(system.state, system.rates_at_state, n)
         if control.bad_component >= 0:
             return NOT_FINITE
-    rows = extend(work, n, system.slope, variable.order + 2)
+    rows = extend(work, n, system.rates_at_state, variable.order + 2)
     keep(work, n, control.time, rows)
     _set_scale(system, work)
     choose_next(work, control)
@@ -192,5 +192,5 @@ def family(address):
     if control.ask == REFUSE:
         return _refuse(system, work, control)
     _set_scale(system, work)
-    begin_table(work, system.n, control.time, control.step, system.slope)
+    begin_table(work, system.n, control.time, control.step, system.rates_at_state)
     return REACHED_END

@@ -80,17 +80,17 @@ def _predict(system, work, control):
         leading += 1.0 / (work.spans[j] * unit)
     for i in range(n):
         work.base[i] = work.z[i] = 0.0
-    value, slope = 1.0, 0.0
+    value, derivative = 1.0, 0.0
     for q in range(k + 1):
         row = offset_by(work.table, q * n)
         for i in range(n):
             work.z[i] += value * row[i]
         if q < k:
             # the polynomial through the last k points, less its slope over the leading coefficient
-            weight = value - slope / (unit * leading)
+            weight = value - derivative / (unit * leading)
             for i in range(n):
                 work.base[i] += weight * row[i]
-        slope = slope * work.spans[q] + value
+        derivative = derivative * work.spans[q] + value
         value *= work.spans[q]
     for i in range(n):
         work.z[i] -= work.base[i]
@@ -183,14 +183,14 @@ def _accept(system, work, control):
     n, memory, variable = system.n, implicit_memory(work.memory), variable_in(work.variable)
     for k in range(n):
         work.moved[k] = work.fresh[k] - work.table[k]
-        system.slope[k] = work.z[k] * work.weights[0]
+        system.rates_at_state[k] = work.z[k] * work.weights[0]
     keep(work, n, control.time, min(min(variable.count + 1, work.rows), variable.order + 3))
     set_scale(system, work, control.step)
     memory.previous_step = control.length
     memory.jacobian_age = OLD if newton_in(work.newton).theta <= _GOOD_CONTRACTION else 0
     choose_next(work, control)
     heed_growth(control, work, n, work.moved)
-    control.bad_component = first_not_finite(system.state, system.slope, n)
+    control.bad_component = first_not_finite(system.state, system.rates_at_state, n)
     return NOT_FINITE if control.bad_component >= 0 else REACHED_END
 
 
@@ -221,7 +221,7 @@ def family(address):
     # a point before the start, on the tangent there
     unit = variable_in(work.variable).unit
     for k in range(n):
-        work.table[n + k] = system.slope[k] * unit
+        work.table[n + k] = system.rates_at_state[k] * unit
     work.times[1] = control.time - control.step
     variable_in(work.variable).count = 2
     return REACHED_END

@@ -8,7 +8,7 @@ step; where it contracts badly, or fails, fewer are taken: E. Hairer and G. Wann
 from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.members import ask_member, fill_degrees, slope_of
+from unhurried_heron.kernels.march.members import ask_member, fill_degrees, rates_at_state_of
 from unhurried_heron.kernels.memory.call import as_control, as_longs
 from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, DESCRIBE, REACHED_END, REFUSE, START
 from unhurried_heron.kernels.memory.decoding import block_work_in, newton_in, several_in, several_work_in, system_in
@@ -29,7 +29,7 @@ def _contraction(work, i):
 def _change(system, work, control, i):
     """Let another member march from here."""
     several = several_in(work.several)
-    before, after = slope_of(work.links, several.present), slope_of(work.links, i)
+    before, after = rates_at_state_of(work.links, several.present), rates_at_state_of(work.links, i)
     for k in range(system.n):
         after[k] = before[k]
     several.present, several.good = i, 0
@@ -45,9 +45,9 @@ def _accept(system, work, control):
     control.ask = ACCEPT
     answer = ask_member(control, work.links, present)
     work.taken[present] += 1
-    theirs = slope_of(work.links, present)
+    theirs = rates_at_state_of(work.links, present)
     for k in range(system.n):
-        system.slope[k] = theirs[k]
+        system.rates_at_state[k] = theirs[k]
     several.refusals = 0
     if answer != REACHED_END:
         return answer
@@ -92,7 +92,7 @@ def family(address):
     if control.accepted == 0:
         for i in range(work.highest + 1):
             work.taken[i] = 0
-    theirs = slope_of(work.links, 0)
+    theirs = rates_at_state_of(work.links, 0)
     for k in range(system.n):
-        theirs[k] = system.slope[k]
+        theirs[k] = system.rates_at_state[k]
     return ask_member(control, work.links, 0)

@@ -140,7 +140,7 @@ class DiagonalisedTableau:
         return self.is_collocation and abs(float(self.free.sum())) < _MET
 
     @cached_property
-    def slopes_to_polynomial(self) -> Matrix:
+    def rates_to_polynomial(self) -> Matrix:
         """From the stages' slopes to the coefficients of theta, theta^2, …, shape (stages or fewer, stages)."""
         if self._distinct:
             c = extended(self.c)
@@ -158,7 +158,7 @@ class DiagonalisedTableau:
     def polynomial(self) -> Matrix:
         """From the stages' increments to the coefficients of theta, …, theta^stages."""
         found = np.zeros((self.stages, self.stages))
-        weights = self.slopes_to_polynomial @ self.inverse.astype(float)
+        weights = self.rates_to_polynomial @ self.inverse.astype(float)
         found[: len(weights)] = weights
         return found
 
@@ -204,7 +204,7 @@ class DiagonalisedTableau:
         return found
 
     @property
-    def uses_slope(self) -> bool:
+    def uses_start_rates(self) -> bool:
         """Whether the slope at the start belongs to the estimate."""
         return self.b_embedded is None
 

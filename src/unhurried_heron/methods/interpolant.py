@@ -86,8 +86,8 @@ def growth_within(a: Any, rows: Matrix, limit: float) -> float:
     matrix, z = np.array([floats(row) for row in a]), np.linspace(-limit, 0.0, 33)[:, None]
     weights = np.linspace(0.0, 1.0, 41)[:, None] ** np.arange(1, len(rows) + 1) @ rows
     ones = np.ones((len(z), len(matrix), 1))
-    slopes = z * np.linalg.solve(np.eye(len(matrix)) - z[:, :, None] * matrix, ones)[:, :, 0]
-    return float(np.abs(1.0 + slopes @ weights.T).max())
+    stage_rates = z * np.linalg.solve(np.eye(len(matrix)) - z[:, :, None] * matrix, ones)[:, :, 0]
+    return float(np.abs(1.0 + stage_rates @ weights.T).max())
 
 
 def _conditions(weights: ElementaryWeights, orders: range, degree: int) -> tuple[Matrix, Matrix]:

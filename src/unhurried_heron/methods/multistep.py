@@ -140,15 +140,17 @@ class Multistep:
         return max(max((i + 1 for i, x in enumerate(part) if x), default=0) for part in parts)
 
     @property
-    def uses_slopes(self) -> bool:
+    def uses_past_rates(self) -> bool:
         """Whether it uses slopes of the past."""
         return any(self.b[1:]) or self.predictor is not None
 
     def _defect(self, q: int, a: Any, b: Any) -> Any:
         """Return how far the coefficients miss the condition of order q, times q!."""
         values = extended(a) @ (-np.arange(len(a), dtype=np.longdouble)) ** q
-        slopes = extended(b) @ (1.0 - np.arange(len(b), dtype=np.longdouble)) ** (q - 1) if q else np.longdouble(0)
-        return np.longdouble(1) - values - q * slopes
+        rate_weights = (
+            extended(b) @ (1.0 - np.arange(len(b), dtype=np.longdouble)) ** (q - 1) if q else np.longdouble(0)
+        )
+        return np.longdouble(1) - values - q * rate_weights
 
     def _order_of(self, a: Any, b: Any) -> int:
         for q in range(_MOST_ORDER):
@@ -186,18 +188,18 @@ class Multistep:
 
     @property
     def _degree(self) -> int:
-        return min(self.order, self.steps + 1 if self.uses_slopes else self.steps)
+        return min(self.order, self.steps + 1 if self.uses_past_rates else self.steps)
 
     @cached_property
     def prediction(self) -> tuple[Matrix, Matrix]:
         """Weights of past values and rates, shape (steps,) each, in the prediction of an implicit step."""
         k = self.steps
-        values, slopes = np.zeros(k), np.zeros(k)
-        if self.uses_slopes or k == 1:
-            values[0], slopes[:] = 1.0, [float(x) for x in adams_bashforth(k)[1:]]
+        values, rate_weights = np.zeros(k), np.zeros(k)
+        if self.uses_past_rates or k == 1:
+            values[0], rate_weights[:] = 1.0, [float(x) for x in adams_bashforth(k)[1:]]
         else:
             values[:] = [(-1) ** j * math.comb(k, j + 1) for j in range(k)]
-        return values, slopes
+        return values, rate_weights
 
     @cached_property
     def characteristic(self) -> Matrix:
@@ -274,8 +276,10 @@ class Multistep:
             root = mpmath.exp(z)
             for _ in range(8):
                 value = root**k - sum(w * root ** (k - 1 - j) for j, w in enumerate(past))
-                slope = k * root ** (k - 1) - sum(w * (k - 1 - j) * root ** (k - 2 - j) for j, w in enumerate(past))
-                root -= value / slope
+                derivative = k * root ** (k - 1) - sum(
+                    w * (k - 1 - j) * root ** (k - 2 - j) for j, w in enumerate(past)
+                )
+                root -= value / derivative
             return bool(abs(root) - 1 > mpmath.mpf("1e-50"))
 
     @cached_property
@@ -284,8 +288,8 @@ class Multistep:
         real, imaginary = self._limit(-1.0), 0.0 if self._grows_on_axis() else self._limit(1j)
         if not self.implicit:
             return Region(real, imaginary, 0.0, math.inf)
-        slopes = np.roots([float(x) for x in self.b]) if len(self.b) > 1 else np.zeros(1)
-        at_infinity = float(np.abs(slopes).max(initial=0.0))
+        rate_weights = np.roots([float(x) for x in self.b]) if len(self.b) > 1 else np.zeros(1)
+        at_infinity = float(np.abs(rate_weights).max(initial=0.0))
         if math.isfinite(real):
             return Region(real, imaginary, 0.0, at_infinity)
         x = np.exp(1j * np.linspace(1e-4, math.pi, _ANGLES))
@@ -313,14 +317,14 @@ class Multistep:
         """The step polynomial, shape (degree, degree), from how far the state moves, and the past.
 
         Row d belongs to theta^(d+1). The columns: the move; h times the slopes at the start of the step and before
-        (``uses_slopes``), or the values before less that at the start.
+        (``uses_past_rates``), or the values before less that at the start.
         """
         degree = self._degree
         powers = np.arange(1, degree + 1)
         conditions: list[Any] = [np.ones(degree)]
         for j in range(degree - 1):
-            at = -float(j) if self.uses_slopes else -float(j + 1)
-            conditions.append(powers * at ** (powers - 1.0) if self.uses_slopes else at**powers)
+            at = -float(j) if self.uses_past_rates else -float(j + 1)
+            conditions.append(powers * at ** (powers - 1.0) if self.uses_past_rates else at**powers)
         return np.linalg.inv(np.array(conditions))
 
 

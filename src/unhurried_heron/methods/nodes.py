@@ -38,9 +38,9 @@ def _roots(degree: int, guesses: Any, plus: int) -> Any:
     for _ in range(_TURNS):
         now, before = _legendre(degree, x)
         third = _legendre(degree - 1, x)[1]
-        slope = degree * (before - x * now) / (1 - x * x)
+        derivative = degree * (before - x * now) / (1 - x * x)
         below = (degree - 1) * (third - x * before) / (1 - x * x) if degree > 1 else np.zeros_like(x)
-        change = (now + plus * before) / (slope + plus * below)
+        change = (now + plus * before) / (derivative + plus * below)
         x = x - change
         if np.abs(change).max(initial=0.0) < 4 * np.finfo(np.longdouble).eps:
             break
@@ -67,9 +67,9 @@ def lobatto(stages: int) -> Any:
     for _ in range(_TURNS):
         now, before = _legendre(stages - 1, inner)
         # P_(s-1)' vanishes there, and the equation of Legendre gives its slope
-        slope = (stages - 1) * (before - inner * now) / (1 - inner * inner)
-        bend = (2 * inner * slope - (stages - 1) * stages * now) / (1 - inner * inner)
-        inner = inner - slope / bend
+        derivative = (stages - 1) * (before - inner * now) / (1 - inner * inner)
+        bend = (2 * inner * derivative - (stages - 1) * stages * now) / (1 - inner * inner)
+        inner = inner - derivative / bend
     return np.concatenate([[np.longdouble(0)], (1 + inner) / 2, [np.longdouble(1)]])
 
 

@@ -305,7 +305,7 @@ class RungeKutta(OneStep):
     def _interpolant(self) -> tuple[Matrix, int]:
         """Weights of the step polynomial and the order whose conditions they meet."""
         if self.family == FULLY_IMPLICIT:
-            weights = self.blocks.slopes_to_polynomial
+            weights = self.blocks.rates_to_polynomial
             return weights, order_of_weights(self.a, weights)
         zero = Fraction(0)
         if self.continuous is None:

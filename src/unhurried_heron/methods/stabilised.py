@@ -92,9 +92,9 @@ class Stabilised(OneStep):
         """The numbers w0, w1, a and b of R(z) = a + b T(w0 + w1 z)."""
         s = self.count or MOST_STAGES
         w0 = 1.0 + DAMPING / s**2
-        value, slope, bend = chebyshev(s, w0)
-        b = bend / slope**2
-        return w0, slope / bend, 1.0 - b * value, b
+        value, derivative, bend = chebyshev(s, w0)
+        b = bend / derivative**2
+        return w0, derivative / bend, 1.0 - b * value, b
 
     @cached_property
     def region(self) -> Region:
@@ -139,7 +139,7 @@ def chebyshev(count: int, x: float) -> tuple[float, float, float]:
     before, present = (1.0, 0.0, 0.0), (x, 1.0, 0.0)
     for _ in range(count - 1):
         value = 2.0 * x * present[0] - before[0]
-        slope = 2.0 * x * present[1] + 2.0 * present[0] - before[1]
+        derivative = 2.0 * x * present[1] + 2.0 * present[0] - before[1]
         bend = 2.0 * x * present[2] + 4.0 * present[1] - before[2]
-        before, present = present, (value, slope, bend)
+        before, present = present, (value, derivative, bend)
     return present

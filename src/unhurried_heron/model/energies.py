@@ -107,7 +107,7 @@ def _written_out(
         if named in ready:
             return ready[named]
         moved = named.removesuffix("'") if coordinates else ""
-        return total_slope(ready[moved], coordinates) if moved != named and moved in ready else None
+        return total_derivative(ready[moved], coordinates) if moved != named and moved in ready else None
 
     needs = {
         key: rewrite(node, lambda part: name(base_of(str(part.args[0]))) if part.op == "name" else None, {})
@@ -124,14 +124,14 @@ def velocities_of(statements: Sequence[EquationLine], coordinates: Sequence[str]
     if not any(StateName.read(each).primes and base_of(each) not in coordinates for each in used):
         return {}
     ready = _written_out(statements, (KINETIC, POTENTIAL), coordinates)
-    return {key + "'": total_slope(node, coordinates) for key, node in ready.items() if key + "'" in used}
+    return {key + "'": total_derivative(node, coordinates) for key, node in ready.items() if key + "'" in used}
 
 
-def total_slope(node: Node, coordinates: Sequence[str]) -> Node:
+def total_derivative(node: Node, coordinates: Sequence[str]) -> Node:
     """Return the derivative by the time of a formula of coordinates."""
-    slopes = Differentiator((*coordinates, TIME)).by_name(node)
-    moves = [mul(slopes[q], name(q + "'")) for q in coordinates if q in slopes]
-    return _tidy(add(*moves, slopes.get(TIME, ZERO)))
+    partials = Differentiator((*coordinates, TIME)).by_name(node)
+    moves = [mul(partials[q], name(q + "'")) for q in coordinates if q in partials]
+    return _tidy(add(*moves, partials.get(TIME, ZERO)))
 
 
 def _missing(names: str, statements: Sequence[EquationLine], wanted: str) -> ExpressionError:
@@ -167,10 +167,10 @@ def lagrange(statements: Sequence[EquationLine], coordinates: Sequence[str], for
     residuals = []
     for q, speed in zip(coordinates, speeds, strict=True):
         momentum = _tidy(first.get(speed, ZERO))
-        slopes = Differentiator((*coordinates, *speeds, TIME)).by_name(momentum)
-        change = [mul(slopes.get(v, ZERO), name(v + "'")) for v in speeds]
-        change += [mul(slopes.get(x, ZERO), name(v)) for x, v in zip(coordinates, speeds, strict=True)]
-        change += [slopes.get(TIME, ZERO), neg(first.get(q, ZERO)), neg(forces.get(q, ZERO))]
+        partials = Differentiator((*coordinates, *speeds, TIME)).by_name(momentum)
+        change = [mul(partials.get(v, ZERO), name(v + "'")) for v in speeds]
+        change += [mul(partials.get(x, ZERO), name(v)) for x, v in zip(coordinates, speeds, strict=True)]
+        change += [partials.get(TIME, ZERO), neg(first.get(q, ZERO)), neg(forces.get(q, ZERO))]
         residuals.append(Residual(_tidy(add(*change)), f"the equation of motion of '{q}'"))
     energy = add(*(mul(name(v), first.get(v, ZERO)) for v in speeds), neg(function))
     return Motion(dict.fromkeys(coordinates, 2), tuple(residuals), {}, _energy(known, energy))
@@ -184,13 +184,13 @@ def _energy(known: Mapping[str, Node], general: Node) -> Node:
     speeds = {named for named in names_in(kinetic) if StateName.read(named).primes}
     if any(StateName.read(named).primes for named in names_in(potential)):
         return _tidy(general)
-    slopes = Differentiator(speeds).by_name(kinetic)
+    partials = Differentiator(speeds).by_name(kinetic)
     # a form is quadratic where its second slopes no longer hold speeds and it vanishes with them (Euler)
-    seconds = [s for slope in slopes.values() for s in Differentiator(speeds).by_name(slope).values()]
+    seconds = [s for partial in partials.values() for s in Differentiator(speeds).by_name(partial).values()]
     zero = rewrite(kinetic, lambda part: ZERO if part.op == "name" and part.args[0] in speeds else simplified(part), {})
     flat = [
-        rewrite(slope, lambda part: ZERO if part.op == "name" and part.args[0] in speeds else simplified(part), {})
-        for slope in slopes.values()
+        rewrite(partial, lambda part: ZERO if part.op == "name" and part.args[0] in speeds else simplified(part), {})
+        for partial in partials.values()
     ]
     quadratic = not any(names_in(second) & speeds for second in map(_tidy, seconds))
     if quadratic and zero is ZERO and all(part is ZERO for part in flat):
@@ -227,9 +227,9 @@ def hamilton(statements: Sequence[EquationLine], coordinates: Mapping[str, str],
     else:
         raise _missing(f"'{HAMILTONIAN}'", statements, "hamiltonian = …, or kinetic = … and potential = …")
     _refuse_accelerations(function, ())
-    slopes = Differentiator((*coordinates, *coordinates.values())).by_name(function)
-    rates = {q: _tidy(slopes.get(p, ZERO)) for q, p in coordinates.items()}
-    rates |= {p: _tidy(add(neg(slopes.get(q, ZERO)), forces.get(q, ZERO))) for q, p in coordinates.items()}
+    partials = Differentiator((*coordinates, *coordinates.values())).by_name(function)
+    rates = {q: _tidy(partials.get(p, ZERO)) for q, p in coordinates.items()}
+    rates |= {p: _tidy(add(neg(partials.get(q, ZERO)), forces.get(q, ZERO))) for q, p in coordinates.items()}
     return Motion(dict.fromkeys(rates, 1), (), rates, function)
 
 

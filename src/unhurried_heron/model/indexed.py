@@ -261,22 +261,22 @@ class Resolver:
         if len(boxes) == 1:
             return
         for d, index in enumerate(member.operands):
-            constant, slopes = affine(index, self.constants, location)
-            moving = [(key, slope) for key, slope in slopes.items() if slope]
+            constant, coefficients = affine(index, self.constants, location)
+            moving = [(key, coefficient) for key, coefficient in coefficients.items() if coefficient]
             if len(moving) == 1 and moving[0][0] in cuts:
-                key, slope = moving[0]
+                key, coefficient = moving[0]
                 for box, _ in boxes:
                     # the first values of the loop's index on this side and on that side of the piece's ends
                     first, last = box[d][0] - constant, box[d][1] - constant
-                    low, high = (first, last) if slope > 0 else (last, first)
-                    cuts[key] |= {-(-low // slope), high // slope + 1}
+                    low, high = (first, last) if coefficient > 0 else (last, first)
+                    cuts[key] |= {-(-low // coefficient), high // coefficient + 1}
 
     def _reference(self, member: Node, ranges: Mapping[str, tuple[int, int]], location: str) -> Node:
         """Return the index of a member, or the formula it stands for."""
         named, indices = member.args[0], [affine(index, self.constants, location) for index in member.operands]
         reach = []
-        for constant, slopes in indices:
-            for key in slopes:
+        for constant, coefficients in indices:
+            for key in coefficients:
                 if key not in ranges:
                     raise IndexedStateError(
                         f"the index '{plain_index(key)}' has no range",
@@ -285,7 +285,10 @@ class Resolver:
                         expected=f"… for {plain_index(key)} in 1..n at the end of the equation",
                         given=to_text(member),
                     )
-            ends = [[slope * ranges[key][0], slope * ranges[key][1]] for key, slope in slopes.items()]
+            ends = [
+                [coefficient * ranges[key][0], coefficient * ranges[key][1]]
+                for key, coefficient in coefficients.items()
+            ]
             reach.append((constant + sum(map(min, ends)), constant + sum(map(max, ends))))
         boxes = self._boxes(named, location, len(indices))
         for box, rule in boxes:
@@ -293,7 +296,7 @@ class Resolver:
                 return self._place(named, indices) if rule is None else _instance(rule, indices)
         hull = [(min(box[d][0] for box, _ in boxes), max(box[d][1] for box, _ in boxes)) for d in range(len(indices))]
         outside = [low if low < a else high for (low, high), (a, b) in zip(reach, hull, strict=True)]
-        moving = [key for key in ranges if any(slopes.get(key) for _, slopes in indices)]
+        moving = [key for key in ranges if any(coefficients.get(key) for _, coefficients in indices)]
         runs = ", ".join(f"{plain_index(key)} from {ranges[key][0]} to {ranges[key][1]}" for key in moving)
         raise IndexedStateError(
             f"'{to_text(member)}' reaches {named}[{','.join(map(str, outside))}], which has no equation",
@@ -306,12 +309,14 @@ class Resolver:
 
     def _place(self, named: str, indices: Sequence[Affine]) -> Node:
         group = self.layout.by_name[named]
-        base, slopes = self.layout.offsets[named], dict[str, int]()
+        base, coefficients = self.layout.offsets[named], dict[str, int]()
         for (constant, own), stride, (first, _) in zip(indices, group.strides, group.box, strict=True):
             base += stride * (constant - first)
-            for key, slope in own.items():
-                slopes[key] = slopes.get(key, 0) + stride * slope
-        return Node("slot", base, *sorted((key, slope) for key, slope in slopes.items() if slope))
+            for key, coefficient in own.items():
+                coefficients[key] = coefficients.get(key, 0) + stride * coefficient
+        return Node(
+            "slot", base, *sorted((key, coefficient) for key, coefficient in coefficients.items() if coefficient)
+        )
 
     def _split_sums(self, root: Node, loops: tuple[Loop, ...], location: str) -> Node:
         """Give sums whole ends, and split them where a member changes from one piece to another."""
@@ -330,8 +335,8 @@ class Resolver:
             index, first, last, body = node.args
             ends = []
             for end in (first, last):
-                constant, slopes = affine(end, self.constants, location)
-                if slopes:
+                constant, coefficients = affine(end, self.constants, location)
+                if coefficients:
                     raise IndexedStateError(
                         "the ends of a sum depend on an index",
                         location=location,
@@ -365,8 +370,11 @@ def _instance(rule: Rule, affines: Sequence[Affine]) -> Node:
     """Return a rule's formula with other indices in place of its own."""
     # written in one way only, so that i-1+1 is i and nothing is written out twice
     indices = [
-        add(*(mul(number(slope), name(key)) for key, slope in sorted(slopes.items())), number(constant))
-        for constant, slopes in affines
+        add(
+            *(mul(number(coefficient), name(key)) for key, coefficient in sorted(coefficients.items())),
+            number(constant),
+        )
+        for constant, coefficients in affines
     ]
     given = {str(own.args[0]): index for own, index in zip(rule.indices, indices, strict=True) if own.value is None}
     # no sum of the formula may catch an index that comes from outside
@@ -381,8 +389,8 @@ def with_fixed(node: Node, fixed: Mapping[str, Node]) -> Node:
             return fixed.get(str(part.args[0]))
         if part.op != "slot":
             return None
-        moves = [(key, slope) for key, slope in part.args[1:] if key not in fixed]
-        steps = (slope * int(fixed[key].args[0]) for key, slope in part.args[1:] if key in fixed)
+        moves = [(key, coefficient) for key, coefficient in part.args[1:] if key not in fixed]
+        steps = (coefficient * int(fixed[key].args[0]) for key, coefficient in part.args[1:] if key in fixed)
         return Node("slot", part.args[0] + sum(steps), *moves)
 
     return rewrite(node, put, {}) if fixed else node

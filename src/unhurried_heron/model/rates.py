@@ -117,9 +117,11 @@ class WrittenRates:
 
     def highest(self, orders: Mapping[str, int]) -> dict[str, Node]:
         by_place = {block.base: block.node for block in self.blocks if not block.loops}
-        slopes = {with_primes(base, order): with_primes(base, order - 1) for base, order in orders.items()}
-        lower = {slope: self.layout.scalars[below] for slope, below in slopes.items() if below in self.layout.scalars}
-        return {slope: by_place[index] for slope, index in lower.items() if index in by_place}
+        one_order_up = {with_primes(base, order): with_primes(base, order - 1) for base, order in orders.items()}
+        lower = {
+            higher: self.layout.scalars[below] for higher, below in one_order_up.items() if below in self.layout.scalars
+        }
+        return {higher: by_place[index] for higher, index in lower.items() if index in by_place}
 
     def of_time(self, parameters: Iterable[str]) -> tuple[Node, ...]:
         return time_formulas([block.node for block in self.held], parameters) if self.held else ()

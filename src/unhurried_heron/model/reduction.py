@@ -118,9 +118,9 @@ def _coefficients(residual: Residual, unknowns: Sequence[str]) -> dict[str, Node
     """
     mentioned = names_in(residual.node)
     involved = [name for name in unknowns if name in mentioned]
-    slopes = Differentiator(involved).by_name(residual.node)
-    found = {name: _with_values(slopes[name], {}) for name in involved if name in slopes}
-    bent = [name for name, slope in found.items() if names_in(slope) & set(involved)]
+    partials = Differentiator(involved).by_name(residual.node)
+    found = {name: _with_values(partials[name], {}) for name in involved if name in partials}
+    bent = [name for name, partial in found.items() if names_in(partial) & set(involved)]
     flat = [name for name in involved if name not in found]
     if bent or flat:
         name = (bent or flat)[0]
@@ -131,7 +131,7 @@ def _coefficients(residual: Residual, unknowns: Sequence[str]) -> dict[str, Node
             expected=f"{name} only in sums and times factors without it, so that the equation can be solved for it",
             given=f"the term {_bent_term(residual, involved)}",
         )
-    return {name: slope for name, slope in found.items() if slope is not ZERO}
+    return {name: partial for name, partial in found.items() if partial is not ZERO}
 
 
 def _bent_term(residual: Residual, involved: Sequence[str]) -> str:
@@ -148,9 +148,9 @@ def _bent_term(residual: Residual, involved: Sequence[str]) -> str:
 
 
 def _linear(term: Node, involved: Sequence[str]) -> bool:
-    slopes = Differentiator(involved).by_name(term)
+    partials = Differentiator(involved).by_name(term)
     present = names_in(term) & set(involved)
-    return present == set(slopes) and not any(names_in(slope) & set(involved) for slope in slopes.values())
+    return present == set(partials) and not any(names_in(partial) & set(involved) for partial in partials.values())
 
 
 def _coupled(coefficients: Sequence[Mapping[str, Node]]) -> list[list[int]]:

@@ -46,14 +46,14 @@ class Standing:
     Attributes
     ----------
     switch : HeldSwitch
-    slopes : tuple of (int, Node)
+    partials : tuple of (int, Node)
         The derivatives of its formula by the states, by their indices.
     speed : Node
         How fast its formula grows, in which it is held.
     """
 
     switch: HeldSwitch
-    slopes: tuple[tuple[int, Node], ...]
+    partials: tuple[tuple[int, Node], ...]
     speed: Node
 
     @property
@@ -130,20 +130,20 @@ def standing_on(model: Model, switch: Switch) -> Standing | None:
     rates = model.rates
     if not can_slide(switch) or not isinstance(rates, WrittenRates) or switch.slot not in _slots(rates):
         return None
-    slopes: list[tuple[int, Node]] = []
+    partials: list[tuple[int, Node]] = []
     terms: list[Node] = []
-    for (variable, loops), slope in Differentiator({*model.layout.scalars, TIME}).gradient(switch.gap).items():
+    for (variable, loops), partial in Differentiator({*model.layout.scalars, TIME}).gradient(switch.gap).items():
         if variable.op == "name" and variable.args[0] == TIME:
-            terms.append(slope)
+            terms.append(partial)
             continue
         index = model.layout.scalars.get(str(variable.args[0])) if variable.op == "name" else variable.args[0]
         plain = index is not None and not loops and len(variable.args) == 1
         rate = solution_derivatives(model, held=True).rate_of(int(index)) if plain and index is not None else None
         if index is None or rate is None:
             return None
-        slopes.append((int(index), slope))
-        terms.append(mul(slope, rate))
-    return Standing(switch, tuple(slopes), add(*terms)) if slopes else None
+        partials.append((int(index), partial))
+        terms.append(mul(partial, rate))
+    return Standing(switch, tuple(partials), add(*terms)) if partials else None
 
 
 def _sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
@@ -168,7 +168,7 @@ def _sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
     known = {name: getattr(model, name) for name in Model.__dataclass_fields__}
     # on this switch, those before it are slid along by what both its sides make of their shares
     joined = tuple(replace(each, share=_on_both(share, each.share, switch.slot)) for each in before)
-    surfaces = (*joined, Surface(switch, standing.slopes, standing.speed, share))
+    surfaces = (*joined, Surface(switch, standing.partials, standing.speed, share))
     whole = model.whole if isinstance(model, SlidingModel) else model
     return SlidingModel(**{**known, "rates": sliding}, surfaces=surfaces, whole=whole)
 

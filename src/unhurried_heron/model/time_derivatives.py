@@ -131,9 +131,9 @@ class SolutionDerivatives:
     def _derivative(self, formula: Node, rates: dict[Node, Node | None]) -> Node | None:
         terms: list[Node] = []
         scalars = self.layout.scalars
-        for (variable, loops), slope in Differentiator({*scalars, TIME}).gradient(formula).items():
+        for (variable, loops), partial in Differentiator({*scalars, TIME}).gradient(formula).items():
             if variable.op == "name" and variable.args[0] == TIME:
-                terms.append(slope)
+                terms.append(partial)
                 continue
             if variable.op == "name":
                 rate = self.rate_of(scalars[str(variable.args[0])])
@@ -143,7 +143,7 @@ class SolutionDerivatives:
                 rate = self.rate_of(int(variable.args[0])) if not loops and not variable.args[1:] else None
             if rate is None:
                 return None
-            terms.append(mul(slope, rate))
+            terms.append(mul(partial, rate))
         whole = add(*terms) if terms else ZERO
         return whole if sum(1 for _ in walk(whole)) <= _LONGEST else None
 

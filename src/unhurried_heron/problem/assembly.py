@@ -93,7 +93,7 @@ def settle(user_input: ProblemInput, collector: ErrorCollector, model: Model | N
     known = {**dict.fromkeys(parameters), **values}
     start, needed = initial_values(found.initial, model.layout, known, collector)
     definitions = {**found.parameters, **found.initial}
-    units = _with_slopes(found.units, model.orders)
+    units = _with_derivative_units(found.units, model.orders)
     assembled = AssembledProblem(
         model, values, left_open, Values(model.layout, start), found.interval, units, definitions
     )
@@ -167,7 +167,7 @@ def _is_plain(value: Any) -> bool:
     return type(value) in (int, float) and abs(value) <= sys.float_info.max
 
 
-def _with_slopes(units: Mapping[str, str], orders: Mapping[str, int]) -> dict[str, str]:
+def _with_derivative_units(units: Mapping[str, str], orders: Mapping[str, int]) -> dict[str, str]:
     """Add the units of derivatives that are states: z in m and t in s give z' in m/s."""
     found, time = dict(units), units.get(TIME, "")
     for base, order in orders.items():

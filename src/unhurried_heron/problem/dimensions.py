@@ -136,9 +136,9 @@ class _Checker:
         self.found: list[Disagreement] = []
         for base_name, order in self.model.orders.items():
             for k in range(1, order + 1):
-                self.units.setdefault(base_name + "'" * k, self._slope(self.of_name(base_name + "'" * (k - 1))))
+                self.units.setdefault(base_name + "'" * k, self._derivative(self.of_name(base_name + "'" * (k - 1))))
 
-    def _slope(self, measure: Measure) -> Measure:
+    def _derivative(self, measure: Measure) -> Measure:
         time = self.units.get(TIME, _UNKNOWN)
         return measure / time if isinstance(measure, Unit) and isinstance(time, Unit) else _UNKNOWN
 

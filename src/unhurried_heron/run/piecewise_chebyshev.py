@@ -64,7 +64,7 @@ class PiecewisePolynomial:
             self.starts, self.lengths, coefficients, given and (lambda times: given(times) - value)
         )
 
-    def slope(self) -> PiecewisePolynomial:
+    def derivative(self) -> PiecewisePolynomial:
         """Return the derivative by the time."""
         derived = chebyshev.chebder(self.coefficients, axis=1) * (2.0 / self.lengths[:, None])
         return PiecewisePolynomial(self.starts, self.lengths, derived)

@@ -122,7 +122,7 @@ class Queries:
             ``time``, ``kind`` ("maximum" or "minimum"), ``value``, and every state and derived quantity there.
         """
         pieces = self._pieces(quantity, "run.extremes")
-        _, times, signs = pieces.slope().changes()
+        _, times, signs = pieces.derivative().changes()
         ends = np.array(self._window(None, "run.extremes"))
         values = np.clip(self._function(quantity)(np.concatenate([ends[:1], times, ends[1:]])), -LARGEST, LARGEST)
         turning = _turning(values, 64 * np.finfo(float).eps * float(np.abs(values).max(initial=0.0)))
@@ -273,7 +273,7 @@ class Queries:
         if not isinstance(self._trajectory, StepTrajectory) or event.timed:
             return np.nan, np.nan
         pieces = self._pieces(event, "run.watched")
-        times = np.concatenate([pieces.starts, pieces.slope().changes()[1], [self._trajectory.end_time]])
+        times = np.concatenate([pieces.starts, pieces.derivative().changes()[1], [self._trajectory.end_time]])
         values = self._function(event)(times)
         nearest = int(np.argmin(np.abs(values)))
         return float(values[nearest]), float(times[nearest])

@@ -63,9 +63,9 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> Any:
     if problem.model.rates.written and n:
         # what compiles is loaded when something runs
         from unhurried_heron.codegen.evaluate_many import evaluate_rows
-        from unhurried_heron.codegen.system import native_system, with_slopes
+        from unhurried_heron.codegen.system import native_system, with_jacobian
 
-        native = with_slopes(native_system(problem, (), held=False), problem, held=False)
+        native = with_jacobian(native_system(problem, (), held=False), problem, held=False)
         if native.jacobian is None:
             raise unforeseen("written equations have a Jacobian")
         found = evaluate_rows(native.jacobian, times, states)
@@ -83,15 +83,15 @@ def _fastest(problem: Problem, times: Array, states: Array) -> Any:
     from scipy.sparse import csr_array
 
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
-    from unhurried_heron.codegen.system import jacobian_entries, native_system, with_slopes
+    from unhurried_heron.codegen.system import jacobian_entries, native_system, with_jacobian
 
     n, found = states.shape[1], np.full((times.size, _FASTEST), np.nan, dtype=complex)
     entries = jacobian_entries(problem, held=False) if problem.model.rates.written else None
     if entries is not None:
-        native = with_slopes(native_system(problem, (), held=False), problem, held=False, full=False)
+        native = with_jacobian(native_system(problem, (), held=False), problem, held=False, full=False)
         if native.jacobian is None:
             raise unforeseen("written equations have a Jacobian")
-        slopes: NativeFunction = native.jacobian
+        compiled: NativeFunction = native.jacobian
         rows, columns = (each.astype(np.int64) for each in entries)
     # first some from all over the run, in case there is no time for all
     for index in np.argsort(_GOLDEN * np.arange(times.size) % 1.0):
@@ -102,7 +102,7 @@ def _fastest(problem: Problem, times: Array, states: Array) -> Any:
             matrix: Any = problem.jacobian_at(here, there)[0]
             values = matrix.ravel()
         else:
-            values = evaluate_rows(slopes, here, there).ravel()
+            values = evaluate_rows(compiled, here, there).ravel()
             matrix = csr_array((values, (rows, columns)), shape=(n, n)) if values.size else None
         if values.size and np.isfinite(values).all():
             fastest = ritz_values(matrix.__matmul__, n)[:_FASTEST]

@@ -104,12 +104,12 @@ def _table(run: Run, steps: int) -> pd.DataFrame:
     acting: Any = run._methods[0]
     shown = trace[trace["step"] <= steps]
     purposes, attempts = shown["purpose"].tolist(), shown["attempt"].tolist()
-    values, slopes, times = shown[list(names)].to_numpy(), shown[rates].to_numpy(), shown["time"].to_numpy()
+    values, state_rates, times = shown[list(names)].to_numpy(), shown[rates].to_numpy(), shown["time"].to_numpy()
     step_of = shown["step"].tolist()
     begun: set[int] = set()
     ended: set[int] = set()
     for i, purpose in enumerate(purposes):
-        step, here = step_of[i], (float(times[i]), values[i], slopes[i])
+        step, here = step_of[i], (float(times[i]), values[i], state_rates[i])
         if purpose == "start":
             before, past = here, [here]
             continue
@@ -128,7 +128,7 @@ def _table(run: Run, steps: int) -> pd.DataFrame:
         if i + 1 == len(purposes) or attempts[i + 1] != attempts[i] or ends:
             rows += _closes(run, attempts[i], step, results, rows)
             if not ends and step - 1 < len(results[0]) and _accepted(run, attempts[i]):
-                before = _slope_at(run, results[0][step - 1], results[1][step - 1])
+                before = _hermite_at(run, results[0][step - 1], results[1][step - 1])
                 past = [before, *past][: getattr(acting, "steps", 1)]
     frame = pd.DataFrame(rows, columns=["step", "row", "t", *names, *(f"rate of {name}" for name in names)])
     return _with_exact(run, frame)
@@ -178,7 +178,7 @@ def _closes(run: Run, attempt: int, step: int, results: tuple[Array, Array], row
     return [[step, "result", float(results[0][step - 1]), *results[1][step - 1].tolist(), *[np.nan] * n]]
 
 
-def _slope_at(run: Run, time: float, state: Array) -> tuple[float, Array, Array]:
+def _hermite_at(run: Run, time: float, state: Array) -> tuple[float, Array, Array]:
     return float(time), state, run.problem.rates_at(float(time), state)
 
 

@@ -186,14 +186,14 @@ def _coefficient(mp: Any, s: Any, own: list[Any], op: str, operands: tuple[Any, 
         return mp.fsum((p * j - (k - j)) * a[j] * own[k - j] for j in range(1, k + 1)) / (k * a[0])
     if op == "log":
         return (a[k] - mp.fsum(j * own[j] * a[k - j] for j in range(1, k)) / k) / a[0]
-    slopes = [j * a[j] for j in range(1, k + 1)]
+    multiples = [j * a[j] for j in range(1, k + 1)]
     if op == "exp":
-        return mp.fdot(zip(slopes, own[::-1], strict=True)) / k
+        return mp.fdot(zip(multiples, own[::-1], strict=True)) / k
     # of a pair, the second knows the place of the first, and stands right after it
     first = op in _PAIRS
     other = s[_beside(s, own)][k - 1 :: -1] if first else s[operands[1]][k - 1 :: -1]
     sign = -1 if op == "cos" else 1
-    return sign * mp.fdot(zip(slopes, other, strict=True)) / k
+    return sign * mp.fdot(zip(multiples, other, strict=True)) / k
 
 
 def _beside(s: Any, own: list[Any]) -> int:

@@ -136,15 +136,15 @@ def order_is_observed(method: Method) -> None:
             return float(np.abs(run["mass"] - exact(run.times))[after].max()) if run.ending.as_asked else None
 
         errors = _errors(largest)
-        slopes = _observed(errors)
-        if not slopes:
+        observed_orders = _observed(errors)
+        if not observed_orders:
             # so high an order comes down to rounding within two halvings
             _expect(method.order >= 7, f"{problem.title}: no order to be seen in {errors}")
             continue
         # near to rounding the order is lost again
-        best = max(slopes[-3:])
-        _expect(best > method.order - slack, f"{problem.title}: stated {method.order}, observed {slopes}")
-        observed.append(min(slopes[-3:]))
+        best = max(observed_orders[-3:])
+        _expect(best > method.order - slack, f"{problem.title}: stated {method.order}, observed {observed_orders}")
+        observed.append(min(observed_orders[-3:]))
     # one problem may happen to flatter a method, four will not; but leading errors may be very small where many meet
     if method.order <= 5:
         _expect(min(observed) < method.order + 0.5, f"stated order {method.order}, observed {observed}")
@@ -162,8 +162,11 @@ def order_between_steps(method: Method) -> None:
             run = integrate(problem, method, count=n)
         return float(np.abs(run.at(times)[:, 0] - exact(times)).max()) if run.ending.as_asked else None
 
-    slopes, stated = _observed(_errors(largest)), method.interpolant_order
-    _expect(bool(slopes) and max(slopes[-3:]) > stated - 0.35, f"stated {stated}, observed {slopes}")
+    observed_orders, stated = _observed(_errors(largest)), method.interpolant_order
+    _expect(
+        bool(observed_orders) and max(observed_orders[-3:]) > stated - 0.35,
+        f"stated {stated}, observed {observed_orders}",
+    )
 
 
 def steps_join(method: Method) -> None:

@@ -22,7 +22,7 @@ from unhurried_heron.kernels.implicit.prediction import came_true, start_from
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import find_slope
+from unhurried_heron.kernels.march.outcome import find_rates_at_state
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, offset_by
 from unhurried_heron.kernels.memory.control import (
@@ -49,7 +49,7 @@ _SAME_STEP = 1e-3
 def _estimate(system, work, control, h):
     """Return the code of the rates and the error estimate in units of the tolerance; kept by component."""
     memory = implicit_memory(work.memory)
-    n, size, rates, out = system.n, 0.0, system.slope, work.estimate
+    n, size, rates, out = system.n, 0.0, system.rates_at_state, work.estimate
     for turn in range(2):
         for k in range(n):
             out[k] = work.e[0] * work.z[k]
@@ -58,12 +58,12 @@ def _estimate(system, work, control, h):
             for k in range(n):
                 out[k] += weight * z[k]
         for k in range(n):
-            out[k] = out[k] / h + (rates[k] if work.uses_slope == 1 else 0.0)
+            out[k] = out[k] / h + (rates[k] if work.uses_start_rates == 1 else 0.0)
         size = filtered_size(work, work.filter, out, n)
         control.solves += 1
         # on the first step and after a refusal a very stiff error may be over-estimated: filter it once more
         again = size >= 1.0 and (memory.previous_step == 0.0 or control.after_refusal == 1)
-        if turn == 1 or not again or work.uses_slope == 0:
+        if turn == 1 or not again or work.uses_start_rates == 0:
             break
         for k in range(n):
             work.d1[k] = system.state[k] + out[k]
@@ -220,7 +220,7 @@ def _accept(system, work, control):
     # an error estimate is blind to what grows from below the tolerance
     if control.adaptive == 1:
         heed_growth(control, work, system.n, work.moved)
-    return find_slope(system, control, FOR_END)
+    return find_rates_at_state(system, control, FOR_END)
 
 
 def family(address):

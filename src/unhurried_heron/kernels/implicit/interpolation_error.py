@@ -48,10 +48,10 @@ def _foreseen(system, work, h):
 def write_defect(coefficients, degree, n, theta, h, rates, out):
     """Write by how much the slope of a step polynomial misses the rates there."""
     for k in range(n):
-        slope = degree * coefficients[degree * n + k]
+        rates_at_state = degree * coefficients[degree * n + k]
         for d in range(degree - 1, 0, -1):
-            slope = slope * theta + d * coefficients[d * n + k]
-        out[k] = slope / h - rates[k]
+            rates_at_state = rates_at_state * theta + d * coefficients[d * n + k]
+        out[k] = rates_at_state / h - rates[k]
 
 
 @inner

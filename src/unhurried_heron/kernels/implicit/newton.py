@@ -54,7 +54,9 @@ def is_rounding(system, k, step, correction, movement):
     Where a guess has gone astray, corrections may be small beside it for being cut by a false Jacobian.
     """
     size = abs(system.state[k])
-    return abs(correction) <= ROUNDED * size and abs(movement) <= _STRAYS * (size + abs(step * system.slope[k]))
+    return abs(correction) <= ROUNDED * size and abs(movement) <= _STRAYS * (
+        size + abs(step * system.rates_at_state[k])
+    )
 
 
 @inner
@@ -62,7 +64,7 @@ def missed_at_rest(system, work, shift):
     """Return what the worst equation misses where nothing moves, in units of the tolerance: no guess may be worse."""
     miss = 0.0
     for k in range(system.n):
-        miss = max(miss, abs(system.slope[k]) / work.scale[k])
+        miss = max(miss, abs(system.rates_at_state[k]) / work.scale[k])
     return miss / abs(shift)
 
 

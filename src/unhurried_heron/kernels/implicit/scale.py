@@ -19,10 +19,10 @@ def set_scale(system, work, step):
         # zero, and no absolute tolerance: held to the change in a step, of all states where this one rests
         change = 0.0
         for k in range(system.n):
-            change = max(change, abs(step * system.slope[k]))
+            change = max(change, abs(step * system.rates_at_state[k]))
         for k in range(system.n):
             if work.scale[k] == 0.0:
-                own = abs(step * system.slope[k])
+                own = abs(step * system.rates_at_state[k])
                 size = own if own > 0.0 else (change if change > 0.0 else 1.0)
                 work.scale[k] = system.relative[k] * size
 

@@ -20,7 +20,7 @@ _EPSILON = 2.220446049250313e-16
 @inner
 def find_jacobian(system, work, control):
     """Fill the Jacobian at the present time and state; return the code of the function called."""
-    return jacobian_at(system, work, control, control.time, system.state, system.slope)
+    return jacobian_at(system, work, control, control.time, system.state, system.rates_at_state)
 
 
 @inner
@@ -40,12 +40,12 @@ def jacobian_at(system, work, control, time, state, rates):
 
 @inner
 def jacobian_at_start(system, work, control):
-    """Find the Jacobian at the present state where ``system.slope`` is only what was solved for; return the code.
+    """Find the Jacobian at the present state where ``system.rates_at_state`` is only what was solved for; return the code.
 
     ``work`` has ``residual`` (n,) besides, which is written over.
     """
     if system.jacobian != 0:
-        return jacobian_at(system, work, control, control.time, system.state, system.slope)
+        return jacobian_at(system, work, control, control.time, system.state, system.rates_at_state)
     # differences must be taken from the rates themselves
     code = ask_rates(system, control, FOR_JACOBIAN, control.time, system.state, work.residual)
     return jacobian_at(system, work, control, control.time, system.state, work.residual) if code == 1 else code

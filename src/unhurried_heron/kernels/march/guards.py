@@ -50,7 +50,7 @@ def _largest(values, n):
 def _is_pole(system, control, scratch, share):
     """Whether the rates blow up at a share of the way from the state to the end of the attempt."""
     n, rates = system.n, offset_by(system.guarded, 2 * (system.n_guards + system.n_arguments))
-    ends = _largest(system.slope, n)
+    ends = _largest(system.rates_at_state, n)
     for turn in range(2):
         there = 1.0 if turn == 0 else share + _NEAR
         for k in range(n):

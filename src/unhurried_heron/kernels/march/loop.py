@@ -8,7 +8,7 @@ A family is another kernel, called by address with what it is asked for in ``con
 - DESCRIBE an attempt that was accepted: put its step polynomial at ``control.polynomial_address``, if ATTEMPT did not; return
   REACHED_END, or RATES_STOPPED. Asked only where somebody wants to see between the ends of the step.
 - REFUSE: set a shorter ``control.step``; return REACHED_END, or a reason to give up.
-- ACCEPT: state and time have moved; set the next ``control.step`` and bring ``system.slope`` up to date; return
+- ACCEPT: state and time have moved; set the next ``control.step`` and bring ``system.rates_at_state`` up to date; return
   REACHED_END, or a reason to give up.
 - STRIDE, of those that say they can (`Family.strides`): take up to ``control.stride`` fixed steps as if one by one, and
   say there how many; return REACHED_END, or a reason to give up.
@@ -29,7 +29,7 @@ from unhurried_heron.kernels.march.outcome import (
     begin,
     choose_attempt,
     count_step,
-    find_slope,
+    find_rates_at_state,
     is_wanted,
     keep_row,
     keep_step,
@@ -140,7 +140,7 @@ def _move_on(system, control, parts, address):
     control.after_refusal = 0
     if control.guarded == 1:
         if control.moved_to_zero == 1 and reason == REACHED_END:
-            reason = find_slope(system, control, FOR_END)
+            reason = find_rates_at_state(system, control, FOR_END)
         if control.n_parts > 0:
             foresee(system, control, length)
     return reason

@@ -21,17 +21,17 @@ def ask_member(control, links, i):
 
 
 @inner
-def slope_of(links, i):
+def rates_at_state_of(links, i):
     """Return where a member keeps the rates at the present state."""
-    return system_in(as_longs(links[3 * i + 1])).slope
+    return system_in(as_longs(links[3 * i + 1])).rates_at_state
 
 
 @inner
-def hand_slope(system, links, i):
+def hand_rates_at_state(system, links, i):
     """Tell a member the rates at the present state."""
-    theirs = slope_of(links, i)
+    theirs = rates_at_state_of(links, i)
     for k in range(system.n):
-        theirs[k] = system.slope[k]
+        theirs[k] = system.rates_at_state[k]
 
 
 @inner

@@ -27,9 +27,9 @@ def keep_nonnegative(system, control):
         if system.trial[k] >= 0.0:
             continue
         allowed = system.relative[k] * abs(system.state[k]) + system.absolute[k]
-        allowed += abs(system.slope[k]) * (_ROUNDING * abs(control.length) + _OF_TIME * abs(control.time))
+        allowed += abs(system.rates_at_state[k]) * (_ROUNDING * abs(control.length) + _OF_TIME * abs(control.time))
         if system.trial[k] < -allowed:
-            if system.state[k] <= 0.0 and system.slope[k] * control.length < 0.0:
+            if system.state[k] <= 0.0 and system.rates_at_state[k] * control.length < 0.0:
                 control.bad_component, control.bad_time = k, control.time
                 return LED_BELOW
             refuse_for(control, system.n_guards, SHORTER)

@@ -76,18 +76,18 @@ def largest(values, n):
 
 
 @inner
-def find_slope(system, control, purpose):
+def find_rates_at_state(system, control, purpose):
     """Evaluate the rates where the march stands; return REACHED_END if all is well."""
-    if ask_rates(system, control, purpose, control.time, system.state, system.slope) != 1:
+    if ask_rates(system, control, purpose, control.time, system.state, system.rates_at_state) != 1:
         return RATES_STOPPED
-    control.bad_component = first_not_finite(system.state, system.slope, system.n)
+    control.bad_component = first_not_finite(system.state, system.rates_at_state, system.n)
     return NOT_FINITE if control.bad_component >= 0 else REACHED_END
 
 
 @inner
 def begin(system, control, watch):
     """Evaluate rates and events at the start of a run or beyond a switch; return REACHED_END if all is well."""
-    reason = find_slope(system, control, FOR_STARTING)
+    reason = find_rates_at_state(system, control, FOR_STARTING)
     if reason != REACHED_END:
         return reason
     control.guarded = int(is_guarded(system, control) or (control.adaptive == 1 and system.n_nonnegative > 0))

@@ -112,7 +112,7 @@ def _goes_as_it_came(watch, control, system, event):
     for k in range(n):
         system.trial[k] /= control.length
     came = _along(watch, control, system, event, system.trial)
-    goes = _along(watch, control, system, event, system.slope)
+    goes = _along(watch, control, system, event, system.rates_at_state)
     return abs(goes - came) <= _AGREES * abs(goes)
 
 

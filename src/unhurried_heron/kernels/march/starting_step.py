@@ -51,17 +51,17 @@ def choose_starting_step(system, control, scratch):
     length, sign = abs(control.end - control.time), np.copysign(1.0, control.end - control.time)
     for k in range(system.n):
         scratch[k] = 0.0
-    size, speed = _size(system, system.state, scratch), _size(system, system.slope, scratch)
+    size, speed = _size(system, system.state, scratch), _size(system, system.rates_at_state, scratch)
     guess = 0.01 * size / speed if size > 1e-5 and speed > 0.0 else 1e-6 * length
     # a step cannot be shorter than the spacing of floating-point times allows
     shortest = 2.0 * SMALLEST_RELATIVE_STEP * max(abs(control.time), 1e-300 * length)
     guess = max(min(guess, length), shortest)
     for k in range(system.n):
-        system.trial[k] = system.state[k] + sign * guess * system.slope[k]
+        system.trial[k] = system.state[k] + sign * guess * system.rates_at_state[k]
     code = ask_rates(system, control, FOR_STARTING, control.time + sign * guess, system.trial, scratch)
     if code <= 0:
         return RATES_STOPPED
-    bend = _size(system, scratch, system.slope) / guess
+    bend = _size(system, scratch, system.rates_at_state) / guess
     if code != 1 or not bend < np.inf:
         control.step = sign * max(0.01 * guess, shortest)
         return REACHED_END
@@ -89,10 +89,10 @@ def _look_within(system, control, scratch, length):
     """
     later = _WITHIN * control.step
     for k in range(system.n):
-        system.trial[k] = system.state[k] + later * system.slope[k]
+        system.trial[k] = system.state[k] + later * system.rates_at_state[k]
     code = ask_rates(system, control, FOR_STARTING, control.time + later, system.trial, scratch)
     if code <= 0:
         return RATES_STOPPED
-    if code != 1 or not _size(system, scratch, system.slope) * abs(control.step) < 1.0:
+    if code != 1 or not _size(system, scratch, system.rates_at_state) * abs(control.step) < 1.0:
         control.step = np.copysign(_MUCH * length, control.step)
     return REACHED_END

@@ -24,9 +24,9 @@ LongArray = Annotated[Any, int]
 class System(NamedTuple):
     """The user's problem.
 
-    ``rates``, ``context``, ``jacobian``, ``jacobian_context``, ``time_slope``, ``time_slope_context``: addresses
+    ``rates``, ``context``, ``jacobian``, ``jacobian_context``, ``time_derivative``, ``time_derivative_context``: addresses
     (Jacobian or slope in time 0: by differences). ``moves``: whether the rates may depend on the time.
-    ``state`` (n,): the present state, written by the march; ``slope`` (n,): the rates there, kept up to date by the
+    ``state`` (n,): the present state, written by the march; ``rates_at_state`` (n,): the rates there, kept up to date by the
     family; ``trial`` (n,): the state at the end of an attempt, filled by the family, scratch otherwise.
     ``relative``, ``absolute`` (n,): tolerances.
     ``guards``, ``guards_context``: a function of ``n_guards`` numbers that must not change their signs across a pole,
@@ -43,11 +43,11 @@ class System(NamedTuple):
     context: int
     jacobian: int
     jacobian_context: int
-    time_slope: int
-    time_slope_context: int
+    time_derivative: int
+    time_derivative_context: int
     moves: int
     state: Array
-    slope: Array
+    rates_at_state: Array
     trial: Array
     relative: Array
     absolute: Array

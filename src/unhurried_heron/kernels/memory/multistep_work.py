@@ -97,7 +97,7 @@ class ExplicitHistoryWork(NamedTuple):
     steps: int
     degree: int
     room: int
-    by_slopes: int
+    by_past_rates: int
     corrects: int
     stride: int
     links: LongArray
@@ -106,7 +106,7 @@ class ExplicitHistoryWork(NamedTuple):
     weights: Array
     newest: Array
     past: Array
-    slopes: Array
+    past_rates: Array
     predicted: Array
     block: LongArray
 
@@ -124,14 +124,14 @@ class ImplicitHistoryWork(NamedTuple):
     steps: int
     degree: int
     room: int
-    by_slopes: int
+    by_past_rates: int
     links: LongArray
     interpolant: Array
     predicts: Array
     weights: Array
     newest: Array
     past: Array
-    slopes: Array
+    past_rates: Array
     limits: Array
     jacobian: Array
     scale: Array

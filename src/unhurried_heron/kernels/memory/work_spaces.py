@@ -117,7 +117,7 @@ class BlockWork(NamedTuple):
     n_real: int
     n_pairs: int
     corrects: int
-    uses_slope: int
+    uses_start_rates: int
     ends: int
     blocks: LongArray
     numbers: Array
