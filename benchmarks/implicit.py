@@ -34,11 +34,13 @@ COUNTED = ("accepted", "refused", "rate_evaluations", "jacobians", "factorisatio
 
 def constants_of(march: March) -> np.ndarray:
     """Return the numbers of the method and the run in the order in which the C code has them, float64 (52,)."""
-    own, blocks = march.own, CATALOGUE["radau-iia-5"].blocks
+    own, diagonalised = march.own, CATALOGUE["radau-iia-5"].diagonalised
     limits = own.limits
     nodal = np.poly(own.c)
     parts = [own.c[:2], own.numbers, own.t, own.u, own.v, own.inverse, own.e, nodal[1:] * [-1.0, 1.0, -1.0]]
-    return np.concatenate([*map(np.ravel, parts), [blocks.largest, limits[0], limits[1], *blocks.jacobian_indices]])
+    return np.concatenate(
+        [*map(np.ravel, parts), [diagonalised.largest, limits[0], limits[1], *diagonalised.jacobian_indices]]
+    )
 
 
 def by_hand(march: March, problem: Problem, first: float, *flags: str) -> Callable[[], tuple[list[int], np.ndarray]]:

@@ -34,9 +34,9 @@ def square(m: int) -> Problem:
     return Problem.from_text(text, initial={"u": 0.0}, parameters={"k": m**2 / 100}, interval=(0, 1))
 
 
-def factoring(n: int, *, blocks: bool, pair: bool):
+def factoring(n: int, *, indexed_formulas: bool, pair: bool):
     """Return what measures the seconds of one factorisation of a full matrix with a real or a complex shift."""
-    before, linear.LEAST_BLOCKS = linear.LEAST_BLOCKS, 1 if blocks else n + 1
+    before, linear.LEAST_BLOCKS = linear.LEAST_BLOCKS, 1 if indexed_formulas else n + 1
     solver = linear.linear_solver(n, np.zeros(1, CONTROL), "dense", None, fixed=False)
     linear.LEAST_BLOCKS = before
     solver.jacobian.flat = np.random.default_rng(1).standard_normal(n * n)
@@ -57,16 +57,16 @@ def factoring(n: int, *, blocks: bool, pair: bool):
 def full_matrices() -> None:
     """Print loops / LAPACK for full matrices around the size from which LAPACK is taken."""
     for n in (100, 250, linear.LEAST_BLOCKS, 1000):
-        told = []
+        message = []
         for pair in (False, True):
             found = in_turn(
                 3 if n > 300 else 21,
-                loops=factoring(n, blocks=False, pair=pair),
-                lapack=factoring(n, blocks=True, pair=pair),
+                loops=factoring(n, indexed_formulas=False, pair=pair),
+                lapack=factoring(n, indexed_formulas=True, pair=pair),
             )
-            told.append(f"{'complex' if pair else 'real'} {found['loops'] / found['lapack']:.2f}")
+            message.append(f"{'complex' if pair else 'real'} {found['loops'] / found['lapack']:.2f}")
         taken = "LAPACK" if n >= linear.LEAST_BLOCKS else "loops"
-        print(f"   full matrix of order {n:,}, loops / LAPACK: {', '.join(told)}; taken: {taken}")
+        print(f"   full matrix of order {n:,}, loops / LAPACK: {', '.join(message)}; taken: {taken}")
 
 
 def report() -> None:
@@ -75,10 +75,10 @@ def report() -> None:
     for name, problem in cases:
         n = len(problem.states)
         kinds = ["banded", "sparse"] if n > 1000 else ["dense", "banded", "sparse"]
-        told, chosen = [], integrate(problem, "radau-iia-5", rtol=1e-5, record=2).options["linear"]
+        message, chosen = [], integrate(problem, "radau-iia-5", rtol=1e-5, record=2).options["linear"]
         for kind in kinds:
             begun = time.perf_counter()
             run = integrate(problem, "radau-iia-5", rtol=1e-5, record=2, linear=kind)
-            told.append(f"{kind} {time.perf_counter() - begun:.3g} s")
-        print(f"   {name} of {n:,} cells, {run.tally.accepted} steps: {', '.join(told)}; chosen: {chosen}")
+            message.append(f"{kind} {time.perf_counter() - begun:.3g} s")
+        print(f"   {name} of {n:,} cells, {run.tally.accepted} steps: {', '.join(message)}; chosen: {chosen}")
     full_matrices()

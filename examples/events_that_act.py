@@ -35,8 +35,8 @@ shown = {
     "float": ("height", "resting"),
     "target-level": ("level", "inflow"),
 }
-for place, (name, (state, below)) in enumerate(shown.items()):
-    row, column = 2 * (place // 2), place % 2
+for number, (name, (state, below)) in enumerate(shown.items()):
+    row, column = 2 * (number // 2), number % 2
     uh.draw_states(runs[name], [state], axes=axes[row, column])
     axes[row, column].set_xlabel("")
     uh.draw_states(runs[name], [below], axes=axes[row + 1, column])

@@ -40,9 +40,9 @@ colours = {"heun-2": "#009E73", "classical-rk-4": "#D55E00", "dormand-prince-54"
 for ax, crossed in zip(axes, (True, False), strict=False):
     for name, colour in colours.items():
         errors = [abs(uh.integrate(pond, name, step=h, switches=crossed).final["level"] - exact()) for h in steps]
-        slope = math.log(errors[0] / errors[3]) / math.log(steps[0] / steps[3])
-        ax.loglog(steps, errors, "o-", color=colour, label=f"{name}: order {slope:.1f}" if crossed else name)
-        print(f"{name:18} {'crossed' if crossed else 'stepped over':12} observed order {slope:.2f}")
+        derivative = math.log(errors[0] / errors[3]) / math.log(steps[0] / steps[3])
+        ax.loglog(steps, errors, "o-", color=colour, label=f"{name}: order {derivative:.1f}" if crossed else name)
+        print(f"{name:18} {'crossed' if crossed else 'stepped over':12} observed order {derivative:.2f}")
     ax.set_title("fixed steps that land on the switch" if crossed else "the same, switches=False", loc="left")
     ax.set_xlabel("step")
     ax.set_xticks(steps, [f"{h:g}" for h in steps])

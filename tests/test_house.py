@@ -93,7 +93,7 @@ def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
     ],
 )
 def test_retired_words_and_names_without_a_page_are_found(
-    tmp_path: Path, file: str, old: str, new: str, told: str
+    tmp_path: Path, file: str, old: str, new: str, report: str
 ) -> None:
     words = ROOT / "tools" / "check_words.py"
     assert python(words).returncode == 0, python(words).stdout
@@ -104,7 +104,7 @@ def test_retired_words_and_names_without_a_page_are_found(
         path.write_text(path.read_text(encoding="utf-8").replace(old, new), encoding="utf-8")
     done = python(words, tmp_path)
     assert done.returncode == 1
-    assert told in done.stdout
+    assert report in done.stdout
 
 
 SOLVE = (
@@ -149,7 +149,7 @@ def test_a_damaged_kernel_is_compiled_anew(tmp_path: Path) -> None:
 
 
 def test_everything_can_be_compiled_ahead(tmp_path: Path) -> None:
-    heron, place = Path(sys.executable).with_name("heron"), {**os.environ, "UNHURRIED_HERON_CACHE": str(tmp_path)}
+    heron, number = Path(sys.executable).with_name("heron"), {**os.environ, "UNHURRIED_HERON_CACHE": str(tmp_path)}
     # the listed kernels are all that the house has
     kernels = ROOT / "src/unhurried_heron/kernels"
     entries = {
@@ -162,10 +162,10 @@ def test_everything_can_be_compiled_ahead(tmp_path: Path) -> None:
     }
     assert entries == set(KERNELS)
     for counts in (f"{len(KERNELS)} kernels compiled, 0 were there", f"0 kernels compiled, {len(KERNELS)} were there"):
-        done = subprocess.run([heron, "prepare"], env=place, capture_output=True, text=True, timeout=300, check=True)
+        done = subprocess.run([heron, "prepare"], env=number, capture_output=True, text=True, timeout=300, check=True)
         assert counts in done.stdout
         assert str(tmp_path) in done.stdout
-    assert "compiling" not in python("-c", SOLVE, **place).stderr
+    assert "compiling" not in python("-c", SOLVE, **number).stderr
 
 
 def test_numba_is_not_needed_once_kernels_are_compiled() -> None:

@@ -46,22 +46,22 @@ def main() -> int:
     parser.add_argument("--count", type=int, default=1000)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--texts", type=int, metavar="SECONDS")
-    asked = parser.parse_args()
-    if asked.texts is not None:
+    query = parser.parse_args()
+    if query.texts is not None:
         import fuzz_texts
 
-        fuzz_texts.main(asked.texts)
+        fuzz_texts.main(query.texts)
         return 0
     failed = 0
-    for name in asked.parts:
+    for name in query.parts:
         begun, foreign = time.perf_counter(), 0
-        for seed in range(asked.seed, asked.seed + asked.count):
+        for seed in range(query.seed, query.seed + query.count):
             found = tried(PARTS[name], seed)
             if found:
                 foreign += 1
                 print(f"{name}, seed {seed}:\n{found}")
         failed += foreign
-        print(f"{name}: {foreign} of {asked.count} failed, {time.perf_counter() - begun:.1f} s", flush=True)
+        print(f"{name}: {foreign} of {query.count} failed, {time.perf_counter() - begun:.1f} s", flush=True)
     return min(failed, 99)
 
 

@@ -199,7 +199,7 @@ def chosen(arguments: argparse.Namespace) -> list[Edit]:
         return [
             edit
             for edit in each
-            if edit.told((ROOT / SOURCE / edit.file).read_text("utf-8")).split(": ", 1)[1] in wanted
+            if edit.message((ROOT / SOURCE / edit.file).read_text("utf-8")).split(": ", 1)[1] in wanted
         ]
     known = set(re.findall(r"^(\S+: .*)$", HARMLESS.read_text("utf-8"), re.M))
     for file, found in ((file, found) for files in every.values() for file, found in files.items()):
@@ -233,9 +233,9 @@ def try_all(drawn: list[Edit], walks: Walked, workers: list[Worker], arguments: 
                 continue
             if outcome in ("noticed", "passed", "hung") and worker.edit:
                 passed = "perhaps " if arguments.quick else "SURVIVED"
-                told = {"noticed": "noticed ", "passed": passed, "hung": "HUNG    "}[outcome]
-                counts[told] += 1
-                print(told, worker.edit.told(worker.text), flush=True)
+                message = {"noticed": "noticed ", "passed": passed, "hung": "HUNG    "}[outcome]
+                counts[message] += 1
+                print(message, worker.edit.message(worker.text), flush=True)
             if outcome and left:
                 edit = left.pop()
                 text = (worker.copy / SOURCE / edit.file).read_text("utf-8")
@@ -272,7 +272,7 @@ def main() -> None:
         for module in AHEAD:
             importlib.import_module(module)
         counts = try_all(drawn, walks, workers, arguments)
-    print(", ".join(f"{number} {told.strip().lower()}" for told, number in counts.items() if number))
+    print(", ".join(f"{number} {message.strip().lower()}" for message, number in counts.items() if number))
 
 
 if __name__ == "__main__":

@@ -118,8 +118,8 @@ def classics() -> str:
             run = uh.integrate(pond, name, count=count)
             exact = 3 * 0.2 * np.exp(0.6 * run.times) / (3 + 0.2 * (np.exp(0.6 * run.times) - 1))
             errors.append(float(np.abs(run["level"] - exact).max()))
-        told = " | ".join(f"{error:.1e}" for error in errors)
-        lines.append(f"| `{name}` | {told} | {math.log2(errors[2] / errors[3]):.2f} | {run.tally.rate_evaluations} |")
+        report = " | ".join(f"{error:.1e}" for error in errors)
+        lines.append(f"| `{name}` | {report} | {math.log2(errors[2] / errors[3]):.2f} | {run.tally.rate_evaluations} |")
     return "\n".join(lines)
 
 

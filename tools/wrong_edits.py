@@ -50,7 +50,7 @@ class Edit:
         before = text[text.rfind("\n", 0, self.begin) + 1 : self.begin].count(old)
         return f"{self.file}: {old or 'nothing'}{f' ({before + 1})' * (before > 0)} -> {self.new or 'nothing'}: {row}"
 
-    def told(self, text: str) -> str:
+    def report(self, text: str) -> str:
         """The same, with the number of the line."""
         file, _, rest = self.named(text).partition(": ")
         return f"{file}:{self.line(text)}: {rest}"
@@ -115,7 +115,7 @@ def edits(text: str, *, style: bool = False) -> Iterator[tuple[int, int, str]]:
         starts.append(starts[-1] + len(line.encode()))
     encoded = text.encode()
 
-    def place(line: int, column: int) -> int:
+    def index(line: int, column: int) -> int:
         return len(encoded[: starts[line - 1] + column].decode())
 
     tree = ast.parse(text)
@@ -131,7 +131,7 @@ def edits(text: str, *, style: bool = False) -> Iterator[tuple[int, int, str]]:
             if len(others) > 1:
                 sides = [left, *node.comparators]
                 others = others if any(map(_whole, sides)) and not any(map(_bound, sides)) else others[1:]
-            begin = place(left.end_lineno, left.end_col_offset)
+            begin = index(left.end_lineno, left.end_col_offset)
             found = text.find(old, begin)
             if found >= 0 and found - begin < 40 and "\n" not in text[begin:found]:
                 yield from ((found, found + len(old), new) for new in others)
@@ -141,9 +141,9 @@ def edits(text: str, *, style: bool = False) -> Iterator[tuple[int, int, str]]:
             and type(node.value) in (int, float, bool)
             and node.end_lineno == node.lineno
         ):
-            begin, end = place(node.lineno, node.col_offset), place(node.end_lineno, node.end_col_offset)
+            begin, end = index(node.lineno, node.col_offset), index(node.end_lineno, node.end_col_offset)
             changed = not node.value if isinstance(node.value, bool) else node.value * 2 + 1
             yield begin, end, repr(changed)
         if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.Not):
-            begin = place(node.lineno, node.col_offset)
+            begin = index(node.lineno, node.col_offset)
             yield begin, begin + 4, ""

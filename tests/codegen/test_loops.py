@@ -52,11 +52,11 @@ def test_rates_and_jacobian(first: str, second: str, n: int) -> None:
     rates = evaluate_rows(native.rates, times, states)
     assert rates == pytest.approx(problem.rates_at(times, states), rel=1e-11, abs=1e-11)
     assert rates[0] == pytest.approx(problem.rates_at(0.5, start), rel=1e-11, abs=1e-11)
-    slopes = evaluate_rows(native.jacobian, times, states).reshape(2, size, size)
-    assert slopes == pytest.approx(problem.jacobian_at(times, states), rel=1e-11, abs=1e-11)
-    assert slopes[1] == pytest.approx(problem.jacobian_at(0.75, states[1]), rel=1e-11, abs=1e-11)
+    derivatives = evaluate_rows(native.jacobian, times, states).reshape(2, size, size)
+    assert derivatives == pytest.approx(problem.jacobian_at(times, states), rel=1e-11, abs=1e-11)
+    assert derivatives[1] == pytest.approx(problem.jacobian_at(0.75, states[1]), rel=1e-11, abs=1e-11)
     outside = ~problem.jacobian_pattern().toarray()
-    assert not slopes[:, outside].any()
+    assert not derivatives[:, outside].any()
 
 
 def test_nothing_in_a_loop_is_computed_twice() -> None:
@@ -69,7 +69,7 @@ def test_nothing_in_a_loop_is_computed_twice() -> None:
         parameters={"n": 9, "k": 2},
         interval=(0, 1),
     )
-    text = emit_module(problem.model.rates.blocks, (), 9, SymbolTable((), (("n", 0), ("k", 1))))
+    text = emit_module(problem.model.rates.indexed_formulas, (), 9, SymbolTable((), (("n", 0), ("k", 1))))
     assert [text.count(f"call double @llvm.{f}.f64") for f in ("exp", "sin", "cos")] == [1, 1, 1]
     # what no index moves, and the sum over all, stand before the loop that uses them
     before_loop, _, loop = text.rpartition("phi i64")
@@ -110,7 +110,7 @@ def test_indices_of_sums_never_catch_each_other() -> None:
     start = problem.start[None, :]
     assert evaluate_rows(rates.rates, np.array([0.0]), start)[0].tolist() == [343.0, 686.0, 1029.0]
     # d/du of i*(u1 + u2 + u3)^3
-    slopes = evaluate_rows(rates.jacobian, np.array([0.0]), start)[0].reshape(3, 3)
-    assert slopes == pytest.approx(3 * 49.0 * np.outer([1, 2, 3], [1, 1, 1]))
+    derivatives = evaluate_rows(rates.jacobian, np.array([0.0]), start)[0].reshape(3, 3)
+    assert derivatives == pytest.approx(3 * 49.0 * np.outer([1, 2, 3], [1, 1, 1]))
     derived = evaluate_rows(native_derived(problem), np.array([0.0]), start)[0]
     assert derived.tolist() == [42.0, 49.0, 7.0, 14.0, 21.0]

@@ -112,7 +112,7 @@ def test_forgotten_machine_code_is_freed_without_harm(pond: uh.Problem) -> None:
     assert np.array_equal(uh.integrate(pond)["spill"], expected)
 
 
-def slope(t: float, y: np.ndarray, k: float, m: float) -> tuple[float, float]:
+def jacobian_of(t: float, y: np.ndarray, k: float, m: float) -> tuple[float, float]:
     return k * y[1] + m, -m * y[0] * y[0] + k
 
 
@@ -130,7 +130,7 @@ def test_a_parameter_changed_in_memory_reaches_every_function(kind: str) -> None
         made = numba.njit if kind == "njit" else lambda function: function
         jacobian = None if kind == "njit" else (lambda y, k, m: np.array([[0, k], [-2 * m * y[0], 0]]))
         event = uh.Event(made(level))
-        problem = uh.Problem.from_rates(made(slope), **values, jacobian=jacobian, events=[event])
+        problem = uh.Problem.from_rates(made(jacobian_of), **values, jacobian=jacobian, events=[event])
 
     def answers(system: NativeSystem) -> list[float]:
         functions = [system.rates, *system.events, *system.watched, *([system.jacobian] if system.jacobian else [])]
@@ -188,13 +188,13 @@ def test_events_of_a_loop_share_machine_code_and_keep_their_own_numbers(
         value = evaluate_rows(event, np.array([time]), state[None])[0, 0]
         assert abs(value) == pytest.approx(abs(gap(line, time, state)), rel=1e-13)
         along, h = rates(time, state), 1e-6
-        slope = (gap(line, time + h, state + h * along) - gap(line, time - h, state - h * along)) / (2 * h)
+        jacobian_of = (gap(line, time + h, state + h * along) - gap(line, time - h, state - h * along)) / (2 * h)
         if "cos(t)" in line:
             assert derivative is None
         else:
             assert derivative is not None
             assert abs(evaluate_rows(derivative, np.array([time]), state[None])[0, 0]) == pytest.approx(
-                abs(slope), rel=1e-6
+                abs(jacobian_of), rel=1e-6
             )
         if "sin" in line:
             assert speed is not None

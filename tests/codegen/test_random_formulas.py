@@ -75,7 +75,7 @@ def test_values(formula: str, point: tuple) -> None:
 
 @settings(max_examples=120, deadline=None)
 @given(formula=FORMULAS, point=POINTS)
-def test_slopes(formula: str, point: tuple) -> None:
+def test_derivatives(formula: str, point: tuple) -> None:
     x, y, k, t = point
     step = 1e-6
     try:
@@ -90,6 +90,6 @@ def test_slopes(formula: str, point: tuple) -> None:
     problem = problem_of(formula, k)
     jacobian = with_jacobian(native_system(problem, (), held=False), problem, held=False).jacobian
     assert jacobian is not None
-    slope = evaluate_rows(jacobian, np.array([t]), np.array([[x, y]]))[0, 0]
+    derivative = evaluate_rows(jacobian, np.array([t]), np.array([[x, y]]))[0, 0]
     central = (around[3] - around[1]) / (2 * step)
-    assert abs(slope - central) < 2e-3 * (size + abs(central))
+    assert abs(derivative - central) < 2e-3 * (size + abs(central))

@@ -40,7 +40,7 @@ def test_failures_say_where_and_why(problem: uh.Problem, options: dict, reason: 
     with pytest.warns(uh.IncompleteRunWarning):
         run = uh.integrate(problem, **options)
     assert run.ending.reason == reason
-    assert not run.ending.as_asked
+    assert not run.ending.as_requested
     assert run.ending.time == pytest.approx(time, rel=5e-3, abs=1e-12)
     assert run.ending.advice
     # what was done is kept, up to the place of failure
@@ -285,11 +285,11 @@ def test_endings_name_state_and_term(method: str) -> None:
         "(1 - t)*x' = x\ny' = 1": "highest derivative that it multiplies",
         "x' = log(1 - t)\ny' = 1": "'1 - t' its logarithm is no number",
     }
-    for text, told in cases.items():
+    for text, report in cases.items():
         problem = uh.Problem.from_text(text, initial={"x": 1, "y": 0}, interval=(0, 2))
         with pytest.warns(uh.IncompleteRunWarning):
             run = uh.integrate(problem, method)
-        assert told in run.ending.advice, run.ending
+        assert report in run.ending.advice, run.ending
         assert run.ending.time == pytest.approx(1.0472 if "tan" in text else 1, abs=1e-3)
 
 

@@ -71,7 +71,7 @@ def test_a_stop_ends_the_run_there(oscillator: uh.Problem) -> None:
     run = uh.integrate(oscillator, "dormand-prince-54", step=2.0, events=events)
     assert list(run.events["name"]) == ["before", "stop"]
     assert run.ending.reason == "event"
-    assert run.ending.as_asked
+    assert run.ending.as_requested
     assert "'stop'" in run.ending.message
     assert run.times[-1] == run.ending.time == run.events["time"].iloc[-1]
     assert run.final["x"] == pytest.approx(0.5, abs=1e-15)

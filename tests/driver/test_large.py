@@ -10,8 +10,8 @@ N = 40
 # on a grid with u = 0 around it, sin(pi i/(n + 1)) sin(pi j/(n + 1)) decays at this rate, D = 1
 DECAY = 8 * (N + 1) ** 2 * np.sin(np.pi / 2 / (N + 1)) ** 2
 HILL = np.outer(*2 * [np.sin(np.pi * np.arange(1, N + 1) / (N + 1))])
-WALLS = "\n".join(f"{name}[{place}] = 0 for {index} in 1..n" for name in "uv"
-                  for place, index in (("0,j", "j"), ("n+1,j", "j"), ("i,0", "i"), ("i,n+1", "i")))  # fmt: skip
+WALLS = "\n".join(f"{name}[{number}] = 0 for {index} in 1..n" for name in "uv"
+                  for number, index in (("0,j", "j"), ("n+1,j", "j"), ("i,0", "i"), ("i,n+1", "i")))  # fmt: skip
 
 
 def diffusing(name: str, more: str) -> str:

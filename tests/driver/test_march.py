@@ -225,18 +225,18 @@ def test_a_run_knows_nothing_of_the_run_before(method: str, record: str | int) -
     if uh.methods()["order"][method] == 1 and "rtol" in options:
         options["rtol"] = 1e-3
 
-    def told(problem: uh.Problem) -> str:
+    def report(problem: uh.Problem) -> str:
         run = uh.integrate(problem, method, **options)
         counts = {**vars(run.tally), "seconds": 0}
         return repr([run.times.tolist(), run.states.tolist(), counts, run.switches, run.events, str(run.ending)])
 
-    first, other = told(problem), problem.with_(parameters={"m": 9, "k": 0.7}, initial={"x": 0.1}, interval=(1, 5))
-    assert told(other) != first == told(problem)
+    first, other = report(problem), problem.with_(parameters={"m": 9, "k": 0.7}, initial={"x": 0.1}, interval=(1, 5))
+    assert report(other) != first == report(problem)
     # also after one that was stopped on the way, and after one of the other direction
-    told(problem.with_(initial={"v": 49.999}))
+    report(problem.with_(initial={"v": 49.999}))
     uh.integrate(problem.with_(interval=(3, 0)), method, **options)
-    assert told(problem) == first
-    assert told(pickle.loads(pickle.dumps(other))) == told(other)
+    assert report(problem) == first
+    assert report(pickle.loads(pickle.dumps(other))) == report(other)
 
 
 # the order of the estimate plus one, the aim, and the exponents of the error now, of the one before, and of the steps

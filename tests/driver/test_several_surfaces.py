@@ -72,8 +72,8 @@ CASES = {
 
 def smoothed(text: str) -> str:
     """Return the equations with every sign and step as steep slopes."""
-    slopes = re.sub(r"sign\(([^()]*)\)", rf"tanh({STEEP}*(\1))", text)
-    return re.sub(r"step\(([^()]*)\)", rf"(0.5 + 0.5*tanh({STEEP}*(\1)))", slopes)
+    derivatives = re.sub(r"sign\(([^()]*)\)", rf"tanh({STEEP}*(\1))", text)
+    return re.sub(r"step\(([^()]*)\)", rf"(0.5 + 0.5*tanh({STEEP}*(\1)))", derivatives)
 
 
 @pytest.fixture(scope="module")

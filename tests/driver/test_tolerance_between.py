@@ -164,8 +164,8 @@ def test_states_below_their_tolerance_are_told() -> None:
         small = {f"y{k}": 1e-13 for k in range(count)}
         text = "\n".join(f"{name}' = 0" for name in small) + "\nx' = 1"
         several = uh.Problem.from_text(text, initial={**small, "x": 1}, interval=(0, 1))
-        told = "'y0', 'y1', 'y2', 'y3'" + (" and others" if count > 4 else "") + " never came above ten times their"
-        assert told in uh.integrate(several).ending.advice
+        report = "'y0', 'y1', 'y2', 'y3'" + (" and others" if count > 4 else "") + " never came above ten times their"
+        assert report in uh.integrate(several).ending.advice
     assert uh.integrate(problem, atol={"y": 1e-20}).ending.advice == ""
     # it was large once, though it hardly moves in a step and has gone in the end
     once = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 12))

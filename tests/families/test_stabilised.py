@@ -38,7 +38,7 @@ def test_stages_reach_as_far_as_they_say(stages: int) -> None:
         decay = uh.Problem.from_text(f"x' = -{share * limit}*x", initial={"x": 1}, interval=(0, 4000))
         with quietly():
             run = uh.integrate(decay, CHEBYSHEV.of_stages(stages), step=1, record=2)
-        assert bool(run.ending.as_asked and abs(run.final["x"]) <= 1) == bounded
+        assert bool(run.ending.as_requested and abs(run.final["x"]) <= 1) == bounded
         assert abs(region(-share * limit)) <= 1 if bounded else region(-share * limit) > 1
     for wrong in (1, 201, 2.5):
         with pytest.raises(uh.MethodError, match="so many stages"):

@@ -123,7 +123,7 @@ FIGURES = {
 }
 
 
-def told(values: object) -> str:
+def report(values: object) -> str:
     """Numbers to two digits, which rounding elsewhere does not change, and nothing beside the largest."""
     numbers = np.ravel(values)
     numbers[np.abs(numbers) < 1e-7 * np.abs(numbers).max()] = 0.0
@@ -145,26 +145,26 @@ def lines(axes: Axes) -> Iterator[str]:
     for line in axes.lines:
         x, y, *_ = (np.asarray(data, float) for data in getattr(line, "get_data_3d", line.get_data)())
         if str(line.get_label()) != "_nolegend_":
-            ends = f"{told(x[[0, -1]])} {told([y[0], y[-1], y.min(), y.max()])}" if len(x) else ""
+            ends = f"{report(x[[0, -1]])} {report([y[0], y[-1], y.min(), y.max()])}" if len(x) else ""
             style = f"{line.get_color()} {line.get_linestyle()} {line.get_marker()!r}"
             yield f"  {line.get_label()!r} {style} {size(len(x))}: {ends}"
             yield f"    drawn as an image {line.get_rasterized()}, at {line.get_zorder()}"
     for mesh in (each for each in axes.collections if isinstance(each, QuadMesh)):
         values = np.ravel(mesh.get_array())
-        yield f"  map {size(values.size)}: {told([values[0], values[-1], values.min(), values.max()])}"
-        yield f"    {told(mesh.get_datalim(axes.transData).get_points())} upside down {axes.yaxis_inverted()}"
+        yield f"  map {size(values.size)}: {report([values[0], values[-1], values.min(), values.max()])}"
+        yield f"    {report(mesh.get_datalim(axes.transData).get_points())} upside down {axes.yaxis_inverted()}"
     if axes.get_legend():
         legend = axes.get_legend()
         yield f"  legend {[text.get_text() for text in legend.get_texts()]} frame {legend.get_frame_on()}"
     yield from (f"  note {note.get_text()!r}" for note in axes.texts)
-    yield from (f"  arrow {told([*note.xyann, *note.xy])}" for note in axes.texts if note.arrow_patch)
+    yield from (f"  arrow {report([*note.xyann, *note.xy])}" for note in axes.texts if note.arrow_patch)
 
 
 @pytest.mark.parametrize("name", FIGURES)
 def test_what_a_figure_holds(name: str) -> None:
     figure = FIGURES[name]()
     held = "\n".join(
-        [f"figure {told(figure.get_size_inches())}", *(line for axes in figure.axes for line in lines(axes))]
+        [f"figure {report(figure.get_size_inches())}", *(line for axes in figure.axes for line in lines(axes))]
     )
     held = re.sub(r"'[\d,]+ (accepted|refused)", r"'# \1", held) + "\n"
     kept = DRAWN / f"{name}.txt"

@@ -65,8 +65,8 @@ def test_errors_orders_and_drifts_are_drawn_as_they_were_found() -> None:
     assert "[s]" in figure.axes[0].get_xlabel()
     assert any("promised 2" in text for text in labels(figure))
     comparison = uh.compare(SWING, ["heun-2", "radau-iia-5"], rtol=1e-4, step=0.25)
-    drift = uh.draw_drift(comparison)
-    largest = [np.nanmax(line.get_ydata()) for line in drift.axes[0].lines]
+    drift_figure = uh.draw_drift(comparison)
+    largest = [np.nanmax(line.get_ydata()) for line in drift_figure.axes[0].lines]
     assert largest == pytest.approx([row["drift of energy"] for row in comparison.rows], rel=1e-9)
     errors = uh.draw_errors(comparison)
     ends = [line.get_ydata()[-1] for line in errors.axes[0].lines]

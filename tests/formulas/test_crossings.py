@@ -70,8 +70,8 @@ def test_what_cannot_be_known_is_located_instead() -> None:
         parameters={"k": 3},
         interval=(0, 10),
     )
-    told = {switch.text: (switch.kind, switch.cause, switch.times) for switch in problem.switches}
-    assert told == {
+    report = {switch.text: (switch.kind, switch.cause, switch.times) for switch in problem.switches}
+    assert report == {
         "max(x, 0)": ("kink", "state", None),
         "sign(tide)": ("jump", "input", None),
         "x > 1": ("jump", "state", None),
@@ -95,9 +95,9 @@ def test_what_cannot_be_known_is_located_instead() -> None:
 def test_members_in_sums_and_under_powers_have_switches_of_their_own() -> None:
     text = "u[i]' = -max(u[i], 0)^0.6 for i in 1..n\nx' = sum(max(u[i] - x, 0) for i in 1..n)"
     few = uh.Problem.from_text(text, initial={"u": 1, "x": 0}, interval=(0, 2), parameters={"n": 3})
-    told = {each.text for each in few.switches}
+    report = {each.text for each in few.switches}
     for k in range(1, 4):
-        assert {f"max(u[{k}], 0)^0.6", f"max(u[{k}], 0)", f"max(u[{k}] - x, 0)"} <= told
+        assert {f"max(u[{k}], 0)^0.6", f"max(u[{k}], 0)", f"max(u[{k}] - x, 0)"} <= report
     # so many at most in all, the first that fit
     many = few.with_(parameters={"n": 50})
     assert any("^0.6" in each.text for each in many.switches)

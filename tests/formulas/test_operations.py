@@ -49,11 +49,11 @@ def test_one_table_serves_all(operation: str) -> None:
     assert to_latex(node).startswith(OPERATIONS[operation].latex)
     for point in POINTS:
         assert machine(to_text(node), point) == pytest.approx(value(node, point), rel=1e-14)
-        slopes = Differentiator(PLACES).by_name(node)
+        derivatives = Differentiator(PLACES).by_name(node)
         for index, key in enumerate(PLACES):
             ends = [tuple(x + s * 1e-6 * (k == index) for k, x in enumerate(point)) for s in (1, -1)]
             wanted = (value(node, ends[0]) - value(node, ends[1])) / 2e-6
-            found = value(slopes[key], point) if key in slopes else 0.0
+            found = value(derivatives[key], point) if key in derivatives else 0.0
             assert found == pytest.approx(wanted, rel=1e-6, abs=1e-8), key
     for low, high in ((-2.3, 1.7), (0.1, 0.9), (-0.4, -0.2)):
         values = {"a": 0.12, "b": 0.57}
@@ -126,7 +126,7 @@ def test_a_pulse_is_closed_where_it_begins(text: str, times: tuple[float, ...]) 
 @pytest.mark.parametrize("operation", [name for name, each in OPERATIONS.items() if each.arguments == (1, 1)])
 def test_what_varies_narrowly_is_known_to(operation: str) -> None:
     # a row of the table that the search for narrow parts has not heard of would lose peaks in silence
-    told, times = [], np.sort(np.concatenate([np.linspace(0, 1, 2001), 0.5 + np.linspace(-1e-3, 1e-3, 2001)]))
+    report, times = [], np.sort(np.concatenate([np.linspace(0, 1, 2001), 0.5 + np.linspace(-1e-3, 1e-3, 2001)]))
     far = np.abs(times - 0.5) > 0.05
     for scale, shift in itertools.product((1e3, 1e4), (0.0, 0.5, 2.0)):
         line = Node("mul", number(scale), Node("add", name("t"), number(-0.5)))
@@ -141,6 +141,6 @@ def test_what_varies_narrowly_is_known_to(operation: str) -> None:
                 sides = [np.ptp(values[far & side]) for side in (times < 0.5, times > 0.5)]
                 # on neither side it varies: all of that lies in a tenth of the time
                 if max(sides) <= 0.02 * np.ptp(values):
-                    told.append(bool(time_formulas([node], ())))
-    assert all(told)
-    assert not told or operation in CANDIDATES
+                    report.append(bool(time_formulas([node], ())))
+    assert all(report)
+    assert not report or operation in CANDIDATES

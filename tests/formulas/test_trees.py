@@ -24,9 +24,9 @@ from unhurried_heron.formulas.simplify import ratio_of_sums, simplified
 @settings(max_examples=200, deadline=None)
 @given(st.text(alphabet="xt1.^' \n(", max_size=12))
 def test_letters_of_other_alphabets_change_nothing(text: str) -> None:
-    plain, places = to_python(text, 3)
+    plain, indices = to_python(text, 3)
     other, moved = to_python(text + "\u03c9", 3)
-    assert (other[:-1], moved[: len(plain.encode())]) == (plain, places[:-1])
+    assert (other[:-1], moved[: len(plain.encode())]) == (plain, indices[:-1])
 
 
 LEAVES = st.sampled_from(["x", "y", "k'", "2", "3", "0.5", "1", "0", "pi"])
@@ -150,7 +150,7 @@ def test_texts_read_back(formula: str) -> None:
 @given(FORMULAS)
 def test_derivatives_against_differences(formula: str) -> None:
     node = read(Source(formula)).node
-    slope = Differentiator(["x"]).by_name(node).get("x", number(0.0))
+    derivative = Differentiator(["x"]).by_name(node).get("x", number(0.0))
     step = 1e-5
     around = [float(evaluate(node, {**VALUES, "x": VALUES["x"] + d * step})) for d in (-2, -1, 1, 2)]
     if not all(map(math.isfinite, around)) or max(map(abs, around)) > 1e4:
@@ -158,7 +158,7 @@ def test_derivatives_against_differences(formula: str) -> None:
     inner, outer = (around[2] - around[1]) / (2 * step), (around[3] - around[0]) / (4 * step)
     # where the two differences disagree there is a kink, or the formula is too wild for them
     if abs(inner - outer) < 1e-5 * (1 + abs(inner)):
-        found = value(slope)
+        found = value(derivative)
         assert abs(found - inner) < 1e-4 * (1 + abs(inner)) or not math.isfinite(found)
 
 

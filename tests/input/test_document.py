@@ -53,7 +53,7 @@ def test_a_file_says_what_the_text_says(tmp_path: Path) -> None:
 @pytest.mark.parametrize("name", NAMES)
 def test_demo_files_are_problems(name: str) -> None:
     problem = uh.Problem.from_file(demo_file(name))
-    assert uh.integrate(problem, **problem.integrate_options).ending.as_asked
+    assert uh.integrate(problem, **problem.integrate_options).ending.as_requested
 
 
 @pytest.mark.parametrize(

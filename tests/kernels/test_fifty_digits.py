@@ -55,12 +55,18 @@ def runge_kutta(method: uh.RungeKutta, t: Any, y: Any, h: Any) -> Any:
 
 def rosenbrock(method: uh.Rosenbrock, t: Any, y: Any, h: Any) -> Any:
     """Stage by stage, in the form with products of the Jacobian."""
-    alpha, gamma, b, drift, k = digits(method.alpha), digits(method.gamma), method.b, mpmath.matrix([2 * t, -1]), []
+    alpha, gamma, b, time_derivative, k = (
+        digits(method.alpha),
+        digits(method.gamma),
+        method.b,
+        mpmath.matrix([2 * t, -1]),
+        [],
+    )
     for i in range(method.stages):
         inside = sum((alpha[i, j] * k[j] for j in range(i)), mpmath.zeros(2, 1))
         before = sum((gamma[i, j] * k[j] for j in range(i)), mpmath.zeros(2, 1))
         node, whole = sum(alpha[i, j] for j in range(i)), sum(gamma[i, j] for j in range(i + 1))
-        right = rates(t + node * h, y + h * inside) + h * jacobian() * before + whole * h * drift
+        right = rates(t + node * h, y + h * inside) + h * jacobian() * before + whole * h * time_derivative
         k.append(mpmath.lu_solve(mpmath.eye(2) - h * gamma[i, i] * jacobian(), right))
     return y + h * sum((w * each for w, each in zip(digits([b]), k, strict=True)), mpmath.zeros(2, 1))
 
@@ -80,8 +86,8 @@ def stabilised(method: Any, t: Any, y: Any, h: Any) -> Any:
     before, stage = y, y + b[1] * w1 * h * first
     for j in range(2, s + 1):
         mu, nu, pull = 2 * b[j] * w0 / b[j - 1], -b[j] / b[j - 2], 2 * b[j] * w1 / b[j - 1] * h
-        slope = rates(t + node[j - 1] * h, stage) - (1 - b[j - 1] * cheb(j - 1)) * first
-        before, stage = stage, (1 - mu - nu) * y + mu * stage + nu * before + pull * slope
+        push = rates(t + node[j - 1] * h, stage) - (1 - b[j - 1] * cheb(j - 1)) * first
+        before, stage = stage, (1 - mu - nu) * y + mu * stage + nu * before + pull * push
     return stage
 
 

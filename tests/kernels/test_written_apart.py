@@ -48,8 +48,8 @@ def exact_step(state: np.ndarray, h: float) -> np.ndarray:
     """One step of the method, its equations solved to the last digit by Newton's full method."""
     z, weights = np.zeros(6), h * np.kron(RADAU, np.eye(2))
     for _ in range(40):
-        rates, slopes = zip(*(relaxation(*(state + z[i : i + 2])) for i in (0, 2, 4)), strict=True)
-        change = np.linalg.solve(np.eye(6) - weights @ block_diag(*slopes), weights @ np.concatenate(rates) - z)
+        rates, derivatives = zip(*(relaxation(*(state + z[i : i + 2])) for i in (0, 2, 4)), strict=True)
+        change = np.linalg.solve(np.eye(6) - weights @ block_diag(*derivatives), weights @ np.concatenate(rates) - z)
         z += change
         if np.abs(change).max() < 1e-14:
             break

@@ -179,10 +179,10 @@ def test_radau_spectrum_against_high_precision() -> None:
     )
     gamma = 3 + mpmath.cbrt(3) ** 2 - mpmath.cbrt(3)
     assert np.allclose(np.array(RADAU.a, dtype=float), np.array(a.tolist(), dtype=float), atol=1e-15)
-    assert RADAU.blocks.gamma == pytest.approx(float(gamma), abs=1e-13)
+    assert RADAU.diagonalised.gamma == pytest.approx(float(gamma), abs=1e-13)
     # e of Hairer and Wanner II, section IV.8
     known = [(-13 - 7 * math.sqrt(6)) / 3, (-13 + 7 * math.sqrt(6)) / 3, -1 / 3]
-    assert np.allclose(RADAU.blocks.error_weights, known, atol=1e-13)
+    assert np.allclose(RADAU.diagonalised.error_weights, known, atol=1e-13)
 
 
 @pytest.mark.parametrize(

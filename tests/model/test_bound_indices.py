@@ -96,25 +96,27 @@ def compare(seed: int, *, marches: bool) -> None:
         interval=(0, 1e-6),
         events=[uh.Event(at=1e-6, then=system.then, name="jump")],
     )
-    told = f"seed {seed}:\n{text}\n{system.then}"
+    report = f"seed {seed}:\n{text}\n{system.then}"
     true = system.rates(y).real
-    np.testing.assert_allclose(problem.rates_at(0, y), true, rtol=1e-12, atol=1e-13, err_msg=told)
+    np.testing.assert_allclose(problem.rates_at(0, y), true, rtol=1e-12, atol=1e-13, err_msg=report)
     columns = [system.rates(y + 1e-30j * np.eye(3)[k]).imag / 1e-30 for k in range(3)]
-    slopes = np.stack(columns, axis=1)
-    np.testing.assert_allclose(problem.jacobian_at(0, y), slopes, rtol=1e-11, atol=1e-12, err_msg=told)
+    derivatives = np.stack(columns, axis=1)
+    np.testing.assert_allclose(problem.jacobian_at(0, y), derivatives, rtol=1e-11, atol=1e-12, err_msg=report)
     if not marches:
         return
     run = uh.integrate(problem, "backward-euler", step=1e-6)
     before = np.array(run.at(1e-6, side="before"))
-    newton = np.linalg.solve(np.eye(3) - 1e-6 * slopes, 1e-6 * true)
-    np.testing.assert_allclose(before - y, newton, rtol=1e-4, atol=1e-14, err_msg=told)
-    np.testing.assert_allclose(run.states[-1][1], system.jump({"y": before}).real, rtol=1e-11, atol=1e-12, err_msg=told)
+    newton = np.linalg.solve(np.eye(3) - 1e-6 * derivatives, 1e-6 * true)
+    np.testing.assert_allclose(before - y, newton, rtol=1e-4, atol=1e-14, err_msg=report)
+    np.testing.assert_allclose(
+        run.states[-1][1], system.jump({"y": before}).real, rtol=1e-11, atol=1e-12, err_msg=report
+    )
     for name in ("w", "v"):
         value = system.meaning[name]({"y": y}).real
-        np.testing.assert_allclose(run[name][0], value, rtol=1e-12, atol=1e-13, err_msg=told)
+        np.testing.assert_allclose(run[name][0], value, rtol=1e-12, atol=1e-13, err_msg=report)
     for k in range(5):
         value = system.family({"y": y, "i": k}).real
-        np.testing.assert_allclose(run[f"d[{k}]"][0], value, rtol=1e-12, atol=1e-13, err_msg=told)
+        np.testing.assert_allclose(run[f"d[{k}]"][0], value, rtol=1e-12, atol=1e-13, err_msg=report)
 
 
 @pytest.mark.parametrize("part", range(5))

@@ -137,8 +137,8 @@ def test_jacobian_and_its_pattern_against_differences(problem: uh.Problem) -> No
 
 def test_many_members_are_loops_and_not_lines() -> None:
     problem = heat(200_000)
-    blocks = problem.model.rates.blocks
-    assert len(blocks) == 3
+    indexed_formulas = problem.model.rates.indexed_formulas
+    assert len(indexed_formulas) == 3
     assert problem.jacobian_pattern().nnz == 3 * 200_000 - 2
     assert (problem.states[0], problem.states[-1]) == ("u[1]", "u[200000]")
     with pytest.raises(uh.MethodError, match="full matrices"):

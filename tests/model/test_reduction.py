@@ -103,13 +103,13 @@ def test_the_reduced_system_is_shown_and_means_what_it_says() -> None:
         return formula
 
     names = ["z", "p", "w", "q", "v", "r", "s"]
-    told = dict(zip(("p", "q", "s"), map(renamed, lines.values()), strict=True)) | {
+    report = dict(zip(("p", "q", "s"), map(renamed, lines.values()), strict=True)) | {
         "z": "p",
         "w": "q",
         "v": "r",
         "r": "s",
     }
-    again = "\n".join(f"{n}' = {told[n]}" for n in names)
+    again = "\n".join(f"{n}' = {report[n]}" for n in names)
     state = [0.1, 0.2, -0.3, 0.4, 0.5, -0.6, 0.7]
     other = user_input(again, dict(zip(names, state, strict=True)), m=4, k=0.5, c=1)
     assert rates_at(other, state, 0.3) == pytest.approx(rates_at(problem, state, 0.3), rel=1e-13)

@@ -304,8 +304,8 @@ def test_units_that_disagree_are_refused_however_a_problem_is_given(way: str) ->
         ([0, 1, 2], np.zeros((2, 2)), "rows"),
     ],
 )  # fmt: skip
-def test_states_that_do_not_fit_are_refused(time: object, state: object, told: str) -> None:
+def test_states_that_do_not_fit_are_refused(time: object, state: object, report: str) -> None:
     problem = uh.Problem.from_text("x' = y\ny' = -x", initial={"x": 1, "y": 0}, interval=(0, 1))
     for ask in (problem.rates_at, problem.jacobian_at):
-        with pytest.raises(uh.OptionError, match=told):
+        with pytest.raises(uh.OptionError, match=report):
             ask(time, state)

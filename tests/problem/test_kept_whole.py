@@ -36,10 +36,10 @@ def test_equal_problems() -> None:
         assert changed != one
         assert changed.fingerprint != one.fingerprint
     assert problems()[0] != problems()[1]
-    plain, told = (
+    plain, report = (
         uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), units=units) for units in ({}, {"x": "m"})
     )
-    assert plain != told != plain
+    assert plain != report != plain
     lists = [
         uh.Problem.from_text("u[i]' = -i for i in 1..2", initial={"u": start}, interval=(0, 1))
         for start in ([1, 2], [1, 3], [1.0, 2.0])

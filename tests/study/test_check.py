@@ -135,12 +135,12 @@ def test_size_and_open_parameters_are_told() -> None:
 def test_a_jacobian_of_ones_own() -> None:
     calls = []
 
-    def slopes(x, v, k):
+    def derivatives(x, v, k):
         calls.append(x)
         return [[0.0, 1.0], [-k, -0.2]]
 
     user_input = {"initial": {"x": 1.0, "v": 0.0}, "parameters": {"k": 4.0}, "interval": (0, 5)}
-    given = uh.Problem.from_rates(lambda x, v, k: [v, -k * x - 0.2 * v], jacobian=slopes, **user_input)
+    given = uh.Problem.from_rates(lambda x, v, k: [v, -k * x - 0.2 * v], jacobian=derivatives, **user_input)
     written = uh.Problem.from_text("x' = v\nv' = -k*x - 0.2*v", **user_input)
     one, other = (uh.integrate(problem, "radau-iia-5", rtol=1e-8) for problem in (given, written))
     assert one.final["x"] == pytest.approx(other.final["x"], rel=1e-12)

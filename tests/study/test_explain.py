@@ -28,7 +28,7 @@ def figures(run: uh.Run, about: str) -> dict:
 
 def test_stability_limits_an_explicit_run() -> None:
     run = uh.integrate(SLOW, "dormand-prince-54", rtol=1e-5)
-    told = run.explain()
+    report = run.explain()
     assert figures(run, "steps")["stability"] > 0.95
     assert figures(run, "steps")["accuracy"] < 0.05
     stiff = figures(run, "stiffness")
@@ -42,7 +42,7 @@ def test_stability_limits_an_explicit_run() -> None:
     assert better["times in steps"] == pytest.approx(run.tally.accepted / again.tally.accepted)
     assert better["method"] in worth_saying(run)
     assert f"{again.tally.accepted:,} steps" in worth_saying(run)
-    assert "t = 0." in told.about("steps")[0].text
+    assert "t = 0." in report.about("steps")[0].text
 
 
 def test_accuracy_limits_a_swing() -> None:
@@ -64,9 +64,9 @@ def test_accuracy_limits_a_swing() -> None:
 def test_switches_and_events_limit_steps() -> None:
     gates = uh.Problem.from_text("x' = step(sin(3*t)) - 0.4*x", initial={"x": 0}, interval=(0, 100))
     run = uh.integrate(gates, "dormand-prince-54", rtol=1e-4)
-    told = figures(run, "steps")
-    assert told["landings"] == pytest.approx(len(run.switches) / run.tally.accepted)
-    assert told["landings"] > 0.15
+    report = figures(run, "steps")
+    assert report["landings"] == pytest.approx(len(run.switches) / run.tally.accepted)
+    assert report["landings"] > 0.15
     assert "land on switches" in words(uh.explain(run))
 
 
@@ -82,14 +82,14 @@ def test_the_largest_step_limits_steps() -> None:
 def test_newton_and_refusals_cost() -> None:
     bloom = uh.Problem.from_file(demo_file("bloom"))
     run = uh.integrate(bloom, "radau-iia-5", rtol=1e-3)
-    told = figures(run, "refused")
-    assert told["refused"] == run.tally.refused
-    assert told["newton"] == run.tally.newton_failures
+    report = figures(run, "refused")
+    assert report["refused"] == run.tally.refused
+    assert report["newton"] == run.tally.newton_failures
     rows = run.ledger.query("not accepted")
     assert figures(run, "steps")["newton"] == pytest.approx(
         rows[rows["error"].isna()]["time"].nunique() / run.tally.accepted
     )
-    assert told["share"] == pytest.approx(run.tally.refused / (run.tally.refused + run.tally.accepted))
+    assert report["share"] == pytest.approx(run.tally.refused / (run.tally.refused + run.tally.accepted))
     fine = uh.integrate(bloom, "radau-iia-5", rtol=1e-6)
     shares = figures(fine, "steps")
     assert shares["accuracy"] == pytest.approx(1.0 - shares["newton"] - shares["landings"] - shares["stability"])
@@ -140,9 +140,9 @@ def test_whose_fault_an_error_is() -> None:
 
 def test_tolerances_that_do_not_suit_a_state() -> None:
     small = uh.Problem.from_text("a' = -a\nb' = 1e-9*a - b", initial={"a": 1, "b": 0}, interval=(0, 3))
-    told = figures(uh.integrate(small, "dormand-prince-54", rtol=1e-6, atol=1e-9), "tolerance")
-    assert told["states"] == "'b'"
-    assert told["largest"] == pytest.approx(1e-9 * np.exp(-1), rel=0.05)
+    report = figures(uh.integrate(small, "dormand-prince-54", rtol=1e-6, atol=1e-9), "tolerance")
+    assert report["states"] == "'b'"
+    assert report["largest"] == pytest.approx(1e-9 * np.exp(-1), rel=0.05)
     fine = uh.explain(uh.integrate(small, "dormand-prince-54", rtol=1e-6, atol={"a": 1e-9, "b": 1e-18}))
     assert "suit the size of every state" in fine.about("tolerance")[0].text
     # a family whose members are at rest, but for one
@@ -157,16 +157,16 @@ def test_tolerances_that_do_not_suit_a_state() -> None:
 def test_a_better_method_is_better_where_it_says_so() -> None:
     # high accuracy, smooth: high order does it in fewer evaluations
     run = uh.integrate(SWING, "bogacki-shampine-32", rtol=1e-8)
-    told = figures(run, "method")
-    other = uh.integrate(SWING, told["method"], rtol=1e-8)
-    assert other.tally.rate_evaluations == told["rate evaluations"] < 0.7 * run.tally.rate_evaluations
-    assert told["error"] <= max(told["own error"], 1.0)
-    assert told["own error"] == pytest.approx(figures(run, "states")["error"])
+    report = figures(run, "method")
+    other = uh.integrate(SWING, report["method"], rtol=1e-8)
+    assert other.tally.rate_evaluations == report["rate evaluations"] < 0.7 * run.tally.rate_evaluations
+    assert report["error"] <= max(report["own error"], 1.0)
+    assert report["own error"] == pytest.approx(figures(run, "states")["error"])
     truth = np.column_stack([np.cos(run.times), -np.sin(run.times)])
     allowed = 1e-8 + run.options["atol"]
     # as far as the tighter run is exact, of order 3 a hundred times closer
     missed = np.abs(other.at(run.times) - truth).max() / allowed
-    assert told["error"] == pytest.approx(missed, rel=0.2, abs=0.02 * told["own error"])
+    assert report["error"] == pytest.approx(missed, rel=0.2, abs=0.02 * report["own error"])
     assert "Take another method" in words(uh.explain(run))
     # what is said follows from the counts and errors that stand beside it, whatever the clock says
     for method, rtol in (
@@ -177,10 +177,10 @@ def test_a_better_method_is_better_where_it_says_so() -> None:
     ):
         own = uh.integrate(SWING.with_(interval=(0, 400)), method, rtol=rtol)
         [statement] = uh.explain(own).about("method")
-        told, text = statement.figures, statement.text
-        better = told["error"] <= max(told["own error"], 1.0) and told["times"] > 1 / 0.7
+        report, text = statement.figures, statement.text
+        better = report["error"] <= max(report["own error"], 1.0) and report["times"] > 1 / 0.7
         assert text.startswith("Take another method" if better else "No method tried does clearly better")
-    assert told["times"] == pytest.approx(own.tally.rate_evaluations / told["rate evaluations"])
+    assert report["times"] == pytest.approx(own.tally.rate_evaluations / report["rate evaluations"])
 
 
 def test_what_cannot_be_told_is_said() -> None:
@@ -189,9 +189,9 @@ def test_what_cannot_be_told_is_said() -> None:
     failed = uh.Problem.from_text("x' = x^2", initial={"x": 1}, interval=(0, 2))
     with pytest.warns(uh.IncompleteRunWarning):
         run = uh.integrate(failed, "dormand-prince-54", rtol=1e-6)
-    told = words(uh.explain(run))
-    assert "did not end as asked" in told
-    assert "None of the other methods tried came to the end" in told
+    report = words(uh.explain(run))
+    assert "did not end as asked" in report
+    assert "None of the other methods tried came to the end" in report
     ended = figures(run, "ending")
     assert ended["size"] == pytest.approx(abs(run["x"][-1]))
     # 1/(1 - t) a hundredth before its end
@@ -222,9 +222,9 @@ def test_a_function_that_refuses_other_methods_is_told_not_raised() -> None:
 
     problem = uh.Problem.from_rates(rates, initial={"x": 1}, interval=(0, 30))
     run = uh.integrate(problem, "bogacki-shampine-32", rtol=1e-9, largest_step=0.02)
-    told = words(uh.explain(run))
-    assert "largest step" in told
+    report = words(uh.explain(run))
+    assert "largest step" in report
     # those that take long steps ask too far away, and are not there to be taken
-    assert "too far" in told or "Take another method" in told or "No method tried does clearly better" in told
+    assert "too far" in report or "Take another method" in report or "No method tried does clearly better" in report
     with pytest.raises(ValueError, match="too far"):
         uh.integrate(problem, "radau-iia-5", rtol=1e-2, starting_step=3.0)

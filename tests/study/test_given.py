@@ -143,9 +143,9 @@ RUNNING: dict[str, Callable[[uh.Problem], Any]] = {
 def test_what_a_function_raises_is_told_or_raised(name: str) -> None:
     # a root that is refused just beyond the solution, where slopes by differences ask
     beside = uh.Problem.from_rates(lambda t, x: [0 * math.sqrt(1 - x)], initial={"x": 1}, interval=(0, 1))
-    told = RUNNING[name](beside)
+    report = RUNNING[name](beside)
     if name in ("compare", "convergence", "certify"):
-        assert "ValueError: math domain error" in str(told)
+        assert "ValueError: math domain error" in str(report)
     # who refuses every method is heard
 
     def never(t: float, x: float) -> list[float]:

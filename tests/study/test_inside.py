@@ -34,15 +34,15 @@ def test_a_trace_is_what_a_function_logs_of_itself(name: str, options: dict[str,
     assert (trace["rate of u"] == trace["v"]).all()
     # every purpose is counted
     purposes = trace["purpose"]
-    told = {
+    report = {
         "for_starting": purposes.isin(["start", "starting step"]),
         "for_between": purposes == "between the steps",
         "for_estimates": purposes.isin(["error estimate", "largest eigenvalue"]),
-        "for_jacobians": purposes.str.startswith(("Jacobian", "slope")),
+        "for_jacobians": purposes.str.startswith(("Jacobian", "time derivative")),
     }
-    for count, rows in told.items():
+    for count, rows in report.items():
         assert rows.sum() == getattr(run.tally, count), count
-    assert run.tally.for_stages == len(trace) - sum(rows.sum() for rows in told.values())
+    assert run.tally.for_stages == len(trace) - sum(rows.sum() for rows in report.values())
     # columns of the Jacobian are asked at states of which one has moved a little
     moved = trace[purposes == "Jacobian, column v"]
     assert (len(moved) > 0) == (run.tally.for_jacobians > 0)
@@ -82,7 +82,7 @@ def test_traces_of_written_equations_go_on_with_the_run() -> None:
 A, H = Fraction(-3, 4), Fraction(1, 8)
 
 
-def slope(t: Fraction, x: Fraction) -> Fraction:
+def derivative(t: Fraction, x: Fraction) -> Fraction:
     return A * x + t
 
 
@@ -93,7 +93,7 @@ def by_hand(method: Any, steps: int) -> list[tuple[str, Fraction, Fraction, Frac
         k: list[Fraction] = []
         for i in range(method.stages):
             inside = x + H * sum((method.a[i][j] * k[j] for j in range(i)), Fraction(0))
-            k.append(slope(t + method.c[i] * H, inside))
+            k.append(derivative(t + method.c[i] * H, inside))
             rows.append((f"k{i + 1}", t + method.c[i] * H, inside, k[-1]))
         t, x = t + H, x + H * sum((b * each for b, each in zip(method.b, k, strict=True)), Fraction(0))
         rows.append(("result", t, x, None))

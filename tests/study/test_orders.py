@@ -21,11 +21,11 @@ SWING = uh.Problem.from_text("x' = v\nv' = -x + 0.1*sin(t)*x*v", initial={"x": 1
 def test_every_method_shows_its_order() -> None:
     names = [name for name, method in CATALOGUE.items() if getattr(method, "fixed_steps", True) and name != "auto"]
     found = uh.convergence(SWING, names)
-    told = {orders.method: orders for orders in found.orders}
-    assert set(told) == set(names)
+    report = {orders.method: orders for orders in found.orders}
+    assert set(report) == set(names)
     # so high an order that two steps tell it, or stable for too few: no straight part, and it says so
     short = {"radau-iia-9", "radau-iia-13", "adams-bashforth-7", "adams-bashforth-8", "verner-98", "dormand-prince-853"}
-    for name, orders in told.items():
+    for name, orders in report.items():
         if math.isnan(orders.observed):
             assert name in short
             assert "no straight part" in str(orders)
@@ -34,8 +34,8 @@ def test_every_method_shows_its_order() -> None:
             assert orders.observed == pytest.approx(orders.promised, abs=1.0 if orders.promised >= 6 else 0.35)
     table = found.frame()
     assert (table[table["straight"]].groupby("method").size() >= 3).all()
-    assert "takes over" in str(told["gauss-6"])
-    assert np.isnan(told["euler"].rounding_from)
+    assert "takes over" in str(report["gauss-6"])
+    assert np.isnan(report["euler"].rounding_from)
 
 
 def test_orders_are_those_of_the_errors() -> None:
@@ -122,9 +122,9 @@ def test_the_taylor_series_as_reference() -> None:
     assert found.frame()["largest error"].to_numpy() == pytest.approx(
         other.frame()["largest error"].to_numpy(), rel=1e-2
     )
-    slopes = [uh.convergence(SWING, "heun-2", step=0.1, halvings=3, reference=kind) for kind in ("taylor", None)]
-    assert slopes[0].reference == "Taylor series in 30 digits"
-    assert slopes[0].orders[0].observed == pytest.approx(slopes[1].orders[0].observed, rel=1e-6)
+    derivatives = [uh.convergence(SWING, "heun-2", step=0.1, halvings=3, reference=kind) for kind in ("taylor", None)]
+    assert derivatives[0].reference == "Taylor series in 30 digits"
+    assert derivatives[0].orders[0].observed == pytest.approx(derivatives[1].orders[0].observed, rel=1e-6)
     # where no reference can be had in the time given, the work is told all the same, and why no error is
     called = uh.Problem.from_rates(lambda t, x: [-x], initial={"x": 1}, interval=(0, 1))
     table = uh.compare(called, ["heun-2", "heun-3"], rtol=1e-3, reference="taylor", budget={"seconds": 5})

@@ -62,7 +62,7 @@ class Certificate:
     Attributes
     ----------
     problem : Problem
-    asked : int
+    query : int
         Digits that were asked for.
     certified : bool
         Whether every value has them.
@@ -82,7 +82,7 @@ class Certificate:
     """
 
     problem: Problem
-    asked: int
+    query: int
     certified: bool
     rows: tuple[dict[str, Any], ...] = field(hash=False)
     methods: tuple[str, ...]
@@ -104,19 +104,19 @@ class Certificate:
         for row in self.rows:
             table.add_row(f"{row['time']:.10g}", row["state"], written(row["value"], row["digits"]), str(row["digits"]),
                           f"{row['error']:.1e}")  # fmt: skip
-        return as_text(table, self.told) if self.rows else self.told
+        return as_text(table, self.statement) if self.rows else self.statement
 
     @property
-    def told(self) -> str:
+    def statement(self) -> str:
         """Whether it is certified and by what, or how far it got and why no farther, in a sentence."""
         least = min((row["digits"] for row in self.rows), default=0)
         if self.certified:
             return (
-                f"Certified to {self.asked} digits: {' and '.join(self.methods)} agree with margin at rtol "
+                f"Certified to {self.query} digits: {' and '.join(self.methods)} agree with margin at rtol "
                 f"{self.rtol:.0e}; small changes of the start and the parameters grow {self.growth:.3g}-fold."
                 f"{self._unseen()}"
             )
-        return f"Not certified to {self.asked} digits, but to {least or 'none'}. {self.reason}"
+        return f"Not certified to {self.query} digits, but to {least or 'none'}. {self.reason}"
 
     def _unseen(self) -> str:
         """What no run can see: a function shows itself only where it is called."""
@@ -187,7 +187,8 @@ def _time(problem: Problem, given: Any) -> float:
     except (TypeError, ValueError, OverflowError) as error:
         if isinstance(error, HeronError):
             raise
-        raise OptionError("this is no time", name="at", location="certify", expected="a number, or a time with its unit",
+        raise OptionError("this is no time", name="at", location="certify",
+                          expected="a number, or a time with its unit",
                           given=excerpt(given)) from None  # fmt: skip
 
 
@@ -214,7 +215,7 @@ class _Search:
         """Tighten until the digits are certain, or it can go no further."""
         root = _root_at_start(self.problem)
         if root:
-            where = f"The argument of a root, '{root}', is zero at the start, where its slope is infinite"
+            where = f"The argument of a root, '{root}', is zero at the start, where its derivative is infinite"
             return self._refused(f"{where}: more than one solution may begin there.")
         best: Agreement | None = None
         tolerance, before, reached, growth = 10.0 ** -(self.digits + 2), None, np.nan, np.nan
@@ -238,12 +239,12 @@ class _Search:
                 moved = self._moved(tolerance)
             if moved is None:
                 break
-            told = [self._values(run) for run in (*runs, *before)]
+            statement = [self._values(run) for run in (*runs, *before)]
             if self._differ((*runs, *before)):
                 self.reason = "The runs disagree on what happens: their events or endings are not the same."
                 break
-            growth = grown(told[0], moved, self.size, self.nudge)
-            best = agreement_of(told, moved, self.size, self.nudge, self._in_time(runs[0], told[0]))
+            growth = grown(statement[0], moved, self.size, self.nudge)
+            best = agreement_of(statement, moved, self.size, self.nudge, self._in_time(runs[0], statement[0]))
             reached = tolerance
             if best.enough(self.digits):
                 still = not_seen(self.problem, [*runs, *before])
@@ -394,6 +395,6 @@ class _Search:
 
     def _differ(self, runs: Sequence[Run]) -> bool:
         """Whether runs ended otherwise, or other things happened in them."""
-        told = {(run.ending.reason, len(run._occurrences), self._values(run).shape) for run in runs}
+        statement = {(run.ending.reason, len(run._occurrences), self._values(run).shape) for run in runs}
         ends = [run.ending.time for run in runs]
-        return len(told) > 1 or float(np.ptp(ends)) > 1e-3 * self._span()
+        return len(statement) > 1 or float(np.ptp(ends)) > 1e-3 * self._span()

@@ -36,7 +36,7 @@ DEFAULT_RTOL: Final = (1e-4, 1e-6, 1e-8)
 ALL: Final = "all"
 # what each of all methods may take
 _SECONDS_EACH: Final = 5.0
-# at so many places eigenvalues are looked at
+# at so many steps eigenvalues are found
 _ROWS: Final = 120
 
 
@@ -201,7 +201,7 @@ def _row(
     except HeronError:
         # a method that does not tell its region
         row["limited by stability"] = None
-    if run.ending.as_asked:
+    if run.ending.as_requested:
         # where none can be had, the work is still told
         truth = references.truth_for(method)
         if truth is not None:

@@ -78,26 +78,26 @@ class Comparison:
         for row in self.rows:
             if row["reference"]:
                 measured.setdefault(row["reference"], {})[row["method"]] = None
-        told = [f"Errors of {', '.join(methods)} against {reference}." for reference, methods in measured.items()]
+        sentences = [f"Errors of {', '.join(methods)} against {reference}." for reference, methods in measured.items()]
         if self.lacking:
-            told.append(f"Errors are left out, for no reference solution could be had: {self.lacking}.")
+            sentences.append(f"Errors are left out, for no reference solution could be had: {self.lacking}.")
         if self.trusted_until is not None:
-            told.append(
+            sentences.append(
                 f"The references agree to four digits up to t = {self.trusted_until:.6g} and part beyond: errors are "
                 "measured up to there."
             )
         if self.disagreement is not None:
-            told.append(f"The references differ by at most {self.disagreement:.1e}; no smaller error is certain.")
-        elif told and not self.certain:
-            told.append("Only one reference could be had: nothing tells how certain it is.")
+            sentences.append(f"The references differ by at most {self.disagreement:.1e}; no smaller error is certain.")
+        elif sentences and not self.certain:
+            sentences.append("Only one reference could be had: nothing tells how certain it is.")
         scales = {key.removeprefix(SCALE): row[key] for row in self.rows for key in row if key.startswith(SCALE)}
-        told += [f"The drift of {name} is {scale}." for name, scale in scales.items() if scale != OWN_SIZE]
+        sentences += [f"The drift of {name} is {scale}." for name, scale in scales.items() if scale != OWN_SIZE]
         fixed = [row["step"] is not None for row in self.rows]
         if any(fixed) and not all(fixed):
-            told.append(
+            sentences.append(
                 "Some rows are of fixed steps, others follow a tolerance: compare them at equal error, not row by row."
             )
-        return tuple(told)
+        return tuple(sentences)
 
     @property
     def failures(self) -> tuple[str, ...]:
@@ -257,9 +257,9 @@ def comparison_table(comparison: Comparison) -> list[RenderableType]:
         if name not in COLUMNS and not name.endswith(" at") and not name.startswith(SCALE)
     ]
     # columns that have nothing to tell are left out; what the user has watched stands before further counts
-    told = [key for key in _SHOWN if any(row[key] or "error" in key for row in comparison.rows)]
-    index = told.index("seconds") + 1 if "seconds" in told else len(told)
-    keys = [*told[:2], "worst state", *told[2:index], *own, *told[index:]]
+    sentences = [key for key in _SHOWN if any(row[key] or "error" in key for row in comparison.rows)]
+    index = sentences.index("seconds") + 1 if "seconds" in sentences else len(sentences)
+    keys = [*sentences[:2], "worst state", *sentences[2:index], *own, *sentences[index:]]
     names = [(_SHOWN.get(key, key), "left" if key == "worst state" else "right") for key in keys]
     table = TextTable([("method", "left"), ("rtol/step", "right"), *names], comparison.problem.title)
     for row in comparison.rows:

@@ -26,10 +26,10 @@ def values_of(run: Run, quantity: str) -> Array:
 def _worked_out(run: Run, quantity: str | Node) -> Array:
     # what compiles is loaded when something runs
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
-    from unhurried_heron.codegen.system import native_asked
+    from unhurried_heron.codegen.system import native_queries
 
     modes = run._modes(run.times, run._trajectory.are_before)
-    found = evaluate_rows(native_asked(run.problem, quantity), run.times, run.states, modes)
+    found = evaluate_rows(native_queries(run.problem, quantity), run.times, run.states, modes)
     values = np.full(run.times.size, np.nan)
     values[: len(found)] = found[:, 0]
     return values

@@ -77,13 +77,13 @@ class Orders:
     def __str__(self) -> str:
         if np.isnan(self.observed):
             return f"{self.method}: no straight part to tell an order by (promised: {self.promised})."
-        told = (
+        sentences = (
             f"{self.method}: order {self.observed:.2f} over the run, {self.at_end:.2f} at its end (promised: "
             f"{self.promised}), from steps of {self.span[0]:.3g} to {self.span[1]:.3g}"
         )
         if not np.isnan(self.rounding_from):
-            told += f"; from {self.rounding_from:.3g} on rounding, or the reference, takes over"
-        return told + "."
+            sentences += f"; from {self.rounding_from:.3g} on rounding, or the reference, takes over"
+        return sentences + "."
 
 
 @dataclass(frozen=True)
@@ -126,8 +126,8 @@ class Convergence:
         table = TextTable([("method", "left"), *((name, "right") for name in shown)], self.problem.title)
         for row in self.rows:
             table.add_row(row["method"], *(number(row[name]) for name in shown))
-        told = [*map(str, self.orders), f"Errors against {self.reference}.", *failures_of(self.rows)]
-        return as_text(table, "\n".join(told))
+        sentences = [*map(str, self.orders), f"Errors against {self.reference}.", *failures_of(self.rows)]
+        return as_text(table, "\n".join(sentences))
 
 
 def convergence(
@@ -276,9 +276,9 @@ def _orders(method: Method, rows: list[dict[str, Any]], floor: float) -> Orders:
     for i in range(len(usable)):
         for j in range(i + _FEWEST, len(usable) + 1):
             part = usable[i:j]
-            slopes = [row["order"] for row in part[1:] if row["order"] is not None]
+            steepness = [row["order"] for row in part[1:] if row["order"] is not None]
             wide = 2.0 * (_WITHIN + _SHARE * method.order)
-            straight = len(slopes) == len(part) - 1 and np.ptp(slopes) <= wide
+            straight = len(steepness) == len(part) - 1 and np.ptp(steepness) <= wide
             # of equally long ones that of the shortest steps
             if straight and len(part) >= len(best):
                 best = part

@@ -35,25 +35,27 @@ def not_seen(problem: Problem, runs: list[Run]) -> list[str]:
     ends = np.vstack([passed, ends, start])
     wide = _BEYOND * np.maximum(np.ptp(ends, axis=0), np.abs(start))
     low, high = ends.min(axis=0) - np.where(still, 0.0, wide), ends.max(axis=0) + np.where(still, 0.0, wide)
-    moved = {index for block in rates.blocks for index in _places(block) if not _is_zero(problem, block, low, high)}
+    moved = {
+        index for rate in rates.indexed_formulas for index in _places(rate) if not _is_zero(problem, rate, low, high)
+    }
     return [layout.name_of(index) for index in np.flatnonzero(still).tolist() if index in moved]
 
 
-def _places(block: IndexedFormula) -> Any:
-    """Return where the values of a block go."""
-    indices = np.array([block.base])
-    for loop, stride in zip(block.loops, block.strides, strict=True):
+def _places(rate: IndexedFormula) -> Any:
+    """Return where the values of a formula go."""
+    indices = np.array([rate.base])
+    for loop, stride in zip(rate.loops, rate.strides, strict=True):
         indices = np.add.outer(indices, stride * np.arange(loop.first, loop.last + 1)).ravel()
     return indices.tolist()
 
 
-def _is_zero(problem: Problem, block: IndexedFormula, low: Any, high: Any) -> bool:
+def _is_zero(problem: Problem, rate: IndexedFormula, low: Any, high: Any) -> bool:
     """Whether a right-hand side is zero for all states within bounds."""
     box: dict[str, Any] = dict(problem.parameters)
     for place_name, position in problem.model.layout.scalars.items():
         box[place_name] = low[position], high[position]
-    box |= {loop.index: (float(loop.first), float(loop.last)) for loop in block.loops}
-    sums = [node for node in walk(block.node) if node.op == SUM]
+    box |= {loop.index: (float(loop.first), float(loop.last)) for loop in rate.loops}
+    sums = [node for node in walk(rate.node) if node.op == SUM]
     box |= {str(node.args[0]): (float(node.args[1].args[0]), float(node.args[2].args[0])) for node in sums}
 
     def in_box(node: Node) -> Node | None:
@@ -68,7 +70,7 @@ def _is_zero(problem: Problem, block: IndexedFormula, low: Any, high: Any) -> bo
             return name(f"{begin}..{end}")
         return None
 
-    formula = rewrite(block.node, in_box, {})
+    formula = rewrite(rate.node, in_box, {})
     box |= dict.fromkeys(problem.inputs, (-np.inf, np.inf))
     box.pop(TIME, None)
     begin, end = sorted(problem.interval)

@@ -146,11 +146,11 @@ def _switches(problem: Problem) -> Iterator[Finding]:
     if problem.open:
         return
     # an extreme of three has two switches of one name
-    told = list(dict.fromkeys(f"{switch.text}: {_when(switch)}" for switch in problem.switches))
-    for each in told[:_SHOWN_SWITCHES]:
+    known_switches = list(dict.fromkeys(f"{switch.text}: {_when(switch)}" for switch in problem.switches))
+    for each in known_switches[:_SHOWN_SWITCHES]:
         yield Finding("note", "switch", each)
-    if len(told) > _SHOWN_SWITCHES:
-        yield Finding("note", "switch", f"and {len(told) - _SHOWN_SWITCHES} more: problem.switches has all")
+    if len(known_switches) > _SHOWN_SWITCHES:
+        yield Finding("note", "switch", f"and {len(known_switches) - _SHOWN_SWITCHES} more: problem.switches has all")
     for text in problem.model.rates.left:
         yield Finding("note", "switch", f"{text}: over a long range of an index, left to the error estimate")
 
@@ -246,9 +246,9 @@ def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
     # rounding alone makes a pair of two equal eigenvalues
     if swing <= _ROUNDING * float(np.abs(values).max(initial=0.0)):
         swing = 0.0
-    told = f"; the fastest swing takes {2 * np.pi / swing:.3g}{' ' + unit if unit else ''}" if swing > 0.0 else ""
+    swing_text = f"; the fastest swing takes {2 * np.pi / swing:.3g}{' ' + unit if unit else ''}" if swing > 0.0 else ""
     if fastest <= 1e-12 * swing or fastest <= 0.0:
-        yield Finding("note", "stiffness", f"nothing decays at the start{told}; an explicit method will do")
+        yield Finding("note", "stiffness", f"nothing decays at the start{swing_text}; an explicit method will do")
         return
     scale = f"{1.0 / fastest:.3g}{' ' + unit if unit else ''}"
     if steps > _STIFF_STEPS:
@@ -264,7 +264,7 @@ def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
         yield Finding("note" if chosen else "doubtful", "stiffness", message)
     else:
         message = (
-            f"not stiff at the start: the fastest decay takes {scale}{told}; an explicit method needs at least "
+            f"not stiff at the start: the fastest decay takes {scale}{swing_text}; an explicit method needs at least "
             f"{max(1, round(steps)):,} step{'s' * (round(steps) > 1)} to stay stable"
         )
         yield Finding("note", "stiffness", message)

@@ -13,7 +13,7 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 
 
-def asked_problem(file: Path, changes: list[str] | None, start: str | None, end: str | None) -> Problem:
+def problem_to_study(file: Path, changes: list[str] | None, start: str | None, end: str | None) -> Problem:
     """Return the problem of a file with the values of ``--set`` and other ends of the interval."""
     problem = changed(Problem.from_file(file), changes or [])
     return problem if start is None and end is None else problem.with_(interval=interval_of(problem, start, end))

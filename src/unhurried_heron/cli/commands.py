@@ -10,7 +10,7 @@ from typing import Annotated, Any
 import typer
 
 from unhurried_heron.cli.arguments import (
-    asked_problem,
+    problem_to_study,
     budget_of,
     changed,
     check_outputs,
@@ -96,15 +96,15 @@ def run(
     if exact and csv is None:
         raise OptionError("there is no table to put exact values into", name="--exact", location="--exact",
                           expected="--csv OUT beside it", given="none")  # fmt: skip
-    problem = asked_problem(file, changes, start, end)
+    problem = problem_to_study(file, changes, start, end)
     kept: Any = int(record) if record is not None and record.strip().isdecimal() else record
     options = file_options(problem, method=method, rtol=rtol, atol=atol, step=step, count=count, switches=switches,
                            budget=budget, record=kept)  # fmt: skip
-    asked = questions_of(
+    queries = questions_of(
         problem, crossings=crossings, extremes=extremes, integral=integral, mean=mean, period=period, where=where
     )
     # questions are answered from every step, whatever the table is to have
-    wanted = options.pop("record", "steps") if asked else "steps"
+    wanted = options.pop("record", "steps") if queries else "steps"
     check_outputs(file, csv, json, plot)
     if plot is None and (phase is not None or overlay is not None or draw is not None):
         raise OptionError("there is nowhere to draw", name="--plot", location="--phase, --overlay, --draw",
@@ -117,8 +117,8 @@ def run(
     message = worth_saying(outcome)
     if message:
         say(message)
-    if asked:
-        console().print(answers_report(outcome, asked))
+    if queries:
+        console().print(answers_report(outcome, queries))
     times: Any = (
         wanted if isinstance(wanted, int) or wanted == "steps" else up_to(outcome, record_times(problem, wanted))
     )
@@ -131,7 +131,7 @@ def run(
 
     kept = outcome if isinstance(times, str) else outcome.recorded(times)
     _keep(kept, csv, json, None if plot is None else lambda: drawn(plot), exact=exact)
-    if not outcome.ending.as_asked:
+    if not outcome.ending.as_requested:
         console(error=True).print(f"heron: the run did not end as asked: {outcome.ending.reason}")
         raise typer.Exit(1)
 
@@ -164,7 +164,7 @@ def compare(
     from unhurried_heron.accuracy.compare import compare as compare_methods
     from unhurried_heron.text.tables import comparison_report, console, ranking_table
 
-    problem = asked_problem(file, changes, start, end)
+    problem = problem_to_study(file, changes, start, end)
     check_outputs(file, csv, plot)
     names: Any = ALL if everything else words(methods)
     tolerance: Any = None if atol is None else value_of(atol, "--atol")
@@ -220,7 +220,7 @@ def check(
 
     report, problem = check_file(file)
     if problem is not None and (changes or start is not None or end is not None):
-        problem = asked_problem(file, changes, start, end)
+        problem = problem_to_study(file, changes, start, end)
         report = check_problem(problem)
     if latex and problem is not None:
         print(problem.first_order().latex)
@@ -316,10 +316,10 @@ def _keep(outcome: Any, csv: Path | None, json: Path | None, draw: Callable[[], 
 
     failed: list[Exception] = []
     writers = [(csv, table), (json, summary), (draw, lambda draws: draws())]
-    for asked, write in writers:
+    for queries, write in writers:
         try:
-            if asked is not None:
-                write(asked)
+            if queries is not None:
+                write(queries)
         except Exception as error:
             failed.append(error)
     if failed:

@@ -23,7 +23,7 @@ Period = Annotated[
 Where = Annotated[list[str] | None, typer.Option(metavar="RELATION", help="While it holds, 'level > 1'; repeatable.")]
 
 
-def questions_of(problem: Problem, **asked: list[str] | None) -> list[tuple[str, str]]:
+def questions_of(problem: Problem, **queries: list[str] | None) -> list[tuple[str, str]]:
     """Return the questions in the order of the options, each with what it is about.
 
     Raises
@@ -31,7 +31,7 @@ def questions_of(problem: Problem, **asked: list[str] | None) -> list[tuple[str,
     FormulationError
         One cannot be read, or uses unknown names: told before the problem runs.
     """
-    questions = [(question, what) for question, texts in asked.items() for what in texts or ()]
+    questions = [(question, what) for question, texts in queries.items() for what in texts or ()]
     for question, what in questions:
         if question in ("crossings", "period") and what in {event.name for event in problem.events}:
             continue

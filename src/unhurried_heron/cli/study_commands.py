@@ -9,7 +9,7 @@ from typing import Annotated, Any
 import typer
 
 from unhurried_heron.cli.arguments import (
-    asked_problem,
+    problem_to_study,
     budget_of,
     check_outputs,
     file_options,
@@ -63,7 +63,7 @@ def convergence(
     from unhurried_heron.accuracy.convergence import convergence as observed
     from unhurried_heron.study.attempts import INTERRUPTED
 
-    problem = asked_problem(file, changes, start, end)
+    problem = problem_to_study(file, changes, start, end)
     check_outputs(file, csv, plot)
     first = None if step is None else value_of(step, "--step")
     found = observed(problem, words(methods), steps=steps_of(steps, "--steps"), step=first, count=count,
@@ -109,7 +109,7 @@ def stability(
     if file is not None:
         from unhurried_heron.stability.largest_step import largest_step
 
-        problem = asked_problem(file, changes, start, end)
+        problem = problem_to_study(file, changes, start, end)
         for name in methods:
             print(largest_step(problem, name))
     if plot is not None:
@@ -131,7 +131,7 @@ def certify(
     """Find how many digits of the answer are certain, or say why not more."""
     from unhurried_heron.accuracy.certify import certify as certified
 
-    problem = asked_problem(file, changes, start, end)
+    problem = problem_to_study(file, changes, start, end)
     check_outputs(file, csv)
     found = certified(problem, digits, at=steps_of(at, "--at"), seconds=seconds, on_interrupt="return")
     print(found)
@@ -157,7 +157,7 @@ def step_table(
     from unhurried_heron.study.step_table import step_table as worked_out
     from unhurried_heron.study.text_table import TextTable, as_text, number
 
-    problem = asked_problem(file, changes, start, end)
+    problem = problem_to_study(file, changes, start, end)
     check_outputs(file, csv)
     given = file_options(problem, method=method, rtol=rtol, atol=atol, step=step, count=count)
     options = {name: given.get(name) for name in ("rtol", "atol", "step", "count")}
@@ -190,7 +190,7 @@ def explain(
     from unhurried_heron.driver.integrate import integrate
     from unhurried_heron.quiet import quietly
 
-    problem = asked_problem(file, changes, start, end)
+    problem = problem_to_study(file, changes, start, end)
     check_outputs(file, plot)
     options = file_options(problem, method=method, rtol=rtol, atol=atol, step=step, count=count, switches=switches,
                            budget=budget)  # fmt: skip
@@ -205,7 +205,7 @@ def explain(
         from unhurried_heron.figures.stability_figures import draw_run_in_region
 
         save(draw_run_in_region(run), plot)
-    if not run.ending.as_asked or found.about("interrupted"):
+    if not run.ending.as_requested or found.about("interrupted"):
         raise typer.Exit(1)
 
 

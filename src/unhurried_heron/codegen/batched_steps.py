@@ -2,7 +2,7 @@
 
 ``int64 stride(double origin, double step, int64 first, int64 count, int64 *block)`` takes up to ``count`` steps, of
 which the first ends at ``origin + (first + 1) step``; the same arithmetic as step after step, and the same bits. It
-returns how many it took. State and slopes are then where they are without strides; a step that goes wrong is not taken,
+returns how many it took. State and rates are then where they are without strides; a step that goes wrong is not taken,
 so that whoever takes single steps finds out what is wrong with it.
 
 ``block`` holds, in the order of `BLOCK`, what a function works on, and after it what became of its rates.
@@ -46,8 +46,8 @@ class BatchWriter(IrWriter):
         ]
         for name in ("n", "rates", "context", *names):
             kind = "i64" if name in ("n", "head") else "ptr"
-            place = self.new(f"getelementptr i64, ptr %block, i64 {BLOCK.index(name)}")
-            self.lines.append(f"  %{name} = load {kind}, ptr {place}")
+            pointer = self.new(f"getelementptr i64, ptr %block, i64 {BLOCK.index(name)}")
+            self.lines.append(f"  %{name} = load {kind}, ptr {pointer}")
         self.lines += [f"  %whole = and i64 %n, -{LANES}", "  %first.real = sitofp i64 %first to double"]
         self.lines.append("  %begun = call double @llvm.fmuladd.f64(double %first.real, double %step, double %origin)")
 

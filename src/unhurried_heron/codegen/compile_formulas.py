@@ -10,7 +10,7 @@ import numpy as np
 
 from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.index_check import hold_within
-from unhurried_heron.codegen.modules import Shape, emit_each, emit_module, emit_template, template_block
+from unhurried_heron.codegen.modules import Shape, emit_each, emit_module, emit_template, template_formula
 from unhurried_heron.codegen.signature import FloatArray, NativeFunction, address
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.formulas.cost_limit import refuse_endless
@@ -23,7 +23,7 @@ _AT_ONCE: Final = 128
 
 
 def compiled(
-    blocks: tuple[IndexedFormula, ...],
+    indexed_formulas: tuple[IndexedFormula, ...],
     size: int,
     names: SymbolTable,
     context: FloatArray,
@@ -41,8 +41,8 @@ def compiled(
     guarded : tuple of IndexedFormula
         What is computed instead where an answer is no number: formulas whose switches are not held.
     """
-    place, engine = _machine_code(blocks, guarded, size, names)
-    return NativeFunction(place, size, context, keep=(engine,))
+    entry, engine = _machine_code(indexed_formulas, guarded, size, names)
+    return NativeFunction(entry, size, context, keep=(engine,))
 
 
 def compiled_each(
@@ -91,7 +91,7 @@ def _own(context: FloatArray, filled: Filled) -> FloatArray:
 @functools.lru_cache(maxsize=1024)
 def _shape(template: Template, names: SymbolTable) -> Shape:
     refuse_endless((single(template.node, 0),), "an event")
-    hold_within((template_block(template),), 1, names.n_states)
+    hold_within((template_formula(template),), 1, names.n_states)
     return emit_template(template, names)
 
 
@@ -104,11 +104,11 @@ def _machine_code_each(shapes: tuple[Shape, ...]) -> tuple[list[int], object]:
 
 @functools.lru_cache(maxsize=256)
 def _machine_code(
-    blocks: tuple[IndexedFormula, ...], guarded: tuple[IndexedFormula, ...], size: int, names: SymbolTable
+    indexed_formulas: tuple[IndexedFormula, ...], guarded: tuple[IndexedFormula, ...], size: int, names: SymbolTable
 ) -> tuple[int, object]:
     from unhurried_heron.codegen.jit import compile_module
 
-    refuse_endless((*blocks, *guarded), "what is compiled")
-    hold_within((*blocks, *guarded), size, names.n_states)
-    optimised = any(block.loops for block in blocks)
-    return compile_module(emit_module(blocks, guarded, size, names), optimised=optimised)
+    refuse_endless((*indexed_formulas, *guarded), "what is compiled")
+    hold_within((*indexed_formulas, *guarded), size, names.n_states)
+    optimised = any(formula.loops for formula in indexed_formulas)
+    return compile_module(emit_module(indexed_formulas, guarded, size, names), optimised=optimised)

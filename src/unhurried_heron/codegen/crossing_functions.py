@@ -47,7 +47,7 @@ class CrossingFunctions:
     actions : tuple of NativeFunction or None
         What the events change, in their order.
     targets : tuple of ndarray of int64
-        Where the answers of each go: places of states, or n_states and the slot of a parameter.
+        Where the answers of each go: indices of states, or n_states and the slot of a parameter.
     conditions : tuple of NativeFunction or None
         Under which the events happen.
     gaps, lives : dict of str to NativeFunction
@@ -156,8 +156,8 @@ def _native_action(action: Acting | None, names: SymbolTable, context: RuntimeDa
 
         function = action.function
         return python_function(function, context, len(function.states) + len(function.parameters))
-    blocks = tuple(single(node, index) for index, node in enumerate(action.nodes))
-    return compiled(blocks, len(blocks), names, context.array)
+    indexed_formulas = tuple(single(node, index) for index, node in enumerate(action.nodes))
+    return compiled(indexed_formulas, len(indexed_formulas), names, context.array)
 
 
 def _targets(action: Acting | None, n: int, context: RuntimeData) -> np.ndarray:

@@ -13,7 +13,7 @@ from unhurried_heron.codegen.signature import FloatArray, NativeFunction, addres
 
 _LOOP = """
 define i64 @evaluate(ptr %f, ptr %context, i64 %rows, ptr %times, ptr %states, i64 %n, ptr %out, i64 %m,
-                     i64 %changing, ptr %places, ptr %values, ptr %shared, i64 %counter) nounwind {
+                     i64 %changing, ptr %indices, ptr %values, ptr %shared, i64 %counter) nounwind {
 entry:
   br label %head
 head:
@@ -31,9 +31,9 @@ each:
 put:
   %from = getelementptr double, ptr %row, i64 %k
   %value = load double, ptr %from
-  %place.at = getelementptr i64, ptr %places, i64 %k
-  %place = load i64, ptr %place.at
-  %to = getelementptr double, ptr %shared, i64 %place
+  %index.at = getelementptr i64, ptr %indices, i64 %k
+  %index = load i64, ptr %index.at
+  %to = getelementptr double, ptr %shared, i64 %index
   %old = load double, ptr %to
   %same = fcmp oeq double %old, %value
   br i1 %same, label %kept, label %new
@@ -97,7 +97,7 @@ def evaluate_rows(
         np.ascontiguousarray(states, dtype=np.float64),
     )
     out = np.empty((times.size, function.n_outputs))
-    places, values = modes if modes is not None else (np.empty(0, dtype=np.int64), np.empty((0, 0)))
+    indices, values = modes if modes is not None else (np.empty(0, dtype=np.int64), np.empty((0, 0)))
     values = np.ascontiguousarray(values, dtype=np.float64)
     call, _ = _loop()
     done = call(
@@ -109,8 +109,8 @@ def evaluate_rows(
         states.shape[1],
         address(out),
         function.n_outputs,
-        places.size,
-        address(places),
+        indices.size,
+        address(indices),
         address(values),
         address(function.shared),
         function.shared.size - 1,

@@ -26,7 +26,7 @@ def literal(value: float) -> str:
 
 @dataclass(frozen=True)
 class SymbolTable:
-    """Where names find their values: states by place, the others in the context.
+    """Where names find their values: states by index, the others in the context.
 
     Attributes
     ----------
@@ -185,7 +185,7 @@ class Emitter:
         return f"%v{self._count}"
 
     def store(self, node: Node, base: int, strides: Iterable[tuple[str, int]], *, adds: bool) -> None:
-        """Write the value of a tree to a place of the output, or add it to what is there."""
+        """Write the value of a tree to an element of the output, or add it to what is there."""
         register, strides = self.value(node), list(strides)
         self._target = self.scope
         pointer = self._new(f"getelementptr double, ptr %out, i64 {self.flat_index(base, strides)}")

@@ -1,7 +1,7 @@
 """Holding laid-out blocks to the arrays they read and write, before they become machine code.
 
 Formulation has proven every index already. This looks at the result alone, by other means, so that no slip there can
-reach memory: each place is a linear form, whose least and greatest value over its loops and sums must lie inside.
+reach memory: each index is a linear form, whose least and greatest value over its loops and sums must lie inside.
 """
 
 from __future__ import annotations
@@ -19,23 +19,27 @@ _FURTHEST: Final = 2**53
 _NOTHING: Final[frozenset[Form]] = frozenset()
 
 
-def hold_within(blocks: Iterable[IndexedFormula], size: int, n_states: int) -> None:
+def hold_within(indexed_formulas: Iterable[IndexedFormula], size: int, n_states: int) -> None:
     """Refuse blocks that would read outside ``n_states`` numbers or write outside ``size``.
 
     Raises
     ------
     HeronError
-        A place lies outside: formulation has let through what it should have refused.
+        An index lies outside: formulation has let through what it should have refused.
     """
-    blocks = list(blocks)
+    indexed_formulas = list(indexed_formulas)
     forms: dict[Node, frozenset[Form]] = {}
     # a tree without members of indexed states reads names only, each of which the emitter itself must find
-    for node in upwards(*(block.node for block in blocks if block.node.has_indexed)):
+    for node in upwards(*(formula.node for formula in indexed_formulas if formula.node.has_indexed)):
         forms[node] = _reach(node, forms, n_states)
-    for block in blocks:
-        _inside(_over((block.base, block.base, _moving(block.strides, block.loops)), block.loops), size, "written to")
-        for form in forms.get(block.node, _NOTHING):
-            _inside(_over(form, block.loops), n_states, "read from")
+    for formula in indexed_formulas:
+        _inside(
+            _over((formula.base, formula.base, _moving(formula.strides, formula.loops)), formula.loops),
+            size,
+            "written to",
+        )
+        for form in forms.get(formula.node, _NOTHING):
+            _inside(_over(form, formula.loops), n_states, "read from")
 
 
 def _moving(strides: tuple[int, ...], loops: tuple[Loop, ...]) -> tuple[tuple[str, int], ...]:
@@ -85,6 +89,6 @@ def _inside(form: Form, size: int, what: str) -> None:
             f"a formula would be {what} memory that is not its own; nothing was run",
             name="indexed state",
             location="the laid-out equations",
-            expected=f"places 0 to {size - 1}",
+            expected=f"indices 0 to {size - 1}",
             given=f"{low} to {high}" + "".join(f", an index '{index}' without a range" for index, _ in moves),
         )

@@ -103,7 +103,7 @@ class Shape(NamedTuple):
 
 
 def emit_module(
-    blocks: tuple[IndexedFormula, ...], guarded: tuple[IndexedFormula, ...], size: int, names: SymbolTable
+    indexed_formulas: tuple[IndexedFormula, ...], guarded: tuple[IndexedFormula, ...], size: int, names: SymbolTable
 ) -> str:
     """Return the text of a module that defines ``evaluate``, which writes the blocks' values and zeros elsewhere.
 
@@ -111,9 +111,9 @@ def emit_module(
     """
     declared: set[str] = set()
     if not guarded:
-        text = _function("evaluate", blocks, size, names, declared)
+        text = _function("evaluate", indexed_formulas, size, names, declared)
     else:
-        text = _function("smooth", blocks, size, names, declared)
+        text = _function("smooth", indexed_formulas, size, names, declared)
         plain = SymbolTable(names.scalars, names.context_indices, names.inputs)
         text += _function("plain", guarded, size, plain, declared) + _GUARD.format(size=size)
     return _with_tables(declared) + text
@@ -142,14 +142,14 @@ class _TemplateEmitter(Emitter):
 
 def emit_template(template: Template, names: SymbolTable) -> Shape:
     """Return the text of a function of one output, which is machine code for all formulas of a template."""
-    block = template_block(template)
-    emitter = _TemplateEmitter(names, template.n_numbers, block.loops)
-    emitter.store(block.node, 0, (), adds=False)
+    formula = template_formula(template)
+    emitter = _TemplateEmitter(names, template.n_numbers, formula.loops)
+    emitter.store(formula.node, 0, (), adds=False)
     text = "\n".join([_SHAPE_HEAD, *emitter.lines(), "  ret i32 1", "}", ""])
     return Shape(text, frozenset(emitter.declared))
 
 
-def template_block(template: Template) -> IndexedFormula:
+def template_formula(template: Template) -> IndexedFormula:
     """Return a template as a formula whose loops are its indices."""
     return IndexedFormula(template.indices, 0, (0,) * len(template.indices), template.node)
 
@@ -175,17 +175,19 @@ def _with_tables(declared: set[str]) -> str:
     return "\n".join(plain) + "\n" + _MEASURED_ROW + _MEASURED
 
 
-def _function(name: str, blocks: tuple[IndexedFormula, ...], size: int, names: SymbolTable, declared: set[str]) -> str:
+def _function(
+    name: str, indexed_formulas: tuple[IndexedFormula, ...], size: int, names: SymbolTable, declared: set[str]
+) -> str:
     emitter = Emitter(names)
-    whole = len(blocks) == size and not any(block.loops or block.adds for block in blocks)
-    filled = sum(_turns(block) for block in blocks if not block.adds)
+    whole = len(indexed_formulas) == size and not any(formula.loops or formula.adds for formula in indexed_formulas)
+    filled = sum(_turns(formula) for formula in indexed_formulas if not formula.adds)
     body = []
     if not whole and filled < size:
         emitter.declared.add("declare void @llvm.memset.p0.i64(ptr, i8, i64, i1)")
         body.append(f"  call void @llvm.memset.p0.i64(ptr %out, i8 0, i64 {8 * size}, i1 false)")
     groups: dict[tuple[Loop, ...], list[IndexedFormula]] = {}
-    for block in blocks:
-        groups.setdefault(block.loops, []).append(block)
+    for formula in indexed_formulas:
+        groups.setdefault(formula.loops, []).append(formula)
     for loops, members in groups.items():
         _fill(emitter, loops, loops, members)
     declared |= emitter.declared
@@ -198,13 +200,13 @@ def _fill(emitter: Emitter, left: tuple[Loop, ...], loops: tuple[Loop, ...], mem
         loop = left[0]
         emitter.loop(loop.index, loop.first, loop.last, lambda: _fill(emitter, left[1:], loops, members))
         return
-    for block in members:
-        strides = [(loop.index, stride) for loop, stride in zip(loops, block.strides, strict=True) if stride]
-        emitter.store(block.node, block.base, strides, adds=block.adds)
+    for formula in members:
+        strides = [(loop.index, stride) for loop, stride in zip(loops, formula.strides, strict=True) if stride]
+        emitter.store(formula.node, formula.base, strides, adds=formula.adds)
 
 
-def _turns(block: IndexedFormula) -> int:
+def _turns(formula: IndexedFormula) -> int:
     count = 1
-    for loop in block.loops:
+    for loop in formula.loops:
         count *= loop.last - loop.first + 1
     return count

@@ -14,8 +14,8 @@ from unhurried_heron.codegen.vector_ir import DECLARATIONS, VectorLane
 class Recurrence(NamedTuple):
     """The numbers of a method of so many ``steps``.
 
-    ``predicts``, ``weights`` (2 steps,): of values of the past, the newest first, and of slopes; ``newest``: the weight
-    of the new slope, 0 without a corrector. ``remembers``: whether values of the past are used.
+    ``predicts``, ``weights`` (2 steps,): of values of the past, the newest first, and of rates; ``newest``: the weight
+    of the new rates, 0 without a corrector. ``remembers``: whether values of the past are used.
     """
 
     steps: int
@@ -33,7 +33,7 @@ def compile_recurrence(numbers: Recurrence, size: int | None) -> tuple[int, Any]
 
 class _Writer(BatchWriter):
     def stride(self, numbers: Recurrence) -> str:
-        """A function whose rows of the past change places, the oldest with the new one."""
+        """A function whose rows of the past are exchanged, the oldest with the new one."""
         k = numbers.steps
         self.open_stride(("state", "other", "past", "past_rates", "predicted", "head"))
         rows = self._turned("%past_rates", k + 1)
@@ -79,7 +79,7 @@ class _Writer(BatchWriter):
         return name
 
     def _combine(self, weights: Sequence[float], past_rates: Sequence[str], values: Sequence[str], out: str) -> None:
-        """Write what weights make of the past; the newest slope comes last, because it is waited for."""
+        """Write what weights make of the past; the newest rates come last, because they are waited for."""
         k, label = len(weights) // 2, self.label()
         scaled = {j: self._weight(f"%w{label}.{j}", w) for j, w in reversed([*enumerate(weights[k:])]) if w != 0.0}
 

@@ -114,14 +114,14 @@ class _Writer(BatchWriter):
             self.unless_fine(code, functools.partial(fail, index, code))
 
     def stride(self, rows: Sequence[_Stage], width: int) -> str:
-        """A function that takes many steps: state and slope change places with those at the end of a step."""
+        """A function that takes many steps: state and rates are exchanged with those at the end of a step."""
         self.open_stride(("state", "other", "stages"))
         stages = self.rows("%stages", width)
         self.turn({"%y": ("%state", "%trial"), "%trial": ("%other", "%y"),
-                   "%slope": ("%stages", "%last"), "%last": (stages[-1], "%slope")})  # fmt: skip
-        self._fill(rows, ["%slope", *stages[1:-1], "%last"], self.leave)
+                   "%rates_here": ("%stages", "%last"), "%last": (stages[-1], "%rates_here")})  # fmt: skip
+        self._fill(rows, ["%rates_here", *stages[1:-1], "%last"], self.leave)
         self.unless_finite(("%trial", "%last"), width - 1)
-        return self.close_stride({"%final": "%state", "%slope": "%stages"})
+        return self.close_stride({"%final": "%state", "%rates_here": "%stages"})
 
     def error(self, weights: np.ndarray) -> str:
         """A function of the error estimate: one difference, or two combined."""

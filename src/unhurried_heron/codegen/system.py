@@ -77,7 +77,7 @@ class NativeSystem:
     n_arguments: int = 0
 
     def addresses(self) -> tuple[int, ...]:
-        """Return address and context of rates, Jacobian and slope in time, zeros where there is none; and ``moves``."""
+        """Return the addresses of rates, Jacobian and time derivative with their contexts, 0 without; ``moves``."""
         functions = (self.rates, self.jacobian, self.time_derivative)
         pairs = [(each.address, each.context_address) if each else (0, 0) for each in functions]
         return (*pairs[0], *pairs[1], *pairs[2], int(self.moves))
@@ -96,7 +96,7 @@ class NativeSystem:
             Whatever it was; a `HeronError` if no function tells why.
         """
         named = [(self.rates, "rates"), *([(self.jacobian, "the Jacobian")] if self.jacobian else [])]
-        named += [(self.time_derivative, "the slope in time")] if self.time_derivative else []
+        named += [(self.time_derivative, "the time derivative")] if self.time_derivative else []
         named += [(event, "an event function") for event in self.events]
         named += [(switch, "a switch function") for switch in self.watched]
         named += self.beyond.named() if self.beyond else []
@@ -112,7 +112,7 @@ class NativeSystem:
 
 
 def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = True) -> NativeSystem:
-    """Make a problem callable, without slopes; what was compiled before for the same structure is used again.
+    """Make a problem callable, without Jacobian; what was compiled before for the same structure is used again.
 
     ``held`` says that the march holds the switches and crosses them one by one.
     """
@@ -124,9 +124,9 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
     own = tuple(switch for switch in switches if switch.times is None)
     limits = None
     if isinstance(rates, WrittenRates):
-        guarded = _plain_blocks(rates, own, held=held)
-        blocks = rates.held if held else rates.blocks
-        made = compiled(blocks, model.layout.size, names, context.array, guarded=guarded)
+        guarded = _plain_formulas(rates, own, held=held)
+        indexed_formulas = rates.held if held else rates.indexed_formulas
+        made = compiled(indexed_formulas, model.layout.size, names, context.array, guarded=guarded)
     else:
         if not isinstance(rates, FunctionRates):
             raise unforeseen("isinstance(rates, FunctionRates)")
@@ -165,7 +165,7 @@ def _native_guards(problem: Problem, context: RuntimeData) -> NativeFunction | N
 def with_jacobian(
     native: NativeSystem, problem: Problem, *, time_derivative: bool = False, held: bool = True, full: bool = True
 ) -> NativeSystem:
-    """Return a system with its Jacobian, as far as it is known, and with the slope of the rates in time where asked.
+    """Return a system with its Jacobian, as far as it is known, and with the time derivative of the rates where asked.
 
     ``full`` says that the Jacobian is to be a full matrix.
     """
@@ -177,10 +177,10 @@ def with_jacobian(
         return replace(native, jacobian=own, entries=entries)
     if not isinstance(rates, WrittenRates):
         raise unforeseen("isinstance(rates, WrittenRates)")
-    blocks, names = rates.held if held else rates.blocks, context.names(layout, held=held)
-    plain = _plain_blocks(rates, native.located, held=held)
-    compiled_jacobian = _native_jacobian((blocks, plain), layout, names, context.array, full=full)
-    moving = time_derivatives(blocks) if time_derivative else ()
+    indexed_formulas, names = rates.held if held else rates.indexed_formulas, context.names(layout, held=held)
+    plain = _plain_formulas(rates, native.located, held=held)
+    compiled_jacobian = _native_jacobian((indexed_formulas, plain), layout, names, context.array, full=full)
+    moving = time_derivatives(indexed_formulas) if time_derivative else ()
     in_time = compiled(moving, layout.size, names, context.array) if moving else None
     moves = bool(moving) or not time_derivative
     return replace(native, jacobian=compiled_jacobian, time_derivative=in_time, moves=moves, entries=entries)
@@ -199,7 +199,7 @@ def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[FloatArray
     """
     rates = problem.model.rates
     if isinstance(rates, WrittenRates):
-        _, rows, columns = _jacobian_compact(rates.held if held else rates.blocks, problem.model.layout)
+        _, rows, columns = _jacobian_compact(rates.held if held else rates.indexed_formulas, problem.model.layout)
         return rows, columns
     if not differenced_in_groups(problem):
         return None
@@ -207,10 +207,10 @@ def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[FloatArray
     return rows, columns
 
 
-def _plain(problem: Problem, blocks: tuple[IndexedFormula, ...], size: int) -> NativeFunction:
+def _plain(problem: Problem, indexed_formulas: tuple[IndexedFormula, ...], size: int) -> NativeFunction:
     """Compile formulas in which nothing is held."""
     context = context_of(problem)
-    made = compiled(blocks, size, context.names(problem.model.layout, held=False), context.array)
+    made = compiled(indexed_formulas, size, context.names(problem.model.layout, held=False), context.array)
     return replace(made, keep=(*made.keep, context))
 
 
@@ -219,14 +219,16 @@ def native_derived(problem: Problem) -> NativeFunction:
     return _plain(problem, problem.model.derived, problem.model.derived_layout.size)
 
 
-def native_asked(problem: Problem, asked: Event | str | Node) -> NativeFunction:
+def native_queries(problem: Problem, queries: Event | str | Node) -> NativeFunction:
     """Return a native function of one number: what an event looks at, or a formula."""
     model, context = problem.model, context_of(problem)
     found: Watched
-    if isinstance(asked, Node):
-        found = asked
+    if isinstance(queries, Node):
+        found = queries
     else:
-        found = model.watch(asked, problem.units) if isinstance(asked, Event) else model.read_formula(asked, asked)
+        found = (
+            model.watch(queries, problem.units) if isinstance(queries, Event) else model.read_formula(queries, queries)
+        )
     (made,) = native_watched(ready_of([found], model.layout), context.names(model.layout, held=False), context)
     return replace(made, keep=(*made.keep, context))
 
@@ -265,7 +267,7 @@ def _own_jacobian(function: NamedFunction, context: RuntimeData) -> NativeFuncti
     return native_function(replace(function, function=flat), context, n * n)
 
 
-def _plain_blocks(rates: WrittenRates, located: tuple[Switch, ...], *, held: bool) -> tuple[IndexedFormula, ...]:
+def _plain_formulas(rates: WrittenRates, located: tuple[Switch, ...], *, held: bool) -> tuple[IndexedFormula, ...]:
     """Return what is asked where a held formula gives no number; nothing where none is held.
 
     At a known time itself a formula that is held for what lies beyond it may be 0/0, which its condition avoids.
@@ -273,11 +275,11 @@ def _plain_blocks(rates: WrittenRates, located: tuple[Switch, ...], *, held: boo
     if not held:
         return ()
     known = any(switch.kind == "jump" for switch in rates.switches) and rates.can_be_no_number
-    return rates.blocks if known or any(isinstance(switch, HeldSwitch) for switch in located) else ()
+    return rates.indexed_formulas if known or any(isinstance(switch, HeldSwitch) for switch in located) else ()
 
 
 def _native_jacobian(
-    blocks: tuple[tuple[IndexedFormula, ...], tuple[IndexedFormula, ...]],
+    indexed_formulas: tuple[tuple[IndexedFormula, ...], tuple[IndexedFormula, ...]],
     layout: Layout,
     names: SymbolTable,
     context: FloatArray,
@@ -285,23 +287,23 @@ def _native_jacobian(
     full: bool,
 ) -> NativeFunction:
     """Compile the Jacobian of held formulas, and of the plain ones for where that is no number."""
-    held, plain = blocks
+    held, plain = indexed_formulas
     if full:
-        guarded = _jacobian_blocks(plain, layout) if plain else ()
-        return compiled(_jacobian_blocks(held, layout), layout.size**2, names, context, guarded=guarded)
+        guarded = _jacobian_formulas(plain, layout) if plain else ()
+        return compiled(_jacobian_formulas(held, layout), layout.size**2, names, context, guarded=guarded)
     moved, rows, columns = _jacobian_compact(held, layout)
-    others, *places = _jacobian_compact(plain or held, layout)
-    alike = bool(plain) and np.array_equal(places[0], rows) and np.array_equal(places[1], columns)
+    others, *entries_of = _jacobian_compact(plain or held, layout)
+    alike = bool(plain) and np.array_equal(entries_of[0], rows) and np.array_equal(entries_of[1], columns)
     return compiled(moved, rows.size, names, context, guarded=others if alike else ())
 
 
 @functools.lru_cache(maxsize=64)
 def _jacobian_compact(
-    blocks: tuple[IndexedFormula, ...], layout: Layout
+    indexed_formulas: tuple[IndexedFormula, ...], layout: Layout
 ) -> tuple[tuple[IndexedFormula, ...], FloatArray, FloatArray]:
-    return one_after_the_other(_jacobian_blocks(blocks, layout), layout.size)
+    return one_after_the_other(_jacobian_formulas(indexed_formulas, layout), layout.size)
 
 
 @functools.lru_cache(maxsize=64)
-def _jacobian_blocks(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[IndexedFormula, ...]:
+def _jacobian_formulas(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[IndexedFormula, ...]:
     return jacobian(rates, layout)

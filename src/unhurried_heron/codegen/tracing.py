@@ -30,7 +30,7 @@ class Tracer:
     times: list[float] = field(default_factory=list)
     states: list[bytes] = field(default_factory=list)
     values: list[bytes] = field(default_factory=list)
-    told: list[tuple[int, ...]] = field(default_factory=list)
+    march_counts: list[tuple[int, ...]] = field(default_factory=list)
 
     def before(self, function: NativeFunction) -> NativeFunction:
         """Return the function with the tracer before it."""
@@ -43,7 +43,7 @@ class Tracer:
             self.times.append(time)
             self.states.append(given)
             self.values.append(read(out, size))
-            self.told.append((*self.around(), code))
+            self.march_counts.append((*self.around(), code))
             return code
 
         behind = _SIGNATURE(traced)
@@ -57,4 +57,4 @@ class Tracer:
         states, values = (
             np.frombuffer(b"".join(each), dtype=np.float64).reshape(-1, self.n) for each in (self.states, self.values)
         )
-        return np.array(self.times), states, values, np.array(self.told, dtype=np.int64)
+        return np.array(self.times), states, values, np.array(self.march_counts, dtype=np.int64)

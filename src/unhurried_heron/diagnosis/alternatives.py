@@ -39,7 +39,7 @@ class Alternative:
     @property
     def better(self) -> bool:
         """Whether it takes clearly less work, for an error no worse; where the run came to no end, whatever does."""
-        return not self.own.ending.as_asked or (self.as_exact and self.work < _CLEARLY)
+        return not self.own.ending.as_requested or (self.as_exact and self.work < _CLEARLY)
 
     def statement(self) -> Statement:
         """Say how it did, and whether it does better."""
@@ -62,7 +62,7 @@ class Alternative:
         figures["times"] = 1.0 / max(self.work, 1e-12)
         figures["times in steps"] = own.accepted / max(tally.accepted, 1)
         figures["times in seconds"] = own_seconds / max(seconds, 1e-12)
-        if not run.ending.as_asked:
+        if not run.ending.as_requested:
             return Statement(
                 "method", f"Take another method: {counts}, to the end; {mine}, up to where it ended.", figures
             )

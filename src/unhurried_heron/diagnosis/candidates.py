@@ -32,7 +32,7 @@ class Candidate:
     @property
     def done(self) -> bool:
         """Whether it came to its end."""
-        return self.run is not None and self.run.ending.as_asked
+        return self.run is not None and self.run.ending.as_requested
 
     @property
     def work(self) -> int:
@@ -50,7 +50,7 @@ def work_of(run: Run) -> int:
 def seconds_in_turn(*runs: Run) -> tuple[float, ...]:
     """Return the seconds of the kernels of runs; short ones are run again in turn, warm, and their shortest counts."""
     seconds, until = [run.tally.seconds for run in runs], clock.monotonic() + _WHILE
-    if max(seconds) >= _SHORT or not all(run.ending.as_asked for run in runs):
+    if max(seconds) >= _SHORT or not all(run.ending.as_requested for run in runs):
         return tuple(seconds)
     for _ in range(_REPEATS):
         for k, run in enumerate(runs):

@@ -212,7 +212,7 @@ class _Looked:
     def on_ending(self) -> list[Statement]:
         """Say why it ended early, and what the rest would take."""
         run = self.run
-        if run.ending.as_asked:
+        if run.ending.as_requested:
             return []
         statements = [Statement("ending", f"It did not end as asked: {run.ending.message}", {"time": run.ending.time})]
         if run.ending.reason in ("budget", "interrupted"):
@@ -359,9 +359,9 @@ class _Looked:
     def on_methods(self) -> list[Statement]:
         """Say which method does better, and by how much, as it was measured."""
         run = self.run
-        if run.options["step"] is not None or (run.ending.as_asked and run.tally.accepted < _FEW_STEPS):
+        if run.options["step"] is not None or (run.ending.as_requested and run.tally.accepted < _FEW_STEPS):
             return []
-        unknown = not run.ending.as_asked and not self.implicit and self.region is None
+        unknown = not run.ending.as_requested and not self.implicit and self.region is None
         found = candidates_for(run, stiff=self.stiff or unknown, ready=self.smoothly)
         if not any(each.done for each in found):
             # those of the other kind, too
@@ -374,7 +374,7 @@ class _Looked:
 
     def _errors(self, other: Candidate) -> tuple[float, float] | None:
         """Return the errors of the run and of another, in tolerances, where they are known."""
-        if other.run is None or not self.run.ending.as_asked:
+        if other.run is None or not self.run.ending.as_requested:
             return None
         errors = self.truth.error(self.run), self.truth.error(other.run)
         return None if errors[0] is None or errors[1] is None else (errors[0], errors[1])

@@ -91,7 +91,7 @@ class Truth:
 
     def error(self, other: Run) -> float | None:
         """Return the largest miss of a run, None where there is nothing to judge it by."""
-        if not self.usable or not other.ending.as_asked:
+        if not self.usable or not other.ending.as_requested:
             return None
         found = self.own if other is self.run else self.misses(other)
         return float(found[1].max(initial=0.0))
@@ -112,7 +112,7 @@ class Truth:
 
 def hardest(run: Run, truth: Truth) -> list[Statement]:
     """Say in which state the answer is worst, by a run at a tighter tolerance or half the step."""
-    if not run.ending.as_asked or not run.problem.states or not run.tally.accepted:
+    if not run.ending.as_requested or not run.problem.states or not run.tally.accepted:
         return []
     if not truth.usable:
         return [Statement("states", "Which state is hardest could not be told: a tighter run did not end.", {})]
@@ -189,10 +189,10 @@ def scales(run: Run) -> list[Statement]:
             rules = (absolute > relative * sizes).mean(axis=0)
         ruled = np.flatnonzero((rules > _RULES) & (largest > 0.0))
         names = ", ".join(f"'{run.problem.states[k]}'" for k in ruled[:_SHOWN])
-        told = (
+        given_figures = (
             f" (for {names} the absolute one rules {share_of(float(rules[ruled].min()))} of the time)" if names else ""
         )
-        found.append(Statement("tolerance", f"The tolerances suit the size of every state{told}.", {}))
+        found.append(Statement("tolerance", f"The tolerances suit the size of every state{given_figures}.", {}))
     return found
 
 

@@ -51,7 +51,7 @@ def judged(request: RunRequest, run: Run, stiff: str) -> Run:
         What the last part said whose steps were held back by stability; empty where none was.
     """
     ending = run.ending
-    if not ending.as_asked:
+    if not ending.as_requested:
         return run
     sentences = [] if HELD_BACK in ending.advice else [stiff]
     sentences += [ending.advice, noise(request.problem, run._trajectory, request.absolute) if request.adapts else ""]

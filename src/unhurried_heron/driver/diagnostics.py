@@ -81,7 +81,7 @@ def held_back(march: March, method: Method, looks: Sequence[Look]) -> float:
 
 
 def _fastest_decay(march: March, time: float, state: Array, sign: float) -> float:
-    """Return the fastest decay at a place, from differences of the rates, whose calls are counted.
+    """Return the fastest decay at a state, from differences of the rates, whose calls are counted.
 
     From all eigenvalues of a few states, by power iteration for many.
     """
@@ -133,14 +133,14 @@ def noise(problem: Problem, trajectory: Trajectory, absolute: Array) -> str:
         return ""
     quiet = np.flatnonzero(low)
     layout = problem.model.layout
-    told = ", ".join(f"'{layout.name_of(int(k))}'" for k in quiet[:_SHOWN]) + (
+    names = ", ".join(f"'{layout.name_of(int(k))}'" for k in quiet[:_SHOWN]) + (
         " and others" if quiet.size > _SHOWN else ""
     )
     worst = int(quiet[0])
     its = "its" if quiet.size == 1 else "their"
     seen = "at the recorded times " if isinstance(trajectory, RecordedTrajectory) else ""
     return (
-        f"{told} never came above ten times {its} absolute tolerance {seen}(at most {largest[worst]:.2g}, "
+        f"{names} never came above ten times {its} absolute tolerance {seen}(at most {largest[worst]:.2g}, "
         f"atol {absolute[worst]:.2g}): little or nothing of these values is certain. "
         "Give a smaller atol=…, by name where states differ in size."
     )

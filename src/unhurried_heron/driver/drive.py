@@ -39,7 +39,7 @@ class Driver:
     """Calls a march until it ends, keeping what it leaves; afterwards holds what the `Run` is made of."""
 
     def __init__(self, march: March, request: RunRequest) -> None:
-        self.march, self.budget, self._asked = march, request.budget, request
+        self.march, self.budget, self._request = march, request.budget, request
         self._times, self._steps = request.times, StepRecorder()
         self._rows = 0
         self._ledger: list[Array] | None = [] if request.ledger else None
@@ -85,7 +85,7 @@ class Driver:
                     # what is known of the pace is of the other method
                     self.march.pace = 1
                 elif reason is Reason.SWITCHING and self._may_slide():
-                    self.slide = slide_at(self._asked, self.march, self._last_crossed())
+                    self.slide = slide_at(self._request, self.march, self._last_crossed())
                     if self.slide is not None:
                         break
                     if control["leads_back"][0]:
@@ -100,7 +100,7 @@ class Driver:
                 if self.interrupted or self.exhausted:
                     reason = Reason.PAUSED
                     break
-                if self._asked.adapts and self._collapses():
+                if self._request.adapts and self._collapses():
                     reason = Reason.COLLAPSED
                     break
         self.ctrl_c, self.call_host = deferred.hit, deferred.call_host
@@ -148,7 +148,7 @@ class Driver:
 
     def _look(self, attempts: int) -> None:
         """Keep where the march is, if stability can hold its steps back."""
-        if not (self._asked.adapts and np.isfinite(self._asked.method.real_stability_limit)):
+        if not (self._request.adapts and np.isfinite(self._request.method.real_stability_limit)):
             self._next_look = _UNLIMITED
             return
         self.looks = [*worth_keeping(self.looks, attempts), look_at(self.march, attempts)]
@@ -181,7 +181,12 @@ class Driver:
             each = self.march.crossing
             rows = each.crossed_row[:count] + self._rows
             self._switch_log.append(
-                (each.crossed[:count].copy(), each.crossed_which[:count].copy(), each.told[:count].copy(), rows)
+                (
+                    each.crossed[:count].copy(),
+                    each.crossed_which[:count].copy(),
+                    each.crossed_values[:count].copy(),
+                    rows,
+                )
             )
 
     def _last_crossed(self) -> list[int]:
@@ -213,7 +218,7 @@ class Driver:
             return False
         before, self._seen = self._seen, (count, time)
         mean = abs(time - before[1]) / (count - before[0])
-        left = abs(self._asked.problem.interval[1] - time)
+        left = abs(self._request.problem.interval[1] - time)
         self.left = left / max(mean, 1e-300)
         return mean < _SHRUNK * self._longest and self.left > _HOPELESS * count
 
@@ -224,12 +229,12 @@ class Driver:
     def root_values(self) -> dict[str, float]:
         """Return whether each root counts, 1, or rests at zero, 0, by the name of its switch."""
         context = self.march.native.context
-        roots = [each for each in self._asked.problem.model.rates.switches if isinstance(each, RootSwitch)]
+        roots = [each for each in self._request.problem.model.rates.switches if isinstance(each, RootSwitch)]
         return {each.slot: float(context.array[context.slots[each.slot]]) for each in roots}
 
     def event_log(self) -> EventLog:
         """Return the events, in the order they happened."""
-        native, events, n = self.march.native, self._asked.events, self.march.system.state.size
+        native, events, n = self.march.native, self._request.events, self.march.system.state.size
         if not events:
             return EMPTY_EVENT_LOG
         modes = native.beyond.modes if native.beyond else ()
@@ -237,13 +242,13 @@ class Driver:
         found = [np.concatenate(each) for each in zip(none, *self._found, strict=True)]
         if self.march.last("searching"):
             # it ended within a step that is not part of it
-            sign = np.sign(self._asked.problem.interval[1] - self._asked.problem.interval[0])
+            sign = np.sign(self._request.problem.interval[1] - self._request.problem.interval[0])
             inside = sign * (found[0] - self.march.last("time")) <= 0.0
             found = [each[inside] for each in found]
         times, which, before, after, levels = found
         acting = np.array([event.then is not None for event in events], dtype=bool)[which]
         names = tuple(native.context.parameters[slot] for slot in modes)
-        problem = self._asked.problem
+        problem = self._request.problem
         start, end = problem.interval
         begun, sign = self._begun[list(modes)], float(np.sign(end - start))
         assigned = modes_of(problem.model, tuple(each for each in events if not callable(each.then)), problem.units)
@@ -254,9 +259,15 @@ class Driver:
         switches = self.march.native.beyond.switches if self.march.native.beyond else ()
         if not self._switch_log:
             return SwitchLog.nothing()
-        times, which, told, rows = (np.concatenate(each) for each in zip(*self._switch_log, strict=True))
+        times, which, crossed_values, rows = (np.concatenate(each) for each in zip(*self._switch_log, strict=True))
         denied = np.array([isinstance(each, HeldSwitch) and each.opposite for each in switches])
-        return SwitchLog(times, which, np.where(denied[which], 1.0 - told, told), rows, tuple(s.text for s in switches))
+        return SwitchLog(
+            times,
+            which,
+            np.where(denied[which], 1.0 - crossed_values, crossed_values),
+            rows,
+            tuple(s.text for s in switches),
+        )
 
     def trajectory(self, event_log: EventLog) -> Trajectory:
         """Return the solution, as far as it was kept."""
@@ -264,7 +275,7 @@ class Driver:
         time = float(control["time"][0])
         jumps = event_log.jumps()
         if self._times is None:
-            return self._steps.trajectory(time, state, jumps, self._asked.nonnegative)
+            return self._steps.trajectory(time, state, jumps, self._request.nonnegative)
         count = int(control["next_wanted"][0])
         return recorded(self._times, self.march.output.recorded, count, time, state, jumps)
 

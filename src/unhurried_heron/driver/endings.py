@@ -66,11 +66,11 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
     if stop.interrupted:
         kept = f"The solution up to {at} was kept."
         return Ending("interrupted", time, f"interrupted at {at}: incomplete.", f"{kept} {stiff}".rstrip())
-    told = " ".join(filter(None, (stiff, stop.noise)))
+    values_advice = " ".join(filter(None, (stiff, stop.noise)))
     if reason is Reason.REACHED_END:
-        return Ending("end", time, f"reached the end, {at}.", told)
+        return Ending("end", time, f"reached the end, {at}.", values_advice)
     if reason is Reason.EVENT:
-        return Ending("event", time, f"stopped by the event '{stop.event}' at {at}.", told)
+        return Ending("event", time, f"stopped by the event '{stop.event}' at {at}.", values_advice)
     if reason is Reason.PAUSED:
         return _out_of_budget(stop, problem, stiff)
     if reason is Reason.COLLAPSED:

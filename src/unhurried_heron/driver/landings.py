@@ -179,7 +179,7 @@ def crossing_of(request: RunRequest, native: NativeSystem, *, stops: bool) -> Cr
         room=room,
         crossed=np.empty(room),
         crossed_which=np.empty(room, dtype=np.int64),
-        told=np.empty(room),
+        crossed_values=np.empty(room),
         crossed_row=np.empty(room, dtype=np.int64),
         n_landings=0,
         times=_NOTHING,

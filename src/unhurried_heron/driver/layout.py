@@ -140,7 +140,7 @@ class March:
         """Return what the march left in a field of its control record, a plain number."""
         return self.control[name].item()
 
-    def told(self) -> tuple[int, ...]:
+    def state_of_march(self) -> tuple[int, ...]:
         """Return what a trace keeps of a call, in the order of `run.trace`."""
         row = self.control[0]
         return tuple(int(row[name]) for name in ("purpose", "accepted", "refused", "stage", "member"))
@@ -253,7 +253,7 @@ def member_of(method: Any, request: RunRequest, demand: SetupRequest) -> Member:
 def stiff_member(request: RunRequest, march: March, method: Method, native: NativeSystem, kind: str) -> Member:
     """Lay out an implicit method beside a march that has had none.
 
-    ``native`` is the march's system with the slopes that it needs.
+    ``native`` is the march's system with the Jacobian that it needs.
     """
     n, entries = march.system.n, native.entries and Entries(*native.entries)
     solver = linear_solver(n, march.control, kind, entries, fixed=False)
@@ -265,11 +265,11 @@ def stiff_member(request: RunRequest, march: March, method: Method, native: Nati
         ),
     )
     names = System._fields[System._fields.index("rates") : System._fields.index("state")]
-    slopes = dict(zip(names, native.addresses(), strict=True))
+    functions_by_name = dict(zip(names, native.addresses(), strict=True))
     groups = System._fields[System._fields.index("n_groups") :]
-    slopes |= dict(zip(groups, _groups(n, entries, native, full=kind == "dense"), strict=True))
+    functions_by_name |= dict(zip(groups, _groups(n, entries, native, full=kind == "dense"), strict=True))
     march.native, march.linear, march.linear_kind = native, solver, kind
-    return member._replace(fields={**member.fields, **slopes})
+    return member._replace(fields={**member.fields, **functions_by_name})
 
 
 def _guards(native: NativeSystem, n: int) -> tuple[Any, ...]:

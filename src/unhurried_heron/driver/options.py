@@ -287,12 +287,14 @@ def _every(problem: Problem, record: str) -> Array:
     start, end = problem.interval
     quantity = QUANTITY.match(record) if len(record) < 200 else None
     if quantity is None:
-        raise OptionError(f"cannot record '{record[:80]}'", name="record", location="record", given=excerpt(record),
+        raise OptionError(f"cannot record '{record[:80]}'", name="record", location="record",
+                          given=excerpt(record),
                           expected='"steps", every so long such as "30 min", a count of times, or times')  # fmt: skip
     every = positive_option(in_time(problem, record, "record"), "record")
     count = abs(end - start) / every
     if not count < _MOST_TIMES:
-        raise OptionError("so many times do not fit into memory", name="record", location="record", given=excerpt(record),
+        raise OptionError("so many times do not fit into memory", name="record", location="record",
+                          given=excerpt(record),
                           expected=f"a time above {abs(end - start) / _MOST_TIMES:.3g}")  # fmt: skip
     # as near to the end as rounding tells
     rows = int(count + 1e-9) + 1

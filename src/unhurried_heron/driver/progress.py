@@ -32,13 +32,13 @@ class ProgressBar:
             from rich.console import Console
             from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
 
-            told = "t = {task.fields[now]:.5g}, " if self._counted == "steps" else ""
-            told += "{task.fields[steps]:,} " + self._counted
+            text = "t = {task.fields[now]:.5g}, " if self._counted == "steps" else ""
+            text += "{task.fields[steps]:,} " + self._counted
             self._bar = Progress(
                 TextColumn("{task.description}", markup=False),
                 BarColumn(),
                 TaskProgressColumn(),
-                TextColumn(told),
+                TextColumn(text),
                 TimeRemainingColumn(),
                 console=Console(stderr=True, force_terminal=True if self._forced else None),
                 transient=True,

@@ -63,7 +63,7 @@ def set_up(request: RunRequest, kind: str) -> Driver:
         march = lay_out(request, native, scales, kind, stops=stops)
         march.key, march.tracer = key, tracer
         if tracer is not None:
-            tracer.around = march.told
+            tracer.around = march.state_of_march
         if family.second_later:
             march.find_other = lambda: _second(request, march)
     else:
@@ -105,7 +105,7 @@ def _second(request: RunRequest, march: March) -> Member | None:
 
 
 def jacobian_for(request: RunRequest, native: NativeSystem, kind: str, *, time_derivative: bool) -> NativeSystem:
-    """Return a system with the slopes that an implicit method needs, for a kind of linear algebra."""
+    """Return a system with the Jacobian that an implicit method needs, for a kind of linear algebra."""
     full = kind == "dense" and not differenced_in_groups(request.problem)
     return with_jacobian(native, request.problem, time_derivative=time_derivative, held=request.held, full=full)
 

@@ -36,7 +36,7 @@ SOON, AT_LAST = 6, 60
 _MOST_STANDINGS, _MOST_DEPENDENT = len(LEAVES), 12
 # a march that finds no motion along a root that rests asks again at later crossings, so many times
 MAX_UNANSWERED = 20
-# shares of the interval within which places are one
+# shares of the interval within which times are one
 _IN_PLACE, NEAR = 1e-10, 1e-9
 _SLIDES: Final = ": sliding"
 # in tolerances, how far a switch that is left is put from zero
@@ -94,7 +94,7 @@ class Slide:
 def slide_at(request: RunRequest, march: March, last: list[int]) -> Slide | None:
     """Return along what a march that crosses switches again and again slides; None where it does not.
 
-    ``last``: the numbers of the switches that were crossed in this place, in their order.
+    ``last``: the numbers of the switches that were crossed at this time, in their order.
     """
     beyond, context, model = march.native.beyond, march.native.context, request.problem.model
     if beyond is None or not request.held:
@@ -234,7 +234,7 @@ def _sides_of(slide: Slide) -> dict[str, float]:
 def _gone(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) -> int | None:
     """Return a switch whose share is outside 0 to 1 where a motion along it begins; None where it can begin.
 
-    Other switches that were crossed in the same place may have changed it since the motion was found.
+    Other switches that were crossed at the same time may have changed it since the motion was found.
     """
     around = _around(request, run._trajectory.end_time, run._trajectory.end_state) | modes_left(run)
     around |= _live(_whole(model), around) | roots
@@ -255,7 +255,7 @@ def _leaves(request: RunRequest, run: Run, model: Model, index: int, roots: dict
         switch = known.get(found.texts[found.which[row]])
         if switch is not None:
             crossed.insert(0, switch.slot)
-            around[switch.slot] = switch.told(float(found.values[row]))
+            around[switch.slot] = switch.as_written(float(found.values[row]))
     standings = _standing(model, crossed)
     surfaces = _surfaces(model)
     gone = surfaces[index]
@@ -289,28 +289,30 @@ def _of_texts(found: SwitchLog, texts: set[str]) -> Any:
 def _entered(request: RunRequest, run: Run, slide: Slide, before: tuple[Surface, ...] = ()) -> Run:
     """Return a run with its end where a solution begins to slide along some switches and leaves others.
 
-    Crossings back and forth there are told as one. ``before``: what it slid along.
+    Crossings back and forth there count as one. ``before``: what it slid along.
     """
     found, time = run._switch_log, run._trajectory.end_time
     close = np.abs(found.times - time) <= _near(run)
     rows, kept = 0 if run._ledger is None else len(run._ledger), np.ones(found.times.size, dtype=bool)
-    slid, told = {each.switch.slot for each in before}, []  # type: set[str], list[tuple[float, float, int, str]]
+    slid, entries = {each.switch.slot for each in before}, []  # type: set[str], list[tuple[float, float, int, str]]
     for standing, side in slide:
         switch = standing.switch
         mine = np.flatnonzero(close & _of_texts(found, {switch.text}))
         kept[mine] = False
         first, row = (float(found.times[mine[0]]), int(found.rows[mine[0]])) if mine.size else (time, rows - 1)
         if side == SLIDES and switch.slot not in slid:
-            told.append((first, np.nan, row, switch.text + _SLIDES))
-        elif side != SLIDES and (switch.slot in slid or (mine.size and switch.told(side) == found.values[mine[0]])):
-            told.append((first, switch.told(side), row, switch.text))
+            entries.append((first, np.nan, row, switch.text + _SLIDES))
+        elif side != SLIDES and (
+            switch.slot in slid or (mine.size and switch.as_written(side) == found.values[mine[0]])
+        ):
+            entries.append((first, switch.as_written(side), row, switch.text))
     count = len(found.texts)
     own = SwitchLog(
-        np.append(found.times[kept], [each[0] for each in told]),
-        np.append(found.which[kept], np.arange(count, count + len(told))).astype(np.int64),
-        np.append(found.values[kept], [each[1] for each in told]),
-        np.append(found.rows[kept], [each[2] for each in told]).astype(np.int64),
-        (*found.texts, *(each[3] for each in told)),
+        np.append(found.times[kept], [each[0] for each in entries]),
+        np.append(found.which[kept], np.arange(count, count + len(entries))).astype(np.int64),
+        np.append(found.values[kept], [each[1] for each in entries]),
+        np.append(found.rows[kept], [each[2] for each in entries]).astype(np.int64),
+        (*found.texts, *(each[3] for each in entries)),
         found.slid,
     )
     put = _put_back(request, run, slide) if before or len(slide.standings) > 1 else run
@@ -318,10 +320,10 @@ def _entered(request: RunRequest, run: Run, slide: Slide, before: tuple[Surface,
 
 
 def _nothing_twice(whole: Run, part: Run) -> Run:
-    """Return what goes on after a run without the crossings that are told at the end of that."""
-    found, told, begin = part._switch_log, whole._switch_log, whole._trajectory.end_time
-    near = np.abs(told.times - begin) <= _near(whole)
-    texts = {told.texts[which].removesuffix(_SLIDES) for which in told.which[near]}
+    """Return what goes on after a run without the crossings that are logged at the end of that."""
+    found, logged, begin = part._switch_log, whole._switch_log, whole._trajectory.end_time
+    near = np.abs(logged.times - begin) <= _near(whole)
+    texts = {logged.texts[which].removesuffix(_SLIDES) for which in logged.which[near]}
     close = np.abs(found.times - begin) <= _near(whole)
     again = close & _of_texts(found, texts)
     left = SwitchLog(found.times[~again], found.which[~again], found.values[~again], found.rows[~again], found.texts,

@@ -48,9 +48,9 @@ class WorkSpace(NamedTuple):
     """What a family lays out.
 
     ``bundle``: a named tuple of arrays, records, whole numbers and addresses, which its kernel decodes (`bundles`).
-    ``rates_at_state`` (n,): where its kernel keeps the rates at the present state. ``degree`` of its step polynomials. ``keep``:
-    what else must stay alive. ``members``: other families that it asks, by ``links`` int64 (3 * members,), which the
-    march fills (`kernels.march.members`).
+    ``rates_at_state`` (n,): where its kernel keeps the rates at the present state. ``degree`` of its step polynomials.
+    ``keep``: what else must stay alive. ``members``: other families that it asks, by ``links`` int64 (3 * members,),
+    which the march fills (`kernels.march.members`).
     """
 
     bundle: Any

@@ -59,13 +59,13 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
 
 def numbers_of(method: RungeKutta, scales: ErrorScale) -> dict[str, Any]:
     """Return the numbers of a method and a run, by the fields of `BlockWork`."""
-    blocks: DiagonalisedTableau = method.blocks
-    first, second = blocks.checked_nodes
-    nodal = blocks.nodal
-    limits: list[Any] = [scales.newton, scales.between, follows_growth(method.stability), blocks.gamma]
+    diagonalised: DiagonalisedTableau = method.diagonalised
+    first, second = diagonalised.checked_nodes
+    nodal = diagonalised.nodal
+    limits: list[Any] = [scales.newton, scales.between, follows_growth(method.stability), diagonalised.gamma]
     limits += [
         np.polyval(nodal, 0.0),
-        blocks.largest,
+        diagonalised.largest,
         first,
         second,
         np.polyval(nodal, first),
@@ -74,22 +74,22 @@ def numbers_of(method: RungeKutta, scales: ErrorScale) -> dict[str, Any]:
     s = method.stages
     return {
         "stages": s,
-        "n_real": blocks.n_real,
-        "n_pairs": (s - blocks.n_real) // 2,
-        "corrects": int(blocks.can_be_corrected),
-        "uses_start_rates": int(blocks.uses_start_rates),
+        "n_real": diagonalised.n_real,
+        "n_pairs": (s - diagonalised.n_real) // 2,
+        "corrects": int(diagonalised.can_be_corrected),
+        "uses_start_rates": int(diagonalised.uses_start_rates),
         "ends": int(method.ends_in_a_stage),
-        "numbers": blocks.numbers,
-        "t": np.ascontiguousarray(blocks.basis),
-        "u": np.linalg.inv(blocks.basis),
-        "v": blocks.polynomial,
-        "v_end": blocks.polynomial_at_end,
-        "inverse": blocks.inverse.astype(float),
+        "numbers": diagonalised.numbers,
+        "t": np.ascontiguousarray(diagonalised.basis),
+        "u": np.linalg.inv(diagonalised.basis),
+        "v": diagonalised.polynomial,
+        "v_end": diagonalised.polynomial_at_end,
+        "inverse": diagonalised.inverse.astype(float),
         "c": np.array([float(x) for x in method.c]),
-        "e": blocks.error_weights,
-        "end": blocks.end,
-        "free": blocks.free,
-        "pulled": blocks.pulled,
+        "e": diagonalised.error_weights,
+        "end": diagonalised.end,
+        "free": diagonalised.free,
+        "pulled": diagonalised.pulled,
         "limits": np.array(limits),
     }
 

@@ -297,7 +297,7 @@ def full_solver(n: int, control: Any) -> LargeSolver:
 
 
 def structured_solver(name: str, n: int, rows: Any, columns: Any, control: Any) -> LargeSolver:
-    """Return "banded" or "sparse" factors for entries at these places; ``control`` tells when to stop."""
+    """Return "banded" or "sparse" factors for these entries; ``control`` tells when to stop."""
     if name == "sparse":
         return LargeSolver(n, lambda kind: _Sparse(n, rows, columns, kind, control))
     band = order_for_band(n, rows, columns)

@@ -107,7 +107,7 @@ def draw_digits(certificate: Certificate, *, axes: Any = None) -> Figure:
         at = np.arange(len(states)) + wide * (index - 0.5 * (len(times) - 1))
         unit = certificate.problem.units.get("t", "")
         ax.bar(at, digits, 0.9 * wide, label=f"t = {time:.6g} {unit}".rstrip(), color=style_of(index)["color"])
-    ax.axhline(certificate.asked, color="0.3", linestyle="--", label=f"{certificate.asked} asked for")
+    ax.axhline(certificate.query, color="0.3", linestyle="--", label=f"{certificate.query} asked for")
     ax.set_xticks(np.arange(len(states)), states)
     ax.set_ylabel("certain digits")
     done = "certified" if certificate.certified else "not certified"

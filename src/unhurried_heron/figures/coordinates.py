@@ -20,7 +20,7 @@ _INDICES = "ijkl"
 
 
 def coordinates_of(run: Run, group: Group, along: Mapping[str, Any] | None) -> list[tuple[str, Array]]:
-    """Return label and places of an indexed state along each of its indices: the indices, unless others are given.
+    """Return label and coordinates of an indexed state along each of its indices: the indices, unless others are given.
 
     Raises
     ------

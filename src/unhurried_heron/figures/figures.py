@@ -125,11 +125,11 @@ def draw_states(
         The number of axes, or of labels, does not fit.
     """
     runs = runs_of(run, "draw_states")
-    told = labels_of(runs, labels, "draw_states")
+    run_labels = labels_of(runs, labels, "draw_states")
     if len(runs) == 1 and not (exact or points):
         record = states_record(runs[0], names, split_sizes=axes is None, along=along)
     else:
-        record = overlay_record(runs, names, told, exact=exact, points=points, along=along)
+        record = overlay_record(runs, names, run_labels, exact=exact, points=points, along=along)
     return _draw_record(record, axes, runs[0].method, levels)
 
 
@@ -281,9 +281,9 @@ def _draw_steps_of(runs: Sequence[Run], labels: Sequence[str] | None, axes: Any)
         One kept no ledger.
     """
     listed = runs_of(runs, "draw_steps")
-    told = labels_of(listed, labels, "draw_steps")
+    run_labels = labels_of(listed, labels, "draw_steps")
     figure, (ax,) = figure_of(1, axes)
-    for index, (run, label) in enumerate(zip(listed, told, strict=True)):
+    for index, (run, label) in enumerate(zip(listed, run_labels, strict=True)):
         ledger = run.ledger[run.ledger["accepted"]]
         ax.plot(ledger["time"], ledger["step"].abs(), label=f"{label}: {len(ledger):,}", linewidth=1.2,
                 rasterized=len(ledger) > 2000, **style_of(index))  # fmt: skip
@@ -338,8 +338,8 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
         ax.text(0.5, 0.5, "no error was measured", transform=ax.transAxes, ha="center", va="center", color="0.3")
     if record.missing:
         more = len(record.missing) - _MOST_MISSING
-        told = [*record.missing[:_MOST_MISSING], *([f"{more} more"] if more > 0 else [])]
-        note = textwrap.fill("no error: " + "; ".join(told), _NOTE_WIDTH)
+        run_labels = [*record.missing[:_MOST_MISSING], *([f"{more} more"] if more > 0 else [])]
+        note = textwrap.fill("no error: " + "; ".join(run_labels), _NOTE_WIDTH)
         ax.annotate(note, (0.0, -0.14), xycoords="axes fraction", fontsize="small", color="0.3", va="top",
                     **VERBATIM)  # fmt: skip
     finish(ax)

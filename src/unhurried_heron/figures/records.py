@@ -122,7 +122,7 @@ def _time_label(run: Run) -> str:
 
 def _title(run: Run) -> str:
     subject = run.problem.title or "Solution"
-    return f"{subject}, {run.method}" + ("" if run.ending.as_asked else f": {run.ending.reason}")
+    return f"{subject}, {run.method}" + ("" if run.ending.as_requested else f": {run.ending.reason}")
 
 
 def states_record(
@@ -148,8 +148,8 @@ def states_record(
             expected="a Run, and a list of names",
             given=f"{type(run).__name__}, {excerpt(names)}",
         )
-    asked = names if names is not None else [*(group.name for group in run.problem.model.layout.groups), *run.modes]
-    wanted, indexed = _sorted_names(run, asked)
+    query = names if names is not None else [*(group.name for group in run.problem.model.layout.groups), *run.modes]
+    wanted, indexed = _sorted_names(run, query)
     if not wanted and not indexed:
         raise OptionError("there is nothing to draw", name="names", location="draw_states",
                           expected="names of states or derived quantities", given=excerpt(names))  # fmt: skip

@@ -129,11 +129,11 @@ def draw_run_in_region(
     ax.figure.colorbar(dots, ax=ax, label=with_unit("time", found.unit), pad=0.02, shrink=0.8)
     _finish_plane(ax, shown)
     names = list(dict.fromkeys(region.name for region in found.regions))
-    told = f"{100 * found.share:.3g} % of the steps held back by stability"
+    subtitle = f"{100 * found.share:.3g} % of the steps held back by stability"
     if isinstance(run, LargestStep):
-        told = f"the largest stable step, {run.step:.4g}, {'seen' if run.confirmed else 'foreseen'}"
+        subtitle = f"the largest stable step, {run.step:.4g}, {'seen' if run.confirmed else 'foreseen'}"
     subject = ", ".join(filter(None, (found.title, names[0] if len(names) == 1 else "")))
-    ax.set_title(f"{subject}\n{told}" if subject else told, loc="left", **VERBATIM)
+    ax.set_title(f"{subject}\n{subtitle}" if subject else subtitle, loc="left", **VERBATIM)
     if len(names) > 1:
         legend(ax, own=False)
     return figure

@@ -155,10 +155,10 @@ def _film(path: Path, frames: Iterator[Any], rate: float) -> None:
                 process.stdin.close()
             except BrokenPipeError:
                 pass
-            told = process.stderr.read().decode(errors="replace") if process.stderr else ""
+            output = process.stderr.read().decode(errors="replace") if process.stderr else ""
         if process.returncode != 0 or not made.is_file():
             raise OptionError("ffmpeg made no film", name="path", location="animate", expected="an ffmpeg that works",
-                              given=told.strip()[-200:] or f"exit code {process.returncode}")  # fmt: skip
+                              given=output.strip()[-200:] or f"exit code {process.returncode}")  # fmt: skip
         content = made.read_bytes()
     write_whole(path, lambda file: file.write(content))
 

@@ -83,13 +83,13 @@ def summary(run: Run) -> dict[str, Any]:
 
 def _events(run: Run) -> list[dict[str, Any]]:
     """Return what happened; of events that change something also what came of it."""
-    states, told, found = run.problem.states, [], run._event_log
+    states, entries, found = run.problem.states, [], run._event_log
     for row, (name, time, state) in enumerate(run._occurrences):
-        told.append({"name": name, "time": time, **dict(zip(states, state, strict=True))})
+        entries.append({"name": name, "time": time, **dict(zip(states, state, strict=True))})
         if found.acting[row]:
             after = [*found.after[row].tolist(), *found.levels[row + 1].tolist()]
-            told[-1]["after"] = dict(zip((*states, *run.modes), after, strict=True))
-    return told
+            entries[-1]["after"] = dict(zip((*states, *run.modes), after, strict=True))
+    return entries
 
 
 def write_summary(run: Run, path: str | Path) -> None:

@@ -44,7 +44,9 @@ def _renamed(node: Node, new: Mapping[str, str], done: Mapping[Node, Node]) -> N
         other = new.get(str(node.args[0]))
         return node if other is None else name(other)
     if node.op == "slot":
-        return Node("slot", node.args[0], *sorted((new.get(key, key), slope) for key, slope in node.args[1:]))
+        return Node(
+            "slot", node.args[0], *sorted((new.get(key, key), coefficient) for key, coefficient in node.args[1:])
+        )
     if node.op == SUM and node.args[0] in new:
         # its own index is another one
         inner = {key: other for key, other in new.items() if key != node.args[0]}

@@ -14,7 +14,7 @@ from unhurried_heron.formulas.layout import IndexedFormula, Loop
 MOST_TERMS: Final = 50_000_000
 
 
-def refuse_endless(blocks: Iterable[IndexedFormula], location: str) -> None:
+def refuse_endless(indexed_formulas: Iterable[IndexedFormula], location: str) -> None:
     """Refuse blocks whose sums and loops come to too many terms for one evaluation.
 
     Raises
@@ -22,10 +22,10 @@ def refuse_endless(blocks: Iterable[IndexedFormula], location: str) -> None:
     IndexedStateError
     """
     total, within = 0, dict[Node, frozenset[Node]]()
-    for block in blocks:
-        total += math.prod(map(_turns, block.loops))
-        if block.node.has_indexed:
-            total += sum(_terms(each, block.loops, within) for each in _sums_within(block.node, within))
+    for formula in indexed_formulas:
+        total += math.prod(map(_turns, formula.loops))
+        if formula.node.has_indexed:
+            total += sum(_terms(each, formula.loops, within) for each in _sums_within(formula.node, within))
     refuse_many(total, location)
 
 

@@ -69,7 +69,7 @@ def _derivative(gap: Node) -> Node:
 
 
 def _line(gap: Node, values: Mapping[str, Any]) -> tuple[float, float] | None:
-    """Return the value at time zero and the slope of a formula that is linear in the time, or None."""
+    """Return the value at time zero and the derivative of a formula that is linear in the time, or None."""
     derivative = _derivative(gap)
     if TIME in names_in(derivative) or any(node.op in _BROKEN for node in walk(gap)):
         return None

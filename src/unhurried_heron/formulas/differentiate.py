@@ -36,7 +36,7 @@ from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, flat_i
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 from unhurried_heron.formulas.parser import Source, read
 
-# what is differentiated by: a name, or a place among the states together with the sums that its index runs through
+# what is differentiated by: a name, or an index among the states together with the sums that its index runs through
 Variable = tuple[Node, tuple[Loop, ...]]
 Gradient = dict[Variable, Node]
 
@@ -51,7 +51,7 @@ def _derivatives(function: str) -> tuple[Node, ...]:
     partials = OPERATIONS[function].derivative
     if partials == OWN_RULE:
         raise unforeseen(f"no rule to differentiate '{function}'")
-    return tuple(read(Source(partial, f"the slope of {function}")).node for partial in partials)
+    return tuple(read(Source(partial, f"the derivative of {function}")).node for partial in partials)
 
 
 def _outer(node: Node) -> list[Node]:
@@ -165,36 +165,36 @@ def jacobian(rates: tuple[IndexedFormula, ...], layout: Layout) -> tuple[Indexed
     n = layout.size
     differentiator = Differentiator(layout.scalars)
     entries = []
-    for block in rates:
-        partials = differentiator.gradient(block.node)
+    for formula in rates:
+        partials = differentiator.gradient(formula.node)
         # two references of a loop may meet in one place: u[i-1] and u[1], say
-        adds = any(loops for _, loops in partials) or (bool(block.loops) and len(partials) > 1)
+        adds = any(loops for _, loops in partials) or (bool(formula.loops) and len(partials) > 1)
         for (variable, loops), partial in partials.items():
             column, moves = _column(variable, layout)
-            run = (*block.loops, *loops)
-            rows = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
+            run = (*formula.loops, *loops)
+            rows = dict(zip((loop.index for loop in formula.loops), formula.strides, strict=True))
             strides = tuple(n * rows.get(loop.index, 0) + moves.get(loop.index, 0) for loop in run)
-            entries.append(IndexedFormula(run, n * block.base + column, strides, partial, adds))
+            entries.append(IndexedFormula(run, n * formula.base + column, strides, partial, adds))
     return tuple(entries)
 
 
 def time_derivatives(rates: tuple[IndexedFormula, ...]) -> tuple[IndexedFormula, ...]:
     """Return the nonzero partial derivatives of rates by the time, as blocks of a vector."""
     differentiator, time = Differentiator({TIME}), (Node("name", TIME), ())
-    partials = [(block, differentiator.gradient(block.node).get(time)) for block in rates]
-    return tuple(replace(block, node=partial) for block, partial in partials if partial is not None)
+    partials = [(formula, differentiator.gradient(formula.node).get(time)) for formula in rates]
+    return tuple(replace(formula, node=partial) for formula, partial in partials if partial is not None)
 
 
 def one_after_the_other(entries: tuple[IndexedFormula, ...], n: int) -> tuple[tuple[IndexedFormula, ...], Any, Any]:
     """Return the blocks of a Jacobian's entries, written one after the other, and the row and column of each entry."""
     moved, where, base = [], [np.empty(0, dtype=np.int64)], 0
-    for block in entries:
-        lengths = [loop.last - loop.first + 1 for loop in block.loops]
+    for formula in entries:
+        lengths = [loop.last - loop.first + 1 for loop in formula.loops]
         strides = [math.prod(lengths[k + 1 :]) for k in range(len(lengths))]
-        first = sum(loop.first * stride for loop, stride in zip(block.loops, strides, strict=True))
-        moved.append(IndexedFormula(block.loops, base - first, tuple(strides), block.node))
-        moves = {loop.index: stride for loop, stride in zip(block.loops, block.strides, strict=True)}
-        where.append(flat_indices(block.loops, block.base, moves))
+        first = sum(loop.first * stride for loop, stride in zip(formula.loops, strides, strict=True))
+        moved.append(IndexedFormula(formula.loops, base - first, tuple(strides), formula.node))
+        moves = {loop.index: stride for loop, stride in zip(formula.loops, formula.strides, strict=True)}
+        where.append(flat_indices(formula.loops, formula.base, moves))
         base += where[-1].size
     together = np.concatenate(where)
     return tuple(moved), together // n, together % n

@@ -15,7 +15,7 @@ from unhurried_heron.formulas.operations import OPERATIONS
 # The key under which `evaluate` finds the whole state vector, if there is one.
 STATE: Final = "the state"
 # The key of an array of zeros that gives results the axes of the indices, where many rows are evaluated at once.
-_INDICES_KEY: Final = "the places"
+_INDICES_KEY: Final = "the indices"
 
 _PLAIN: Final[dict[str, Callable[..., Any]]] = {
     **{name: each.value for name, each in OPERATIONS.items() if each.arguments[1] is not None},
@@ -109,16 +109,18 @@ def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> A
     return _PLAIN[op](*operands)
 
 
-def filled(blocks: tuple[IndexedFormula, ...], size: int, values: Mapping[str, Any], rows: tuple[int, ...] = ()) -> Any:
+def filled(
+    indexed_formulas: tuple[IndexedFormula, ...], size: int, values: Mapping[str, Any], rows: tuple[int, ...] = ()
+) -> Any:
     """Evaluate blocks into an array, shape (*rows, size); of many rows, ``values`` are columns, shape (rows, 1)."""
     out: Any = np.zeros((*rows, size))
-    for block in blocks:
-        strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
-        ranges = [np.arange(loop.first, loop.last + 1.0) for loop in block.loops]
+    for formula in indexed_formulas:
+        strides = dict(zip((loop.index for loop in formula.loops), formula.strides, strict=True))
+        ranges = [np.arange(loop.first, loop.last + 1.0) for loop in formula.loops]
         grids = np.meshgrid(*ranges, indexing="ij") if ranges else []
-        here = {loop.index: grid.ravel() for loop, grid in zip(block.loops, grids, strict=True)}
+        here = {loop.index: grid.ravel() for loop, grid in zip(formula.loops, grids, strict=True)}
         here |= {_INDICES_KEY: np.zeros(1)} if rows else {}
-        where = flat_indices(block.loops, block.base, strides)
-        found = evaluate(block.node, {**values, **here})
+        where = flat_indices(formula.loops, formula.base, strides)
+        found = evaluate(formula.node, {**values, **here})
         np.add.at(out.T, where, np.broadcast_to(found, (*rows, *where.shape)).T)
     return out

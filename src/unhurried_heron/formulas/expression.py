@@ -30,8 +30,8 @@ class Node:
 
     ``op`` is "number" (one float), "name" (one string), an operation ("add", "mul", "div", "pow", "neg",
     a comparison, "and", "or", "not") or a function of `OPERATIONS`. Of indexed states: "at" (a name, then the
-    indices), "slot" (an index among the states that depends linearly on loop indices: ``base, (index, coefficient), …``)
-    and "sum" (an index name, then its first and last value and the summand).
+    indices), "slot" (an index among the states that depends linearly on loop indices: ``base, (index, coefficient),
+    …``) and "sum" (an index name, then its first and last value and the summand).
 
     Equal trees are one and the same object, so that comparing them takes no time however deep they are.
     """
@@ -191,7 +191,7 @@ def walk(*roots: Node) -> Iterator[Node]:
 
 
 def _grown(lines: list[tuple[str, tuple[Any, ...], tuple[int, ...]]], below: tuple[Node, ...]) -> Node:
-    """Return a tree from its nodes, operands before what uses them by their indices (below zero: trees of ``below``)."""
+    """Return a tree from its nodes, operands before what uses them by index (below zero: trees of ``below``)."""
     nodes: list[Node] = []
     for op, lead, operands in lines:
         nodes.append(Node(op, *lead, *(nodes[index] if index >= 0 else below[~index] for index in operands)))

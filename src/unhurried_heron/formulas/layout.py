@@ -197,9 +197,9 @@ class Loop:
 
 @dataclass(frozen=True)
 class IndexedFormula:
-    """A formula and where its values go: place ``base + sum(stride*index)`` for all values of the loops' indices.
+    """A formula and where its values go: index ``base + sum(stride*index)`` for all values of the loops' indices.
 
-    ``adds`` tells that the values are added to what is there, because several blocks may write to one element. Bound
+    ``adds`` tells that the values are added to what is there, because several formulas may write to one element. Bound
     indices are in normal form (`formulas.binding`), whoever makes a block of whatever formulas.
     """
 
@@ -222,7 +222,7 @@ class IndexedFormula:
 
 
 def single(node: Node, index: int) -> IndexedFormula:
-    """Return the block of one formula for one index."""
+    """Return one formula with loops for one index."""
     return IndexedFormula((), index, (), node)
 
 

@@ -62,10 +62,11 @@ class Source:
         start = before.rfind("\n") + 1
         shown = self.text[start:].split("\n", 1)[0]
         column = offset - start + (self.column if row == 0 else 1)
-        # a long line is cut to a window around the place, so that the caret stays in view
+        # a long line is cut to a window around the location, so that the caret stays in view
         left = max(0, offset - start - 60)
         shown = shown[left : left + 100].replace("\t", " ")
-        return f"{self.location}, line {self.line + row}, column {column}:\n    {shown}\n    {' ' * (offset - start - left)}^"
+        caret = " " * (offset - start - left) + "^"
+        return f"{self.location}, line {self.line + row}, column {column}:\n    {shown}\n    {caret}"
 
 
 @dataclass(frozen=True)
@@ -133,7 +134,7 @@ class _Reader:
         self.source = source
         self.mentions: dict[str, int] = {}
         self.spans: dict[Node, tuple[int, int]] = {}
-        # indices of the sums around the present place, under names that nothing else has
+        # indices of the sums around the present node, under names that nothing else has
         self.bound: dict[str, str] = {}
         self.sums = 0
         self.constant: set[Node] = set()

@@ -125,8 +125,8 @@ class Event:
 
     def __repr__(self) -> str:
         plain = {name: each.default for name, each in self.__dataclass_fields__.items()}
-        told = [f"{name}={getattr(self, name)!r}" for name in plain if getattr(self, name) != plain[name]]
-        return f"Event({', '.join(told)})".replace("Event(when=", "Event(")
+        arguments = [f"{name}={getattr(self, name)!r}" for name in plain if getattr(self, name) != plain[name]]
+        return f"Event({', '.join(arguments)})".replace("Event(when=", "Event(")
 
     def read(self, plain: Callable[[float, str, str], float] | None = None) -> Formula:
         """Read the equation of a written event as ``left - right``.

@@ -161,9 +161,9 @@ def load_toml(path: Path) -> dict[str, Any]:
                             expected=_toml_wanted(path, str(error)), given=str(error)) from None  # fmt: skip
 
 
-def _toml_wanted(path: Path, told: str) -> str:
+def _toml_wanted(path: Path, reason: str) -> str:
     """Return what a file should be, with the commonest slip in the line that is told: a primed key without quotes."""
-    line = _LINE.search(told)
+    line = _LINE.search(reason)
     try:
         lines = read_plain_file(path).decode("utf-8").splitlines()
         # equations have primes, too, and are no keys

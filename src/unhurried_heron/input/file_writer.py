@@ -64,12 +64,12 @@ def _event(event: Event) -> dict[str, Any]:
     if event.called:
         raise _no_functions(f"the event '{event.name}' is a Python function, or has one")
     plain = replace(event, name="")
-    told: dict[str, Any] = {"name": event.name} if event.name != plain.name else {}
+    entries: dict[str, Any] = {"name": event.name} if event.name != plain.name else {}
     for each in fields(Event):
         value = getattr(event, each.name)
         if each.name != "name" and value != each.default:
-            told[each.name] = _plain(value)
-    return told
+            entries[each.name] = _plain(value)
+    return entries
 
 
 def _table(table: Measured, folder: Path) -> dict[str, Any]:

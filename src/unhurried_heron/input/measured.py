@@ -16,7 +16,7 @@ from unhurried_heron.errors import InputError, as_text, excerpt, listing, near_s
 
 Interpolation = Literal["previous", "linear", "cubic"]
 INTERPOLATIONS: Final = ("previous", "linear", "cubic")
-# slopes that differ by less than rounding make no kink
+# derivatives that differ by less than rounding make no kink
 _STRAIGHT: Final = 1e-12
 
 

@@ -1,7 +1,7 @@
 """A diagonally implicit Runge-Kutta method: its stages are solved one after the other, with factors that are kept.
 
 E. Hairer and G. Wanner, *Solving Ordinary Differential Equations II*, 2nd ed. (1996), section IV.6. Where the first
-stage is explicit, its slope is that of the step before, as it was solved: a fresh one would amplify what Newton's
+stage is explicit, its rates are those of the step before, as it was solved: a fresh one would amplify what Newton's
 iteration left by the stiffness. The error between the steps bounds them too (`implicit.between`).
 """
 
@@ -94,7 +94,7 @@ def _begin_stage(system, work, i, h):
 
 @inner
 def _guess(system, work, i, h):
-    """Start the iteration from the polynomial of the step before, or from the slope of the stage before."""
+    """Start the iteration from the polynomial of the step before, or from the rates of the stage before."""
     n, memory = system.n, implicit_memory(work.memory)
     ratio = 0.0 if memory.previous_step == 0.0 else h / memory.previous_step
     if 0.0 < ratio <= _FURTHEST:
@@ -109,7 +109,7 @@ def _guess(system, work, i, h):
 
 @inner
 def _solve(system, work, control, i, h):
-    """Solve a stage and write its slope; return the outcome and the number of iterations."""
+    """Solve a stage and write its rates; return the outcome and the number of iterations."""
     n, time = system.n, control.time + work.c[i] * h
     stage_rates, memory = offset_by(work.k, i * n), implicit_memory(work.memory)
     control.stage = i
@@ -176,7 +176,7 @@ def _solve_step(system, work, control, h):
 
 @inner
 def _combine(system, work, weights, factor, out):
-    """Write ``factor`` times the weighted sum of the stages' slopes."""
+    """Write ``factor`` times the weighted sum of the stages' rates."""
     n = system.n
     for k in range(n):
         out[k] = 0.0

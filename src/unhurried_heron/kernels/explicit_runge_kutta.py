@@ -133,7 +133,7 @@ def _stride(system, tableau, control):
 
 
 def family(address):
-    """Do what `march` asks for; its slope is the first row of ``stages``."""
+    """Do what `march` asks for; the rates at the state are the first row of ``stages``."""
     table = as_longs(address)
     control, system, tableau = as_control(table[0]), system_in(table), tableau_in(table)
     if control.ask == ATTEMPT:

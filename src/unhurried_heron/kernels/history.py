@@ -1,8 +1,9 @@
-"""What multistep methods share: values and slopes of past steps of one length, and who takes the steps without them.
+"""What multistep methods share: values and rates of past steps of one length, and who takes the steps without them.
 
 ``work`` is any bundle with ``history``, a record of `HISTORY`; ``past`` and ``past_rates`` (steps + 1, n), rings whose
-newest row is ``head``, the one before it free; ``steps``, ``degree``, ``by_past_rates`` and ``interpolant`` of the method;
-``links`` to the one-step method that starts it, and takes steps of another length: up to a switch, or to the end.
+newest row is ``head``, the one before it free; ``steps``, ``degree``, ``by_past_rates`` and ``interpolant`` of the
+method; ``links`` to the one-step method that starts it, and takes steps of another length: up to a switch, or to the
+end.
 """
 
 from __future__ import annotations
@@ -41,7 +42,7 @@ def start(system, work, control):
 
 @inner
 def remember(system, work, control, past_rates):
-    """Add the present state and its slope to the past."""
+    """Add the present state and its rates to the past."""
     history, n = history_in(work.history), system.n
     if history.count > 0 and history.length != 0.0 and not is_same(control, control.length, history.length):
         # what is past belongs to other times
@@ -57,7 +58,7 @@ def remember(system, work, control, past_rates):
 
 @inner
 def combine_past(system, work, weights, h, out):
-    """Write what ``weights``, of values and then of slopes, make of the past."""
+    """Write what ``weights``, of values and then of rates, make of the past."""
     n = system.n
     for k in range(n):
         out[k] = weights[0] * system.state[k]
@@ -106,7 +107,7 @@ def attempt_of_starter(system, work, control):
 
 @inner
 def accept_of_starter(system, work, control):
-    """Have the starter accept its step, and learn the slope at its end."""
+    """Have the starter accept its step, and learn the rates at its end."""
     control.ask = ACCEPT
     answer = ask_member(control, work.links, 0)
     theirs = rates_at_state_of(work.links, 0)
@@ -119,7 +120,7 @@ def accept_of_starter(system, work, control):
 
 @inner
 def describe(system, work, control):
-    """Write the step polynomial, through the ends of the step and the slopes, or values, of the past."""
+    """Write the step polynomial, through the ends of the step and the rates, or values, of the past."""
     n, degree, coefficients = system.n, work.degree, as_doubles(control.polynomial_address)
     if history_in(work.history).delegated == 1:
         control.ask = DESCRIBE

@@ -40,7 +40,7 @@ _ROOT = 1.4901161193847656e-08  # of the spacing of floating-point numbers
 
 @inner
 def _find_time_derivative(system, work, control):
-    """Find the slope of the rates in time, by differences where it is not written; return the code of the function."""
+    """Find the time derivative of the rates, by differences if it is not written; return the code of the function."""
     n, t, h = system.n, control.time, control.length
     if system.time_derivative != 0:
         control.bad_time = t
@@ -56,7 +56,7 @@ def _find_time_derivative(system, work, control):
 
 @inner
 def _prepare(system, work, control, h):
-    """Bring Jacobian, slope in time and factors up to date; return CONVERGED, DIVERGED, STOPPED or GROWS."""
+    """Bring Jacobian, time derivative and factors up to date; return CONVERGED, DIVERGED, STOPPED or GROWS."""
     memory = implicit_memory(work.memory)
     if memory.jacobian_age == 0:
         if find_jacobian(system, work, control) != 1:

@@ -108,7 +108,7 @@ def _look(system, work, control):
 
 @inner
 def _derivatives(count, w0):
-    """Return slope, second and third derivative of the Chebyshev polynomial at w0."""
+    """Return the first, second and third derivative of the Chebyshev polynomial at w0."""
     t_0, d_0, e_0, f_0 = 1.0, 0.0, 0.0, 0.0
     t, d, e, f = w0, 1.0, 0.0, 0.0
     for _ in range(count - 1):
@@ -162,7 +162,7 @@ def _march_stages(system, work, control, count):
     last_derivative, last_bend, last_third = _derivatives(count, w0)
     w1 = last_derivative / last_bend
     b_0 = b_1 = b = 0.25 / (w0 * w0)
-    # T, its slope and second derivative, of the present stage and the one before
+    # T, its first and second derivative, of the present stage and the one before
     t_0, d_0, e_0, t, d, e = 1.0, 0.0, 0.0, w0, 1.0, 0.0
     node_1 = 0.25 * w1 / (w0 * w0)
     stretch.node = 0.0

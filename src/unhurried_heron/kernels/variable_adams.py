@@ -1,6 +1,6 @@
 """The methods of Adams at variable step and order: predict, evaluate, correct, evaluate.
 
-In divided differences of the slopes at the times as they are: F. T. Krogh, SIAM J. Numer. Anal. 10 (1973) 949-965;
+In divided differences of the rates at the times as they are: F. T. Krogh, SIAM J. Numer. Anal. 10 (1973) 949-965;
 E. Hairer, S. P. Norsett and G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), section III.5. The
 corrector is of an order more than the predictor; what the last term adds estimates the error.
 """
@@ -76,7 +76,7 @@ def _errors(work, n, rows):
     k = variable.order
     variable.below = variable.above = variable.further = np.inf
     for q in range(max(k - 2, 1), min(k + 1, rows - 1) + 1):
-        # the corrector with q slopes against the one with q + 1
+        # the corrector with q rates against the one with q + 1
         error = size_of_row(work, n, q, work.weights[q] - work.spans[q - 1] * work.weights[q - 1])
         if q == k - 2:
             variable.further = error
@@ -120,14 +120,14 @@ def _attempt(system, work, control):
 
 @inner
 def _describe(system, work, control):
-    """Write the integral of the polynomial through the slopes, the predicted one at the end among them."""
+    """Write the integral of the polynomial through the rates, the predicted ones at the end among them."""
     n, variable, coefficients = system.n, variable_in(work.variable), as_doubles(control.polynomial_address)
     k, rows, h = variable.order, work.most + 2, control.length / variable.unit
     for i in range(rows * n):
         coefficients[i] = 0.0
     for i in range(n):
         coefficients[i] = system.state[i]
-    # slopes as a polynomial in t - t_n, term by term, integrated: theta^(d+1) h^(d+1) / (d+1)
+    # rates as a polynomial in t - t_n, term by term, integrated: theta^(d+1) h^(d+1) / (d+1)
     work.sums[0] = 1.0
     for q in range(k + 1):
         row = offset_by(work.table, q * n) if q < k else offset_by(work.fresh, k * n)

@@ -1,4 +1,4 @@
-"""Backward differentiation of variable step and order: the polynomial through the last points has the new slope.
+"""Backward differentiation of variable step and order: the polynomial through the last points has the new rates.
 
 With the coefficients of the steps as they are, in the form of divided differences: K. E. Brenan, S. L. Campbell and
 L. R. Petzold, *Numerical Solution of Initial-Value Problems in Differential-Algebraic Equations* (1996), section 5.2.
@@ -86,7 +86,7 @@ def _predict(system, work, control):
         for i in range(n):
             work.z[i] += value * row[i]
         if q < k:
-            # the polynomial through the last k points, less its slope over the leading coefficient
+            # the polynomial through the last k points, less its derivative over the leading coefficient
             weight = value - derivative / (unit * leading)
             for i in range(n):
                 work.base[i] += weight * row[i]

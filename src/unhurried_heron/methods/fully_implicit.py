@@ -141,7 +141,7 @@ class DiagonalisedTableau:
 
     @cached_property
     def rates_to_polynomial(self) -> Matrix:
-        """From the stages' slopes to the coefficients of theta, theta^2, …, shape (stages or fewer, stages)."""
+        """From the stages' rates to the coefficients of theta, theta^2, …, shape (stages or fewer, stages)."""
         if self._distinct:
             c = extended(self.c)
             s = self.stages
@@ -171,7 +171,7 @@ class DiagonalisedTableau:
 
     @cached_property
     def _embedded(self) -> tuple[Any, float]:
-        """Weights of the second solution, and that of the slope at the start."""
+        """Weights of the second solution, and that of the rates at the start."""
         if self.b_embedded is not None:
             return extended(self.b_embedded), 0.0
         c, s, weight = extended(self.c), self.stages, 1.0 / self.gamma
@@ -205,7 +205,7 @@ class DiagonalisedTableau:
 
     @property
     def uses_start_rates(self) -> bool:
-        """Whether the slope at the start belongs to the estimate."""
+        """Whether the rates at the start belongs to the estimate."""
         return self.b_embedded is None
 
     @cached_property

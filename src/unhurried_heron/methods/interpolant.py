@@ -42,7 +42,7 @@ def continuous_weights(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar], order
 def joined_weights(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar], order: int) -> tuple[Matrix, int]:
     """Return weights as `continuous_weights` does, of polynomials that need only meet the ends of the step.
 
-    For implicit methods: their derivatives there may be far from the slope of the solution.
+    For implicit methods: their derivatives there may be far from the rates along the solution.
     """
     weights, end = ElementaryWeights(a), floats(b)
     for tried in range(order, 0, -1):

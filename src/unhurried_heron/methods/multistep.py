@@ -41,9 +41,9 @@ class Multistep:
     a : sequence
         Coefficients of the last values, the newest first: a_1, a_2, ….
     b : sequence
-        Coefficients of the slopes, the new one first: b_0 (0 for an explicit method), b_1, b_2, ….
+        Coefficients of the rates, the new one first: b_0 (0 for an explicit method), b_1, b_2, ….
     predictor : pair, optional
-        ``(a, b)`` of an explicit method: the new slope is that of its result, evaluated once (predict, evaluate,
+        ``(a, b)`` of an explicit method: the new rates are those of its result, evaluated once (predict, evaluate,
         correct, evaluate), instead of being solved for.
     source : str
         Where the coefficients come from.
@@ -135,13 +135,13 @@ class Multistep:
 
     @cached_property
     def steps(self) -> int:
-        """How many values or slopes of the past it uses."""
+        """How many values or rates of the past it uses."""
         parts = [self.a, self.b[1:], *((self.predictor[0], self.predictor[1][1:]) if self.predictor else ())]
         return max(max((i + 1 for i, x in enumerate(part) if x), default=0) for part in parts)
 
     @property
     def uses_past_rates(self) -> bool:
-        """Whether it uses slopes of the past."""
+        """Whether it uses rates of the past."""
         return any(self.b[1:]) or self.predictor is not None
 
     def _defect(self, q: int, a: Any, b: Any) -> Any:
@@ -316,7 +316,7 @@ class Multistep:
     def interpolant(self) -> Matrix:
         """The step polynomial, shape (degree, degree), from how far the state moves, and the past.
 
-        Row d belongs to theta^(d+1). The columns: the move; h times the slopes at the start of the step and before
+        Row d belongs to theta^(d+1). The columns: the move; h times the rates at the start of the step and before
         (``uses_past_rates``), or the values before less that at the start.
         """
         degree = self._degree
@@ -329,7 +329,7 @@ class Multistep:
 
 
 def adams_bashforth(order: int) -> Row:
-    """Return b_0 = 0, b_1, … of the explicit Adams method: the polynomial through the last slopes, integrated."""
+    """Return b_0 = 0, b_1, … of the explicit Adams method: the polynomial through the last rates, integrated."""
     return (Fraction(0), *_integrated([-j for j in range(order)]))
 
 
@@ -355,7 +355,7 @@ def _integrated(points: list[int]) -> list[Scalar]:
 
 
 def backward_differentiation(order: int) -> tuple[Row, Row]:
-    """Return a and b of the method whose polynomial through the last values has the new slope."""
+    """Return a and b of the method whose polynomial through the last values has the new rates."""
     total = sum((Fraction(1, j) for j in range(1, order + 1)), Fraction(0))
     a = [Fraction((-1) ** (j + 1) * math.comb(order, j), j) / total for j in range(1, order + 1)]
     return tuple(a), (1 / total,)

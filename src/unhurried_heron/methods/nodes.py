@@ -66,7 +66,7 @@ def lobatto(stages: int) -> Any:
     inner = np.sort(np.polynomial.legendre.legroots(series[: stages + 1]))[1:-1].astype(np.longdouble)
     for _ in range(_TURNS):
         now, before = _legendre(stages - 1, inner)
-        # P_(s-1)' vanishes there, and the equation of Legendre gives its slope
+        # P_(s-1)' vanishes there, and the equation of Legendre gives its derivative
         derivative = (stages - 1) * (before - inner * now) / (1 - inner * inner)
         bend = (2 * inner * derivative - (stages - 1) * stages * now) / (1 - inner * inner)
         inner = inner - derivative / bend

@@ -145,10 +145,10 @@ def hidden_error(stages: Callable[[Tree], Any], b: Any, difference: Any, order: 
             [(read @ np.asarray(stages(t), dtype=float) - wanted / density(t)) / symmetry(t) for t in trees(size)]
         )
 
-    missed, told = errors(b, order + 1, 1), errors(difference, order, 0)
+    missed, estimated = errors(b, order + 1, 1), errors(difference, order, 0)
     tall = [[depth_of(tree) for tree in trees(size)].index(size) for size in (order + 1, order)]
-    along = abs(missed[tall[0]]) / max(abs(told[tall[1]]), 1e-300)
-    return float(max(np.linalg.norm(missed) / np.linalg.norm(told), along))
+    along = abs(missed[tall[0]]) / max(abs(estimated[tall[1]]), 1e-300)
+    return float(max(np.linalg.norm(missed) / np.linalg.norm(estimated), along))
 
 
 def depth_of(tree: Tree) -> int:

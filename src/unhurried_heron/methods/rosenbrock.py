@@ -38,7 +38,7 @@ class Transformed(NamedTuple):
 class Rosenbrock(OneStep):
     """A Rosenbrock method given by its coefficients.
 
-    One step solves, one stage after the other, with J the Jacobian and f_t the slope of the rates in time,
+    One step solves, one stage after the other, with J the Jacobian and f_t the time derivative of the rates,
     ``(I - h gamma J) k_i = f(t + alpha_i h, y + h sum alpha_ij k_j) + h J sum_j<i gamma_ij k_j + gamma_i h f_t``.
 
     Parameters

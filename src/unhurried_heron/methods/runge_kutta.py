@@ -144,7 +144,7 @@ class RungeKutta(OneStep):
         if self.continuous is not None:
             self._set("continuous", self._extension(len(b)))
         if self.family == FULLY_IMPLICIT:
-            check_blocks(self.blocks)
+            check_blocks(self.diagonalised)
 
     def _set(self, field: str, value: Any) -> None:
         object.__setattr__(self, field, value)
@@ -199,7 +199,7 @@ class RungeKutta(OneStep):
         return DIAGONALLY_IMPLICIT if self.implicit else EXPLICIT
 
     @cached_property
-    def blocks(self) -> DiagonalisedTableau:
+    def diagonalised(self) -> DiagonalisedTableau:
         """What the tableau of a fully implicit method comes to."""
         return DiagonalisedTableau(self.name, self.a, self.b, self.c, self.b_embedded)
 
@@ -245,7 +245,7 @@ class RungeKutta(OneStep):
     def embedded_order(self) -> int:
         """Order of the second solution; 0 without one."""
         if self.family == FULLY_IMPLICIT:
-            return self.blocks.embedded_order
+            return self.diagonalised.embedded_order
         return self._weights.order(self.b_embedded) if self.paired else 0
 
     @cached_property
@@ -305,7 +305,7 @@ class RungeKutta(OneStep):
     def _interpolant(self) -> tuple[Matrix, int]:
         """Weights of the step polynomial and the order whose conditions they meet."""
         if self.family == FULLY_IMPLICIT:
-            weights = self.blocks.rates_to_polynomial
+            weights = self.diagonalised.rates_to_polynomial
             return weights, order_of_weights(self.a, weights)
         zero = Fraction(0)
         if self.continuous is None:
@@ -339,8 +339,8 @@ class RungeKutta(OneStep):
         order = self.estimate_order
         if self._interpolant[1] != order:
             return 0.0
-        told = leading_error(self.a, self.error_weights[:1], min(self.order, self.embedded_order) + 1)
-        return leading_error(self._wide(len(self.interpolant.T)), self.interpolant, order + 1) / told
+        estimated = leading_error(self.a, self.error_weights[:1], min(self.order, self.embedded_order) + 1)
+        return leading_error(self._wide(len(self.interpolant.T)), self.interpolant, order + 1) / estimated
 
     @cached_property
     def growth_between(self) -> float:

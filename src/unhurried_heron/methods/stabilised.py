@@ -135,7 +135,7 @@ class Stabilised(OneStep):
 
 
 def chebyshev(count: int, x: float) -> tuple[float, float, float]:
-    """Return a Chebyshev polynomial, its slope and its second derivative at x, by the recurrence of T."""
+    """Return a Chebyshev polynomial, its derivative and its second derivative at x, by the recurrence of T."""
     before, present = (1.0, 0.0, 0.0), (x, 1.0, 0.0)
     for _ in range(count - 1):
         value = 2.0 * x * present[0] - before[0]

@@ -72,7 +72,7 @@ def action_of(model: Model, event: Event, units: Mapping[str, str]) -> Acting | 
     if event.then is None:
         return None
     if callable(event.then):
-        return _asked(event.then, model)
+        return _function_action(event.then, model)
     if event.called:
         # its functions may have no hash
         return _read(model, event, units)
@@ -192,7 +192,7 @@ def _single(model: Model, written: Formula, indices: Mapping[str, Node], locatio
     return model.written_out(node, location)
 
 
-def _asked(given: Callable[..., Any], model: Model) -> FunctionAction:
+def _function_action(given: Callable[..., Any], model: Model) -> FunctionAction:
     """Return a function whose answers are arrays, of one whose answers are dicts."""
     matched = match_arguments(given, model.layout.names, model.parameters)
     label, layout = matched.label, model.layout

@@ -185,7 +185,7 @@ def _energy(known: Mapping[str, Node], general: Node) -> Node:
     if any(StateName.read(named).primes for named in names_in(potential)):
         return _tidy(general)
     partials = Differentiator(speeds).by_name(kinetic)
-    # a form is quadratic where its second slopes no longer hold speeds and it vanishes with them (Euler)
+    # a form is quadratic where its second derivatives no longer hold speeds and it vanishes with them (Euler)
     seconds = [s for partial in partials.values() for s in Differentiator(speeds).by_name(partial).values()]
     zero = rewrite(kinetic, lambda part: ZERO if part.op == "name" and part.args[0] in speeds else simplified(part), {})
     flat = [

@@ -36,12 +36,12 @@ class FirstOrder:
     @property
     def text(self) -> str:
         """The equations as one would type them; the derivative of z' is written (z')'."""
-        told = self._telling()
-        lefts = [_dotted(state) for state, _, _ in told]
+        listed = self._telling()
+        lefts = [_dotted(state) for state, _, _ in listed]
         width = max(map(len, lefts))
         return "\n".join(
             f"{left:<{width}} = {to_text(node)}" + (f"  for {ranges}" if ranges else "")
-            for left, (_, node, ranges) in zip(lefts, told, strict=True)
+            for left, (_, node, ranges) in zip(lefts, listed, strict=True)
         )
 
     @property
@@ -51,14 +51,14 @@ class FirstOrder:
         for state, node, ranges in self._telling():
             left = rf"\frac{{\mathrm{{d}} {_state_latex(state)}}}{{\mathrm{{d}} t}}"
             spoken = ranges.replace(", ", r";\ ").replace("..", r", \dots, ").replace(" in ", " = ")
-            told = rf" \quad ({spoken})" if ranges else ""
-            rows.append(f"{left} &= {to_latex(node)}{told}")
+            listed = rf" \quad ({spoken})" if ranges else ""
+            rows.append(f"{left} &= {to_latex(node)}{listed}")
         return "\\begin{aligned}\n" + " \\\\\n".join(rows) + "\n\\end{aligned}"
 
     def _telling(self) -> list[tuple[str, Node, str]]:
         """Return the equations without those that say no more than how a derivative is called: z' = z'."""
-        told = [each for each in self.equations if not _names_itself(each[0], each[1])]
-        return told or list(self.equations)
+        listed = [each for each in self.equations if not _names_itself(each[0], each[1])]
+        return listed or list(self.equations)
 
     def __str__(self) -> str:
         return self.text

@@ -61,19 +61,19 @@ class _ModelBuilder:
         classified = self._in_states(solved)
         layout = layout_of(self._state_rules(classified.orders, classified.rate_rules), "the equations")
         resolver = Resolver(layout, self._known_sizes(), classified.derived_rules)
-        blocks = _rate_blocks(classified.orders, classified.rates, classified.rate_rules, layout, resolver)
-        derived_layout, derived = _derived_blocks(classified, resolver)
-        refuse_endless(blocks, "the equations")
+        indexed_formulas = _rate_formulas(classified.orders, classified.rates, classified.rate_rules, layout, resolver)
+        derived_layout, derived = _derived_formulas(classified, resolver)
+        refuse_endless(indexed_formulas, "the equations")
         refuse_endless(derived, "the derived quantities")
         sorter = self._sorter
         exact = read_closed_forms(sorter.user_input.exact, layout, sorter.parameters, sorter.collector)
         known = {resolver.single(node): key for key, node in classified.derived.items() if node.operands}
-        smooth = take_out(unrolled(blocks), layout, sorter.inputs, known)
+        smooth = take_out(unrolled(indexed_formulas), layout, sorter.inputs, known)
         shown = self._reduced(solved.orders, solved.rates, solved.rate_rules)
         return Model(
             layout=layout,
             parameters=sorter.parameters,
-            rates=WrittenRates(layout, blocks, smooth.blocks, smooth.switches, smooth.left, shown),
+            rates=WrittenRates(layout, indexed_formulas, smooth.indexed_formulas, smooth.switches, smooth.left, shown),
             inputs=sorter.inputs,
             derived_layout=derived_layout,
             derived=derived,
@@ -168,15 +168,17 @@ class _ModelBuilder:
         return tuple(lines)
 
 
-def _derived_blocks(classified: ClassifiedEquations, resolver: Resolver) -> tuple[Layout, tuple[IndexedFormula, ...]]:
+def _derived_formulas(classified: ClassifiedEquations, resolver: Resolver) -> tuple[Layout, tuple[IndexedFormula, ...]]:
     own = {key: group for key, group in classified.derived_rules.items() if key not in classified.orders}
     columns = {**{key: [Rule(key, (), (), node)] for key, node in classified.derived.items()}, **own}
     layout = layout_of(columns, "the derived quantities")
-    blocks = [single(resolver.single(node, key), layout.offsets[key]) for key, node in classified.derived.items()]
+    indexed_formulas = [
+        single(resolver.single(node, key), layout.offsets[key]) for key, node in classified.derived.items()
+    ]
     for key, rules in own.items():
         for rule in rules:
-            blocks += resolver.blocks(rule, _FormulaPlaces(layout, key))
-    return layout, tuple(blocks)
+            indexed_formulas += resolver.indexed_formulas(rule, _FormulaPlaces(layout, key))
+    return layout, tuple(indexed_formulas)
 
 
 @dataclass(frozen=True)
@@ -192,22 +194,22 @@ class _FormulaPlaces:
         return base - sum(s * first for s, (first, _) in zip(group.strides, group.box, strict=True)), group.strides
 
 
-def _rate_blocks(
+def _rate_formulas(
     orders: Mapping[str, int],
     rates: Mapping[str, Node],
     rate_rules: Mapping[str, Sequence[Rule]],
     layout: Layout,
     resolver: Resolver,
 ) -> tuple[IndexedFormula, ...]:
-    blocks: list[IndexedFormula] = []
+    indexed_formulas: list[IndexedFormula] = []
     for base, order in orders.items():
         for k in range(order):
             lower, above = with_primes(base, k), with_primes(base, k + 1)
             if base not in rate_rules:
                 node = rates[above] if k == order - 1 else name(above)
-                blocks.append(single(resolver.single(node, above), layout.offsets[lower]))
+                indexed_formulas.append(single(resolver.single(node, above), layout.offsets[lower]))
                 continue
             for rule in rate_rules[base]:
                 moved = rule if k == order - 1 else replace(rule, node=Node("at", above, *rule.indices))
-                blocks += resolver.blocks(moved, _FormulaPlaces(layout, lower))
-    return tuple(blocks)
+                indexed_formulas += resolver.indexed_formulas(moved, _FormulaPlaces(layout, lower))
+    return tuple(indexed_formulas)

@@ -47,18 +47,18 @@ class Guard:
                 f"where({self.text} > 0, sqrt({self.text}), 0), to rest there.")  # fmt: skip
 
 
-def guards_of(blocks: tuple[IndexedFormula, ...], layout: Layout) -> tuple[Guard, ...]:
+def guards_of(indexed_formulas: tuple[IndexedFormula, ...], layout: Layout) -> tuple[Guard, ...]:
     """Return what is to be watched in rates: of states and time, what can be zero, and not in long loops."""
     found: dict[Node, Guard] = {}
-    for block in unrolled(blocks, _can_end, _MOST_GUARDS):
-        for kind, node, chosen in _candidates(block.node) if not block.loops else ():
+    for formula in unrolled(indexed_formulas, _can_end, _MOST_GUARDS):
+        for kind, node, chosen in _candidates(formula.node) if not formula.loops else ():
             # in a branch that is not chosen it may have any sign
             watched = node if chosen is None else where(chosen, node, ONE)
             if watched in found or is_square(node) or is_bound(watched):
                 continue
             if not (layout.states_in(node) or TIME in names_in(node)):
                 continue
-            text = text_of(node, block, layout)
+            text = text_of(node, formula, layout)
             text = text if len(text) <= _LONGEST_TEXT else text[: _LONGEST_TEXT - 1] + "…"
             found[watched] = Guard(watched, text, kind)
             if len(found) >= _MOST_GUARDS:

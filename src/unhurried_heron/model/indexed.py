@@ -142,7 +142,7 @@ def refuse_without_index(node: Node, indexed: Iterable[str], location: str, word
 
 @dataclass(frozen=True)
 class Resolver:
-    """Turns references to members of indexed states into places in the state vector.
+    """Turns references to members of indexed states into indices of the state vector.
 
     Attributes
     ----------
@@ -158,7 +158,9 @@ class Resolver:
     constants: Mapping[str, float] = field(default_factory=dict)
     rules: Mapping[str, Sequence[Rule]] = field(default_factory=dict)
 
-    def blocks(self, rule: Rule, position: Callable[[Box], tuple[int, tuple[int, ...]]]) -> list[IndexedFormula]:
+    def indexed_formulas(
+        self, rule: Rule, position: Callable[[Box], tuple[int, tuple[int, ...]]]
+    ) -> list[IndexedFormula]:
         """Return the loops that compute a rule; ``element`` gives base and strides of its indexed state's elements."""
         base, strides = position(rule.box())
         out = []

@@ -55,13 +55,13 @@ class Part(NamedTuple):
 
 
 def narrow_formulas(
-    blocks: tuple[IndexedFormula, ...], layout: Layout, parameters: Iterable[str]
+    indexed_formulas: tuple[IndexedFormula, ...], layout: Layout, parameters: Iterable[str]
 ) -> tuple[Narrow, ...]:
     """Return the formulas in rates that depend on states through one argument and can vary narrowly."""
     allowed = {TIME, *parameters}
     found: dict[Narrow, None] = {}
-    for block in unrolled(blocks, _can_be_narrow, MAX_FORMULAS):
-        for node in upwards(block.node) if not block.loops else ():
+    for part_formula in unrolled(indexed_formulas, _can_be_narrow, MAX_FORMULAS):
+        for node in upwards(part_formula.node) if not part_formula.loops else ():
             argument = _argument(node, layout) if _can_be_narrow(node) and len(found) < MAX_FORMULAS else None
             if argument is None or not free_names(argument) <= allowed | layout.scalars.keys():
                 continue

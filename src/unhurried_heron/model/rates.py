@@ -22,7 +22,7 @@ from unhurried_heron.model.guards import Guard, guards_of
 from unhurried_heron.model.narrow import Narrow, narrow_formulas
 from unhurried_heron.model.switch_types import FunctionSwitch, HeldSwitch, Switch
 
-# states are moved by this share to find slopes by differences, and never by less than this share of the other
+# states are moved by this share to find derivatives by differences, and never by less than this share of the other
 _NUDGE, _SMALL = 1.5e-8, 1e-6
 Shown = tuple[tuple[str, Node, str], ...]
 
@@ -95,7 +95,7 @@ class WrittenRates:
     ----------
     layout : Layout
         The states.
-    blocks : tuple of IndexedFormula
+    indexed_formulas : tuple of IndexedFormula
         Right-hand sides with derived names written out.
     held : tuple of IndexedFormula
         The same with jumps and kinks taken out.
@@ -108,7 +108,7 @@ class WrittenRates:
     """
 
     layout: Layout
-    blocks: tuple[IndexedFormula, ...]
+    indexed_formulas: tuple[IndexedFormula, ...]
     held: tuple[IndexedFormula, ...]
     switches: tuple[HeldSwitch, ...] = ()
     left: tuple[str, ...] = ()
@@ -116,7 +116,7 @@ class WrittenRates:
     known = written = True
 
     def highest(self, orders: Mapping[str, int]) -> dict[str, Node]:
-        by_place = {block.base: block.node for block in self.blocks if not block.loops}
+        by_place = {formula.base: formula.node for formula in self.indexed_formulas if not formula.loops}
         one_order_up = {with_primes(base, order): with_primes(base, order - 1) for base, order in orders.items()}
         lower = {
             higher: self.layout.scalars[below] for higher, below in one_order_up.items() if below in self.layout.scalars
@@ -124,10 +124,10 @@ class WrittenRates:
         return {higher: by_place[index] for higher, index in lower.items() if index in by_place}
 
     def of_time(self, parameters: Iterable[str]) -> tuple[Node, ...]:
-        return time_formulas([block.node for block in self.held], parameters) if self.held else ()
+        return time_formulas([formula.node for formula in self.held], parameters) if self.held else ()
 
     def names(self) -> set[str]:
-        return {name for block in self.blocks for name in names_in(block.node)}
+        return {name for formula in self.indexed_formulas for name in names_in(formula.node)}
 
     def shown(self) -> Shown:
         return self.reduced
@@ -136,7 +136,7 @@ class WrittenRates:
         return self
 
     def guards(self) -> tuple[Guard, ...]:
-        return guards_of(self.blocks, self.layout)
+        return guards_of(self.indexed_formulas, self.layout)
 
     def narrow(self, parameters: Iterable[str]) -> tuple[Narrow, ...]:
         return narrow_formulas(self.held, self.layout, parameters)
@@ -144,23 +144,25 @@ class WrittenRates:
     @cached_property
     def can_be_no_number(self) -> bool:
         """Whether a quotient or a logarithm stands in the formulas."""
-        return any(node.op in ("div", "log", "log10") for node in walk(*(block.node for block in self.blocks)))
+        return any(
+            node.op in ("div", "log", "log10") for node in walk(*(formula.node for formula in self.indexed_formulas))
+        )
 
     def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:  # around has the time
-        return filled(self.blocks, self.layout.size, around, state.shape[:-1])
+        return filled(self.indexed_formulas, self.layout.size, around, state.shape[:-1])
 
     def jacobian_at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:  # as above
         n, rows = self.layout.size, state.shape[:-1]
-        return filled(jacobian(self.blocks, self.layout), n * n, around, rows).reshape(*rows, n, n)
+        return filled(jacobian(self.indexed_formulas, self.layout), n * n, around, rows).reshape(*rows, n, n)
 
     def pattern(self) -> Any:
         from scipy.sparse import csr_array
 
         n = self.layout.size
         found = []
-        for block in jacobian(self.blocks, self.layout):
-            strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
-            found.append(flat_indices(block.loops, block.base, strides))
+        for formula in jacobian(self.indexed_formulas, self.layout):
+            strides = dict(zip((loop.index for loop in formula.loops), formula.strides, strict=True))
+            found.append(flat_indices(formula.loops, formula.base, strides))
         together = np.unique(np.concatenate(found)) if found else np.empty(0, dtype=np.int64)
         rows, columns = together // max(n, 1), together % max(n, 1)
         return csr_array((np.ones(together.size, dtype=bool), (rows, columns)), shape=(n, n))
@@ -266,7 +268,7 @@ class FunctionRates:
         return matrix
 
     def _slope(self, k: int, side: float, time: Any, state: Any, around: Mapping[str, Any], base: Any) -> Any:
-        """Return the slopes along one state, by a difference to one side."""
+        """Return the derivatives along one state, by a difference to one side."""
         moved = np.array(state)
         moved[..., k] += side * _NUDGE * np.maximum(np.abs(state[..., k]), _SMALL)
         step = moved[..., k] - state[..., k]

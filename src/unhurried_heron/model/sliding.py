@@ -152,19 +152,19 @@ def _sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
     too_many = len(before) == len(LEAVES) or any(switch.slot in names_in(each.gap) for each in before)
     if standing is None or too_many or not isinstance(rates, WrittenRates):
         return None
-    sides = [tuple(replace(block, node=_with(block.node, switch.slot, value)) for block in rates.held)
+    sides = [tuple(replace(formula, node=_with(formula.node, switch.slot, value)) for formula in rates.held)
              for value in (ONE, ZERO)]  # fmt: skip
     above, below = (_with(standing.speed, switch.slot, value) for value in (ONE, ZERO))
     share = div(below, add(below, neg(above)))
     held = tuple(
-        block if one.node == other.node else replace(block, node=_mixed(share, one.node, other.node))
-        for block, one, other in zip(rates.held, *sides, strict=True)
+        formula if one.node == other.node else replace(formula, node=_mixed(share, one.node, other.node))
+        for formula, one, other in zip(rates.held, *sides, strict=True)
     )
     others = tuple(replace(each, gap=replace_names(each.gap, {switch.slot: switch.live}.get, {}))
                    for each in rates.switches if each.slot != switch.slot)  # fmt: skip
     live = {each.slot: each.live for each in others}
-    blocks = tuple(replace(block, node=replace_names(block.node, live.get, {})) for block in held)
-    sliding = replace(rates, blocks=blocks, held=held, switches=others)
+    indexed_formulas = tuple(replace(formula, node=replace_names(formula.node, live.get, {})) for formula in held)
+    sliding = replace(rates, indexed_formulas=indexed_formulas, held=held, switches=others)
     known = {name: getattr(model, name) for name in Model.__dataclass_fields__}
     # on this switch, those before it are slid along by what both its sides make of their shares
     joined = tuple(replace(each, share=_on_both(share, each.share, switch.slot)) for each in before)

@@ -41,13 +41,13 @@ HALF: Final = number(0.5)
 class Smooth:
     """Blocks with their switches taken out; ``left`` names the conditions inside indexed states, which stay."""
 
-    blocks: tuple[IndexedFormula, ...]
+    indexed_formulas: tuple[IndexedFormula, ...]
     switches: tuple[HeldSwitch, ...]
     left: tuple[str, ...]
 
 
 def take_out(
-    blocks: Sequence[IndexedFormula], layout: Layout, inputs: Iterable[str], known: Mapping[Node, str]
+    indexed_formulas: Sequence[IndexedFormula], layout: Layout, inputs: Iterable[str], known: Mapping[Node, str]
 ) -> Smooth:
     """Replace every condition that can change during a run by the name of a switch.
 
@@ -60,26 +60,26 @@ def take_out(
     """
     finder = _Finder(frozenset(layout.scalars), frozenset(inputs), known)
     smooth = []
-    for block in blocks:
-        finder.indices = frozenset(loop.index for loop in block.loops)
-        if block.node.has_indexed and any(map(can_switch, walk(block.node))):
-            finder.known = {**known, **members_in(block, layout)}
-        smooth.append(replace(block, node=finder.rewrite(block.node)))
+    for formula in indexed_formulas:
+        finder.indices = frozenset(loop.index for loop in formula.loops)
+        if formula.node.has_indexed and any(map(can_switch, walk(formula.node))):
+            finder.known = {**known, **members_in(formula, layout)}
+        smooth.append(replace(formula, node=finder.rewrite(formula.node)))
     return Smooth(tuple(smooth), tuple(finder.switches.values()), tuple(dict.fromkeys(finder.left)))
 
 
-def members_in(block: IndexedFormula, layout: Layout) -> dict[Node, str]:
+def members_in(formula: IndexedFormula, layout: Layout) -> dict[Node, str]:
     """Return how members of indexed states are written that stand in a formula as indices."""
-    parts = list(walk(block.node))
+    parts = list(walk(formula.node))
     sums = {str(part.args[0]): int(part.args[1].value or 0) for part in parts if part.op == SUM}
-    firsts = {**sums, **{loop.index: loop.first for loop in block.loops}}
+    firsts = {**sums, **{loop.index: loop.first for loop in formula.loops}}
     indices = (part for part in parts if part.op == "slot")
     return {part: layout.words(part.args[0], dict(part.args[1:]), firsts) for part in indices}
 
 
-def text_of(node: Node, block: IndexedFormula, layout: Layout) -> str:
-    """Write a part of a block as a person does."""
-    members = members_in(block, layout)
+def text_of(node: Node, formula: IndexedFormula, layout: Layout) -> str:
+    """Write a part of a formula as a person does."""
+    members = members_in(formula, layout)
     return members.get(node) or to_text(node, members)
 
 
@@ -248,7 +248,7 @@ class _Finder:
 
 
 def is_square(node: Node) -> bool:
-    """Whether a formula is a sum of squares and of what is positive: its root has no infinite slope at zero."""
+    """Whether a formula is a sum of squares and of what is positive: its root has no infinite derivative at zero."""
     if node.value is not None:
         return node.value >= 0.0
     if node.op == "add":

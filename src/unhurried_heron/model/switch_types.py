@@ -23,14 +23,14 @@ WIDTH: Final = "width of "
 
 @dataclass(frozen=True)
 class Switch:
-    """A place where a formula jumps or has a kink.
+    """A condition at which a formula jumps or has a kink.
 
     Attributes
     ----------
     text : str
         The condition in the user's words, such as ``level > crest``.
     kind : {"jump", "kink"}
-        Whether a value can jump there, or only its slope (``abs``, ``min``, ``max``, measured inputs).
+        Whether a value can jump there, or only its derivative (``abs``, ``min``, ``max``, measured inputs).
     cause : {"time", "state", "input"}
         What it follows from. The times of a switch that follows from time and parameters alone are known before a run.
     times : tuple of float, or None
@@ -117,7 +117,7 @@ class HeldSwitch(Switch):
         """Whether the switch depends on others."""
         return any(found.startswith(SLOT) for found in names_in(self.gap))
 
-    def told(self, value: float) -> float:
+    def as_written(self, value: float) -> float:
         """Return the value of the condition as the user wrote it: 1 true, 0 false, or a whole number."""
         return 1.0 - value if self.opposite else value
 
@@ -147,8 +147,8 @@ class WholeSwitch(HeldSwitch):
 class RootSwitch(HeldSwitch):
     """Whether the argument of a root, of a power below 1, is above a small width, below which the root counts as zero.
 
-    The slope of a root is infinite at zero, which a solution can reach in finite time, to rest there or to pass. The
-    width is less than the tolerance tells apart, and set for each run (`driver.widths`).
+    The derivative of a root is infinite at zero, which a solution can reach in finite time, to rest there or to pass.
+    The width is less than the tolerance tells apart, and set for each run (`driver.widths`).
 
     Attributes
     ----------

@@ -39,8 +39,8 @@ _MOST_TURNING: Final = 20
 # what can leap from one side of zero to the other without being zero between
 _BREAKING: Final = COMPARISONS | {"floor", "ceil", "sign", "step", "pulse", "tan", "log", "log10", "div"}
 _STRAIGHT: Final = frozenset({"name", "add", "neg", "mul", "where"})
-# in place of the block that a state's rate comes from: none, so that it is zero, or several that add up
-_NO_BLOCK, _SEVERAL = -1, -2
+# in place of the formula that a state's rate comes from: none, so that it is zero, or several that add up
+_NO_RATE, _SEVERAL = -1, -2
 
 _Make = Callable[[Node, dict[Node, Node | None]], Node | None]
 
@@ -62,35 +62,35 @@ class SolutionDerivatives:
 
     @functools.cached_property
     def _origins(self) -> tuple[np.ndarray, np.ndarray]:
-        """Which block the rate of each state comes from, and at which turn of its loops, int64 (n,) each."""
-        block_of, turn_of = np.full((2, self.layout.size), _NO_BLOCK)
-        for position, block in enumerate(self.rates):
-            strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
-            filled = flat_indices(block.loops, block.base, strides)
-            several = block_of[filled] != _NO_BLOCK
+        """Which formula the rate of each state comes from, and at which turn of its loops, int64 (n,) each."""
+        formula_of, turn_of = np.full((2, self.layout.size), _NO_RATE)
+        for position, rate_number in enumerate(self.rates):
+            strides = dict(zip((loop.index for loop in rate_number.loops), rate_number.strides, strict=True))
+            filled = flat_indices(rate_number.loops, rate_number.base, strides)
+            several = formula_of[filled] != _NO_RATE
             turn_of[filled] = np.arange(filled.size)
-            several |= block.adds | (turn_of[filled] != np.arange(filled.size))
-            block_of[filled] = np.where(several, _SEVERAL, position)
-        return block_of, turn_of
+            several |= rate_number.adds | (turn_of[filled] != np.arange(filled.size))
+            formula_of[filled] = np.where(several, _SEVERAL, position)
+        return formula_of, turn_of
 
     def _origin(self, index: int) -> tuple[int, tuple[int, ...]]:
-        """Return the block that a rate comes from, and the values of its loops' indices."""
-        block, turn = (int(each[index]) for each in self._origins)
-        if block < 0:
-            return block, ()
-        loops = self.rates[block].loops
+        """Return the formula that a rate comes from, and the values of its loops' indices."""
+        rate_number, turn = (int(each[index]) for each in self._origins)
+        if rate_number < 0:
+            return rate_number, ()
+        loops = self.rates[rate_number].loops
         steps = np.unravel_index(turn, [loop.last - loop.first + 1 for loop in loops]) if loops else ()
-        return block, tuple(loop.first + int(step) for loop, step in zip(loops, steps, strict=True))
+        return rate_number, tuple(loop.first + int(step) for loop, step in zip(loops, steps, strict=True))
 
     def rate_of(self, position: int) -> Node | None:
-        """Return the rate of one state, of a member perhaps; None where several blocks add up to it."""
-        block, values = self._origin(position)
-        if block < 0:
-            # what no block fills is zero
-            return ZERO if block == _NO_BLOCK else None
-        indices = (loop.index for loop in self.rates[block].loops)
+        """Return the rate of one state, of a member perhaps; None where several formulas add up to it."""
+        rate_number, values = self._origin(position)
+        if rate_number < 0:
+            # what no formula fills is zero
+            return ZERO if rate_number == _NO_RATE else None
+        indices = (loop.index for loop in self.rates[rate_number].loops)
         fixed = {index: number(float(value)) for index, value in zip(indices, values, strict=True)}
-        return with_fixed(self.rates[block].node, fixed)
+        return with_fixed(self.rates[rate_number].node, fixed)
 
     def derivative(self, formula: Filled) -> Filled | None:
         """Return the derivative of a formula along the solution; None where it cannot be written, or is long."""
@@ -105,7 +105,7 @@ class SolutionDerivatives:
 
     def _worked_out(self, what: str, formula: Filled) -> Filled | None:
         origins = [self._origin(index) for index in formula.indices]
-        key = (what, formula.template, tuple(block for block, _ in origins))
+        key = (what, formula.template, tuple(rate_number for rate_number, _ in origins))
         if key not in self._made:
             make = self._derivative if what == "derivative" else self._phase_speed
             self._made[key] = self._with_indices(formula.template, key[2], make)
@@ -114,16 +114,20 @@ class SolutionDerivatives:
             return None
         return Filled(made, formula.numbers, (*formula.indices, *(each for _, values in origins for each in values)))
 
-    def _with_indices(self, template: Template, blocks: tuple[int, ...], make: _Make) -> Template | None:
+    def _with_indices(self, template: Template, indexed_formulas: tuple[int, ...], make: _Make) -> Template | None:
         """Work out what is asked of a template whose members have their rates from these blocks."""
         rates: dict[Node, Node | None] = {}
         indices = [*template.indices]
-        for position, block in enumerate(blocks):
-            own = self.rates[block].loops if block >= 0 else ()
+        for position, rate_number in enumerate(indexed_formulas):
+            own = self.rates[rate_number].loops if rate_number >= 0 else ()
             renamed = {loop.index: f"{BOUND}of{position}{loop.index}" for loop in own}
             indices += (Loop(renamed[loop.index], loop.first, loop.last) for loop in own)
             rates[member(position)] = (
-                with_names(self.rates[block].node, renamed) if block >= 0 else ZERO if block == _NO_BLOCK else None
+                with_names(self.rates[rate_number].node, renamed)
+                if rate_number >= 0
+                else ZERO
+                if rate_number == _NO_RATE
+                else None
             )
         node = make(template.node, rates)
         return None if node is None else Template(node, template.n_numbers, tuple(indices))
@@ -167,9 +171,9 @@ def solution_derivatives(model: Model, *, held: bool) -> SolutionDerivatives:
     rates = model.rates
     if not isinstance(rates, WrittenRates):
         raise unforeseen("isinstance(rates, WrittenRates)")
-    blocks = rates.held if held else rates.blocks
+    indexed_formulas = rates.held if held else rates.indexed_formulas
     made: SolutionDerivatives = model.remembered(
-        ("derivatives along the solution", held), lambda: SolutionDerivatives(blocks, model.layout)
+        ("derivatives along the solution", held), lambda: SolutionDerivatives(indexed_formulas, model.layout)
     )
     return made
 

@@ -21,7 +21,7 @@ MAX_WRITTEN_OUT: Final = 128
 
 
 def can_switch(node: Node) -> bool:
-    """Whether an operation is a condition, or a root whose slope can be infinite where its argument is zero."""
+    """Whether an operation is a condition, or a root whose derivative can be infinite where its argument is zero."""
     if node.op != "pow":
         return node.op == "sqrt" or node.op in CONDITIONS
     exponent = node.operands[1].value
@@ -29,32 +29,32 @@ def can_switch(node: Node) -> bool:
 
 
 def unrolled(
-    blocks: Sequence[IndexedFormula], wanted: Callable[[Node], bool] = can_switch, most: int = MAX_WRITTEN_OUT
+    indexed_formulas: Sequence[IndexedFormula], wanted: Callable[[Node], bool] = can_switch, most: int = MAX_WRITTEN_OUT
 ) -> tuple[IndexedFormula, ...]:
     """Return the formulas, with loops and sums written out that hold operations of a kind, the first that fit."""
     left, out = most, list[IndexedFormula]()
-    for block in blocks:
-        count = _count(block, wanted)
+    for formula in indexed_formulas:
+        count = _count(formula, wanted)
         if not 0 < count <= left:
-            out.append(block)
+            out.append(formula)
             continue
         left -= count
-        ranges = [range(loop.first, loop.last + 1) for loop in block.loops]
+        ranges = [range(loop.first, loop.last + 1) for loop in formula.loops]
         for turn in itertools.product(*ranges):
-            fixed = {loop.index: number(value) for loop, value in zip(block.loops, turn, strict=True)}
-            index = block.base + sum(stride * value for stride, value in zip(block.strides, turn, strict=True))
-            node = with_fixed(_sums_written_out(block.node, wanted), fixed)
-            out.append(replace(block, loops=(), base=index, strides=(), node=node))
+            fixed = {loop.index: number(value) for loop, value in zip(formula.loops, turn, strict=True)}
+            index = formula.base + sum(stride * value for stride, value in zip(formula.strides, turn, strict=True))
+            node = with_fixed(_sums_written_out(formula.node, wanted), fixed)
+            out.append(replace(formula, loops=(), base=index, strides=(), node=node))
     return tuple(out)
 
 
-def _count(block: IndexedFormula, wanted: Callable[[Node], bool]) -> int:
+def _count(formula: IndexedFormula, wanted: Callable[[Node], bool]) -> int:
     """Return how many operations of a kind stand in the loops and sums of a formula, once for each member."""
-    if not (block.loops or block.node.has_indexed):
+    if not (formula.loops or formula.node.has_indexed):
         return 0
-    turns = math.prod(loop.last - loop.first + 1 for loop in block.loops)
+    turns = math.prod(loop.last - loop.first + 1 for loop in formula.loops)
     total, in_sums = 0, False
-    stack, seen = [(block.node, 1)], set()
+    stack, seen = [(formula.node, 1)], set()
     while stack:
         node, weight = stack.pop()
         if (node, weight) in seen:
@@ -65,7 +65,7 @@ def _count(block: IndexedFormula, wanted: Callable[[Node], bool]) -> int:
             in_sums |= weight > 1
         inner = weight * _turns(node) if node.op == SUM else weight
         stack.extend((operand, inner) for operand in node.operands)
-    return total * turns if block.loops or in_sums else 0
+    return total * turns if formula.loops or in_sums else 0
 
 
 def _turns(node: Node) -> int:

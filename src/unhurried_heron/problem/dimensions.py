@@ -48,8 +48,8 @@ class Disagreement:
 
     def __str__(self) -> str:
         one, other = (_in_words(words, unit) for words, unit in ((self.one, self.unit), (self.other, self.other_unit)))
-        told = f"{one}, but {other}" if self.other_unit else f"{self.other} must be a plain number, but {one}"
-        return f"{told}\n  at {self.location}"
+        sentence = f"{one}, but {other}" if self.other_unit else f"{self.other} must be a plain number, but {one}"
+        return f"{sentence}\n  at {self.location}"
 
 
 def _in_words(words: str, unit: str) -> str:
@@ -92,8 +92,9 @@ def refuse_disagreements(problem: ProblemFacts) -> None:
         return
     more = [f"and {len(found) - _MOST_TOLD} more"] if len(found) > _MOST_TOLD else []
     lines = [str(each).replace("\n ", ",") for each in found[:_MOST_TOLD]] + more
-    told = str(found[0]).partition("\n")[0] if len(found) == 1 else "\n  " + "\n  ".join(lines)
-    raise UnitError(f"units disagree: {told}", name=found[0].one, location=found[0].location, given=found[0].other_unit,
+    sentence = str(found[0]).partition("\n")[0] if len(found) == 1 else "\n  " + "\n  ".join(lines)
+    raise UnitError(f"units disagree: {sentence}", name=found[0].one,
+                    location=found[0].location, given=found[0].other_unit,
                     expected="the same unit on both sides; check_units=False where it is meant so")  # fmt: skip
 
 
@@ -117,8 +118,8 @@ def unit_of(problem: ProblemFacts, quantity: str, *, times: int = 0) -> str:
         return ""
     for _ in range(times):
         measure = measure * time  # type: ignore[operator]  # a unit, as was just seen
-    told = checker.say(measure)
-    return "" if told == PLAIN_WORDS else told
+    sentence = checker.say(measure)
+    return "" if sentence == PLAIN_WORDS else sentence
 
 
 class _Checker:
@@ -184,8 +185,8 @@ class _Checker:
             wanted = self._product([energy, self.of_name(name)], "div")
             measure = self.measure(force, f"the force on '{name}'", set())
             if isinstance(wanted, Unit) and isinstance(measure, Unit) and not wanted.same(measure):
-                words, place = force.words(force.node) or to_text(force.node), f"the force on '{name}'"
-                self.found.append(Disagreement(f"energy/{name}", self.say(wanted), words, self.say(measure), place))
+                words, where = force.words(force.node) or to_text(force.node), f"the force on '{name}'"
+                self.found.append(Disagreement(f"energy/{name}", self.say(wanted), words, self.say(measure), where))
 
     def _measure_parameters(self) -> None:
         """Parameters that are formulas of others have the units of their formulas, where none is declared."""

@@ -41,7 +41,7 @@ def conserved_quantities(user_input: ProblemInput, model: Model, derived_names: 
     derived = user_input.form in ("lagrangian", "hamiltonian") and not user_input.forces and "energy" in derived_names
     if derived and "energy" not in found:
         energy = model.read_formula("energy", "energy")
-        rate_formulas = [block.node for block in getattr(model.rates, "blocks", ())]
+        rate_formulas = [formula.node for formula in getattr(model.rates, "indexed_formulas", ())]
         measured = set(user_input.inputs) | {TIME}
         if not any(free_names(node) & measured for node in (energy, *rate_formulas)):
             found.append("energy")

@@ -30,15 +30,15 @@ def known_times(event: Event, interval: tuple[float, float], units: Mapping[str,
     """
     if not event.timed:
         return np.empty(0)
-    asked = event.at, event.every, event.first, event.name, interval, units.get(TIME, "")
-    times = _few_known_times(*asked)
-    return _known_times(*asked) if times is None else times
+    query = event.at, event.every, event.first, event.name, interval, units.get(TIME, "")
+    times = _few_known_times(*query)
+    return _known_times(*query) if times is None else times
 
 
 @functools.lru_cache(maxsize=64)
-def _few_known_times(*asked: Any) -> Times | None:
+def _few_known_times(*query: Any) -> Times | None:
     """Return known times that a problem that is run again and again has again; None where they would fill memory."""
-    times = _known_times(*asked)
+    times = _known_times(*query)
     return times if times.size <= _MOST_KEPT else None
 
 

@@ -81,20 +81,20 @@ def _number(problem: ProblemFacts, t: Any, location: str) -> Any:
     return in_unit_of(t, problem.units.get("t", ""), location)
 
 
-def _rates_at(problem: ProblemFacts, asked: EvaluationPoints) -> Any:
+def _rates_at(problem: ProblemFacts, points: EvaluationPoints) -> Any:
     """Return the rates, shape (rows, n_states)."""
-    times, states = asked.times, asked.states
+    times, states = points.times, points.states
     return problem.model.rates.at(times, states, surroundings(problem, times, states))
 
 
-def _jacobian_at(problem: ProblemFacts, asked: EvaluationPoints) -> Any:
+def _jacobian_at(problem: ProblemFacts, points: EvaluationPoints) -> Any:
     """Return d rates / d states, shape (rows, n_states, n_states)."""
-    times, states = asked.times, asked.states
+    times, states = points.times, points.states
     return problem.model.rates.jacobian_at(times, states, surroundings(problem, times, states))
 
 
 class PointwiseProblem(ProblemFacts):
-    """A problem that can be asked for its rates and their slopes at any place."""
+    """A problem that can be asked for its rates and their Jacobian at any time and state."""
 
     def rates_at(self, t: Any, state: Any) -> Any:
         """Return the rates at one place, or at many rows at once.
@@ -116,10 +116,10 @@ class PointwiseProblem(ProblemFacts):
         OpenParameterError, OptionError
             Parameters are open, or the state does not fit the problem.
         """
-        asked = places_of(self, t, state, "rates_at")
-        found = _rates_at(self, asked)
-        found = found[0] if asked.single else found
-        return {name: found[..., k] for k, name in enumerate(self.states)} if asked.named else found
+        points = places_of(self, t, state, "rates_at")
+        found = _rates_at(self, points)
+        found = found[0] if points.single else found
+        return {name: found[..., k] for k, name in enumerate(self.states)} if points.named else found
 
     def jacobian_at(self, t: Any, state: Any) -> Any:
         """Return d rates / d states, shape (n_states, n_states) or (rows, n_states, n_states).
@@ -127,9 +127,9 @@ class PointwiseProblem(ProblemFacts):
         Symbolic for written equations; of a Python function its own Jacobian, or differences. Arguments as for
         `rates_at`.
         """
-        asked = places_of(self, t, state, "jacobian_at")
-        found = _jacobian_at(self, asked)
-        return found[0] if asked.single else found
+        points = places_of(self, t, state, "jacobian_at")
+        found = _jacobian_at(self, points)
+        return found[0] if points.single else found
 
     def eigenvalues_at(self, t: Any, state: Any) -> Any:
         """Return the eigenvalues of the Jacobian, complex, shape (n_states,) or (rows, n_states).

@@ -57,11 +57,11 @@ def _values(numbers: object) -> str:
 
 
 def _event(event: Event) -> str:
-    told = [event.when if isinstance(event.when, str) else ""]
-    told += [f"going {event.going}" if event.going != "either" else "", "stops the run" if event.stop else ""]
-    told += [f"only if {event.only_if}" if isinstance(event.only_if, str) else ""]
-    told += ["then " + event.assignments.replace("\n", "; ") if event.assignments else ""]
-    parts = [part for part in told if part and part != event.name]
+    rows = [event.when if isinstance(event.when, str) else ""]
+    rows += [f"going {event.going}" if event.going != "either" else "", "stops the run" if event.stop else ""]
+    rows += [f"only if {event.only_if}" if isinstance(event.only_if, str) else ""]
+    rows += ["then " + event.assignments.replace("\n", "; ") if event.assignments else ""]
+    parts = [part for part in rows if part and part != event.name]
     return f"event '{event.name}'" + (": " + ", ".join(parts) if parts else "")
 
 

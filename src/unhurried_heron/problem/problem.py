@@ -109,7 +109,7 @@ class Problem(PointwiseProblem):
         Raises
         ------
         FormulationError
-            One of its subclasses, with ``name``, ``place``, ``expected`` and ``given``.
+            One of its subclasses, with ``name``, ``location``, ``expected`` and ``given``.
 
         Examples
         --------

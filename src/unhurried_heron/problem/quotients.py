@@ -20,12 +20,12 @@ def zero_denominator(problem: ProblemFacts, time: float, state: Any) -> str:
     if not isinstance(rates, WrittenRates):
         return ""
     around = surroundings(problem, time, state)
-    for block in unrolled(rates.blocks, _divides):
-        for node in walk(block.node) if not block.loops else ():
+    for formula in unrolled(rates.indexed_formulas, _divides):
+        for node in walk(formula.node) if not formula.loops else ():
             # where a solution slides, its rates hold what is no name of the problem
             known = _divides(node) and not is_bound(node) and free_names(node) <= around.keys()
             if known and float(evaluate(node.operands[1], around)) == 0.0:
-                return text_of(node.operands[1], block, problem.model.layout)
+                return text_of(node.operands[1], formula, problem.model.layout)
     return ""
 
 

@@ -47,7 +47,7 @@ class Ending:
     advice: str = ""
 
     @property
-    def as_asked(self) -> bool:
+    def as_requested(self) -> bool:
         """Whether the run ended at the end of its interval or at an event that stops."""
         return self.reason in ("end", "event")
 
@@ -66,8 +66,8 @@ class Tally:
     rate_evaluations : int
         Calls of the rates: all of those below, and ``for_stages``.
     for_jacobians, for_starting, for_estimates, for_between : int
-        Calls for Jacobians (and slopes in time) by differences; where the run starts, or starts again beyond a switch,
-        and for the starting step; for estimates of the error between the steps and of stiffness; for the step
+        Calls for Jacobians (and time derivatives) by differences; where the run starts, or starts again beyond a
+        switch, and for the starting step; for estimates of the error between the steps and of stiffness; for the step
         polynomial alone.
     newton_failures : int
         Refused steps whose stages could not be solved for.

@@ -55,7 +55,7 @@ class EventLog:
         return [k for k, name in enumerate(self.names) if moved[k] or name in self.assigned]
 
     @cached_property
-    def told(self) -> tuple[str, ...]:
+    def changed_modes(self) -> tuple[str, ...]:
         """Names of the parameters that events changed."""
         return tuple(self.names[k] for k in self._kept) if self.names else ()
 
@@ -163,7 +163,7 @@ class SwitchLog:
         slid = tuple((rows - beyond, rows - first, text) for first, beyond, text in self.slid[::-1])
         return SwitchLog(**{name: array[::-1].copy() for name, array in turned.items()}, texts=self.texts, slid=slid)
 
-    def told(self) -> dict[int, str]:
+    def texts_by_row(self) -> dict[int, str]:
         """Return the texts of what was crossed, by the row of the ledger that ended there."""
         marks: dict[int, list[str]] = {}
         for row, which in zip(self.rows.tolist(), self.which.tolist(), strict=True):

@@ -80,13 +80,15 @@ class PiecewisePolynomial:
             return math.nan
         whole = PiecewisePolynomial(self.starts[touched], self.lengths[touched], self.coefficients[touched])
         primitive = chebyshev.chebint(whole.coefficients, axis=1) * (0.5 * whole.lengths[:, None])
-        amounts = _values(primitive, whole.place_of(right[touched])) - _values(primitive, whole.place_of(left[touched]))
+        amounts = _values(primitive, whole.position_of(right[touched])) - _values(
+            primitive, whole.position_of(left[touched])
+        )
         return float(np.sum(amounts))
 
-    def place_of(self, times: Array) -> Array:
+    def position_of(self, times: Array) -> Array:
         """Return where a time of each piece lies on it, from -1 to 1."""
-        place: Array = np.clip(2.0 * (times - self.starts) / self.lengths - 1.0, -1.0, 1.0)
-        return place
+        position: Array = np.clip(2.0 * (times - self.starts) / self.lengths - 1.0, -1.0, 1.0)
+        return position
 
     @cached_property
     def _noise(self) -> Array:

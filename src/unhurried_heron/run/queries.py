@@ -114,7 +114,7 @@ class Queries:
         return frame
 
     def extremes(self, quantity: str) -> pd.DataFrame:
-        """Return where a quantity turns, kinks included; the ends of the run are none of these places.
+        """Return where a quantity turns, kinks included; the ends of the run are none of these times.
 
         Returns
         -------
@@ -332,17 +332,17 @@ class Queries:
                            given="recorded times")  # fmt: skip
         return self._trajectory
 
-    def _function(self, asked: str | Event) -> Callable[[Array], Array]:
+    def _function(self, queries: str | Event) -> Callable[[Array], Array]:
         """Return the quantity as a function of times, shape (n,)."""
-        if not isinstance(asked, str | Event):
+        if not isinstance(queries, str | Event):
             raise RunError("this is no quantity", name="quantity", location="a question to a run",
-                           expected='a name or a formula, "inflow - spill"', given=excerpt(asked))  # fmt: skip
-        if isinstance(asked, str) and asked in self.columns:
-            return lambda times: self.at(times, asked)
+                           expected='a name or a formula, "inflow - spill"', given=excerpt(queries))  # fmt: skip
+        if isinstance(queries, str) and queries in self.columns:
+            return lambda times: self.at(times, queries)
         from unhurried_heron.codegen.evaluate_many import evaluate_rows
-        from unhurried_heron.codegen.system import native_asked
+        from unhurried_heron.codegen.system import native_queries
 
-        made = native_asked(self.problem, asked)
+        made = native_queries(self.problem, queries)
 
         def values(times: Array) -> Array:
             parts = [np.empty(0)]
@@ -355,9 +355,9 @@ class Queries:
 
         return values
 
-    def _pieces(self, asked: str | Event, location: str) -> PiecewisePolynomial:
-        trajectory, told = self._kept(location), self._told
-        if not isinstance(asked, str | Event) or asked not in told:
+    def _pieces(self, queries: str | Event, location: str) -> PiecewisePolynomial:
+        trajectory, counts = self._kept(location), self._pieces_known
+        if not isinstance(queries, str | Event) or queries not in counts:
             # polynomials are loaded when something is asked
             from unhurried_heron.run.piecewise_chebyshev import pieces_of
 
@@ -365,11 +365,11 @@ class Queries:
             lengths = np.append(starts[1:], trajectory.end_time) - starts
             # a step that was cut where it began has none
             lasting = lengths != 0.0
-            told[asked] = pieces_of(self._function(asked), starts[lasting], lengths[lasting])
-        return told[asked]
+            counts[queries] = pieces_of(self._function(queries), starts[lasting], lengths[lasting])
+        return counts[queries]
 
     @cached_property
-    def _told(self) -> dict[Any, PiecewisePolynomial]:
+    def _pieces_known(self) -> dict[Any, PiecewisePolynomial]:
         """Quantities that were asked for before."""
         return {}
 

@@ -84,7 +84,7 @@ class Run(Queries):
     @property
     def modes(self) -> tuple[str, ...]:
         """Names of the parameters that events changed."""
-        return self._event_log.told
+        return self._event_log.changed_modes
 
     def __getitem__(self, name: str) -> Array:
         """Return the recorded values of a state, derived quantity or mode, (n_times,), or (n_times, …) if indexed.
@@ -339,7 +339,7 @@ class Run(Queries):
         if len(self._methods) > 1:
             rows: Any = self._ledger
             frame["method"] = [self._methods[member].name for member in rows["member"]]
-        landed = self._switch_log.told()
+        landed = self._switch_log.texts_by_row()
         frame["switch"] = [landed.get(row, "") for row in range(len(frame))]
         return frame
 

@@ -38,19 +38,20 @@ class Trace:
     ----------
     times : ndarray, shape (calls,)
     states, rates : ndarray, shape (calls, n_states)
-    told : ndarray of int, shape (calls, 6)
+    march_counts : ndarray of int, shape (calls, 6)
         Purpose, steps accepted and refused so far, stage, which of several methods, and the answer's code.
     """
 
     times: Array = field(repr=False)
     states: Array = field(repr=False)
     rates: Array = field(repr=False)
-    told: Any = field(repr=False)
+    march_counts: Any = field(repr=False)
 
     def followed_by(self, other: Trace, accepted: int, refused: int) -> Trace:
         """Return the calls of two runs, one after the other; the first took so many steps."""
-        told = other.told + np.array([0, accepted, refused, 0, 0, 0])
-        parts = zip((self.times, self.states, self.rates, self.told), (other.times, other.states, other.rates, told),
+        march_counts = other.march_counts + np.array([0, accepted, refused, 0, 0, 0])
+        mine = self.times, self.states, self.rates, self.march_counts
+        parts = zip(mine, (other.times, other.states, other.rates, march_counts),
                     strict=True)  # fmt: skip
         return Trace(*(np.concatenate(pair) for pair in parts))
 
@@ -62,9 +63,13 @@ class Trace:
         """
         import pandas as pd
 
-        purposes, accepted, refused = self.told[:, PURPOSE], self.told[:, ACCEPTED], self.told[:, REFUSED]
+        purposes, accepted, refused = (
+            self.march_counts[:, PURPOSE],
+            self.march_counts[:, ACCEPTED],
+            self.march_counts[:, REFUSED],
+        )
         ends = np.isin(purposes, (FOR_END, FOR_STARTING, FOR_BETWEEN))
-        rates = np.where(self.told[:, CODE, None] == 1, self.rates, np.nan)
+        rates = np.where(self.march_counts[:, CODE, None] == 1, self.rates, np.nan)
         head = {
             "step": accepted + ~ends,
             "attempt": accepted + refused + ~ends,
@@ -84,14 +89,14 @@ class Trace:
         found: list[str] = []
         counts: dict[tuple[int, ...], int] = {}
         base, now, begun, started = None, np.nan, 0, np.nan
-        for row, time, state in zip(self.told.tolist(), self.times.tolist(), self.states, strict=True):
+        for row, time, state in zip(self.march_counts.tolist(), self.times.tolist(), self.states, strict=True):
             purpose, attempt, method = row[PURPOSE], row[ACCEPTED] + row[REFUSED], methods[row[MEMBER]]
             if purpose == FOR_ESTIMATES and hasattr(method, "of_stages"):
                 found.append("largest eigenvalue")
             elif purpose in _PLAIN:
                 found.append(_PLAIN[purpose])
             elif purpose == FOR_JACOBIAN:
-                found.append("slope in time" if time != now else _column(states, state, base))
+                found.append("time derivative" if time != now else _column(states, state, base))
             elif purpose == FOR_STARTING:
                 begun = row[ACCEPTED]
                 found.append("starting step" if self._is_look(found, time, started) else "start")

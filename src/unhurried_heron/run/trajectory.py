@@ -136,7 +136,7 @@ class StepTrajectory:
     def at(self, times: Array, *, before: bool = False, indices: Any = None) -> Array:
         """Evaluate at times within the run, shape (n_times, n_states); ``before``: just before jumps at these times.
 
-        ``places``: the states that are wanted, by default all; no others are evaluated.
+        ``indices``: the states that are wanted, by default all; no others are evaluated.
 
         Raises
         ------
@@ -236,7 +236,7 @@ Trajectory = StepTrajectory | RecordedTrajectory
 
 
 def grown_at_end(trajectory: Trajectory, last: float) -> tuple[int, float, float] | None:
-    """Return the state that grew most in the last share of the time: its place, its largest size before, and its size.
+    """Return the state that grew most in the last share of the time: its index, its largest size before, and its size.
 
     None where nothing was kept from before, or the end is not finite.
     """

@@ -68,7 +68,7 @@ class LargestStep:
         The smallest step above it that was seen to leave all bounds; NaN where none was tried.
     confirmed : bool
         Whether both were seen.
-    told : str
+    statement : str
         What was seen, in sentences.
     region : Stability
         The method's.
@@ -86,7 +86,7 @@ class LargestStep:
     time: float
     fails_at: float
     confirmed: bool
-    told: str
+    statement: str
     region: Stability = field(repr=False)
     times: Array = field(repr=False)
     modes: Any = field(repr=False)
@@ -115,7 +115,7 @@ class LargestStep:
         return pd.DataFrame([{name: getattr(self, name) for name in names}]).set_index("method")
 
     def __str__(self) -> str:
-        return self.told
+        return self.statement
 
 
 def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SECONDS) -> LargestStep:
@@ -149,7 +149,7 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
     region, span = stability(chosen), abs(problem.interval[1] - problem.interval[0])
     with quietly():
         reference = integrate(problem, DEFAULT, rtol=_REFERENCE_RTOL, budget=Budget(seconds=seconds), progress=False)
-    if not reference.ending.as_asked or reference.times.size < 2:
+    if not reference.ending.as_requested or reference.times.size < 2:
         raise OptionError("there is no reference solution to look along", name="problem", location="largest_step",
                           given=str(reference.ending), expected="a problem that is integrated to its end")  # fmt: skip
     times, modes = _modes(reference)
@@ -158,8 +158,10 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
     nothing = math.nan
     if math.isinf(foreseen):
         why = "every decay is stable at any step." if math.isinf(region.region.real) else "nothing decays."
-        told = f"{chosen.name} has no largest step here: {why}"
-        return LargestStep(chosen.name, math.inf, 0, math.inf, complex(nothing), nothing, nothing, False, told, *looked)
+        statement = f"{chosen.name} has no largest step here: {why}"
+        return LargestStep(
+            chosen.name, math.inf, 0, math.inf, complex(nothing), nothing, nothing, False, statement, *looked
+        )
     reached = abs(reference.ending.time - problem.interval[0]) or span
     search = _Search(problem, chosen, size_of(reference.states), clock.monotonic() + seconds, reached, foreseen)
     good, bad = search.between(min(foreseen, reached))
@@ -167,8 +169,8 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
     count = good if good is not None else math.ceil(reached / foreseen) if bad is None or search.late else 0
     step = reached / good if good is not None else foreseen if count else 0.0
     fails = nothing if bad is None else reached / bad
-    told = _told(region, foreseen, mode, when, (good, bad), reached, chaotic=search.chaotic)
-    return LargestStep(chosen.name, step, count, foreseen, mode, when, fails, confirmed, told, *looked)
+    statement = _statement(region, foreseen, mode, when, (good, bad), reached, chaotic=search.chaotic)
+    return LargestStep(chosen.name, step, count, foreseen, mode, when, fails, confirmed, statement, *looked)
 
 
 def _sign(problem: Problem) -> float:
@@ -231,7 +233,7 @@ class _Search:
             self.late = True
             return None
         states: Any = np.vstack([run.states, run._trajectory.end_state])
-        bounded = bool(run.ending.as_asked and (np.abs(states) <= _BOUNDED * self.size).all())
+        bounded = bool(run.ending.as_requested and (np.abs(states) <= _BOUNDED * self.size).all())
         return bounded and not (self.span / count > self.foreseen and self._is_chaotic(run, record))
 
     def _is_chaotic(self, run: Run, record: Any) -> bool:
@@ -279,14 +281,14 @@ class _Search:
         while good is not None and bad is not None:
             # steps far beyond a limit may happen to stay bounded: none that is shorter may fail
             apart = good - bad > max(1.0, _CLOSE * bad)
-            asked = round(math.sqrt(good * bad)) if apart else math.ceil(good * more.pop()) if more else None
-            stays = None if asked is None else self.stays(asked)
-            if asked is None or stays is None:
+            query = round(math.sqrt(good * bad)) if apart else math.ceil(good * more.pop()) if more else None
+            stays = None if query is None else self.stays(query)
+            if query is None or stays is None:
                 break
-            if asked > good:
-                good, bad, more = (good, bad, more) if stays else (self._shorter(asked), asked, list(_MORE))
+            if query > good:
+                good, bad, more = (good, bad, more) if stays else (self._shorter(query), query, list(_MORE))
             else:
-                good, bad = (asked, bad) if stays else (good, asked)
+                good, bad = (query, bad) if stays else (good, query)
         return good, bad
 
     def _shorter(self, count: int) -> int | None:
@@ -298,26 +300,28 @@ class _Search:
         return None
 
 
-def _told(region: Stability, foreseen: float, mode: complex, when: float, counts: tuple[int | None, int | None],
+def _statement(region: Stability, foreseen: float, mode: complex, when: float, counts: tuple[int | None, int | None],
           span: float, *, chaotic: bool) -> str:  # fmt: skip
     """Say what was foreseen and what was seen."""
     good, bad = counts
     rate = f"{mode.real:.4g}" + (f" ± {abs(mode.imag):.4g}i" if mode.imag else "")
-    told = [
+    statement = [
         f"From the eigenvalues, {region.name} is stable up to a step of {foreseen:.6g}: "
         f"the mode {rate} at t = {when:.6g} limits it."
     ]
     if good is None and bad is None:
-        told.append("No march was finished in the time given: this is not confirmed.")
+        statement.append("No march was finished in the time given: this is not confirmed.")
     elif good is None and bad is not None:
-        told.append(f"No step down to {span / bad:.3g} was seen to stay bounded.")
+        statement.append(f"No step down to {span / bad:.3g} was seen to stay bounded.")
     elif good is not None:
-        told.append(f"Steps of {span / good:.6g} ({good:,} over the interval) stay bounded")
-        told[-1] += f", steps of {span / bad:.6g} ({bad:,}) do not." if bad else "; no longer ones were seen to fail."
+        statement.append(f"Steps of {span / good:.6g} ({good:,} over the interval) stay bounded")
+        statement[-1] += (
+            f", steps of {span / bad:.6g} ({bad:,}) do not." if bad else "; no longer ones were seen to fail."
+        )
         if bad is not None and good - bad > max(1.0, _CLOSE * bad):
-            told.append("The time given was too short to come closer.")
+            statement.append("The time given was too short to come closer.")
     if chaotic:
-        told.append(
+        statement.append(
             "Some longer ones stay bounded but are not stable: small changes grow in them, not in the solution."
         )
-    return " ".join(told)
+    return " ".join(statement)

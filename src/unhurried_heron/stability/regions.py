@@ -133,14 +133,14 @@ class Stability:
 
     def limit(self, direction: Any) -> Any:
         """Return how far from 0 steps are stable in a direction, a complex number; infinite where they always are."""
-        asked = complex_points(direction, "limit")
+        query = complex_points(direction, "limit")
         with np.errstate(all="ignore"):
-            rays = (asked / np.abs(asked)).ravel()
+            rays = (query / np.abs(query)).ravel()
         found = self._limits(rays)
         # close to 0 on the imaginary axis rounding cannot tell
         found[rays == -1.0] = self.region.real
         found[(rays == 1j) | (rays == -1j)] = self.region.imaginary
-        return float(found[0]) if asked.ndim == 0 else found.reshape(asked.shape)
+        return float(found[0]) if query.ndim == 0 else found.reshape(query.shape)
 
     def _limits(self, rays: Any) -> Array:
         explicit = not self.terms[-1, 1:].any()
@@ -240,22 +240,24 @@ def table_of(several: list[Stability]) -> pd.DataFrame:
 def sentences(each: Stability) -> list[str]:
     """Say what the region of a method is like."""
     facts, name = each.region, f"{each.name}, order {each.order}"
-    told = []
+    statements = []
     if facts.l_stable:
-        told.append(f"{name}: L-stable; every decay is damped at every step, very fast ones at once.")
+        statements.append(f"{name}: L-stable; every decay is damped at every step, very fast ones at once.")
     elif facts.a_stable:
-        told.append(f"{name}: A-stable; no decay limits the step. At infinity |R| = {facts.at_infinity:.4g}.")
+        statements.append(f"{name}: A-stable; no decay limits the step. At infinity |R| = {facts.at_infinity:.4g}.")
     elif facts.angle:
-        told.append(f"{name}: A(α)-stable with α = {facts.angle:.4g}°; at infinity |R| = {facts.at_infinity:.4g}.")
+        statements.append(
+            f"{name}: A(α)-stable with α = {facts.angle:.4g}°; at infinity |R| = {facts.at_infinity:.4g}."
+        )
     else:
-        told.append(f"{name}: a decay of rate L is stable while h L is at most {facts.real:.6g}.")
+        statements.append(f"{name}: a decay of rate L is stable while h L is at most {facts.real:.6g}.")
     if math.isfinite(facts.imaginary):
-        told.append(
+        statements.append(
             f"A swing of angular frequency w is stable while h w is at most {facts.imaginary:.6g}."
             if facts.imaginary
             else "Undamped swings grow, however short the steps."
         )
-    return told
+    return statements
 
 
 def checked_window(window: Any) -> Window:
@@ -287,8 +289,8 @@ def _largest_roots(terms: Array, points: Any) -> Array:
     rows, out, kernel = np.ascontiguousarray(terms), np.empty(points.size), load_kernel("linear_algebra.roots.largest")
 
     def work(share: slice) -> None:
-        asked, found, scratch = points[share], out[share], np.empty(4 * k + 2)
-        kernel(np.array([asked.size, k, powers, *map(address, (rows, asked, found, scratch))], dtype=np.int64))
+        query, found, scratch = points[share], out[share], np.empty(4 * k + 2)
+        kernel(np.array([query.size, k, powers, *map(address, (rows, query, found, scratch))], dtype=np.int64))
 
     workers = max(1, min(os.cpu_count() or 1, points.size // _SHARE))
     if workers == 1:

@@ -38,7 +38,7 @@ class StabilityLimitedSteps:
     z : ndarray of complex, shape (rows, n_states)
         h lambda for each mode; of very large systems for the fastest alone.
     which : ndarray of int, shape (rows,)
-        The place of each step's region.
+        The index of each step's region.
     limited : ndarray of bool, shape (rows,)
         Whether stability held the step back: one a quarter longer would let a decaying mode grow.
     counts : ndarray of int, shape (rows,)
@@ -88,8 +88,10 @@ class StabilityLimitedSteps:
         names = "; ".join(listed[:_NAMED]) + f" and {len(listed) - _NAMED} more" * (len(listed) > _NAMED)
         stretches = self.stretches()
         where = "; ".join(f"from t = {a:.6g} to {b:.6g}" for a, b in stretches[:4]) + (" …" * (len(stretches) > 4))
-        told = f"{names}: stability held back {100 * self.share:.3g} % of the steps"
-        return told + (f", {where}." if stretches else "; accuracy, or what else was asked, chose the others.")
+        stretches_found = f"{names}: stability held back {100 * self.share:.3g} % of the steps"
+        return stretches_found + (
+            f", {where}." if stretches else "; accuracy, or what else was asked, chose the others."
+        )
 
     def stretches(self, chosen: Any = None) -> list[tuple[float, float]]:
         """Return from when to when stability held steps back (or other rows lie), a gap of a few rows left out."""

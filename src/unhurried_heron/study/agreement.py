@@ -128,19 +128,19 @@ def grown(values: Array, moved: list[Array], size: Array, nudge: float) -> float
     return float(share.max(initial=0.0) / nudge)
 
 
-def agreement_of(told: list[Array], moved: list[Array], size: Array, nudge: float, in_time: Any = 0.0) -> Agreement:
+def agreement_of(numbers: list[Array], moved: list[Array], size: Array, nudge: float, in_time: Any = 0.0) -> Agreement:
     """Return how far answers agree.
 
     Parameters
     ----------
-    told : list of ndarray, shape (n_times, n_states)
+    numbers : list of ndarray, shape (n_times, n_states)
         Of two families, and of the same at a looser tolerance.
     moved : list of ndarray
         The first, from numbers that were moved by the share ``nudge``, each its own way.
     in_time : ndarray
         How fast each state moves, times the time, at these times.
     """
-    one, other, one_before, other_before = told
+    one, other, one_before, other_before = numbers
     size = np.where(size > 0.0, size, 1.0)
     apart, moved_on = np.abs(one - other), np.abs(other - other_before)
     # where the second family, far tighter, has come to rest, the difference is the error of the first; elsewhere two

@@ -23,7 +23,7 @@ class Attempt(NamedTuple):
     @property
     def done(self) -> bool:
         """Whether it came to its end."""
-        return self.run is not None and self.run.ending.as_asked
+        return self.run is not None and self.run.ending.as_requested
 
 
 def tried(problem: Problem, method: str | Method, **options: Any) -> Attempt:
@@ -33,7 +33,7 @@ def tried(problem: Problem, method: str | Method, **options: Any) -> Attempt:
             run = integrate(problem, method, progress=False, **options)
     except Exception as error:
         return Attempt(None, in_words(error), error)
-    return Attempt(run, "" if run.ending.as_asked else run.ending.message)
+    return Attempt(run, "" if run.ending.as_requested else run.ending.message)
 
 
 class OnInterrupt:

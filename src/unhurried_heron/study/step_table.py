@@ -113,7 +113,7 @@ def _table(run: Run, steps: int) -> pd.DataFrame:
         if purpose == "start":
             before, past = here, [here]
             continue
-        if purpose.startswith(("starting step", "error", "largest", "between", "Jacobian", "slope")):
+        if purpose.startswith(("starting step", "error", "largest", "between", "Jacobian", "time derivative")):
             continue
         ends = purpose.endswith("end of the step")
         if attempts[i] not in begun and not (ends and step in ended):

@@ -45,15 +45,15 @@ class Tape:
         self.states = [self._put("state", k) for k in range(layout.size)]
         self._time = self._put("time")
         self.rates = [self._number(0.0)] * layout.size
-        for block in rates.blocks:
-            strides = dict(zip((loop.index for loop in block.loops), block.strides, strict=True))
-            where = flat_indices(block.loops, block.base, strides).ravel()
+        for formula in rates.indexed_formulas:
+            strides = dict(zip((loop.index for loop in formula.loops), formula.strides, strict=True))
+            where = flat_indices(formula.loops, formula.base, strides).ravel()
             refuse_many(where.size, "the equations of a family")
-            ranges = [range(loop.first, loop.last + 1) for loop in block.loops]
+            ranges = [range(loop.first, loop.last + 1) for loop in formula.loops]
             for index, values in zip(where.tolist(), product(*ranges), strict=True):
-                indices = dict(zip((loop.index for loop in block.loops), values, strict=True))
-                found = self._node(block.node, indices)
-                self.rates[index] = self._put("add", self.rates[index], found) if block.adds else found
+                indices = dict(zip((loop.index for loop in formula.loops), values, strict=True))
+                found = self._node(formula.node, indices)
+                self.rates[index] = self._put("add", self.rates[index], found) if formula.adds else found
 
     def _put(self, op: str, *operands: Any) -> int:
         key = (op, *operands)
@@ -73,8 +73,8 @@ class Tape:
         if op == "name":
             return self._name(str(args[0]), indices)
         if op == "slot":
-            place: int = self.states[round(args[0] + sum(c * indices[i] for i, c in args[1:]))]
-            return place
+            number: int = self.states[round(args[0] + sum(c * indices[i] for i, c in args[1:]))]
+            return number
         if op == SUM:
             index, first, last, body = args
             ends = [round(self._constant(each, indices)) for each in (first, last)]
@@ -159,7 +159,8 @@ class Tape:
 
 
 def _unfit(why: str) -> OptionError:
-    return OptionError("this problem has no Taylor series", name="reference", location='reference="taylor"',
+    return OptionError("this problem has no Taylor series", name="reference",
+                          location='reference="taylor"',
                        expected="written, smooth equations without tables and switches", given=why)  # fmt: skip
 
 
@@ -259,7 +260,8 @@ def _march(tape: Tape, times: list[Any], digits: int, until: float) -> Iterator[
                     # a state that is still zero is measured by the largest
                     step = min(step, (allowed * (scale or largest) / abs(each[k])) ** (mp.mpf(1) / k))
         if clock.monotonic() > until or not step > abs(time) * mp.mpf(10) ** -(digits + 4):
-            raise OptionError("the Taylor series did not reach the end", name="reference", location='reference="taylor"',
+            raise OptionError("the Taylor series did not reach the end", name="reference",
+                          location='reference="taylor"',
                               expected="a problem that is not stiff, a shorter interval, or more seconds",
                               given=f"t = {float(time):.6g} of {problem.interval[1]:.6g}")  # fmt: skip
         finish = end if step >= abs(end - time) else time + sign * step

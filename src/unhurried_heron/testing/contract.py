@@ -133,7 +133,7 @@ def order_is_observed(method: Method) -> None:
             # over the whole run: at a single time leading errors may cancel; a step may be too long to be solved for
             # at a jump the first row is that before it
             after = np.append(np.diff(run.times) != 0.0, True)
-            return float(np.abs(run["mass"] - exact(run.times))[after].max()) if run.ending.as_asked else None
+            return float(np.abs(run["mass"] - exact(run.times))[after].max()) if run.ending.as_requested else None
 
         errors = _errors(largest)
         observed_orders = _observed(errors)
@@ -160,7 +160,7 @@ def order_between_steps(method: Method) -> None:
     def largest(n: int) -> float | None:
         with quietly():
             run = integrate(problem, method, count=n)
-        return float(np.abs(run.at(times)[:, 0] - exact(times)).max()) if run.ending.as_asked else None
+        return float(np.abs(run.at(times)[:, 0] - exact(times)).max()) if run.ending.as_requested else None
 
     observed_orders, stated = _observed(_errors(largest)), method.interpolant_order
     _expect(
@@ -332,9 +332,9 @@ def events_act(method: Method) -> None:
         _expect(abs(after + before - 3.0) < 1e-12, f"a jump from {before} to {after}")
         rows = [np.flatnonzero(run.times == time) for time in found]
         _expect(all(row.size == 2 for row in rows), "a jump without two rows of its time")
-        told = [(run["rate"][row[0]], run["rate"][row[1]]) for row in rows]
+        messages = [(run["rate"][row[0]], run["rate"][row[1]]) for row in rows]
         turns = [sign * 0.25, -sign * 0.25, -sign * 0.25, sign * 0.25, -sign * 0.25]
-        _expect(told == list(zip(turns[:-1], turns[1:], strict=True)), f"the mode went as {told}")
+        _expect(messages == list(zip(turns[:-1], turns[1:], strict=True)), f"the mode went as {messages}")
         _expect(set(np.abs(run["rate"])) == {0.25}, "the mode is not what events make of it")
 
 

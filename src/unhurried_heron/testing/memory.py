@@ -21,7 +21,7 @@ import numpy as np
 _MARGIN: Final = 64
 _KNOWN: Final = 0xA5
 _PAGE: Final = mmap.PAGESIZE
-# places in NumPy's table of C functions, the same since the hook exists
+# positions in NumPy's table of C functions, the same since the hook exists
 _SET_HANDLER: Final = 304
 _NAME: Final = b"mem_handler"
 _MARGINS, _FENCED = "unhurried-heron margins", "unhurried-heron fenced"

@@ -19,10 +19,10 @@ _MOST_ROWS = 24
 _MOST_COLUMNS = 10
 
 
-def answers_report(run: Run, asked: Iterable[tuple[str, str]]) -> RenderableType:
+def answers_report(run: Run, queries: Iterable[tuple[str, str]]) -> RenderableType:
     """Answer each question, a pair of what `Queries` can be asked and of what about; or say why one has no answer."""
     parts: list[RenderableType] = []
-    for question, what in asked:
+    for question, what in queries:
         try:
             parts.append(_answer(run, question, what))
         except HeronError as error:

@@ -110,15 +110,15 @@ def run_report(run: Run) -> RenderableType:
     parts: list[RenderableType] = [
         Text(run.problem.title or "Problem", style="bold"),
         Text(f"{run.method}, {setting}"),
-        Text(str(run.ending), style="" if run.ending.as_asked else "bold red"),
+        Text(str(run.ending), style="" if run.ending.as_requested else "bold red"),
         Text(f"{work}; {tally.seconds:.3g} s"),
     ]
     if run.method_selection:
         parts.insert(2, Text(f"{run.method} {run.method_selection}"))
     landed: Any = run.switches["switch"].value_counts(sort=False) if run._switch_log.times.size else {}
     if len(landed):
-        told = "; ".join(f"{text} ({count:,} time{'s' * (count > 1)})" for text, count in landed.items())
-        parts.append(Text(f"landed on switches: {told}"))
+        sentence = "; ".join(f"{text} ({count:,} time{'s' * (count > 1)})" for text, count in landed.items())
+        parts.append(Text(f"landed on switches: {sentence}"))
     if run._occurrences:
         parts.append(_events_table(run))
     parts += [Text(each) for each in _never_happened(run)]
@@ -160,10 +160,10 @@ def _never_happened(run: Run) -> Iterable[str]:
     unit = run.problem.units.get("t", "")
     for index in never[:_MOST_EVENTS]:
         closest, at = run._closest(run._watched[index])
-        told = f"event '{run._watched[index].name}' did not happen"
+        sentence = f"event '{run._watched[index].name}' did not happen"
         if math.isfinite(at):
-            told += f"; nearest at t = {f'{at:.6g} {unit}'.rstrip()}, where left less right is {closest:.4g}"
-        yield told
+            sentence += f"; nearest at t = {f'{at:.6g} {unit}'.rstrip()}, where left less right is {closest:.4g}"
+        yield sentence
     if len(never) > _MOST_EVENTS:
         yield f"nor did {len(never) - _MOST_EVENTS:,} more: see run.watched"
 
@@ -203,8 +203,8 @@ def check_report(report: Report) -> RenderableType:
     if report.first_order:
         parts += [Text("as a first-order system", style="bold"), Text(indent(report.first_order, "  "))]
     count = len(report.wrong)
-    told = f"{count} thing{'s' * (count != 1)} wrong" if count else "nothing wrong"
-    parts.append(Text(told, style="bold red" if count else "bold green"))
+    sentence = f"{count} thing{'s' * (count != 1)} wrong" if count else "nothing wrong"
+    parts.append(Text(sentence, style="bold red" if count else "bold green"))
     return Group(*parts)
 
 

@@ -30,7 +30,7 @@ _SHORTEST = 1.0 / 65536.0
 # the first part of a step that grows from nothing, and the least by which it grows
 _FIRST_PART, _LEAST_PART = 0.25, 1e-3
 _HUGE = 1e300
-# from how many places a root beyond the connected branch is looked for
+# from how many starting values a root beyond the connected branch is looked for
 _STARTS = 8
 # corrections below so much of a state are rounding
 _ROUNDED = 32.0 * 2.220446049250313e-16

@@ -46,7 +46,7 @@ def _foreseen(system, work, h):
 
 @inner
 def write_defect(coefficients, degree, n, theta, h, rates, out):
-    """Write by how much the slope of a step polynomial misses the rates there."""
+    """Write by how much the derivative of a step polynomial misses the rates there."""
     for k in range(n):
         rates_at_state = degree * coefficients[degree * n + k]
         for d in range(degree - 1, 0, -1):

@@ -40,7 +40,7 @@ def jacobian_at(system, work, control, time, state, rates):
 
 @inner
 def jacobian_at_start(system, work, control):
-    """Find the Jacobian at the present state where ``system.rates_at_state`` is only what was solved for; return the code.
+    """Find the Jacobian at a state where ``system.rates_at_state`` is only what was solved for; return the code.
 
     ``work`` has ``residual`` (n,) besides, which is written over.
     """

@@ -43,9 +43,9 @@ class _Writer(IrWriter):
     def solve(self) -> str:
         self.lines = [
             "declare double @llvm.fmuladd.f64(double, double, double)",
-            "define i32 @solve(ptr %result, ptr %unused, i64 %place) nounwind {",
+            "define i32 @solve(ptr %result, ptr %unused, i64 %data) nounwind {",
             "  store i64 0, ptr %result",
-            "  %context = inttoptr i64 %place to ptr",
+            "  %context = inttoptr i64 %data to ptr",
         ]
         re, im, pivots, b, d = (self._load("%context", index, "ptr") for index in (RE, IM, PIVOTS, B, D))
         real = self.new(f"icmp eq ptr {im}, null")

@@ -70,7 +70,7 @@ def refresh_events(watch, control, count):
             now = np.copysign(_TINY, end) if end != 0.0 and watch.going[e] != 0 else 0.0
         elif before != 0.0 and now * before <= 0.0 and not _found_before(watch, control, e):
             if changes(before, now, watch.going[e]):
-                # it is reached within rounding of this place: the next step finds it
+                # it is reached within rounding of this time: the next step finds it
                 now = np.copysign(_TINY, before)
             elif now == 0.0:
                 # it has passed the other way, as far as rounding tells

@@ -1,6 +1,6 @@
 """Where the march stops on its way: known times are passed, switches flip, events act; then it starts again.
 
-Between two such places the rates are smooth, so every method keeps its order across them: E. Hairer, S. P. Norsett and
+Between two such times the rates are smooth, so every method keeps its order across them: E. Hairer, S. P. Norsett and
 G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), section II.6.
 """
 
@@ -70,7 +70,7 @@ def _set(crossing, control, switch, value):
         control.no_room = 1
         return
     crossing.crossed[index], crossing.crossed_which[index] = control.time, switch
-    crossing.told[index], crossing.crossed_row[index] = value, control.n_rows - 1
+    crossing.crossed_values[index], crossing.crossed_row[index] = value, control.n_rows - 1
     control.n_crossed += 1
 
 

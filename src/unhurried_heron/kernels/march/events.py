@@ -133,7 +133,7 @@ def _append(watch, control, event, theta, side):
 
 @inner
 def _find_between(watch, control, event, coefficients, shape, bounds):
-    """Locate a change in the wanted direction between two points of a step, and append it; False if a function stopped."""
+    """Locate a change in the wanted direction between two points, and append it; False if a function stopped."""
     if not changes(bounds[1], bounds[3], watch.going[event]):
         return True
     theta = locate(watch, event, control.time, control.length, coefficients, shape, bounds)
@@ -248,7 +248,7 @@ def _pass_part(watch):
 
 @inner
 def _most_looks(watch, control, system, coefficients, shape, parts, address):
-    """Describe the step if anything may change in it, and return at how many places a function is looked at, at most.
+    """Describe the step if anything may change in it, and return at how many points a function is evaluated, at most.
 
     0 where nothing changes, FAILED if a function stopped.
     """

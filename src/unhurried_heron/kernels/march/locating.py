@@ -168,7 +168,7 @@ def locate(watch, event, start, step, coefficients, shape, bounds):
         if count % 4 == 3:
             slow, width = right - left > 0.25 * width, right - left
         theta = _aim(left, g_left, right, g_right, older, g_older, resolution)
-        # a zero on the right is no place to aim at: the function may have been zero for a while; nor is one on the left
+        # a zero on the right is nothing to aim at: the function may have been zero for a while; nor is one on the left
         # that only tells the side
         if slow or g_right == 0.0 or abs(g_left) <= _MARK or not (left < theta < right):
             theta = 0.5 * (left + right)

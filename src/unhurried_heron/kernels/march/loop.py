@@ -2,13 +2,15 @@
 
 A family is another kernel, called by address with what it is asked for in ``control.ask``:
 
-- START, at the start and beyond a switch, when state and slope are known: forget what was learnt elsewhere.
+- START, at the start and beyond a switch, when state and rates are known: forget what was learnt elsewhere.
 - ATTEMPT a step of ``control.length``: fill ``system.trial``, ``control.error`` and ``control.row_iterations``; return
   ACCEPTED or REFUSED, or a reason to return with.
-- DESCRIBE an attempt that was accepted: put its step polynomial at ``control.polynomial_address``, if ATTEMPT did not; return
+- DESCRIBE an attempt that was accepted: put its step polynomial at ``control.polynomial_address``, if ATTEMPT did not;
+return
   REACHED_END, or RATES_STOPPED. Asked only where somebody wants to see between the ends of the step.
 - REFUSE: set a shorter ``control.step``; return REACHED_END, or a reason to give up.
-- ACCEPT: state and time have moved; set the next ``control.step`` and bring ``system.rates_at_state`` up to date; return
+- ACCEPT: state and time have moved; set the next ``control.step`` and bring ``system.rates_at_state`` up to date;
+return
   REACHED_END, or a reason to give up.
 - STRIDE, of those that say they can (`Family.strides`): take up to ``control.stride`` fixed steps as if one by one, and
   say there how many; return REACHED_END, or a reason to give up.

@@ -140,7 +140,7 @@ def tried_again(control):
 
 @inner
 def choose_attempt(control, output):
-    """Set length, finish and place of the next attempt; False where no length is left.
+    """Set length, finish and polynomial address of the next attempt; False where no length is left.
 
     The length is the difference of the two times as they are kept, so that nothing is lost far from time zero. Fixed
     steps are counted, so that rounding does not add up.

@@ -44,7 +44,7 @@ def _size(system, values, less):
 
 @inner
 def choose_starting_step(system, control, scratch):
-    """Set ``control.step`` from the state and slope where the march begins; ``scratch`` (n,) is written over.
+    """Set ``control.step`` from the state and rates where the march begins; ``scratch`` (n,) is written over.
 
     Returns REACHED_END, or RATES_STOPPED where the user's function stops the run.
     """

@@ -24,18 +24,17 @@ LongArray = Annotated[Any, int]
 class System(NamedTuple):
     """The user's problem.
 
-    ``rates``, ``context``, ``jacobian``, ``jacobian_context``, ``time_derivative``, ``time_derivative_context``: addresses
-    (Jacobian or slope in time 0: by differences). ``moves``: whether the rates may depend on the time.
-    ``state`` (n,): the present state, written by the march; ``rates_at_state`` (n,): the rates there, kept up to date by the
-    family; ``trial`` (n,): the state at the end of an attempt, filled by the family, scratch otherwise.
-    ``relative``, ``absolute`` (n,): tolerances.
-    ``guards``, ``guards_context``: a function of ``n_guards`` numbers that must not change their signs across a pole,
-    and ``n_arguments`` that must not leap over narrow parts of the rates; ``guarded`` (2 (n_guards + n_arguments) +
-    n,): them where the march stands and at the end of the attempt, and rates there. ``parts`` (``control.n_parts``, 4):
-    see `kernels.march.narrow`.
-    ``nonnegative`` (n_nonnegative,) int64: the states that the march keeps from falling below zero.
-    Of a Jacobian found by differences in groups of columns (``n_groups`` 0: one by one), int64: ``group`` (n,) of each
-    column; ``rows``, ``columns``, ``places`` (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch.
+    ``rates``, ``context``, ``jacobian``, ``jacobian_context``, ``time_derivative``, ``time_derivative_context``:
+    addresses (Jacobian or time derivative 0: by differences). ``moves``: whether the rates may depend on the time.
+    ``state`` (n,): the present state, written by the march; ``rates_at_state`` (n,): the rates there, kept up to date
+    by the family; ``trial`` (n,): the state at the end of an attempt, filled by the family, scratch otherwise.
+    ``relative``, ``absolute`` (n,): tolerances. ``guards``, ``guards_context``: a function of ``n_guards`` numbers that
+    must not change their signs across a pole, and ``n_arguments`` that must not leap over narrow parts of the rates;
+    ``guarded`` (2 (n_guards + n_arguments) + n,): them where the march stands and at the end of the attempt, and rates
+    there. ``parts`` (``control.n_parts``, 4): see `kernels.march.narrow`. ``nonnegative`` (n_nonnegative,) int64: the
+    states that the march keeps from falling below zero. Of a Jacobian found by differences in groups of columns
+    (``n_groups`` 0: one by one), int64: ``group`` (n,) of each column; ``rows``, ``columns``, ``jacobian_indices``
+    (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch.
     """
 
     n: int
@@ -149,7 +148,7 @@ class Output(NamedTuple):
 class Crossing(NamedTuple):
     """What happens where the march stops on its way: at known times, at switches, at events that act.
 
-    ``context``: that of all functions; ``changes``: the place of the count of changes of the parameters in it.
+    ``context``: that of all functions; ``changes``: the index of the count of changes of the parameters in it.
 
     Of the ``n_events`` events ``actions`` int64 (n_events, 4): function and context (0: none), where its targets begin
     and how many they are (below zero: of a function, which answers NaN where nothing changes). A target is the index of
@@ -158,7 +157,7 @@ class Crossing(NamedTuple):
     Of the ``n_switches`` switches int64 arrays: ``slots`` of the context (-1: none), ``kinds``, ``nested``, ``gaps``
     and ``lives`` (n_switches, 2): function and context of the formula where others are held, and of the value where
     none is; ``located`` (m - n_events,): which of them the watch looks for. What was crossed goes to ``crossed``
-    (room,), ``told`` (room,) and int64 ``crossed_which``, ``crossed_row``.
+    (room,), ``crossed_values`` (room,) and int64 ``crossed_which``, ``crossed_row``.
 
     Known times: ``times`` (n_landings + 1,), the end of the run as the last; ``longest``: the bound on the steps beyond
     (NaN: as before); ``begins`` int64 (n_landings + 1,): where the ``items`` of each begin, which are events, or
@@ -183,7 +182,7 @@ class Crossing(NamedTuple):
     room: int
     crossed: Array
     crossed_which: LongArray
-    told: Array
+    crossed_values: Array
     crossed_row: LongArray
     n_landings: int
     times: Array

@@ -141,7 +141,7 @@ NEGATIVE: Final = int(Reason.NEGATIVE)
 # what a march calls its family for
 START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE = range(6)
 # what rates are asked for: stages; differences; where a run starts, or starts again beyond a switch; estimates of the
-# error between steps and of stiffness; the step polynomial; the slope at the end of a step
+# error between steps and of stiffness; the step polynomial; the rates at the end of a step
 FOR_STAGES, FOR_JACOBIAN, FOR_STARTING, FOR_ESTIMATES, FOR_BETWEEN, FOR_END = range(6)
 # what a family answers to ATTEMPT, if not with a reason to return
 REFUSED: Final = 10

@@ -88,8 +88,8 @@ HISTORY: Final = np.dtype(
 class ExplicitHistoryWork(NamedTuple):
     """An explicit multistep method, or predictor and corrector, and its past (`kernels.history`).
 
-    ``predicts``, ``weights`` (2 steps,): of values and of slopes; ``newest`` (1,): b_0; ``corrects``: whether there is
-    a corrector. ``degree`` of its own polynomial, ``room`` for that of the starter. ``predicted`` (n,): the new slope.
+    ``predicts``, ``weights`` (2 steps,): of values and of rates; ``newest`` (1,): b_0; ``corrects``: whether there is
+    a corrector. ``degree`` of its own polynomial, ``room`` for that of the starter. ``predicted`` (n,): the new rates.
     ``stride``: the address of its code, ``block``: see `codegen.batched_steps`.
     """
 

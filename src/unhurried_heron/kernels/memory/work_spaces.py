@@ -157,7 +157,7 @@ class DiagonalWork(NamedTuple):
     ``contexts`` int64 (stages,): of each stage's linear systems, 0 where it is explicit; ``n_shifts`` of them differ:
     ``shifts`` int64 (n_shifts,) their addresses, ``diagonals`` (n_shifts,) their coefficients, the largest first.
     ``known``: whether the first stage is the end of the step before; ``ends``: whether the last one is the end;
-    ``filtered``: whether the error estimate is. ``limits`` (3,). ``k`` (stages, n): slopes of the stages as they were
+    ``filtered``: whether the error estimate is. ``limits`` (3,). ``k`` (stages, n): rates of the stages as they were
     solved; ``p`` (degree + 1, n): the polynomial of the step before; the rest as in `BlockWork`.
     """
 
@@ -203,9 +203,9 @@ class LinearlyImplicitWork(NamedTuple):
 
     In the transformed form, which has no products with the Jacobian: ``a``, ``c`` (stages, stages), ``m``, ``error``,
     ``gamma``, ``alpha`` (stages,), ``interpolant`` (degree, stages); ``diagonal`` (1,): the coefficient of the
-    Jacobian. ``same`` int64 (stages,): the stage that has the same rates, -1 for the slope at the start, its own index
+    Jacobian. ``same`` int64 (stages,): the stage that has the same rates, -1 for the rates at the start, its own index
     for none. ``limits``, ``p`` and the rest as in `DiagonalWork`; ``u``, ``f`` (stages, n): stages and their rates;
-    ``time_derivative`` (n,): the slope of the rates in time.
+    ``time_derivative`` (n,): the time derivative of the rates.
     """
 
     memory: Annotated[Any, IMPLICIT_MEMORY]
