@@ -10,7 +10,6 @@ from typing import Annotated, Any
 import typer
 
 from unhurried_heron.cli.arguments import (
-    problem_to_study,
     budget_of,
     changed,
     check_outputs,
@@ -18,6 +17,7 @@ from unhurried_heron.cli.arguments import (
     counts_of,
     file_options,
     numbers_of,
+    problem_to_study,
     save,
     say,
     steps_of,

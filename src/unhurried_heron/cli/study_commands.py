@@ -9,10 +9,10 @@ from typing import Annotated, Any
 import typer
 
 from unhurried_heron.cli.arguments import (
-    problem_to_study,
     budget_of,
     check_outputs,
     file_options,
+    problem_to_study,
     save,
     steps_of,
     value_of,
