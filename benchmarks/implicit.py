@@ -39,7 +39,7 @@ def constants_of(march: March) -> np.ndarray:
     nodal = np.poly(own.c)
     parts = [own.c[:2], own.numbers, own.t, own.u, own.v, own.inverse, own.e, nodal[1:] * [-1.0, 1.0, -1.0]]
     return np.concatenate(
-        [*map(np.ravel, parts), [diagonalised.largest, limits[0], limits[1], *diagonalised.jacobian_indices]]
+        [*map(np.ravel, parts), [diagonalised.largest, limits[0], limits[1], *diagonalised.checked_nodes]]
     )
 
 

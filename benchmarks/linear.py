@@ -34,9 +34,9 @@ def square(m: int) -> Problem:
     return Problem.from_text(text, initial={"u": 0.0}, parameters={"k": m**2 / 100}, interval=(0, 1))
 
 
-def factoring(n: int, *, indexed_formulas: bool, pair: bool):
+def factoring(n: int, *, blocks: bool, pair: bool):
     """Return what measures the seconds of one factorisation of a full matrix with a real or a complex shift."""
-    before, linear.LEAST_BLOCKS = linear.LEAST_BLOCKS, 1 if indexed_formulas else n + 1
+    before, linear.LEAST_BLOCKS = linear.LEAST_BLOCKS, 1 if blocks else n + 1
     solver = linear.linear_solver(n, np.zeros(1, CONTROL), "dense", None, fixed=False)
     linear.LEAST_BLOCKS = before
     solver.jacobian.flat = np.random.default_rng(1).standard_normal(n * n)
@@ -61,8 +61,8 @@ def full_matrices() -> None:
         for pair in (False, True):
             found = in_turn(
                 3 if n > 300 else 21,
-                loops=factoring(n, indexed_formulas=False, pair=pair),
-                lapack=factoring(n, indexed_formulas=True, pair=pair),
+                loops=factoring(n, blocks=False, pair=pair),
+                lapack=factoring(n, blocks=True, pair=pair),
             )
             message.append(f"{'complex' if pair else 'real'} {found['loops'] / found['lapack']:.2f}")
         taken = "LAPACK" if n >= linear.LEAST_BLOCKS else "loops"

@@ -19,16 +19,14 @@ ROOT = Path(__file__).parents[1]
 PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]
 
 
-def indexed_formulas(page: Path, language: str) -> list[str]:
+def code_blocks(page: Path, language: str) -> list[str]:
     return re.findall(rf"^```{language}\n(.*?)^```", page.read_text(encoding="utf-8"), flags=re.M | re.S)
 
 
-@pytest.mark.parametrize(
-    "page", [page for page in PAGES if indexed_formulas(page, "python")], ids=lambda page: page.name
-)
+@pytest.mark.parametrize("page", [page for page in PAGES if code_blocks(page, "python")], ids=lambda page: page.name)
 def test_python_blocks_run_in_order(page: Path, tmp_path: Path) -> None:
     script = tmp_path / "page.py"
-    script.write_text("\n".join(indexed_formulas(page, "python")), encoding="utf-8")
+    script.write_text("\n".join(code_blocks(page, "python")), encoding="utf-8")
     environment = {**os.environ, "PYTHONWARNINGS": "error"}
     done = subprocess.run(
         [sys.executable, str(script)],
@@ -41,7 +39,7 @@ def test_python_blocks_run_in_order(page: Path, tmp_path: Path) -> None:
     )
     assert done.returncode == 0, done.stderr
     # what a page shows below its code is what the code prints
-    shown = [text for text in indexed_formulas(page, "text") if "Error: " in text]
+    shown = [text for text in code_blocks(page, "text") if "Error: " in text]
     assert [text for text in shown if text not in done.stdout] == []
 
 
@@ -52,8 +50,15 @@ def test_links_lead_somewhere(page: Path) -> None:
     assert not missing
 
 
+def test_the_guide_to_families_shows_what_the_tests_run() -> None:
+    files = "".join(path.read_text(encoding="utf-8") for path in sorted((ROOT / "tests" / "families").glob("*.py")))
+    shown = code_blocks(ROOT / "docs" / "writing-a-family.md", "py")
+    assert len(shown) == 8
+    assert [text for text in shown if text not in files] == []
+
+
 def test_the_file_shown_is_a_problem() -> None:
-    (shown,) = indexed_formulas(ROOT / "docs" / "ask.md", "toml")
+    (shown,) = code_blocks(ROOT / "docs" / "ask.md", "toml")
     problem = uh.Problem.from_content(parse_document(tomllib.loads(shown), "the page"))
     run = uh.integrate(problem, **problem.integrate_options)
     assert run.ending.reason == "end"
@@ -74,7 +79,7 @@ def test_the_page_of_methods_tells_the_truth() -> None:
 
 
 def test_the_page_of_formulation_shows_every_kind_of_mistake() -> None:
-    shown = "".join(indexed_formulas(ROOT / "docs" / "say-it.md", "text"))
+    shown = "".join(code_blocks(ROOT / "docs" / "say-it.md", "text"))
     kinds = {kind.__name__ for kind in uh.FormulationError.__subclasses__()}
     assert len(kinds) > 14
     assert {kind for kind in kinds if f"{kind}: " not in shown} == set()
@@ -101,7 +106,7 @@ def test_every_public_name_has_a_docstring_that_tells_its_errors() -> None:
 
 
 def test_readme_holds_the_two_commands() -> None:
-    assert indexed_formulas(ROOT / "README.md", "sh") == [
+    assert code_blocks(ROOT / "README.md", "sh") == [
         "pip install . && heron demo\n",
         "pip install '.[test]' && pytest\n",
     ]

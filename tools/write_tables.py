@@ -16,6 +16,7 @@ import numpy as np
 
 import unhurried_heron as uh
 from unhurried_heron.demo import demo_file
+from unhurried_heron.kernels.memory.control import CONTROL
 from unhurried_heron.methods.catalogue import DEFAULT, all_methods
 from unhurried_heron.methods.method import Method
 from unhurried_heron.quiet import quietly
@@ -54,6 +55,16 @@ def names() -> str:
         if name != "__version__":
             first = (getattr(uh, name).__doc__ or "").strip().split("\n\n")[0]
             lines.append(f"| `uh.{name}` | {' '.join(first.replace('``', '`').split())} |")
+    return "\n".join(lines)
+
+
+def control() -> str:
+    """The fields of the control record, with what its source says of each."""
+    source = (ROOT / "src/unhurried_heron/kernels/memory/control.py").read_text(encoding="utf-8")
+    lines = ["| Field | Type | Meaning |", "|---|---|---|"]
+    for name in CONTROL.names or ():
+        found = re.search(rf'\("{name}", np\.\w+\),(?:  # (.*))?', source)
+        lines.append(f"| `{name}` | {CONTROL[name]} | {found[1] or '' if found else ''} |")
     return "\n".join(lines)
 
 
@@ -134,6 +145,7 @@ def _work(which: str) -> str:
 
 TABLES: dict[str, Callable[[], str]] = {
     "names": names,
+    "control": control,
     "methods": methods,
     "carbonate": lambda: side_by_side("carbonate", lambda method: method.stiff, 1e-6),
     "food-chain": lambda: side_by_side("food-chain", lambda method: not method.implicit or method.name == "auto", 1e-6),

@@ -34,7 +34,7 @@ def diffusion(n: int) -> uh.Problem:
 
 
 @pytest.fixture
-def indexed_formulas(monkeypatch: pytest.MonkeyPatch) -> None:
+def blocks(monkeypatch: pytest.MonkeyPatch) -> None:
     """Full factors in blocks of columns, as large systems have them, for small ones."""
     monkeypatch.setattr(linear, "LEAST_BLOCKS", 1)
     monkeypatch.setattr(large_linear, "_COLUMNS", 2)
@@ -47,7 +47,7 @@ def test_kinds_agree(request: pytest.FixtureRequest) -> None:
     finals = {}
     # of a problem of its own, because what was laid out once serves again
     loops = uh.integrate(pickle.loads(pickle.dumps(problem)), "radau-iia-5", rtol=1e-7)
-    request.getfixturevalue("indexed_formulas")
+    request.getfixturevalue("blocks")
     for kind in KINDS:
         run = uh.integrate(problem, "radau-iia-5", rtol=1e-7, linear=kind)
         assert run.options["linear"] == kind
@@ -78,9 +78,9 @@ def test_patterns_without_a_band(share: float, kind: str) -> None:
     assert linear.choose_linear(300, linear.Entries(indices // 300, indices % 300), None, fixed=False) == kind
 
 
-@pytest.mark.parametrize("kind", [*KINDS, "indexed_formulas"])
+@pytest.mark.parametrize("kind", [*KINDS, "blocks"])
 def test_growth_is_seen_by_the_sign_of_the_determinant(kind: str, request: pytest.FixtureRequest) -> None:
-    if kind == "indexed_formulas":
+    if kind == "blocks":
         request.getfixturevalue(kind)
         kind = "dense"
     ignition = uh.Problem.from_text(
@@ -142,16 +142,16 @@ def test_what_does_not_fit_is_refused() -> None:
 
 @pytest.mark.parametrize("seed", range(5))
 @pytest.mark.parametrize("shift", [3.0, -0.5 + 2j])
-@pytest.mark.parametrize("kind", [*KINDS, "indexed_formulas"])
+@pytest.mark.parametrize("kind", [*KINDS, "blocks"])
 def test_factors_solve_any_matrix(kind: str, shift: complex, seed: int, request: pytest.FixtureRequest) -> None:
     # small ones are solved with all loops written out
     n, dice, control = (1, 4, 9, 16, 17)[seed], np.random.default_rng(seed), np.zeros(1, CONTROL)
-    if kind == "indexed_formulas":
+    if kind == "blocks":
         request.getfixturevalue(kind)
     matrix, wanted = dice.standard_normal((n, n)), dice.standard_normal(n) + 1j * dice.standard_normal(n)
     wanted = wanted if isinstance(shift, complex) else wanted.real
     entries = linear.Entries(*(indices.astype(np.int64) for indices in np.indices((n, n)).reshape(2, -1)))
-    solver = linear.linear_solver(n, control, "dense" if kind == "indexed_formulas" else kind, entries, fixed=False)
+    solver = linear.linear_solver(n, control, "dense" if kind == "blocks" else kind, entries, fixed=False)
     solver.jacobian.flat = matrix
     context, *_kept = solver.context(isinstance(shift, complex))
     as_doubles = ctypes.c_double * 2
@@ -174,4 +174,4 @@ def test_factors_solve_any_matrix(kind: str, shift: complex, seed: int, request:
     # a march that is to stop has no factors of full matrices
     control["stop"] = 1
     native(solver.factor)(ctypes.addressof(result), ctypes.addressof(ctypes.c_int64()), context.ctypes.data)
-    assert (result.value == 0) == (kind in ("dense", "indexed_formulas"))
+    assert (result.value == 0) == (kind in ("dense", "blocks"))
