@@ -68,18 +68,26 @@ def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
     shutil.copytree(ROOT / "src" / "unhurried_heron", copy)
     (copy / "run" / "ending.py").write_text("from unhurried_heron.show import figures\n")
     (copy / "kernels" / "long.py").write_text(
-        "import pandas\n@entry\ndef f(a, b, c, d, e, g, h, i, j): pass\n" + "x = 1\n" * 400
+        "import pandas\n@entry\ndef f(a, b, c, d, e, g, h, i, j): pass\n_MANY = 3\n_A, _B = 1, 2\n" + "x = 1\n" * 400
     )
     (copy / "utils").mkdir()
     (copy / "utils" / "__init__.py").write_text("")
     done = python(LAYOUT, copy)
     assert done.returncode == 1
-    for words in ("run/ending.py: imports show", "9 arguments", "lines", "'utils'", "pandas"):
+    for words in (
+        "run/ending.py: imports show",
+        "9 arguments",
+        "lines",
+        "'utils'",
+        "pandas",
+        "_MANY: no",
+        "(_A, _B): each",
+    ):
         assert words in done.stdout, words
 
 
 @pytest.mark.parametrize(
-    ("file", "old", "new", "told"),
+    ("file", "old", "new", "report"),
     [
         ("src/unhurried_heron/run/ending.py", "class Tally", "class Beyond", "'Beyond' is retired"),
         (

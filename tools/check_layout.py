@@ -1,4 +1,4 @@
-"""Check the house rules: imports run one way, files and argument lists stay short, import stays light.
+"""Check the house rules: imports run one way, files and argument lists are short, numbers say what they bound.
 
 Usage: python tools/check_layout.py [PACKAGE FOLDER]; exit code 1 with one line for each violation.
 """
@@ -59,6 +59,28 @@ def allowed(room: str) -> set[str]:
     return set(ROOMS[: ROOMS.index(room) + 1]) if room in ROOMS else set()
 
 
+def is_number(node: ast.expr) -> bool:
+    """Whether an expression is a number, or arithmetic with one."""
+    if isinstance(node, ast.Constant):
+        return isinstance(node.value, int | float) and not isinstance(node.value, bool)
+    if isinstance(node, ast.UnaryOp):
+        return is_number(node.operand)
+    return isinstance(node, ast.BinOp) and (is_number(node.left) or is_number(node.right))
+
+
+def silent_constants(tree: ast.Module, lines: list[str]) -> Iterator[str]:
+    """Numbers of a module without a comment that says what they bound, or several on one line."""
+    for node in tree.body:
+        if isinstance(node, ast.Assign | ast.AnnAssign) and node.value is not None:
+            target = node.targets[0] if isinstance(node, ast.Assign) else node.target
+            several = isinstance(node.value, ast.Tuple) and isinstance(target, ast.Tuple)
+            if several and all(map(is_number, node.value.elts)):
+                yield f"{ast.unparse(target)}: each number has a line of its own"
+            explained = "#" in lines[node.lineno - 1] or lines[node.lineno - 2].startswith("#")
+            if is_number(node.value) and not explained:
+                yield f"{ast.unparse(target)}: no comment says what it bounds"
+
+
 def check_file(path: Path, root: Path) -> Iterator[str]:
     """Violations of one file."""
     name = path.relative_to(root).as_posix()
@@ -78,6 +100,7 @@ def check_file(path: Path, root: Path) -> Iterator[str]:
     if any(isinstance(node, ast.Assert) for node in ast.walk(tree)):
         # who meets one is told nothing, and under -O nobody is
         yield f"{name}: an assertion; raise `errors.unforeseen`"
+    yield from (f"{name}: {text}" for text in silent_constants(tree, text.splitlines()))
     late = any(name.startswith(index) for index in LATE)
     for module, at_top in imports_of(tree):
         parts = module.split(".")

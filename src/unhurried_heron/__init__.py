@@ -1,6 +1,7 @@
 """Unhurried Heron: initial-value problems said as on paper, integrated at the speed of C, their error stated."""
 
-from unhurried_heron.accuracy.certify import Certificate, certify
+from unhurried_heron.accuracy.certificate import Certificate
+from unhurried_heron.accuracy.certify import certify
 from unhurried_heron.accuracy.compare import compare
 from unhurried_heron.accuracy.comparison import Comparison
 from unhurried_heron.accuracy.convergence import Convergence, convergence

@@ -12,6 +12,7 @@ from typing import Any, BinaryIO, Final
 
 from unhurried_heron.errors import FileError, OptionError, excerpt
 
+# The largest file that is read, in bytes.
 MOST_BYTES: Final = 50_000_000
 
 

@@ -47,7 +47,7 @@ def run_with(location: str, strange: Callable[[float], object], method: str) -> 
     return run
 
 
-@pytest.mark.parametrize(("place", "method", "kind"), list(itertools.product(PLACES, METHODS, KINDS)))
+@pytest.mark.parametrize(("location", "method", "kind"), list(itertools.product(PLACES, METHODS, KINDS)))
 def test_every_exception_surfaces_whole(location: str, method: str, kind: type[BaseException]) -> None:
     # at a time that no trial call has; a Jacobian is asked only now and then
     window = {"jacobian": (1e-9, 9.0)}.get(location, (1.0, 1.4))

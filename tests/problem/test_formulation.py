@@ -296,7 +296,7 @@ def test_units_that_disagree_are_refused_however_a_problem_is_given(way: str) ->
 
 
 @pytest.mark.parametrize(
-    ("time", "state", "told"),
+    ("time", "state", "report"),
     [
         (0, [1.0], r"shape \(1,\)"), (0, np.zeros((2, 2, 2)), r"shape \(2, 2, 2\)"), (0, 3.0, r"shape \(\)"),
         ([[0, 1]], [1.0, 2.0], r"times of shape \(1, 2\)"), (0, {"x": 1}, "have no value: y"),

@@ -9,11 +9,11 @@ from __future__ import annotations
 import math
 import time as clock
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.accuracy.certificate import LEAST_STEPS, Certificate
 from unhurried_heron.accuracy.resting_states import not_seen
 from unhurried_heron.driver.options import Budget, in_time, positive_option, refuse_no_problem
 from unhurried_heron.errors import HeronError, OptionError, excerpt, listing
@@ -30,20 +30,31 @@ from unhurried_heron.study.arguments import several, whole
 from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, raise_what_all_raised, tried
 
 if TYPE_CHECKING:
-    import pandas as pd
+    pass
 
 # fully implicit, explicit, linearly implicit, and multistep: two of these families that can do the problem
 _FAMILIES: Final = ("radau-iia-variable", "verner-98", "steinebach-54", "adams-variable")
-# The number of steps of an explicit run that is allowed in any case, and as a multiple of those of the implicit run.
-_MANY, _MANY_TIMES = 300_000, 100
-# The factor from one tolerance to the next, and the tightest relative tolerance.
-_TIGHTER, _TIGHTEST = 1e-2, 5e-14
-# The absolute tolerance of a state as a share of its final value, and of its largest value.
-_OF_END, _OF_SIZE = 1e-3, 1e-7
-# The smallest number of steps of one of the runs, so that a narrow feature is not stepped over by all of them.
-_LEAST_STEPS: Final = 701
-_NUDGE, _LEAST_NUDGE, _STILL_SMALL = 1e-9, 1e-12, 1e-3
+# Steps that an explicit run may take in any case.
+_MANY: Final = 300_000
+# Steps that an explicit run may take, as a multiple of those of the implicit run.
+_MANY_TIMES: Final = 100
+# The factor from one relative tolerance to the next.
+_TIGHTER: Final = 1e-2
+# The tightest relative tolerance; rounding rules below it.
+_TIGHTEST: Final = 5e-14
+# The absolute tolerance of a state as a share of the relative one, for its final value.
+_OF_END: Final = 1e-3
+# The same for its largest value; the larger of the two counts.
+_OF_SIZE: Final = 1e-7
+# The first relative change of the start by which growth is measured.
+_NUDGE: Final = 1e-9
+# The smallest such change, a thousand roundings.
+_LEAST_NUDGE: Final = 1e-12
+# Growth is measured anew with the smallest change where the first one grew beyond this share of the size.
+_STILL_SMALL: Final = 1e-3
+# Digits that can be asked for; doubles have not quite sixteen, and steps use up three.
 _MOST_DIGITS: Final = 13
+# The default budget in seconds.
 _SECONDS: Final = 60.0
 # The share of the remaining time that a second family may take where a third one is left.
 _SECOND_SHARE: Final = 0.25
@@ -51,87 +62,10 @@ _SECOND_SHARE: Final = 0.25
 _SEEN: Final = 33
 # A family is slow if its first run takes this share of the time.
 _SLOW: Final = 0.05
-# The relative tolerance of the first run, and the relative difference from which it has stepped over a feature.
-_PILOT, _STEPPED_OVER = 1e-6, 1e-3
-
-
-@dataclass(frozen=True)
-class Certificate:
-    """States with the number of digits that are certain.
-
-    Attributes
-    ----------
-    problem : Problem
-    query : int
-        Digits that were asked for.
-    certified : bool
-        Whether every value has them.
-    rows : tuple of dict
-        For each time and state ``time``, ``state``, ``value`` (the shortest decimal that is as certain),
-        ``digits`` (significant ones that are certain; where the value is zero to within its error, of the largest size
-        of the state), ``error`` (a bound on the absolute error, infinite without) and ``computed``: the value as it
-        was computed, without rounding.
-    methods : tuple of str
-        The two families' methods.
-    rtol : float
-        The tightest tolerance that was run.
-    growth : float
-        By what factor a small change of the start and of the parameters grows, relative to each state's size.
-    reason : str
-        Why there are no more digits, in a sentence; empty where it is certified.
-    """
-
-    problem: Problem
-    query: int
-    certified: bool
-    rows: tuple[dict[str, Any], ...] = field(hash=False)
-    methods: tuple[str, ...]
-    rtol: float
-    growth: float
-    reason: str = field(default="")
-
-    def frame(self) -> pd.DataFrame:
-        """Return a DataFrame, a row for each time and state."""
-        import pandas as pd
-
-        return pd.DataFrame(list(self.rows), columns=["time", "state", "value", "digits", "error", "computed"])
-
-    def __str__(self) -> str:
-        from unhurried_heron.study.text_table import TextTable, as_text
-
-        columns = [("time", "right"), ("state", "left"), ("certain value", "right"), ("digits", "right")]
-        table = TextTable([*columns, ("error below", "right")], self.problem.title)
-        for row in self.rows:
-            table.add_row(f"{row['time']:.10g}", row["state"], written(row["value"], row["digits"]), str(row["digits"]),
-                          f"{row['error']:.1e}")  # fmt: skip
-        return as_text(table, self.statement) if self.rows else self.statement
-
-    @property
-    def statement(self) -> str:
-        """Whether it is certified and by what, or how far it got and why no farther, in a sentence."""
-        least = min((row["digits"] for row in self.rows), default=0)
-        if self.certified:
-            return (
-                f"Certified to {self.query} digits: {' and '.join(self.methods)} agree with margin at rtol "
-                f"{self.rtol:.0e}; small changes of the start and the parameters grow {self.growth:.3g}-fold."
-                f"{self._unseen()}"
-            )
-        return f"Not certified to {self.query} digits, but to {least or 'none'}. {self.reason}"
-
-    def _unseen(self) -> str:
-        """What no run can see: a function shows itself only where it is called."""
-        if self.problem.model.rates.written:
-            return ""
-        (start, end), unit = self.problem.interval, self.problem.units.get("t", "")
-        narrow = f"{abs(end - start) / _LEAST_STEPS:.3g}{' ' + unit if unit else ''}"
-        return f" Its rates are a function: what that does for less than {narrow} at a time could have been missed."
-
-
-def written(value: float, digits: int) -> str:
-    """Write a value with the digits that are certain, and no more."""
-    if value == 0.0 or digits < 1:
-        return "0" if value == 0.0 else "–"
-    return f"{value:.{digits - 1}e}" if not 1e-4 <= abs(value) < 1e8 else f"{value:.{digits}g}"
+# The relative tolerance of the first run.
+_PILOT: Final = 1e-6
+# The relative difference from a run with short steps from which the first has stepped over a feature.
+_STEPPED_OVER: Final = 1e-3
 
 
 def certify(
@@ -270,7 +204,7 @@ class _Search:
 
     def _begins(self) -> bool:
         """Run once, to see which families are able, how large states are, and whether there is anything narrow."""
-        longest, slow = self._span() / _LEAST_STEPS, 0
+        longest, slow = self._span() / LEAST_STEPS, 0
         while len(self.able) > 1 and clock.monotonic() < self.until and not self.ctrl_c.hit:
             # one that does not come through leaves time for the others
             share = (self.until - clock.monotonic()) / len(self.able)
@@ -324,7 +258,7 @@ class _Search:
             return None
         most = max(_MANY, _MANY_TIMES * first.tally.accepted)
         # tighter than the first, whose error it is to tell
-        tighter, longest = max(tolerance * _TIGHTER, _TIGHTEST), self._span() / _LEAST_STEPS
+        tighter, longest = max(tolerance * _TIGHTER, _TIGHTEST), self._span() / LEAST_STEPS
         while len(self.able) > 1:
             last = len(self.able) == 2
             share = math.inf if last else _SECOND_SHARE * (self.until - clock.monotonic())

@@ -32,6 +32,7 @@ from unhurried_heron.study.arguments import several, whole
 from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, raise_what_all_raised, tried
 from unhurried_heron.study.reference import Kind, References, Truth, kind_of, size_of, up_to_its_stop
 
+# Relative tolerances where none are given: loose, usual and tight, so that a line shows.
 DEFAULT_RTOL: Final = (1e-4, 1e-6, 1e-8)
 ALL: Final = "all"
 # what each of all methods may take

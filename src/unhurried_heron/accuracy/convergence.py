@@ -30,17 +30,25 @@ from unhurried_heron.study.reference import Kind, References, kind_of, size_of, 
 if TYPE_CHECKING:
     import pandas as pd
 
-_STEPS, _HALVINGS = 16, 8
+# Steps of the first, longest size on the interval.
+_STEPS: Final = 16
+# How often the step is halved by default.
+_HALVINGS: Final = 8
 # errors are looked for at so many ends of steps at most
 _MOST_ROWS: Final = 2000
-# a straight part: at least three points, whose orders stay within this of their mean
-_WITHIN, _SHARE = 0.15, 0.05
+# Orders of a straight part stay within this of their mean,
+_WITHIN: Final = 0.15
+# and within this share of the order of the method more.
+_SHARE: Final = 0.05
 # from this order on errors fall so fast that steps are shortened by less
 _HIGH: Final = 6
+# Points that a straight part has at least.
 _FEWEST: Final = 3
 # errors as near to the reference's own, or to rounding, tell no order
 _FLOOR: Final = 30.0
+# Errors below this many roundings of the largest size are taken for rounding.
 _ROUNDING: Final = 100 * float(np.finfo(float).eps)
+# The default budget of all runs together, in seconds.
 _SECONDS: Final = 20.0
 COLUMNS: Final = (
     "method", "step", "steps", "error at end", "largest error", "order at end", "order", "straight", "rate evaluations",

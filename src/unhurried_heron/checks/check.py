@@ -21,8 +21,11 @@ from unhurried_heron.problem.quotients import what_to_write, zero_denominator
 
 # beyond this many states the eigenvalues of a full matrix take too long to look at beforehand
 _MOST_EIGENVALUES = 400
+# An explicit method that needs more steps than this for stability alone meets a stiff problem.
 _STIFF_STEPS = 5_000.0
+# Known times of a switch that are listed.
 _SHOWN_TIMES = 4
+# Switches that are listed.
 _SHOWN_SWITCHES = 12
 # two equal eigenvalues part by about the root of the rounding error
 _ROUNDING = 2.0 * float(np.sqrt(np.finfo(float).eps))

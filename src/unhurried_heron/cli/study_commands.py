@@ -39,8 +39,10 @@ from unhurried_heron.errors import OptionError
 from unhurried_heron.methods.catalogue import DEFAULT
 from unhurried_heron.problem.problem import Problem
 
-# for explanations, and for those of a run that was interrupted
-_SECONDS, _AFTER_INTERRUPT = 10.0, 0.5
+# Seconds that an explanation may take,
+_SECONDS = 10.0
+# and that of a run that was interrupted.
+_AFTER_INTERRUPT = 0.5
 
 
 def convergence(

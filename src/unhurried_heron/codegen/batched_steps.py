@@ -21,7 +21,9 @@ from unhurried_heron.codegen.vector_ir import LANES, IrWriter, VectorLane
 # is not finite; how often they were evaluated in the step that went wrong
 BLOCK: Final = ("n", "rates", "context", "state", "other", "stages", "past", "past_rates", "predicted", "head")
 CODE: Final = len(BLOCK)
+# Slot of the number of rates evaluated in the step that went wrong.
 MADE: Final = CODE + 1
+# How many int64 numbers a batch of steps is given and returns.
 SIZE: Final = MADE + 1
 
 

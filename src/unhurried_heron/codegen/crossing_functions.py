@@ -26,9 +26,12 @@ from unhurried_heron.problem.problem import Problem
 
 # how a watched formula must change: a held switch ends where its formula falls below zero
 LEAVES = 2
+# The code of a function that is watched in both directions.
 _EITHER = 0
-# what an event does to the step that it lies in, as `kernels.memory.control` has them
-ENDS, ACTS = 1, 2
+# What an event does to its step, as `kernels.memory.control` has it: it ends the run,
+ENDS = 1
+# or it changes something.
+ACTS = 2
 
 
 # a formula with what fills its template, or a function of the user

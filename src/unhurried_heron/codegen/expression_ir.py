@@ -16,6 +16,7 @@ from unhurried_heron.formulas.expression import COMPARISONS, SUM, TIME, Node, fr
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 
 _ORDERED: Final = {"lt": "olt", "le": "ole", "gt": "ogt", "ge": "oge", "eq": "oeq", "ne": "une"}
+# Powers up to this, whole and half ones, become products: more multiplications err and cost more than `pow`.
 _MAX_UNROLLED_POWER: Final = 16.0
 
 

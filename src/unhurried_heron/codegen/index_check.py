@@ -15,6 +15,7 @@ from unhurried_heron.formulas.layout import IndexedFormula, Loop
 
 # least and greatest value so far, and the indices that still have to run
 Form = tuple[int, int, tuple[tuple[str, int], ...]]
+# Indices beyond this are refused: doubles no longer hold every whole number.
 _FURTHEST: Final = 2**53
 _NOTHING: Final[frozenset[Form]] = frozenset()
 

@@ -17,7 +17,9 @@ from typing import Any, Final
 
 import numpy as np
 
+# The answer of a function where all is well; a callback that stopped leaves zero behind.
 FINE: Final = 1
+# The answer that stops the march.
 STOP: Final = -1
 
 FloatArray = np.ndarray[Any, np.dtype[np.float64]]

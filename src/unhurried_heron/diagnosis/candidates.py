@@ -14,11 +14,18 @@ from unhurried_heron.study.attempts import tried
 
 _SMOOTH: Final = (FOR_SMOOTH, "verner-76", "adams-variable")
 _STIFF: Final = (FOR_STIFF, "radau-iia-variable", "backward-differentiation-variable")
-_LEAST_SECONDS, _MOST_SECONDS = 0.5, 5.0
+# Seconds that a candidate may take at least,
+_LEAST_SECONDS: Final = 0.5
+# and at most.
+_MOST_SECONDS: Final = 5.0
 # so many states are too many to be solved for, perhaps
 _LARGE: Final = 300
-# so short runs are timed again, so often and for so long, and the shortest time counts
-_SHORT, _REPEATS, _WHILE = 0.02, 3, 0.1
+# Runs shorter than this many seconds are timed again,
+_SHORT: Final = 0.02
+# so often in one round,
+_REPEATS: Final = 3
+# in rounds for so many seconds; the shortest time counts.
+_WHILE: Final = 0.1
 
 
 @dataclass(frozen=True)

@@ -37,9 +37,12 @@ if TYPE_CHECKING:
 _SOME: Final = 0.02
 # stiff is what makes an explicit step so many times shorter than the solution needs
 _STIFF: Final = 5.0
+# A share of the work from which a cause is called much.
 _COSTLY: Final = 0.1
-# a state that grows so many times in so small a part of the time leaves all bounds
-_LEAVES, _LAST = 100.0, 0.01
+# A state leaves all bounds that grows by this factor
+_LEAVES: Final = 100.0
+# over the last part of the time of this share.
+_LAST: Final = 0.01
 # so few steps are not worth another method
 _FEW_STEPS: Final = 200
 

@@ -11,6 +11,7 @@ import numpy as np
 
 from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps
 
+# Stretches that one sentence lists.
 _SHOWN = 3
 
 

@@ -31,8 +31,10 @@ _TIMES: Final = {10: "ten", 100: "a hundred"}
 _RULES: Final = 0.9
 # The share of a state's size from which an absolute tolerance is coarse.
 _COARSE: Final = 1e-2
-# The number of rows that are compared, and of states that are named in one sentence.
-_ROWS, _SHOWN = 400, 4
+# Rows that are compared.
+_ROWS: Final = 400
+# States that one sentence names.
+_SHOWN: Final = 4
 
 
 class Truth:

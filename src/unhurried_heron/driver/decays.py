@@ -16,9 +16,11 @@ from unhurried_heron.run.trajectory import Array
 # a mode decays if it swings or grows by no more than this share of how fast it decays; those of less than this share of
 # the fastest do not matter
 _SWINGS: Final = 0.05
+# Modes slower than this share of the fastest one need not decay.
 _SLOW: Final = 0.02
 # with so many decays of the fastest mode left, an implicit method takes fewer and longer steps towards the rest
 _MOST_DECAYS: Final = 5e6
+# Relative change of the state for a difference: near the square root of rounding, where both errors are small.
 _NUDGE: Final = 1e-7
 # the directions of so many take 160 MB, and their rates a second
 _MOST_STATES: Final = 500_000

@@ -17,16 +17,25 @@ from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
 
 # fewer steps than this are quick anyway
 _MANY_STEPS: Final = 1000
+# Iterations of the power method at most.
 _MOST_TURNS: Final = 20
+# Up to so many states the eigenvalues of the full Jacobian are found.
 _FEW: Final = 20
+# Relative change of the state for a difference, near the square root of rounding.
 _NUDGE: Final = 1e-7
-# a step chosen for its stability stays within this share of the limit
-_LEAST, _MOST = 0.5, 2.0
+# A step was chosen for its stability that is at least this share of the stable one,
+_LEAST: Final = 0.5
+# and at most this multiple of it.
+_MOST: Final = 2.0
+# States that one sentence names.
 _SHOWN: Final = 4
 # a run is looked at on its way after so many attempts, which take a hundred times as long as a look, and again after so
 # many times the attempts until the look before; what lies further back than this part of them is not worth a word
 _FIRST: Final = 100_000
-_SPREAD, _PART = 1.25, 0.3
+# Looks at the march are this factor of attempts apart,
+_SPREAD: Final = 1.25
+# and those of the last attempts beyond this share are kept.
+_PART: Final = 0.3
 
 
 class Look(NamedTuple):

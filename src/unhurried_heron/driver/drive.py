@@ -16,7 +16,8 @@ from unhurried_heron.driver.layout import March
 from unhurried_heron.driver.progress import ProgressBar
 from unhurried_heron.driver.recorder import StepRecorder, recorded
 from unhurried_heron.driver.run_request import RunRequest
-from unhurried_heron.driver.sliding import AT_LAST, NEAR, Slide, slide_at
+from unhurried_heron.driver.slide import Slide
+from unhurried_heron.driver.sliding import AT_LAST, NEAR, slide_at
 from unhurried_heron.driver.watchdog import Watchdog
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.model.action import modes_of
@@ -26,13 +27,18 @@ from unhurried_heron.run.trajectory import Array, Trajectory
 
 # a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon
 _SLICE_SECONDS = 0.05
+# A slice has at most this many times the attempts of the one before.
 _MOST_GROWTH = 512.0
 # with full matrices of this size a single attempt may last longer than that
 _LARGE = 300
+# A count that no march reaches.
 _UNLIMITED = 2**62
-# every so many steps the pace is looked at. Steps have collapsed that became this share of those of the best slice, if
-# the rest would take so many times the steps until then
-_MANY, _SHRUNK, _HOPELESS = 1_000_000, 1e-3, 1e3
+# Steps between two looks at the pace.
+_MANY = 1_000_000
+# Steps have collapsed that became this share of those of the best slice,
+_SHRUNK = 1e-3
+# where the rest would take this many times the steps so far.
+_HOPELESS = 1e3
 
 
 class Driver:

@@ -14,8 +14,10 @@ from unhurried_heron.run.trajectory import Trajectory, grown_at_end
 
 # a formula that has come down to this share of what it was at the start is near to zero
 _NEAR_ZERO: Final = 1e-3
-# a state that grows so many times in so small a share of the time leaves all bounds
-_UNBOUNDED, _LAST = 1e3, 1e-3
+# A state leaves all bounds that grows by this factor
+_UNBOUNDED: Final = 1e3
+# over the last part of the time of this share.
+_LAST: Final = 1e-3
 # what changes within so few spacings of times cannot be followed
 _UNRESOLVED: Final = 1e-3
 # a rate that would change its state so many times in the time that has passed leaves all bounds

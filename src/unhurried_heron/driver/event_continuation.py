@@ -15,6 +15,7 @@ from unhurried_heron.units.quantities import number_in
 
 _OPPOSITE: dict[str, Going] = {"up": "down", "down": "up", "either": "either"}
 _NEVER = "1 < 0"
+# Times that differ by this share are one.
 _ROUNDING = 1e-13
 
 

@@ -33,7 +33,8 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
     from unhurried_heron.driver.build_run import build_run, judged, not_begun, stiffness_of
     from unhurried_heron.driver.progress import ProgressBar
     from unhurried_heron.driver.setup import linear_kind, set_up
-    from unhurried_heron.driver.sliding import Part, goes_on_sliding
+    from unhurried_heron.driver.slide import Part
+    from unhurried_heron.driver.sliding import goes_on_sliding
 
     def once(request: RunRequest) -> Part:
         """Return the run of a single march."""

@@ -20,6 +20,7 @@ from unhurried_heron.problem.known_times import known_times
 from unhurried_heron.problem.pointwise import surroundings
 from unhurried_heron.run.trajectory import Array
 
+# Crossings that fit into the buffer before the march returns.
 _ROOM = 1024
 # known times that differ by no more than this many spacings of floating-point numbers of their size are one
 TOGETHER: Final = 4.0

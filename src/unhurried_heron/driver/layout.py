@@ -40,11 +40,16 @@ from unhurried_heron.run.trajectory import Array
 
 # steps to a chunk: enough to make a call cheap, few enough to stay in the processor's cache
 CHUNK_STEPS = 1024
+# Bytes of step polynomials that fit into the buffer before the march returns.
 CHUNK_BYTES = 4_194_304
+# Events that fit into the buffer at least.
 EVENT_ROOM = 64
 # counts beyond this are none that a run could reach
 _MOST_COUNT = 2**62
-_MANY_IN_STEP, _EVENT_NUMBERS = 256, 20_000
+# Changes of one function that a part of a step may hold at most,
+_MANY_IN_STEP = 256
+# as long as events and states together keep no more numbers than this.
+_EVENT_NUMBERS = 20_000
 # so many attempts are made before the first look, where an earlier run has shown that they are quick
 _SHORT = 64
 

@@ -14,6 +14,7 @@ from unhurried_heron.families.error_scale import ErrorScale
 
 # larger ones are laid out soon enough, compared with their runs
 _MOST_BYTES = 2_000_000
+# Marches of one model that wait to be used again.
 _MOST_WAITING = 8
 
 

@@ -6,6 +6,7 @@ import sys
 import time
 from typing import Any
 
+# Seconds of a run before its bar is shown.
 _SHOW_AFTER = 2.0
 
 

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
-from typing import Any, Final, NamedTuple
+from dataclasses import replace
+from typing import Any, Final
 
 import numpy as np
 
@@ -15,6 +14,7 @@ from unhurried_heron.driver.event_continuation import met_at_end, modes_left, on
 from unhurried_heron.driver.layout import March
 from unhurried_heron.driver.options import Budget
 from unhurried_heron.driver.run_request import RunRequest
+from unhurried_heron.driver.slide import Once, Part, Slide
 from unhurried_heron.driver.widths import widths_of
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import names_in
@@ -30,65 +30,23 @@ from unhurried_heron.run.event_log import SwitchLog
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 
-# so many crossings in one place are looked at, and so many at most, as so many changes of what is slid along
-SOON, AT_LAST = 6, 60
+# Crossings at one time after which it is asked whether they are a sliding motion.
+SOON: Final = 6
+# Crossings at one time, or changes of the motion, after which the run is given up.
+AT_LAST: Final = 60
 # so many switches that a solution stands on are looked at, of which so many may depend on each other
 _MOST_STANDINGS, _MOST_DEPENDENT = len(LEAVES), 12
 # a march that finds no motion along a root that rests asks again at later crossings, so many times
 MAX_UNANSWERED = 20
-# shares of the interval within which times are one
-_IN_PLACE, NEAR = 1e-10, 1e-9
+# Changes of the motion within this share of the interval are at one time.
+_IN_PLACE: Final = 1e-10
+# Crossings within this share of the interval belong to one change of the motion.
+NEAR: Final = 1e-9
 _SLIDES: Final = ": sliding"
 # in tolerances, how far a switch that is left is put from zero
 _BESIDE = 1e-3
 # a share that is so near to its border has come there by itself
 _COMES = 1e-3
-
-
-class Part(NamedTuple):
-    """What a single march left.
-
-    Attributes
-    ----------
-    run : Run
-    slide : Slide or None
-        The motion along switches with which it goes on.
-    stopped_by : int
-        The event that stopped it.
-    stiff : str
-        What is to be said of steps that stability held back; empty where it did not.
-    roots : dict of str to float
-        As `RunRequest.roots`.
-    """
-
-    run: Run
-    slide: Slide | None
-    stopped_by: int
-    stiff: str
-    roots: dict[str, float]
-
-
-Once = Callable[[RunRequest], Part]
-
-
-@dataclass(frozen=True)
-class Slide:
-    """The switches that a solution stands on and what becomes of each, and the model of the motion along some of them.
-
-    Attributes
-    ----------
-    standings : tuple of Standing
-    choice : tuple of int
-        The side on which each is left, or `SLIDES`.
-    model : Model
-    """
-
-    standings: tuple[Standing, ...]
-    choice: tuple[int, ...]
-    model: Model
-
-    def __iter__(self) -> Iterator[tuple[Standing, int]]:
-        return zip(self.standings, self.choice, strict=True)
 
 
 def slide_at(request: RunRequest, march: March, last: list[int]) -> Slide | None:

@@ -14,9 +14,11 @@ from unhurried_heron.input.values import is_finite_number
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array
 
+# The relative tolerance where none is given: seven digits, more than a figure shows or most data have.
 DEFAULT_RTOL: Final = 1e-7
 # the relative tolerance in units of the absolute one, where none is given
 ATOL_PART: Final = 1000.0
+# The smallest relative tolerance: some fifty roundings of a double.
 SMALLEST_RTOL: Final = 1e-14
 
 Tolerance = float | str | Mapping[str, float | str] | None

@@ -16,6 +16,7 @@ from unhurried_heron.problem.pointwise import surroundings
 _SHARE: Final = 0.5
 # of what the largest state is, where no absolute tolerance says anything
 _LEAST: Final = 1e-18
+# The smallest width, for states that are all zero.
 _SMALLEST: Final = 1e-280
 
 

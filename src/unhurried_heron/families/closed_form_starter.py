@@ -13,6 +13,7 @@ from unhurried_heron.kernels.memory.multistep_work import ClosedFormWork
 from unhurried_heron.problem.problem import Problem
 
 EXACT: Final = "exact"
+# Degree of the polynomial through a closed form on a step.
 _DEGREE: Final = 8
 
 

@@ -27,6 +27,7 @@ _CONTROLLER: Final = Controller(safety=0.77, error_exponent=0.8, previous_error_
 # where errors between the steps are this much larger than what is estimated, steps are shorter by so much more: between
 # them what cancels at their ends does not
 _ALIKE: Final = 1.5
+# The error between the steps may be this multiple of the tolerance where the pair foresees it.
 _BETWEEN: Final = 0.3
 # a step polynomial that makes more of what decays, near the limit of stability, wants steps as much more accurate (with
 # this value errors between the steps keep within ten tolerances where a method follows something damped)

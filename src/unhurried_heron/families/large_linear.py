@@ -30,8 +30,12 @@ _COLUMNS: Final = 128
 _FROM_DIAGONAL: Final = {"permc_spec": "MMD_AT_PLUS_A", "diag_pivot_thresh": 0.01, "options": {"SymmetricMode": True}}
 # the largest error, of a vector of about ones, of factors that are taken
 _SOLVED: Final = 1e-6
-# from this many unknowns on a factorisation has a thread of its own, which is waited for so many seconds at a time
-_OWN_THREAD, _LOOK_SECONDS, _LAST_SECONDS = 2000, 0.05, 5.0
+# Unknowns from which a factorisation has a thread of its own.
+_OWN_THREAD: Final = 2000
+# Seconds between two looks whether it must end.
+_LOOK_SECONDS: Final = 0.05
+# Seconds that the process waits for such threads at its end.
+_LAST_SECONDS: Final = 5.0
 
 
 def order_for_band(n: int, rows: Any, columns: Any) -> tuple[Any, int, int]:

@@ -11,6 +11,7 @@ from unhurried_heron.run.trajectory import Array
 
 # dimension of the Krylov space
 _TURNS: Final = 40
+# A Krylov vector shorter than this share of its column closes the space.
 _NOTHING: Final = 1e-13
 
 

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.accuracy.certify import Certificate
+from unhurried_heron.accuracy.certificate import Certificate
 from unhurried_heron.accuracy.comparison import Comparison, setting_of
 from unhurried_heron.accuracy.conserved_quantities import drifts, ends_of_steps, scale_of
 from unhurried_heron.accuracy.convergence import Convergence
@@ -23,7 +23,10 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 _MARKERS: Final = ("o", "s", "^", "D", "v", "P", "X")
-_RUN, _GAP = 0.5, 0.45
+# The triangle of an order spans this factor of the step,
+_RUN: Final = 0.5
+# and lies this factor below the line.
+_GAP: Final = 0.45
 # errors larger than that are of no interest, and would flatten all others
 _MOST: Final = 30.0
 
@@ -107,7 +110,7 @@ def draw_digits(certificate: Certificate, *, axes: Any = None) -> Figure:
         at = np.arange(len(states)) + wide * (index - 0.5 * (len(times) - 1))
         unit = certificate.problem.units.get("t", "")
         ax.bar(at, digits, 0.9 * wide, label=f"t = {time:.6g} {unit}".rstrip(), color=style_of(index)["color"])
-    ax.axhline(certificate.query, color="0.3", linestyle="--", label=f"{certificate.query} asked for")
+    ax.axhline(certificate.digits_wanted, color="0.3", linestyle="--", label=f"{certificate.digits_wanted} asked for")
     ax.set_xticks(np.arange(len(states)), states)
     ax.set_ylabel("certain digits")
     done = "certified" if certificate.certified else "not certified"

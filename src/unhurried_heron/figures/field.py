@@ -20,7 +20,9 @@ from unhurried_heron.units.quantities import number_in
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
+# Points of the grid of nullclines in each direction.
 _FINE = 201
+# Points of a drawn solution.
 _POINTS = 1200
 _TIME = "t"
 

@@ -25,11 +25,14 @@ _COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#
 _KINDS, _FAINT = ("#0072B2", "#009E73", "#CC79A7", "#E69F00"), "#BBBBBB"
 _LINES = ("-", "--", ":", "-.")
 _MARKERS = ("o", "s", "^", "D", "v", "P", "X")
+# Marks of one event in a figure.
 _MOST_MARKS = 40
 # of texts that hold names of the user's: a dollar sign in them is one
 VERBATIM: dict[str, Any] = {"parse_math": False}
-# so many runs without an error are told below a figure, in lines of so many letters
-_MOST_MISSING, _NOTE_WIDTH = 6, 110
+# Runs without an error that are named below a figure,
+_MOST_MISSING = 6
+# in lines of so many characters.
+_NOTE_WIDTH = 110
 
 
 def style_of(index: int) -> dict[str, Any]:

@@ -15,8 +15,11 @@ from unhurried_heron.figures.records import with_unit
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 
-# between two frames the curve is looked at so often at least, and so often in all
-_BETWEEN, _POINTS = 4, 3000
+# Points of the curve between two frames at least,
+_BETWEEN: Final = 4
+# and in the whole film.
+_POINTS: Final = 3000
+# Opacity of the whole curve behind the moving one.
 _FAINT: Final = 0.15
 # in how many shades a tail fades
 _SHADES: Final = 24

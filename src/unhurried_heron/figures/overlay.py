@@ -13,6 +13,7 @@ from unhurried_heron.figures.records import MOST_DOTS, Curve, StatesRecord, stat
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 
+# Points of a closed form, or of a difference, in a figure.
 _POINTS = 2000
 # where along a curve the direction of time is told, as shares of its length
 _ARROWS = (0.15, 0.45, 0.75)

@@ -30,6 +30,7 @@ MOST_DOTS = 200
 _SEEN_BESIDE = 20.0
 # an indexed state with more members than this is drawn as a map, at so many times
 _MOST_CURVES = 8
+# Times of a map of an indexed state.
 _MAP_POINTS = 300
 
 

@@ -21,12 +21,20 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
+# Points of a region in each direction.
 _POINTS: Final = 500
-# filled so lightly that what lies below shows through
-_BORDERS, _OF_MANY = 7, 4
+# More regions than this are drawn by
+_BORDERS: Final = 7
+# so many of them, chosen by their size.
+_OF_MANY: Final = 4
+# Opacity of a region, through which what lies below is seen.
 _FADED: Final = 0.1
-# inches of a figure of our own: its height, beside the plane, and the most it is wide
-_TALL, _BESIDE, _WIDE = 8.0, 3.4, 12.8
+# Height of a figure of regions in inches.
+_TALL: Final = 8.0
+# Inches beside the plane.
+_BESIDE: Final = 3.4
+# The largest width in inches.
+_WIDE: Final = 12.8
 
 
 def draw_stability(

@@ -20,6 +20,7 @@ from unhurried_heron.figures.overlay import labels_of, runs_of
 from unhurried_heron.input.values import is_finite_number
 from unhurried_heron.run.run import Run
 
+# Frames of a film at most.
 _MOST_FRAMES: Final = 20_000
 _KINDS: Final = (".gif", ".mp4", ".png")
 

@@ -13,8 +13,11 @@ from unhurried_heron.errors import OptionError, excerpt
 from unhurried_heron.input.values import is_finite_number
 from unhurried_heron.run.run import Run
 
+# Samples in a second, as of compact discs.
 _RATE: Final = 44_100
+# The largest sample, as a share of what 16 bits hold.
 _LOUD: Final = 0.9
+# The longest sound in seconds.
 _LONGEST: Final = 3600.0
 
 

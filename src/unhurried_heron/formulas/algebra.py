@@ -33,9 +33,11 @@ from unhurried_heron.formulas.simplify import simplified
 MOST_TOGETHER: Final = 4
 # formulas of up to so many terms are handed over as they are, so that common factors cancel; larger ones as one symbol
 _MOST_TERMS: Final = {2: 4, 3: 2, 4: 1}
+# Terms of a side that is expanded beside the matrix.
 _MOST_TERMS_BESIDE: Final = 40
 # whole numbers below this are kept as they are, since they may cancel
 _PLAIN_NUMBERS: Final = 100
+# Symbols of a matrix that SymPy is given; beyond, it may take minutes.
 _MOST_SYMBOLS: Final = 10
 
 

@@ -13,10 +13,15 @@ from unhurried_heron.formulas.expression import COMPARISONS, TIME, ZERO, Node, a
 from unhurried_heron.formulas.interval_arithmetic import enclose
 from unhurried_heron.formulas.simplify import simplified
 
+# Known times of one switch.
 MOST_TIMES: Final = 100_000
+# Cells of the interval that the search may enclose.
 _MOST_CELLS: Final = 200_000
+# Cells that the search begins with.
 _FIRST_CELLS: Final = 64
+# Steps of a formula with a curved argument that are solved for one by one.
 _MOST_CURVED_STEPS: Final = 2_000
+# Two crossings within this share of the interval are a touch, unless the formula jumps.
 _TOUCH: Final = 1e-6
 _BROKEN: Final = frozenset({"where", "step", "pulse", "sign", "floor", "ceil", "abs", "min", "max", *COMPARISONS})
 

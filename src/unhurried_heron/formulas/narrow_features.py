@@ -15,9 +15,13 @@ import numpy as np
 from unhurried_heron.formulas.expression import TIME, Node, free_names, upwards
 from unhurried_heron.formulas.interval_arithmetic import enclose
 
+# Cells that the search begins with.
 _FIRST_CELLS: Final = 64
+# Cells that the search may enclose.
 _MOST_CELLS: Final = 40_000
+# Halvings of a cell.
 _MOST_ROUNDS: Final = 40
+# Formulas of one problem that are searched.
 _MOST_FORMULAS: Final = 60
 # cells on which a formula stays within this share of its range need not be halved
 _SHARE: Final = 0.2

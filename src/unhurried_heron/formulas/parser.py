@@ -16,8 +16,11 @@ from unhurried_heron.formulas.expression import BOUND, CONSTANTS, RESERVED, SUM,
 from unhurried_heron.formulas.notation import PRIME, SAID_OTHERWISE, in_one_spelling, to_python
 from unhurried_heron.formulas.operations import OPERATIONS
 
+# Levels of parentheses, well below the depth of Python's own recursion.
 MAX_DEPTH: Final = 100
+# The largest written exponent.
 MAX_EXPONENT: Final = 1000.0
+# Characters of one formula.
 MAX_LENGTH: Final = 100_000
 PLAIN_NAME: Final = re.compile(r"(?!_)\w+")
 

@@ -14,6 +14,7 @@ from unhurried_heron.formulas.state_name import StateName
 # how tightly an operation binds; what binds less tightly than its surroundings needs parentheses
 _RANK: Final = {"where": 9, "or": 1, "and": 2, "not": 3, **dict.fromkeys(COMPARISONS, 4), "add": 5, "neg": 6}
 _RANK.update({"mul": 7, "div": 7, "pow": 8})
+# The rank of what needs no parentheses.
 _ATOM: Final = 9
 _SIGNS: Final = {"lt": "<", "le": "<=", "gt": ">", "ge": ">=", "eq": "==", "ne": "!="}
 _LATEX_SIGNS: Final = {"lt": "<", "le": r"\le", "gt": ">", "ge": r"\ge", "eq": "=", "ne": r"\ne"}
@@ -25,6 +26,7 @@ _GREEK: Final = frozenset(
     )
     for name in row.split(" ")
 )
+# Characters of a printed formula.
 _LONGEST: Final = 100_000
 
 

@@ -46,6 +46,7 @@ from unhurried_heron.kernels.memory.work_spaces import (
     STOPPED,
 )
 
+# Factors are used again for a step that differs by this share: Newton's iteration hardly notices.
 _SAME_STEP = 1e-3
 # beyond this many steps of the length before, its polynomial says nothing
 _FURTHEST = 4.0

@@ -17,8 +17,15 @@ from unhurried_heron.kernels.memory.decoding import variable_in
 _FAR = 1e4
 # a step aims at this part of the one whose error would be all that is allowed
 _AIM = 0.8
-# orders are changed for this much longer steps, and lengths for so much
-_ORDER_GAINS, _LENGTH_GAINS, _LONGEST, _SHORTEST = 1.1, 1.2, 2.0, 0.4
+# The order is changed for steps that become longer by this factor,
+_ORDER_GAINS = 1.1
+# and the length for this one: both make the table anew.
+_LENGTH_GAINS = 1.2
+# The factor from one step to the next at most,
+_LONGEST = 2.0
+# and at least.
+_SHORTEST = 0.4
+# An error of zero counts as this.
 _TINY = 1e-300
 
 

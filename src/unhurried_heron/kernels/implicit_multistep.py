@@ -36,6 +36,7 @@ from unhurried_heron.kernels.memory.control import (
 from unhurried_heron.kernels.memory.decoding import history_in, implicit_history_in, implicit_memory, system_in
 from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, FRESH, NEWTON_LIMIT, OLD, STOPPED
 
+# Factors are used again for a step that is the same but for rounding.
 _SAME_STEP = 1e-9
 
 

@@ -38,10 +38,15 @@ _HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"
 # for so much larger. At this share it missed by less than a tenth on rods and squares of all sizes, and on nine of ten
 # random matrices; the direction is kept, so that later looks begin where this one ended
 _MARGIN = 1.1
-_SETTLED, _MOST_TURNS = 0.005, 60
+# The power method ends where the radius changes by no more than this share,
+_SETTLED = 0.005
+# or after so many iterations.
+_MOST_TURNS = 60
 # an eigenvalue is believed until steps have cost so many times what it did
 _SHARE = 20
+# Relative change of a state for a difference, the square root of rounding.
 _NUDGE = 1.5e-8
+# The golden section, whose multiples spread evenly over the circle.
 _GOLDEN = 0.6180339887498949
 # a little less than 2/3 (1 - 2/15 damping), by which the stable interval grows with the square of the stages
 _REACH = 0.65

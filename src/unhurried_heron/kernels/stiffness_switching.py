@@ -20,17 +20,25 @@ from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, CHANGE, DESC
 from unhurried_heron.kernels.memory.decoding import choice_in, choosing_work_in, system_in
 from unhurried_heron.kernels.memory.multistep_work import CHANGES
 
-# a look costs one evaluation and more: after so many steps of the non-stiff method, more of them where it has long been
-# the right one, and of the stiff method
-_LOOKS, _LOOKS_LATER, _LATER = 8, 16, 128
+# Steps of the non-stiff method between two looks, which cost an evaluation and more,
+_LOOKS = 8
+# and where it has long been the right one:
+_LOOKS_LATER = 16
+# from so many steps on.
+_LATER = 128
+# Steps of the stiff method between two looks.
 _LOOKS_WHEN_STIFF = 4
-# signs in a row for a change, and the most of them after changes that were not worth while
-_FIRST_WAIT, _LONGEST_WAIT = 3, 48
+# Signs in a row for a change at first,
+_FIRST_WAIT = 3
+# and at most, after changes that were not worth while.
+_LONGEST_WAIT = 48
 # a step of the stiff method is to be worth so much of what it costs, to stay
 _WORTH = 0.5
 # sizes of states that oscillate are those of late
 _FORGETS = 0.97
+# Every component of the first direction has this size at least.
 _OF_ALL = 0.01
+# Steps until the radius is trusted.
 _LEARNS = 8
 # how far along the direction, in units of the states' sizes
 _NUDGE = 1e-7

@@ -13,8 +13,12 @@ from unhurried_heron.kernels.memory.call import as_control, as_longs
 from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, DESCRIBE, REACHED_END, REFUSE, START
 from unhurried_heron.kernels.memory.decoding import block_work_in, newton_in, several_in, several_work_in, system_in
 
-# a contraction below the first, in so many steps of one order, is good; one above the second is bad
-_GOOD, _BAD, _STEPS = 0.02, 0.5, 4
+# A contraction below this is good,
+_GOOD = 0.02
+# and one above this is bad.
+_BAD = 0.5
+# So many good steps of one order in a row lead to a higher one.
+_STEPS = 4
 # so many refusals of one step say that the order is too high for it
 _REFUSALS = 2
 

@@ -15,6 +15,7 @@ from unhurried_heron.methods.rooted_trees import Scalar
 
 # decimal powers of more than two digits are no coefficients, and would take endless digits to write out
 _EXPONENT: Final = re.compile(r"[eE][+-]?0*[1-9]\d\d")
+# The largest coefficient.
 _LARGEST: Final = 1e50
 
 Row = tuple[Scalar, ...]

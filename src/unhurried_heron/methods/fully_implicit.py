@@ -18,8 +18,11 @@ from unhurried_heron.methods.interpolant import joined_weights
 from unhurried_heron.methods.nodes import exactly, integrals
 from unhurried_heron.methods.rooted_trees import ElementaryWeights, extended
 
+# Conditions met to this are met; coefficients have fifty digits, their eigenvalues are doubles.
 _MET: Final = 1e-12
+# Nodes and eigenvalues nearer than this cannot be told apart.
 _APART: Final = 1e-6
+# Points of a step at which a largest value is looked for.
 _FINE: Final = 2001
 
 

@@ -21,12 +21,17 @@ from unhurried_heron.methods.stability import Region
 
 EXPLICIT_MULTISTEP: Final = "explicit linear multistep"
 IMPLICIT_MULTISTEP: Final = "implicit linear multistep"
+# Conditions met to this are met, for coefficients of extended precision.
 _MET: Final = 1e-11
 # roots on the unit circle are told from those outside, where rounding moves double ones by about this
 _OUTSIDE: Final = 1e-9
+# Points of the boundary locus.
 _ANGLES: Final = 7201
+# Distances from zero that are searched on the axes.
 _DISTANCES: Final = 600
+# Bisections of a limit.
 _BISECTIONS: Final = 60
+# The highest order that is looked for.
 _MOST_ORDER: Final = 20
 
 

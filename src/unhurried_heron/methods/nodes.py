@@ -13,6 +13,7 @@ import numpy as np
 from unhurried_heron.methods.coefficients import Row
 from unhurried_heron.methods.rooted_trees import extended
 
+# Iterations of Newton's method, which needs fewer.
 _TURNS: Final = 60
 
 

@@ -18,6 +18,7 @@ import numpy as np
 Tree = tuple[Any, ...]
 Scalar = Fraction | float
 
+# The highest order whose trees are checked; there are 719 of order 10.
 MAX_ORDER: Final = 10
 # residual below which a condition counts as met: coefficients may be decimals, written out or as floating-point numbers
 _MET: Final = 1e-12

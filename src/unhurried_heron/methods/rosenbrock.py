@@ -16,6 +16,7 @@ from unhurried_heron.methods.rooted_trees import MAX_ORDER, Tree, density, exten
 from unhurried_heron.methods.stability import OneStep, Polynomials, stability_function, value_at_infinity
 
 ROSENBROCK: Final = "Rosenbrock"
+# Conditions met to this are met.
 _MET: Final = 1e-12
 
 

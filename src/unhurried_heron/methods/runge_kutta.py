@@ -27,7 +27,7 @@ from unhurried_heron.methods.stability import OneStep, Polynomials, stability_fu
 EXPLICIT: Final = "explicit Runge-Kutta"
 DIAGONALLY_IMPLICIT: Final = "diagonally implicit Runge-Kutta"
 FULLY_IMPLICIT: Final = "fully implicit Runge-Kutta"
-_ALIKE: Final = 1e-12
+_ALIKE: Final = 1e-12  # sums that differ by this are equal
 # |R| at infinity of a method that damps what decays very fast
 _DAMPS: Final = 0.9
 

@@ -24,6 +24,7 @@ STABILISED: Final = "stabilised Runge-Kutta"
 DAMPING: Final = 0.15
 # rounding errors of a step grow as the square of the stages: with so many it leaves eleven digits
 MOST_STAGES: Final = 200
+# The smallest number of stages that has order 2.
 LEAST_STAGES: Final = 2
 # as polynomials in h lambda, up to so many stages
 _PLAIN: Final = 20

@@ -17,7 +17,9 @@ from unhurried_heron.methods.coefficients import Matrix
 from unhurried_heron.methods.rooted_trees import Scalar, extended
 
 Polynomials = tuple[tuple[Scalar, ...], tuple[Scalar, ...]]
+# Values below this are zero.
 _ZERO: Final = 1e-13
+# Bisections of a limit.
 _BISECTIONS: Final = 60
 
 

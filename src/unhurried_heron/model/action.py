@@ -26,6 +26,7 @@ from unhurried_heron.model.indices import affine
 from unhurried_heron.model.model import Model
 from unhurried_heron.units.quantities import number_for
 
+# Members that one assignment over an index may change.
 _MOST_CHANGES: Final = 100_000
 
 

@@ -11,7 +11,9 @@ from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.model.switch_extraction import is_square, text_of
 from unhurried_heron.model.unrolling import unrolled
 
+# Denominators and arguments of one problem that are watched.
 _MOST_GUARDS: Final = 64
+# Characters of a term in a message.
 _LONGEST_TEXT: Final = 60
 Kind = Literal["pole", "logarithm", "root"]
 

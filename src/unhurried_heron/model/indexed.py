@@ -16,9 +16,11 @@ from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import base_of
 from unhurried_heron.model.indices import Affine, affine, plain_index
 
-MOST_MEMBERS = 10_000_000
-_MOST_BLOCKS = 20_000
-_DEEPEST = 20
+MOST_MEMBERS = 10_000_000  # states of a problem
+# Pieces into which the loops of one rule may be split.
+_MAX_PIECES = 20_000
+_DEEPEST = 20  # levels of derived quantities that refer to members of each other
+# Formulas that may be rewritten for one rule.
 _MOST_REWRITTEN = 500
 
 
@@ -228,7 +230,7 @@ class Resolver:
         for member in members:
             self._cut(member, cuts, location)
         parts = [_divided(loop, cuts[loop.index]) for loop in loops]
-        if np.prod([len(part) for part in parts], dtype=np.float64) > _MOST_BLOCKS:
+        if np.prod([len(part) for part in parts], dtype=np.float64) > _MAX_PIECES:
             raise IndexedStateError(
                 "the indexed states have too many pieces", location=location, expected="fewer boundary equations"
             )
@@ -353,7 +355,7 @@ class Resolver:
                 if member.op == "at":
                     self._cut(member, cuts, location)
             pieces = _divided(Loop(index, *ends), cuts[index])
-            if len(pieces) > _MOST_BLOCKS:
+            if len(pieces) > _MAX_PIECES:
                 raise IndexedStateError(
                     "the indexed states have too many pieces", location=location, expected="fewer boundary equations"
                 )

@@ -22,6 +22,7 @@ from unhurried_heron.model.switch_types import RootSwitch
 from unhurried_heron.units.quantities import number_for
 
 Watched = Node | NamedFunction
+# Entries of the memory of a model, after which it is emptied.
 _MOST_REMEMBERED = 20_000
 
 

@@ -19,7 +19,9 @@ from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.formulas.narrow_features import CANDIDATES, narrow_windows
 from unhurried_heron.model.unrolling import unrolled
 
+# Formulas of states that are searched for narrow parts.
 MAX_FORMULAS: Final = 24
+# Narrow parts of a problem.
 MAX_PARTS: Final = 128
 # how far from zero an argument is looked at, in the largest number of the formula
 _REACH: Final = 16.0

@@ -22,8 +22,10 @@ from unhurried_heron.model.guards import Guard, guards_of
 from unhurried_heron.model.narrow import Narrow, narrow_formulas
 from unhurried_heron.model.switch_types import FunctionSwitch, HeldSwitch, Switch
 
-# states are moved by this share to find derivatives by differences, and never by less than this share of the other
-_NUDGE, _SMALL = 1.5e-8, 1e-6
+# Relative change of a state for a difference, the square root of rounding,
+_NUDGE = 1.5e-8
+# of states that are taken to be this large at least.
+_SMALL = 1e-6
 Shown = tuple[tuple[str, Node, str], ...]
 
 

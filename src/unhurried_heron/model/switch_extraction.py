@@ -33,6 +33,7 @@ from unhurried_heron.model.switch_types import SLOT, WIDTH, Cause, HeldSwitch, K
 from unhurried_heron.model.unrolling import can_switch
 
 _WHOLE: Final[dict[str, Whole]] = {"floor": "floor", "ceil": "ceil"}
+# Characters of a condition in a message.
 _LONGEST_TEXT: Final = 60
 HALF: Final = number(0.5)
 

@@ -35,12 +35,15 @@ from unhurried_heron.model.rates import WrittenRates
 _LONGEST: Final = 400
 # how many radians of a swing each of these goes through while its argument changes by one
 _TURNING: Final = {"sin": 1.0, "cos": 1.0, "tan": 1.0, "floor": 2.0 * math.pi, "ceil": 2.0 * math.pi}
+# Sines, cosines and saws of one formula whose speed is added up; beyond, it is looked at in every step.
 _MOST_TURNING: Final = 20
 # what can leap from one side of zero to the other without being zero between
 _BREAKING: Final = COMPARISONS | {"floor", "ceil", "sign", "step", "pulse", "tan", "log", "log10", "div"}
 _STRAIGHT: Final = frozenset({"name", "add", "neg", "mul", "where"})
-# in place of the formula that a state's rate comes from: none, so that it is zero, or several that add up
-_NO_RATE, _SEVERAL = -1, -2
+# No formula gives the rate of the state, so it is zero.
+_NO_RATE: Final = -1
+# Several formulas add up to the rate.
+_SEVERAL: Final = -2
 
 _Make = Callable[[Node, dict[Node, Node | None]], Node | None]
 

@@ -22,6 +22,7 @@ from unhurried_heron.model.energies import KINETIC, POTENTIAL
 from unhurried_heron.problem.facts import ProblemFacts
 from unhurried_heron.units.unit import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
 
+# Disagreements that one message lists.
 _MOST_TOLD: Final = 12
 _CONSTANTS: Final = frozenset(CONSTANTS.values())
 

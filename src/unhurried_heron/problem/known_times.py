@@ -13,9 +13,11 @@ from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.input.event import Event
 from unhurried_heron.units.quantities import number_in
 
+# Known times of one event.
 _MOST_TIMES: Final = 20_000_000
 # so many spacings of floating-point times, or less, are one time (`driver.landings`)
 _CLOSEST: Final = 4.0
+# Known times that are remembered with the problem.
 _MOST_KEPT: Final = 100_000
 Times = Any
 

@@ -13,8 +13,10 @@ from unhurried_heron.input.event import Event
 if TYPE_CHECKING:
     from unhurried_heron.problem.facts import ProblemFacts
 
-# no more lines than this of one kind, nor longer ones
-_MOST_LINES, _LONGEST = 24, 160
+# Lines of one kind in the text of a problem,
+_MOST_LINES = 24
+# and characters of a line.
+_LONGEST = 160
 
 
 def in_text(problem: ProblemFacts) -> str:

@@ -20,18 +20,27 @@ from numpy.polynomial import chebyshev
 from unhurried_heron.run.columns import LARGEST
 from unhurried_heron.run.trajectory import Array
 
+# Chebyshev points of a piece.
 _POINTS: Final = 16
 # the last coefficients over the largest, where a piece is told exactly
 _EXACT: Final = 1e-13
+# Rounding of a value, in sizes of the coefficients.
 _ROUNDING: Final = 64 * float(np.finfo(float).eps)
+# Rounding of a time, as a share of it.
 _TIME: Final = 4 * float(np.finfo(float).eps)
+# Halvings of a piece.
 _MOST_HALVINGS: Final = 30
+# Pieces that are evaluated at once.
 _AT_ONCE: Final = 4096
 # this share of the largest value that is told apart from infinity tells that it was one
 _BEYOND: Final = 0.1
-_MOST_OF_EACH, _MOST_MORE = 20, 100_000
+# Pieces that each step may become on average,
+_MOST_OF_EACH: Final = 20
+# and in all besides.
+_MOST_MORE: Final = 100_000
 
 _NODES: Final = np.cos(np.pi * (np.arange(_POINTS) + 0.5) / _POINTS)
+# From values at the nodes to coefficients: the discrete cosine transform.
 _TO_COEFFICIENTS: Final = (2.0 / _POINTS) * np.cos(np.outer(np.arange(_POINTS), np.arccos(_NODES)))
 _TO_COEFFICIENTS[0] *= 0.5
 

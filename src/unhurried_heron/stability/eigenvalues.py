@@ -19,9 +19,14 @@ if TYPE_CHECKING:
 
 # full matrices up to this size, and about so much work on all of them; of larger ones the fastest modes alone
 _MOST_FULL: Final = 300
+# Floating-point operations, in cubes of the size, that all eigenvalue problems of a study may take.
 _WORK: Final = 4e8
+# Eigenvalues of a large system, those of largest modulus.
 _FASTEST: Final = 6
-_FEWEST, _ROWS_OF_LARGE = 5, 16
+# Rows at which eigenvalues are found at least,
+_FEWEST: Final = 5
+# and of a large system.
+_ROWS_OF_LARGE: Final = 16
 # golden section: its multiples modulo 1 are spread evenly, however many of them are taken
 _GOLDEN: Final = 0.6180339887498949
 

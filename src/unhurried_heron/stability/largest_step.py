@@ -27,22 +27,41 @@ from unhurried_heron.study.reference import size_of
 if TYPE_CHECKING:
     import pandas as pd
 
-_ROWS, _SHOWN = 2000, 500
+# Rows at which eigenvalues are looked at,
+_ROWS: Final = 2000
+# and that are drawn.
+_SHOWN: Final = 500
 # a run that leaves what the solution reaches this many times over is no longer bounded
 _BOUNDED: Final = 10.0
 # slower decays than this share of the fastest do not die out within the interval anyway
 _LEAST_DECAY: Final = 1e-3
+# Two counts of steps this near, as a share, bracket the limit.
 _CLOSE: Final = 0.005
-_DIRECTIONS, _CANDIDATES = 61, 12
+# Directions of the left half-plane in which the region is measured.
+_DIRECTIONS: Final = 61
+# Eigenvalues that are tried.
+_CANDIDATES: Final = 12
+# The least distance of the border.
 _TINY: Final = 1e-9
 # so many times as many steps must stay bounded, too
 _MORE: Final = (2.0, 1.6, 1.4, 1.25, 1.18, 1.12, 1.08, 1.05, 1.03, 1.02, 1.01)
+# Marches of fewer steps keep them all.
 _ALL_KEPT: Final = 20_000
-_WIDER, _MOST_WIDENINGS = 1.15, 40
+# The factor of the count while a bracket is looked for,
+_WIDER: Final = 1.15
+# so often at most.
+_MOST_WIDENINGS: Final = 40
+# The default budget in seconds.
 _SECONDS: Final = 20.0
-# a change of the start by this share of each state, and by what factor it grows where a march is not stable
-_NUDGE, _GROWS, _TIGHT = 1e-8, 1e3, 1e-10
+# The change of the start, as a share of each state.
+_NUDGE: Final = 1e-8
+# A march is not stable that makes it grow by this factor.
+_GROWS: Final = 1e3
+# The relative tolerance of the runs by which the problem's own growth is known.
+_TIGHT: Final = 1e-10
+# Seconds that a march is given at least.
 _LEAST_LEFT: Final = 0.01
+# The relative tolerance of the run along which eigenvalues are found.
 _REFERENCE_RTOL: Final = 1e-7
 
 

@@ -32,15 +32,22 @@ if TYPE_CHECKING:
 Window = tuple[tuple[float, float], tuple[float, float]]
 # |R| on the border of a region is 1 but for rounding; of double roots by its root
 _WITHIN: Final = 1e-9
+# The factor of a step may exceed one by this, for rounding.
 _EXACTLY: Final = 1e-13
 # radii and directions at which the extent of a region is looked for
 _RADII, _DIRECTIONS = np.geomspace(0.002, 400.0, 400), 181
+# Room around a region, as a share of it.
 _ROOM: Final = 0.12
+# The window of a region without an end reaches so far from zero.
 _WITHOUT_END: Final = 6.0
+# Bisections of a border.
 _BISECTIONS: Final = 50
+# Points of a map in each direction.
 _MOST_POINTS: Final = 5_000
-# a thread is worth its while from so many points on
-_SHARE, _PART = 20_000, 100_000
+# Points that are worth a thread.
+_SHARE: Final = 20_000
+# Points that are evaluated at once.
+_PART: Final = 100_000
 
 
 @dataclass(frozen=True)

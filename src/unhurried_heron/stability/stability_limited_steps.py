@@ -20,8 +20,11 @@ if TYPE_CHECKING:
 
 # a step is held back by stability if one so much longer would leave the region for good: by so much a mode would grow
 _LONGER: Final = 1.25
+# A step is limited by stability that, longer by the factor above, lets a decay grow by this factor.
 _GROWS: Final = 1.05
+# Steps that are looked at by default.
 _ROWS: Final = 400
+# Stretches that one sentence lists.
 _NAMED: Final = 3
 
 

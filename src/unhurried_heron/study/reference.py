@@ -22,13 +22,22 @@ from unhurried_heron.study.attempts import Attempt, raise_what_all_raised, tried
 
 # a reference is at least a thousand times tighter than the tightest run measured against it, and always this tight
 _TIGHTER: Final = 1e-3
-_TIGHTEST, _LOOSEST = 1e-13, 1e-12
+# The tightest relative tolerance of a reference,
+_TIGHTEST: Final = 1e-13
+# and the loosest.
+_LOOSEST: Final = 1e-12
 # how long a reference may take before it is given up
 _SECONDS: Final = 20.0
+# Seconds that a second reference may take at least.
 _LEAST_SECONDS: Final = 0.5
+# Seconds that Taylor series may take.
 _TAYLOR_SECONDS: Final = 120.0
-# times at which errors are looked for: equally spaced, ever denser towards the start, and where the reference stepped
-_EVEN, _TOWARDS_START, _STEPS = 401, 121, 2000
+# Times at which errors are measured: equally spaced ones,
+_EVEN: Final = 401
+# ever denser ones towards the start,
+_TOWARDS_START: Final = 121
+# and steps of the reference.
+_STEPS: Final = 2000
 # where two references differ by more, relative to a state's size, neither is one any longer
 _AGREED: Final = 1e-4
 # times so near a jump, as a share of the interval, are left out: the two sides of it differ by all of it

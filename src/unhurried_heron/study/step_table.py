@@ -20,6 +20,7 @@ from unhurried_heron.study.arguments import whole
 if TYPE_CHECKING:
     import pandas as pd
 
+# Steps of a table.
 _MOST_STEPS: Final = 100_000
 
 

@@ -19,6 +19,7 @@ import numpy as np
 
 # bytes of each margin: its first eight hold the size of the array, the others are known
 _MARGIN: Final = 64
+# The byte with which margins are filled.
 _KNOWN: Final = 0xA5
 _PAGE: Final = mmap.PAGESIZE
 # positions in NumPy's table of C functions, the same since the hook exists

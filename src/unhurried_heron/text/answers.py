@@ -15,7 +15,9 @@ from unhurried_heron.study.text_table import TextTable
 if TYPE_CHECKING:
     import pandas as pd
 
+# Rows of an answer in the terminal,
 _MOST_ROWS = 24
+# and columns.
 _MOST_COLUMNS = 10
 
 

@@ -26,7 +26,9 @@ if TYPE_CHECKING:
 
     from unhurried_heron.checks.report import Report
 
+# Columns of text that is not written to a terminal.
 _PLAIN_WIDTH = 180
+# Events that did not happen and are listed.
 _MOST_EVENTS = 12
 # an indexed state with more members than this is told by its range
 _MOST_MEMBERS = 8

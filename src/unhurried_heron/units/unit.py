@@ -18,7 +18,9 @@ import pint
 from unhurried_heron.errors import UnitError, near_spelling
 
 _TOKEN: Final = re.compile(r"\s+|[^\W\d]\w*|°\w*|%|\d+(?:\.\d+)?|\*\*|[*/^()·-]|.")
+# The largest exponent of a unit.
 _LARGEST_EXPONENT: Final = 20.0
+# Characters of a unit.
 _LONGEST: Final = 80
 _OUT_OF_RANGE: Final = "too large or too small a unit"
 _COMMON: Final = ("m", "mm", "cm", "km", "h", "min", "s", "d", "kg", "g", "mol", "mmol", "degC", "K", "l", "m^2", "m^3")

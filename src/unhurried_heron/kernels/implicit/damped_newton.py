@@ -24,11 +24,15 @@ from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.control import FOR_STAGES
 from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, STOPPED
 
+# Iterations for one part of a step.
 _MOST_ITERATIONS = 60
 # a step of Newton's method that must be cut by more than this goes nowhere
 _SHORTEST = 1.0 / 65536.0
-# the first part of a step that grows from nothing, and the least by which it grows
-_FIRST_PART, _LEAST_PART = 0.25, 1e-3
+# The first part of a step that grows from nothing,
+_FIRST_PART = 0.25
+# and the smallest by which it grows.
+_LEAST_PART = 1e-3
+# Residuals from here on count as infinite.
 _HUGE = 1e300
 # from how many starting values a root beyond the connected branch is looked for
 _STARTS = 8

@@ -19,8 +19,10 @@ from unhurried_heron.kernels.memory.control import ACCEPTED, FOR_ESTIMATES, RATE
 from unhurried_heron.kernels.memory.decoding import implicit_memory
 from unhurried_heron.kernels.memory.work_spaces import BETWEEN, DIVERGED
 
-# where the defect is looked at
-_FIRST, _SECOND = 0.35, 0.75
+# Where the defect is evaluated at first, as a share of the step,
+_FIRST = 0.35
+# and then.
+_SECOND = 0.75
 # the size where the rates cannot be had at a point of the polynomial: the step is halved
 _OUTSIDE = 16.0
 

@@ -18,22 +18,29 @@ from unhurried_heron.kernels.memory.control import FOR_STAGES
 from unhurried_heron.kernels.memory.decoding import newton_in
 from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, GOES_ON, STOPPED
 
+# The spacing of doubles at one.
 _EPSILON = 2.220446049250313e-16
 # an iteration that gains less than a factor of two each time is worth less than a shorter step with new factors:
 # ten of them gain a thousand
 MOST_ITERATIONS = 10
 # a fixed step cannot be shortened where the iteration is slow
 MOST_ITERATIONS_FIXED = 50
-# contraction is about proportional to the step: after a failure it is to be a quarter, which five iterations turn
-# into a thousandth
-_AIM, _LEAST_SHRINK, _MOST_SHRINK = 0.25, 0.1, 0.5
+# The contraction that a step after a failure is to have: five iterations turn a quarter into a thousandth.
+_AIM = 0.25
+# The factor of such a step at least,
+_LEAST_SHRINK = 0.1
+# and at most.
+_MOST_SHRINK = 0.5
 # the contraction seen in an earlier step counts so much worse with every step since, and so is soon seen again
 _DOUBT = 30.0
+# Corrections above this multiple of the threshold tell the contraction; smaller ones are rounding.
 _SAYS_SOMETHING = 10.0
+# The contraction is taken to be at least this share of that of the step before.
 _LIKE_BEFORE = 0.3
-# an equation that is missed by so many tolerances is met; one that is stiff is missed by its stiffness times that, and
-# must have come nearer by this share of what it was missed by at first
-_MET, _NEARER = 10.0, 0.1
+# Equations that are missed by so many tolerances are met.
+_MET = 10.0
+# A stiff one, whose residual is its stiffness times the error, must have come nearer by this share of its first miss.
+_NEARER = 0.1
 # corrections below so many roundings of a state change nothing
 ROUNDED = 8.0 * _EPSILON
 # a state that moves by more than so many times what it is, and what its rate tells, is no longer that state

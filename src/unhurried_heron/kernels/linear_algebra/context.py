@@ -11,4 +11,5 @@ from __future__ import annotations
 from typing import Final
 
 N, STOP, MATRIX, SHIFT, RE, IM, PIVOTS, B, D = range(9)
+# How many int64 numbers a context has.
 CONTEXT_SIZE: Final = 9

@@ -11,7 +11,9 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.memory.call import as_doubles, offset_by
 
+# The spacing of doubles at one.
 _EPSILON = 2.220446049250313e-16
+# Sweeps for all eigenvalues; two or three for each are usual.
 _MOST_SWEEPS = 40
 # real parts below this share of the matrix cannot be told from rounding
 _SIGNIFICANT = 1e-9

@@ -14,6 +14,7 @@ from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import call_native
 from unhurried_heron.kernels.memory.control import FOR_JACOBIAN
 
+# The spacing of doubles at one.
 _EPSILON = 2.220446049250313e-16
 
 

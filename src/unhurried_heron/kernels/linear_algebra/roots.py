@@ -13,7 +13,10 @@ from unhurried_heron.kernels.memory.call import as_doubles, as_longs, offset_by
 
 # a turn triples the digits of single roots: after one that moved them so little they are exact
 _ENOUGH = 1e-6
-_MOST_TURNS, _MOST_ANEW = 12, 100
+# Iterations from the roots of the neighbour,
+_MOST_TURNS = 12
+# and from the circle.
+_MOST_ANEW = 100
 
 
 @inner

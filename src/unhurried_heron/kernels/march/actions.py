@@ -21,7 +21,9 @@ from unhurried_heron.kernels.memory.control import (
     SWITCHING,
 )
 
+# A value that tells only the side of a function at zero.
 _TINY = 1e-300
+# Times that differ by this share of time or step are one.
 _SAME_TIME = 1e-14
 
 

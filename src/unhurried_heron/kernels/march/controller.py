@@ -9,6 +9,7 @@ from unhurried_heron.kernels.memory.bundles import CONTROLLER
 from unhurried_heron.kernels.memory.call import as_record
 
 controller_at = as_record(CONTROLLER)
+# An error of zero counts as this.
 _TINY = 1e-300
 
 

@@ -44,13 +44,17 @@ from unhurried_heron.kernels.memory.decoding import crossing_in, output_in, syst
 
 # crossings that get on by no more than this share of the interval are in one place
 _IN_PLACE = 1e-10
-# actions that follow each other faster and faster, so many times, and come to this share of the interval
-_FASTER, _SHORT = 12, 1e-8
+# Actions that follow each other faster and faster, so many in a row,
+_FASTER = 12
+# and by no more than this share of the interval, accumulate.
+_SHORT = 1e-8
 # where crossings follow each other in one place, a step that begins there is at most so many times as long as it took
 # from one to the next: the polynomials of longer steps begin with errors that are larger than what lies between
 _BEYOND = 8.0
-# so many crossings in a row within this share of their steps say the same
-_EARLY, _HARDLY_BEGUN = 3, 2e-2
+# So many crossings in a row
+_EARLY = 3
+# within this share of their steps say that steps begin too long.
+_HARDLY_BEGUN = 2e-2
 # a root that comes back to rest so many times in a run hovers there. Sliding is compiled anew for each root, which
 # takes as long as some hundred crossings
 _HOVERS = 32

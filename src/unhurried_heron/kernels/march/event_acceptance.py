@@ -7,8 +7,10 @@ from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import call_native, offset_by
 from unhurried_heron.kernels.memory.control import PASSES, SCRATCH_ROW
 
-# where no event ends a step, and where a function stopped
-NEVER, FAILED = 2.0, -1
+# Theta where no event ends the step.
+NEVER = 2.0
+# The answer where a function stopped.
+FAILED = -1
 
 
 @inner

@@ -38,15 +38,24 @@ from unhurried_heron.kernels.memory.control import (
 )
 from unhurried_heron.kernels.memory.decoding import output_in, parts_in, system_in, watch_in
 
-# answers of the search: no event ends the step, one does, or those found must be taken before it goes on
-NOTHING, STOPS, FULL = 0, 1, 2
+# The search found no event that ends the step,
+NOTHING = 0
+# it found one,
+STOPS = 1
+# or those found must be taken before it goes on.
+FULL = 2
 # a function that is further from zero than it moves in so many steps is taken not to come back from there in one
 _MOVES = 6.0
-# looks for each radian that sines turn, and at most in one part of a step
-_PER_RADIAN, _MOST_PLACES = 2.0, 4096.0
+# Looks for each radian that sines turn.
+_PER_RADIAN = 2.0
+# Looks in one part of a step at most,
+_MOST_PLACES = 4096.0
+# and in the first part.
 _FIRST_PLACES = 64.0
-# answers of the search for one function in one part of a step, beside FAILED
-_SEARCHED, _TOO_MANY = 1, 2
+# A part of a step was searched for one function,
+_SEARCHED = 1
+# or holds more changes than it may.
+_TOO_MANY = 2
 # no part of a step is shorter than this share of it: what changes more often is noise
 _SHORTEST_PART = 1e-9
 # so many parts of a step are searched before the march returns for a look at budgets

@@ -11,9 +11,10 @@ from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import call_native, offset_by
 from unhurried_heron.kernels.memory.control import FOR_ESTIMATES
 
-# how near to the zero of a denominator the rates are asked, as a share of the step, and how much larger they are there
-# at a pole than at both ends
-_NEAR, _BLOWN_UP = 1e-12, 1e3
+# Beyond the zero of a denominator the rates are evaluated at this distance, as a share of the step.
+_NEAR = 1e-12
+# At a pole they are this many times larger there than at the ends of the step.
+_BLOWN_UP = 1e3
 # the share of its length to which an attempt is shortened
 SHORTER = 0.25
 

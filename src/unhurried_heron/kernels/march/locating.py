@@ -10,6 +10,7 @@ from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import call_native, offset_by
 from unhurried_heron.kernels.memory.control import LEAVES, SCRATCH_ROW
 
+# The spacing of doubles at one.
 EPSILON = 2.220446049250313e-16
 # what `locate` answers where a function leaps over zero
 LEAPT = 3.0
@@ -17,6 +18,7 @@ LEAPT = 3.0
 PLACES = 8
 # how often the parabola through a smallest value is followed
 _REFINED = 8
+# The smallest theta at which a function is evaluated beside the start of a step.
 _NEAREST_PROBE = 1e-7
 # so small a part of what a function is later may be rounding
 _TELLING = 1e-12
@@ -25,8 +27,10 @@ _TELLING = 1e-12
 _WIDER = 100.0
 # values below this share of what the function was in the step are zero, as far as rounding tells
 _ROUNDING = 1e-12
-# a zero this near to one end of its bracket, as a share of it, is reached over by so many shares of its distance
-_NEAR_END, _BEYOND = 0.1, 8.0
+# Where a zero is this near to one end of its bracket, as a share of it,
+_NEAR_END = 0.1
+# the next look is beyond it by up to so many of its distances, so that the other end follows.
+_BEYOND = 8.0
 # values up to this tell the side of a function that is zero (`actions`, `sides`)
 _MARK = 1e-290
 

@@ -20,6 +20,7 @@ from unhurried_heron.kernels.memory.control import (
     START_DERIVATIVE_ROW,
 )
 
+# A value that tells only the side of a function at zero.
 _TINY = 1e-300
 # what `Watch.side` holds of a switch until the march starts again behind it
 JUST_FLIPPED = 2.0
@@ -27,8 +28,10 @@ JUST_FLIPPED = 2.0
 _TOLERANCES = 30.0
 # a derivative that an action changes by no more than this share of it is the same
 _SAME = 1e-9
-# share of the step over which a derivative is taken, and of a derivative by which two that agree may differ
-_SHORT, _AGREES = 1e-6, 0.1
+# The share of the step over which a derivative is taken.
+_SHORT = 1e-6
+# Two derivatives agree that differ by this share.
+_AGREES = 0.1
 # of more states, each second one is moved up and the others down, all at once
 _MOST_ALONE = 16
 

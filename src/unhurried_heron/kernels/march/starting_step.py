@@ -12,8 +12,10 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.control import FOR_STARTING, RATES_STOPPED, REACHED_END, SMALLEST_RELATIVE_STEP
 
-# a first step over more than this share of a stretch is looked into, at this share of it
-_MUCH, _WITHIN = 0.05, 0.37
+# A first step over more than this share of the interval is looked into,
+_MUCH = 0.05
+# at this share of it, which no common period divides.
+_WITHIN = 0.37
 # where the rates at the start would move the states by fewer tolerances than this in the whole stretch
 _STILL = 1e3
 

@@ -145,6 +145,7 @@ START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE = range(6)
 FOR_STAGES, FOR_JACOBIAN, FOR_STARTING, FOR_ESTIMATES, FOR_BETWEEN, FOR_END = range(6)
 # what a family answers to ATTEMPT, if not with a reason to return
 REFUSED: Final = 10
+# The answer of a family to ATTEMPT where the step may be taken.
 ACCEPTED: Final = 11
 
 # what a march calls the crossing for: it has come to a known time, or to an event
@@ -163,6 +164,7 @@ PASSED, TRUTH, FLOOR, CEIL, ROOT = range(5)
 # where the march stands; derivatives along the solution and speeds at both ends; both ends of a part of the step
 START_ROW, END_ROW, SCRATCH_ROW, BEFORE_ROW = range(4)
 START_DERIVATIVE_ROW, END_DERIVATIVE_ROW, START_SPEED_ROW, END_SPEED_ROW, LEFT_ROW, RIGHT_ROW = range(4, 10)
+# Rows of `Watch.values`.
 VALUE_ROWS: Final = 10
 
 # so many changes of one event's function are found in one part of a step
@@ -184,4 +186,5 @@ LEDGER: Final = np.dtype(
     ],
     align=True,
 )
+# A step is too short that is no more than sixteen spacings of the time.
 SMALLEST_RELATIVE_STEP: Final = 16 * float(np.finfo(float).eps)

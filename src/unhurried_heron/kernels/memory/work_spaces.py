@@ -73,9 +73,18 @@ IMPLICIT_MEMORY: Final = np.dtype(
 
 # age of a Jacobian: found at the present step, or at one before
 FRESH: Final = 2
+# The Jacobian is of an earlier state.
 OLD: Final = 1
-# outcomes of the iteration
-CONVERGED, DIVERGED, STOPPED, GROWS, GOES_ON = 1, 0, -1, 2, 3
+# Outcomes of the iteration: the equations are solved,
+CONVERGED = 1
+# they are not,
+DIVERGED = 0
+# the rates stopped the run,
+STOPPED = -1
+# the step would pass over a growing mode,
+GROWS = 2
+# or another iteration is needed.
+GOES_ON = 3
 
 
 # numbers of a method and of a run, in ``limits``: the largest error of Newton's iteration, and of what is let through
