@@ -97,6 +97,7 @@ def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
             "option 'starting'",
         ),
         ("docs/names.md", "uh.Budget", "uh.Allowance", "'Budget' is public and on no page"),
+        ("docs/api.md", "::: unhurried_heron.Tally", "", "'Tally' is public and without an example"),
         ("docs/ask.md", "heron step-table", "heron", "'heron step-table' is on no page"),
     ],
 )

@@ -71,11 +71,16 @@ def misnamed(root: Path) -> Iterator[str]:
 
 def unexplained(root: Path) -> Iterator[str]:
     """Public names, verbs and options of the tool that stand on no page."""
-    pages = "\n".join(path.read_text(encoding="utf-8") for path in [root / "README.md", *(root / "docs").glob("*.md")])
+    paths = [path for path in (root / "docs").glob("*.md") if path.name != "api.md"]
+    pages = "\n".join(path.read_text(encoding="utf-8") for path in [root / "README.md", *paths])
+    reference = (root / "docs" / "api.md").read_text(encoding="utf-8")
+    shown = re.findall(r"^::: unhurried_heron\.(\w+)\n\n```python$", reference, re.M)
     names = re.findall(r'^    "(\w+)",$', (root / PACKAGE / "__init__.py").read_text(encoding="utf-8"), re.M)
     for name in names:
         if name != "__version__" and not re.search(rf"\b{name}\b", pages):
             yield f"docs: '{name}' is public and on no page"
+        if name != "__version__" and name not in shown:
+            yield f"docs: '{name}' is public and without an example in docs/api.md"
     app = (root / PACKAGE / "cli" / "app.py").read_text(encoding="utf-8")
     verbs = re.search(r"^for verb in \(([^)]*)\)", app, re.M)
     for verb in re.findall(r"\w+", verbs[1] if verbs else ""):
