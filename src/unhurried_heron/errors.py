@@ -95,7 +95,7 @@ class HeronError(Exception):
 
 
 class FormulationError(HeronError, ValueError):
-    """A problem was said in a way that cannot be integrated."""
+    """A problem is formulated in a way that cannot be integrated."""
 
 
 class ExpressionError(FormulationError):
@@ -133,7 +133,7 @@ class CircularDerivedError(FormulationError):
 
 
 class ValueGivenError(FormulationError):
-    """A number is not finite, or not a number at all."""
+    """A value is not a finite number."""
 
 
 class IntervalError(FormulationError):
@@ -145,7 +145,7 @@ class RateFunctionError(FormulationError):
 
 
 class UnitError(FormulationError):
-    """A unit is none, a value has a unit of another kind than declared, or terms do not agree in their units."""
+    """A unit is unknown, a value has a unit of another kind than declared, or terms disagree in their units."""
 
 
 class FileError(HeronError, OSError):
@@ -177,7 +177,7 @@ class DocumentError(FormulationError):
 
 
 class MethodError(HeronError, ValueError):
-    """A method is unknown, inconsistent, or unfit for what is asked of it."""
+    """A method is unknown, inconsistent, or not able to do what is requested."""
 
 
 class OptionError(HeronError, ValueError):
@@ -185,7 +185,7 @@ class OptionError(HeronError, ValueError):
 
 
 class RunError(HeronError, RuntimeError):
-    """Something is asked of a run that it does not hold."""
+    """A run does not hold what is requested of it."""
 
 
 class CacheWarning(UserWarning):
@@ -193,11 +193,11 @@ class CacheWarning(UserWarning):
 
 
 class ProblemWarning(UserWarning):
-    """Something is less sure than it looks."""
+    """Something about a problem is less certain than it looks."""
 
 
 class IncompleteRunWarning(UserWarning):
-    """A run ended before the end of its interval for a reason nobody asked for."""
+    """A run ended before the end of its interval for a reason that was not requested."""
 
 
 def unforeseen(what: str) -> HeronError:
