@@ -36,9 +36,9 @@ def square(m: int) -> Problem:
 
 def factoring(n: int, *, blocks: bool, pair: bool):
     """Return what measures the seconds of one factorisation of a full matrix with a real or a complex shift."""
-    before, linear.LEAST_BLOCKS = linear.LEAST_BLOCKS, 1 if blocks else n + 1
+    before, linear.MIN_BLOCKS = linear.MIN_BLOCKS, 1 if blocks else n + 1
     solver = linear.linear_solver(n, np.zeros(1, CONTROL), "dense", None, fixed=False)
-    linear.LEAST_BLOCKS = before
+    linear.MIN_BLOCKS = before
     solver.jacobian.flat = np.random.default_rng(1).standard_normal(n * n)
     context, *kept = solver.context(pair)
     (ctypes.c_double * 2).from_address(int(context[SHIFT]))[:] = 3.0, 2.0 if pair else 0.0
@@ -56,7 +56,7 @@ def factoring(n: int, *, blocks: bool, pair: bool):
 
 def full_matrices() -> None:
     """Print loops / LAPACK for full matrices around the size from which LAPACK is taken."""
-    for n in (100, 250, linear.LEAST_BLOCKS, 1000):
+    for n in (100, 250, linear.MIN_BLOCKS, 1000):
         message = []
         for pair in (False, True):
             found = in_turn(
@@ -65,7 +65,7 @@ def full_matrices() -> None:
                 lapack=factoring(n, blocks=True, pair=pair),
             )
             message.append(f"{'complex' if pair else 'real'} {found['loops'] / found['lapack']:.2f}")
-        taken = "LAPACK" if n >= linear.LEAST_BLOCKS else "loops"
+        taken = "LAPACK" if n >= linear.MIN_BLOCKS else "loops"
         print(f"   full matrix of order {n:,}, loops / LAPACK: {', '.join(message)}; taken: {taken}")
 
 

@@ -32,7 +32,7 @@ LATE = {
     "units/unit.py",
 }
 LATE |= {f"kernels/{name}" for name in NUMBA_LATE}
-MOST_LINES, MOST_ARGUMENTS = 400, 8
+MAX_LINES, MAX_ARGUMENTS = 400, 8
 
 
 def imports_of(tree: ast.AST) -> Iterator[tuple[str, bool]]:
@@ -92,8 +92,8 @@ def check_file(path: Path, root: Path) -> Iterator[str]:
     if room in FORBIDDEN_ROOMS or path.stem in FORBIDDEN_ROOMS:
         yield f"{name}: no room may be called '{room if room in FORBIDDEN_ROOMS else path.stem}'"
         return
-    if len(text.splitlines()) > MOST_LINES:
-        yield f"{name}: {len(text.splitlines())} lines, at most {MOST_LINES}"
+    if len(text.splitlines()) > MAX_LINES:
+        yield f"{name}: {len(text.splitlines())} lines, at most {MAX_LINES}"
     if not allowed(room):
         yield f"{name}: the room '{room}' is not on the plan (ROOMS in tools/check_layout.py)"
     tree = ast.parse(text)
@@ -114,8 +114,8 @@ def check_file(path: Path, root: Path) -> Iterator[str]:
         if isinstance(node, ast.FunctionDef) and room == "kernels":
             count = len(node.args.args) + len(node.args.kwonlyargs)
             intrinsic = any(getattr(d, "id", "") == "intrinsic" for d in node.decorator_list)
-            if count > MOST_ARGUMENTS and not intrinsic:
-                yield f"{name}: {node.name} has {count} arguments, at most {MOST_ARGUMENTS}"
+            if count > MAX_ARGUMENTS and not intrinsic:
+                yield f"{name}: {node.name} has {count} arguments, at most {MAX_ARGUMENTS}"
 
 
 def main() -> int:

@@ -22,7 +22,7 @@ with atheris.instrument_imports(include=["unhurried_heron.problem", "unhurried_h
     from unhurried_heron.codegen.system import native_derived, native_system, with_jacobian
     from unhurried_heron.input.file_reader import parse_document
 
-MOST_SECONDS, MOST_BYTES = 2.0, 500e6
+MAX_SECONDS, MAX_BYTES = 2.0, 500e6
 GRAMMAR = """
     x x' x'' x''' y y' z'' u[i] u[i]' u[i-1] u[n] u[1]' c[i,j] for in 1..n 2..n-1 i j n k t + - * / ^ ( ) , < > == <=
     and or not sin( cos( where( max( abs( floor( step( pulse( sum( sqrt( exp( 0 1 2 0.5 1e300 1e-300 -1 9 pi e kinetic =
@@ -159,7 +159,7 @@ def one(raw: bytes) -> None:
     taken = time.perf_counter() - begun
     grown = 1024 * (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before)
     slowest[0] = max(slowest[0], taken if refused else 0.0)
-    if refused and (taken > MOST_SECONDS or grown > MOST_BYTES):
+    if refused and (taken > MAX_SECONDS or grown > MAX_BYTES):
         raise AssertionError(f"{taken:.1f} s, {grown / 1e6:.0f} MB: {text!r} {user_input!r}")
 
 

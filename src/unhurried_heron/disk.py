@@ -13,7 +13,7 @@ from typing import Any, BinaryIO, Final
 from unhurried_heron.errors import FileError, OptionError, excerpt
 
 # The largest file that is read, in bytes.
-MOST_BYTES: Final = 50_000_000
+MAX_BYTES: Final = 50_000_000
 
 
 def read_plain_file(path: Path) -> bytes:
@@ -33,11 +33,11 @@ def read_plain_file(path: Path) -> bytes:
         state = os.fstat(handle)
         if not stat.S_ISREG(state.st_mode):
             raise OSError(0, "no plain file", str(path))
-        if state.st_size > MOST_BYTES:
-            raise OSError(0, f"larger than {MOST_BYTES:,} bytes ({state.st_size:,})", str(path))
-        content = file.read(MOST_BYTES + 1)
-    if len(content) > MOST_BYTES:
-        raise OSError(0, f"larger than {MOST_BYTES:,} bytes", str(path))
+        if state.st_size > MAX_BYTES:
+            raise OSError(0, f"larger than {MAX_BYTES:,} bytes ({state.st_size:,})", str(path))
+        content = file.read(MAX_BYTES + 1)
+    if len(content) > MAX_BYTES:
+        raise OSError(0, f"larger than {MAX_BYTES:,} bytes", str(path))
     return content
 
 

@@ -10,7 +10,7 @@ from typing import Any, Final
 # all but the end of a line; the last are those that turn the direction of writing
 _CONTROL: Final = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 # a message lists no more names than this
-MOST_NAMED: Final = 12
+MAX_NAMED: Final = 12
 # A line of a message is cut beyond so many characters.
 _LONGEST_LINE: Final = 1000
 # a value in a message is cut beyond so many characters, which fit on a line
@@ -26,8 +26,8 @@ def near_spelling(name: Any, known: Iterable[str]) -> str:
 def listing(names: Iterable[Any], *, quoted: bool = False) -> str:
     """Return names between commas: the first dozen of them, and how many more there are."""
     every = [f"'{name}'" if quoted else as_text(name) for name in names]
-    more = len(every) - MOST_NAMED
-    return ", ".join(every[:MOST_NAMED]) + (f" and {more:,} more" if more > 0 else "")
+    more = len(every) - MAX_NAMED
+    return ", ".join(every[:MAX_NAMED]) + (f" and {more:,} more" if more > 0 else "")
 
 
 def as_text(value: Any) -> str:

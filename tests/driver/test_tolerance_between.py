@@ -10,7 +10,7 @@ from unhurried_heron.methods.catalogue import all_methods
 
 TOLERANCES = (1e-4, 1e-6, 1e-8, 1e-10, 1e-12)
 # more than twice as many as this are not needed by any error estimate that sees what happens
-MOST_STEPS = 5000
+MAX_STEPS = 5000
 
 
 def pulled(rate: float) -> tuple[uh.Problem, object]:
@@ -32,7 +32,7 @@ def test_between_the_steps(case: tuple, rtol: float) -> None:
     problem, exact = case
     times = np.linspace(*problem.interval, 3001)
     run = uh.integrate(problem, "radau-iia-5", rtol=rtol, events=[uh.Event("y = 0.5", name="half")])
-    assert run.tally.accepted < MOST_STEPS
+    assert run.tally.accepted < MAX_STEPS
     assert np.abs(run.at(times)[:, 0] - exact(times)).max() < 10 * rtol
     recorded = uh.integrate(problem, "radau-iia-5", rtol=rtol, record=times)
     assert np.abs(recorded.states[:, 0] - exact(times)).max() < 10 * rtol

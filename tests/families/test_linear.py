@@ -36,7 +36,7 @@ def diffusion(n: int) -> uh.Problem:
 @pytest.fixture
 def blocks(monkeypatch: pytest.MonkeyPatch) -> None:
     """Full factors in blocks of columns, as large systems have them, for small ones."""
-    monkeypatch.setattr(linear, "LEAST_BLOCKS", 1)
+    monkeypatch.setattr(linear, "MIN_BLOCKS", 1)
     monkeypatch.setattr(large_linear, "_COLUMNS", 2)
 
 

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 # The smallest number of steps of one of the runs, so that a narrow feature is not stepped over by all of them.
-LEAST_STEPS: Final = 701
+MIN_STEPS: Final = 701
 
 
 @dataclass(frozen=True)
@@ -82,7 +82,7 @@ class Certificate:
         if self.problem.model.rates.written:
             return ""
         (start, end), unit = self.problem.interval, self.problem.units.get("t", "")
-        narrow = f"{abs(end - start) / LEAST_STEPS:.3g}{' ' + unit if unit else ''}"
+        narrow = f"{abs(end - start) / MIN_STEPS:.3g}{' ' + unit if unit else ''}"
         return f" Its rates are a function: what that does for less than {narrow} at a time could have been missed."
 
 

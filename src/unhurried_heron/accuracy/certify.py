@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.accuracy.certificate import LEAST_STEPS, Certificate
+from unhurried_heron.accuracy.certificate import MIN_STEPS, Certificate
 from unhurried_heron.accuracy.resting_states import not_seen
 from unhurried_heron.driver.options import Budget, in_time, positive_option, refuse_no_problem
 from unhurried_heron.errors import HeronError, OptionError, excerpt, listing
@@ -49,11 +49,11 @@ _OF_SIZE: Final = 1e-7
 # The first relative change of the start by which growth is measured.
 _NUDGE: Final = 1e-9
 # The smallest such change, a thousand roundings.
-_LEAST_NUDGE: Final = 1e-12
+_MIN_NUDGE: Final = 1e-12
 # Growth is measured anew with the smallest change where the first one grew beyond this share of the size.
 _STILL_SMALL: Final = 1e-3
 # Digits that can be asked for; doubles have not quite sixteen, and steps use up three.
-_MOST_DIGITS: Final = 13
+_MAX_DIGITS: Final = 13
 # The default budget in seconds.
 _SECONDS: Final = 60.0
 # The share of the remaining time that a second family may take where a third one is left.
@@ -104,7 +104,7 @@ def certify(
         What the problem's own function raised, in every run.
     """
     refuse_no_problem(problem, "certify")
-    digits = whole(digits, "digits", "certify", low=1, high=_MOST_DIGITS)
+    digits = whole(digits, "digits", "certify", low=1, high=_MAX_DIGITS)
     seconds, ctrl_c = positive_option(seconds, "seconds"), OnInterrupt(on_interrupt)
     start, end = problem.interval
     times = [] if at is None else [_time(problem, each) for each in several(at, "times", "certify, at")]
@@ -169,7 +169,7 @@ class _Search:
             moved = self._moved(tolerance)
             if moved is not None and grown(self._values(runs[0]), moved, self.size, 1.0) > _STILL_SMALL:
                 # a change that is no longer small says nothing of smaller ones
-                self.nudge = _LEAST_NUDGE
+                self.nudge = _MIN_NUDGE
                 moved = self._moved(tolerance)
             if moved is None:
                 break
@@ -204,7 +204,7 @@ class _Search:
 
     def _begins(self) -> bool:
         """Run once, to see which families are able, how large states are, and whether there is anything narrow."""
-        longest, slow = self._span() / LEAST_STEPS, 0
+        longest, slow = self._span() / MIN_STEPS, 0
         while len(self.able) > 1 and clock.monotonic() < self.until and not self.ctrl_c.hit:
             # one that does not come through leaves time for the others
             share = (self.until - clock.monotonic()) / len(self.able)
@@ -258,7 +258,7 @@ class _Search:
             return None
         most = max(_MANY, _MANY_TIMES * first.tally.accepted)
         # tighter than the first, whose error it is to tell
-        tighter, longest = max(tolerance * _TIGHTER, _TIGHTEST), self._span() / LEAST_STEPS
+        tighter, longest = max(tolerance * _TIGHTER, _TIGHTEST), self._span() / MIN_STEPS
         while len(self.able) > 1:
             last = len(self.able) == 2
             share = math.inf if last else _SECOND_SHARE * (self.until - clock.monotonic())

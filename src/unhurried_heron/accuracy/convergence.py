@@ -35,7 +35,7 @@ _STEPS: Final = 16
 # How often the step is halved by default.
 _HALVINGS: Final = 8
 # errors are looked for at so many ends of steps at most
-_MOST_ROWS: Final = 2000
+_MAX_ROWS: Final = 2000
 # Orders of a straight part stay within this of their mean,
 _WITHIN: Final = 0.15
 # and within this share of the order of the method more.
@@ -258,7 +258,7 @@ def _errors(kept: Any, truth: Any, indices: list[int], size: Array, until: float
     """Return the error at the end, and the largest at the ends of steps, where the reference is trusted."""
     if not isinstance(kept, StepTrajectory):
         raise unforeseen("its steps were kept")
-    rows = np.unique(np.append(np.arange(0, kept.times.size, 1 + kept.times.size // _MOST_ROWS), kept.times.size - 1))
+    rows = np.unique(np.append(np.arange(0, kept.times.size, 1 + kept.times.size // _MAX_ROWS), kept.times.size - 1))
     times, states = kept.times[rows], kept.states[rows][:, indices]
     if until is not None:
         inside = np.abs(times - times[0]) <= abs(until - times[0])

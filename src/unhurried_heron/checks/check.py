@@ -20,7 +20,7 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.quotients import what_to_write, zero_denominator
 
 # beyond this many states the eigenvalues of a full matrix take too long to look at beforehand
-_MOST_EIGENVALUES = 400
+_MAX_EIGENVALUES = 400
 # An explicit method that needs more steps than this for stability alone meets a stiff problem.
 _STIFF_STEPS = 5_000.0
 # Known times of a switch that are listed.
@@ -203,7 +203,7 @@ def _start(problem: Problem) -> Iterator[Finding]:
     elif n and not rates.any():
         yield Finding("doubtful", "initial", "all rates are zero at the start: the problem begins at an equilibrium")
     yield from _size(problem)
-    if not bad.size and n <= _MOST_EIGENVALUES:
+    if not bad.size and n <= _MAX_EIGENVALUES:
         yield from _stiffness(problem, start)
 
 

@@ -52,7 +52,7 @@ class Arithmetic(NamedTuple):
 def compile_tableau(numbers: Arithmetic, size: int | None, *, strides: bool) -> tuple[list[int], Any]:
     """Return the addresses of attempt, further, error, polynomial and stride (0 without), and the engine to keep alive.
 
-    ``size`` is the number of states where the code is for these alone, at most `MOST_WRITTEN_OUT`, and None where it is
+    ``size`` is the number of states where the code is for these alone, at most `MAX_WRITTEN_OUT`, and None where it is
     for any number.
     """
     writer, width = _Writer(size), numbers.b.size + numbers.ends

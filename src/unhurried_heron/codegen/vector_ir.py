@@ -9,7 +9,7 @@ from unhurried_heron.codegen.expression_ir import literal
 # Numbers in a vector register of 256 bits.
 LANES = 4
 # for so few states counting the turns of a loop costs as much as the arithmetic (`benchmarks/run.py --part explicit`)
-MOST_WRITTEN_OUT = 8
+MAX_WRITTEN_OUT = 8
 
 DECLARATIONS = """
 declare double @llvm.fmuladd.f64(double, double, double)

@@ -15,9 +15,9 @@ from unhurried_heron.study.attempts import tried
 _SMOOTH: Final = (FOR_SMOOTH, "verner-76", "adams-variable")
 _STIFF: Final = (FOR_STIFF, "radau-iia-variable", "backward-differentiation-variable")
 # Seconds that a candidate may take at least,
-_LEAST_SECONDS: Final = 0.5
+_MIN_SECONDS: Final = 0.5
 # and at most.
-_MOST_SECONDS: Final = 5.0
+_MAX_SECONDS: Final = 5.0
 # so many states are too many to be solved for, perhaps
 _LARGE: Final = 300
 # Runs shorter than this many seconds are timed again,
@@ -78,7 +78,7 @@ def again(run: Run, method: Any, *, times: float = 2.0, problem: Problem | None 
 
     ``times``: how many times the seconds of the run; ``problem``: the same one, begun elsewhere.
     """
-    seconds = min(max(times * run.tally.seconds, _LEAST_SECONDS), _MOST_SECONDS)
+    seconds = min(max(times * run.tally.seconds, _MIN_SECONDS), _MAX_SECONDS)
     options: dict[str, Any] = {key: run.options.get(key) for key in ("rtol", "atol", "step")}
     options = {key: value for key, value in {**options, **changed}.items() if value is not None}
     name = method if isinstance(method, str) else method.name

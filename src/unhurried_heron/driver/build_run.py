@@ -36,7 +36,7 @@ _SHOWN: Final = 4
 # so many numbers are compared one by one
 _FEW: Final = 64
 # at known jumps so many numbers are kept twice
-_MOST_NUMBERS: Final = 10_000_000
+_MAX_NUMBERS: Final = 10_000_000
 _BY_EVENT: Final = (Reason.EVENT, Reason.ACCUMULATING, Reason.ACTION_FAILED)
 _WITH_TERMS: Final = (Reason.NOT_FINITE, Reason.STEP_TOO_SMALL, Reason.NEWTON_FAILED, Reason.POLE)
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
@@ -116,7 +116,7 @@ def _with_known_jumps(trajectory: Trajectory, march: March, problem: Problem) ->
     start, end = float(trajectory.starts[0]), trajectory.end_time
     times = np.setdiff1d(np.concatenate(known), trajectory.jumps.times)
     times = times[(times > min(start, end)) & (times < max(start, end))]
-    if not 0 < times.size * trajectory.end_state.size <= _MOST_NUMBERS:
+    if not 0 < times.size * trajectory.end_state.size <= _MAX_NUMBERS:
         return trajectory
     before = trajectory.at(times)
     if trajectory.jumps.times.size:

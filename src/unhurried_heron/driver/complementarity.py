@@ -15,7 +15,7 @@ import numpy as np
 
 FALSE, TRUE, SLIDES = range(3)
 # so many choices of sides are looked at
-_MOST_CHOICES: Final = 3**8
+_MAX_CHOICES: Final = 3**8
 # what speeds and shares may miss by, in parts of the largest speed and of 1
 _SLACK = 1e-7
 # a switch whose two sides differ in its speed by no more than this part of the largest speed, which is rounding, cannot
@@ -41,7 +41,7 @@ def sides_that_hold(speeds: Any, first: tuple[int, ...], free: int = -1) -> tupl
         The first choice that holds; None if none does.
     """
     slack = _SLACK * float(np.abs(speeds).max(initial=1e-300))
-    for choice in itertools.islice(_near(first), _MOST_CHOICES):
+    for choice in itertools.islice(_near(first), _MAX_CHOICES):
         if _holds(speeds, choice, slack, free if choice[free] == first[free] else -1):
             return choice
     return None

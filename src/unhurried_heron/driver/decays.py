@@ -19,16 +19,16 @@ _SWINGS: Final = 0.05
 # Modes slower than this share of the fastest one need not decay.
 _SLOW: Final = 0.02
 # with so many decays of the fastest mode left, an implicit method takes fewer and longer steps towards the rest
-_MOST_DECAYS: Final = 5e6
+_MAX_DECAYS: Final = 5e6
 # Relative change of the state for a difference: near the square root of rounding, where both errors are small.
 _NUDGE: Final = 1e-7
 # the directions of so many take 160 MB, and their rates a second
-_MOST_STATES: Final = 500_000
+_MAX_STATES: Final = 500_000
 
 
 def only_decays(problem: Problem, march: March) -> bool:
     """Whether all fast modes of written rates decay where a march stands, and not too often until its end."""
-    if not isinstance(problem.model.rates, WrittenRates) or march.system.n > _MOST_STATES:
+    if not isinstance(problem.model.rates, WrittenRates) or march.system.n > _MAX_STATES:
         return False
     n, state, control = march.system.n, march.system.state.copy(), march.control
     time, end = march.last("time"), problem.interval[1]
@@ -49,4 +49,4 @@ def only_decays(problem: Problem, march: March) -> bool:
     fastest = float(np.abs(values).max(initial=0.0))
     fast = values[np.abs(values) > _SLOW * fastest]
     decays = bool((fast.real < 0.0).all() and (np.abs(fast.imag) <= _SWINGS * np.abs(fast.real)).all())
-    return decays and fastest * abs(end - time) <= _MOST_DECAYS
+    return decays and fastest * abs(end - time) <= _MAX_DECAYS

@@ -18,15 +18,15 @@ from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
 # fewer steps than this are quick anyway
 _MANY_STEPS: Final = 1000
 # Iterations of the power method at most.
-_MOST_TURNS: Final = 20
+_MAX_TURNS: Final = 20
 # Up to so many states the eigenvalues of the full Jacobian are found.
 _FEW: Final = 20
 # Relative change of the state for a difference, near the square root of rounding.
 _NUDGE: Final = 1e-7
 # A step was chosen for its stability that is at least this share of the stable one,
-_LEAST: Final = 0.5
+_MIN: Final = 0.5
 # and at most this multiple of it.
-_MOST: Final = 2.0
+_MAX: Final = 2.0
 # States that one sentence names.
 _SHOWN: Final = 4
 # a run is looked at on its way after so many attempts, which take a hundred times as long as a look, and again after so
@@ -82,7 +82,7 @@ def held_back(march: March, method: Method, looks: Sequence[Look]) -> float:
             context[:] = look.context
             with np.errstate(all="ignore"):
                 decay = _fastest_decay(march, look.time, look.state, sign)
-            if _LEAST * limit <= decay * look.step <= _MOST * limit:
+            if _MIN * limit <= decay * look.step <= _MAX * limit:
                 return look.time
     finally:
         context[:] = here.context
@@ -105,7 +105,7 @@ def _fastest_decay(march: March, time: float, state: Array, sign: float) -> floa
     base = _rates(march, time, state[None, :])
     direction = np.random.default_rng(0).standard_normal(state.size)
     decay = 0.0
-    for _ in range(_MOST_TURNS):
+    for _ in range(_MAX_TURNS):
         direction /= np.sqrt(np.mean(direction**2))
         moved = state + _NUDGE * direction * size
         found = _rates(march, time, moved[None, :])

@@ -28,7 +28,7 @@ from unhurried_heron.run.trajectory import Array, Trajectory
 # a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon
 _SLICE_SECONDS = 0.05
 # A slice has at most this many times the attempts of the one before.
-_MOST_GROWTH = 512.0
+_MAX_GROWTH = 512.0
 # with full matrices of this size a single attempt may last longer than that
 _LARGE = 300
 # A count that no march reaches.
@@ -145,7 +145,7 @@ class Driver:
         else:
             self._keep()
         if reason is Reason.PAUSED:
-            growth = min(_MOST_GROWTH, max(0.1, _SLICE_SECONDS / max(taken, 1e-9)))
+            growth = min(_MAX_GROWTH, max(0.1, _SLICE_SECONDS / max(taken, 1e-9)))
             # of what the slice was given, which may be less than the pace
             self.march.pace = int(min(1e9, max(1.0, allowed * growth)))
         if self._attempts() >= self._next_look:

@@ -39,7 +39,7 @@ from unhurried_heron.quiet import QUIET
 from unhurried_heron.run.run import Run
 
 # so many lists of events that were given to runs are remembered as checked
-_MOST_CHECKED = 16
+_MAX_CHECKED = 16
 
 
 def integrate(
@@ -209,7 +209,7 @@ def _check_once(problem: Problem, events: tuple[Any, ...]) -> None:
     checked, key = problem.checked, tuple(map(id, events))
     if key not in checked:
         watched_events(events, problem.assembled, ErrorCollector())
-        if len(checked) >= _MOST_CHECKED:
+        if len(checked) >= _MAX_CHECKED:
             checked.clear()
         # what the key names by its identity must live as long
         checked[key] = events

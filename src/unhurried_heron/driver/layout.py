@@ -33,7 +33,7 @@ from unhurried_heron.kernels.memory.bundles import (
     Watch,
     address_table,
 )
-from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MOST_IN_STEP, RECENT, SPARE, VALUE_ROWS
+from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MAX_IN_STEP, RECENT, SPARE, VALUE_ROWS
 from unhurried_heron.methods.method import Method
 from unhurried_heron.model.narrow import MAX_PARTS
 from unhurried_heron.run.trajectory import Array
@@ -45,7 +45,7 @@ CHUNK_BYTES = 4_194_304
 # Events that fit into the buffer at least.
 EVENT_ROOM = 64
 # counts beyond this are none that a run could reach
-_MOST_COUNT = 2**62
+_MAX_COUNT = 2**62
 # Changes of one function that a part of a step may hold at most,
 _MANY_IN_STEP = 256
 # as long as events and states together keep no more numbers than this.
@@ -305,7 +305,7 @@ def _watch(native: NativeSystem, request: RunRequest, n: int) -> Watch:
     if beyond is None:
         raise unforeseen("beyond is not None")
     # as many changes of each in one step as memory allows
-    most = max(MOST_IN_STEP, min(_MANY_IN_STEP, _EVENT_NUMBERS // max(n * m, 1)))
+    most = max(MAX_IN_STEP, min(_MANY_IN_STEP, _EVENT_NUMBERS // max(n * m, 1)))
     room = max(EVENT_ROOM, 2 * (most + SPARE) * m) if m else 0
     acting = int(any(beyond.actions))
     conditions, derivatives, speeds = tables = np.zeros((3, m, 2), dtype=np.int64)
@@ -314,8 +314,8 @@ def _watch(native: NativeSystem, request: RunRequest, n: int) -> Watch:
             table[k] = (each.address, each.context_address) if each else (0, 0)
     limits = np.zeros((2, m), dtype=np.int64)
     limits[:, : len(events)] = [
-        [min(each.at_most or 0, _MOST_COUNT) for each in events],
-        [min(each.stop_after or 0, _MOST_COUNT) for each in events],
+        [min(each.at_most or 0, _MAX_COUNT) for each in events],
+        [min(each.stop_after or 0, _MAX_COUNT) for each in events],
     ]
     return Watch(
         m,

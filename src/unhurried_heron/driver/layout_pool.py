@@ -13,15 +13,15 @@ from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.families.error_scale import ErrorScale
 
 # larger ones are laid out soon enough, compared with their runs
-_MOST_BYTES = 2_000_000
+_MAX_BYTES = 2_000_000
 # Marches of one model that wait to be used again.
-_MOST_WAITING = 8
+_MAX_WAITING = 8
 
 
 def key_of(request: RunRequest, scales: ErrorScale, kind: str) -> tuple[Any, ...]:
     """Return what a march must have been laid out for to serve a run."""
     problem, times = request.problem, request.times
-    if 8 * problem.model.layout.size > _MOST_BYTES:
+    if 8 * problem.model.layout.size > _MAX_BYTES:
         # no march of this size waits
         return (object(),)
     # an event in words depends on units, too; a function may have no hash
@@ -56,8 +56,8 @@ def give_back(request: RunRequest, march: March) -> None:
     kept = request.problem.model.kept
     # what was recorded is the run's alone
     march.release()
-    if march.size <= _MOST_BYTES:
-        for old in list(kept)[: len(kept) - _MOST_WAITING + 1]:
+    if march.size <= _MAX_BYTES:
+        for old in list(kept)[: len(kept) - _MAX_WAITING + 1]:
             kept.pop(old, None)
         # what the key names by its identity must live as long
         kept[march.key] = (

@@ -23,7 +23,7 @@ from unhurried_heron.run.room import refuse_memory
 from unhurried_heron.run.trajectory import Array
 
 # times every so long
-_MOST_TIMES: Final = 2.0**53
+_MAX_TIMES: Final = 2.0**53
 
 Record = str | int | Sequence[float] | Array
 
@@ -292,10 +292,10 @@ def _every(problem: Problem, record: str) -> Array:
                           expected='"steps", every so long such as "30 min", a count of times, or times')  # fmt: skip
     every = positive_option(in_time(problem, record, "record"), "record")
     count = abs(end - start) / every
-    if not count < _MOST_TIMES:
+    if not count < _MAX_TIMES:
         raise OptionError("so many times do not fit into memory", name="record", location="record",
                           given=excerpt(record),
-                          expected=f"a time above {abs(end - start) / _MOST_TIMES:.3g}")  # fmt: skip
+                          expected=f"a time above {abs(end - start) / _MAX_TIMES:.3g}")  # fmt: skip
     # as near to the end as rounding tells
     rows = int(count + 1e-9) + 1
     refuse_memory(rows, problem.model.layout.size + 1, "record")

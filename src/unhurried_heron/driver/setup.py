@@ -28,7 +28,7 @@ from unhurried_heron.driver.sliding import MAX_UNANSWERED, SOON
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Member, SetupRequest
-from unhurried_heron.families.linear import MOST_FULL, Entries, choose_linear, refuse_large
+from unhurried_heron.families.linear import MAX_FULL, Entries, choose_linear, refuse_large
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.narrow import parts_of
@@ -169,7 +169,7 @@ def linear_kind(request: RunRequest) -> str:
                 given=excerpt(wanted),
             )
         return "dense"
-    known = jacobian_entries(problem, held=request.held) if n > MOST_FULL or wanted is not None else None
+    known = jacobian_entries(problem, held=request.held) if n > MAX_FULL or wanted is not None else None
     kind = choose_linear(n, known and Entries(*known), wanted, fixed=not request.adapts)
     if kind == "dense":
         refuse_large(method.name, n)

@@ -35,7 +35,7 @@ SOON: Final = 6
 # Crossings at one time, or changes of the motion, after which the run is given up.
 AT_LAST: Final = 60
 # so many switches that a solution stands on are looked at, of which so many may depend on each other
-_MOST_STANDINGS, _MOST_DEPENDENT = len(LEAVES), 12
+_MAX_STANDINGS, _MAX_DEPENDENT = len(LEAVES), 12
 # a march that finds no motion along a root that rests asks again at later crossings, so many times
 MAX_UNANSWERED = 20
 # Changes of the motion within this share of the interval are at one time.
@@ -75,7 +75,7 @@ def _standing(model: Model, crossed: list[str]) -> tuple[Standing, ...]:
     whole = _whole(model)
     known = {each.slot: each for each in whole.rates.switches if isinstance(each, HeldSwitch)}
     found = [_standing_on(whole, known[slot]) for slot in dict.fromkeys([*surfaces, *crossed])]
-    return tuple(each for each in found if each is not None)[:_MOST_STANDINGS]
+    return tuple(each for each in found if each is not None)[:_MAX_STANDINGS]
 
 
 def _standing_on(model: Model, switch: HeldSwitch) -> Standing | None:
@@ -99,7 +99,7 @@ def _slide(
     sign = float(np.sign(request.problem.interval[1] - request.problem.interval[0]))
     for indices in _that_depend(standings):
         mine, count = [standings[k] for k in indices], len(indices)
-        if count > _MOST_DEPENDENT:
+        if count > _MAX_DEPENDENT:
             return None
         sides = np.meshgrid(*[[0.0, 1.0]] * count, indexing="ij")
         corners = around | {each.switch.slot: side for each, side in zip(mine, sides, strict=True)}

@@ -15,7 +15,7 @@ from unhurried_heron.problem.pointwise import surroundings
 # hover above a narrower one (1e-4, 3e-3: some methods never came to rest, on random networks of tanks; measured)
 _SHARE: Final = 0.5
 # of what the largest state is, where no absolute tolerance says anything
-_LEAST: Final = 1e-18
+_MIN: Final = 1e-18
 # The smallest width, for states that are all zero.
 _SMALLEST: Final = 1e-280
 
@@ -28,7 +28,7 @@ def widths_of(request: RunRequest) -> dict[str, float]:
         return {}
     start, state = problem.interval[0], problem.start
     around = surroundings(problem, start, state)
-    least = _LEAST * float(np.abs(state).max(initial=0.0)) + _SMALLEST
+    least = _MIN * float(np.abs(state).max(initial=0.0)) + _SMALLEST
     return {root.width: max(_SHARE * _reach(root.argument, request, around), least) for root in roots}
 
 

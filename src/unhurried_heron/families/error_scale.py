@@ -17,7 +17,7 @@ _FIXED_STEP = 1e-10
 _FIXED_STEP_NEWTON = 2e-5
 # The smallest share of the user's tolerance that a step of order 1 is held to: without this bound an error ten times
 # smaller would take a hundred times as many steps.
-_LEAST_SHARE = 1e-4
+_MIN_SHARE = 1e-4
 # Methods up to this order are held to their hidden error; of higher ones the error between the steps bounds it.
 _LOW_ORDER = 3
 # The ratio of a step's leading error to its estimate up to which a whole run stays within ten tolerances, measured over
@@ -59,7 +59,7 @@ def proportional(method: Method, relative: Array, absolute: Array, state: Array,
     if fixed or method.order > q:
         return ErrorScale(relative, absolute)
     # pure absolute tolerances have no scale that such a power could refer to
-    least = _LEAST_SHARE if q == 1 else 0.0
+    least = _MIN_SHARE if q == 1 else 0.0
     share = np.where(relative > 0.0, np.clip(np.minimum(relative, 1.0) ** (1.0 / q), least, 1.0), 1.0)
     return ErrorScale(relative * share, absolute * share)
 

@@ -63,9 +63,9 @@ def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
 
 def _tableau_code(method: RungeKutta, n: int, *, strides: bool) -> tuple[list[int], Any]:
     # what compiles is loaded when something runs
-    from unhurried_heron.codegen.vector_ir import MOST_WRITTEN_OUT
+    from unhurried_heron.codegen.vector_ir import MAX_WRITTEN_OUT
 
-    return _compiled(method, n if n <= MOST_WRITTEN_OUT else None, strides)
+    return _compiled(method, n if n <= MAX_WRITTEN_OUT else None, strides)
 
 
 @functools.lru_cache(maxsize=64)

@@ -10,7 +10,7 @@ from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
-from unhurried_heron.families.linear import LINEAR_KERNELS, MOST_DAMPED, dense_context, growth_kernel
+from unhurried_heron.families.linear import LINEAR_KERNELS, MAX_DAMPED, dense_context, growth_kernel
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, BlockWork
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.fully_implicit import DiagonalisedTableau
@@ -104,7 +104,7 @@ def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
     numbers = numbers_of(method, scales)
     s, insist, m = method.stages, 0, 0
     # this needs full matrices
-    if demand.fixed and linear.jacobian.ndim == 2 and s * n <= 3 * MOST_DAMPED:
+    if demand.fixed and linear.jacobian.ndim == 2 and s * n <= 3 * MAX_DAMPED:
         (kernel,) = load_kernels("fully_implicit.damped_newton.solve_block")
         insist, m = kernel.address, s * n
     growth, looked = growth_kernel(linear, n)

@@ -22,15 +22,15 @@ LINEAR_KERNELS: Final = (
 KINDS: Final = ("dense", "banded", "sparse")
 # The number of states up to which compiled loops on full matrices are fastest, whatever the pattern of the Jacobian is.
 # Measured by `benchmarks/run.py --part linear`, as the next one.
-MOST_FULL: Final = 100
+MAX_FULL: Final = 100
 # The number of states from which LAPACK is faster than compiled loops on full matrices.
-LEAST_BLOCKS: Final = 500
+MIN_BLOCKS: Final = 500
 # The largest full matrix that a run keeps: 200 MB for a real one.
-MOST_DENSE: Final = 5000
+MAX_DENSE: Final = 5000
 # The number of states up to which fixed steps keep full matrices, which Newton's full method on all stages needs.
-MOST_DAMPED: Final = 500
+MAX_DAMPED: Final = 500
 # The number of states up to which every eigenvalue is examined for growth that an error estimate cannot see.
-MOST_EIGENVALUES: Final = 64
+MAX_EIGENVALUES: Final = 64
 # The width of a band up to which banded factors are faster than sparse ones.
 _WIDEST_BAND: Final = 120
 # The share of nonzero entries below which a matrix is sparse.
@@ -64,7 +64,7 @@ class LinearSolver(NamedTuple):
 def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed: bool) -> str:
     """Return the kind of linear algebra for a system: "dense", "banded" or "sparse".
 
-    Fixed steps may need Newton's full method on all stages, which is for full matrices, up to `MOST_DAMPED` states.
+    Fixed steps may need Newton's full method on all stages, which is for full matrices, up to `MAX_DAMPED` states.
 
     Raises
     ------
@@ -86,7 +86,7 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed:
         return "dense"
     if wanted is not None:
         return wanted
-    if n <= (MOST_DAMPED if fixed else MOST_FULL):
+    if n <= (MAX_DAMPED if fixed else MAX_FULL):
         return "dense"
     from unhurried_heron.families.large_linear import order_for_band
 
@@ -98,7 +98,7 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed:
 
 def growth_kernel(linear: LinearSolver, n: int) -> tuple[int, Any]:
     """Return the address of the kernel that looks for growing modes, 0 where there are too many, and what to keep."""
-    if linear.jacobian.ndim != 2 or n > MOST_EIGENVALUES:
+    if linear.jacobian.ndim != 2 or n > MAX_EIGENVALUES:
         return 0, None
     from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
@@ -113,12 +113,12 @@ def refuse_large(method: str, n: int) -> None:
     ------
     MethodError
     """
-    if n > MOST_DENSE:
+    if n > MAX_DENSE:
         raise MethodError(
             f"{method} would solve its equations with full matrices, which {n:,} states make too large",
             name=method,
             location="method",
-            expected=f"at most {MOST_DENSE:,} states, sparsity=… beside the rates, or an explicit method",
+            expected=f"at most {MAX_DENSE:,} states, sparsity=… beside the rates, or an explicit method",
             given=f"{n:,} states: {4 * 8 * n * n / 1e9:.3g} GB of matrices",
         )
 
@@ -129,13 +129,13 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, f
     Where fixed steps may need Newton's full method, its matrices are those of compiled loops.
     """
     dense = kind == "dense" or entries is None
-    if dense and n < (MOST_DAMPED + 1 if fixed else LEAST_BLOCKS):
-        from unhurried_heron.kernels.linear_algebra.unrolled_solve import MOST_WRITTEN, load_solve
+    if dense and n < (MAX_DAMPED + 1 if fixed else MIN_BLOCKS):
+        from unhurried_heron.kernels.linear_algebra.unrolled_solve import MAX_WRITTEN, load_solve
         from unhurried_heron.kernels.machine_code.prepare import load_kernels
 
         jacobian = np.zeros((n, n))
         factor, solve = load_kernels("linear_algebra.dense_lu.factor", "linear_algebra.dense_lu.solve")
-        own = load_solve(n) if n <= MOST_WRITTEN else solve
+        own = load_solve(n) if n <= MAX_WRITTEN else solve
         made = functools.partial(dense_context, n, control, jacobian)
         return LinearSolver(factor.address, own.address, solve.address, jacobian, made, (factor, solve, own))
     from unhurried_heron.families.large_linear import full_solver, structured_solver

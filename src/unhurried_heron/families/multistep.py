@@ -95,14 +95,14 @@ def _lay_out_explicit(method: Multistep, demand: SetupRequest) -> WorkSpace:
 def _stride_code(method: Multistep, n: int, shared: dict[str, Any]) -> tuple[int, Any]:
     # what compiles is loaded when something runs
     from unhurried_heron.codegen.multistep_ir import Recurrence
-    from unhurried_heron.codegen.vector_ir import MOST_WRITTEN_OUT
+    from unhurried_heron.codegen.vector_ir import MAX_WRITTEN_OUT
 
     k, corrected = method.steps, method.predictor is not None
     weights, predicts = shared["weights"].tolist(), shared["predicts"].tolist()
     remembers = not method.uses_past_rates or any(weights[1:k]) or any(predicts[1:k])
     newest = float(method.b[0]) if corrected else 0.0
     numbers = Recurrence(k, tuple(predicts), tuple(weights), newest, remembers)
-    return _compiled(numbers, n if n <= MOST_WRITTEN_OUT else None)
+    return _compiled(numbers, n if n <= MAX_WRITTEN_OUT else None)
 
 
 @functools.lru_cache(maxsize=64)

@@ -23,7 +23,7 @@ _COST_OF_FULL = 0.02
 # That price where the Jacobian is banded or sparse.
 _COST_OF_BANDS = 12.0
 # The number of states up to which the Jacobian is taken for a full matrix in that price.
-_MOST_FULL: Final = 100
+_MAX_FULL: Final = 100
 # A step is that of a slow solution if it is this many times what the error of the fastest mode alone would allow.
 _SLOWER = 3.0
 # A step is limited by stability if it uses this share of the stability limit.
@@ -57,7 +57,7 @@ def _lay_out(method: StiffnessSwitching, demand: SetupRequest) -> WorkSpace:
     member = demand.member(pair[0])
     large = method.of_large(float(demand.scales.relative.min(where=demand.scales.relative > 0.0, initial=1.0)))
     room = max(member.work.degree, demand.degree_of(pair[1]), demand.degree_of(large))
-    cost = _COST + _COST_OF_FULL * n**2 if n <= _MOST_FULL else _COST_OF_BANDS
+    cost = _COST + _COST_OF_FULL * n**2 if n <= _MAX_FULL else _COST_OF_BANDS
     links = np.zeros(3, dtype=np.int64)
     work = StiffnessSwitchingWork(
         choice=np.zeros(1, dtype=CHOICE),

@@ -28,7 +28,7 @@ _RUN: Final = 0.5
 # and lies this factor below the line.
 _GAP: Final = 0.45
 # errors larger than that are of no interest, and would flatten all others
-_MOST: Final = 30.0
+_MAX: Final = 30.0
 
 
 def draw_convergence(found: Convergence, *, axes: Any = None) -> Figure:
@@ -63,7 +63,7 @@ def draw_convergence(found: Convergence, *, axes: Any = None) -> Figure:
     ax.set_xscale("log")
     ax.set_yscale("log")
     known = [row["largest error"] for row in found.rows if row["largest error"]]
-    ax.set_ylim(0.1 * min([found.floor or 1.0, *known]), min(ax.get_ylim()[1], _MOST))
+    ax.set_ylim(0.1 * min([found.floor or 1.0, *known]), min(ax.get_ylim()[1], _MAX))
     if found.floor > 0.0:
         ax.axhline(found.floor, color="0.5", linestyle=":", label="no smaller error is certain")
     ax.set_xlabel(with_unit("step", unit), **VERBATIM)

@@ -26,11 +26,11 @@ _KINDS, _FAINT = ("#0072B2", "#009E73", "#CC79A7", "#E69F00"), "#BBBBBB"
 _LINES = ("-", "--", ":", "-.")
 _MARKERS = ("o", "s", "^", "D", "v", "P", "X")
 # Marks of one event in a figure.
-_MOST_MARKS = 40
+_MAX_MARKS = 40
 # of texts that hold names of the user's: a dollar sign in them is one
 VERBATIM: dict[str, Any] = {"parse_math": False}
 # Runs without an error that are named below a figure,
-_MOST_MISSING = 6
+_MAX_MISSING = 6
 # in lines of so many characters.
 _NOTE_WIDTH = 110
 
@@ -212,9 +212,9 @@ def _draw_marks(ax: Axes, record: StatesRecord) -> None:
     for index, name in enumerate(names):
         times = [mark.time for mark in record.marks if mark.name == name]
         label = name if len(times) == 1 else f"{name} ({len(times)} times)"
-        if len(times) > _MOST_MARKS:
-            times = times[:_MOST_MARKS]
-            label = f"{name} (first {_MOST_MARKS} shown)"
+        if len(times) > _MAX_MARKS:
+            times = times[:_MAX_MARKS]
+            label = f"{name} (first {_MAX_MARKS} shown)"
         for count, time in enumerate(times):
             shown = label if count == 0 else "_nolegend_"
             ax.axvline(time, color="0.55", linewidth=1.0, linestyle=_LINES[1 + index % 3], label=shown, zorder=1)
@@ -340,8 +340,8 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
     if not record.curves:
         ax.text(0.5, 0.5, "no error was measured", transform=ax.transAxes, ha="center", va="center", color="0.3")
     if record.missing:
-        more = len(record.missing) - _MOST_MISSING
-        run_labels = [*record.missing[:_MOST_MISSING], *([f"{more} more"] if more > 0 else [])]
+        more = len(record.missing) - _MAX_MISSING
+        run_labels = [*record.missing[:_MAX_MISSING], *([f"{more} more"] if more > 0 else [])]
         note = textwrap.fill("no error: " + "; ".join(run_labels), _NOTE_WIDTH)
         ax.annotate(note, (0.0, -0.14), xycoords="axes fraction", fontsize="small", color="0.3", va="top",
                     **VERBATIM)  # fmt: skip

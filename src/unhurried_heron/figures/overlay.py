@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import OptionError, UnitError, excerpt
-from unhurried_heron.figures.records import MOST_DOTS, Curve, StatesRecord, states_record, swings, with_unit
+from unhurried_heron.figures.records import MAX_DOTS, Curve, StatesRecord, states_record, swings, with_unit
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 
@@ -216,7 +216,7 @@ def phase_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str
             points = _parted(run, names, times)
         else:
             points = np.column_stack([run[name] for name in names])
-        curves.append(PhaseCurve(label, points, _arrows(points), not smooth and len(points) <= MOST_DOTS))
+        curves.append(PhaseCurve(label, points, _arrows(points), not smooth and len(points) <= MAX_DOTS))
     units = runs[0].problem.units
     titles = {run.problem.title for run in runs}
     subject = (titles.pop() if len(titles) == 1 else "") or "Phase curves"

@@ -25,11 +25,11 @@ _SEEN = 0.01
 # so near beside a jump its two sides are drawn, as a share of the time
 _SIDE = 1e-9
 # more points than this run into a line
-MOST_DOTS = 200
+MAX_DOTS = 200
 # a curve this many times smaller than another is flat beside it
 _SEEN_BESIDE = 20.0
 # an indexed state with more members than this is drawn as a map, at so many times
-_MOST_CURVES = 8
+_MAX_CURVES = 8
 # Times of a map of an indexed state.
 _MAP_POINTS = 300
 
@@ -172,7 +172,7 @@ def states_record(
     panels: list[tuple[str, list[Curve]]] = []
     for unit in dict.fromkeys(units.get(name, "") for name in wanted):
         curves = [
-            Curve(name, times, table[name], index, dots=not smooth and times.size <= MOST_DOTS)
+            Curve(name, times, table[name], index, dots=not smooth and times.size <= MAX_DOTS)
             for index, name in enumerate(wanted)
             if units.get(name, "") == unit
         ]
@@ -199,7 +199,7 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
         known_name = name if isinstance(name, str) else ""
         group = model.layout.by_name.get(known_name) or model.derived_layout.by_name.get(known_name)
         if group is not None and group.box:
-            if group.size > _MOST_CURVES and len(group.box) <= 2:
+            if group.size > _MAX_CURVES and len(group.box) <= 2:
                 indexed.append(group)
             else:
                 curves += group.members()

@@ -21,7 +21,7 @@ from unhurried_heron.input.values import is_finite_number
 from unhurried_heron.run.run import Run
 
 # Frames of a film at most.
-_MOST_FRAMES: Final = 20_000
+_MAX_FRAMES: Final = 20_000
 _KINDS: Final = (".gif", ".mp4", ".png")
 
 
@@ -97,8 +97,8 @@ def animate(
     rate = _number("frames_per_second", frames_per_second, above=0.0)
     lasts = _length(runs[0], seconds, time_per_second, span)
     count = max(2, round(lasts * rate) + 1)
-    if count > _MOST_FRAMES:
-        raise _refused("seconds", f"at most {_MOST_FRAMES:,} frames", f"{count:,} frames")
+    if count > _MAX_FRAMES:
+        raise _refused("seconds", f"at most {_MAX_FRAMES:,} frames", f"{count:,} frames")
     reach = math.inf if tail is None and not phase else span / 10.0 if tail is None else _time(runs[0], "tail", tail)
     angle = _number("turn", turn)
     record = moving_record(runs, shown, labels_of(runs, labels, "animate"), count)

@@ -30,15 +30,15 @@ from unhurried_heron.formulas.expression import (
 from unhurried_heron.formulas.simplify import simplified
 
 # more equations than this are eliminated one by one: a determinant written out grows too fast
-MOST_TOGETHER: Final = 4
+MAX_TOGETHER: Final = 4
 # formulas of up to so many terms are handed over as they are, so that common factors cancel; larger ones as one symbol
-_MOST_TERMS: Final = {2: 4, 3: 2, 4: 1}
+_MAX_TERMS: Final = {2: 4, 3: 2, 4: 1}
 # Terms of a side that is expanded beside the matrix.
-_MOST_TERMS_BESIDE: Final = 40
+_MAX_TERMS_BESIDE: Final = 40
 # whole numbers below this are kept as they are, since they may cancel
 _PLAIN_NUMBERS: Final = 100
 # Symbols of a matrix that SymPy is given; beyond, it may take minutes.
-_MOST_SYMBOLS: Final = 10
+_MAX_SYMBOLS: Final = 10
 
 
 def solve_linear(matrix: list[list[Node]], right: list[Node]) -> list[Node] | None:
@@ -66,11 +66,11 @@ def _solve(matrix: tuple[tuple[Node, ...], ...], right: tuple[Node, ...]) -> tup
     symbols: dict[Node, sympy.Symbol] = {}
     n = len(right)
     # the determinant has as many terms as an entry has to the power of n, times n factorial
-    entries = [[_to_sympy(entry, symbols, _MOST_TERMS[n]) for entry in row] for row in matrix]
-    if len(symbols) > _MOST_SYMBOLS:
+    entries = [[_to_sympy(entry, symbols, _MAX_TERMS[n]) for entry in row] for row in matrix]
+    if len(symbols) > _MAX_SYMBOLS:
         symbols.clear()
         entries = [[_to_sympy(entry, symbols, 1) for entry in row] for row in matrix]
-    sides = [sympy.expand(_to_sympy(side, symbols, _MOST_TERMS_BESIDE)) for side in right]
+    sides = [sympy.expand(_to_sympy(side, symbols, _MAX_TERMS_BESIDE)) for side in right]
     square = sympy.Matrix(entries)
     determinant = _tidy(square.det(method="berkowitz"))
     if determinant == 0:

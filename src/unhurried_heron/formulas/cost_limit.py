@@ -11,7 +11,7 @@ from unhurried_heron.formulas.expression import SUM, Node, free_names, upwards
 from unhurried_heron.formulas.layout import IndexedFormula, Loop
 
 # about a tenth of a second of additions
-MOST_TERMS: Final = 50_000_000
+MAX_TERMS: Final = 50_000_000
 
 
 def refuse_endless(indexed_formulas: Iterable[IndexedFormula], location: str) -> None:
@@ -36,12 +36,12 @@ def refuse_many(terms: int, location: str) -> None:
     ------
     IndexedStateError
     """
-    if terms > MOST_TERMS:
+    if terms > MAX_TERMS:
         raise IndexedStateError(
             "the sums and indexed states come to too many terms",
             name="sum",
             location=location,
-            expected=f"at most {MOST_TERMS:,} terms in one evaluation, which nothing can interrupt",
+            expected=f"at most {MAX_TERMS:,} terms in one evaluation, which nothing can interrupt",
             given=f"{terms:,} terms",
         )
 

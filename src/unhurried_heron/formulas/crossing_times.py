@@ -14,13 +14,13 @@ from unhurried_heron.formulas.interval_arithmetic import enclose
 from unhurried_heron.formulas.simplify import simplified
 
 # Known times of one switch.
-MOST_TIMES: Final = 100_000
+MAX_TIMES: Final = 100_000
 # Cells of the interval that the search may enclose.
-_MOST_CELLS: Final = 200_000
+_MAX_CELLS: Final = 200_000
 # Cells that the search begins with.
 _FIRST_CELLS: Final = 64
 # Steps of a formula with a curved argument that are solved for one by one.
-_MOST_CURVED_STEPS: Final = 2_000
+_MAX_CURVED_STEPS: Final = 2_000
 # Two crossings within this share of the interval are a touch, unless the formula jumps.
 _TOUCH: Final = 1e-6
 _BROKEN: Final = frozenset({"where", "step", "pulse", "sign", "floor", "ceil", "abs", "min", "max", *COMPARISONS})
@@ -42,19 +42,19 @@ def crossing_times(truth: Node, values: Mapping[str, Any], interval: tuple[float
         return _roots(gap, values, low, high)
     bounds = enclose(gap, values, np.array([low]), np.array([high]))
     first, last = float(bounds[0][0]), float(bounds[1][0])
-    if not (last - first < MOST_TIMES):
+    if not (last - first < MAX_TIMES):
         return None
     steps = np.arange(np.floor(first), np.ceil(last) + 1.0)
     line = _line(gap, values)
     if line is not None:
         start, steepness = line
         return ((steps - start) / steepness).tolist() if steepness else []
-    if steps.size > _MOST_CURVED_STEPS:
+    if steps.size > _MAX_CURVED_STEPS:
         return None
     found: list[float] = []
     for whole in steps:
         times = _roots(add(gap, number(-float(whole))), values, low, high)
-        if times is None or len(found) + len(times) > MOST_TIMES:
+        if times is None or len(found) + len(times) > MAX_TIMES:
             return None
         found += times
     return found
@@ -95,7 +95,7 @@ def _isolate(
     work = 0
     while lows.size:
         work += lows.size
-        if work > _MOST_CELLS or len(found) > MOST_TIMES:
+        if work > _MAX_CELLS or len(found) > MAX_TIMES:
             return None
         below, above = enclose(gap, values, lows, highs)
         maybe = (below <= 0.0) & (above >= 0.0)

@@ -21,7 +21,7 @@ BOUND: Final = "\u00b7"
 # pickle goes down a tree by recursion: nodes up to this depth each by itself, deeper ones in slices of at least so many
 _DEEPEST_BY_RECURSION: Final = 50
 # one recursion goes through so many slices at most, far within the interpreter's limit of 1,000
-_MOST_SLICES: Final = 64
+_MAX_SLICES: Final = 64
 RESERVED: Final = frozenset({TIME, *CONSTANTS, *OPERATIONS, SUM, "and", "or", "not"})
 
 
@@ -66,7 +66,7 @@ class Node:
             return Node, (self.op, *self.args)
         # cut at the same depths whatever tree a node stands in, so that what several trees share is written once
         slice_ = _DEEPEST_BY_RECURSION
-        while self.depth > slice_ * _MOST_SLICES:
+        while self.depth > slice_ * _MAX_SLICES:
             slice_ *= 2
         below: dict[Node, int] = {}
         indices: dict[Node, int] = {}

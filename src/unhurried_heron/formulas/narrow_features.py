@@ -18,11 +18,11 @@ from unhurried_heron.formulas.interval_arithmetic import enclose
 # Cells that the search begins with.
 _FIRST_CELLS: Final = 64
 # Cells that the search may enclose.
-_MOST_CELLS: Final = 40_000
+_MAX_CELLS: Final = 40_000
 # Halvings of a cell.
-_MOST_ROUNDS: Final = 40
+_MAX_ROUNDS: Final = 40
 # Formulas of one problem that are searched.
-_MOST_FORMULAS: Final = 60
+_MAX_FORMULAS: Final = 60
 # cells on which a formula stays within this share of its range need not be halved
 _SHARE: Final = 0.2
 # this much smaller than the first cells is narrow
@@ -59,7 +59,7 @@ def time_formulas(roots: Iterable[Node], parameters: Iterable[str]) -> tuple[Nod
         moving[node] = None if node.has_indexed or None in parts else any(parts)
         if moving[node] and node.op in CANDIDATES:
             found[node] = None
-    return tuple(node for node in found if free_names(node) <= allowed)[:_MOST_FORMULAS]
+    return tuple(node for node in found if free_names(node) <= allowed)[:_MAX_FORMULAS]
 
 
 def narrow_windows(
@@ -84,8 +84,8 @@ def _windows(formula: Node, values: Mapping[str, Any], low: float, high: float) 
     lows, highs = edges[:-1], edges[1:]
     below, above = enclose(formula, values, lows, highs)
     below, above = below.copy(), above.copy()
-    smallest = (high - low) * 2.0**-_MOST_ROUNDS
-    for _ in range(_MOST_ROUNDS):
+    smallest = (high - low) * 2.0**-_MAX_ROUNDS
+    for _ in range(_MAX_ROUNDS):
         known = np.isfinite(below) & np.isfinite(above)
         if not known.any():
             return []
@@ -93,7 +93,7 @@ def _windows(formula: Node, values: Mapping[str, Any], low: float, high: float) 
         rough = (above - below > _SHARE * whole) & (highs - lows > smallest)
         if not rough.any():
             break
-        if lows.size + rough.sum() > _MOST_CELLS:
+        if lows.size + rough.sum() > _MAX_CELLS:
             return []
         middles = 0.5 * (lows[rough] + highs[rough])
         new_lows, new_highs = np.concatenate([lows[rough], middles]), np.concatenate([middles, highs[rough]])

@@ -18,7 +18,7 @@ _PLAIN_LEFT = re.compile(
     r"\s*(?P<name>[^\W\d]\w*)\s*(?P<primes>['′-‴]*)\s*(?P<index>\[[^\[\]]*\])?\s*(?P<more>['′-‴]*)\s*$"
 )
 # so that no text takes long to be refused
-MOST_CHARACTERS = 150_000
+MAX_CHARACTERS = 150_000
 _FOR = re.compile(r"\bfor\b")
 _RANGE = re.compile(r"\s*(?P<index>\w+)\s+in\b(?P<span>.*)$", re.S)
 # dy/dx, as on paper
@@ -80,12 +80,12 @@ def read_statements(
     OutOfTimeError
         The deadline of the call passed before all lines were read.
     """
-    if len(text) > MOST_CHARACTERS:
+    if len(text) > MAX_CHARACTERS:
         collector.add(
             ExpressionError(
                 "the text is too long",
                 location=location,
-                expected=f"at most {MOST_CHARACTERS:,} characters; indexed states (u[i]) say more in fewer",
+                expected=f"at most {MAX_CHARACTERS:,} characters; indexed states (u[i]) say more in fewer",
                 given=f"{len(text):,}",
             )
         )

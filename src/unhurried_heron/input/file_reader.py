@@ -123,7 +123,7 @@ _WANTED = {
 _LINE = re.compile(r"at line (\d+)")
 _PRIMED_KEY = re.compile(r"\s*(?P<key>[^\W\d]\w*['′-‴]+(?:\[[^\]\n]*\])?)\s*=\s*[^=\n]")
 # a key of very many parts would take the reader's stack
-_MOST_PARTS = 200
+_MAX_PARTS = 200
 
 
 def read_document(path: Path) -> ProblemInput:
@@ -145,8 +145,8 @@ def load_toml(path: Path) -> dict[str, Any]:
     """
     try:
         text = read_plain_file(path).decode("utf-8")
-        if any(line.partition("=")[0].count(".") > _MOST_PARTS for line in text.splitlines()):
-            raise ValueError(f"a key of more than {_MOST_PARTS} parts")
+        if any(line.partition("=")[0].count(".") > _MAX_PARTS for line in text.splitlines()):
+            raise ValueError(f"a key of more than {_MAX_PARTS} parts")
         return tomllib.loads(text)
     except OSError as error:
         raise DocumentError(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from unhurried_heron.errors import (
-    MOST_NAMED,
+    MAX_NAMED,
     CircularDerivedError,
     ExpressionError,
     NameClashError,
@@ -54,7 +54,7 @@ def check_defined(written: Mapping[str, Formula], known: Iterable[str], what: st
     for formula in written.values():
         for mentioned, offset in formula.mentions.items():
             if mentioned not in known and mentioned not in missing:
-                shown = len(missing) < MOST_NAMED
+                shown = len(missing) < MAX_NAMED
                 missing[mentioned] = _pointed_at(formula, mentioned, offset, known - {TIME}) if shown else ""
     if missing:
         listed = listing(missing, quoted=True)

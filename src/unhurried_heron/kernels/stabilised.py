@@ -29,7 +29,7 @@ from unhurried_heron.kernels.memory.control import (
 )
 from unhurried_heron.kernels.memory.decoding import decoder, system_in
 from unhurried_heron.kernels.memory.one_step_work import STRETCH, StabilisedWork
-from unhurried_heron.methods.stabilised import DAMPING, LEAST_STAGES, MOST_STAGES
+from unhurried_heron.methods.stabilised import DAMPING, MAX_STAGES, MIN_STAGES
 
 work_in, stretch_in = decoder(StabilisedWork), as_record(STRETCH)
 
@@ -41,7 +41,7 @@ _MARGIN = 1.1
 # The power method ends where the radius changes by no more than this share,
 _SETTLED = 0.005
 # or after so many iterations.
-_MOST_TURNS = 60
+_MAX_TURNS = 60
 # an eigenvalue is believed until steps have cost so many times what it did
 _SHARE = 20
 # Relative change of a state for a difference, the square root of rounding.
@@ -80,7 +80,7 @@ def _look(system, work, control):
     )
     radius = 0.0
     stretch.cost, stretch.spent = 1, 0
-    for turn in range(_MOST_TURNS):
+    for turn in range(_MAX_TURNS):
         length = _size(direction, n)
         if control.stop != 0 or not 0.0 < length < np.inf or not reach > 0.0:
             break
@@ -134,8 +134,8 @@ def _derivatives(count, w0):
 def _stages_for(need):
     """Return how many stages are stable up to h lambda = -need; 0 where the most are not enough."""
     # 2/3 (s^2 - 1) but for the damping, and less of it where stages are few
-    count = max(LEAST_STAGES, int(np.sqrt(1.0 + 1.5 * need)))
-    while count <= MOST_STAGES:
+    count = max(MIN_STAGES, int(np.sqrt(1.0 + 1.5 * need)))
+    while count <= MAX_STAGES:
         w0 = 1.0 + DAMPING / (count * count)
         rates_at_state, bend, _ = _derivatives(count, w0)
         if (w0 + 1.0) * bend / rates_at_state >= need:
@@ -150,7 +150,7 @@ def _longest(work, control):
     radius = stretch_in(work.stretch).radius
     if work.count > 0 or radius == 0.0:
         return np.inf
-    return _REACH * MOST_STAGES * MOST_STAGES / (_MARGIN * radius)
+    return _REACH * MAX_STAGES * MAX_STAGES / (_MARGIN * radius)
 
 
 @inner
@@ -224,7 +224,7 @@ def _attempt(system, work, control):
         if count == 0:
             if control.adaptive == 1:
                 return REFUSED
-            count = MOST_STAGES
+            count = MAX_STAGES
     control.row_iterations = count
     code = _march_stages(system, work, control, count)
     if control.stop != 0:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Final, Protocol
+import functools
+from typing import Any, Final, NamedTuple, Protocol, cast
 
 from unhurried_heron.errors import MethodError, excerpt
 from unhurried_heron.methods.coefficients import Matrix
@@ -79,6 +80,46 @@ FACTS: Final = tuple(
 )
 
 
+class Capabilities(NamedTuple):
+    """What a method can do beyond the facts that every method has.
+
+    Attributes
+    ----------
+    several_orders : bool
+        Whether it holds a method for each order, `of_order`.
+    several_stages : bool
+        Whether it holds a method for each number of stages, `of_stages`.
+    reaches_back : bool
+        Whether its steps use states and rates of earlier steps, ``steps`` of them where the number is fixed.
+    fixed_reach : bool
+        Whether that number is fixed.
+    extrapolates : bool
+        Whether either order of a pair can be carried on, `extrapolating`.
+    changes_method : bool
+        Whether another method takes its fixed steps, `at_fixed_steps`.
+    """
+
+    several_orders: bool
+    several_stages: bool
+    reaches_back: bool
+    fixed_reach: bool
+    extrapolates: bool
+    changes_method: bool
+
+
+_MEMBERS: Final = ("of_order", "of_stages", "recurrence", "steps", "extrapolating", "at_fixed_steps")
+
+
+@functools.cache
+def _capabilities_of_type(kind: Any) -> Capabilities:
+    return Capabilities(*(hasattr(kind, member) for member in _MEMBERS))
+
+
+def capabilities(method: Any) -> Capabilities:
+    """Return what a method can do beyond the facts that every method has."""
+    return _capabilities_of_type(type(method))
+
+
 def in_use(method: Method, *, fixed: bool, local_extrapolation: bool | None) -> Method:
     """Return a method as a run uses it: with or without local extrapolation, or with its error by step doubling.
 
@@ -88,7 +129,7 @@ def in_use(method: Method, *, fixed: bool, local_extrapolation: bool | None) -> 
         The method has no choice of orders.
     """
     if local_extrapolation is not None:
-        if not hasattr(method, "extrapolating"):
+        if not capabilities(method).extrapolates:
             raise MethodError(
                 f"{method.name} is no pair of an explicit method",
                 name="local_extrapolation",
@@ -96,7 +137,7 @@ def in_use(method: Method, *, fixed: bool, local_extrapolation: bool | None) -> 
                 expected="an explicit Runge-Kutta method, or no local_extrapolation=…",
                 given=excerpt(local_extrapolation),
             )
-        chosen: Method = method.extrapolating(local_extrapolation)
+        chosen: Method = cast("Any", method).extrapolating(local_extrapolation)
         return chosen
     if fixed:
         taken: Method = getattr(method, "at_fixed_steps", method)

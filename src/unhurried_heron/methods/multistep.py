@@ -32,7 +32,7 @@ _DISTANCES: Final = 600
 # Bisections of a limit.
 _BISECTIONS: Final = 60
 # The highest order that is looked for.
-_MOST_ORDER: Final = 20
+_MAX_ORDER: Final = 20
 
 
 @dataclass(frozen=True, eq=False)
@@ -158,10 +158,10 @@ class Multistep:
         return np.longdouble(1) - values - q * rate_weights
 
     def _order_of(self, a: Any, b: Any) -> int:
-        for q in range(_MOST_ORDER):
+        for q in range(_MAX_ORDER):
             if not abs(self._defect(q, a, b)) < _MET * max(1.0, float(len(b)) ** q):
                 return q - 1
-        return _MOST_ORDER
+        return _MAX_ORDER
 
     @cached_property
     def order(self) -> int:

@@ -23,9 +23,9 @@ STABILISED: Final = "stabilised Runge-Kutta"
 # 1 - damping / 3); it costs a fiftieth of the stable interval
 DAMPING: Final = 0.15
 # rounding errors of a step grow as the square of the stages: with so many it leaves eleven digits
-MOST_STAGES: Final = 200
+MAX_STAGES: Final = 200
 # The smallest number of stages that has order 2.
-LEAST_STAGES: Final = 2
+MIN_STAGES: Final = 2
 # as polynomials in h lambda, up to so many stages
 _PLAIN: Final = 20
 
@@ -68,16 +68,16 @@ class Stabilised(OneStep):
     def __post_init__(self) -> None:
         check_name(self.name)
         whole = isinstance(self.count, numbers.Integral) and not isinstance(self.count, bool)
-        if not whole or not (self.count == 0 or LEAST_STAGES <= self.count <= MOST_STAGES):
+        if not whole or not (self.count == 0 or MIN_STAGES <= self.count <= MAX_STAGES):
             raise refusal(self.name, "there is no method of so many stages",
-                          f"from {LEAST_STAGES} to {MOST_STAGES} stages, or 0: as many as a step needs",
+                          f"from {MIN_STAGES} to {MAX_STAGES} stages, or 0: as many as a step needs",
                           excerpt(self.count))  # fmt: skip
         object.__setattr__(self, "count", int(self.count))
 
     @property
     def stages(self) -> int:
         """Number of stages; where each step takes what it needs, the least."""
-        return self.count or LEAST_STAGES
+        return self.count or MIN_STAGES
 
     @property
     def evaluations(self) -> int:
@@ -91,7 +91,7 @@ class Stabilised(OneStep):
     @cached_property
     def _shape(self) -> tuple[float, float, float, float]:
         """The numbers w0, w1, a and b of R(z) = a + b T(w0 + w1 z)."""
-        s = self.count or MOST_STAGES
+        s = self.count or MAX_STAGES
         w0 = 1.0 + DAMPING / s**2
         value, derivative, bend = chebyshev(s, w0)
         b = bend / derivative**2
@@ -100,7 +100,7 @@ class Stabilised(OneStep):
     @cached_property
     def region(self) -> Region:
         """What its region of stability is like; of the most stages where none are fixed."""
-        s = self.count or MOST_STAGES
+        s = self.count or MAX_STAGES
         w0, w1, a, b = self._shape
         # beyond -1, T leaves for the value it has at w0, or for the other side of R = -1
         beyond = w0 if s % 2 == 0 else math.cosh(math.acosh((1.0 + a) / b) / s)
@@ -110,7 +110,7 @@ class Stabilised(OneStep):
     def amplification(self, z: Any) -> Any:
         """Return |R(z)|, without the powers of z that cancel one another where stages are many."""
         w0, w1, a, b = self._shape
-        s = self.count or MOST_STAGES
+        s = self.count or MAX_STAGES
         with np.errstate(over="ignore", invalid="ignore"):
             found = np.abs(a + b * np.cosh(s * np.arccosh(np.asarray(w0 + w1 * z, dtype=complex))))
         return np.where(np.isnan(found), np.inf, found)
@@ -118,7 +118,7 @@ class Stabilised(OneStep):
     @cached_property
     def stability(self) -> Polynomials:
         """Numerator and denominator of the stability function R(z), lowest power first; of the least stages, too."""
-        method = self if self.count else self.of_stages(LEAST_STAGES)
+        method = self if self.count else self.of_stages(MIN_STAGES)
         w0, w1, a, b = method._shape
         before, present = np.array([1.0]), np.array([w0, w1])
         for _ in range(method.count - 1):
@@ -132,7 +132,7 @@ class Stabilised(OneStep):
     @cached_property
     def characteristic(self) -> Matrix:
         """R(z) as a polynomial of x and z; of the most stages where none are fixed."""
-        return characteristic_of((self if self.count else self.of_stages(MOST_STAGES)).stability)
+        return characteristic_of((self if self.count else self.of_stages(MAX_STAGES)).stability)
 
 
 def chebyshev(count: int, x: float) -> tuple[float, float, float]:

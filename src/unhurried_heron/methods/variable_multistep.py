@@ -14,7 +14,7 @@ from unhurried_heron.methods.stability import Region
 
 VARIABLE_ADAMS: Final = "Adams of variable order"
 VARIABLE_DIFFERENTIATION: Final = "backward differentiation of variable order"
-_MOST: Final = {VARIABLE_ADAMS: 12, VARIABLE_DIFFERENTIATION: 5}
+_MAX: Final = {VARIABLE_ADAMS: 12, VARIABLE_DIFFERENTIATION: 5}
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,13 +51,13 @@ class VariableMultistep:
 
     def __post_init__(self) -> None:
         check_name(self.name)
-        if self.family not in _MOST:
-            raise refusal(self.name, "there is no such multistep family", " or ".join(map(repr, _MOST)),
+        if self.family not in _MAX:
+            raise refusal(self.name, "there is no such multistep family", " or ".join(map(repr, _MAX)),
                           excerpt(self.family))  # fmt: skip
-        whole = isinstance(self.highest, int) and 1 <= self.highest <= _MOST[self.family]
+        whole = isinstance(self.highest, int) and 1 <= self.highest <= _MAX[self.family]
         if not whole or self.evaluations not in (1, 2):
             raise refusal(self.name, "the order or number of evaluations is not usable",
-                          f"a highest order from 1 to {_MOST[self.family]}, and 1 or 2 evaluations",
+                          f"a highest order from 1 to {_MAX[self.family]}, and 1 or 2 evaluations",
                           f"{excerpt(self.highest)} and {excerpt(self.evaluations)}")  # fmt: skip
 
     @property

@@ -27,7 +27,7 @@ from unhurried_heron.model.model import Model
 from unhurried_heron.units.quantities import number_for
 
 # Members that one assignment over an index may change.
-_MOST_CHANGES: Final = 100_000
+_MAX_CHANGES: Final = 100_000
 
 
 @dataclass(frozen=True)
@@ -163,9 +163,9 @@ def _written_out(model: Model, statement: EquationLine, location: str) -> list[t
                                location=location, expected="a state or a parameter: " + listing(known[:20]),
                                given=statement.text)  # fmt: skip
     spans = [_ends(model, each.first.node, each.last.node, location) for each in statement.ranges]
-    if math.prod(map(len, spans)) > _MOST_CHANGES:
+    if math.prod(map(len, spans)) > _MAX_CHANGES:
         raise UnusedValueError("an event changes too much in one line", name=label, location=location,
-                               expected=f"at most {_MOST_CHANGES:,} members, or a function that returns an array",
+                               expected=f"at most {_MAX_CHANGES:,} members, or a function that returns an array",
                                given=statement.text)  # fmt: skip
     out: list[tuple[int | str, Node]] = []
     for turn in itertools.product(*spans):

@@ -12,7 +12,7 @@ from unhurried_heron.model.switch_extraction import is_square, text_of
 from unhurried_heron.model.unrolling import unrolled
 
 # Denominators and arguments of one problem that are watched.
-_MOST_GUARDS: Final = 64
+_MAX_GUARDS: Final = 64
 # Characters of a term in a message.
 _LONGEST_TEXT: Final = 60
 Kind = Literal["pole", "logarithm", "root"]
@@ -52,7 +52,7 @@ class Guard:
 def guards_of(indexed_formulas: tuple[IndexedFormula, ...], layout: Layout) -> tuple[Guard, ...]:
     """Return what is to be watched in rates: of states and time, what can be zero, and not in long loops."""
     found: dict[Node, Guard] = {}
-    for formula in unrolled(indexed_formulas, _can_end, _MOST_GUARDS):
+    for formula in unrolled(indexed_formulas, _can_end, _MAX_GUARDS):
         for kind, node, chosen in _candidates(formula.node) if not formula.loops else ():
             # in a branch that is not chosen it may have any sign
             watched = node if chosen is None else where(chosen, node, ONE)
@@ -63,7 +63,7 @@ def guards_of(indexed_formulas: tuple[IndexedFormula, ...], layout: Layout) -> t
             text = text_of(node, formula, layout)
             text = text if len(text) <= _LONGEST_TEXT else text[: _LONGEST_TEXT - 1] + "…"
             found[watched] = Guard(watched, text, kind)
-            if len(found) >= _MOST_GUARDS:
+            if len(found) >= _MAX_GUARDS:
                 return tuple(found.values())
     return tuple(found.values())
 

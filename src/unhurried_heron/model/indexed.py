@@ -16,12 +16,12 @@ from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import base_of
 from unhurried_heron.model.indices import Affine, affine, plain_index
 
-MOST_MEMBERS = 10_000_000  # states of a problem
+MAX_MEMBERS = 10_000_000  # states of a problem
 # Pieces into which the loops of one rule may be split.
 _MAX_PIECES = 20_000
 _DEEPEST = 20  # levels of derived quantities that refer to members of each other
 # Formulas that may be rewritten for one rule.
-_MOST_REWRITTEN = 500
+_MAX_REWRITTEN = 500
 
 
 @dataclass(frozen=True)
@@ -57,12 +57,12 @@ def layout_of(rules: Mapping[str, Sequence[Rule]], what: str) -> Layout:
     """
     groups = [_group(named, own, what) for named, own in rules.items()]
     layout = Layout(tuple(groups))
-    if layout.size > MOST_MEMBERS:
+    if layout.size > MAX_MEMBERS:
         raise IndexedStateError(
             "there are too many unknowns",
             name=listing(group.name for group in layout.indexed),
             location=what,
-            expected=f"at most {MOST_MEMBERS:,}",
+            expected=f"at most {MAX_MEMBERS:,}",
             given=f"{layout.size:,}",
         )
     return layout
@@ -105,7 +105,7 @@ def _group(named: str, rules: Sequence[Rule], what: str) -> Group:
 
 
 def _first_gap(group: Group, boxes: Iterable[Box]) -> str:
-    if group.size > MOST_MEMBERS:
+    if group.size > MAX_MEMBERS:
         return "…"
     covered = np.zeros(group.shape, dtype=bool)
     for box in boxes:
@@ -210,7 +210,7 @@ class Resolver:
             if not deeper:
                 return out
             level = deeper
-            if work > _MOST_REWRITTEN:
+            if work > _MAX_REWRITTEN:
                 break
         raise CircularDerivedError(
             "indexed derived quantities need each other in a circle, or an indexed state needs itself",

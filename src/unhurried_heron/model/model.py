@@ -23,7 +23,7 @@ from unhurried_heron.units.quantities import number_for
 
 Watched = Node | NamedFunction
 # Entries of the memory of a model, after which it is emptied.
-_MOST_REMEMBERED = 20_000
+_MAX_REMEMBERED = 20_000
 
 
 @dataclass(frozen=True)
@@ -86,7 +86,7 @@ class Model:
     def remembered(self, key: tuple[Any, ...], make: Callable[[], Any]) -> Any:
         """Return what was made before for a key, or make it."""
         if key not in self._remembered:
-            if len(self._remembered) >= _MOST_REMEMBERED:
+            if len(self._remembered) >= _MAX_REMEMBERED:
                 self._remembered.clear()
             self._remembered[key] = make()
         return self._remembered[key]

@@ -175,9 +175,9 @@ def _coupled(coefficients: Sequence[Mapping[str, Node]]) -> list[list[int]]:
 
 def _solve_together(matrix: list[list[Node]], right: list[Node]) -> list[Node] | None:
     """Return the solution of coupled equations, or None where their determinant is zero."""
-    from unhurried_heron.formulas.algebra import MOST_TOGETHER, solve_linear
+    from unhurried_heron.formulas.algebra import MAX_TOGETHER, solve_linear
 
-    if len(right) <= MOST_TOGETHER:
+    if len(right) <= MAX_TOGETHER:
         return solve_linear(matrix, right)
     return _eliminate([row[:] for row in matrix], right[:])
 

@@ -36,7 +36,7 @@ _LONGEST: Final = 400
 # how many radians of a swing each of these goes through while its argument changes by one
 _TURNING: Final = {"sin": 1.0, "cos": 1.0, "tan": 1.0, "floor": 2.0 * math.pi, "ceil": 2.0 * math.pi}
 # Sines, cosines and saws of one formula whose speed is added up; beyond, it is looked at in every step.
-_MOST_TURNING: Final = 20
+_MAX_TURNING: Final = 20
 # what can leap from one side of zero to the other without being zero between
 _BREAKING: Final = COMPARISONS | {"floor", "ceil", "sign", "step", "pulse", "tan", "log", "log10", "div"}
 _STRAIGHT: Final = frozenset({"name", "add", "neg", "mul", "where"})
@@ -166,7 +166,7 @@ class SolutionDerivatives:
             for each, derivative in derivatives.items()
             if derivative not in (None, ZERO)
         ]
-        return add(*known) if known and len(derivatives) < _MOST_TURNING else None
+        return add(*known) if known and len(derivatives) < _MAX_TURNING else None
 
 
 def solution_derivatives(model: Model, *, held: bool) -> SolutionDerivatives:

@@ -23,7 +23,7 @@ from unhurried_heron.problem.facts import ProblemFacts
 from unhurried_heron.units.unit import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
 
 # Disagreements that one message lists.
-_MOST_TOLD: Final = 12
+_MAX_TOLD: Final = 12
 _CONSTANTS: Final = frozenset(CONSTANTS.values())
 
 
@@ -91,8 +91,8 @@ def refuse_disagreements(problem: ProblemFacts) -> None:
     found = disagreements(problem)
     if not found:
         return
-    more = [f"and {len(found) - _MOST_TOLD} more"] if len(found) > _MOST_TOLD else []
-    lines = [str(each).replace("\n ", ",") for each in found[:_MOST_TOLD]] + more
+    more = [f"and {len(found) - _MAX_TOLD} more"] if len(found) > _MAX_TOLD else []
+    lines = [str(each).replace("\n ", ",") for each in found[:_MAX_TOLD]] + more
     sentence = str(found[0]).partition("\n")[0] if len(found) == 1 else "\n  " + "\n  ".join(lines)
     raise UnitError(f"units disagree: {sentence}", name=found[0].one,
                     location=found[0].location, given=found[0].other_unit,

@@ -14,11 +14,11 @@ from unhurried_heron.input.event import Event
 from unhurried_heron.units.quantities import number_in
 
 # Known times of one event.
-_MOST_TIMES: Final = 20_000_000
+_MAX_TIMES: Final = 20_000_000
 # so many spacings of floating-point times, or less, are one time (`driver.landings`)
 _CLOSEST: Final = 4.0
 # Known times that are remembered with the problem.
-_MOST_KEPT: Final = 100_000
+_MAX_KEPT: Final = 100_000
 Times = Any
 
 
@@ -41,7 +41,7 @@ def known_times(event: Event, interval: tuple[float, float], units: Mapping[str,
 def _few_known_times(*query: Any) -> Times | None:
     """Return known times that a problem that is run again and again has again; None where they would fill memory."""
     times = _known_times(*query)
-    return times if times.size <= _MOST_KEPT else None
+    return times if times.size <= _MAX_KEPT else None
 
 
 def _known_times(at: Any, every: Any, first: Any, name: str, interval: tuple[float, float], unit: str) -> Times:
@@ -63,9 +63,9 @@ def _known_times(at: Any, every: Any, first: Any, name: str, interval: tuple[flo
             f"floating-point times are {spacing:.3g} apart",
             given=excerpt(every),
         )
-    if not period > 0.0 or not abs(end - start) / period < _MOST_TIMES:
+    if not period > 0.0 or not abs(end - start) / period < _MAX_TIMES:
         raise ValueGivenError("a period must be above zero, and not too short for the interval", name="every",
-                              location=location, expected=f"a time above {abs(end - start) / _MOST_TIMES:.3g}",
+                              location=location, expected=f"a time above {abs(end - start) / _MAX_TIMES:.3g}",
                               given=excerpt(every))  # fmt: skip
     begin = start + sign * period if first is None else number_in(first, unit, f"{location}, first")
     # as near to the start as rounding tells, so that a first time long before is an anchor

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from unhurried_heron.problem.facts import ProblemFacts
 
 # Lines of one kind in the text of a problem,
-_MOST_LINES = 24
+_MAX_LINES = 24
 # and characters of a line.
 _LONGEST = 160
 
@@ -68,8 +68,8 @@ def _event(event: Event) -> str:
 
 
 def _shortened(lines: list[str]) -> list[str]:
-    more = len(lines) - _MOST_LINES
-    return lines if more <= 0 else [*lines[:_MOST_LINES], f"… {more:,} more"]
+    more = len(lines) - _MAX_LINES
+    return lines if more <= 0 else [*lines[:_MAX_LINES], f"… {more:,} more"]
 
 
 def _clipped(line: str) -> str:

@@ -29,15 +29,15 @@ _ROUNDING: Final = 64 * float(np.finfo(float).eps)
 # Rounding of a time, as a share of it.
 _TIME: Final = 4 * float(np.finfo(float).eps)
 # Halvings of a piece.
-_MOST_HALVINGS: Final = 30
+_MAX_HALVINGS: Final = 30
 # Pieces that are evaluated at once.
 _AT_ONCE: Final = 4096
 # this share of the largest value that is told apart from infinity tells that it was one
 _BEYOND: Final = 0.1
 # Pieces that each step may become on average,
-_MOST_OF_EACH: Final = 20
+_MAX_OF_EACH: Final = 20
 # and in all besides.
-_MOST_MORE: Final = 100_000
+_MAX_MORE: Final = 100_000
 
 _NODES: Final = np.cos(np.pi * (np.arange(_POINTS) + 0.5) / _POINTS)
 # From values at the nodes to coefficients: the discrete cosine transform.
@@ -168,10 +168,10 @@ def pieces_of(quantity: Callable[[Array], Array], starts: Array, lengths: Array)
     is told as well as these do.
     """
     done: list[tuple[Array, Array, Array]] = []
-    room = _MOST_MORE + _MOST_OF_EACH * starts.size
+    room = _MAX_MORE + _MAX_OF_EACH * starts.size
     for begin in range(0, starts.size, _AT_ONCE):
         left, length = starts[begin : begin + _AT_ONCE], lengths[begin : begin + _AT_ONCE]
-        for halving in range(_MOST_HALVINGS + 1):
+        for halving in range(_MAX_HALVINGS + 1):
             at = left[:, None] + 0.5 * (_NODES + 1.0) * length[:, None]
             with np.errstate(all="ignore"):
                 values = np.clip(quantity(at.ravel()).reshape(at.shape), -LARGEST, LARGEST)
@@ -182,9 +182,9 @@ def pieces_of(quantity: Callable[[Array], Array], starts: Array, lengths: Array)
                 rounded = _ROUNDING * np.abs(left / length) * (values.max(axis=1) - values.min(axis=1))
                 good = (tail <= _EXACT * sizes + rounded) | ~np.isfinite(values).any(axis=1)
             room -= int(good.sum())
-            if halving == _MOST_HALVINGS or 2 * (~good).sum() > room:
+            if halving == _MAX_HALVINGS or 2 * (~good).sum() > room:
                 # a jump or a kink, in a stretch as short as rounding: a straight line, which does not swing
-                if halving == _MOST_HALVINGS:
+                if halving == _MAX_HALVINGS:
                     coefficients[~good] = 0.0
                     coefficients[~good, 0] = 0.5 * (values[~good, 0] + values[~good, -1])
                     coefficients[~good, 1] = 0.5 * (values[~good, 0] - values[~good, -1])

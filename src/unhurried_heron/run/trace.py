@@ -14,7 +14,7 @@ from unhurried_heron.kernels.memory.control import (
     FOR_JACOBIAN,
     FOR_STARTING,
 )
-from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.methods.runge_kutta import EXPLICIT
 from unhurried_heron.run.trajectory import Array
 
@@ -91,7 +91,7 @@ class Trace:
         base, now, begun, started = None, np.nan, 0, np.nan
         for row, time, state in zip(self.march_counts.tolist(), self.times.tolist(), self.states, strict=True):
             purpose, attempt, method = row[PURPOSE], row[ACCEPTED] + row[REFUSED], methods[row[MEMBER]]
-            if purpose == FOR_ESTIMATES and hasattr(method, "of_stages"):
+            if purpose == FOR_ESTIMATES and capabilities(method).several_stages:
                 found.append("largest eigenvalue")
             elif purpose in _PLAIN:
                 found.append(_PLAIN[purpose])
@@ -102,7 +102,7 @@ class Trace:
                 found.append("starting step" if self._is_look(found, time, started) else "start")
                 started = time if found[-1] == "start" else started
             else:
-                staged = getattr(method, "recurrence", None) is None
+                staged = not capabilities(method).reaches_back
                 index = (attempt, row[STAGE] if staged and method.family != EXPLICIT else -1)
                 counts[index] = counts.get(index, 0) + 1
                 found.append(_of_stage(method, row[STAGE], counts[index], row[ACCEPTED] - begun))
@@ -113,8 +113,8 @@ class Trace:
 
 def _of_stage(method: Any, stage: int, count: int, steps: int) -> str:
     """Say which stage it is; the rates at the start of the step, stage 1 of explicit methods, are known before."""
-    if hasattr(method, "recurrence"):
-        if hasattr(method, "steps") and steps < method.steps - 1:
+    if capabilities(method).reaches_back:
+        if capabilities(method).fixed_reach and steps < method.steps - 1:
             return "starting method"
         return f"iteration {count}" if method.implicit else "prediction"
     if stage < 0:

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from unhurried_heron.codegen.signature import NativeFunction
 
 # full matrices up to this size, and about so much work on all of them; of larger ones the fastest modes alone
-_MOST_FULL: Final = 300
+_MAX_FULL: Final = 300
 # Floating-point operations, in cubes of the size, that all eigenvalue problems of a study may take.
 _WORK: Final = 4e8
 # Eigenvalues of a large system, those of largest modulus.
@@ -33,7 +33,7 @@ _GOLDEN: Final = 0.6180339887498949
 
 def rows_worth(n: int, most: int) -> int:
     """Return at how many points eigenvalues of n states are looked at, at most ``most``."""
-    return max(_FEWEST, min(most, int(_WORK / max(n, 1) ** 3) if n <= _MOST_FULL else _ROWS_OF_LARGE))
+    return max(_FEWEST, min(most, int(_WORK / max(n, 1) ** 3) if n <= _MAX_FULL else _ROWS_OF_LARGE))
 
 
 def modes_at(run: Run, times: Array, states: Array) -> Any:
@@ -57,13 +57,13 @@ def modes_at(run: Run, times: Array, states: Array) -> Any:
 
 def _width(problem: Problem) -> int:
     n = problem.model.layout.size
-    return n if n <= _MOST_FULL else _FASTEST
+    return n if n <= _MAX_FULL else _FASTEST
 
 
 def eigenvalues(problem: Problem, times: Array, states: Array) -> Any:
     """Return the eigenvalues at rows of times and states."""
     n = problem.model.layout.size
-    if n > _MOST_FULL:
+    if n > _MAX_FULL:
         return _fastest(problem, times, states)
     if problem.model.rates.written and n:
         # what compiles is loaded when something runs

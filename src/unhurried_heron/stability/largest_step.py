@@ -34,7 +34,7 @@ _SHOWN: Final = 500
 # a run that leaves what the solution reaches this many times over is no longer bounded
 _BOUNDED: Final = 10.0
 # slower decays than this share of the fastest do not die out within the interval anyway
-_LEAST_DECAY: Final = 1e-3
+_MIN_DECAY: Final = 1e-3
 # Two counts of steps this near, as a share, bracket the limit.
 _CLOSE: Final = 0.005
 # Directions of the left half-plane in which the region is measured.
@@ -50,7 +50,7 @@ _ALL_KEPT: Final = 20_000
 # The factor of the count while a bracket is looked for,
 _WIDER: Final = 1.15
 # so often at most.
-_MOST_WIDENINGS: Final = 40
+_MAX_WIDENINGS: Final = 40
 # The default budget in seconds.
 _SECONDS: Final = 20.0
 # The change of the start, as a share of each state.
@@ -60,7 +60,7 @@ _GROWS: Final = 1e3
 # The relative tolerance of the runs by which the problem's own growth is known.
 _TIGHT: Final = 1e-10
 # Seconds that a march is given at least.
-_LEAST_LEFT: Final = 0.01
+_MIN_LEFT: Final = 0.01
 # The relative tolerance of the run along which eigenvalues are found.
 _REFERENCE_RTOL: Final = 1e-7
 
@@ -212,7 +212,7 @@ def _foreseen(region: Stability, times: Array, modes: Any, sign: float) -> tuple
     """Return the largest stable step, and the eigenvalue and the time that limit it."""
     values = sign * modes
     scale = float(np.nanmax(np.abs(values), initial=0.0))
-    decaying = values.real < -_LEAST_DECAY * np.maximum(np.abs(values), _LEAST_DECAY * scale)
+    decaying = values.real < -_MIN_DECAY * np.maximum(np.abs(values), _MIN_DECAY * scale)
     if not decaying.any():
         return math.inf, complex(math.nan), math.nan
     where, chosen = np.argwhere(decaying), values[decaying]
@@ -281,14 +281,14 @@ class _Search:
         return float(np.nanmax(np.abs(other.states - run.states) / self.size)) / _NUDGE
 
     def _left(self) -> float:
-        return max(self.until - clock.monotonic(), _LEAST_LEFT)
+        return max(self.until - clock.monotonic(), _MIN_LEFT)
 
     def between(self, foreseen: float) -> tuple[int | None, int | None]:
         """Return how many steps stay bounded and how many do not, close to each other."""
         good: int | None = None
         bad: int | None = None
         count = math.ceil(self.span / foreseen * (1.0 - 1e-12))
-        for _ in range(_MOST_WIDENINGS):
+        for _ in range(_MAX_WIDENINGS):
             stays = self.stays(count)
             if stays is None:
                 return good, bad
@@ -312,7 +312,7 @@ class _Search:
 
     def _shorter(self, count: int) -> int | None:
         """Return a larger count than one that fails, at which a march stays bounded."""
-        for _ in range(_MOST_WIDENINGS):
+        for _ in range(_MAX_WIDENINGS):
             count = math.ceil(count * _WIDER)
             if self.stays(count):
                 return count

@@ -20,7 +20,7 @@ import numpy as np
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.methods.catalogue import find_method
-from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.methods.stability import Region
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.arguments import complex_points, whole
@@ -43,7 +43,7 @@ _WITHOUT_END: Final = 6.0
 # Bisections of a border.
 _BISECTIONS: Final = 50
 # Points of a map in each direction.
-_MOST_POINTS: Final = 5_000
+_MAX_POINTS: Final = 5_000
 # Points that are worth a thread.
 _SHARE: Final = 20_000
 # Points that are evaluated at once.
@@ -205,7 +205,7 @@ class Stability:
         OptionError
             The window has no extent.
         """
-        points = whole(points, "points", "stability, map", low=2, high=_MOST_POINTS)
+        points = whole(points, "points", "stability, map", low=2, high=_MAX_POINTS)
         (left, right), (bottom, top) = checked_window(self.window if window is None else window)
         x, y = np.linspace(left, right, points), np.linspace(bottom, top, points)
         # the coefficients are real: what is below the axis mirrors what is above
@@ -339,14 +339,14 @@ def stability(method: str | Method, *, order: int | None = None, stages: int | N
     """
     chosen: Any = find_method(method)
     if order is not None:
-        most = chosen.highest if hasattr(chosen, "of_order") else 0
+        most = chosen.highest if capabilities(chosen).several_orders else 0
         if not isinstance(order, numbers.Integral) or not 1 + (not chosen.implicit) <= order <= most:
             raise MethodError(f"{chosen.name} has no such order", name="order", location="stability",
                               expected=f"an order up to {most}" if most else "no order=…: it has one order alone",
                               given=excerpt(order))  # fmt: skip
         chosen = chosen.of_order(order)
     if stages is not None:
-        if not hasattr(chosen, "of_stages"):
+        if not capabilities(chosen).several_stages:
             raise MethodError(f"{chosen.name} has its own number of stages", name="stages", location="stability",
                               expected="no stages=…", given=excerpt(stages))  # fmt: skip
         chosen = chosen.of_stages(stages)

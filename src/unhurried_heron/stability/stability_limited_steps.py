@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.errors import RunError
-from unhurried_heron.methods.stabilised import MOST_STAGES
+from unhurried_heron.methods.method import capabilities
+from unhurried_heron.methods.stabilised import MAX_STAGES
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.stability.eigenvalues import modes_at, rows_worth
@@ -147,7 +148,7 @@ def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedS
     limited = np.zeros(chosen.size, dtype=bool)
     # where stages are as many as a step needs, only their most can hold it back
     for index, region in enumerate(regions.values()):
-        if not 0 < names[index][2] < MOST_STAGES:
+        if not 0 < names[index][2] < MAX_STAGES:
             limited[which == index] = decays_that_grow(region, _LONGER * z[which == index], _GROWS)
     return StabilityLimitedSteps(
         tuple(regions.values()), begins[chosen], lengths[chosen], z, which, limited, counts,
@@ -199,7 +200,7 @@ def _steps_of(run: Run) -> tuple[Array, Array, Any]:
 
 
 def _takes_what_it_needs(method: Any) -> bool:
-    return hasattr(method, "of_stages") and not method.count
+    return capabilities(method).several_stages and not method.count
 
 
 def _regions(run: Run, kinds: Any) -> dict[tuple[int, int, int], Stability]:
@@ -207,7 +208,7 @@ def _regions(run: Run, kinds: Any) -> dict[tuple[int, int, int], Stability]:
     found = {}
     for member, order, stages in dict.fromkeys(map(tuple, kinds.tolist())):
         method: Any = run._methods[member]
-        several = hasattr(method, "of_order") and order > 0
+        several = capabilities(method).several_orders and order > 0
         found[member, order, stages] = stability(
             method, order=max(order, 1 + (not method.implicit)) if several else None, stages=stages or None
         )

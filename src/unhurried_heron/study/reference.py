@@ -29,7 +29,7 @@ _LOOSEST: Final = 1e-12
 # how long a reference may take before it is given up
 _SECONDS: Final = 20.0
 # Seconds that a second reference may take at least.
-_LEAST_SECONDS: Final = 0.5
+_MIN_SECONDS: Final = 0.5
 # Seconds that Taylor series may take.
 _TAYLOR_SECONDS: Final = 120.0
 # Times at which errors are measured: equally spaced ones,
@@ -141,7 +141,7 @@ class References:
         for family in reference_methods():
             if family not in self._runs:
                 taken = max((each.run.tally.seconds for each in self._runs.values() if each.run), default=math.inf)
-                seconds = min(self._seconds, max(_LEAST_SECONDS, 10.0 * taken))
+                seconds = min(self._seconds, max(_MIN_SECONDS, 10.0 * taken))
                 self._runs[family] = self._integrate(family, self.grid, seconds)
         runs = [each.run for each in self._runs.values() if each.run is not None]
         complete = [run.states for run in runs if run.ending.reason == "end"]

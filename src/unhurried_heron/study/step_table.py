@@ -10,7 +10,7 @@ from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import Budget, refuse_no_problem
 from unhurried_heron.errors import RunError
 from unhurried_heron.methods.catalogue import find_method
-from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 # Steps of a table.
-_MOST_STEPS: Final = 100_000
+_MAX_STEPS: Final = 100_000
 
 
 def step_table(
@@ -74,7 +74,7 @@ def step_table(
     [['k1', 0.0, 1.0, -1.0], ['k2', 0.1, 0.9, -0.9], ['result', 0.1, 0.905, nan]]
     """
     refuse_no_problem(problem, "step_table")
-    steps = whole(steps, "steps", "step_table", low=1, high=_MOST_STEPS)
+    steps = whole(steps, "steps", "step_table", low=1, high=_MAX_STEPS)
     settings: dict[str, Any] = {"step": step, "count": count, "rtol": rtol, "atol": atol}
     given = {name: value for name, value in settings.items() if value is not None}
     chosen: Any = find_method(method)
@@ -154,7 +154,7 @@ def _line(index: tuple[float, Array, Array]) -> list[float]:
 
 def _begins(method: Any, step: int, before: Any, past: list[Any]) -> list[list[Any]]:
     """Return the rows of what a step begins with: its first stage, or the values that it reaches back to."""
-    if hasattr(method, "steps"):
+    if capabilities(method).fixed_reach:
         if len(past) < method.steps:
             return [[step, "k1", *_line(before)]]
         return [[step, f"back {j}", *_line(each)] for j, each in enumerate(past[: method.steps])]

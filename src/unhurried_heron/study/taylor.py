@@ -25,7 +25,7 @@ from unhurried_heron.problem.problem import Problem
 # The number of guard digits.
 _GUARD: Final = 8
 # The largest number of states for which a Taylor series is computed.
-_MOST_STATES: Final = 200
+_MAX_STATES: Final = 200
 # The largest whole exponent that is computed by multiplications.
 _SMALL_POWER: Final = 12
 # Pairs of functions whose series are computed together, because each is the derivative of the other up to its sign.
@@ -233,8 +233,8 @@ def taylor_states(problem: Problem, times: Any, *, digits: int = 30, seconds: fl
         raise _unfit("a Python function")
     if problem.switches:
         raise _unfit("switch: " + problem.switches[0].text)
-    if problem.model.layout.size > _MOST_STATES:
-        raise _unfit(f"{problem.model.layout.size} states, at most {_MOST_STATES}")
+    if problem.model.layout.size > _MAX_STATES:
+        raise _unfit(f"{problem.model.layout.size} states, at most {_MAX_STATES}")
     problem.refuse_open()
     mp = mpmath.mp.clone()
     mp.dps = digits + _GUARD

@@ -14,7 +14,7 @@ import numpy as np
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.input.event import Event
 from unhurried_heron.methods.catalogue import find_method
-from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
@@ -71,7 +71,7 @@ def turned() -> tuple[Problem, Callable[[Array], Array]]:
 
 def takes_fixed_steps(method: Method) -> bool:
     """Whether a method runs with fixed steps as itself."""
-    return getattr(method, "fixed_steps", True) and not hasattr(method, "at_fixed_steps")
+    return getattr(method, "fixed_steps", True) and not capabilities(method).changes_method
 
 
 def _run(method: Method, problem: Problem, **options: Any) -> Run:
@@ -124,7 +124,7 @@ def order_is_observed(method: Method) -> None:
         return
     observed = []
     # the highest orders of multistep methods are seen just above rounding only
-    slack = (0.3 if method.order < 7 else 0.5) if hasattr(method, "recurrence") else 0.2
+    slack = (0.3 if method.order < 7 else 0.5) if capabilities(method).reaches_back else 0.2
     for problem, exact in (growth(), swing(), across(), turned()):
 
         def largest(n: int, problem: Problem = problem, exact: Any = exact) -> float | None:
@@ -224,10 +224,10 @@ def stability_function_is_true(method: Method) -> None:
         return
     for z in (-0.7, -2.5, 0.4):
         options: dict[str, Any] = {"initial": {"mass": 1.0}, "parameters": {"k": z}, "exact": {"mass": "exp(k*t)"}}
-        if hasattr(method, "recurrence"):
+        if capabilities(method).reaches_back:
             problem = Problem.from_text("mass' = k*mass", interval=(0.0, 12.0), **options)
             mass = integrate(problem, method, step=1.0, starter="exact")["mass"]
-            weights = method.recurrence(z)
+            weights = cast("Any", method).recurrence(z)
             steps = len(weights)
             for n in range(steps, 12):
                 # what a past of this size loses by rounding
@@ -238,9 +238,9 @@ def stability_function_is_true(method: Method) -> None:
         problem = Problem.from_text("mass' = k*mass", interval=(0.0, 1.0), **options)
         run = integrate(problem, method, step=1.0)
         value, function = run.states[-1, 0], cast("Any", method)
-        if hasattr(method, "of_stages"):
+        if capabilities(method).several_stages:
             # as many as the step took
-            function = method.of_stages(int(run.ledger["iterations"].iloc[0]))
+            function = function.of_stages(int(run.ledger["iterations"].iloc[0]))
         numerator, denominator = (np.polyval([float(x) for x in p][::-1], z) for p in function.stability)
         _expect(
             abs(value - numerator / denominator) < 1e-9,

@@ -16,9 +16,9 @@ if TYPE_CHECKING:
     import pandas as pd
 
 # Rows of an answer in the terminal,
-_MOST_ROWS = 24
+_MAX_ROWS = 24
 # and columns.
-_MOST_COLUMNS = 10
+_MAX_COLUMNS = 10
 
 
 def answers_report(run: Run, queries: Iterable[tuple[str, str]]) -> RenderableType:
@@ -48,11 +48,11 @@ def _answer(run: Run, question: str, what: str) -> RenderableType:
 def _sheet(title: str, frame: pd.DataFrame) -> RenderableType:
     if frame.empty:
         return Text(f"{title}: none")
-    names = list(frame.columns)[:_MOST_COLUMNS]
+    names = list(frame.columns)[:_MAX_COLUMNS]
     words = {name for name in names if isinstance(frame[name].iloc[0], str)}
     table = TextTable([(name, "left" if name in words else "right") for name in names], title)
-    for row in frame[names].head(_MOST_ROWS).itertuples(index=False):
+    for row in frame[names].head(_MAX_ROWS).itertuples(index=False):
         table.add_row(*(cell if isinstance(cell, str) else f"{cell:.8g}" for cell in row))
-    if len(frame) > _MOST_ROWS:
-        table.caption = f"{len(frame) - _MOST_ROWS:,} more: in Python they are all in the table"
+    if len(frame) > _MAX_ROWS:
+        table.caption = f"{len(frame) - _MAX_ROWS:,} more: in Python they are all in the table"
     return table

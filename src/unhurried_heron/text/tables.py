@@ -29,9 +29,9 @@ if TYPE_CHECKING:
 # Columns of text that is not written to a terminal.
 _PLAIN_WIDTH = 180
 # Events that did not happen and are listed.
-_MOST_EVENTS = 12
+_MAX_EVENTS = 12
 # an indexed state with more members than this is told by its range
-_MOST_MEMBERS = 8
+_MAX_MEMBERS = 8
 
 
 def console(*, error: bool = False) -> Console:
@@ -138,7 +138,7 @@ def _final_rows(run: Run) -> Iterable[tuple[str, str]]:
     for group in (*model.layout.groups, *model.derived_layout.groups):
         rows = final[begin : begin + group.size]
         begin += group.size
-        if group.size > _MOST_MEMBERS:
+        if group.size > _MAX_MEMBERS:
             values = [value for _, value in rows]
             ends = ",".join(f"{first}..{last}" for first, last in group.box)
             yield f"{group.name}[{ends}]", f"{min(values):.6g} … {max(values):.6g}"
@@ -160,29 +160,29 @@ def _never_happened(run: Run) -> Iterable[str]:
     seen = set(run._event_log.which.tolist())
     never = [index for index in range(len(run._watched)) if index not in seen]
     unit = run.problem.units.get("t", "")
-    for index in never[:_MOST_EVENTS]:
+    for index in never[:_MAX_EVENTS]:
         closest, at = run._closest(run._watched[index])
         sentence = f"event '{run._watched[index].name}' did not happen"
         if math.isfinite(at):
             sentence += f"; nearest at t = {f'{at:.6g} {unit}'.rstrip()}, where left less right is {closest:.4g}"
         yield sentence
-    if len(never) > _MOST_EVENTS:
-        yield f"nor did {len(never) - _MOST_EVENTS:,} more: see run.watched"
+    if len(never) > _MAX_EVENTS:
+        yield f"nor did {len(never) - _MAX_EVENTS:,} more: see run.watched"
 
 
 def _events_table(run: Run) -> TextTable:
     layout = run.problem.model.layout
-    shown = list(layout.scalars.items())[:_MOST_MEMBERS]
-    modes, found = run.modes[:_MOST_MEMBERS], run._event_log
+    shown = list(layout.scalars.items())[:_MAX_MEMBERS]
+    modes, found = run.modes[:_MAX_MEMBERS], run._event_log
     columns = [*(state for state, _ in shown), *modes]
     table = _table([("event", "left"), ("time", "right"), *((column, "right") for column in columns)])
     levels = found.levels
-    for row, (name, time, state) in enumerate(run._occurrences[:_MOST_EVENTS]):
+    for row, (name, time, state) in enumerate(run._occurrences[:_MAX_EVENTS]):
         cells = [_jump(state[index], found.after[row, index]) for _, index in shown]
         cells += [_jump(levels[row, k], levels[row + 1, k]) for k in range(len(modes))]
         table.add_row(name, f"{time:.8g}", *cells)
-    if len(run._occurrences) > _MOST_EVENTS:
-        more = len(run._occurrences) - _MOST_EVENTS
+    if len(run._occurrences) > _MAX_EVENTS:
+        more = len(run._occurrences) - _MAX_EVENTS
         table.caption = f"{more} more events: see run.events, or the summary written with --json"
     return table
 

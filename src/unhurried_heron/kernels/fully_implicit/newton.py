@@ -10,8 +10,8 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.implicit.newton import (
-    MOST_ITERATIONS,
-    MOST_ITERATIONS_FIXED,
+    MAX_ITERATIONS,
+    MAX_ITERATIONS_FIXED,
     begin_iterations,
     is_rounding,
     judge,
@@ -139,7 +139,7 @@ def iterate(system, work, control, h):
     n, s = system.n, work.stages
     # the damped iteration, which is for fixed steps, needs full matrices
     patient = control.adaptive == 0 and work.insist == 0
-    limits = (work.limits[NEWTON_LIMIT], MOST_ITERATIONS_FIXED if patient else MOST_ITERATIONS)
+    limits = (work.limits[NEWTON_LIMIT], MAX_ITERATIONS_FIXED if patient else MAX_ITERATIONS)
     newton = begin_iterations(work, missed_at_rest(system, work, work.limits[GAMMA] / h))
     outcome, count = GOES_ON, 0
     while outcome == GOES_ON:

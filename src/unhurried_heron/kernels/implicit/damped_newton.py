@@ -25,13 +25,13 @@ from unhurried_heron.kernels.memory.control import FOR_STAGES
 from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, STOPPED
 
 # Iterations for one part of a step.
-_MOST_ITERATIONS = 60
+_MAX_ITERATIONS = 60
 # a step of Newton's method that must be cut by more than this goes nowhere
 _SHORTEST = 1.0 / 65536.0
 # The first part of a step that grows from nothing,
 _FIRST_PART = 0.25
 # and the smallest by which it grows.
-_LEAST_PART = 1e-3
+_MIN_PART = 1e-3
 # Residuals from here on count as infinite.
 _HUGE = 1e300
 # from how many starting values a root beyond the connected branch is looked for
@@ -77,7 +77,7 @@ def _damped(system, work, control, equations, part, threshold):
     (count, z, scratch, direction, _), miss, correct, where = equations
     n, share, sign = system.n, 1.0, 1
     code = miss(system, work, control, where, part)
-    for iteration in range(1, _MOST_ITERATIONS + 1):
+    for iteration in range(1, _MAX_ITERATIONS + 1):
         if code == 1:
             code, sign = correct(system, work, control, where, part, True)
         if code != 1:
@@ -106,7 +106,7 @@ def _damped(system, work, control, equations, part, threshold):
             if share < _SHORTEST:
                 return DIVERGED, iteration, sign
         code = miss(system, work, control, where, part)
-    return DIVERGED, _MOST_ITERATIONS, sign
+    return DIVERGED, _MAX_ITERATIONS, sign
 
 
 @inner
@@ -173,7 +173,7 @@ def solve_damped(system, work, control, equations, threshold):
                 kept[k] = z[k]
             continue
         part *= 0.5
-        if part < _LEAST_PART:
+        if part < _MIN_PART:
             outcome, more = _leap(system, work, control, equations, threshold)
             return outcome, total + more
     return CONVERGED, total

@@ -22,15 +22,15 @@ from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, GOES
 _EPSILON = 2.220446049250313e-16
 # an iteration that gains less than a factor of two each time is worth less than a shorter step with new factors:
 # ten of them gain a thousand
-MOST_ITERATIONS = 10
+MAX_ITERATIONS = 10
 # a fixed step cannot be shortened where the iteration is slow
-MOST_ITERATIONS_FIXED = 50
+MAX_ITERATIONS_FIXED = 50
 # The contraction that a step after a failure is to have: five iterations turn a quarter into a thousandth.
 _AIM = 0.25
 # The factor of such a step at least,
-_LEAST_SHRINK = 0.1
+_MIN_SHRINK = 0.1
 # and at most.
-_MOST_SHRINK = 0.5
+_MAX_SHRINK = 0.5
 # the contraction seen in an earlier step counts so much worse with every step since, and so is soon seen again
 _DOUBT = 30.0
 # Corrections above this multiple of the threshold tell the contraction; smaller ones are rounding.
@@ -80,7 +80,7 @@ def begin_iterations(work, missed=np.inf):
     """Begin to iterate, and return the record in which that is told; ``missed``: by the equations at rest."""
     newton = newton_in(work.newton)
     newton.first_miss = missed
-    newton.theta, newton.shrink, newton.before = 0.0, _MOST_SHRINK, 1.0
+    newton.theta, newton.shrink, newton.before = 0.0, _MAX_SHRINK, 1.0
     return newton
 
 
@@ -115,7 +115,7 @@ def judge(newton, count, size, miss, limits, hurry):
         at_rest = theta >= 1.0 and size <= threshold and met
         hopeless = theta >= 1.0 or (hurry and rest * size * theta ** (most - count) > threshold)
         if hopeless and not at_rest:
-            newton.shrink = max(_LEAST_SHRINK, min(_MOST_SHRINK, _AIM / theta))
+            newton.shrink = max(_MIN_SHRINK, min(_MAX_SHRINK, _AIM / theta))
             return DIVERGED
         if at_rest:
             newton.theta = 0.0
@@ -144,7 +144,7 @@ def solve_stage(system, work, control, context, time, shift, threshold, share=1.
     Returns the outcome and the number of iterations.
     """
     n, adaptive, outcome, count = system.n, control.adaptive == 1, GOES_ON, 0
-    limits = (threshold, MOST_ITERATIONS)
+    limits = (threshold, MAX_ITERATIONS)
     newton = begin_iterations(work, missed_at_rest(system, work, shift))
     for k in range(n):
         system.trial[k] = work.base[k] + work.z[k]

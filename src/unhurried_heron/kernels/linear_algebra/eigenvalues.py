@@ -14,7 +14,7 @@ from unhurried_heron.kernels.memory.call import as_doubles, offset_by
 # The spacing of doubles at one.
 _EPSILON = 2.220446049250313e-16
 # Sweeps for all eigenvalues; two or three for each are usual.
-_MOST_SWEEPS = 40
+_MAX_SWEEPS = 40
 # real parts below this share of the matrix cannot be told from rounding
 _SIGNIFICANT = 1e-9
 
@@ -112,7 +112,7 @@ def fastest_growth(a, n):
         return 0.0, 0.0
     _to_hessenberg(a, n)
     growth, modulus, top, count = 0.0, 0.0, n - 1, 0
-    while top >= 0 and count < _MOST_SWEEPS:
+    while top >= 0 and count < _MAX_SWEEPS:
         low = top
         while low > 0:
             beside = abs(a[(low - 1) * n + low - 1]) + abs(a[low * n + low])

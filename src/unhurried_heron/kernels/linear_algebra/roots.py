@@ -14,9 +14,9 @@ from unhurried_heron.kernels.memory.call import as_doubles, as_longs, offset_by
 # a turn triples the digits of single roots: after one that moved them so little they are exact
 _ENOUGH = 1e-6
 # Iterations from the roots of the neighbour,
-_MOST_TURNS = 12
+_MAX_TURNS = 12
 # and from the circle.
-_MOST_ANEW = 100
+_MAX_ANEW = 100
 
 
 @inner
@@ -102,9 +102,9 @@ def largest(address):
             continue
         if fresh:
             _begin(roots, k)
-        if not _settle(c, roots, k, _MOST_ANEW if fresh else _MOST_TURNS) and not fresh:
+        if not _settle(c, roots, k, _MAX_ANEW if fresh else _MAX_TURNS) and not fresh:
             _begin(roots, k)
-            _settle(c, roots, k, _MOST_ANEW)
+            _settle(c, roots, k, _MAX_ANEW)
         fresh, most = False, 0.0
         for i in range(k):
             modulus = np.sqrt(roots[2 * i] * roots[2 * i] + roots[2 * i + 1] * roots[2 * i + 1])

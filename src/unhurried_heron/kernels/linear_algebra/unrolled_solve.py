@@ -14,7 +14,7 @@ from unhurried_heron.kernels.linear_algebra.context import IM, PIVOTS, RE, B, D
 from unhurried_heron.kernels.machine_code.loading import Kernel, load_written
 
 # the largest systems that are written out: twice as large ones take a second to compile, and gain half as much
-MOST_WRITTEN: Final = 16
+MAX_WRITTEN: Final = 16
 
 
 def load_solve(n: int) -> Kernel:

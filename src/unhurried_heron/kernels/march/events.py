@@ -49,7 +49,7 @@ _MOVES = 6.0
 # Looks for each radian that sines turn.
 _PER_RADIAN = 2.0
 # Looks in one part of a step at most,
-_MOST_PLACES = 4096.0
+_MAX_PLACES = 4096.0
 # and in the first part.
 _FIRST_PLACES = 64.0
 # A part of a step was searched for one function,
@@ -174,7 +174,7 @@ def _find_all(watch, control, event, coefficients, shape, part):
     width = end - begin
     left, last = watch.values[event], watch.values[RIGHT_ROW * watch.m + event]
     limit = control.n_events + watch.most_in_step - 2
-    indices = int(max(min(_looks(watch, event, step) * width, 2.0 * _MOST_PLACES), float(PLACES)))
+    indices = int(max(min(_looks(watch, event, step) * width, 2.0 * _MAX_PLACES), float(PLACES)))
     older, old, now, searched, apart = np.inf, np.inf, left, begin, width / indices
     for k in range(1, indices + 1):
         older, old, now = old, now, last
@@ -292,7 +292,7 @@ def find_events(watch, control, system, shape, parts, address):
     looks = _most_looks(watch, control, system, coefficients, shape, parts, address)
     if looks <= 0.0:
         return float(FAILED) if looks < 0.0 else float(NEVER)
-    widest = min(1.0, _MOST_PLACES / looks)
+    widest = min(1.0, _MAX_PLACES / looks)
     # what comes together within rounding counts as one; events stand before switches, and so go first
     together = 8.0 * EPSILON * max(1.0, abs(control.time / control.length))
     # the first event that acts ends the step, so little of a step with many changes is searched at first

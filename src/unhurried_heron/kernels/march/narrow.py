@@ -14,7 +14,7 @@ from unhurried_heron.kernels.memory.call import offset_by
 # steps that move an argument by so much more than they may are still taken, because the bound foresees it from the last
 _ALLOWANCE = 1.5
 # no step is shortened below this share at once: what the argument does in a shorter step is not known
-_LEAST = 1e-3
+_MIN = 1e-3
 
 
 @inner
@@ -47,7 +47,7 @@ def leaps_over(system, control):
     share = share_allowed(system, control, offset_by(system.guarded, system.n_guards + system.n_arguments))
     if share * _ALLOWANCE >= 1.0:
         return False
-    refuse_for(control, system.n_guards, max(share, _LEAST))
+    refuse_for(control, system.n_guards, max(share, _MIN))
     return True
 
 

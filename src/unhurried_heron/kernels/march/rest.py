@@ -14,7 +14,7 @@ from unhurried_heron.kernels.memory.call import call_native, offset_by
 from unhurried_heron.kernels.memory.control import BEFORE_ROW, END_ROW, SCRATCH_ROW
 
 # of more states, none is moved
-_MOST_STATES = 1000
+_MAX_STATES = 1000
 # what is left of the width in a state that was the argument itself
 _ROUNDING = 1e-3
 
@@ -55,7 +55,7 @@ def _move_to_zero(system, watch, control):
 @inner
 def come_to_rest(system, watch, control, count):
     """Put the state where the argument is zero, and let events happen that this takes along; False if one stopped."""
-    if system.n > _MOST_STATES:
+    if system.n > _MAX_STATES:
         return True
     _move_to_zero(system, watch, control)
     if count == 0:

@@ -33,7 +33,7 @@ _SHORT = 1e-6
 # Two derivatives agree that differ by this share.
 _AGREES = 0.1
 # of more states, each second one is moved up and the others down, all at once
-_MOST_ALONE = 16
+_MAX_ALONE = 16
 
 
 @inner
@@ -61,7 +61,7 @@ def band_of(watch, control, system, event):
     if code != 1:
         return -1.0
     band = 0.0
-    if n <= _MOST_ALONE:
+    if n <= _MAX_ALONE:
         for k in range(n):
             watch.trial[k] = system.state[k] + _allowed(watch, system, k)
             code, near = _value_near(watch, control, event, 0.0)

@@ -168,7 +168,7 @@ START_DERIVATIVE_ROW, END_DERIVATIVE_ROW, START_SPEED_ROW, END_SPEED_ROW, LEFT_R
 VALUE_ROWS: Final = 10
 
 # so many changes of one event's function are found in one part of a step
-MOST_IN_STEP: Final = 4
+MAX_IN_STEP: Final = 4
 # beside these there is room for so many of each: known times, and what jumps take along
 SPARE: Final = 6
 # so many lengths of the last steps are remembered, a power of two
