@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import functools
 from typing import Any, Final, NamedTuple, Protocol, cast
 
 from unhurried_heron.errors import MethodError, excerpt
@@ -110,14 +109,9 @@ class Capabilities(NamedTuple):
 _MEMBERS: Final = ("of_order", "of_stages", "recurrence", "steps", "extrapolating", "at_fixed_steps")
 
 
-@functools.cache
-def _capabilities_of_type(kind: Any) -> Capabilities:
-    return Capabilities(*(hasattr(kind, member) for member in _MEMBERS))
-
-
 def capabilities(method: Any) -> Capabilities:
     """Return what a method can do beyond the facts that every method has."""
-    return _capabilities_of_type(type(method))
+    return Capabilities(*(hasattr(method, member) for member in _MEMBERS))
 
 
 def in_use(method: Method, *, fixed: bool, local_extrapolation: bool | None) -> Method:
