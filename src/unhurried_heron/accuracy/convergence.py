@@ -257,7 +257,7 @@ def _row(problem: Problem, method: Method, length: float, limits: Budget, known:
 def _errors(kept: Any, truth: Any, indices: list[int], size: Array, until: float | None) -> tuple[float, float]:
     """Return the error at the end, and the largest at the ends of steps, where the reference is trusted."""
     if not isinstance(kept, StepTrajectory):
-        raise unforeseen("its steps were kept")
+        raise unforeseen("a run whose steps were not kept")
     rows = np.unique(np.append(np.arange(0, kept.times.size, 1 + kept.times.size // _MAX_ROWS), kept.times.size - 1))
     times, states = kept.times[rows], kept.states[rows][:, indices]
     if until is not None:

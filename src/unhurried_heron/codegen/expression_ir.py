@@ -109,7 +109,7 @@ class Emitter:
     def _known(self, node: Node) -> str:
         found = self._find(node)
         if found is None:
-            raise unforeseen("found is not None")
+            raise unforeseen("a node without machine code")
         return found[0]
 
     def _scope_of(self, node: Node) -> Scope:
@@ -136,7 +136,7 @@ class Emitter:
         while scope is not None and scope.index != index:
             scope = scope.parent
         if scope is None:
-            raise unforeseen("scope is not None")
+            raise unforeseen("a name outside every scope")
         return scope.register
 
     def flat_index(self, base: int, strides: Iterable[tuple[str, int]]) -> str:

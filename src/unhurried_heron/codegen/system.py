@@ -129,7 +129,7 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
         made = compiled(indexed_formulas, model.layout.size, names, context.array, guarded=guarded)
     else:
         if not isinstance(rates, FunctionRates):
-            raise unforeseen("isinstance(rates, FunctionRates)")
+            raise unforeseen("a function asked of rates that are formulas")
         made = native_function(rates.function, context, model.layout.size)
         if any(switch.times for switch in switches):
             limits = np.array([-np.inf, np.inf])
@@ -176,7 +176,7 @@ def with_jacobian(
         own = clamped(own, native.limits) if own and native.limits is not None else own
         return replace(native, jacobian=own, entries=entries)
     if not isinstance(rates, WrittenRates):
-        raise unforeseen("isinstance(rates, WrittenRates)")
+        raise unforeseen("formulas asked of rates that are a function")
     indexed_formulas, names = rates.held if held else rates.indexed_formulas, context.names(layout, held=held)
     plain = _plain_formulas(rates, native.located, held=held)
     compiled_jacobian = _native_jacobian((indexed_formulas, plain), layout, names, context.array, full=full)

@@ -49,7 +49,7 @@ class Tracer:
         behind = _SIGNATURE(traced)
         address = ctypes.cast(behind, ctypes.c_void_p).value
         if address is None:
-            raise unforeseen("a callback has an address")
+            raise unforeseen("a callback without an address")
         return replace(function, address=address, keep=(*function.keep, function, behind))
 
     def arrays(self) -> tuple[Any, Any, Any, Any]:

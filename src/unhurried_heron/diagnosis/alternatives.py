@@ -45,7 +45,7 @@ class Alternative:
         """Say how it did, and whether it does better."""
         run, best = self.own, self.candidate
         if best.run is None:
-            raise unforeseen("it came to the end")
+            raise unforeseen("a run that did not come to its end")
         tally, own = best.run.tally, run.tally
         own_seconds, seconds = seconds_in_turn(run, best.run)
         figures: dict[str, Any] = {"method": best.method, "steps": tally.accepted, "seconds": seconds,

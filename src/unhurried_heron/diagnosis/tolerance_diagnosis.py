@@ -61,7 +61,7 @@ class Truth:
         """Return times, and how far a run misses another there, in tolerances (or shares of each state's size)."""
         right = self.tighter if right is None else right
         if right is None:
-            raise unforeseen("it was looked at")
+            raise unforeseen("a run that was not looked at")
         times = self._common(other, right)
         answer, truth = other.at(times), right.at(times)
         if self.fixed:

@@ -147,7 +147,7 @@ def crossing_of(request: RunRequest, native: NativeSystem, *, stops: bool) -> Cr
     """Allocate what is the same for all runs of a march; ``stops``: whether it stops on its way at all."""
     beyond, context = native.beyond, native.context
     if beyond is None:
-        raise unforeseen("beyond is not None")
+        raise unforeseen("a march with crossings and without their functions")
     switches = beyond.switches if stops else ()
     actions = np.zeros((len(request.events), 4), dtype=np.int64)
     begin = 0

@@ -303,7 +303,7 @@ def _watch(native: NativeSystem, request: RunRequest, n: int) -> Watch:
     going, stop = going_codes(events, native.located)
     m, beyond = len(going), native.beyond
     if beyond is None:
-        raise unforeseen("beyond is not None")
+        raise unforeseen("a march with crossings and without their functions")
     # as many changes of each in one step as memory allows
     most = max(MAX_IN_STEP, min(_MANY_IN_STEP, _EVENT_NUMBERS // max(n * m, 1)))
     room = max(EVENT_ROOM, 2 * (most + SPARE) * m) if m else 0

@@ -149,7 +149,7 @@ def _film(path: Path, frames: Iterator[Any], rate: float) -> None:
                    "-pix_fmt", "yuv420p", str(made)]  # fmt: skip
         with subprocess.Popen(command, stdin=subprocess.PIPE, stderr=subprocess.PIPE) as process:
             if process.stdin is None:
-                raise unforeseen("process.stdin is not None")
+                raise unforeseen("a film without its encoder")
             try:
                 for each in itertools.chain([first], frames):
                     process.stdin.write(each[:height, :width].tobytes())

@@ -347,7 +347,7 @@ class _Reader:
                     "cannot read the range of this sum", tree.col_offset, self.excerpt(tree), "… for i in 1..n"
                 )
             if not isinstance(span, ast.BinOp):
-                raise unforeseen("isinstance(span, ast.BinOp)")
+                raise unforeseen("a range of a sum that is no range")
             inner = f"{target.id}{BOUND}{self.sums}"
             self.sums += 1
             ranges.append((inner, self.build(span.left, depth + 1), self.build(span.right, depth + 1)))

@@ -257,7 +257,7 @@ class Sorter:
     def _sort_indexed(self, statement: EquationLine, found: ClassifiedEquations) -> None:
         target = statement.target
         if target is None:
-            raise unforeseen("target is not None")
+            raise unforeseen("an equation for a name without its name")
         rule = self._rule(statement)
         if target.primes == 0:
             found.derived_rules.setdefault(target.name, []).append(rule)
@@ -285,7 +285,7 @@ class Sorter:
     def _rule(self, statement: EquationLine) -> Rule:
         target, location = statement.target, statement.location
         if target is None:
-            raise unforeseen("target is not None")
+            raise unforeseen("an equation for a name without its name")
         loops = []
         for each in statement.ranges:
             first = self._whole(each.first.node, each.first, location)

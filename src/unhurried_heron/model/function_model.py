@@ -44,7 +44,7 @@ def rate_model(
     check_defined(formulas, known, "derived quantities")
     written = write_out({key: formula.node for key, formula in formulas.items()})
     if user_input.function is None:
-        raise unforeseen("said.function is not None")
+        raise unforeseen("a problem of a function without its function")
     rates = match_arguments(user_input.function, layout.names, parameters)
     exact = read_closed_forms(user_input.exact, layout, parameters, collector)
     derived_layout = Layout(tuple(Group(key) for key in written))

@@ -173,7 +173,7 @@ def solution_derivatives(model: Model, *, held: bool) -> SolutionDerivatives:
     """Return the derivatives along the solutions of a model with written rates, switches held or not."""
     rates = model.rates
     if not isinstance(rates, WrittenRates):
-        raise unforeseen("isinstance(rates, WrittenRates)")
+        raise unforeseen("formulas asked of rates that are a function")
     indexed_formulas = rates.held if held else rates.indexed_formulas
     made: SolutionDerivatives = model.remembered(
         ("derivatives along the solution", held), lambda: SolutionDerivatives(indexed_formulas, model.layout)

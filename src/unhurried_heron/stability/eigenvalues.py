@@ -72,7 +72,7 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> Any:
 
         native = with_jacobian(native_system(problem, (), held=False), problem, held=False)
         if native.jacobian is None:
-            raise unforeseen("written equations have a Jacobian")
+            raise unforeseen("written equations without a Jacobian")
         found = evaluate_rows(native.jacobian, times, states)
         matrices = np.full((times.size, n, n), np.nan)
         matrices[: len(found)] = found.reshape(-1, n, n)
@@ -95,7 +95,7 @@ def _fastest(problem: Problem, times: Array, states: Array) -> Any:
     if entries is not None:
         native = with_jacobian(native_system(problem, (), held=False), problem, held=False, full=False)
         if native.jacobian is None:
-            raise unforeseen("written equations have a Jacobian")
+            raise unforeseen("written equations without a Jacobian")
         compiled: NativeFunction = native.jacobian
         rows, columns = (each.astype(np.int64) for each in entries)
     # first some from all over the run, in case there is no time for all

@@ -200,7 +200,7 @@ def _modes(reference: Run) -> tuple[Array, Any]:
     """Return times along a reference solution, and the eigenvalues there."""
     kept = reference._trajectory
     if not isinstance(kept, StepTrajectory):
-        raise unforeseen("its steps are kept")
+        raise unforeseen("a run whose steps were not kept")
     rows = rows_worth(len(reference.problem.states), _ROWS)
     # where it steps, and evenly, too: a stiff method steps over long stretches
     even = np.linspace(kept.starts[0], kept.end_time, rows)
