@@ -20,7 +20,7 @@ class OutOfTimeError(HeronError):
 
 @contextmanager
 def done_within(seconds: float | None, spent: float = 0.0) -> Iterator[None]:
-    """Give what is called within so many seconds, less some that were spent; of several the earliest end counts."""
+    """Give what is called within a number of seconds, less those spent; of several deadlines the earliest counts."""
     if seconds is None:
         yield
         return

@@ -11,9 +11,9 @@ from typing import Any, Final
 _CONTROL: Final = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 # a message lists no more names than this
 MAX_NAMED: Final = 12
-# A line of a message is cut beyond so many characters.
+# Characters of a line of a message, beyond which it is cut.
 _LONGEST_LINE: Final = 1000
-# a value in a message is cut beyond so many characters, which fit on a line
+# Characters of a value in a message, beyond which it is cut; they fit on a line.
 _LONGEST_VALUE: Final = 80
 
 

@@ -37,7 +37,7 @@ DEFAULT_RTOL: Final = (1e-4, 1e-6, 1e-8)
 ALL: Final = "all"
 # what each of all methods may take
 _SECONDS_EACH: Final = 5.0
-# at so many steps eigenvalues are found
+# Steps at which eigenvalues are found.
 _ROWS: Final = 120
 
 
@@ -73,7 +73,7 @@ def compare(
         Fixed steps, also with a unit, which all methods take; those that can adapt run at the tolerances too, if there
         are any.
     count : int or sequence of int, optional
-        The same as so many steps over the interval.
+        The same, as the number of steps over the interval.
     budget : Budget, optional
         Limit of each run; of all methods five seconds each by default. Its seconds limit each reference, too: where
         none comes to its end in them, errors are left out.

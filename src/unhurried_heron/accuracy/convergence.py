@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 _STEPS: Final = 16
 # How often the step is halved by default.
 _HALVINGS: Final = 8
-# errors are looked for at so many ends of steps at most
+# Ends of steps at which errors are measured.
 _MAX_ROWS: Final = 2000
 # Orders of a straight part stay within this of their mean,
 _WITHIN: Final = 0.15
@@ -162,7 +162,7 @@ def convergence(
     step : float or str, optional
         The first step, which is halved ``halvings`` times; a sixteenth of the interval without both.
     count : int, optional
-        The first step as so many over the interval.
+        The first step, as the number of steps over the interval.
     halvings : int
     budget : Budget, optional
         Of each run; twenty seconds by default.

@@ -52,7 +52,9 @@ def convergence(
     step: Annotated[
         str | None, typer.Option(metavar="H", help="The first step, to be halved, also with a unit.")
     ] = None,
-    count: Annotated[int | None, typer.Option(metavar="N", help="The first step as so many over the interval.")] = None,
+    count: Annotated[
+        int | None, typer.Option(metavar="N", help="The first step, as the number of steps over the interval.")
+    ] = None,
     halvings: Annotated[int, typer.Option(metavar="N", help="How often.")] = 8,
     budget: Limit = None,
     changes: Changes = None,

@@ -18,7 +18,7 @@ from unhurried_heron.formulas.expression import Node
 from unhurried_heron.formulas.layout import IndexedFormula, single
 from unhurried_heron.formulas.template import Filled, Template, as_template
 
-# so many formulas are compiled between two looks at the deadline: a tenth of a second
+# Formulas compiled between two looks at the deadline: a tenth of a second.
 _AT_ONCE: Final = 128
 
 

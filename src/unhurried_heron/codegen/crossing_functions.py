@@ -41,7 +41,7 @@ _Derived = Callable[[SolutionDerivatives, Filled], Filled | None]
 
 @dataclass(frozen=True)
 class CrossingFunctions:
-    """What is called where a march stops on its way.
+    """The compiled functions that a march calls at crossings: known times, switches and events.
 
     Attributes
     ----------
@@ -54,12 +54,12 @@ class CrossingFunctions:
     conditions : tuple of NativeFunction or None
         Under which the events happen.
     gaps, lives : dict of str to NativeFunction
-        By the slot of a switch: the formula in which others are held, and its value where nothing is.
+        By the slot of a switch: its formula with the other switches held, and its value with no switch held.
     modes : tuple of int
         Slots of the parameters that events change.
     derivatives : tuple of NativeFunction or None
-        Derivatives along the solution of what the events and the located switches look at; None where these are looked
-        at along every step.
+        Derivatives along the solution of the functions of events and located switches; None where the function is
+        searched in every step.
     speeds : tuple of NativeFunction or None
         How fast the sines and cosines in them turn.
     breaks : ndarray of int64

@@ -12,7 +12,7 @@ from unhurried_heron.codegen.vector_ir import DECLARATIONS, VectorLane
 
 
 class Recurrence(NamedTuple):
-    """The numbers of a method of so many ``steps``.
+    """The numbers of a method of ``steps`` steps.
 
     ``predicts``, ``weights`` (2 steps,): of values of the past, the newest first, and of rates; ``newest``: the weight
     of the new rates, 0 without a corrector. ``remembers``: whether values of the past are used.

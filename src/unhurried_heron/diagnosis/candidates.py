@@ -18,13 +18,13 @@ _STIFF: Final = (FOR_STIFF, "radau-iia-variable", "backward-differentiation-vari
 _MIN_SECONDS: Final = 0.5
 # and at most.
 _MAX_SECONDS: Final = 5.0
-# so many states are too many to be solved for, perhaps
+# States from which solving the equations may cost too much.
 _LARGE: Final = 300
 # Runs shorter than this many seconds are timed again,
 _SHORT: Final = 0.02
-# so often in one round,
+# this many times in one round,
 _REPEATS: Final = 3
-# in rounds for so many seconds; the shortest time counts.
+# in rounds for this many seconds; the shortest time counts.
 _WHILE: Final = 0.1
 
 

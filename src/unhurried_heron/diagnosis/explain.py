@@ -35,7 +35,7 @@ if TYPE_CHECKING:
 
 # a share of the steps that is worth a word
 _SOME: Final = 0.02
-# stiff is what makes an explicit step so many times shorter than the solution needs
+# A problem is stiff where stability makes an explicit step this many times shorter than accuracy needs.
 _STIFF: Final = 5.0
 # A share of the work from which a cause is called much.
 _COSTLY: Final = 0.1
@@ -43,7 +43,7 @@ _COSTLY: Final = 0.1
 _LEAVES: Final = 100.0
 # over the last part of the time of this share.
 _LAST: Final = 0.01
-# so few steps are not worth another method
+# Runs of fewer steps are not worth another method.
 _FEW_STEPS: Final = 200
 
 

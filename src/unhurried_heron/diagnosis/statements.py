@@ -40,7 +40,7 @@ class Statement:
 
 
 def many(count: int, what: str) -> str:
-    """Say so many of something."""
+    """Return a number with its noun."""
     return f"{count:,} {what}{'s' * (count != 1)}"
 
 
@@ -54,7 +54,7 @@ def share_of(share: float) -> str:
 
 
 def rounded(number: float, digits: int = 3) -> str:
-    """Say a number with so many digits, thousands and millions in full."""
+    """Return a number with some significant digits, thousands and millions in full."""
     short = f"{number:.{digits}g}"
     return f"{float(short):,.0f}" if "e+" in short and abs(number) < 1e9 else short
 

@@ -31,11 +31,11 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, StepTrajectory, Trajectory
 
-# so many stiff stretches are told
+# Stiff stretches that are listed.
 _SHOWN: Final = 4
-# so many numbers are compared one by one
+# Numbers that are compared one by one.
 _FEW: Final = 64
-# at known jumps so many numbers are kept twice
+# Numbers that are kept twice at known jumps, before and after.
 _MAX_NUMBERS: Final = 10_000_000
 _BY_EVENT: Final = (Reason.EVENT, Reason.ACCUMULATING, Reason.ACTION_FAILED)
 _WITH_TERMS: Final = (Reason.NOT_FINITE, Reason.STEP_TOO_SMALL, Reason.NEWTON_FAILED, Reason.POLE)

@@ -14,7 +14,7 @@ from typing import Any, Final
 import numpy as np
 
 FALSE, TRUE, SLIDES = range(3)
-# so many choices of sides are looked at
+# Choices of sides that are examined.
 _MAX_CHOICES: Final = 3**8
 # what speeds and shares may miss by, in parts of the largest speed and of 1
 _SLACK = 1e-7

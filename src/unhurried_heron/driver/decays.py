@@ -18,7 +18,7 @@ from unhurried_heron.run.trajectory import Array
 _SWINGS: Final = 0.05
 # Modes slower than this share of the fastest one need not decay.
 _SLOW: Final = 0.02
-# with so many decays of the fastest mode left, an implicit method takes fewer and longer steps towards the rest
+# Decays of the fastest mode in the rest of the interval from which an implicit method takes fewer and longer steps.
 _MAX_DECAYS: Final = 5e6
 # Relative change of the state for a difference: near the square root of rounding, where both errors are small.
 _NUDGE: Final = 1e-7

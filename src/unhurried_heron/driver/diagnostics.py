@@ -19,7 +19,7 @@ from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
 _MANY_STEPS: Final = 1000
 # Iterations of the power method at most.
 _MAX_TURNS: Final = 20
-# Up to so many states the eigenvalues of the full Jacobian are found.
+# States up to which the eigenvalues of the full Jacobian are found.
 _FEW: Final = 20
 # Relative change of the state for a difference, near the square root of rounding.
 _NUDGE: Final = 1e-7
@@ -39,7 +39,7 @@ _PART: Final = 0.3
 
 
 class Look(NamedTuple):
-    """Where a march was after so many attempts, what it held there, and how long its last steps were."""
+    """Where a march was after a number of attempts, what it held there, and how long its last steps were."""
 
     attempts: int
     time: float

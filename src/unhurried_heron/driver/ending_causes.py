@@ -18,9 +18,9 @@ _NEAR_ZERO: Final = 1e-3
 _UNBOUNDED: Final = 1e3
 # over the last part of the time of this share.
 _LAST: Final = 1e-3
-# what changes within so few spacings of times cannot be followed
+# Spacings of floating-point times within which no change can be followed.
 _UNRESOLVED: Final = 1e-3
-# a rate that would change its state so many times in the time that has passed leaves all bounds
+# A rate leaves all bounds that would change its state by this multiple of it in the time that has passed.
 _STEEP: Final = 1e6
 _INSTEAD: Final = "End the run earlier, or stop it by an event."
 

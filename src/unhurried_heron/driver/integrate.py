@@ -38,7 +38,7 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import QUIET
 from unhurried_heron.run.run import Run
 
-# so many lists of events that were given to runs are remembered as checked
+# Lists of events, given to runs, that are remembered as checked.
 _MAX_CHECKED = 16
 
 

@@ -50,7 +50,7 @@ _MAX_COUNT = 2**62
 _MANY_IN_STEP = 256
 # as long as events and states together keep no more numbers than this.
 _EVENT_NUMBERS = 20_000
-# so many attempts are made before the first look, where an earlier run has shown that they are quick
+# Attempts before the first look, where an earlier run has shown that they are quick.
 _SHORT = 64
 
 

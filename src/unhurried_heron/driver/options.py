@@ -145,7 +145,7 @@ def check_fits(method: Method, step: Any, rtol: Tolerance, atol: Tolerance) -> N
 
 
 def step_for_count(problem: Problem, step: Any, count: Any) -> Any:
-    """Return the fixed step that is asked for, as a size or as so many of them.
+    """Return the fixed step that is requested, as a size or as a count.
 
     Raises
     ------
@@ -283,7 +283,7 @@ def record_times(problem: Problem, record: Record) -> Array | None:
 
 
 def _every(problem: Problem, record: str) -> Array:
-    """Return the times every so long from the start; those of the interval's end only where it is one of them."""
+    """Return the times of a period from the start; the end of the interval only where it is one of them."""
     start, end = problem.interval
     quantity = QUANTITY.match(record) if len(record) < 200 else None
     if quantity is None:
@@ -293,7 +293,7 @@ def _every(problem: Problem, record: str) -> Array:
     every = positive_option(in_time(problem, record, "record"), "record")
     count = abs(end - start) / every
     if not count < _MAX_TIMES:
-        raise OptionError("so many times do not fit into memory", name="record", location="record",
+        raise OptionError("this number of times does not fit into memory", name="record", location="record",
                           given=excerpt(record),
                           expected=f"a time above {abs(end - start) / _MAX_TIMES:.3g}")  # fmt: skip
     # as near to the end as rounding tells

@@ -34,9 +34,9 @@ from unhurried_heron.run.trajectory import Array
 SOON: Final = 6
 # Crossings at one time, or changes of the motion, after which the run is given up.
 AT_LAST: Final = 60
-# so many switches that a solution stands on are looked at, of which so many may depend on each other
+# Switches that a solution stands on and that are examined, and those of them that may depend on each other.
 _MAX_STANDINGS, _MAX_DEPENDENT = len(LEAVES), 12
-# a march that finds no motion along a root that rests asks again at later crossings, so many times
+# How often a march that finds no motion along a resting root tries again at later crossings.
 MAX_UNANSWERED = 20
 # Changes of the motion within this share of the interval are at one time.
 _IN_PLACE: Final = 1e-10
@@ -45,7 +45,7 @@ NEAR: Final = 1e-9
 _SLIDES: Final = ": sliding"
 # in tolerances, how far a switch that is left is put from zero
 _BESIDE = 1e-3
-# a share that is so near to its border has come there by itself
+# A share within this of 0 or 1 has reached its border continuously.
 _COMES = 1e-3
 
 

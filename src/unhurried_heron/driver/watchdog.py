@@ -18,7 +18,7 @@ from types import TracebackType
 
 
 class Watchdog:
-    """While held, calls ``stop`` soon after Ctrl-C or after so many seconds, whatever native code is running."""
+    """While held, calls ``stop`` soon after Ctrl-C or after a number of seconds, whatever native code is running."""
 
     def __init__(self, stop: Callable[[], None], seconds: float) -> None:
         self._stop = stop

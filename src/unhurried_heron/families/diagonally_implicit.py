@@ -22,9 +22,9 @@ _CONTROLLER: Final = Controller(safety=0.8, error_exponent=1.0, cautious=True, s
 # the iteration's error goes into the solution as it is, so it gets a small share of the tolerance; and it adds up over
 # the steps, of which there are about so many over tolerance^(1 / (q + 1)) for an estimate of order q
 _NEWTON_SHARE: Final = 0.03
-# Errors of Newton's iteration add up over about so many steps for each halving of the tolerance.
+# Errors of Newton's iteration add up over about this many steps for each halving of the tolerance.
 _FEW_STEPS: Final = 10.0
-# Newton's corrections cannot be smaller than so many roundings of the state.
+# Newton's corrections cannot be smaller than this many roundings of the state.
 _ROUNDING: Final = 8 * float(np.finfo(float).eps)
 
 

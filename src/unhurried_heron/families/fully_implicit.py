@@ -35,7 +35,7 @@ _CONTROLLER: Final = Controller(
     shrink=1 / 6,
     grow=6.0,
 )
-# Newton's corrections cannot be smaller than so many roundings of the state.
+# Newton's corrections cannot be smaller than this many roundings of the state.
 _ROUNDING: Final = 8 * float(np.finfo(float).eps)
 
 

@@ -20,7 +20,7 @@ from unhurried_heron.run.trajectory import Array
 _SHARE: Final = 0.3
 # the iteration's error goes into the differences
 _NEWTON_SHARE: Final = 0.02
-# Newton's corrections cannot be smaller than so many roundings of the state.
+# Newton's corrections cannot be smaller than this many roundings of the state.
 _ROUNDING: Final = 8 * float(np.finfo(float).eps)
 
 

@@ -31,7 +31,7 @@ _MAX_MARKS = 40
 VERBATIM: dict[str, Any] = {"parse_math": False}
 # Runs without an error that are named below a figure,
 _MAX_MISSING = 6
-# in lines of so many characters.
+# in lines of this many characters.
 _NOTE_WIDTH = 110
 
 

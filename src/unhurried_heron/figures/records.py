@@ -22,13 +22,13 @@ from unhurried_heron.run.trajectory import Array, StepTrajectory
 _POINTS = 600
 # that much of the height of a curve can be seen
 _SEEN = 0.01
-# so near beside a jump its two sides are drawn, as a share of the time
+# Distance from a jump at which its two sides are drawn, as a share of the time.
 _SIDE = 1e-9
 # more points than this run into a line
 MAX_DOTS = 200
 # a curve this many times smaller than another is flat beside it
 _SEEN_BESIDE = 20.0
-# an indexed state with more members than this is drawn as a map, at so many times
+# An indexed state with more members than this is drawn as a map.
 _MAX_CURVES = 8
 # Times of a map of an indexed state.
 _MAP_POINTS = 300

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 _POINTS: Final = 500
 # More regions than this are drawn by
 _BORDERS: Final = 7
-# so many of them, chosen by their size.
+# this many of them, chosen by their size.
 _OF_MANY: Final = 4
 # Opacity of a region, through which what lies below is seen.
 _FADED: Final = 0.1

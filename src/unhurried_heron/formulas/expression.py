@@ -20,7 +20,7 @@ CONDITIONS: Final = frozenset({"gt", "ge", "lt", "le", *(name for name, each in 
 BOUND: Final = "\u00b7"
 # pickle goes down a tree by recursion: nodes up to this depth each by itself, deeper ones in slices of at least so many
 _DEEPEST_BY_RECURSION: Final = 50
-# one recursion goes through so many slices at most, far within the interpreter's limit of 1,000
+# Slices that one recursion passes, far within the interpreter's limit of 1,000.
 _MAX_SLICES: Final = 64
 RESERVED: Final = frozenset({TIME, *CONSTANTS, *OPERATIONS, SUM, "and", "or", "not"})
 

@@ -31,7 +31,7 @@ _NARROW: Final = 8
 _LARGEST_PART: Final = 0.25
 # windows whose steps differ by no more than this are one
 _ALIKE: Final = 4.0
-# of such cells a step may take so many
+# Such cells that one step may pass.
 _CELLS_A_STEP: Final = 4.0
 # sums, products and waves vary no more narrowly than what they are made of
 CANDIDATES: Final = frozenset({"exp", "tanh", "atan", "div", "pow", "sqrt", "log", "log10", "sinh", "atan2", "abs"})

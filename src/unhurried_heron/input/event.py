@@ -51,9 +51,9 @@ class Event:
     only_if : str or callable, optional
         A condition, ``"gate > 0"``: where it does not hold, nothing happens.
     at_most : int, optional
-        It happens so often, and not again.
+        It happens at most this many times.
     stop_after : int, optional
-        The run ends when it has happened so often.
+        The run ends when it has happened this many times.
 
     Raises
     ------

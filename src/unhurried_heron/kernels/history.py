@@ -18,7 +18,7 @@ from unhurried_heron.kernels.memory.decoding import history_in
 
 # lengths that differ by no more than rounding of the times are one
 _SAME_STEP = 1e-9
-# Lengths that differ by so many roundings of the time are equal.
+# Lengths that differ by this many roundings of the time are equal.
 _ROUNDING = 4 * float(np.finfo(float).eps)
 
 

@@ -40,9 +40,9 @@ _HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"
 _MARGIN = 1.1
 # The power method ends where the radius changes by no more than this share,
 _SETTLED = 0.005
-# or after so many iterations.
+# or after this number of iterations.
 _MAX_TURNS = 60
-# an eigenvalue is believed until steps have cost so many times what it did
+# An eigenvalue is trusted until steps have cost this multiple of what it cost.
 _SHARE = 20
 # Relative change of a state for a difference, the square root of rounding.
 _NUDGE = 1.5e-8

@@ -24,7 +24,7 @@ from unhurried_heron.kernels.memory.multistep_work import CHANGES
 _LOOKS = 8
 # and where it has long been the right one:
 _LOOKS_LATER = 16
-# from so many steps on.
+# from this number of steps on.
 _LATER = 128
 # Steps of the stiff method between two looks.
 _LOOKS_WHEN_STIFF = 4
@@ -32,7 +32,7 @@ _LOOKS_WHEN_STIFF = 4
 _FIRST_WAIT = 3
 # and at most, after changes that were not worth while.
 _LONGEST_WAIT = 48
-# a step of the stiff method is to be worth so much of what it costs, to stay
+# The stiff method stays while its steps are worth this share of what they cost.
 _WORTH = 0.5
 # sizes of states that oscillate are those of late
 _FORGETS = 0.97
@@ -100,7 +100,7 @@ def _consider(system, work, control):
     choice.due = choice.since + every
     if not _look(system, work, control):
         return REACHED_END
-    # what is not sure speaks for what there is: where steps become longer, what was seen long ago says little
+    # Doubt favours the present method: where steps become longer, an early look says little about them.
     h = abs(control.length)
     if choice.stiff == 1:
         better = h * choice.decay < _WORTH * work.limits[0] * work.limits[1]

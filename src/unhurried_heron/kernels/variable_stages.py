@@ -19,7 +19,7 @@ _GOOD = 0.02
 _BAD = 0.5
 # So many good steps of one order in a row lead to a higher one.
 _STEPS = 4
-# so many refusals of one step say that the order is too high for it
+# Refusals of one step that say that the order is too high for it.
 _REFUSALS = 2
 
 

@@ -142,7 +142,7 @@ CATALOGUE: Final[Catalogue] = Catalogue({"auto": _auto, **_MAKERS})
 DEFAULT: Final = "auto"
 FOR_SMOOTH: Final = "dormand-prince-54"
 FOR_STIFF: Final = "radau-iia-5"
-# where equations of so many states cost too much to be solved, and fast modes only decay
+# for systems whose equations cost too much to be solved, and whose fast modes only decay
 FOR_LARGE: Final = "runge-kutta-chebyshev-2"
 # what the demo sets side by side
 COMPARED: Final = (DEFAULT, FOR_SMOOTH, FOR_STIFF)

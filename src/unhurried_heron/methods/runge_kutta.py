@@ -335,7 +335,7 @@ class RungeKutta(OneStep):
 
     @cached_property
     def between_errors(self) -> float:
-        """How large the error between the steps is beside what the error estimate tells, of an explicit pair."""
+        """The leading error between the steps over that of the error estimate, of an explicit pair."""
         order = self.estimate_order
         if self._interpolant[1] != order:
             return 0.0

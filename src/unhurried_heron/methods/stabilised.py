@@ -26,7 +26,7 @@ DAMPING: Final = 0.15
 MAX_STAGES: Final = 200
 # The smallest number of stages that has order 2.
 MIN_STAGES: Final = 2
-# as polynomials in h lambda, up to so many stages
+# Stages up to which stability functions are polynomials in h lambda.
 _PLAIN: Final = 20
 
 
@@ -50,7 +50,7 @@ class Stabilised(OneStep):
     Raises
     ------
     MethodError
-        There is no method of so many stages.
+        There is no method with this number of stages.
     """
 
     name: str
@@ -69,7 +69,7 @@ class Stabilised(OneStep):
         check_name(self.name)
         whole = isinstance(self.count, numbers.Integral) and not isinstance(self.count, bool)
         if not whole or not (self.count == 0 or MIN_STAGES <= self.count <= MAX_STAGES):
-            raise refusal(self.name, "there is no method of so many stages",
+            raise refusal(self.name, "there is no method with this number of stages",
                           f"from {MIN_STAGES} to {MAX_STAGES} stages, or 0: as many as a step needs",
                           excerpt(self.count))  # fmt: skip
         object.__setattr__(self, "count", int(self.count))
@@ -85,7 +85,7 @@ class Stabilised(OneStep):
         return self.stages
 
     def of_stages(self, count: int) -> Stabilised:
-        """Return the method of so many stages."""
+        """Return the method with a number of stages."""
         return Stabilised(f"{self.name}, {count} stages", count, self.source)
 
     @cached_property

@@ -93,7 +93,7 @@ class Model:
 
     @cached_property
     def kept(self) -> dict[Any, Any]:
-        """What others made for it and keep as long as it lives; neither pickled nor copied."""
+        """What other rooms derived from the model and keep as long as it lives; neither pickled nor copied."""
         return {}
 
     def __getstate__(self) -> dict[str, Any]:

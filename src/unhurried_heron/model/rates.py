@@ -71,7 +71,7 @@ class Rates(Protocol):
         """
 
     def tried(self, time: float, start: Mapping[str, float], values: list[float], collector: ErrorCollector) -> Rates:
-        """Return the rates with what a first call tells of them."""
+        """Return the rates after a first call, which shows their shape and kind of answer."""
 
     def guards(self) -> tuple[Guard, ...]:
         """Return the formulas that must not change their signs within a step; none of a function."""

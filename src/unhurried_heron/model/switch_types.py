@@ -122,7 +122,7 @@ class HeldSwitch(Switch):
         return 1.0 - value if self.opposite else value
 
     def value(self, around: Mapping[str, Any]) -> float:
-        """Return its value where nothing is held."""
+        """Return the value of the switch at a time and a state, with no switch held."""
         return float(evaluate(self.live, around))
 
     def within(self, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:

@@ -11,7 +11,7 @@ from unhurried_heron.run.trajectory import Array
 if TYPE_CHECKING:
     from unhurried_heron.run.run import Run
 
-# so many numbers of states stand in memory at once where only what is made of them is wanted: 32 MB
+# Numbers of states in memory at once where only a result of them is wanted: 32 MB.
 AT_ONCE: Final = 4_000_000
 # larger values of what is asked, infinite ones among them, are taken for this, so that they have a sign
 LARGEST: Final = 1e280

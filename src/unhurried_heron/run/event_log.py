@@ -158,7 +158,7 @@ class SwitchLog:
         )
 
     def reversed(self, rows: int) -> SwitchLog:
-        """Return what was crossed as met from the other end of a ledger of so many rows."""
+        """Return what was crossed as met from the other end of a ledger of ``rows`` rows."""
         turned = {"times": self.times, "which": self.which, "values": 1.0 - self.values, "rows": rows - 1 - self.rows}
         slid = tuple((rows - beyond, rows - first, text) for first, beyond, text in self.slid[::-1])
         return SwitchLog(**{name: array[::-1].copy() for name, array in turned.items()}, texts=self.texts, slid=slid)

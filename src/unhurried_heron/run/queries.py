@@ -279,7 +279,7 @@ class Queries:
         return float(values[nearest]), float(times[nearest])
 
     def table(self, times: int | Sequence[Any]) -> pd.DataFrame:
-        """Return states and derived quantities at times: so many equally spaced ones, or these."""
+        """Return states and derived quantities at times: a count of equally spaced ones, or a list."""
         low, high = self._window(None, "run.table")
         wanted: Any = times
         if isinstance(wanted, numbers.Integral) and not isinstance(wanted, bool):

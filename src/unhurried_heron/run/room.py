@@ -12,7 +12,7 @@ _LITTLE: Final = 16_000_000
 
 
 def refuse_memory(count: int, numbers: int, location: str) -> None:
-    """Refuse so many times of so many numbers each where they would take more than half the machine's memory.
+    """Refuse rows of numbers that would take more than half the machine's memory.
 
     Raises
     ------
@@ -27,7 +27,7 @@ def refuse_memory(count: int, numbers: int, location: str) -> None:
         most = 8_000_000_000
     if wanted > most:
         raise OptionError(
-            "so many times do not fit into memory",
+            "this number of times does not fit into memory",
             name=location,
             location=location,
             expected=f"at most {most // (8 * numbers):,} times of {numbers:,} numbers on this machine",

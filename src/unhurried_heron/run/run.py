@@ -174,7 +174,7 @@ class Run(Queries):
         return values[0] if times.ndim == 0 else values.reshape(*times.shape, values.shape[-1])
 
     def recorded(self, times: int | Sequence[Any]) -> Run:
-        """Return the run with the states at so many equally spaced times, or at these, in place of its steps."""
+        """Return the run with the states at a count of equally spaced times, or at a list, in place of its steps."""
         table = self.table(times)
         flat = table[list(self.problem.states)].to_numpy()
         last = self._trajectory

@@ -48,7 +48,7 @@ class Trace:
     march_counts: Any = field(repr=False)
 
     def followed_by(self, other: Trace, accepted: int, refused: int) -> Trace:
-        """Return the calls of two runs, one after the other; the first took so many steps."""
+        """Return the calls of two runs, one after the other, with the step counts of the first."""
         march_counts = other.march_counts + np.array([0, accepted, refused, 0, 0, 0])
         mine = self.times, self.states, self.rates, self.march_counts
         parts = zip(mine, (other.times, other.states, other.rates, march_counts),

@@ -42,7 +42,7 @@ class Jumps(NamedTuple):
         return found
 
 
-# so few times beside the steps are looked up without joining their pieces
+# Times that are looked up without joining the pieces of the steps.
 _FEW = 10
 NO_JUMPS = Jumps(np.empty(0), np.empty((0, 0)))
 

@@ -17,7 +17,7 @@ from unhurried_heron.run.trajectory import Array
 if TYPE_CHECKING:
     from unhurried_heron.codegen.signature import NativeFunction
 
-# full matrices up to this size, and about so much work on all of them; of larger ones the fastest modes alone
+# Full matrices up to this size have all their eigenvalues found, larger ones the fastest alone.
 _MAX_FULL: Final = 300
 # Floating-point operations, in cubes of the size, that all eigenvalue problems of a study may take.
 _WORK: Final = 4e8

@@ -43,13 +43,13 @@ _DIRECTIONS: Final = 61
 _CANDIDATES: Final = 12
 # The least distance of the border.
 _TINY: Final = 1e-9
-# so many times as many steps must stay bounded, too
+# Marches of these multiples of the steps must stay bounded, too.
 _MORE: Final = (2.0, 1.6, 1.4, 1.25, 1.18, 1.12, 1.08, 1.05, 1.03, 1.02, 1.01)
 # Marches of fewer steps keep them all.
 _ALL_KEPT: Final = 20_000
 # The factor of the count while a bracket is looked for,
 _WIDER: Final = 1.15
-# so often at most.
+# at most this often.
 _MAX_WIDENINGS: Final = 40
 # The default budget in seconds.
 _SECONDS: Final = 20.0

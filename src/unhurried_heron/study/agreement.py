@@ -62,7 +62,7 @@ class Agreement(NamedTuple):
         return self._replace(bounds=bounds)
 
     def enough(self, digits: int) -> bool:
-        """Whether every value has so many."""
+        """Whether every value has that many digits."""
         return bool((self.digits() >= digits).all())
 
     @property
@@ -71,7 +71,7 @@ class Agreement(NamedTuple):
         return np.abs(self.values) <= self.bounds
 
     def by_growth(self, digits: int) -> bool:
-        """Whether the problem's own sensitivity alone forbids so many."""
+        """Whether the problem's own sensitivity alone forbids that many digits."""
         with np.errstate(divide="ignore", invalid="ignore"):
             share = 2.0 * self.sensitive / np.maximum(np.abs(self.values), _SMALL * self.size)
         return bool((share > 10.0 ** (1 - digits)).any())

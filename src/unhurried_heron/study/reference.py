@@ -40,7 +40,7 @@ _TOWARDS_START: Final = 121
 _STEPS: Final = 2000
 # where two references differ by more, relative to a state's size, neither is one any longer
 _AGREED: Final = 1e-4
-# times so near a jump, as a share of the interval, are left out: the two sides of it differ by all of it
+# Times nearer to a jump than this share of the interval are left out: its two sides differ by all of it.
 _NEAR_A_JUMP: Final = 1e-6
 Kind = Literal["runs", "taylor"]
 

@@ -211,7 +211,7 @@ def _inverse(mp: Any, s: Any, own: list[Any], operands: tuple[Any, ...], k: int)
 
 
 def taylor_states(problem: Problem, times: Any, *, digits: int = 30, seconds: float = 60.0) -> list[list[Any]]:
-    """Return the states at times as numbers of so many digits, one list for each time, by the Taylor method.
+    """Return the states at times to a number of digits, one list for each time, by the Taylor method.
 
     Parameters
     ----------

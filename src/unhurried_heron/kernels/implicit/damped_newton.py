@@ -36,7 +36,7 @@ _MIN_PART = 1e-3
 _HUGE = 1e300
 # from how many starting values a root beyond the connected branch is looked for
 _STARTS = 8
-# corrections below so much of a state are rounding
+# Corrections below this share of a state are rounding.
 _ROUNDED = 32.0 * 2.220446049250313e-16
 
 

@@ -11,7 +11,7 @@ from unhurried_heron.kernels.memory.work_spaces import FOLLOWS
 
 # eigenvalues cost about as much as a step: they are looked at where it grows, and now and then
 _LONGER = 1.5
-# Growth is looked for at every so many steps in any case.
+# Steps after which growth is looked for in any case.
 _NOW_AND_THEN = 16
 
 

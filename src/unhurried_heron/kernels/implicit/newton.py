@@ -37,11 +37,11 @@ _DOUBT = 30.0
 _SAYS_SOMETHING = 10.0
 # The contraction is taken to be at least this share of that of the step before.
 _LIKE_BEFORE = 0.3
-# Equations that are missed by so many tolerances are met.
+# Equations are met that are missed by this many tolerances.
 _MET = 10.0
 # A stiff one, whose residual is its stiffness times the error, must have come nearer by this share of its first miss.
 _NEARER = 0.1
-# corrections below so many roundings of a state change nothing
+# Corrections below this many roundings of a state change nothing.
 ROUNDED = 8.0 * _EPSILON
 # a state that moves by more than so many times what it is, and what its rate tells, is no longer that state
 _STRAYS = 4.0
@@ -108,7 +108,7 @@ def judge(newton, count, size, miss, limits, hurry):
     else:
         theta = size / before
         rest = theta / (1.0 - theta) if theta < 1.0 else np.inf
-        # a large first correction of what contracts well hides what does not, but that was seen in the step before
+        # A large first correction of well contracting components hides the others, whose contraction the last step saw.
         if count == 2 and hurry:
             rest = max(rest, _LIKE_BEFORE * newton.contraction)
         # at rounding level the corrections no longer contract; there is nothing left to gain

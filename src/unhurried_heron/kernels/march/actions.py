@@ -68,7 +68,7 @@ def refresh_events(watch, control, count):
         if _found_here(watch, control, e) or (stays and abs(control.theta * control.length) <= slack):
             now = 0.0
         elif before == 0.0 and now == 0.0:
-            # within rounding of where the step began, it is on the side to which the step goes
+            # Within rounding of the start of the step, the function is on the side to which the step goes.
             now = np.copysign(_TINY, end) if end != 0.0 and watch.going[e] != 0 else 0.0
         elif before != 0.0 and now * before <= 0.0 and not _found_before(watch, control, e):
             if changes(before, now, watch.going[e]):

@@ -44,7 +44,7 @@ from unhurried_heron.kernels.memory.decoding import crossing_in, output_in, syst
 
 # crossings that get on by no more than this share of the interval are in one place
 _IN_PLACE = 1e-10
-# Actions that follow each other faster and faster, so many in a row,
+# This many actions in a row that follow each other faster and faster,
 _FASTER = 12
 # and by no more than this share of the interval, accumulate.
 _SHORT = 1e-8

@@ -44,7 +44,7 @@ NOTHING = 0
 STOPS = 1
 # or those found must be taken before it goes on.
 FULL = 2
-# a function that is further from zero than it moves in so many steps is taken not to come back from there in one
+# A function that is further from zero than it moves in this many steps is taken not to reach zero within one.
 _MOVES = 6.0
 # Looks for each radian that sines turn.
 _PER_RADIAN = 2.0
@@ -58,7 +58,7 @@ _SEARCHED = 1
 _TOO_MANY = 2
 # no part of a step is shorter than this share of it: what changes more often is noise
 _SHORTEST_PART = 1e-9
-# so many parts of a step are searched before the march returns for a look at budgets
+# Parts of a step that are searched before the march returns for a look at budgets.
 _PARTS = 64
 
 

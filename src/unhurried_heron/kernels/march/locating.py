@@ -20,7 +20,7 @@ PLACES = 8
 _REFINED = 8
 # The smallest theta at which a function is evaluated beside the start of a step.
 _NEAREST_PROBE = 1e-7
-# so small a part of what a function is later may be rounding
+# A value below this share of what the function is later may be rounding.
 _TELLING = 1e-12
 # A continuous function changes about proportionally to the width of what is looked at: over this many times the last
 # bracket, by more than twice what it changes in the bracket itself. A leap is the same over both.
@@ -29,7 +29,7 @@ _WIDER = 100.0
 _ROUNDING = 1e-12
 # Where a zero is this near to one end of its bracket, as a share of it,
 _NEAR_END = 0.1
-# the next look is beyond it by up to so many of its distances, so that the other end follows.
+# the next look is beyond it by up to this multiple of its distance, so that the other end follows.
 _BEYOND = 8.0
 # values up to this tell the side of a function that is zero (`actions`, `sides`)
 _MARK = 1e-290

@@ -137,7 +137,7 @@ def choose_sides(watch, control, system):
     END_DERIVATIVE_ROW holds the derivatives along the solution before the actions, START_DERIVATIVE_ROW those after
     them. Where an action turned the solution round, the derivative tells. Where it did not, the solution goes on as it
     came; but if the rates do not agree with the step that led here, the state first falls back to where it belongs, and
-    its sign is noise for so long.
+    its sign is noise until then.
     """
     for event in range(watch.m):
         if watch.side[event] == JUST_FLIPPED:

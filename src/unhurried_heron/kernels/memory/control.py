@@ -15,7 +15,10 @@ CONTROL: Final = np.dtype(
         ("largest_step", np.float64),
         ("adaptive", np.int64),
         ("estimate_order", np.int64),  # of the error estimate
-        ("most_in_place", np.int64),  # so many crossings in a row without getting on lead back to each other
+        (
+            "most_in_place",
+            np.int64,
+        ),  # crossings in a row, at one time, after which they are taken to lead back to each other
         ("rests_to_leave", np.int64),  # how many roots may still ask whether they slide
         ("n_parts", np.int64),  # narrow parts of the rates
         ("span", np.float64),  # how long the whole interval is
@@ -59,7 +62,7 @@ CONTROL: Final = np.dtype(
         ("landing", np.int64),  # how many known times lie behind
         ("in_place", np.int64),  # how many crossings there were in a row without getting on
         ("fallen_back", np.int64),  # how often roots were left that would fall back to rest at once
-        ("leads_back", np.int64),  # whether that happened so often that the march asks if it slides
+        ("leads_back", np.int64),  # whether that happened often enough for the driver to examine a sliding motion
         ("early", np.int64),  # how many of them in a row were found where a step had hardly begun
         ("last_crossing", np.float64),
         ("first_bound", np.float64),  # of the first step behind a crossing; 0: none
@@ -68,7 +71,7 @@ CONTROL: Final = np.dtype(
         # what happened
         ("accepted", np.int64),
         ("refused", np.int64),
-        ("rate_evaluations", np.int64),  # all, and of them so many for
+        ("rate_evaluations", np.int64),  # all, and of them those for
         ("for_jacobians", np.int64),
         ("for_starting", np.int64),
         ("for_estimates", np.int64),
@@ -167,11 +170,11 @@ START_DERIVATIVE_ROW, END_DERIVATIVE_ROW, START_SPEED_ROW, END_SPEED_ROW, LEFT_R
 # Rows of `Watch.values`.
 VALUE_ROWS: Final = 10
 
-# so many changes of one event's function are found in one part of a step
+# Changes of one event function that one part of a step may hold.
 MAX_IN_STEP: Final = 4
-# beside these there is room for so many of each: known times, and what jumps take along
+# Further rows for each event: those of known times, and those that a jump causes.
 SPARE: Final = 6
-# so many lengths of the last steps are remembered, a power of two
+# Lengths of the last steps that are remembered, a power of two.
 RECENT: Final = 64
 # one row of the ledger, in the order of its columns
 LEDGER: Final = np.dtype(

@@ -25,7 +25,7 @@ CHOICE: Final = np.dtype(
     align=True,
 )
 
-# so many changes from one method to the other are told with their times
+# Changes from one method to the other that are listed with their times.
 CHANGES: Final = 32
 
 
