@@ -17,8 +17,8 @@ from typing import Final
 from unhurried_heron.codegen.expression_ir import literal
 from unhurried_heron.codegen.vector_ir import LANES, IrWriter, VectorLane
 
-# The int64 numbers and addresses that a batch of steps is given. Behind them stand the answer of the rates, 1 for success
-# and 2 for a value that is not finite, and how often they were evaluated in the step that failed.
+# The int64 numbers and addresses that a batch of steps is given. Behind them stand the answer of the rates, 1 for
+# success and 2 for a value that is not finite, and how often they were evaluated in the step that failed.
 BLOCK: Final = ("n", "rates", "context", "state", "other", "stages", "past", "past_rates", "predicted", "head")
 CODE: Final = len(BLOCK)
 # Slot of the number of rates evaluated in the step that went wrong.
