@@ -56,6 +56,8 @@ class RunRequest:
     roots : mapping of str to float
         The values that roots near zero had at the end of the part before, by the names of their switches: between the
         two widths at which a root begins and ceases to rest, its argument does not tell.
+    widths : mapping of str to float, or None
+        The widths of roots by their names, of a part of a run; they are those of the whole.
     continues : bool
         Whether the run is a later part of another one, which is judged as a whole.
     """
@@ -80,6 +82,7 @@ class RunRequest:
     trace: bool = False
     met: tuple[tuple[int, Array, float], ...] = ()
     roots: Mapping[str, float] = field(default_factory=dict)
+    widths: Mapping[str, float] | None = None
     continues: bool = False
 
     @cached_property

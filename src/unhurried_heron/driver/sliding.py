@@ -22,7 +22,16 @@ from unhurried_heron.formulas.layout import Values
 from unhurried_heron.input.event import Event
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.model.model import Model
-from unhurried_heron.model.sliding import LEAVES, SlidingModel, Standing, Surface, can_slide, sliding_along, standing_on
+from unhurried_heron.model.sliding import (
+    LEAVES,
+    LEEWAY,
+    SlidingModel,
+    Standing,
+    Surface,
+    can_slide,
+    sliding_along,
+    standing_on,
+)
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch
 from unhurried_heron.problem.pointwise import surroundings
 from unhurried_heron.problem.problem import Problem
@@ -197,7 +206,7 @@ def _gone(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) 
     around = _around(request, run._trajectory.end_time, run._trajectory.end_state) | modes_left(run)
     around |= _live(_whole(model), around) | roots
     for index, surface in enumerate(_surfaces(model)):
-        if not -_COMES <= float(evaluate(surface.share, around)) <= 1.0 + _COMES:
+        if not -LEEWAY <= float(evaluate(surface.share, around)) <= 1.0 + LEEWAY:
             return index
     return None
 
@@ -321,7 +330,7 @@ def _from(request: RunRequest, run: Run, model: Model, events: tuple[Any, ...]) 
         times = times[sign * times > sign * trajectory.end_time]
     begun = Problem(problem.user_input, assembled)
     return replace(request, problem=begun, events=met, times=times, met=met_at_end(run), first=None,
-                   continues=True)  # fmt: skip
+                   widths=widths_of(request), continues=True)  # fmt: skip
 
 
 def _put_back(request: RunRequest, run: Run, slide: Slide) -> Run:

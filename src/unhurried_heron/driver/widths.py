@@ -22,6 +22,8 @@ _SMALLEST: Final = 1e-280
 
 def widths_of(request: RunRequest) -> dict[str, float]:
     """Return the width of each root in the rates of a run, by its name."""
+    if request.widths is not None:
+        return dict(request.widths)
     problem = request.problem
     roots = problem.model.resting_roots
     if not roots:

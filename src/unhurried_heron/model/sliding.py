@@ -36,7 +36,7 @@ LEAVES: Final = tuple(Event("0 > 1", name=f"leaves the {number}. switch", stop=T
 
 # by how much a share is outside 0 to 1 where its switch is left. A share may begin at exactly 0, where nothing flows,
 # and a function that begins at zero has no sign that could change; larger than rounding, smaller than any tolerance
-_LEEWAY: Final = 1e-9
+LEEWAY: Final = 1e-9
 
 
 @dataclass(frozen=True)
@@ -102,7 +102,7 @@ class SlidingModel(Model):
         """Return what is watched; of `LEAVES` by how much the share is outside 0 to 1."""
         for known, surface in zip(LEAVES, self.surfaces, strict=False):
             if event is known:
-                return add(Node("max", neg(surface.share), add(surface.share, neg(ONE))), number(-_LEEWAY))
+                return add(Node("max", neg(surface.share), add(surface.share, neg(ONE))), number(-LEEWAY))
         return super().watch(event, units)
 
 
