@@ -293,7 +293,7 @@ def _every(problem: Problem, record: str) -> Array:
     every = positive_option(in_time(problem, record, "record"), "record")
     count = abs(end - start) / every
     if not count < _MAX_TIMES:
-        raise OptionError("this number of times does not fit into memory", name="record", location="record",
+        raise OptionError("this many times do not fit into memory", name="record", location="record",
                           given=excerpt(record),
                           expected=f"a time above {abs(end - start) / _MAX_TIMES:.3g}")  # fmt: skip
     # as near to the end as rounding tells

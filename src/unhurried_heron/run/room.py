@@ -27,7 +27,7 @@ def refuse_memory(count: int, numbers: int, location: str) -> None:
         most = 8_000_000_000
     if wanted > most:
         raise OptionError(
-            "this number of times does not fit into memory",
+            "this many times do not fit into memory",
             name=location,
             location=location,
             expected=f"at most {most // (8 * numbers):,} times of {numbers:,} numbers on this machine",
