@@ -43,8 +43,8 @@ def report_sizes() -> None:
             patterns.append(time.perf_counter() - ready)
         best, pattern = 1e3 * min(times), 1e3 * min(patterns)
         grown = f", {best / before:.1f} times the one before" if before else ""
-        query = "" if n != 100_000 else f" (asked: under 1000) {'ok' if best < 1000 else 'MISSED'}"
-        print(f"   {n:,} indexed unknowns: text to rates {best:.1f} ms{grown}{query}; pattern {pattern:.1f} ms")
+        bound = "" if n != 100_000 else f" (asked: under 1000) {'ok' if best < 1000 else 'MISSED'}"
+        print(f"   {n:,} indexed unknowns: text to rates {best:.1f} ms{grown}{bound}; pattern {pattern:.1f} ms")
         before = best
 
 

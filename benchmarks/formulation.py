@@ -46,9 +46,9 @@ def report() -> None:
                 text.append(1e3 * (read - begun))
                 native.append(1e3 * (done - read))
         total = statistics.median(a + b for a, b in zip(text, native, strict=True))
-        query = f" (asked: under {ASKED[n]}) {'ok' if total < ASKED[n] else 'MISSED'}" if n in ASKED else ""
+        bound = f" (asked: under {ASKED[n]}) {'ok' if total < ASKED[n] else 'MISSED'}" if n in ASKED else ""
         print(f"   {n} states: text to problem {statistics.median(text):.1f} ms, derivatives and machine code "
-              f"{statistics.median(native):.1f} ms, in all {total:.1f} ms{query}")  # fmt: skip
+              f"{statistics.median(native):.1f} ms, in all {total:.1f} ms{bound}")  # fmt: skip
     begun = time.perf_counter()
     with_jacobian(native_system(problem.with_(parameters={"d": 0.2}), ()), problem)
     print(f"   the same equations with another parameter value: {1e3 * (time.perf_counter() - begun):.2f} ms, "
@@ -97,8 +97,8 @@ def coupled() -> None:
                 whole.append(1e3 * (time.perf_counter() - begun))
                 share.append(1e3 * spent[0])
         total = statistics.median(whole)
-        query = f" (asked: under {ASKED[2 * n]}) {'ok' if total < ASKED[2 * n] else 'MISSED'}" if 2 * n in ASKED else ""
-        print(f"   {n} coupled equations of second order, {2 * n} states: {total:.1f} ms{query}, of which SymPy "
+        bound = f" (asked: under {ASKED[2 * n]}) {'ok' if total < ASKED[2 * n] else 'MISSED'}" if 2 * n in ASKED else ""
+        print(f"   {n} coupled equations of second order, {2 * n} states: {total:.1f} ms{bound}, of which SymPy "
               f"{statistics.median(share):.1f} ms; {first:.0f} ms when their form is first met")  # fmt: skip
     algebra.solve_linear = plain
     begun = time.perf_counter()

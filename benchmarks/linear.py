@@ -57,16 +57,16 @@ def factoring(n: int, *, blocks: bool, pair: bool):
 def full_matrices() -> None:
     """Print loops / LAPACK for full matrices around the size from which LAPACK is taken."""
     for n in (100, 250, linear.MIN_BLOCKS, 1000):
-        message = []
+        parts = []
         for pair in (False, True):
             found = in_turn(
                 3 if n > 300 else 21,
                 loops=factoring(n, blocks=False, pair=pair),
                 lapack=factoring(n, blocks=True, pair=pair),
             )
-            message.append(f"{'complex' if pair else 'real'} {found['loops'] / found['lapack']:.2f}")
+            parts.append(f"{'complex' if pair else 'real'} {found['loops'] / found['lapack']:.2f}")
         taken = "LAPACK" if n >= linear.MIN_BLOCKS else "loops"
-        print(f"   full matrix of order {n:,}, loops / LAPACK: {', '.join(message)}; taken: {taken}")
+        print(f"   full matrix of order {n:,}, loops / LAPACK: {', '.join(parts)}; taken: {taken}")
 
 
 def report() -> None:
@@ -75,10 +75,10 @@ def report() -> None:
     for name, problem in cases:
         n = len(problem.states)
         kinds = ["banded", "sparse"] if n > 1000 else ["dense", "banded", "sparse"]
-        message, chosen = [], integrate(problem, "radau-iia-5", rtol=1e-5, record=2).options["linear"]
+        parts, chosen = [], integrate(problem, "radau-iia-5", rtol=1e-5, record=2).options["linear"]
         for kind in kinds:
             begun = time.perf_counter()
             run = integrate(problem, "radau-iia-5", rtol=1e-5, record=2, linear=kind)
-            message.append(f"{kind} {time.perf_counter() - begun:.3g} s")
-        print(f"   {name} of {n:,} cells, {run.tally.accepted} steps: {', '.join(message)}; chosen: {chosen}")
+            parts.append(f"{kind} {time.perf_counter() - begun:.3g} s")
+        print(f"   {name} of {n:,} cells, {run.tally.accepted} steps: {', '.join(parts)}; chosen: {chosen}")
     full_matrices()

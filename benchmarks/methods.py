@@ -162,8 +162,8 @@ def work_table(names: tuple[str, ...], methods: list[Method]) -> str:
     lines = ["| rank | method | evaluations, error 1e-4 | seconds, 1e-4 | evaluations, 1e-8 | seconds, 1e-8 |"]
     lines.append("|---|---|---|---|---|---|")
     for index, key in enumerate(order, 1):
-        message = " | ".join(f"{x:.2f}" if x < 1e3 else "–" for x in work[key])
-        lines.append(f"| {index} | `{key}` | {message} |")
+        parts = " | ".join(f"{x:.2f}" if x < 1e3 else "–" for x in work[key])
+        lines.append(f"| {index} | `{key}` | {parts} |")
     return "\n".join(lines)
 
 
@@ -180,21 +180,21 @@ def step_controls() -> None:
             for control in CONTROLS:
                 curve = work_curve(problem, truth, method, step_control=control)
                 ratios[control] += [work_at(curve, error, 0) / work_at(usual, error, 0) for error in (1e-4, 1e-6, 1e-8)]
-        message = ", ".join(f"{control} {mean(found):.2f}" for control, found in ratios.items())
-        print(f"   {method}, evaluations over those of its own control at errors 1e-4 to 1e-8: {message}")
+        parts = ", ".join(f"{control} {mean(found):.2f}" for control, found in ratios.items())
+        print(f"   {method}, evaluations over those of its own control at errors 1e-4 to 1e-8: {parts}")
 
 
 def step_costs() -> None:
     """Print the time of a step of the stiff method over one of the other, which `auto` weighs."""
-    message = []
+    parts = []
     for n in (3, 10, 30, 100):
         text = f"u[i]' = -i*u[i] + 0.1*u[i-1]*u[i] for i in 1..{n}\nu[0] = 1"
         problem, each = uh.Problem.from_text(text, initial={"u": 1}, interval=(0, 1)), []
         for method in ("radau-iia-5", "dormand-prince-54"):
             tallies = [uh.integrate(problem, method, rtol=1e-6, record=2).tally for _ in range(9)]
             each.append(min(tally.seconds / (tally.accepted + tally.refused) for tally in tallies))
-        message.append(f"{each[0] / each[1]:.1f} for {n} states")
-    print(f"   a step of radau-iia-5 over one of dormand-prince-54: {', '.join(message)}")
+        parts.append(f"{each[0] / each[1]:.1f} for {n} states")
+    print(f"   a step of radau-iia-5 over one of dormand-prince-54: {', '.join(parts)}")
 
 
 def chosen_work() -> None:
@@ -202,7 +202,7 @@ def chosen_work() -> None:
     fixed = ("dormand-prince-54", "dormand-prince-853", "radau-iia-5", "radau-iia-9")
     for names in (SMOOTH, STIFF):
         for name in names:
-            problem, message = literature_problem(name), []
+            problem, parts = literature_problem(name), []
             for rtol in (1e-4, 1e-8):
                 seconds: dict[str, float] = {}
                 methods = (DEFAULT, *(each for each in fixed if names is SMOOTH or each.startswith("radau")))
@@ -213,8 +213,8 @@ def chosen_work() -> None:
                             run = uh.integrate(problem, method, rtol=rtol, record=2, budget={"seconds": 2})
                         seconds[method] = min(run.tally.seconds, seconds.get(method, math.inf))
                 best = min(value for key, value in seconds.items() if key != DEFAULT)
-                message.append(f"{seconds[DEFAULT] / best:.2f}")
-            print(f"   {name}: auto / best fixed choice {' and '.join(message)} at rtol 1e-4 and 1e-8")
+                parts.append(f"{seconds[DEFAULT] / best:.2f}")
+            print(f"   {name}: auto / best fixed choice {' and '.join(parts)} at rtol 1e-4 and 1e-8")
 
 
 def large_systems() -> None:
@@ -249,8 +249,8 @@ def square() -> None:
     for method in methods:
         error = float(np.abs(runs[method].states[-1] - truth).max())
         taken = seconds[method.replace("-", "_")]
-        message = f"{taken:.3f} s, {taken / fastest:.2f} times the fastest implicit one, error {error:.1e}"
-        print(f"   square, {method}: {message}")
+        parts = f"{taken:.3f} s, {taken / fastest:.2f} times the fastest implicit one, error {error:.1e}"
+        print(f"   square, {method}: {parts}")
 
 
 def report() -> None:

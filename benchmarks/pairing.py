@@ -42,7 +42,7 @@ def compile_c(source: str, *flags: str) -> ctypes.CDLL:
 def prepared(problem: Problem, method: str, rtol: float, atol: float, first: float) -> March:
     """A march laid out as `integrate` does where every step and attempt is kept, with every tolerance given."""
     n = len(problem.states)
-    query = RunRequest(
+    request = RunRequest(
         problem=problem,
         method=find_method(method),
         events=(),
@@ -57,7 +57,7 @@ def prepared(problem: Problem, method: str, rtol: float, atol: float, first: flo
         held=True,
         budget=Budget(),
     )
-    march = set_up(query, "dense").march
+    march = set_up(request, "dense").march
     rewind(march, problem, first)
     return march
 

@@ -70,9 +70,9 @@ def test_ends_steps_and_tolerances_carry_units(tmp_path: Path, monkeypatch: pyte
     assert summary["problem"]["interval"] == [0.5, 3.0]
     assert summary["tally"]["accepted"] == 10
     for record in ("4", "30 min"):
-        query = ["run", str(pond), "--record", record, "--mean", "level", "--csv", "a.csv", "--budget", "5steps"]
+        command = ["run", str(pond), "--record", record, "--mean", "level", "--csv", "a.csv", "--budget", "5steps"]
         # what a run did not come to is no row
-        assert CliRunner().invoke(app, query).exit_code == 1
+        assert CliRunner().invoke(app, command).exit_code == 1
         assert 1 < len(pd.read_csv("a.csv")) < 100
     assert pd.read_csv("order.csv")["step"].tolist() == [0.625, 0.3125, 0.15625, 0.078125]
     assert pd.read_csv("table.csv")["t"][0] == 0.5

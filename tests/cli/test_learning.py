@@ -43,7 +43,7 @@ def test_tables_have_exact_values_on_request(decay: Path, tmp_path: Path) -> Non
 
 
 def test_every_table_and_picture_is_written(decay: Path, tmp_path: Path) -> None:
-    query = {
+    commands = {
         "convergence": ("convergence", decay, "--methods", "heun-2,euler", "--steps", "0.5,0.25,0.125"),
         "certify": ("certify", decay, "--digits", "5", "--at", "1"),
         "step-table": ("step-table", decay, "--method", "ralston-3", "--count", "4", "--steps", "2"),
@@ -60,7 +60,7 @@ def test_every_table_and_picture_is_written(decay: Path, tmp_path: Path) -> None
             "taylor",
         ),
     }
-    for name, words in query.items():
+    for name, words in commands.items():
         done = heron(*words, "--csv", tmp_path / f"{name}.csv")
         assert done.returncode == 0, done.stderr
         assert not pd.read_csv(tmp_path / f"{name}.csv").empty

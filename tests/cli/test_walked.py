@@ -82,8 +82,8 @@ def test_every_verb_answers_or_says_why_not(
         return
     written = [line.split(": ", 1)[1] for line in found.output.splitlines() if line.startswith(("table:", "figure:"))]
     if case == "marked" or verb in ("run", "recorded", "phase", "overlay", "compare"):
-        query = [part for part in VERBS[verb] if part[1:2] == "."]
-        assert sorted(written + (["a.json"] if verb == "run" else [])) == sorted(query)
+        outputs = [part for part in VERBS[verb] if part[1:2] == "."]
+        assert sorted(written + (["a.json"] if verb == "run" else [])) == sorted(outputs)
     for name in written:
         assert Path(name).stat().st_size > 0
         if name.endswith(".csv"):

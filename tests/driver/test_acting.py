@@ -125,11 +125,11 @@ def test_a_parameter_that_events_change_is_a_mode(method: str) -> None:
     with pytest.raises(uh.RunError, match="cannot be taken back"):
         run.extend(-1)
     called = {"T": 1.0}, {"k": 1.0, "outside": 0.0, "heat": 3.0, "on": 1.0}
-    query = uh.Problem.from_rates(
+    by_function = uh.Problem.from_rates(
         lambda y, k, outside, heat, on: [-k * (y[0] - outside) + heat * on], initial=called[0], parameters=called[1],
         interval=(0, 10), derived={"load": lambda on, heat: on * heat}, events=heater().events,
     )  # fmt: skip
-    other = uh.integrate(query, method, rtol=1e-9)
+    other = uh.integrate(by_function, method, rtol=1e-9)
     assert other.events["time"].to_numpy() == pytest.approx(run.events["time"].to_numpy(), abs=1e-6)
     assert other.at([0.3, 1.0, 1.5], ["on", "load"]).tolist() == [[1, 3], [0, 0], [1, 3]]
 

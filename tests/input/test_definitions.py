@@ -136,10 +136,10 @@ def test_machine_code_reads_tables_as_python_does(rows: list, between: str) -> N
     problem = uh.Problem.from_text(
         "x' = 0\nseen = tide", inputs={"tide": table}, initial={"x": 0}, interval=(times[0], times[-1])
     )
-    query = np.linspace(times[0], times[-1], 23)
-    query[-1] = times[-1]
-    seen = uh.integrate(problem, record=query)["seen"]
-    assert seen == pytest.approx(table(query), rel=1e-12, abs=1e-12)
+    times_between = np.linspace(times[0], times[-1], 23)
+    times_between[-1] = times[-1]
+    seen = uh.integrate(problem, record=times_between)["seen"]
+    assert seen == pytest.approx(table(times_between), rel=1e-12, abs=1e-12)
 
 
 @pytest.mark.parametrize("method", ["dormand-prince-54", "radau-iia-5"])

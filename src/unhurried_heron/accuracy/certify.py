@@ -173,12 +173,12 @@ class _Search:
                 moved = self._moved(tolerance)
             if moved is None:
                 break
-            statement = [self._values(run) for run in (*runs, *before)]
+            answers = [self._values(run) for run in (*runs, *before)]
             if self._differ((*runs, *before)):
                 self.reason = "The runs disagree on what happens: their events or endings are not the same."
                 break
-            growth = grown(statement[0], moved, self.size, self.nudge)
-            best = agreement_of(statement, moved, self.size, self.nudge, self._in_time(runs[0], statement[0]))
+            growth = grown(answers[0], moved, self.size, self.nudge)
+            best = agreement_of(answers, moved, self.size, self.nudge, self._in_time(runs[0], answers[0]))
             reached = tolerance
             if best.enough(self.digits):
                 still = not_seen(self.problem, [*runs, *before])
@@ -329,6 +329,6 @@ class _Search:
 
     def _differ(self, runs: Sequence[Run]) -> bool:
         """Whether runs ended otherwise, or other things happened in them."""
-        statement = {(run.ending.reason, len(run._occurrences), self._values(run).shape) for run in runs}
+        outcomes = {(run.ending.reason, len(run._occurrences), self._values(run).shape) for run in runs}
         ends = [run.ending.time for run in runs]
-        return len(statement) > 1 or float(np.ptp(ends)) > 1e-3 * self._span()
+        return len(outcomes) > 1 or float(np.ptp(ends)) > 1e-3 * self._span()

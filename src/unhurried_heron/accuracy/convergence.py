@@ -284,9 +284,9 @@ def _orders(method: Method, rows: list[dict[str, Any]], floor: float) -> Orders:
     for i in range(len(usable)):
         for j in range(i + _FEWEST, len(usable) + 1):
             part = usable[i:j]
-            steepness = [row["order"] for row in part[1:] if row["order"] is not None]
+            orders_of_part = [row["order"] for row in part[1:] if row["order"] is not None]
             wide = 2.0 * (_WITHIN + _SHARE * method.order)
-            straight = len(steepness) == len(part) - 1 and np.ptp(steepness) <= wide
+            straight = len(orders_of_part) == len(part) - 1 and np.ptp(orders_of_part) <= wide
             # of equally long ones that of the shortest steps
             if straight and len(part) >= len(best):
                 best = part

@@ -79,6 +79,6 @@ def of_time(time: float, unit: str) -> str:
 def stretches_of(found: StabilityLimitedSteps, unit: str, chosen: Any = None) -> str:
     """Say from when to when the steps that were held back, or chosen, lie."""
     stretches = found.stretches(chosen)
-    stretch_list = ", ".join(f"{a:.4g} to {b:.4g}" for a, b in stretches[:_SHOWN])
+    spans = ", ".join(f"{a:.4g} to {b:.4g}" for a, b in stretches[:_SHOWN])
     more = f" and {len(stretches) - _SHOWN} more stretches" if len(stretches) > _SHOWN else ""
-    return f"t = {stretch_list}{' ' + unit if unit else ''}{more}" if np.size(stretches) else "nowhere"
+    return f"t = {spans}{' ' + unit if unit else ''}{more}" if np.size(stretches) else "nowhere"

@@ -191,10 +191,10 @@ def scales(run: Run) -> list[Statement]:
             rules = (absolute > relative * sizes).mean(axis=0)
         ruled = np.flatnonzero((rules > _RULES) & (largest > 0.0))
         names = ", ".join(f"'{run.problem.states[k]}'" for k in ruled[:_SHOWN])
-        given_figures = (
+        ruled_text = (
             f" (for {names} the absolute one rules {share_of(float(rules[ruled].min()))} of the time)" if names else ""
         )
-        found.append(Statement("tolerance", f"The tolerances suit the size of every state{given_figures}.", {}))
+        found.append(Statement("tolerance", f"The tolerances suit the size of every state{ruled_text}.", {}))
     return found
 
 

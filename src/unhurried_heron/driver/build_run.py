@@ -74,7 +74,7 @@ def build_run(
     elif march.linear_kind and counts["changes"]:
         options["linear"] = march.linear_kind
     members = march.pair or family_of(request.method).members(request.method, request.relative)
-    selection = _told(tuple(each.name for each in members), driver) if members else ""
+    selection = _selection(tuple(each.name for each in members), driver) if members else ""
     if reason in (Reason.REACHED_END, Reason.EVENT) and not request.trace:
         give_back(request, march)
     return Run(
@@ -236,7 +236,7 @@ def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:
     return dict(zip(problem.states, values.tolist(), strict=True))
 
 
-def _told(members: tuple[str, ...], driver: Driver) -> str:
+def _selection(members: tuple[str, ...], driver: Driver) -> str:
     """Say in a sentence which methods were taken, and why."""
     work = driver.march.own
     steps = [(name, int(count)) for name, count in zip(members, work.taken, strict=True) if count]

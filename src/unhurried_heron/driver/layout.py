@@ -270,11 +270,11 @@ def stiff_member(request: RunRequest, march: March, method: Method, native: Nati
         ),
     )
     names = System._fields[System._fields.index("rates") : System._fields.index("state")]
-    functions_by_name = dict(zip(names, native.addresses(), strict=True))
+    fields_of_system = dict(zip(names, native.addresses(), strict=True))
     groups = System._fields[System._fields.index("n_groups") :]
-    functions_by_name |= dict(zip(groups, _groups(n, entries, native, full=kind == "dense"), strict=True))
+    fields_of_system |= dict(zip(groups, _groups(n, entries, native, full=kind == "dense"), strict=True))
     march.native, march.linear, march.linear_kind = native, solver, kind
-    return member._replace(fields={**member.fields, **functions_by_name})
+    return member._replace(fields={**member.fields, **fields_of_system})
 
 
 def _guards(native: NativeSystem, n: int) -> tuple[Any, ...]:

@@ -341,8 +341,8 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
         ax.text(0.5, 0.5, "no error was measured", transform=ax.transAxes, ha="center", va="center", color="0.3")
     if record.missing:
         more = len(record.missing) - _MAX_MISSING
-        run_labels = [*record.missing[:_MAX_MISSING], *([f"{more} more"] if more > 0 else [])]
-        note = textwrap.fill("no error: " + "; ".join(run_labels), _NOTE_WIDTH)
+        missing = [*record.missing[:_MAX_MISSING], *([f"{more} more"] if more > 0 else [])]
+        note = textwrap.fill("no error: " + "; ".join(missing), _NOTE_WIDTH)
         ax.annotate(note, (0.0, -0.14), xycoords="axes fraction", fontsize="small", color="0.3", va="top",
                     **VERBATIM)  # fmt: skip
     finish(ax)

@@ -123,7 +123,7 @@ class Film:
         else:
             panels = list(self.figure.subplots(len(record.axes), 1, sharex=True, squeeze=False)[:, 0])
         self._panels: list[Any] = panels
-        self._told = self.figure.suptitle(self._title(record.times[0]), x=0.01, ha="left", **VERBATIM)
+        self._title_text = self.figure.suptitle(self._title(record.times[0]), x=0.01, ha="left", **VERBATIM)
         self._lines: list[tuple[int, int, list[Any], Any]] = []
         for which, curve in enumerate(record.curves):
             for panel in range(len(panels)):
@@ -174,7 +174,7 @@ class Film:
                 self._show(self._points(record.curves[which], panel), last, shades, head)
             if self._turn:
                 self._panels[0].view_init(azim=-60.0 + self._turn * count / (record.times.size - 1))
-            self._told.set_text(self._title(time))
+            self._title_text.set_text(self._title(time))
             self._canvas.draw()
             yield np.asarray(self._canvas.buffer_rgba()).copy()
 

@@ -68,15 +68,15 @@ def labels_of(runs: Sequence[Run], labels: Sequence[str] | None, location: str) 
         return [str(label) for label in labels]
     if len(runs) == 1:
         return [runs[0].method]
-    every_facts = [_facts_of(run) for run in runs]
+    facts_of_runs = [_facts_of(run) for run in runs]
     differ = [
         key
-        for key in dict.fromkeys(key for facts in every_facts for key in facts)
-        if len({s.get(key) for s in every_facts}) > 1
+        for key in dict.fromkeys(key for facts in facts_of_runs for key in facts)
+        if len({s.get(key) for s in facts_of_runs}) > 1
     ]
     found = [
         ", ".join(facts[key] for key in differ if key in facts) or run.method
-        for facts, run in zip(every_facts, runs, strict=True)
+        for facts, run in zip(facts_of_runs, runs, strict=True)
     ]
     return [label if found.count(label) == 1 else f"{label} ({index + 1})" for index, label in enumerate(found)]
 

@@ -17,7 +17,7 @@ from unhurried_heron.kernels.memory.decoding import block_work_in, newton_in, se
 _GOOD = 0.02
 # and one above this is bad.
 _BAD = 0.5
-# So many good steps of one order in a row lead to a higher one.
+# This many good steps of one order in a row lead to a higher one.
 _STEPS = 4
 # Refusals of one step that say that the order is too high for it.
 _REFUSALS = 2

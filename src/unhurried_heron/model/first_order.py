@@ -51,8 +51,8 @@ class FirstOrder:
         for state, node, ranges in self._telling():
             left = rf"\frac{{\mathrm{{d}} {_state_latex(state)}}}{{\mathrm{{d}} t}}"
             spoken = ranges.replace(", ", r";\ ").replace("..", r", \dots, ").replace(" in ", " = ")
-            listed = rf" \quad ({spoken})" if ranges else ""
-            rows.append(f"{left} &= {to_latex(node)}{listed}")
+            suffix = rf" \quad ({spoken})" if ranges else ""
+            rows.append(f"{left} &= {to_latex(node)}{suffix}")
         return "\\begin{aligned}\n" + " \\\\\n".join(rows) + "\n\\end{aligned}"
 
     def _telling(self) -> list[tuple[str, Node, str]]:

@@ -41,15 +41,15 @@ KERNELS: Final = {
     "linear_algebra.dense_lu.solve": 0.2,
     "march.polynomial.evaluate_rows": 0.1,
 }
-_told: list[bool] = []
+_announced: list[bool] = []
 
 
 def load_kernels(*names: str) -> list[Kernel]:
     """Return kernels by name, after compiling those that never were on this machine."""
     missing = [name for name in names if not is_ready(name)]
     # where others are there it was told when they were compiled
-    if missing and not _told and not any(map(is_ready, KERNELS)):
-        _told.append(True)
+    if missing and not _announced and not any(map(is_ready, KERNELS)):
+        _announced.append(True)
         print("unhurried-heron: compiling for this machine (once) …", file=sys.stderr)
     if not missing:
         return [load_kernel(name) for name in names]

@@ -51,12 +51,12 @@ _SHORT = 1e-8
 # where crossings follow each other in one place, a step that begins there is at most so many times as long as it took
 # from one to the next: the polynomials of longer steps begin with errors that are larger than what lies between
 _BEYOND = 8.0
-# So many crossings in a row
+# This many crossings in a row
 _EARLY = 3
 # within this share of their steps say that steps begin too long.
 _HARDLY_BEGUN = 2e-2
-# a root that comes back to rest so many times in a run hovers there. Sliding is compiled anew for each root, which
-# takes as long as some hundred crossings
+# Roots that come back to rest this many times in a march hover there. Sliding is compiled anew for each root, which
+# takes as long as some hundred crossings.
 _HOVERS = 32
 _NAN = np.nan
 
@@ -176,8 +176,8 @@ def _accumulates(control):
 def _row_at(rows, last, time, context, slot):
     """Return the row of a table that holds at a time, not far from that in use."""
     table = as_doubles(rows)
-    index = as_longs(address_of(offset_by(context, slot)))
-    row = (index[0] - rows - 8) // 40
+    pointer = as_longs(address_of(offset_by(context, slot)))
+    row = (pointer[0] - rows - 8) // 40
     while row < last and table[1 + 5 * (row + 1)] <= time:
         row += 1
     while row > 0 and table[1 + 5 * row] > time:
@@ -192,8 +192,8 @@ def _hold_between(control, crossing):
     for k in range(crossing.n_tables):
         rows, last, slot = crossing.tables[3 * k], crossing.tables[3 * k + 1] - 1, crossing.tables[3 * k + 2]
         row = _row_at(rows, last, middle, crossing.context, slot)
-        index = as_longs(address_of(offset_by(crossing.context, slot)))
-        index[0] = rows + 8 * (1 + 5 * row)
+        pointer = as_longs(address_of(offset_by(crossing.context, slot)))
+        pointer[0] = rows + 8 * (1 + 5 * row)
     if crossing.limited == 1:
         crossing.limits[0] = crossing.inner[2 * control.landing]
         crossing.limits[1] = crossing.inner[2 * control.landing + 1]
@@ -323,7 +323,8 @@ def cross(address):
         if at_rest and leads_back(watch, control, system, control.stopped_by):
             control.fallen_back += 1
         control.leads_back = int(control.fallen_back >= _HOVERS)
-        control.fallen_back *= 1 - control.leads_back
+        if control.leads_back == 1:
+            control.fallen_back = 0
         on = on and control.leads_back == 0
     control.moved = 0
     reason = act_all(system, watch, control, crossing)

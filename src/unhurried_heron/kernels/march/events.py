@@ -17,7 +17,7 @@ from unhurried_heron.kernels.march.event_values import (
     watch_speeds,
     watch_values,
 )
-from unhurried_heron.kernels.march.locating import EPSILON, LEAPT, PLACES, dips, locate, other_side, value_at
+from unhurried_heron.kernels.march.locating import EPSILON, LEAPT, MIN_LOOKS, dips, locate, other_side, value_at
 from unhurried_heron.kernels.march.nonnegative import cut_below_zero
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
@@ -49,9 +49,9 @@ _MOVES = 6.0
 # Looks for each radian that sines turn.
 _PER_RADIAN = 2.0
 # Looks in one part of a step at most,
-_MAX_PLACES = 4096.0
+_MAX_LOOKS = 4096.0
 # and in the first part.
-_FIRST_PLACES = 64.0
+_FIRST_LOOKS = 64.0
 # A part of a step was searched for one function,
 _SEARCHED = 1
 # or holds more changes than it may.
@@ -66,10 +66,10 @@ _PARTS = 64
 def _looks(watch, event, step):
     """Return at how many points of a step a function is looked at: some for each of its swings."""
     if watch.speeds[2 * event] == 0:
-        return float(PLACES)
+        return float(MIN_LOOKS)
     m = watch.m
     speed = max(watch.values[START_SPEED_ROW * m + event], watch.values[END_SPEED_ROW * m + event])
-    return PLACES + _PER_RADIAN * speed * abs(step)
+    return MIN_LOOKS + _PER_RADIAN * speed * abs(step)
 
 
 @inner
@@ -98,7 +98,7 @@ def _may_change(watch, control, system, event):
     before, left, right = watch.values[BEFORE_ROW * m + event], watch.values[event], watch.values[END_ROW * m + event]
     if left * right <= 0.0 or watch.derivatives[2 * event] == 0 or watch.band[event] > 0.0:
         return 1
-    if _looks(watch, event, control.length) > PLACES + 1:
+    if _looks(watch, event, control.length) > MIN_LOOKS + 1:
         return 1
     # where there is no step before, NaN compares false
     if min(abs(left), abs(right)) <= _MOVES * max(abs(right - left), abs(left - before)):
@@ -174,12 +174,12 @@ def _find_all(watch, control, event, coefficients, shape, part):
     width = end - begin
     left, last = watch.values[event], watch.values[RIGHT_ROW * watch.m + event]
     limit = control.n_events + watch.most_in_step - 2
-    indices = int(max(min(_looks(watch, event, step) * width, 2.0 * _MAX_PLACES), float(PLACES)))
-    older, old, now, searched, apart = np.inf, np.inf, left, begin, width / indices
-    for k in range(1, indices + 1):
+    looks = int(max(min(_looks(watch, event, step) * width, 2.0 * _MAX_LOOKS), float(MIN_LOOKS)))
+    older, old, now, searched, apart = np.inf, np.inf, left, begin, width / looks
+    for k in range(1, looks + 1):
         older, old, now = old, now, last
-        a, b, c = begin + apart * (k - 2.0), begin + apart * (k - 1.0), begin + apart * k if k < indices else end
-        if k < indices:
+        a, b, c = begin + apart * (k - 2.0), begin + apart * (k - 1.0), begin + apart * k if k < looks else end
+        if k < looks:
             code, now = value_at(watch, event, c, start, step, coefficients, shape)
             if code != 1:
                 return FAILED
@@ -190,7 +190,7 @@ def _find_all(watch, control, event, coefficients, shape, part):
             if b == FAILED:
                 return FAILED
         # beside the ends of the part nothing tells on which side the smallest value lies
-        smallest = k == 2 or k == indices or abs(old) <= min(abs(older), abs(now))
+        smallest = k == 2 or k == looks or abs(old) <= min(abs(older), abs(now))
         if k > 1 and older * old > 0.0 and old * now > 0.0 and smallest and watch.band[event] == 0.0:
             theta = dips(watch, event, start, step, coefficients, shape, (a, b, c), (older, old, now))
             if theta == FAILED:
@@ -261,7 +261,7 @@ def _most_looks(watch, control, system, coefficients, shape, parts, address):
 
     0 where nothing changes, FAILED if a function stopped.
     """
-    most, some = float(PLACES), False
+    most, some = float(MIN_LOOKS), False
     for e in range(watch.m):
         # the rest of a step is searched for everything
         changes_sign = _may_change(watch, control, system, e) if control.searched == 0.0 else 1
@@ -272,7 +272,7 @@ def _most_looks(watch, control, system, coefficients, shape, parts, address):
         if not some and not describe(control, parts, address):
             return float(FAILED)
         some = True
-        if _looks(watch, e, control.length) > PLACES + 1:
+        if _looks(watch, e, control.length) > MIN_LOOKS + 1:
             if not _speed_between(watch, control, e, coefficients, shape):
                 return float(FAILED)
             most = max(most, _looks(watch, e, control.length))
@@ -292,11 +292,11 @@ def find_events(watch, control, system, shape, parts, address):
     looks = _most_looks(watch, control, system, coefficients, shape, parts, address)
     if looks <= 0.0:
         return float(FAILED) if looks < 0.0 else float(NEVER)
-    widest = min(1.0, _MAX_PLACES / looks)
+    widest = min(1.0, _MAX_LOOKS / looks)
     # what comes together within rounding counts as one; events stand before switches, and so go first
     together = 8.0 * EPSILON * max(1.0, abs(control.time / control.length))
     # the first event that acts ends the step, so little of a step with many changes is searched at first
-    width, count = min(1.0, _FIRST_PLACES / looks), 0
+    width, count = min(1.0, _FIRST_LOOKS / looks), 0
     everything = control.searched > 0.0 or width < 1.0
     while control.searched < 1.0:
         count += 1

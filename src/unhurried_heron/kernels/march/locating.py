@@ -15,7 +15,7 @@ EPSILON = 2.220446049250313e-16
 # what `locate` answers where a function leaps over zero
 LEAPT = 3.0
 # how many looks at a function a step gets at least
-PLACES = 8
+MIN_LOOKS = 8
 # how often the parabola through a smallest value is followed
 _REFINED = 8
 # The smallest theta at which a function is evaluated beside the start of a step.
@@ -71,7 +71,7 @@ def other_side(watch, event, now, start, step, coefficients, shape):
     So a float that bounces within the first part of a step is caught. What is no more than rounding does not grow in
     proportion to the time. (0, 0) where it was nowhere, FAILED if it stopped.
     """
-    theta, before, twice = 1.0 / PLACES, 0.0, 0.0
+    theta, before, twice = 1.0 / MIN_LOOKS, 0.0, 0.0
     while theta > _NEAREST_PROBE:
         theta *= 0.5
         code, g = value_at(watch, event, theta, start, step, coefficients, shape)
