@@ -97,7 +97,7 @@ def test_every_pair_is_right_or_refused() -> None:
         assert run.ending.reason == "end", options
         assert run.final["x"] == pytest.approx(np.cos(2), abs=2e-4), options
         assert run.times[-1] == 2.0
-        if "largest_step" in options and run._ledger is not None:
+        if "largest_step" in options and run.data.ledger is not None:
             assert run.ledger["step"].max() <= 0.05 + 1e-12
         # on a problem that was run before with other options, as on a new one
         fresh = outcome(options, new_problem())

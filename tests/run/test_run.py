@@ -93,12 +93,12 @@ def test_a_few_times_of_a_long_run_are_what_they_are_among_many() -> None:
     for interval in ((0, 3000), (3000, 0)):
         swing = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=interval)
         run = uh.integrate(swing, "bogacki-shampine-32", rtol=1e-5)
-        assert len(run._trajectory.pieces) > 2
+        assert len(run.data.trajectory.pieces) > 2
         times = np.random.default_rng(0).uniform(0, 3000, 50)
         few, ends = run.at(times), run.at(np.array(interval, dtype=float))
         assert (run.states[[0, -1]] == ends).all()
         # all states have joined the pieces
-        assert len(run._trajectory.pieces) == 1
+        assert len(run.data.trajectory.pieces) == 1
         assert (run.at(times) == few).all()
 
 

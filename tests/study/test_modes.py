@@ -7,7 +7,7 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import CATALOGUE
-from unhurried_heron.stability.eigenvalues import eigenvalues, modes_at
+from unhurried_heron.stability.eigenvalues import eigenvalues, eigenvalues_along
 
 LINE = "u[i]' = k*(u[i-1] - 2*u[i] + u[i+1]) for i in 1..n\nu[0] = 0\nu[n+1] = 0"
 
@@ -50,7 +50,7 @@ def test_modes_have_the_parameters_of_their_time() -> None:
     )  # fmt: skip
     run = uh.integrate(valve, "dormand-prince-54", rtol=1e-5)
     times = np.array([0.5, 1.5, 2.5])
-    assert modes_at(run, times, run.at(times)).ravel().real == pytest.approx([-1.0, -5.0, -25.0])
+    assert eigenvalues_along(run, times, run.at(times)).ravel().real == pytest.approx([-1.0, -5.0, -25.0])
     region = uh.stability_limited_steps(run)
     assert region.z.real.ravel() == pytest.approx(
         -region.steps * 5.0 ** np.searchsorted([1.0, 2.0], region.times, "right")

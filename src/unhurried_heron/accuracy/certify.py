@@ -218,7 +218,7 @@ class _Search:
                 slow += 1
                 continue
             self.reason, values = "", self._values(pilot)
-            self.size = np.maximum(pilot._trajectory.largest(), np.abs(values).max(axis=0))
+            self.size = np.maximum(pilot.data.trajectory.largest(), np.abs(values).max(axis=0))
             self.low = np.abs(values).min(axis=0)
             closer = self._run(self.able[0], _PILOT, None, largest_step=longest)
             narrow = closer is None or grown(values, [self._values(closer)], self.size, 1.0) > _STEPPED_OVER
@@ -325,10 +325,10 @@ class _Search:
     def _values(self, run: Run) -> Array:
         """Return the states at the wanted times and at the end, shape (n_times + 1, n_states)."""
         wanted = run.states[np.isin(run.times, self.times)]
-        return np.vstack([wanted, run._trajectory.end_state])
+        return np.vstack([wanted, run.data.trajectory.end_state])
 
     def _differ(self, runs: Sequence[Run]) -> bool:
         """Whether runs ended otherwise, or other things happened in them."""
-        outcomes = {(run.ending.reason, len(run._occurrences), self._values(run).shape) for run in runs}
+        outcomes = {(run.ending.reason, len(run.data.occurrences), self._values(run).shape) for run in runs}
         ends = [run.ending.time for run in runs]
         return len(outcomes) > 1 or float(np.ptp(ends)) > 1e-3 * self._span()

@@ -224,7 +224,7 @@ def _steps(run: Run, fixed: float | None) -> dict[str, float | None]:
     """Return smallest, median and largest accepted step."""
     if fixed is not None:
         return {"smallest step": fixed, "median step": fixed, "largest step": fixed}
-    rows: Any = run._ledger
+    rows: Any = run.data.ledger
     lengths = np.abs(rows["step"][rows["accepted"]])
     # the last one ends where it must
     lengths = lengths[:-1] if lengths.size > 1 else lengths

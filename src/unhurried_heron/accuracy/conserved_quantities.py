@@ -8,6 +8,7 @@ import numpy as np
 
 from unhurried_heron.errors import RunError
 from unhurried_heron.formulas.expression import Node, add
+from unhurried_heron.run.columns import modes_at
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 
@@ -28,7 +29,7 @@ def _worked_out(run: Run, quantity: str | Node) -> Array:
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
     from unhurried_heron.codegen.system import native_queries
 
-    modes = run._modes(run.times, run._trajectory.are_before)
+    modes = modes_at(run, run.times, run.data.trajectory.are_before)
     found = evaluate_rows(native_queries(run.problem, quantity), run.times, run.states, modes)
     values = np.full(run.times.size, np.nan)
     values[: len(found)] = found[:, 0]
@@ -42,8 +43,8 @@ def drifts(run: Run, quantity: str) -> Array:
     """
     values = values_of(run, quantity)
     base = np.full(values.size, values[0] if values.size else np.nan)
-    sign, before = np.sign(run.ending.time - run.problem.interval[0]), run._trajectory.are_before
-    for time in run._event_log.times.tolist():
+    sign, before = np.sign(run.ending.time - run.problem.interval[0]), run.data.trajectory.are_before
+    for time in run.data.event_log.times.tolist():
         after = np.flatnonzero((sign * (run.times - time) >= 0.0) & ~before)
         if after.size:
             base[after] = values[after[0]]
@@ -81,7 +82,7 @@ def ends_of_steps(run: Run) -> Any:
 
     All of them, where the steps followed a tolerance, which holds between them, too.
     """
-    step, kept = run.options["step"], run._trajectory
+    step, kept = run.options["step"], run.data.trajectory
     if step is None or isinstance(kept, StepTrajectory) or not run.times.size:
         return np.ones(run.times.size, dtype=bool)
     counts = (run.times - run.times[0]) / step

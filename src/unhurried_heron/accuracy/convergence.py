@@ -250,7 +250,7 @@ def _row(problem: Problem, method: Method, length: float, limits: Budget, known:
     run = found.run
     row |= {"steps": run.tally.accepted, "rate evaluations": run.tally.rate_evaluations}
     if found.done:
-        row["error at end"], row["largest error"] = _errors(run._trajectory, *known)
+        row["error at end"], row["largest error"] = _errors(run.data.trajectory, *known)
     return row, found
 
 

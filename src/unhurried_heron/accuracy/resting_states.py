@@ -27,7 +27,7 @@ def not_seen(problem: Problem, runs: list[Run]) -> list[str]:
     Interval Analysis*, 2009, chapter 5).
     """
     rates, start, layout = problem.model.rates, problem.start, problem.model.layout
-    ends = np.array([run._trajectory.end_state for run in runs])
+    ends = np.array([run.data.trajectory.end_state for run in runs])
     passed = np.array([run.states for run in runs if run.states.size]).reshape(-1, layout.size)
     still = np.all(ends == start, axis=0) & np.all(passed == start, axis=0)
     if not isinstance(rates, WrittenRates) or not still.any():

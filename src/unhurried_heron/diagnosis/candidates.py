@@ -70,7 +70,7 @@ def seconds_in_turn(*runs: Run) -> tuple[float, ...]:
 
 def taken_by(run: Run) -> Any:
     """Return the method of a run as it can be asked for again."""
-    return run._methods[0] if len(run._methods) == 1 and run.method != DEFAULT else run.method
+    return run.data.methods[0] if len(run.data.methods) == 1 and run.method != DEFAULT else run.method
 
 
 def again(run: Run, method: Any, *, times: float = 2.0, problem: Problem | None = None, **changed: Any) -> Candidate:
@@ -83,7 +83,7 @@ def again(run: Run, method: Any, *, times: float = 2.0, problem: Problem | None 
     options = {key: value for key, value in {**options, **changed}.items() if value is not None}
     name = method if isinstance(method, str) else method.name
     plain = (problem or run.problem).with_(events=())
-    found = tried(plain, method, events=run._watched, budget=Budget(seconds=seconds), ledger=True, **options)
+    found = tried(plain, method, events=run.data.events, budget=Budget(seconds=seconds), ledger=True, **options)
     return Candidate(name, found.run, found.why)
 
 
@@ -93,7 +93,7 @@ def candidates_for(run: Run, *, stiff: bool, ready: Candidate | None = None) -> 
     ``ready`` has run already.
     """
     others = _STIFF + (FOR_LARGE,) * (run.problem.model.layout.size > _LARGE)
-    taken = {run.method, *(method.name for method in run._methods)}
+    taken = {run.method, *(method.name for method in run.data.methods)}
     names = [name for name in (others if stiff else _SMOOTH) if name not in taken]
     found = [ready if ready is not None and ready.method == name else again(run, name) for name in names]
     return sorted(found, key=lambda each: (not each.done, each.work))

@@ -138,7 +138,7 @@ class _Looked:
     def kept(self) -> Run | None:
         """The run with a ledger: itself, or the same once more; None where that did not end in its budget."""
         run = self.run
-        if run._ledger is not None:
+        if run.data.ledger is not None:
             return run
         return again(run, taken_by(run), largest_step=run.options.get("largest_step")).run
 
@@ -157,7 +157,7 @@ class _Looked:
     @property
     def rows(self) -> Any:
         """The ledger, None where there is none."""
-        return None if self.kept is None else self.kept._ledger
+        return None if self.kept is None else self.kept.data.ledger
 
     @cached_property
     def stiff(self) -> bool:
@@ -237,7 +237,7 @@ class _Looked:
 
     def _leaving(self) -> list[Statement]:
         """Say which state leaves all bounds where a run breaks off, if one does."""
-        found = grown_at_end(self.run._trajectory, _LAST)
+        found = grown_at_end(self.run.data.trajectory, _LAST)
         if found is None or found[2] < _LEAVES * found[1]:
             return []
         name, before, size = self.run.problem.model.layout.name_of(found[0]), *found[1:]
@@ -301,10 +301,10 @@ class _Looked:
 
     def _landings(self) -> Array:
         """When steps ended at a switch, an event that acts or a known time."""
-        acting = [k for k, event in enumerate(self.run._watched) if event.then is not None or event.stop]
-        found = self.run._event_log
+        acting = [k for k, event in enumerate(self.run.data.events) if event.then is not None or event.stop]
+        found = self.run.data.event_log
         event_log = found.times[np.isin(found.which, acting)] if acting else np.empty(0)
-        times: Array = np.concatenate([self.run._switch_log.times, event_log])
+        times: Array = np.concatenate([self.run.data.switch_log.times, event_log])
         return times
 
     def _bounded(self) -> Array:

@@ -42,12 +42,12 @@ class Truth:
 
     def __init__(self, run: Run) -> None:
         self.run, self.fixed = run, run.options["step"] is not None
-        self.times = 10 if work_of(run) * 100.0 ** (1.0 / run._methods[0].order) > _LONG else 100
+        self.times = 10 if work_of(run) * 100.0 ** (1.0 / run.data.methods[0].order) > _LONG else 100
         self.changed = {"step": _HALF * run.options["step"]} if self.fixed else {
             name: _tightened(run.options[name], self.times) for name in ("rtol", "atol")}  # fmt: skip
         self.by = taken_by(run)
         # where answers are compared: between the steps, too, where they were kept
-        start, end, kept = run.problem.interval[0], run.ending.time, isinstance(run._trajectory, StepTrajectory)
+        start, end, kept = run.problem.interval[0], run.ending.time, isinstance(run.data.trajectory, StepTrajectory)
         self.wanted_times = np.linspace(start, end, _ROWS) if kept else run.times
         found = again(run, self.by, times=_LONGER, record=self.wanted_times.tolist(), **self.changed)
         self.tighter = found.run if found.done else None
@@ -66,7 +66,7 @@ class Truth:
         answer, truth = other.at(times), right.at(times)
         if self.fixed:
             size = np.abs(truth).max(axis=0, initial=0.0)
-            order = self.run._methods[0].order
+            order = self.run.data.methods[0].order
             allowed = np.where(size > 0.0, size, 1.0) * (2.0**order - 1.0) / 2.0**order
         else:
             # of the largest size: where a state passes zero, a small shift in time is many times its tolerance
@@ -80,7 +80,7 @@ class Truth:
         sign = 1.0 if end >= start else -1.0
         last = min(sign * end, sign * run.ending.time, sign * other.ending.time)
         times = self.wanted_times[sign * self.wanted_times <= last]
-        jumps = np.concatenate([run._trajectory.jumps.times, other._trajectory.jumps.times])
+        jumps = np.concatenate([run.data.trajectory.jumps.times, other.data.trajectory.jumps.times])
         if jumps.size and times.size:
             near = np.abs(times[:, None] - jumps).min(axis=1) <= 1e-6 * abs(end - start)
             times = times[~near]

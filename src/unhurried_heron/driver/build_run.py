@@ -28,6 +28,7 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Tally
 from unhurried_heron.run.event_log import EMPTY_EVENT_LOG, EventLog
 from unhurried_heron.run.run import Run
+from unhurried_heron.run.run_data import RunData
 from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, StepTrajectory, Trajectory
 
@@ -54,7 +55,10 @@ def judged(request: RunRequest, run: Run, stiff: str) -> Run:
     if not ending.as_requested:
         return run
     sentences = [] if HELD_BACK in ending.advice else [stiff]
-    sentences += [ending.advice, noise(request.problem, run._trajectory, request.absolute) if request.adapts else ""]
+    sentences += [
+        ending.advice,
+        noise(request.problem, run.data.trajectory, request.absolute) if request.adapts else "",
+    ]
     return replace(run, ending=replace(ending, advice=" ".join(filter(None, sentences))))
 
 
@@ -83,15 +87,17 @@ def build_run(
         options=options,
         ending=ending,
         tally=Tally(**counts, seconds=driver.seconds),
-        _trajectory=trajectory,
-        _watched=request.events,
-        _event_log=event_log,
-        _ledger=driver.ledger(),
-        _switch_log=driver.crossed(),
         method_selection=selection,
-        _methods=members or (request.method,),
-        _further=further,
-        _trace=Trace(*march.tracer.arrays()) if march.tracer else None,
+        data=RunData(
+            trajectory=trajectory,
+            events=request.events,
+            event_log=event_log,
+            ledger=driver.ledger(),
+            switch_log=driver.crossed(),
+            methods=members or (request.method,),
+            continuation=further,
+            trace=Trace(*march.tracer.arrays()) if march.tracer else None,
+        ),
     )
 
 
@@ -143,12 +149,14 @@ def not_begun(request: RunRequest, further: Callable[[Run, float], Run]) -> Run:
         options=_options(request),
         ending=ending_of(stop, problem, request.method),
         tally=Tally(**dict.fromkeys(_COUNTED, 0), seconds=0.0),
-        _trajectory=nothing,
-        _watched=request.events,
-        _event_log=EMPTY_EVENT_LOG,
-        _ledger=np.empty(0, dtype=LEDGER) if request.ledger else None,
-        _methods=(request.method,),
-        _further=further,
+        data=RunData(
+            trajectory=nothing,
+            events=request.events,
+            event_log=EMPTY_EVENT_LOG,
+            ledger=np.empty(0, dtype=LEDGER) if request.ledger else None,
+            methods=(request.method,),
+            continuation=further,
+        ),
     )
 
 

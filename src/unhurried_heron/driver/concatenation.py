@@ -10,6 +10,7 @@ import numpy as np
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
+from unhurried_heron.run.run_data import RunData
 from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, RecordedTrajectory, StepTrajectory, Trajectory
 
@@ -27,19 +28,27 @@ def joined(
         What a method that chooses took, in a sentence.
     """
     first, second = runs
-    rows = 0 if first._ledger is None else len(first._ledger)
     counts = {each.name: getattr(first.tally, each.name) + getattr(second.tally, each.name) for each in fields(Tally)}
     return replace(
         run,
         problem=problem,
         ending=ending,
         tally=Tally(**counts),
-        _trajectory=_one_after_the_other(first._trajectory, second._trajectory),
-        _event_log=first._event_log.followed_by(second._event_log),
-        _ledger=None if first._ledger is None else np.concatenate([first._ledger, second._ledger]),
-        _trace=_one_trace(first, second),
-        _switch_log=first._switch_log.followed_by(second._switch_log, rows),
         method_selection=run.method_selection if method_selection is None else method_selection,
+        data=_joined_data(run.data, first, second),
+    )
+
+
+def _joined_data(data: RunData, first: Run, second: Run) -> RunData:
+    one, other = first.data, second.data
+    kept = one.ledger is not None and other.ledger is not None
+    return replace(
+        data,
+        trajectory=_one_after_the_other(one.trajectory, other.trajectory),
+        event_log=one.event_log.followed_by(other.event_log),
+        ledger=np.concatenate([one.ledger, other.ledger]) if kept else None,
+        trace=_one_trace(first, second),
+        switch_log=one.switch_log.followed_by(other.switch_log, 0 if one.ledger is None else len(one.ledger)),
     )
 
 
@@ -55,9 +64,9 @@ def _one_after_the_other(one: Trajectory, other: Trajectory) -> Trajectory:
 
 
 def _one_trace(first: Run, second: Run) -> Trace | None:
-    if first._trace is None or second._trace is None:
+    if first.data.trace is None or second.data.trace is None:
         return None
-    return first._trace.followed_by(second._trace, first.tally.accepted, first.tally.refused)
+    return first.data.trace.followed_by(second.data.trace, first.tally.accepted, first.tally.refused)
 
 
 def _joined_jumps(one: Jumps, other: Jumps) -> Jumps:
@@ -67,7 +76,7 @@ def _joined_jumps(one: Jumps, other: Jumps) -> Jumps:
 
 def turned_round(run: Run, end_time: float, end_state: Array) -> Run:
     """Return a run backwards as if it had come forwards to where it began."""
-    trajectory: Any = run._trajectory
+    trajectory: Any = run.data.trajectory
     coefficients = trajectory.coefficients
     degree = coefficients.shape[1] - 1
     # p(1 - theta), by powers of theta
@@ -80,13 +89,12 @@ def turned_round(run: Run, end_time: float, end_state: Array) -> Run:
     shares = (steps / trajectory.steps)[:, None] ** np.arange(degree + 1)
     turned = np.einsum("ed,idk->iek", powers, coefficients * shares[:, :, None])[::-1].copy()
     starts, steps = ends[::-1].copy(), -steps[::-1]
-    count = 0 if run._ledger is None else len(run._ledger)
-    return replace(
-        run,
-        _trajectory=replace(
+    ledger = run.data.ledger
+    return run.with_data(
+        trajectory=replace(
             trajectory, pieces=((starts, steps, turned),), end_time=float(end_time), end_state=end_state, jumps=NO_JUMPS
         ),
-        _event_log=run._event_log.reversed(),
-        _ledger=None if run._ledger is None else run._ledger[::-1].copy(),
-        _switch_log=run._switch_log.reversed(count),
+        event_log=run.data.event_log.reversed(),
+        ledger=None if ledger is None else ledger[::-1].copy(),
+        switch_log=run.data.switch_log.reversed(0 if ledger is None else len(ledger)),
     )

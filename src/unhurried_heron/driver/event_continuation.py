@@ -21,7 +21,7 @@ _ROUNDING = 1e-13
 
 def seen_by(run: Run) -> list[int]:
     """Return how often each event has happened."""
-    counts: list[int] = np.bincount(run._event_log.which, minlength=len(run._watched)).tolist()
+    counts: list[int] = np.bincount(run.data.event_log.which, minlength=len(run.data.events)).tolist()
     return counts
 
 
@@ -30,8 +30,8 @@ def met_at_end(run: Run) -> tuple[tuple[int, Array, float], ...]:
 
     They are not to be found again.
     """
-    found = run._event_log
-    end = run._trajectory.end_time
+    found = run.data.event_log
+    end = run.data.trajectory.end_time
     # crossings back and forth may have moved it by rounding
     here = np.flatnonzero(np.abs(found.times - end) <= _ROUNDING * abs(end))
     return tuple((int(found.which[row]), found.before[row], float(found.times[row])) for row in here)
@@ -39,7 +39,7 @@ def met_at_end(run: Run) -> tuple[tuple[int, Array, float], ...]:
 
 def modes_left(run: Run) -> dict[str, float]:
     """Return the parameters that events changed, as they are at the end."""
-    values = run._event_log.modes_at(np.array([run._trajectory.end_time]), False)[0] if run.modes else ()
+    values = run.data.event_log.modes_at(np.array([run.data.trajectory.end_time]), False)[0] if run.modes else ()
     return {name: float(value) for name, value in zip(run.modes, values, strict=True)}
 
 

@@ -66,20 +66,20 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
 
 def extended(request: RunRequest, progress: bool | None, on_interrupt: str, run: Run, to: float) -> Run:
     """Return a run that goes on to a time beyond its end, or, backwards, before its start."""
-    trajectory: Any = run._trajectory
+    trajectory: Any = run.data.trajectory
     start = float(trajectory.times[0])
     backwards = (to - trajectory.end_time) * (trajectory.end_time - start) < 0.0
     begin = start if backwards else trajectory.end_time
-    if backwards and any(event.then is not None for event in run._watched):
+    if backwards and any(event.then is not None for event in run.data.events):
         raise RunError("what events changed cannot be taken back", name="to", location="run.extend",
                        expected="a time after the end, where events change the model", given=f"{to:.12g}")  # fmt: skip
     problem = _moved(run, trajectory.states[0] if backwards else trajectory.end_state, (begin, to))
     seen = seen_by(run)
-    events = tuple(turned(e) if backwards else onwards(e, seen[k], run) for k, e in enumerate(run._watched))
+    events = tuple(turned(e) if backwards else onwards(e, seen[k], run) for k, e in enumerate(run.data.events))
     met = () if backwards else met_at_end(run)
     more = execute(replace(request, problem=problem, events=events, met=met), progress, on_interrupt)
     if backwards:
-        whole = _moved(run, more._trajectory.end_state, (float(to), run.problem.interval[1]))
+        whole = _moved(run, more.data.trajectory.end_state, (float(to), run.problem.interval[1]))
         return joined(run, whole, (turned_round(more, start, trajectory.states[0]), run), run.ending)
     whole = run.problem.with_(interval=(start, more.problem.interval[1]))
     selection = f"{run.method_selection} Then it {more.method_selection}" if run.method_selection else ""

@@ -144,15 +144,15 @@ def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) 
     """Return a whole run, which slides along switches and leaves them, and what is to be said of its stiffness."""
     whole, end, events = _entered(request, first.run, slide), request.problem.interval[1], request.events
     stiff, roots = first.stiff, first.roots | _sides_of(slide)
-    model, changes = slide.model, [whole._trajectory.end_time]
-    while whole._trajectory.end_time != end:
+    model, changes = slide.model, [whole.data.trajectory.end_time]
+    while whole.data.trajectory.end_time != end:
         surfaces = _surfaces(model)
         gone = _gone(request, whole, model, roots)
         if gone is not None and len(changes) <= AT_LAST:
             slide = _leaves(request, whole, model, gone, roots)
             whole, model = _entered(request, whole, slide, surfaces), slide.model
             roots |= _sides_of(slide)
-            changes.append(whole._trajectory.end_time)
+            changes.append(whole.data.trajectory.end_time)
             continue
         # what acts may jump off the switch
         along = [replace(event, stop=True) if event.then is not None and surfaces else event for event in events]
@@ -168,7 +168,7 @@ def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) 
         part = _nothing_twice(whole, part)
         whole = _appended(request, whole, _of_sliding(part, surfaces, len(events)) if surfaces else part)
         request = replace(request, budget=_left(request.budget, part))
-        now = whole._trajectory.end_time
+        now = whole.data.trajectory.end_time
         changes = [time for time in changes if abs(now - time) <= _IN_PLACE * abs(end - request.problem.interval[0])]
         changes.append(now)
         if len(changes) > AT_LAST:
@@ -203,7 +203,7 @@ def _gone(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) 
 
     Other switches that were crossed at the same time may have changed it since the motion was found.
     """
-    around = _around(request, run._trajectory.end_time, run._trajectory.end_state) | modes_left(run)
+    around = _around(request, run.data.trajectory.end_time, run.data.trajectory.end_state) | modes_left(run)
     around |= _live(_whole(model), around) | roots
     for index, surface in enumerate(_surfaces(model)):
         if not -LEEWAY <= float(evaluate(surface.share, around)) <= 1.0 + LEEWAY:
@@ -213,9 +213,9 @@ def _gone(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) 
 
 def _leaves(request: RunRequest, run: Run, model: Model, index: int, roots: dict[str, float]) -> Slide:
     """Return what becomes of the switches at the end of a run that leaves one of those it slides along."""
-    found, time = run._switch_log, run._trajectory.end_time
+    found, time = run.data.switch_log, run.data.trajectory.end_time
     known = {each.text: each for each in _whole(model).rates.switches if isinstance(each, HeldSwitch)}
-    around = _around(request, time, run._trajectory.end_state) | modes_left(run)
+    around = _around(request, time, run.data.trajectory.end_state) | modes_left(run)
     around |= _live(_whole(model), around) | roots
     crossed: list[str] = []
     for row in np.flatnonzero(np.abs(found.times - time) <= _near(run)):
@@ -246,7 +246,7 @@ def _live(model: Model, around: dict[str, Any]) -> dict[str, float]:
 
 
 def _near(run: Run) -> float:
-    return NEAR * abs(run._trajectory.end_time - run.problem.interval[0])
+    return NEAR * abs(run.data.trajectory.end_time - run.problem.interval[0])
 
 
 def _of_texts(found: SwitchLog, texts: set[str]) -> Any:
@@ -258,9 +258,9 @@ def _entered(request: RunRequest, run: Run, slide: Slide, before: tuple[Surface,
 
     Crossings back and forth there count as one. ``before``: what it slid along.
     """
-    found, time = run._switch_log, run._trajectory.end_time
+    found, time = run.data.switch_log, run.data.trajectory.end_time
     close = np.abs(found.times - time) <= _near(run)
-    rows, kept = 0 if run._ledger is None else len(run._ledger), np.ones(found.times.size, dtype=bool)
+    rows, kept = 0 if run.data.ledger is None else len(run.data.ledger), np.ones(found.times.size, dtype=bool)
     slid, entries = {each.switch.slot for each in before}, []  # type: set[str], list[tuple[float, float, int, str]]
     for standing, side in slide:
         switch = standing.switch
@@ -283,19 +283,19 @@ def _entered(request: RunRequest, run: Run, slide: Slide, before: tuple[Surface,
         found.slid,
     )
     put = _put_back(request, run, slide) if before or len(slide.standings) > 1 else run
-    return replace(put, _switch_log=own)
+    return put.with_data(switch_log=own)
 
 
 def _nothing_twice(whole: Run, part: Run) -> Run:
     """Return what goes on after a run without the crossings that are logged at the end of that."""
-    found, logged, begin = part._switch_log, whole._switch_log, whole._trajectory.end_time
+    found, logged, begin = part.data.switch_log, whole.data.switch_log, whole.data.trajectory.end_time
     near = np.abs(logged.times - begin) <= _near(whole)
     texts = {logged.texts[which].removesuffix(_SLIDES) for which in logged.which[near]}
     close = np.abs(found.times - begin) <= _near(whole)
     again = close & _of_texts(found, texts)
     left = SwitchLog(found.times[~again], found.which[~again], found.values[~again], found.rows[~again], found.texts,
                    found.slid)  # fmt: skip
-    return replace(part, _switch_log=left)
+    return part.with_data(switch_log=left)
 
 
 def _ends(event: Event, whole: Run, index: int) -> bool:
@@ -314,7 +314,7 @@ def _left(budget: Budget, part: Run) -> Budget:
 
 def _from(request: RunRequest, run: Run, model: Model, events: tuple[Any, ...]) -> RunRequest:
     """Ask for what goes on where a run ended."""
-    problem, trajectory = request.problem, run._trajectory
+    problem, trajectory = request.problem, run.data.trajectory
     counts = [*seen_by(run), *[0] * len(events)]
     met = tuple(onwards(event, counts[k], run) for k, event in enumerate(events))
     assembled = replace(
@@ -338,7 +338,7 @@ def _put_back(request: RunRequest, run: Run, slide: Slide) -> Run:
 
     The steps' errors have moved it by about a tolerance.
     """
-    trajectory = run._trajectory
+    trajectory = run.data.trajectory
     state = trajectory.end_state.copy()
     for standing, side in (*slide, *slide):
         around = _around(request, trajectory.end_time, state) | modes_left(run)
@@ -352,15 +352,15 @@ def _put_back(request: RunRequest, run: Run, slide: Slide) -> Run:
         beside = 0.0 if side == SLIDES else _BESIDE * np.sqrt(size) * (1.0 if side == TRUE else -1.0)
         if size > 0.0 and (beside == 0.0 or gap * beside <= 0.0):
             state += (beside - gap) * allowed * partials / size
-    return replace(run, _trajectory=replace(trajectory, end_state=state))
+    return run.with_data(trajectory=replace(trajectory, end_state=state))
 
 
 def _of_sliding(run: Run, surfaces: tuple[Surface, ...], count: int) -> Run:
     """Return the part of a run along switches: every step is marked, and leaving a switch is no event."""
-    found, crossed, text = run._event_log, run._switch_log, ", ".join(each.switch.text for each in surfaces)
-    rows = 0 if run._ledger is None else len(run._ledger)
+    found, crossed, text = run.data.event_log, run.data.switch_log, ", ".join(each.switch.text for each in surfaces)
+    rows = 0 if run.data.ledger is None else len(run.data.ledger)
     sliding = replace(crossed, slid=((0, rows, text + _SLIDES),))
-    return replace(run, _event_log=found.only(found.which < count), _switch_log=sliding)
+    return run.with_data(event_log=found.only(found.which < count), switch_log=sliding)
 
 
 def _appended(request: RunRequest, whole: Run, part: Run) -> Run:

@@ -140,7 +140,7 @@ def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:
     tightest = min((row["rtol"] for row in comparison.rows if row["rtol"] is not None), default=0.0)
     references = References(up_to_its_stop(comparison.problem), tightest)
     for index, (row, run) in enumerate(shown):
-        names, truth, _ = references.function_for(run._methods[0])
+        names, truth, _ = references.function_for(run.data.methods[0])
         inside = np.ones(run.times.size, dtype=bool)
         if references.until is not None:
             inside = np.abs(run.times - run.times[0]) <= abs(references.until - run.times[0])

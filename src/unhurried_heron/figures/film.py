@@ -61,7 +61,7 @@ def moving_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[st
     RunError
         A name is unknown.
     """
-    if not all(isinstance(run._trajectory, StepTrajectory) for run in runs):
+    if not all(isinstance(run.data.trajectory, StepTrajectory) for run in runs):
         raise OptionError("an animation needs the steps of the run", name="run", location="animate",
                           expected='integrate with record="steps"', given="recorded times")  # fmt: skip
     ends = np.array([[run.times[0], run.times[-1]] for run in runs])
@@ -73,7 +73,7 @@ def moving_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[st
     end = ends[:, 1].max() if ways[0] > 0 else ends[:, 1].min()
     times = np.linspace(begin, end, frames)
     between = max(_BETWEEN, math.ceil(_POINTS / (frames - 1)))
-    jumps = np.unique(np.concatenate([run._trajectory.jumps.times for run in runs]))
+    jumps = np.unique(np.concatenate([run.data.trajectory.jumps.times for run in runs]))
     # a jump is looked at on both of its sides, one after the other, so that nothing slants
     grid = np.setdiff1d(np.union1d(times, np.linspace(begin, end, between * (frames - 1) + 1)), jumps)
     fine = np.concatenate([grid, jumps, jumps])

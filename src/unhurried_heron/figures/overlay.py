@@ -153,7 +153,7 @@ def difference_record(one: Run, other: Run, names: Sequence[str] | None) -> Stat
         raise OptionError("these runs have no time in common", name="run", location="draw_difference",
                           expected="two runs over the same times", given=f"{ends[0]} and {ends[1]}")  # fmt: skip
     times = np.linspace(low, high, _POINTS)
-    if not all(isinstance(run._trajectory, StepTrajectory) for run in (one, other)):
+    if not all(isinstance(run.data.trajectory, StepTrajectory) for run in (one, other)):
         times = np.intersect1d(one.times, other.times)
     record = states_record(one, names)
     panels = tuple(
@@ -209,7 +209,7 @@ def phase_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str
                           expected='two or three names, draw_phase(run, "x", "v")', given=excerpt(names))  # fmt: skip
     curves = []
     for run, label in zip(runs, labels, strict=True):
-        smooth = isinstance(run._trajectory, StepTrajectory) and run.times.size > 1 and not swings(run)
+        smooth = isinstance(run.data.trajectory, StepTrajectory) and run.times.size > 1 and not swings(run)
         if smooth:
             times = np.union1d(run.times, np.linspace(run.times[0], run.times[-1], _POINTS))
             times = times if run.times[-1] >= run.times[0] else times[::-1]
@@ -227,7 +227,7 @@ def phase_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str
 def _parted(run: Run, names: Sequence[str], times: Array) -> Array:
     """Return the points of a curve, parted where it jumps: there it ends, and begins again elsewhere."""
     points: Array = run.at(times, list(names))
-    jumps = run._trajectory.jumps.times
+    jumps = run.data.trajectory.jumps.times
     sign = 1.0 if times[-1] >= times[0] else -1.0
     indices = np.searchsorted(sign * times, sign * jumps)
     ends = run.at(jumps, list(names), side="before")

@@ -155,12 +155,12 @@ def states_record(
         raise OptionError("there is nothing to draw", name="names", location="draw_states",
                           expected="names of states or derived quantities", given=excerpt(names))  # fmt: skip
     times, table = run.times, {name: run[name] for name in wanted}
-    smooth = isinstance(run._trajectory, StepTrajectory) and times.size > 1 and not swings(run)
+    smooth = isinstance(run.data.trajectory, StepTrajectory) and times.size > 1 and not swings(run)
     if smooth:
         times = np.union1d(run.times, np.linspace(times[0], times[-1], _MAP_POINTS if indexed else _POINTS))
         # both sides of a jump
         sides = _SIDE * abs(times[-1] - times[0])
-        crossed = np.concatenate([run._switch_log.times, run._trajectory.jumps.times])
+        crossed = np.concatenate([run.data.switch_log.times, run.data.trajectory.jumps.times])
         times = np.union1d(times, np.clip(np.concatenate([crossed - sides, crossed + sides]), times[0], times[-1]))
         states = run.at(times)
         values = np.hstack([states, derived_at(run, times, states)])
@@ -177,7 +177,7 @@ def states_record(
             if units.get(name, "") == unit
         ]
         panels += [(unit, group) for group in (_by_size(curves) if split_sizes else [curves])]
-    marks = tuple(Mark(name, time) for name, time, _ in run._occurrences)
+    marks = tuple(Mark(name, time) for name, time, _ in run.data.occurrences)
     grouped = []
     for unit, curves in panels:
         only = curves[0].label if len(curves) == 1 else ""
@@ -222,7 +222,7 @@ def _map(run: Run, group: Group, times: Array, along: Mapping[str, Any] | None) 
     label = with_unit(group.name, run.problem.units.get(group.name, ""))
     coordinates = coordinates_of(run, group, along)
     name, index = coordinates[0]
-    kept = isinstance(run._trajectory, StepTrajectory)
+    kept = isinstance(run.data.trajectory, StepTrajectory)
     if len(group.box) == 2:
         last = run[group.name][-1]
         return Map(f"{label} at the end", coordinates[1][0], name, coordinates[1][1], index, last)

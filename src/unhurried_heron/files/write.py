@@ -83,8 +83,8 @@ def summary(run: Run) -> dict[str, Any]:
 
 def _events(run: Run) -> list[dict[str, Any]]:
     """Return what happened; of events that change something also what came of it."""
-    states, entries, found = run.problem.states, [], run._event_log
-    for row, (name, time, state) in enumerate(run._occurrences):
+    states, entries, found = run.problem.states, [], run.data.event_log
+    for row, (name, time, state) in enumerate(run.data.occurrences):
         entries.append({"name": name, "time": time, **dict(zip(states, state, strict=True))})
         if found.acting[row]:
             after = [*found.after[row].tolist(), *found.levels[row + 1].tolist()]

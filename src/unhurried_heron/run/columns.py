@@ -9,7 +9,7 @@ import numpy as np
 from unhurried_heron.run.trajectory import Array
 
 if TYPE_CHECKING:
-    from unhurried_heron.run.run import Run
+    from unhurried_heron.run.queries import Queries
 
 # Numbers of states in memory at once where only a result of them is wanted: 32 MB.
 AT_ONCE: Final = 4_000_000
@@ -17,13 +17,21 @@ AT_ONCE: Final = 4_000_000
 LARGEST: Final = 1e280
 
 
-def derived_at(run: Run, times: Array, states: Array, before: Any = False) -> Array:
+def modes_at(run: Queries, times: Array, before: Any = False) -> tuple[Array, Array] | None:
+    """Return the indices of the modes among the parameters and their values at times; None where there are none."""
+    if not run.modes:
+        return None
+    indices = [run.problem.model.parameters.index(name) for name in run.modes]
+    return np.array(indices, dtype=np.int64), run.data.event_log.modes_at(times, before)
+
+
+def derived_at(run: Queries, times: Array, states: Array, before: Any = False) -> Array:
     """Return derived quantities and modes at times; ``before``: where just before a jump."""
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
     from unhurried_heron.codegen.system import native_derived
 
-    model, changing = run.problem.model, run._modes(times, before)
-    times = run._trajectory.jumps.beside(times, before, run.problem.interval)
+    model, changing = run.problem.model, modes_at(run, times, before)
+    times = run.data.trajectory.jumps.beside(times, before, run.problem.interval)
     written = np.empty((times.size, 0))
     if model.derived_layout.size:
         written = evaluate_rows(native_derived(run.problem), times, states, changing)
@@ -40,17 +48,17 @@ def derived_at(run: Run, times: Array, states: Array, before: Any = False) -> Ar
     return np.hstack([written, called, modes])
 
 
-def columns_at(run: Run, times: Array, indices: list[int], before: bool) -> Array:
+def columns_at(run: Queries, times: Array, indices: list[int], before: bool) -> Array:
     """Return some states and derived quantities at times, shape (n_times, n_places), in no more memory than these.
 
     A derived quantity needs all states, of which there are never more than those of some times at once.
     """
     n = run.problem.model.layout.size
     if all(index < n for index in indices):
-        return run._trajectory.at(times, before=before, indices=indices)
+        return run.data.trajectory.at(times, before=before, indices=indices)
     values, some = np.empty((times.size, len(indices))), max(AT_ONCE // max(n, 1), 1)
     for first in range(0, times.size, some):
         part = times[first : first + some]
-        states = run._trajectory.at(part, before=before)
+        states = run.data.trajectory.at(part, before=before)
         values[first : first + some] = np.hstack([states, derived_at(run, part, states, before)])[:, indices]
     return values

@@ -12,11 +12,11 @@ import numpy as np
 from unhurried_heron.errors import RunError, excerpt
 from unhurried_heron.input.event import GOING, Event, Going
 from unhurried_heron.input.values import number_array
-from unhurried_heron.run.columns import AT_ONCE, LARGEST
-from unhurried_heron.run.event_log import EventLog
+from unhurried_heron.run.columns import AT_ONCE, LARGEST, modes_at
 from unhurried_heron.run.period import Period
 from unhurried_heron.run.room import refuse_memory
-from unhurried_heron.run.trajectory import Array, StepTrajectory, Trajectory
+from unhurried_heron.run.run_data import RunData
+from unhurried_heron.run.trajectory import Array, StepTrajectory
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -48,9 +48,7 @@ class Queries:
     """
 
     problem: Problem
-    _trajectory: Trajectory
-    _watched: tuple[Event, ...]
-    _event_log: EventLog
+    data: RunData
 
     if TYPE_CHECKING:
 
@@ -61,8 +59,9 @@ class Queries:
         def at(self, t: Any, names: Any = None, *, side: str = "after") -> Array:
             """Evaluate the solution."""
 
-        def _modes(self, times: Array) -> tuple[Any, Array] | None:
-            """Return the modes at times."""
+        @property
+        def modes(self) -> tuple[str, ...]:
+            """Names of the parameters that events changed."""
 
     def crossings(self, what: str | Event | Callable[..., Any], *, going: Going = "either") -> pd.DataFrame:
         """Return where an equation becomes true along the run.
@@ -90,7 +89,7 @@ class Queries:
         FormulationError
             The text cannot be read, or uses unknown names.
         """
-        for index, watched in enumerate(self._watched):
+        for index, watched in enumerate(self.data.events):
             # which way each went is not kept of those that go both ways
             same = what == watched if isinstance(what, Event) else isinstance(what, str) and what == watched.name
             if same and (watched.timed or going in ("either", watched.going)):
@@ -107,9 +106,9 @@ class Queries:
 
     def _happenings_of(self, index: int) -> pd.DataFrame:
         """Return where an event of the run happened, with the states before."""
-        event = self._watched[index]
-        self._kept("run.crossings")
-        frame = self._rows(self._event_log.times[self._event_log.which == index], side="before")
+        event = self.data.events[index]
+        self.data.steps("run.crossings")
+        frame = self._rows(self.data.event_log.times[self.data.event_log.which == index], side="before")
         frame.insert(1, "going", event.going)
         return frame
 
@@ -254,13 +253,13 @@ class Queries:
         import pandas as pd
 
         rows = []
-        for index, event in enumerate(self._watched):
-            own = self._event_log.which == index
-            times = self._event_log.times[own]
+        for index, event in enumerate(self.data.events):
+            own = self.data.event_log.which == index
+            times = self.data.event_log.times[own]
             if times.size:
-                nearest, when, state = 0.0, float(times[0]), self._event_log.before[own][0]
+                nearest, when, state = 0.0, float(times[0]), self.data.event_log.before[own][0]
             else:
-                nearest, when = self._closest(event)
+                nearest, when = self.closest_approach(event)
                 known = np.isfinite(when)
                 state = self.at(when) if known else np.full(self.problem.model.layout.size, np.nan)
             ends = (float(times[0]), float(times[-1])) if times.size else (np.nan, np.nan)
@@ -268,12 +267,12 @@ class Queries:
         columns = ["event", "count", "first", "last", "closest", "at", *self.problem.states]
         return pd.DataFrame(rows, columns=columns)
 
-    def _closest(self, event: Event) -> tuple[float, float]:
+    def closest_approach(self, event: Event) -> tuple[float, float]:
         """Return the value nearest to zero of what an event looks at, and when that was."""
-        if not isinstance(self._trajectory, StepTrajectory) or event.timed:
+        if not isinstance(self.data.trajectory, StepTrajectory) or event.timed:
             return np.nan, np.nan
         pieces = self._pieces(event, "run.watched")
-        times = np.concatenate([pieces.starts, pieces.derivative().changes()[1], [self._trajectory.end_time]])
+        times = np.concatenate([pieces.starts, pieces.derivative().changes()[1], [self.data.trajectory.end_time]])
         values = self._function(event)(times)
         nearest = int(np.argmin(np.abs(values)))
         return float(values[nearest]), float(times[nearest])
@@ -303,7 +302,7 @@ class Queries:
 
     def _window(self, between: tuple[Any, Any] | None, location: str) -> tuple[float, float]:
         """Return the times of a window; of the whole run where there is none."""
-        trajectory = self._kept(location)
+        trajectory = self.data.steps(location)
         begin = float(trajectory.starts[0]) if trajectory.starts.size else trajectory.end_time
         whole = begin, trajectory.end_time
         if between is None:
@@ -325,13 +324,6 @@ class Queries:
         frame.insert(0, "time", times)
         return frame
 
-    def _kept(self, location: str) -> StepTrajectory:
-        if not isinstance(self._trajectory, StepTrajectory):
-            raise RunError("this run kept only the times it was asked to record", name="record", location=location,
-                           expected='a run that kept its steps: integrate with record="steps"',
-                           given="recorded times")  # fmt: skip
-        return self._trajectory
-
     def _function(self, queries: str | Event) -> Callable[[Array], Array]:
         """Return the quantity as a function of times, shape (n,)."""
         if not isinstance(queries, str | Event):
@@ -347,7 +339,7 @@ class Queries:
         def values(times: Array) -> Array:
             parts = [np.empty(0)]
             for part in np.array_split(times, max(times.size * self.problem.model.layout.size // AT_ONCE, 1)):
-                found = evaluate_rows(made, part, self.at(part), self._modes(part))
+                found = evaluate_rows(made, part, self.at(part), modes_at(self, part))
                 if len(found) < part.size:
                     made.raise_pending("what was asked")
                 parts.append(found[:, 0])
@@ -356,7 +348,7 @@ class Queries:
         return values
 
     def _pieces(self, queries: str | Event, location: str) -> PiecewisePolynomial:
-        trajectory, counts = self._kept(location), self._pieces_known
+        trajectory, counts = self.data.steps(location), self._pieces_known
         if not isinstance(queries, str | Event) or queries not in counts:
             # polynomials are loaded when something is asked
             from unhurried_heron.run.piecewise_chebyshev import pieces_of
@@ -375,7 +367,7 @@ class Queries:
 
     def _reached_at_end(self, event: Event) -> tuple[float, float] | None:
         """Return the end of the run and the direction, where the equation becomes true just there."""
-        pieces, end = self._pieces(event, "run.crossings"), self._trajectory.end_time
+        pieces, end = self._pieces(event, "run.crossings"), self.data.trajectory.end_time
         if not pieces.starts.size:
             return None
         noise = 64 * np.finfo(float).eps * float(np.abs(pieces.coefficients[-1]).max())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -11,17 +11,14 @@ import numpy as np
 
 from unhurried_heron.errors import RunError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.notation import in_one_spelling
-from unhurried_heron.input.event import Event
 from unhurried_heron.input.values import each_of, is_finite_number, number_array
-from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.columns import AT_ONCE, columns_at, derived_at
 from unhurried_heron.run.ending import Ending, Tally
-from unhurried_heron.run.event_log import EventLog, SwitchLog
 from unhurried_heron.run.late_bindings import STUDIES
 from unhurried_heron.run.queries import Queries
-from unhurried_heron.run.trace import Trace
-from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
+from unhurried_heron.run.run_data import RunData
+from unhurried_heron.run.trajectory import Array, RecordedTrajectory
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -45,6 +42,8 @@ class Run(Queries):
         Counts of work.
     method_selection : str
         Of a method that chooses along the run: what it took, and why, in a sentence.
+    data : RunData
+        The solution, events, attempts and switches as arrays, from which all of the tables below are made.
     """
 
     problem: Problem
@@ -52,29 +51,26 @@ class Run(Queries):
     options: Mapping[str, Any]
     ending: Ending
     tally: Tally
-    _trajectory: Trajectory = field(repr=False)
-    _watched: tuple[Event, ...] = field(repr=False)
-    _event_log: EventLog = field(repr=False)
-    _ledger: Array | None = field(repr=False)
-    _switch_log: SwitchLog = field(default_factory=SwitchLog.nothing, repr=False)
+    data: RunData = field(repr=False)
     method_selection: str = ""
-    _methods: tuple[Method, ...] = field(default=(), repr=False)
-    _trace: Trace | None = field(default=None, repr=False)
-    _further: Callable[[Run, float], Run] | None = field(default=None, repr=False)
 
     def __getstate__(self) -> dict[str, Any]:
         # what was worked out to answer questions is worked out again
         return {each.name: getattr(self, each.name) for each in fields(self)}
 
+    def with_data(self, **changed: Any) -> Run:
+        """Return the run with some fields of its `RunData` changed."""
+        return replace(self, data=replace(self.data, **changed))
+
     @property
     def times(self) -> Array:
         """Recorded times, shape (n_times,): the accepted steps unless ``record`` said otherwise, jumps twice."""
-        return self._trajectory.times
+        return self.data.trajectory.times
 
     @property
     def states(self) -> Array:
         """Recorded states, shape (n_times, n_states)."""
-        return self._trajectory.states
+        return self.data.trajectory.states
 
     @property
     def columns(self) -> tuple[str, ...]:
@@ -84,7 +80,7 @@ class Run(Queries):
     @property
     def modes(self) -> tuple[str, ...]:
         """Names of the parameters that events changed."""
-        return self._event_log.changed_modes
+        return self.data.event_log.changed_modes
 
     def __getitem__(self, name: str) -> Array:
         """Return the recorded values of a state, derived quantity or mode, (n_times,), or (n_times, …) if indexed.
@@ -120,14 +116,7 @@ class Run(Queries):
 
     @cached_property
     def _derived(self) -> Array:
-        return derived_at(self, self.times, self.states, self._trajectory.are_before)
-
-    def _modes(self, times: Array, before: Any = False) -> tuple[Any, Array] | None:
-        """Return the indices of the modes among the parameters and their values at times; None where there are none."""
-        if not self.modes:
-            return None
-        indices = [self.problem.model.parameters.index(name) for name in self.modes]
-        return np.array(indices, dtype=np.int64), self._event_log.modes_at(times, before)
+        return derived_at(self, self.times, self.states, self.data.trajectory.are_before)
 
     def at(self, t: Any, names: str | Sequence[str] | None = None, *, side: str = "after") -> Array:
         """Evaluate the solution anywhere in the run.
@@ -166,7 +155,7 @@ class Run(Queries):
                            given=excerpt(side))  # fmt: skip
         flat, before = np.ascontiguousarray(times.ravel()), side == "before"
         if names is None:
-            values = self._trajectory.at(flat, before=before)
+            values = self.data.trajectory.at(flat, before=before)
         else:
             values = columns_at(self, flat, [self._place(name) for name in each_of(names)], before)
             if isinstance(names, str):
@@ -177,9 +166,9 @@ class Run(Queries):
         """Return the run with the states at a count of equally spaced times, or at a list, in place of its steps."""
         table = self.table(times)
         flat = table[list(self.problem.states)].to_numpy()
-        last = self._trajectory
+        last = self.data.trajectory
         kept = RecordedTrajectory(table.index.to_numpy(), flat, last.end_time, last.end_state, last.jumps)
-        return replace(self, options={**self.options, "record": times}, _trajectory=kept)
+        return replace(self, options={**self.options, "record": times}, data=replace(self.data, trajectory=kept))
 
     def extend(self, to: float | str) -> Run:
         """Go on from the end of the run with the same options, and return one longer run.
@@ -195,9 +184,13 @@ class Run(Queries):
         RunError
             The time lies within the run, or the steps were not kept.
         """
-        start, end = float(self._kept("run.extend").times[0]), self._trajectory.end_time
+        start, end = float(self.data.steps("run.extend").times[0]), self.data.trajectory.end_time
         time = self._time(to, "run.extend")
-        if self._further is None or not is_finite_number(time) or min(start, end) <= float(time) <= max(start, end):
+        if (
+            self.data.continuation is None
+            or not is_finite_number(time)
+            or min(start, end) <= float(time) <= max(start, end)
+        ):
             raise RunError(
                 "there is nothing to go on to",
                 name="to",
@@ -205,7 +198,7 @@ class Run(Queries):
                 expected=f"a time before {min(start, end):.12g} or after {max(start, end):.12g}",
                 given=excerpt(to),
             )
-        return self._further(self, float(time))
+        return self.data.continuation(self, float(time))
 
     def _place(self, name: str) -> int:
         """Return the index of a state or derived quantity among the columns."""
@@ -219,7 +212,7 @@ class Run(Queries):
     @cached_property
     def final(self) -> dict[str, float]:
         """State and derived quantities where the run ended, by name."""
-        trajectory = self._trajectory
+        trajectory = self.data.trajectory
         state = trajectory.end_state
         derived = derived_at(self, np.array([trajectory.end_time]), state[None, :])[0]
         return dict(zip(self.columns, [*state.tolist(), *derived.tolist()], strict=True))
@@ -264,7 +257,7 @@ class Run(Queries):
 
         times, states = self.times[rows], self.states[rows]
         derived = self._derived if rows == slice(None) else derived_at(
-            self, times, states, self._trajectory.are_before[rows]
+            self, times, states, self.data.trajectory.are_before[rows]
         )  # fmt: skip
         values = np.hstack([states, derived])
         table = pd.DataFrame(values, index=pd.Index(times, name="t"), columns=list(self.columns))
@@ -294,23 +287,14 @@ class Run(Queries):
         """
         import pandas as pd
 
-        found = self._event_log
-        frame = pd.DataFrame({"name": [self._watched[e].name for e in found.which.tolist()], "time": found.times})
+        found = self.data.event_log
+        frame = pd.DataFrame({"name": [self.data.events[e].name for e in found.which.tolist()], "time": found.times})
         states = found.before if found.times.size else np.empty((0, self.problem.model.layout.size))
         parts = [pd.DataFrame(states, columns=list(self.problem.states))]
-        if any(event.then is not None for event in self._watched):
+        if any(event.then is not None for event in self.data.events):
             parts.append(pd.DataFrame(found.after, columns=[f"{name} after" for name in self.problem.states]))
             parts.append(pd.DataFrame(found.levels[1:], columns=[f"{name} after" for name in self.modes]))
         return pd.concat([frame, *parts], axis=1)
-
-    @cached_property
-    def _occurrences(self) -> tuple[tuple[str, float, tuple[float, ...]], ...]:
-        """The events as plain tuples: name, time and state (before it acts) of each, in order."""
-        found = self._event_log
-        return tuple(
-            (self._watched[int(e)].name, float(time), tuple(state.tolist()))
-            for time, e, state in zip(found.times, found.which, found.before, strict=True)
-        )
 
     @property
     def ledger(self) -> pd.DataFrame:
@@ -327,7 +311,7 @@ class Run(Queries):
         """
         import pandas as pd
 
-        if self._ledger is None:
+        if self.data.ledger is None:
             raise RunError(
                 "this run kept no ledger",
                 name="ledger",
@@ -335,11 +319,11 @@ class Run(Queries):
                 expected='record="steps", or ledger=True',
                 given=f"record={self.options.get('record')!r}",
             )
-        frame = pd.DataFrame(self._ledger).drop(columns="member")
-        if len(self._methods) > 1:
-            rows: Any = self._ledger
-            frame["method"] = [self._methods[member].name for member in rows["member"]]
-        landed = self._switch_log.texts_by_row()
+        frame = pd.DataFrame(self.data.ledger).drop(columns="member")
+        if len(self.data.methods) > 1:
+            rows: Any = self.data.ledger
+            frame["method"] = [self.data.methods[member].name for member in rows["member"]]
+        landed = self.data.switch_log.texts_by_row()
         frame["switch"] = [landed.get(row, "") for row in range(len(frame))]
         return frame
 
@@ -354,17 +338,17 @@ class Run(Queries):
         RunError
             Nothing was traced.
         """
-        if self._trace is None:
+        if self.data.trace is None:
             raise RunError("this run kept no trace", name="trace", location="run.trace",
                            expected="integrate(…, trace=True)", given="trace=False")  # fmt: skip
-        return self._trace.frame(self.problem.states, self._methods)
+        return self.data.trace.frame(self.problem.states, self.data.methods)
 
     @property
     def switches(self) -> pd.DataFrame:
         """The switches that were crossed, in order: ``time``, ``switch`` and the value it took (1 true, 0 false)."""
         import pandas as pd
 
-        found = self._switch_log
+        found = self.data.switch_log
         names = [found.texts[which] for which in found.which.tolist()]
         return pd.DataFrame({"time": found.times, "switch": pd.Series(names, dtype=object), "value": found.values})
 

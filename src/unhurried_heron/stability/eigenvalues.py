@@ -11,6 +11,7 @@ from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.spectrum import ritz_values
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
+from unhurried_heron.run.columns import modes_at
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 
@@ -36,12 +37,12 @@ def rows_worth(n: int, most: int) -> int:
     return max(_FEWEST, min(most, int(_WORK / max(n, 1) ** 3) if n <= _MAX_FULL else _ROWS_OF_LARGE))
 
 
-def modes_at(run: Run, times: Array, states: Array) -> Any:
+def eigenvalues_along(run: Run, times: Array, states: Array) -> Any:
     """Return eigenvalues along a run, complex, shape (rows, n_states); of large systems the fastest alone.
 
     NaN in rows where the Jacobian is not finite. Parameters that events changed have the values of the time.
     """
-    problem, changing = run.problem, run._modes(times)
+    problem, changing = run.problem, modes_at(run, times)
     if changing is None:
         return eigenvalues(problem, times, states)
     found = np.full((times.size, min(problem.model.layout.size, _width(problem))), np.nan, dtype=complex)

@@ -18,7 +18,7 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
-from unhurried_heron.stability.eigenvalues import modes_at, rows_worth
+from unhurried_heron.stability.eigenvalues import eigenvalues_along, rows_worth
 from unhurried_heron.stability.regions import Stability, stability
 from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps, decays_that_grow
 from unhurried_heron.study.attempts import tried
@@ -198,14 +198,14 @@ def _sign(problem: Problem) -> float:
 
 def _modes(reference: Run) -> tuple[Array, Any]:
     """Return times along a reference solution, and the eigenvalues there."""
-    kept = reference._trajectory
+    kept = reference.data.trajectory
     if not isinstance(kept, StepTrajectory):
         raise unforeseen("a run whose steps were not kept")
     rows = rows_worth(len(reference.problem.states), _ROWS)
     # where it steps, and evenly, too: a stiff method steps over long stretches
     even = np.linspace(kept.starts[0], kept.end_time, rows)
     times = np.unique(np.concatenate([even, kept.starts[:: 1 + kept.starts.size // rows]]))
-    return times, modes_at(reference, times, reference.at(times))
+    return times, eigenvalues_along(reference, times, reference.at(times))
 
 
 def _foreseen(region: Stability, times: Array, modes: Any, sign: float) -> tuple[float, complex, float]:
@@ -251,7 +251,7 @@ class _Search:
         if run.ending.reason == "budget":
             self.late = True
             return None
-        states: Any = np.vstack([run.states, run._trajectory.end_state])
+        states: Any = np.vstack([run.states, run.data.trajectory.end_state])
         bounded = bool(run.ending.as_requested and (np.abs(states) <= _BOUNDED * self.size).all())
         return bounded and not (self.span / count > self.foreseen and self._is_chaotic(run, record))
 

@@ -12,7 +12,7 @@ from unhurried_heron.methods.method import capabilities
 from unhurried_heron.methods.stabilised import MAX_STAGES
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
-from unhurried_heron.stability.eigenvalues import modes_at, rows_worth
+from unhurried_heron.stability.eigenvalues import eigenvalues_along, rows_worth
 from unhurried_heron.stability.regions import Stability, stability
 from unhurried_heron.study.arguments import a_run, whole
 
@@ -129,7 +129,7 @@ def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedS
     rows = whole(rows, "rows", "stability_limited_steps", low=1, high=1_000_000)
     begins, lengths, kinds = _steps_of(run)
     most = rows_worth(run.problem.model.layout.size, rows)
-    kept = run._trajectory
+    kept = run.data.trajectory
     if isinstance(kept, StepTrajectory):
         chosen = _evenly(begins.size, most)
         states = run.at(begins[chosen]) if chosen.size else np.empty((0, run.problem.model.layout.size))
@@ -144,7 +144,7 @@ def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedS
     regions = _regions(run, kinds[chosen])
     names = list(regions)
     which = np.array([names.index(tuple(kind)) for kind in kinds[chosen].tolist()], dtype=np.int64)
-    z = modes_at(run, begins[chosen], states) * lengths[chosen][:, None]
+    z = eigenvalues_along(run, begins[chosen], states) * lengths[chosen][:, None]
     limited = np.zeros(chosen.size, dtype=bool)
     # where stages are as many as a step needs, only their most can hold it back
     for index, region in enumerate(regions.values()):
@@ -173,18 +173,18 @@ def _steps_of(run: Run) -> tuple[Array, Array, Any]:
 
     Stages are 0 where a method has its own number.
     """
-    rows: Any = run._ledger
+    rows: Any = run.data.ledger
     if rows is not None:
         good = np.flatnonzero(rows["accepted"])
-        chosen = np.array([_takes_what_it_needs(method) for method in run._methods])[rows["member"][good]]
+        chosen = np.array([_takes_what_it_needs(method) for method in run.data.methods])[rows["member"][good]]
         stages = np.where(chosen, rows["iterations"][good], 0)
         return (
             rows["time"][good],
             rows["step"][good],
             np.column_stack([rows["member"][good], rows["order"][good], stages]),
         )
-    kept = run._trajectory
-    known = not any(map(_takes_what_it_needs, run._methods))
+    kept = run.data.trajectory
+    known = not any(map(_takes_what_it_needs, run.data.methods))
     if isinstance(kept, StepTrajectory) and known:
         begins, lengths = kept.starts, kept.steps
     elif run.options["step"] is not None and known:
@@ -207,7 +207,7 @@ def _regions(run: Run, kinds: Any) -> dict[tuple[int, int, int], Stability]:
     """Return the regions of the methods that took steps, by member and order."""
     found = {}
     for member, order, stages in dict.fromkeys(map(tuple, kinds.tolist())):
-        method: Any = run._methods[member]
+        method: Any = run.data.methods[member]
         several = capabilities(method).several_orders and order > 0
         found[member, order, stages] = stability(
             method, order=max(order, 1 + (not method.implicit)) if several else None, stages=stages or None

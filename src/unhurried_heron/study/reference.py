@@ -122,7 +122,7 @@ class References:
         first = None if self.certain else self._first
         if first is not None:
             times.append(first.times[:: 1 + first.times.size // _STEPS])
-            jumps = first._trajectory.jumps.times
+            jumps = first.data.trajectory.jumps.times
         joined = np.unique(np.concatenate(times))
         inside = joined[(joined >= min(start, end)) & (joined <= max(start, end))]
         if jumps.size:

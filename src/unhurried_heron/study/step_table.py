@@ -102,7 +102,7 @@ def _table(run: Run, steps: int) -> pd.DataFrame:
     rows: list[list[Any]] = []
     past: list[tuple[float, Array, Array]] = []
     before: tuple[float, Array, Array] | None = None
-    acting: Any = run._methods[0]
+    acting: Any = run.data.methods[0]
     shown = trace[trace["step"] <= steps]
     purposes, attempts = shown["purpose"].tolist(), shown["attempt"].tolist()
     values, state_rates, times = shown[list(names)].to_numpy(), shown[rates].to_numpy(), shown["time"].to_numpy()
@@ -137,14 +137,14 @@ def _table(run: Run, steps: int) -> pd.DataFrame:
 
 def _results(run: Run) -> tuple[Array, Array]:
     """Return the time and state at the end of each accepted step."""
-    kept: Any = run._trajectory
+    kept: Any = run.data.trajectory
     ends = np.append(kept.starts[1:], kept.end_time)
     states = np.vstack([kept.coefficients[1:, 0, :], kept.end_state])
     return ends, states
 
 
 def _accepted(run: Run, attempt: int) -> bool:
-    ledger: Any = run._ledger
+    ledger: Any = run.data.ledger
     return bool(0 < attempt <= len(ledger) and ledger["accepted"][attempt - 1])
 
 
@@ -175,7 +175,7 @@ def _closes(run: Run, attempt: int, step: int, results: tuple[Array, Array], row
     if rows and rows[-1][0] == step and rows[-1][1] == "result":
         return []
     if not _accepted(run, attempt):
-        return [[step, "refused", *[np.nan] * (2 * n + 1)]] if attempt <= len(run._ledger) else []  # type: ignore[arg-type]  # kept
+        return [[step, "refused", *[np.nan] * (2 * n + 1)]] if attempt <= len(run.data.ledger) else []  # type: ignore[arg-type]  # kept
     return [[step, "result", float(results[0][step - 1]), *results[1][step - 1].tolist(), *[np.nan] * n]]
 
 

@@ -117,11 +117,11 @@ def run_report(run: Run) -> RenderableType:
     ]
     if run.method_selection:
         parts.insert(2, Text(f"{run.method} {run.method_selection}"))
-    landed: Any = run.switches["switch"].value_counts(sort=False) if run._switch_log.times.size else {}
+    landed: Any = run.switches["switch"].value_counts(sort=False) if run.data.switch_log.times.size else {}
     if len(landed):
         sentence = "; ".join(f"{text} ({count:,} time{'s' * (count > 1)})" for text, count in landed.items())
         parts.append(Text(f"landed on switches: {sentence}"))
-    if run._occurrences:
+    if run.data.occurrences:
         parts.append(_events_table(run))
     parts += [Text(each) for each in _never_happened(run)]
     table = _table([("at the end", "left"), ("value", "right"), ("unit", "left")])
@@ -157,12 +157,12 @@ def _jump(before: float, after: float) -> str:
 
 def _never_happened(run: Run) -> Iterable[str]:
     """Say of each event that did not happen how near it came."""
-    seen = set(run._event_log.which.tolist())
-    never = [index for index in range(len(run._watched)) if index not in seen]
+    seen = set(run.data.event_log.which.tolist())
+    never = [index for index in range(len(run.data.events)) if index not in seen]
     unit = run.problem.units.get("t", "")
     for index in never[:_MAX_EVENTS]:
-        closest, at = run._closest(run._watched[index])
-        sentence = f"event '{run._watched[index].name}' did not happen"
+        closest, at = run.closest_approach(run.data.events[index])
+        sentence = f"event '{run.data.events[index].name}' did not happen"
         if math.isfinite(at):
             sentence += f"; nearest at t = {f'{at:.6g} {unit}'.rstrip()}, where left less right is {closest:.4g}"
         yield sentence
@@ -173,16 +173,16 @@ def _never_happened(run: Run) -> Iterable[str]:
 def _events_table(run: Run) -> TextTable:
     layout = run.problem.model.layout
     shown = list(layout.scalars.items())[:_MAX_MEMBERS]
-    modes, found = run.modes[:_MAX_MEMBERS], run._event_log
+    modes, found = run.modes[:_MAX_MEMBERS], run.data.event_log
     columns = [*(state for state, _ in shown), *modes]
     table = _table([("event", "left"), ("time", "right"), *((column, "right") for column in columns)])
     levels = found.levels
-    for row, (name, time, state) in enumerate(run._occurrences[:_MAX_EVENTS]):
+    for row, (name, time, state) in enumerate(run.data.occurrences[:_MAX_EVENTS]):
         cells = [_jump(state[index], found.after[row, index]) for _, index in shown]
         cells += [_jump(levels[row, k], levels[row + 1, k]) for k in range(len(modes))]
         table.add_row(name, f"{time:.8g}", *cells)
-    if len(run._occurrences) > _MAX_EVENTS:
-        more = len(run._occurrences) - _MAX_EVENTS
+    if len(run.data.occurrences) > _MAX_EVENTS:
+        more = len(run.data.occurrences) - _MAX_EVENTS
         table.caption = f"{more} more events: see run.events, or the summary written with --json"
     return table
 
