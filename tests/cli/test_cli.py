@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 import typer
-from tool import heron
+from heron_process import heron
 
 from unhurried_heron.cli.commands import prepare
 from unhurried_heron.demo import NAMES, demo_file

@@ -10,11 +10,11 @@ import re
 from pathlib import Path
 
 import pytest
-from tool import heron
+from heron_process import heron
 
 from unhurried_heron.demo import demo_file
 
-SAID = Path(__file__).parent / "said"
+RECORDED = Path(__file__).parent / "recorded_output"
 FILES = Path(__file__).parent / "files"
 POND, GATE, MISTAKES, CULVERT, CHEMISTRY = map(demo_file, ("sluice-pond", "gate", "mistakes", "culvert", "carbonate"))
 COMMANDS = {
@@ -82,7 +82,7 @@ def test_what_the_tool_says(name: str, tmp_path: Path) -> None:
         "\n".join([done.stdout, done.stderr, f"exit code {['zero', 'one', 'two'][done.returncode]}", *written]),
         numbers=name.startswith(("check", "latex")),
     )
-    kept = SAID / f"{name}.txt"
+    kept = RECORDED / f"{name}.txt"
     if not kept.exists():
         kept.write_text(output, encoding="utf-8")
         pytest.fail(f"nothing was kept for '{name}': now it is")

@@ -18,7 +18,7 @@ from matplotlib.figure import Figure
 import unhurried_heron as uh
 from unhurried_heron.demo import demo_file
 
-DRAWN = Path(__file__).parent / "drawn"
+RECORDED = Path(__file__).parent / "recorded_figures"
 MANY = "\n".join(f"p{k}' = -p{k}/{k}" for k in range(1, 10)) + "\nswell' = 100*cos(t)\ntotal = p1 + p2"
 CHAIN = uh.Problem.from_text(
     MANY, initial={**{f"p{k}": k for k in range(1, 10)}, "swell": 0}, interval=(0, 400), title="Nine pools",
@@ -167,7 +167,7 @@ def test_what_a_figure_holds(name: str) -> None:
         [f"figure {report(figure.get_size_inches())}", *(line for axes in figure.axes for line in lines(axes))]
     )
     held = re.sub(r"'[\d,]+ (accepted|refused)", r"'# \1", held) + "\n"
-    kept = DRAWN / f"{name}.txt"
+    kept = RECORDED / f"{name}.txt"
     if not kept.exists():
         kept.parent.mkdir(exist_ok=True)
         kept.write_text(held, encoding="utf-8")
