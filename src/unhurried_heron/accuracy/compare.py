@@ -128,7 +128,8 @@ def compare(
     with ctrl_c:
         if not ctrl_c.hit:
             apart, until = references.disagreement(), references.until
-    return Comparison(problem, tuple(rows), kept, apart, until, references.certain, references.lacking)
+    outcomes = tuple(each.outcome for each in runs)
+    return Comparison(problem, tuple(rows), kept, outcomes, apart, until, references.certain, references.lacking)
 
 
 def chosen_methods(methods: Any) -> list[Method]:
@@ -181,7 +182,8 @@ def _listed(values: Any, name: str, problem: Problem | None = None) -> list[floa
 def _row_of(method: Method, setting: dict[str, Any], found: Attempt) -> dict[str, Any]:
     """Return a row in which nothing is measured yet."""
     row = dict.fromkeys(COLUMNS)
-    return row | {"method": method.name, "rtol": setting.get("rtol"), "step": setting.get("step"), "ending": found.why}
+    known = {"method": method.name, "rtol": setting.get("rtol"), "step": setting.get("step"), "ending": found.ending}
+    return row | known
 
 
 def _row(
@@ -195,7 +197,6 @@ def _row(
     if run is None:
         return row, found
     row |= {"seconds in all": clock.perf_counter() - begun, **_counts(run), **_steps(run, setting.get("step"))}
-    row["ending"] = "reached the end" if run.ending.reason == "end" else run.ending.message
     try:
         with done_within(budget.seconds):
             row["limited by stability"] = stability_limited_steps(run, rows=_ROWS).share if run.times.size > 1 else None

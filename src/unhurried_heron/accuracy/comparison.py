@@ -12,6 +12,7 @@ from unhurried_heron.accuracy.conserved_quantities import OWN_SIZE
 from unhurried_heron.errors import RunError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
+from unhurried_heron.study.attempts import Outcome
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -46,6 +47,8 @@ class Comparison:
     runs : tuple of Run or None
         The run behind each row, recorded at the times where errors were looked for (of fixed steps also at ends of
         steps, where something is conserved); None where there was none.
+    outcomes : tuple of Outcome
+        What became of the run behind each row.
     disagreement : float or None
         By how much two reference runs of different families differ, relative to each state's scale: errors near or
         below it are not to be trusted. None for what is certain, or a single reference.
@@ -60,6 +63,7 @@ class Comparison:
     problem: Problem
     rows: tuple[dict[str, Any], ...]
     runs: tuple[Run | None, ...] = field(repr=False)
+    outcomes: tuple[Outcome, ...] = field(repr=False)
     disagreement: float | None
     trusted_until: float | None = None
     certain: bool = False
@@ -102,7 +106,7 @@ class Comparison:
     @property
     def failures(self) -> tuple[str, ...]:
         """Sentences on rows that did not reach the end."""
-        return failures_of(self.rows)
+        return failures_of(self.rows, self.outcomes)
 
     @property
     def columns(self) -> tuple[str, ...]:
@@ -144,7 +148,10 @@ class Comparison:
         name = self._column(by, self.columns)
         cells = [row.get(name) for row in self.rows]
         order = sorted(range(len(cells)), key=lambda k: (cells[k] is None, cells[k] if cells[k] is not None else 0))
-        return replace(self, rows=tuple(self.rows[k] for k in order), runs=tuple(self.runs[k] for k in order))
+        moved: dict[str, Any] = {
+            name: tuple(getattr(self, name)[k] for k in order) for name in ("rows", "runs", "outcomes")
+        }
+        return replace(self, **moved)
 
     @staticmethod
     def _column(name: str, known: tuple[str, ...]) -> str:
@@ -200,11 +207,11 @@ class Comparison:
         return pd.DataFrame(found, columns=columns).astype({"rank": "Int64"})
 
 
-def failures_of(rows: Iterable[dict[str, Any]]) -> tuple[str, ...]:
+def failures_of(rows: Iterable[dict[str, Any]], outcomes: Iterable[Outcome]) -> tuple[str, ...]:
     """Say of which method which settings did not reach the end, and why, those of one reason together."""
     settings: dict[tuple[str, ...], list[str]] = {}
-    for row in rows:
-        if row["ending"] != "reached the end":
+    for row, outcome in zip(rows, outcomes, strict=True):
+        if outcome is not Outcome.REACHED_END:
             kind, value = setting_of(row).split()
             settings.setdefault((row["method"], kind, row["ending"]), []).append(value)
     return tuple(f"{name}, {kind} {', '.join(values)}: {why}" for (name, kind, why), values in settings.items())

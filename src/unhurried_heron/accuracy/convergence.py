@@ -24,7 +24,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.arguments import several, whole
-from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, raise_what_all_raised, tried
+from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, Outcome, raise_what_all_raised, tried
 from unhurried_heron.study.reference import Kind, References, kind_of, size_of, up_to_its_stop
 
 if TYPE_CHECKING:
@@ -109,13 +109,16 @@ class Convergence:
         What errors are measured against.
     floor : float
         Errors near or below it are not certain: how far two references part, or rounding.
+    outcomes : tuple of Outcome
+        What became of the run behind each row.
     """
 
     problem: Problem
     rows: tuple[dict[str, Any], ...]
     orders: tuple[Orders, ...]
     reference: str
-    floor: float = field(default=0.0)
+    floor: float = 0.0
+    outcomes: tuple[Outcome, ...] = field(default=(), repr=False)
 
     def frame(self) -> pd.DataFrame:
         """Return a DataFrame, a row for each method and step.
@@ -134,7 +137,11 @@ class Convergence:
         table = TextTable([("method", "left"), *((name, "right") for name in shown)], self.problem.title)
         for row in self.rows:
             table.add_row(row["method"], *(number(row[name]) for name in shown))
-        sentences = [*map(str, self.orders), f"Errors against {self.reference}.", *failures_of(self.rows)]
+        sentences = [
+            *map(str, self.orders),
+            f"Errors against {self.reference}.",
+            *failures_of(self.rows, self.outcomes),
+        ]
         return as_text(table, "\n".join(sentences))
 
 
@@ -213,7 +220,7 @@ def convergence(
         orders.append(_orders(method, found, floor))
         rows += found
     raise_what_all_raised(runs)
-    return Convergence(problem, tuple(rows), tuple(orders), label, floor)
+    return Convergence(problem, tuple(rows), tuple(orders), label, floor, tuple(run.outcome for run in runs))
 
 
 def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable[[Method], list[float]]:
@@ -239,7 +246,7 @@ def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable
 
 def _row_of(method: Method, length: float, found: Attempt) -> dict[str, Any]:
     row: dict[str, Any] = {**dict.fromkeys(COLUMNS), "method": method.name, "step": length}
-    return row | {"ending": found.why or "reached the end"}
+    return row | {"ending": found.ending}
 
 
 def _row(problem: Problem, method: Method, length: float, limits: Budget, known: Any) -> tuple[dict[str, Any], Attempt]:

@@ -189,7 +189,7 @@ def compare(
         raise mistake
     if best is not None:
         console().print(ranking_table(outcome.best(best, by=by), best))
-    if any(row["ending"] != "reached the end" for row in outcome.rows):
+    if outcome.failures:
         raise typer.Exit(1)
 
 

@@ -65,7 +65,7 @@ def convergence(
 ) -> None:
     """Observe the order of methods: errors as fixed steps are halved."""
     from unhurried_heron.accuracy.convergence import convergence as observed
-    from unhurried_heron.study.attempts import INTERRUPTED
+    from unhurried_heron.study.attempts import Outcome
 
     problem = problem_to_study(file, changes, start, end)
     check_outputs(file, csv, plot)
@@ -79,7 +79,7 @@ def convergence(
         from unhurried_heron.figures.accuracy_figures import draw_convergence
 
         save(draw_convergence(found), plot)
-    if any(row["ending"] == INTERRUPTED.why for row in found.rows):
+    if Outcome.INTERRUPTED in found.outcomes:
         raise typer.Exit(1)
 
 
@@ -193,6 +193,7 @@ def explain(
     from unhurried_heron.diagnosis.explain import explain as explained
     from unhurried_heron.driver.integrate import integrate
     from unhurried_heron.quiet import quietly
+    from unhurried_heron.run.ending import EndingReason
 
     problem = problem_to_study(file, changes, start, end)
     check_outputs(file, plot)
@@ -202,7 +203,8 @@ def explain(
     with quietly():
         run = integrate(problem, **options, ledger=True, on_interrupt="return")
     # who has interrupted the run does not wait for others
-    seconds = _AFTER_INTERRUPT if run.ending.reason == "interrupted" else _SECONDS
+    interrupted = run.ending.reason is EndingReason.INTERRUPTED
+    seconds = _AFTER_INTERRUPT if interrupted else _SECONDS
     found = explained(run, seconds=seconds, on_interrupt="return")
     print(found)
     if plot is not None:

@@ -218,7 +218,7 @@ class _Looked:
         if run.ending.as_requested:
             return []
         statements = [Statement("ending", f"It did not end as asked: {run.ending.message}", {"time": run.ending.time})]
-        if run.ending.reason in ("budget", "interrupted"):
+        if run.ending.reason.cut_short:
             start, end = run.problem.interval
             done = abs(run.ending.time - start) / abs(end - start)
             if done > 0.0:

@@ -10,7 +10,7 @@ import numpy as np
 
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.driver.layout import March
-from unhurried_heron.kernels.memory.control import FOR_ESTIMATES
+from unhurried_heron.kernels.memory.control import Purpose
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
@@ -121,7 +121,7 @@ def _fastest_decay(march: March, time: float, state: Array, sign: float) -> floa
 
 def _rates(march: March, time: float, states: Array) -> Array | None:
     """Return the rates at several states, shape (rows, n_states), or None where not all could be had."""
-    march.control["purpose"] = FOR_ESTIMATES
+    march.control["purpose"] = Purpose.ESTIMATES
     found = evaluate_rows(march.native.rates, np.full(len(states), time), states)
     for name in ("rate_evaluations", "for_estimates"):
         march.control[name] += min(len(found) + 1, len(states))

@@ -9,7 +9,7 @@ from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.run.ending import Ending
+from unhurried_heron.run.ending import Ending, EndingReason
 
 # what a run says whose steps were as long as stability allows
 HELD_BACK = "held back by stability and not by accuracy"
@@ -65,26 +65,26 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
     stiff = stiffness(stop)
     if stop.interrupted:
         kept = f"The solution up to {at} was kept."
-        return Ending("interrupted", time, f"interrupted at {at}: incomplete.", f"{kept} {stiff}".rstrip())
+        return Ending(EndingReason.INTERRUPTED, time, f"interrupted at {at}: incomplete.", f"{kept} {stiff}".rstrip())
     values_advice = " ".join(filter(None, (stiff, stop.noise)))
     if reason is Reason.REACHED_END:
-        return Ending("end", time, f"reached the end, {at}.", values_advice)
+        return Ending(EndingReason.END, time, f"reached the end, {at}.", values_advice)
     if reason is Reason.EVENT:
-        return Ending("event", time, f"stopped by the event '{stop.event}' at {at}.", values_advice)
+        return Ending(EndingReason.EVENT, time, f"stopped by the event '{stop.event}' at {at}.", values_advice)
     if reason is Reason.PAUSED:
         return _out_of_budget(stop, problem, stiff)
     if reason is Reason.COLLAPSED:
         return _collapsed(stop, stiff)
     if reason is Reason.SWITCHING:
         return Ending(
-            "switching",
+            EndingReason.SWITCHING,
             time,
             f"the {stop.switch} goes back and forth without end at {at}.",
             "Both sides of it lead back to it. Give it two levels (open above one, shut below another), or smooth it.",
         )
     if reason is Reason.ACCUMULATING:
         return Ending(
-            "accumulating",
+            EndingReason.ACCUMULATING,
             time,
             f"the event '{stop.event}' happens faster and faster, towards t = {stop.towards:.10g}.",
             "Everything up to there was kept. Let the event change the model where it comes to rest (a parameter as a "
@@ -92,37 +92,37 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
         )
     if reason is Reason.ACTION_FAILED:
         return Ending(
-            "not finite",
+            EndingReason.NOT_FINITE,
             time,
             f"the event '{stop.event}' gives '{stop.component}' a value that is not finite at {at}.",
             "Look at its then=…: a quotient by zero, the root or logarithm of a number below zero, or an overflow.",
         )
     if reason is Reason.NO_ROOM:
         return Ending(
-            "too many at once",
+            EndingReason.TOO_MANY_AT_ONCE,
             time,
             f"more events and switches come together at {at} than there is room for.",
             "Look for events that set off each other, and for known times that all coincide.",
         )
     if reason is Reason.NEGATIVE:
         return Ending(
-            "below zero",
+            EndingReason.BELOW_ZERO,
             time,
             f"the rates lead state '{stop.component}' below zero at {at}, which is said never to be negative.",
             f"Let its rate end where the state is zero, as where({stop.component} > 0, …, 0), or take it out of "
             "never_negative.",
         )
     if reason is Reason.POLE:
-        return Ending("not finite", time, f"the step from {at} would cross a pole of the equations.",
+        return Ending(EndingReason.NOT_FINITE, time, f"the step from {at} would cross a pole of the equations.",
                       f"{stop.term} Take a smaller step=…, or let the step adapt with rtol=….".strip())  # fmt: skip
     if reason is Reason.NOT_FINITE:
         advice = _not_finite_advice(method, fixed=stop.fixed)
-        return Ending("not finite", time, _not_finite(stop), stop.term or advice)
+        return Ending(EndingReason.NOT_FINITE, time, _not_finite(stop), stop.term or advice)
     if reason is Reason.NEWTON_FAILED:
         return _not_converged(stop)
     stiff = "" if method.stiff else f" If the solution is smooth there, the problem may be stiff: try {FOR_STIFF}."
     return Ending(
-        "step too small",
+        EndingReason.STEP_TOO_SMALL,
         time,
         f"the step became too small for floating-point times at {at}.",
         stop.term or f"The solution may have a singularity there, or the tolerance cannot be met.{stiff}",
@@ -141,7 +141,7 @@ def stiffness(stop: Stop) -> str:
 def _collapsed(stop: Stop, stiff: str) -> Ending:
     at, switches = f"t = {stop.time:.10g}", "" if stop.held else " Leave switches=True."
     return Ending(
-        "collapsed",
+        EndingReason.COLLAPSED,
         stop.time,
         f"after {stop.steps:,} steps they have become so short at {at} that the rest would take {stop.left:.1g} more.",
         stiff
@@ -155,7 +155,7 @@ def _out_of_budget(stop: Stop, problem: Problem, stiff: str) -> Ending:
     rest = f"({stop.time:.10g}, {problem.interval[1]:.10g})"
     again = f"raise the budget, or start again from run.final with interval={rest}."
     return Ending(
-        "budget",
+        EndingReason.BUDGET,
         stop.time,
         f"the budget of {stop.budget} was used up at t = {stop.time:.10g}: incomplete.",
         f"{stiff} Or: {again}" if stiff else again[0].upper() + again[1:],
@@ -169,7 +169,7 @@ def _not_converged(stop: Stop) -> Ending:
         else "Look at the equations near this time: a jump, a singularity, or a Jacobian that is singular."
     )
     message = f"Newton's iteration did not converge at t = {stop.time:.10g}."
-    return Ending("Newton failed", stop.time, message, f"{stop.term} {advice}".strip())
+    return Ending(EndingReason.NEWTON_FAILED, stop.time, message, f"{stop.term} {advice}".strip())
 
 
 def _not_finite(stop: Stop) -> str:

@@ -197,7 +197,7 @@ def integrate(
         trace=trace,
     )
     run = execute(request, progress, on_interrupt, time.perf_counter() - begun)
-    if not run.ending.as_requested and run.ending.reason not in ("budget", "interrupted") and not QUIET.get():
+    if not run.ending.as_requested and not run.ending.reason.cut_short and not QUIET.get():
         warnings.warn(
             f"{run.ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2
         )

@@ -35,6 +35,7 @@ from unhurried_heron.model.sliding import (
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch
 from unhurried_heron.problem.pointwise import surroundings
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.event_log import SwitchLog
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
@@ -160,9 +161,9 @@ def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) 
             replace(_from(request, whole, model, (*along, *LEAVES[: len(surfaces)])), roots=roots)
         )
         stiff, roots = held_back or stiff, roots | left_at
-        left = surfaces and part.ending.reason == "event" and stopped >= len(events)
+        left = surfaces and part.ending.reason is EndingReason.EVENT and stopped >= len(events)
         acted = (
-            surfaces and part.ending.reason == "event" and not left and events[stopped].then is not None
+            surfaces and part.ending.reason is EndingReason.EVENT and not left and events[stopped].then is not None
             and not _ends(events[stopped], whole, stopped)
         )  # fmt: skip
         part = _nothing_twice(whole, part)

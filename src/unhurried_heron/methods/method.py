@@ -96,6 +96,8 @@ class Capabilities(NamedTuple):
         Whether either order of a pair can be carried on, `extrapolating`.
     changes_method : bool
         Whether another method takes its fixed steps, `at_fixed_steps`.
+    has_tableau : bool
+        Whether it has the coefficients ``a`` of a Runge-Kutta method: implicit stages are solved for by iterations.
     """
 
     several_orders: bool
@@ -104,9 +106,10 @@ class Capabilities(NamedTuple):
     fixed_reach: bool
     extrapolates: bool
     changes_method: bool
+    has_tableau: bool
 
 
-_MEMBERS: Final = ("of_order", "of_stages", "recurrence", "steps", "extrapolating", "at_fixed_steps")
+_MEMBERS: Final = ("of_order", "of_stages", "recurrence", "steps", "extrapolating", "at_fixed_steps", "a")
 
 
 def capabilities(method: Any) -> Capabilities:

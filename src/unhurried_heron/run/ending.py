@@ -3,22 +3,34 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from enum import StrEnum
 
-EndingReason = Literal[
-    "end",
-    "event",
-    "not finite",
-    "step too small",
-    "Newton failed",
-    "switching",
-    "accumulating",
-    "too many at once",
-    "below zero",
-    "collapsed",
-    "budget",
-    "interrupted",
-]
+
+class EndingReason(StrEnum):
+    """Why a run ended; each is equal to its text."""
+
+    END = "end"
+    EVENT = "event"
+    NOT_FINITE = "not finite"
+    STEP_TOO_SMALL = "step too small"
+    NEWTON_FAILED = "Newton failed"
+    SWITCHING = "switching"
+    ACCUMULATING = "accumulating"
+    TOO_MANY_AT_ONCE = "too many at once"
+    BELOW_ZERO = "below zero"
+    COLLAPSED = "collapsed"
+    BUDGET = "budget"
+    INTERRUPTED = "interrupted"
+
+    @property
+    def as_requested(self) -> bool:
+        """Whether the end of the interval was reached, or an event that stops."""
+        return self in (EndingReason.END, EndingReason.EVENT)
+
+    @property
+    def cut_short(self) -> bool:
+        """Whether the user's limits ended the run, and not the problem."""
+        return self in (EndingReason.BUDGET, EndingReason.INTERRUPTED)
 
 
 @dataclass(frozen=True)
@@ -27,11 +39,11 @@ class Ending:
 
     Attributes
     ----------
-    reason : str
-        "end" (reached the end of the interval), "event" (an event that stops), "not finite" (overflow, or rates that
-        are no numbers), "step too small", "Newton failed", "switching" (a switch goes back and forth without end),
-        "accumulating" (an event that changes something happens faster and faster), "too many at once" (events and
-        switches at one time), "below zero" (the rates lead a state there that is never negative),
+    reason : EndingReason
+        A text: "end" (reached the end of the interval), "event" (an event that stops), "not finite" (overflow, or
+        rates that are no numbers), "step too small", "Newton failed", "switching" (a switch goes back and forth
+        without end), "accumulating" (an event that changes something happens faster and faster), "too many at once"
+        (events and switches at one time), "below zero" (the rates lead a state there that is never negative),
         "collapsed" (the steps became so short that they would never come to the end), "budget" or "interrupted".
     time : float
         Where the run ended.
@@ -49,7 +61,7 @@ class Ending:
     @property
     def as_requested(self) -> bool:
         """Whether the run ended at the end of its interval or at an event that stops."""
-        return self.reason in ("end", "event")
+        return self.reason.as_requested
 
     def __str__(self) -> str:
         return f"{self.message} {self.advice}".strip()

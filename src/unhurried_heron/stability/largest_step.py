@@ -16,6 +16,7 @@ from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, in_use
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
+from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.stability.eigenvalues import eigenvalues_along, rows_worth
@@ -248,7 +249,7 @@ class _Search:
         if run is None:
             # functions may raise where a march leaves all bounds
             return False
-        if run.ending.reason == "budget":
+        if run.ending.reason is EndingReason.BUDGET:
             self.late = True
             return None
         states: Any = np.vstack([run.states, run.data.trajectory.end_state])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from enum import Enum, auto
 from typing import Any, Final, NamedTuple
 
 from unhurried_heron.driver.integrate import integrate
@@ -10,7 +11,18 @@ from unhurried_heron.errors import HeronError
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
+from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.run import Run
+
+
+class Outcome(Enum):
+    """What became of a run of a study."""
+
+    REACHED_END = auto()
+    STOPPED = auto()
+    ENDED_EARLY = auto()
+    RAISED = auto()
+    INTERRUPTED = auto()
 
 
 class Attempt(NamedTuple):
@@ -24,6 +36,22 @@ class Attempt(NamedTuple):
     def done(self) -> bool:
         """Whether it came to its end."""
         return self.run is not None and self.run.ending.as_requested
+
+    @property
+    def outcome(self) -> Outcome:
+        """What became of the run; without a run or an error, the study was interrupted before it."""
+        if self.run is None:
+            return Outcome.INTERRUPTED if self.raised is None else Outcome.RAISED
+        if self.run.ending.reason is EndingReason.END:
+            return Outcome.REACHED_END
+        return Outcome.STOPPED if self.done else Outcome.ENDED_EARLY
+
+    @property
+    def ending(self) -> str:
+        """What a row of a table says of it."""
+        if self.outcome is Outcome.REACHED_END:
+            return "reached the end"
+        return self.why if self.run is None else self.run.ending.message
 
 
 def tried(problem: Problem, method: str | Method, **options: Any) -> Attempt:

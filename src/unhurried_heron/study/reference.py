@@ -16,6 +16,7 @@ from unhurried_heron.families.registry import reference_methods
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.attempts import Attempt, raise_what_all_raised, tried
@@ -144,7 +145,7 @@ class References:
                 seconds = min(self._seconds, max(_MIN_SECONDS, 10.0 * taken))
                 self._runs[family] = self._integrate(family, self.grid, seconds)
         runs = [each.run for each in self._runs.values() if each.run is not None]
-        complete = [run.states for run in runs if run.ending.reason == "end"]
+        complete = [run.states for run in runs if run.ending.reason is EndingReason.END]
         if len(complete) < 2:
             return None
         apart = (np.abs(complete[0] - complete[1]) / size_of(complete[0])).max(axis=1)
@@ -203,7 +204,7 @@ class References:
         # another family first; its own where the other cannot do the problem (an explicit method on a stiff one)
         for family in sorted(reference_methods(), key=lambda name: name == method.family):
             run = self._runs[family].run
-            if run is not None and run.ending.reason == "end":
+            if run is not None and run.ending.reason is EndingReason.END:
                 related = " (same family)" if family == method.family else ""
                 return Truth(self._problem.states, run.states[:rows], f"{run.method} at rtol {self.rtol:.0e}{related}")
         tried = [f"{reference_methods()[family]}: {each.why.rstrip('.')}" for family, each in self._runs.items()]
@@ -275,7 +276,7 @@ def up_to_its_stop(problem: Problem, seconds: float | None = None) -> Problem:
     if not any(event.stop for event in problem.events):
         return plain
     run = _ran(_tight(problem, method, _LOOSEST, 2, seconds or _SECONDS) for method in (FOR_STIFF, DEFAULT))
-    stopped = run.ending.reason == "event" and run.ending.time != problem.interval[0]
+    stopped = run.ending.reason is EndingReason.EVENT and run.ending.time != problem.interval[0]
     return plain.with_(interval=(problem.interval[0], run.ending.time)) if stopped else plain
 
 

@@ -8,12 +8,13 @@ import numpy as np
 
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import Budget, refuse_no_problem
-from unhurried_heron.errors import RunError
+from unhurried_heron.errors import RunError, unforeseen
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
+from unhurried_heron.run.trace import Call, CallKind
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.arguments import whole
 
@@ -104,29 +105,28 @@ def _table(run: Run, steps: int) -> pd.DataFrame:
     before: tuple[float, Array, Array] | None = None
     acting: Any = run.data.methods[0]
     shown = trace[trace["step"] <= steps]
-    purposes, attempts = shown["purpose"].tolist(), shown["attempt"].tolist()
+    calls, attempts = _calls(run)[: len(shown)], shown["attempt"].tolist()
     values, state_rates, times = shown[list(names)].to_numpy(), shown[rates].to_numpy(), shown["time"].to_numpy()
     step_of = shown["step"].tolist()
     begun: set[int] = set()
     ended: set[int] = set()
-    for i, purpose in enumerate(purposes):
+    for i, call in enumerate(calls):
         step, here = step_of[i], (float(times[i]), values[i], state_rates[i])
-        if purpose == "start":
+        if call.kind is CallKind.START:
             before, past = here, [here]
+        if not call.kind.of_a_step:
             continue
-        if purpose.startswith(("starting step", "error", "largest", "between", "Jacobian", "time derivative")):
-            continue
-        ends = purpose.endswith("end of the step")
+        ends = call.kind.at_end
         if attempts[i] not in begun and not (ends and step in ended):
             begun.add(attempts[i])
             rows += _begins(acting, step, before, past)
-        if purpose != "end of the step":
-            rows.append([step, _named(purpose), *_line(here)])
+        if call.kind is not CallKind.END:
+            rows.append([step, _label(call), *_line(here)])
         if ends and _accepted(run, attempts[i]):
             ended.add(step)
             before = here
             past = [here, *past][: getattr(acting, "steps", 1)]
-        if i + 1 == len(purposes) or attempts[i + 1] != attempts[i] or ends:
+        if i + 1 == len(calls) or attempts[i + 1] != attempts[i] or ends:
             rows += _closes(run, attempts[i], step, results, rows)
             if not ends and step - 1 < len(results[0]) and _accepted(run, attempts[i]):
                 before = _hermite_at(run, results[0][step - 1], results[1][step - 1])
@@ -163,10 +163,16 @@ def _begins(method: Any, step: int, before: Any, past: list[Any]) -> list[list[A
     return [] if any(first) or before is None else [[step, "k1", *_line(before)]]
 
 
-def _named(purpose: str) -> str:
-    stage, _, rest = purpose.removesuffix(", end of the step").partition(", ")
-    name = stage.replace("stage ", "k")
-    return f"{name}, {rest}" if rest else name
+def _calls(run: Run) -> list[Call]:
+    if run.data.trace is None:
+        raise unforeseen("a step table of a run without its trace")
+    return run.data.trace.calls(run.problem.states, run.data.methods)
+
+
+def _label(call: Call) -> str:
+    if not call.stage:
+        return call.text
+    return f"k{call.stage}" + (f", iteration {call.iteration}" if call.iteration else "")
 
 
 def _closes(run: Run, attempt: int, step: int, results: tuple[Array, Array], rows: list[list[Any]]) -> list[list[Any]]:

@@ -17,6 +17,7 @@ from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
+from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.testing.memory import damaged, margins
@@ -97,7 +98,7 @@ def end_is_met(method: Method) -> None:
         _expect(runs[-1].tally.accepted == 13, f"{runs[-1].tally.accepted} of 13 steps")
     for run in runs:
         _expect(run.times[-1] == 10.0, f"ended at {run.times[-1]!r}")
-        _expect(run.ending.reason == "end", run.ending.message)
+        _expect(run.ending.reason is EndingReason.END, run.ending.message)
 
 
 def _observed(errors: Mapping[int, float]) -> list[float]:

@@ -122,6 +122,17 @@ class Reason(IntEnum):
     ACTION_FAILED = -9  # an event would give a state or parameter a value that is no number
 
 
+class Purpose(IntEnum):
+    """What the rates are evaluated for."""
+
+    STAGES = 0
+    JACOBIAN = 1  # differences, with respect to states or time
+    STARTING = 2  # where a run starts, or starts again beyond a switch, and for its first step
+    ESTIMATES = 3  # of the error between steps, and of stiffness
+    BETWEEN = 4  # the step polynomial
+    END = 5  # the rates at the end of a step
+
+
 # kernels compare with plain integers, which Numba freezes into the machine code
 REACHED_END: Final = int(Reason.REACHED_END)
 BUFFER_FULL: Final = int(Reason.BUFFER_FULL)
@@ -143,9 +154,12 @@ NEGATIVE: Final = int(Reason.NEGATIVE)
 
 # what a march calls its family for
 START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE = range(6)
-# what rates are asked for: stages; differences; where a run starts, or starts again beyond a switch; estimates of the
-# error between steps and of stiffness; the step polynomial; the rates at the end of a step
-FOR_STAGES, FOR_JACOBIAN, FOR_STARTING, FOR_ESTIMATES, FOR_BETWEEN, FOR_END = range(6)
+FOR_STAGES: Final = int(Purpose.STAGES)
+FOR_JACOBIAN: Final = int(Purpose.JACOBIAN)
+FOR_STARTING: Final = int(Purpose.STARTING)
+FOR_ESTIMATES: Final = int(Purpose.ESTIMATES)
+FOR_BETWEEN: Final = int(Purpose.BETWEEN)
+FOR_END: Final = int(Purpose.END)
 # what a family answers to ATTEMPT, if not with a reason to return
 REFUSED: Final = 10
 # The answer of a family to ATTEMPT where the step may be taken.
