@@ -10,7 +10,7 @@ import pytest
 from data.literature import REFERENCES, literature_problem
 
 import unhurried_heron as uh
-from unhurried_heron.accuracy.certificate import written
+from unhurried_heron.text.certificate_document import written
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.study.reference import References
 from unhurried_heron.study.taylor import taylor_states

@@ -14,8 +14,8 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron.deadline import done_within
-from unhurried_heron.driver.progress import ProgressBar
 from unhurried_heron.driver.watchdog import Watchdog
+from unhurried_heron.text.progress import ProgressBar
 
 
 def say(rate: str, interval: tuple[float, float], start: float = 1.0) -> uh.Problem:
@@ -240,7 +240,7 @@ def test_steps_obey_their_bounds() -> None:
 
 
 def test_progress_bar(capsys: pytest.CaptureFixture, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("unhurried_heron.driver.progress._SHOW_AFTER", 0.0)
+    monkeypatch.setattr("unhurried_heron.text.progress._SHOW_AFTER", 0.0)
     for title, shown in (("weir", "weir"), ("", "dormand-prince-54")):
         problem = uh.Problem.from_text("x' = -x", initial={"x": 1}, interval=(0, 1), title=title)
         uh.integrate(problem, "dormand-prince-54", progress=True)

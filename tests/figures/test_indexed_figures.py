@@ -2,24 +2,15 @@
 
 from __future__ import annotations
 
-import io
 import re
 
 import numpy as np
 import pytest
-from rich.console import Console
 
 import unhurried_heron as uh
 from unhurried_heron.checks.check import check_file
 from unhurried_heron.demo import demo_file
 from unhurried_heron.figures.records import states_record
-from unhurried_heron.text.tables import check_report, run_report
-
-
-def printed(renderable: object) -> str:
-    console = Console(file=io.StringIO(), width=140)
-    console.print(renderable)
-    return console.file.getvalue()  # type: ignore[attr-defined]  # a StringIO
 
 
 @pytest.fixture(scope="module")
@@ -37,7 +28,7 @@ def column() -> uh.Run:
 
 
 def test_a_large_family_is_one_row(column: uh.Run) -> None:
-    text = printed(run_report(column))
+    text = str(column)
     low, high = np.exp(-6), np.exp(-0.5)
     assert re.search(rf"u\[1\.\.12\] +{low:.6g} … {high:.6g} +m", text)
     assert "twice[1..12]" in text
@@ -78,17 +69,17 @@ def test_small_families_are_curves_and_plates_are_pictures() -> None:
 
 def test_switches_are_told_in_the_report() -> None:
     problem = uh.Problem.from_text("x' = where(t < 1, 1, 2) + sign(x - 1.5)", initial={"x": 0}, interval=(0, 3))
-    text = printed(run_report(uh.integrate(problem, budget={"steps": 500})))
+    text = str(uh.integrate(problem, budget={"steps": 500}))
     assert "landed on switches: t < 1 (1 time)" in text
 
 
 def test_switches_are_counted() -> None:
     user_input = {"initial": {"x": 0.0}, "interval": (0, 10)}
     once, twice = (uh.Problem.from_text(f"x' = where(sin(t) > {low}, 1, 0)", **user_input) for low in (0.5, -0.9))
-    assert "(4 times)" in printed(run_report(uh.integrate(once)))
-    assert "(2 times)" in printed(run_report(uh.integrate(twice)))
-    assert "(1 time)" in printed(run_report(uh.integrate(once.with_(interval=(0, 1)))))
-    assert "banded factors" in printed(run_report(uh.integrate(once, "radau-iia-5", linear="banded")))
+    assert "(4 times)" in str(uh.integrate(once))
+    assert "(2 times)" in str(uh.integrate(twice))
+    assert "(1 time)" in str(uh.integrate(once.with_(interval=(0, 1))))
+    assert "banded factors" in str(uh.integrate(once, "radau-iia-5", linear="banded"))
 
 
 def test_many_values_are_not_all_written_out() -> None:
@@ -100,14 +91,14 @@ def test_many_values_are_not_all_written_out() -> None:
 
 def test_the_check_is_printed_whole() -> None:
     report, _ = check_file(demo_file("mistakes"))
-    text = printed(check_report(report))
+    text = str(report)
     # carets stay under what they point at
     lines = text.splitlines()
     at = next(k for k, line in enumerate(lines) if "= widht * max" in line)
     assert lines[at].index("widht") == lines[at + 1].index("^")
     assert text.rstrip().endswith("6 things wrong")
     report, _ = check_file(demo_file("culvert"))
-    text = printed(check_report(report))
+    text = str(report)
     assert "(z')' = (-loss*z'*abs(z')/2 - 2*g*z)/length" in text
     assert "nothing wrong" in text
 

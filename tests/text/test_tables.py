@@ -1,4 +1,4 @@
-"""What the terminal shows."""
+"""Documents as a terminal shows them."""
 
 from __future__ import annotations
 
@@ -6,23 +6,26 @@ import io
 import re
 
 import pytest
-from rich.console import Console, RenderableType
+from rich.console import Console
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import all_methods
-from unhurried_heron.study.text_table import TextTable, number
-from unhurried_heron.text.tables import comparison_report, methods_table, run_report
+from unhurried_heron.study.methods_table import document_of
+from unhurried_heron.text.document import Column, Document, Table
+from unhurried_heron.text.numbers import number
+from unhurried_heron.text.terminal import renderables
 
 
-def shown(what: RenderableType, width: int = 140) -> str:
+def shown(document: Document, width: int = 140) -> str:
     console = Console(file=io.StringIO(), width=width)
-    console.print(what)
+    for part in renderables(document, width):
+        console.print(part)
     return console.file.getvalue()
 
 
 def test_a_run_is_told_whole(pond: uh.Problem) -> None:
     run = uh.integrate(pond, rtol={"level": 1e-6}, atol=1e-9, events=[uh.Event("level = 1", name="mark")])
-    text = shown(run_report(run))
+    text = shown(run.document())
     for words in (
         "auto took verner-76",
         "rtol 1e-06",
@@ -33,13 +36,13 @@ def test_a_run_is_told_whole(pond: uh.Problem) -> None:
         assert words in text
     assert f"{run.tally.accepted} steps accepted" in text
     assert "Jacobians" not in text
-    assert "Jacobians" in shown(run_report(uh.integrate(pond, "radau-iia-5")))
-    assert "step 0.5" in shown(run_report(uh.integrate(pond, "euler", step=0.5)))
+    assert "Jacobians" in shown(uh.integrate(pond, "radau-iia-5").document())
+    assert "step 0.5" in shown(uh.integrate(pond, "euler", step=0.5).document())
 
 
 def test_long_lists_of_events_say_how_many_are_left_out() -> None:
     problem = uh.Problem.from_text("x' = cos(t)", initial={"x": 0}, interval=(0, 100), events=[uh.Event("x = 0.5")])
-    text = shown(run_report(uh.integrate(problem)))
+    text = shown(uh.integrate(problem).document())
     assert text.count("x = 0.5") == 12
     assert "20 more events" in text
 
@@ -48,8 +51,8 @@ def test_failures_stand_out(pond: uh.Problem) -> None:
     problem = uh.Problem.from_text("x' = -500*x", initial={"x": 1}, interval=(0, 100))
     with pytest.warns(uh.IncompleteRunWarning, match="see run.ending"):
         run = uh.integrate(problem, "euler", step=0.1)
-    assert "take a smaller one" in shown(run_report(run)).replace("\n", " ")
-    text = shown(comparison_report(uh.compare(problem, ["adams-bashforth-1", "radau-iia-5"], rtol=1e-5, step=0.1)))
+    assert "take a smaller one" in shown(run.document()).replace("\n", " ")
+    text = shown(uh.compare(problem, ["adams-bashforth-1", "radau-iia-5"], rtol=1e-5, step=0.1).document())
     assert "adams-bashforth-1, step 0.1: state 'x' or its rate is not finite" in text
     assert "against radau-iia-5" not in text.split("radau-iia-5 against")[0]
     assert "closed form" not in text
@@ -58,7 +61,7 @@ def test_failures_stand_out(pond: uh.Problem) -> None:
 def test_numbers_and_names_are_never_cut() -> None:
     families = len({method.family for method in all_methods()})
     for width in (190, 60, 38, 20):
-        narrow = shown(methods_table(all_methods()), width=width)
+        narrow = shown(document_of(all_methods()), width=width)
         assert "euler" in narrow
         # the tables of all families leave out the same
         assert narrow.count("left out") == (width < 190)
@@ -67,8 +70,8 @@ def test_numbers_and_names_are_never_cut() -> None:
             assert all(method.name in narrow for method in all_methods())
         assert "…" not in narrow
     # as many columns as there is room for, and not one more
-    sheet = TextTable([("alpha", "left"), ("b", "right"), ("gamma", "right"), ("d", "right")])
-    sheet.add_row("word", "123.5", "7", "12,345")
+    columns = (Column("alpha", "words"), Column("b", digits=4), Column("gamma"), Column("d"))
+    sheet = Document("", (Table(columns, (("word", 123.5, 7, 12345),)),))
     whole = len(shown(sheet, 200).splitlines()[1])
     for width, kept in ((whole, 4), (whole - 1, 3), (whole - 10, 2), (whole - 19, 1)):
         lines = shown(sheet, width).splitlines()

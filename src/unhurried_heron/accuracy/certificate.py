@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final
 
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.text.document import Document
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -55,39 +56,21 @@ class Certificate:
 
         return pd.DataFrame(list(self.rows), columns=["time", "state", "value", "digits", "error", "computed"])
 
-    def __str__(self) -> str:
-        from unhurried_heron.study.text_table import TextTable, as_text
+    def document(self) -> Document:
+        """Return the values with their certain digits, and the statement below."""
+        from unhurried_heron.text.certificate_document import certificate_document
 
-        columns = [("time", "right"), ("state", "left"), ("certain value", "right"), ("digits", "right")]
-        table = TextTable([*columns, ("error below", "right")], self.problem.title)
-        for row in self.rows:
-            table.add_row(f"{row['time']:.10g}", row["state"], written(row["value"], row["digits"]), str(row["digits"]),
-                          f"{row['error']:.1e}")  # fmt: skip
-        return as_text(table, self.statement) if self.rows else self.statement
+        return certificate_document(self)
+
+    def __str__(self) -> str:
+        return str(self.document())
 
     @property
     def statement(self) -> str:
         """Whether it is certified and by what, or how far it got and why no farther, in a sentence."""
-        least = min((row["digits"] for row in self.rows), default=0)
-        if self.certified:
-            return (
-                f"Certified to {self.digits_wanted} digits: {' and '.join(self.methods)} agree with margin at rtol "
-                f"{self.rtol:.0e}; small changes of the start and the parameters grow {self.growth:.3g}-fold."
-                f"{self._unseen()}"
-            )
-        return f"Not certified to {self.digits_wanted} digits, but to {least or 'none'}. {self.reason}"
+        from unhurried_heron.text.certificate_document import certificate_statement
 
-    def _unseen(self) -> str:
-        """What no run can see: a function shows itself only where it is called."""
-        if self.problem.model.rates.written:
-            return ""
-        (start, end), unit = self.problem.interval, self.problem.units.get("t", "")
-        narrow = f"{abs(end - start) / MIN_STEPS:.3g}{' ' + unit if unit else ''}"
-        return f" Its rates are a function: what that does for less than {narrow} at a time could have been missed."
-
-
-def written(value: float, digits: int) -> str:
-    """Write a value with the digits that are certain, and no more."""
-    if value == 0.0 or digits < 1:
-        return "0" if value == 0.0 else "–"
-    return f"{value:.{digits - 1}e}" if not 1e-4 <= abs(value) < 1e8 else f"{value:.{digits}g}"
+        start, end = self.problem.interval
+        # a function shows itself only where it is called
+        narrowest = None if self.problem.model.rates.written else abs(end - start) / MIN_STEPS
+        return certificate_statement(self, narrowest)

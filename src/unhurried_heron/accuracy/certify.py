@@ -16,7 +16,7 @@ import numpy as np
 from unhurried_heron.accuracy.certificate import MIN_STEPS, Certificate
 from unhurried_heron.accuracy.resting_states import not_seen
 from unhurried_heron.driver.options import Budget, in_time, positive_option, refuse_no_problem
-from unhurried_heron.errors import HeronError, OptionError, excerpt, listing
+from unhurried_heron.errors import HeronError, OptionError, excerpt
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.model.switch_types import RootSwitch
@@ -28,6 +28,7 @@ from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.agreement import Agreement, agreement_of, grown
 from unhurried_heron.study.arguments import several, whole
 from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, raise_what_all_raised, tried
+from unhurried_heron.text import certificate_document as words
 
 if TYPE_CHECKING:
     pass
@@ -149,14 +150,13 @@ class _Search:
         """Tighten until the digits are certain, or it can go no further."""
         root = _root_at_start(self.problem)
         if root:
-            where = f"The argument of a root, '{root}', is zero at the start, where its derivative is infinite"
-            return self._refused(f"{where}: more than one solution may begin there.")
+            return self._refused(words.root_at_start(root))
         best: Agreement | None = None
         tolerance, before, reached, growth = 10.0 ** -(self.digits + 2), None, np.nan, np.nan
         tolerance = max(tolerance, _TIGHTEST)
         if not self._begins():
             raise_what_all_raised(self.runs)
-            return self._refused(self.reason if self.ctrl_c.hit else "No two families reached the end: " + self.reason)
+            return self._refused(self.reason if self.ctrl_c.hit else words.no_two_families(self.reason))
         while True:
             runs = self._both(tolerance)
             if runs is None:
@@ -175,7 +175,7 @@ class _Search:
                 break
             answers = [self._values(run) for run in (*runs, *before)]
             if self._differ((*runs, *before)):
-                self.reason = "The runs disagree on what happens: their events or endings are not the same."
+                self.reason = words.DISAGREE
                 break
             growth = grown(answers[0], moved, self.size, self.nudge)
             best = agreement_of(answers, moved, self.size, self.nudge, self._in_time(runs[0], answers[0]))
@@ -184,10 +184,7 @@ class _Search:
                 still = not_seen(self.problem, [*runs, *before])
                 if still:
                     best = best.without([self.problem.model.layout.slot(name) for name in still])
-                    self.reason = (
-                        f"The rate of {listing(still, quoted=True)} was zero wherever it was asked for, but may be "
-                        "another between: what no run has seen is not certain."
-                    )
+                    self.reason = words.rates_not_seen(still)
                 break
             # how a change grows is known where the tolerance hides no more than that
             if tolerance <= _TIGHTEST or (tolerance <= 10.0 * self.nudge and best.by_growth(self.digits)):
@@ -195,10 +192,10 @@ class _Search:
                 break
             before, tolerance = runs, max(tolerance * _TIGHTER, _TIGHTEST)
         if best is None:
-            return self._refused(self.reason or "The time given was too short for one comparison.")
+            return self._refused(self.reason or words.TOO_SHORT_FOR_ONE)
         done = best.enough(self.digits)
         if not done and not self.reason:
-            self.reason = f"The time given ended at rtol {reached:.0e}."
+            self.reason = words.ended_at(reached)
         rows, why = best.rows(self._when(runs or before), self.problem.states), "" if done else self.reason
         return Certificate(self.problem, self.digits, done, rows, self.pair, reached, growth, why)
 
@@ -277,7 +274,7 @@ class _Search:
         if len(runs) < len(found):
             return None
         if self._differ(runs):
-            self.reason = "Moved by a little at the start, the runs disagree on what happens: their events or endings."
+            self.reason = words.DISAGREE_WHEN_MOVED
             return None
         return [self._values(run) for run in runs]
 
@@ -301,7 +298,7 @@ class _Search:
              problem: Problem | None = None, seen: Any = (), **options: Any) -> Run | None:  # fmt: skip
         left = min(self.until - clock.monotonic(), seconds)
         if left <= 0.0 or self.ctrl_c.hit:
-            self.reason = self.reason or ("It was interrupted." if self.ctrl_c.hit else "The time given was too short.")
+            self.reason = self.reason or (words.INTERRUPTED if self.ctrl_c.hit else words.TOO_SHORT)
             return None
         states = self.problem.states
         allowed = tolerance * np.maximum(_OF_END * self.low, _OF_SIZE * self.size)
@@ -315,10 +312,10 @@ class _Search:
                           ledger=False, **options)  # fmt: skip
         self.runs.append(found)
         if self.ctrl_c.hit:
-            self.reason = "It was interrupted."
+            self.reason = words.INTERRUPTED
             return None
         if not found.done:
-            self.reason = f"{method} at rtol {tolerance:.0e}: {found.why}"
+            self.reason = words.did_not_end(method, tolerance, found.why)
             return None
         return found.run
 

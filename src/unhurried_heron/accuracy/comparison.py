@@ -13,10 +13,11 @@ from unhurried_heron.errors import RunError, as_text, excerpt, listing, near_spe
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.attempts import Outcome
+from unhurried_heron.text.comparison_document import no_run_ended, setting_of
+from unhurried_heron.text.document import Document
 
 if TYPE_CHECKING:
     import pandas as pd
-    from rich.console import RenderableType
 
 COLUMNS: Final = (
     "method", "rtol", "step", "error at end", "largest error", "worst state", "accepted", "refused", "rate evaluations",
@@ -69,50 +70,44 @@ class Comparison:
     certain: bool = False
     lacking: str = ""
 
-    def __str__(self) -> str:
-        """The table as wide as the terminal, what its errors are measured against, and how far that is certain."""
-        from unhurried_heron.study.text_table import as_text
+    def document(self) -> Document:
+        """Return errors and work side by side, what the errors are measured against, and how far that is certain."""
+        from unhurried_heron.text.comparison_document import comparison_document
 
-        return as_text(*comparison_table(self))
+        return comparison_document(self)
+
+    def __str__(self) -> str:
+        return str(self.document())
 
     @property
     def notes(self) -> tuple[str, ...]:
         """Sentences: what the errors of which methods are measured against, and how far that is certain."""
-        measured: dict[str, dict[str, None]] = {}
-        for row in self.rows:
-            if row["reference"]:
-                measured.setdefault(row["reference"], {})[row["method"]] = None
-        sentences = [f"Errors of {', '.join(methods)} against {reference}." for reference, methods in measured.items()]
-        if self.lacking:
-            sentences.append(f"Errors are left out, for no reference solution could be had: {self.lacking}.")
-        if self.trusted_until is not None:
-            sentences.append(
-                f"The references agree to four digits up to t = {self.trusted_until:.6g} and part beyond: errors are "
-                "measured up to there."
-            )
-        if self.disagreement is not None:
-            sentences.append(f"The references differ by at most {self.disagreement:.1e}; no smaller error is certain.")
-        elif sentences and not self.certain:
-            sentences.append("Only one reference could be had: nothing tells how certain it is.")
+        from unhurried_heron.text.comparison_document import notes_of
+
         scales = {key.removeprefix(SCALE): row[key] for row in self.rows for key in row if key.startswith(SCALE)}
-        sentences += [f"The drift of {name} is {scale}." for name, scale in scales.items() if scale != OWN_SIZE]
-        fixed = [row["step"] is not None for row in self.rows]
-        if any(fixed) and not all(fixed):
-            sentences.append(
-                "Some rows are of fixed steps, others follow a tolerance: compare them at equal error, not row by row."
-            )
-        return tuple(sentences)
+        return notes_of(self, {name: scale for name, scale in scales.items() if scale != OWN_SIZE})
 
     @property
     def failures(self) -> tuple[str, ...]:
         """Sentences on rows that did not reach the end."""
-        return failures_of(self.rows, self.outcomes)
+        from unhurried_heron.text.comparison_document import failures_of
+
+        return failures_of(failed_rows(self.rows, self.outcomes))
 
     @property
     def columns(self) -> tuple[str, ...]:
         """Columns of the frame: the usual ones, and those of conserved quantities and states never negative."""
         own = dict.fromkeys(key for row in self.rows for key in row if key not in COLUMNS)
         return (*COLUMNS[:-2], *own, *COLUMNS[-2:])
+
+    @property
+    def watched_columns(self) -> tuple[str, ...]:
+        """The columns of conserved quantities and states never negative that hold what was found."""
+        return tuple(
+            name
+            for name in self.columns
+            if name not in COLUMNS and not name.endswith(" at") and not name.startswith(SCALE)
+        )
 
     def frame(self, *, sort: str | None = None) -> pd.DataFrame:
         """Return a DataFrame, one row for each method and tolerance.
@@ -207,26 +202,17 @@ class Comparison:
         return pd.DataFrame(found, columns=columns).astype({"rank": "Int64"})
 
 
-def failures_of(rows: Iterable[dict[str, Any]], outcomes: Iterable[Outcome]) -> tuple[str, ...]:
-    """Say of which method which settings did not reach the end, and why, those of one reason together."""
-    settings: dict[tuple[str, ...], list[str]] = {}
-    for row, outcome in zip(rows, outcomes, strict=True):
-        if outcome is not Outcome.REACHED_END:
-            kind, value = setting_of(row).split()
-            settings.setdefault((row["method"], kind, row["ending"]), []).append(value)
-    return tuple(f"{name}, {kind} {', '.join(values)}: {why}" for (name, kind, why), values in settings.items())
-
-
-def setting_of(row: dict[str, Any]) -> str:
-    """Return tolerance or step of a row in words."""
-    return f"rtol {row['rtol']:.0e}" if row.get("rtol") is not None else f"step {row['step']:.3g}"
+def failed_rows(rows: Iterable[dict[str, Any]], outcomes: Iterable[Outcome]) -> list[dict[str, Any]]:
+    """Return the rows whose runs did not reach the end."""
+    pairs = zip(rows, outcomes, strict=True)
+    return [row for row, outcome in pairs if outcome is not Outcome.REACHED_END]
 
 
 def _work_at(rows: list[dict[str, Any]], error: float, by: str) -> tuple[float, str]:
     """Return the work for an error, and how it is known."""
     known = [row for row in rows if row["largest error"] is not None and row[by] is not None]
     if not known:
-        return np.nan, "no run came to the end: " + str(rows[0]["ending"])
+        return np.nan, no_run_ended(rows[0]["ending"])
     known.sort(key=lambda row: -row["largest error"])
     good = [row for row in known if row["largest error"] <= error]
     if not good:
@@ -242,45 +228,3 @@ def _work_at(rows: list[dict[str, Any]], error: float, by: str) -> tuple[float, 
     share = np.log(errors[0] / error) / np.log(errors[0] / errors[1])
     work = float(np.exp((1.0 - share) * np.log(loose[by]) + share * np.log(tight[by])))
     return work, f"between {setting_of(loose)} and {setting_of(tight)}"
-
-
-# what stands in a narrow column, in the order in which columns are left out, the last first
-_SHOWN = {
-    "error at end": "error at end", "largest error": "largest error", "accepted": "accepted", "refused": "refused",
-    "rate evaluations": "rates", "seconds": "seconds", "limited by stability": "by stability",
-    "jacobians": "Jacobians", "factorisations": "factored", "median step": "median step", "solves": "solves",
-}  # fmt: skip
-
-
-def comparison_table(comparison: Comparison) -> list[RenderableType]:
-    """Return errors and work side by side; below, what the errors are measured against and what failed."""
-    from rich.text import Text
-
-    from unhurried_heron.study.text_table import TextTable
-
-    own = [
-        name
-        for name in comparison.columns
-        if name not in COLUMNS and not name.endswith(" at") and not name.startswith(SCALE)
-    ]
-    # columns that have nothing to tell are left out; what the user has watched stands before further counts
-    sentences = [key for key in _SHOWN if any(row[key] or "error" in key for row in comparison.rows)]
-    index = sentences.index("seconds") + 1 if "seconds" in sentences else len(sentences)
-    keys = [*sentences[:2], "worst state", *sentences[2:index], *own, *sentences[index:]]
-    names = [(_SHOWN.get(key, key), "left" if key == "worst state" else "right") for key in keys]
-    table = TextTable([("method", "left"), ("rtol/step", "right"), *names], comparison.problem.title)
-    for row in comparison.rows:
-        setting = f"{row['rtol']:.0e}" if row["rtol"] is not None else f"step {_cell('step', row['step'])}"
-        table.add_row(row["method"], setting, *(_cell(key, row.get(key)) for key in keys))
-    lines: list[RenderableType] = [Text(note) for note in comparison.notes]
-    return [table, *lines, *(Text(failure, style="bold red") for failure in comparison.failures)]
-
-
-def _cell(key: str, value: object) -> str:
-    from unhurried_heron.study.text_table import number
-
-    if key == "worst state":
-        return str(value or "–")
-    if key == "limited by stability" and isinstance(value, float):
-        return f"{100.0 * value:.0f} %"
-    return number(value)

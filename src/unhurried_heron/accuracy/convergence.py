@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.accuracy.compare import chosen_methods
-from unhurried_heron.accuracy.comparison import failures_of
+from unhurried_heron.accuracy.comparison import failed_rows
 from unhurried_heron.driver.options import (
     Budget,
     budget_of,
@@ -26,6 +26,7 @@ from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.study.arguments import several, whole
 from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, Outcome, raise_what_all_raised, tried
 from unhurried_heron.study.reference import Kind, References, kind_of, size_of, up_to_its_stop
+from unhurried_heron.text.document import Document
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -83,15 +84,9 @@ class Orders:
     rounding_from: float
 
     def __str__(self) -> str:
-        if np.isnan(self.observed):
-            return f"{self.method}: no straight part to tell an order by (promised: {self.promised})."
-        sentences = (
-            f"{self.method}: order {self.observed:.2f} over the run, {self.at_end:.2f} at its end (promised: "
-            f"{self.promised}), from steps of {self.span[0]:.3g} to {self.span[1]:.3g}"
-        )
-        if not np.isnan(self.rounding_from):
-            sentences += f"; from {self.rounding_from:.3g} on rounding, or the reference, takes over"
-        return sentences + "."
+        from unhurried_heron.text.comparison_document import order_statement
+
+        return order_statement(self)
 
 
 @dataclass(frozen=True)
@@ -130,19 +125,21 @@ class Convergence:
 
         return pd.DataFrame(list(self.rows), columns=list(COLUMNS))
 
-    def __str__(self) -> str:
-        from unhurried_heron.study.text_table import TextTable, as_text, number
+    @property
+    def failures(self) -> tuple[str, ...]:
+        """Sentences on rows that did not reach the end."""
+        from unhurried_heron.text.comparison_document import failures_of
 
-        shown = ("step", "steps", "error at end", "order at end", "largest error", "order", "rate evaluations")
-        table = TextTable([("method", "left"), *((name, "right") for name in shown)], self.problem.title)
-        for row in self.rows:
-            table.add_row(row["method"], *(number(row[name]) for name in shown))
-        sentences = [
-            *map(str, self.orders),
-            f"Errors against {self.reference}.",
-            *failures_of(self.rows, self.outcomes),
-        ]
-        return as_text(table, "\n".join(sentences))
+        return failures_of(failed_rows(self.rows, self.outcomes))
+
+    def document(self) -> Document:
+        """Return errors and orders of each method at falling steps."""
+        from unhurried_heron.text.comparison_document import convergence_document
+
+        return convergence_document(self)
+
+    def __str__(self) -> str:
+        return str(self.document())
 
 
 def convergence(

@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from unhurried_heron.text.check_document import check_document
+from unhurried_heron.text.document import Document
+
 Weight = Literal["wrong", "doubtful", "note"]
 
 
@@ -44,13 +47,9 @@ class Report:
         """What has to be put right before the problem can be trusted."""
         return tuple(each for each in self.findings if each.weight == "wrong")
 
+    def document(self) -> Document:
+        """Return everything that was found, what is wrong first, and the reduced system."""
+        return check_document(self)
+
     def __str__(self) -> str:
-        lines = [self.title or "Problem"]
-        for each in self.findings:
-            first, *rest = each.message.splitlines()
-            lines += [f"{each.weight:>8}  {each.about}: {first}", *(f"          {line}" for line in rest)]
-        if self.first_order:
-            lines += ["as a first-order system", *(f"          {line}" for line in self.first_order.splitlines())]
-        count = len(self.wrong)
-        lines.append("nothing wrong" if not count else f"{count} thing{'s' * (count > 1)} wrong")
-        return "\n".join(lines)
+        return str(self.document())

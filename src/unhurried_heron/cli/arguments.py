@@ -177,7 +177,7 @@ def write_table(frame: Any, path: Path | None) -> None:
 
 def say(line: str) -> None:
     """Print a line."""
-    from unhurried_heron.text.tables import console
+    from unhurried_heron.text.terminal import console
 
     console().print(printable(line), soft_wrap=True)
 

@@ -51,7 +51,7 @@ from unhurried_heron.cli.study_commands import show_what_is_learnt
 from unhurried_heron.errors import OptionError, RunError, excerpt
 from unhurried_heron.methods.catalogue import COMPARED
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.study.methods_table import PURPOSES, chosen_for
+from unhurried_heron.study.methods_table import PURPOSES, chosen_for, document_of
 
 
 def run(
@@ -90,8 +90,8 @@ def run(
     from unhurried_heron.driver.integrate import integrate
     from unhurried_heron.driver.options import record_times
     from unhurried_heron.quiet import quietly
-    from unhurried_heron.text.answers import answers_report
-    from unhurried_heron.text.tables import console, run_report
+    from unhurried_heron.text.answers import answers_document
+    from unhurried_heron.text.terminal import console, show
 
     if exact and csv is None:
         raise OptionError("there is no table to put exact values into", name="--exact", location="--exact",
@@ -113,12 +113,12 @@ def run(
     with quietly():
         # the ending is printed below
         outcome = integrate(problem, **options, on_interrupt="return")
-    console().print(run_report(outcome))
+    show(outcome.document())
     message = worth_saying(outcome)
     if message:
         say(message)
     if queries:
-        console().print(answers_report(outcome, queries))
+        show(answers_document(outcome, queries))
     times: Any = (
         wanted if isinstance(wanted, int) or wanted == "steps" else up_to(outcome, record_times(problem, wanted))
     )
@@ -162,7 +162,8 @@ def compare(
     """Run several methods on the problem of a file and print errors, work and stability side by side."""
     from unhurried_heron.accuracy.compare import ALL
     from unhurried_heron.accuracy.compare import compare as compare_methods
-    from unhurried_heron.text.tables import comparison_report, console, ranking_table
+    from unhurried_heron.text.comparison_document import ranking_document
+    from unhurried_heron.text.terminal import show
 
     problem = problem_to_study(file, changes, start, end)
     check_outputs(file, csv, plot)
@@ -179,7 +180,7 @@ def compare(
     except RunError as error:
         # what was measured is not lost
         mistake = error
-    console().print(comparison_report(shown))
+    show(shown.document())
     write_table(shown.frame(), csv)
     if plot is not None:
         from unhurried_heron.figures.figures import draw_work
@@ -188,7 +189,7 @@ def compare(
     if mistake is not None:
         raise mistake
     if best is not None:
-        console().print(ranking_table(outcome.best(best, by=by), best))
+        show(ranking_document(outcome.best(best, by=by), best))
     if outcome.failures:
         raise typer.Exit(1)
 
@@ -199,9 +200,9 @@ def methods(
     ] = None,
 ) -> None:
     """List the methods: orders, work, whether they adapt their steps and suit stiff problems, their stability."""
-    from unhurried_heron.text.tables import console, methods_table
+    from unhurried_heron.text.terminal import show
 
-    console().print(methods_table(*chosen_for(purpose)))
+    show(document_of(*chosen_for(purpose)))
 
 
 def check(
@@ -216,7 +217,7 @@ def check(
     """Look a problem over before it runs: names, units, starting values, switches, order, stiffness, size."""
     from unhurried_heron.checks.check import check as check_problem
     from unhurried_heron.checks.check import check_file
-    from unhurried_heron.text.tables import check_report, console
+    from unhurried_heron.text.terminal import show
 
     report, problem = check_file(file)
     if problem is not None and (changes or start is not None or end is not None):
@@ -225,7 +226,7 @@ def check(
     if latex and problem is not None:
         print(problem.first_order().latex)
     else:
-        console().print(check_report(report))
+        show(report.document())
     if not report.ok:
         raise typer.Exit(1)
 
@@ -265,14 +266,14 @@ def demo(
     from unhurried_heron.demo import ACTING, NAMES, copy_demo_files, demo_file
     from unhurried_heron.driver.integrate import integrate
     from unhurried_heron.figures.figures import draw_steps, draw_work
-    from unhurried_heron.text.tables import comparison_report, console, run_report
+    from unhurried_heron.text.terminal import console, show
 
     out.mkdir(parents=True, exist_ok=True)
     copy_demo_files(out)
     for name in (*NAMES, *ACTING):
         problem = Problem.from_file(demo_file(name))
         outcome = integrate(problem, **file_options(problem), ledger=True)
-        console().print(run_report(outcome))
+        show(outcome.document())
         shown: Callable[[], None] = functools.partial(save_states, outcome, out / f"{name}-states.png")
         _keep(outcome, out / f"{name}.csv", out / f"{name}.json", shown, exact=False)
         if name in ACTING:
@@ -280,7 +281,7 @@ def demo(
             continue
         save(draw_steps(outcome), out / f"{name}-steps.png")
         table = compare_methods(problem, COMPARED, rtol=[1e-4, 1e-6, 1e-8])
-        console().print(comparison_report(table))
+        show(table.document())
         write_table(table.frame(), out / f"{name}-comparison.csv")
         save(draw_work(table), out / f"{name}-work.png")
         console().print()

@@ -43,6 +43,8 @@ from unhurried_heron.problem.problem import Problem
 _SECONDS = 10.0
 # and that of a run that was interrupted.
 _AFTER_INTERRUPT = 0.5
+# Significant digits of a step table.
+_DIGITS = 9
 
 
 def convergence(
@@ -159,17 +161,15 @@ def step_table(
 ) -> None:
     """Work out the first steps of a method, stage by stage, as by hand."""
     from unhurried_heron.study.step_table import step_table as worked_out
-    from unhurried_heron.study.text_table import TextTable, as_text, number
+    from unhurried_heron.text.answers import table_of
+    from unhurried_heron.text.document import Document
 
     problem = problem_to_study(file, changes, start, end)
     check_outputs(file, csv)
     given = file_options(problem, method=method, rtol=rtol, atol=atol, step=step, count=count)
     options = {name: given.get(name) for name in ("rtol", "atol", "step", "count")}
     found = worked_out(problem, str(given.get("method", DEFAULT)), steps=steps, **options)
-    sheet = TextTable([(str(name), "left" if name == "row" else "right") for name in found.columns], problem.title)
-    for row in found.itertuples(index=False):
-        sheet.add_row(*(str(value) if isinstance(value, str | int) else number(value, 9) for value in row))
-    print(as_text(sheet))
+    print(Document("", (table_of(found, problem.title, digits=_DIGITS),)))
     write_table(found, csv)
 
 

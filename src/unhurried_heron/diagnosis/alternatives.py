@@ -7,9 +7,10 @@ from functools import cached_property
 from typing import Any, Final
 
 from unhurried_heron.diagnosis.candidates import Candidate, seconds_in_turn, work_of
-from unhurried_heron.diagnosis.statements import Statement, many, of_seconds, of_tolerances, rounded
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.run.run import Run
+from unhurried_heron.text.document import Statement
+from unhurried_heron.text.numbers import counted, in_seconds, in_tolerances, rounded
 
 # clearly less is less than this share
 _CLEARLY: Final = 0.7
@@ -50,14 +51,12 @@ class Alternative:
         own_seconds, seconds = seconds_in_turn(run, best.run)
         figures: dict[str, Any] = {"method": best.method, "steps": tally.accepted, "seconds": seconds,
                                    "rate evaluations": tally.rate_evaluations}  # fmt: skip
-        counts = (
-            f"{best.method} takes {many(tally.accepted, 'step')}, {many(tally.rate_evaluations, 'rate evaluation')}"
-        )
-        counts += f" and {of_seconds(seconds)}"
-        mine = f"this run took {own.accepted:,}, {own.rate_evaluations:,} and {of_seconds(own_seconds)}"
+        evaluations = counted(tally.rate_evaluations, "rate evaluation")
+        counts = f"{best.method} takes {counted(tally.accepted, 'step')}, {evaluations} and {in_seconds(seconds)}"
+        mine = f"this run took {own.accepted:,}, {own.rate_evaluations:,} and {in_seconds(own_seconds)}"
         if self.errors is not None:
             figures["error"], figures["own error"] = self.errors[1], self.errors[0]
-            counts += f", off by up to {of_tolerances(self.errors[1])}"
+            counts += f", off by up to {in_tolerances(self.errors[1])}"
             mine += f", off by up to {rounded(self.errors[0], 2)}"
         figures["times"] = 1.0 / max(self.work, 1e-12)
         figures["times in steps"] = own.accepted / max(tally.accepted, 1)

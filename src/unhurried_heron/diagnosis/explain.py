@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
-import textwrap
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -14,9 +12,7 @@ import numpy as np
 from unhurried_heron.deadline import done_within
 from unhurried_heron.diagnosis.alternatives import Alternative, the_best
 from unhurried_heron.diagnosis.candidates import Candidate, again, candidates_for, taken_by
-from unhurried_heron.diagnosis.statements import Statement, many, of_seconds, of_time, rounded, share_of, stretches_of
 from unhurried_heron.diagnosis.tolerance_diagnosis import Truth, hardest, scales
-from unhurried_heron.driver.endings import HELD_BACK
 from unhurried_heron.driver.options import positive_option
 from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.late_bindings import STUDIES
@@ -29,6 +25,8 @@ from unhurried_heron.stability.stability_limited_steps import (
 )
 from unhurried_heron.study.arguments import a_run
 from unhurried_heron.study.attempts import OnInterrupt, in_words
+from unhurried_heron.text.document import Document, Statement
+from unhurried_heron.text.numbers import at_time, counted, in_seconds, rounded, share_of, stretches_in_words
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -62,12 +60,12 @@ class Explanation:
     run: Run = field(repr=False)
     statements: tuple[Statement, ...]
 
+    def document(self) -> Document:
+        """Return the sentences as the points of a list."""
+        return Document(f"{self.run.problem.title or 'The run'}, {self.run.method}", self.statements, listed=True)
+
     def __str__(self) -> str:
-        title = self.run.problem.title or "The run"
-        width = max(40, shutil.get_terminal_size((180, 50)).columns)
-        page = textwrap.TextWrapper(width, subsequent_indent="  ", break_on_hyphens=False, break_long_words=False)
-        lines = [page.fill(f"- {each.text}") for each in self.statements]
-        return "\n".join([f"{title}, {self.run.method}", *lines])
+        return str(self.document())
 
     def frame(self) -> pd.DataFrame:
         """Return a DataFrame, a row for each sentence: ``about``, ``text`` and its ``figures``, a dict."""
@@ -116,7 +114,7 @@ def worth_saying(run: Run) -> str:
     Only runs that say of themselves that stability held them back are looked at, and what a budget ended.
     """
     looked = _Looked(run)
-    if HELD_BACK in run.ending.advice:
+    if run.ending.limited_until is not None:
         found = candidates_for(run, stiff=True)
         best = Alternative(run, found[0]) if found and found[0].done else None
         if best is not None and best.better:
@@ -228,7 +226,7 @@ class _Looked:
                     Statement(
                         "budget",
                         f"It came through {share_of(done)} of the interval; at this pace the rest "
-                        f"takes about {more:,.0f} more steps and {of_seconds(seconds)}.",
+                        f"takes about {more:,.0f} more steps and {in_seconds(seconds)}.",
                         {"done": done, "steps": more, "seconds": seconds},
                     )
                 )
@@ -262,7 +260,9 @@ class _Looked:
                    "newton": newton}  # fmt: skip
         parts = []
         if self.region is not None and stability >= _SOME:
-            parts.append(f"stability held back {share_of(stability)} ({stretches_of(self.region, self.unit)})")
+            parts.append(
+                f"stability held back {share_of(stability)} ({stretches_in_words(self.region.stretches(), self.unit)})"
+            )
         if longest >= _SOME:
             parts.append(f"the largest step allowed bounded {share_of(longest)} ({self._between(bounded)})")
         if landed >= _SOME:
@@ -274,13 +274,13 @@ class _Looked:
             parts.append(f"accuracy chose {share_of(accuracy)}")
         if self.region is None:
             parts.append(f"what stability did could not be told ({self.unknown or 'no run kept its steps'})")
-        text = f"Of {many(accepted, 'step')}, " + "; ".join(parts) + "."
+        text = f"Of {counted(accepted, 'step')}, " + "; ".join(parts) + "."
         return [Statement("steps", text, figures)]
 
     def _between(self, times: Array) -> str:
         """Say between which times something happened."""
         ends = (float(times[0]), float(times[-1]))[:: 1 if self.run.ending.time >= self.run.problem.interval[0] else -1]
-        return of_time(ends[0], self.unit) if ends[0] == ends[1] else f"{of_time(ends[0], '')} to {ends[1]:.6g}"
+        return at_time(ends[0], self.unit) if ends[0] == ends[1] else f"{at_time(ends[0], '')} to {ends[1]:.6g}"
 
     def _fixed_stability(self) -> list[Statement]:
         if self.region is None or not self.region.z.size:
@@ -295,7 +295,7 @@ class _Looked:
         first = float(self.region.times[int(np.argmax(outside))])
         text = (
             f"A decaying mode lay outside the stability region in {share_of(share)} of the steps looked at, first at "
-            f"{of_time(first, self.unit)}: what should die out grows there."
+            f"{at_time(first, self.unit)}: what should die out grows there."
         )
         return [Statement("steps", text, {"outside": share, "first": first})]
 
@@ -339,7 +339,7 @@ class _Looked:
             return [Statement("stiffness", text, {"factor": factor})]
         covered = float(np.abs(looked.steps)[stiff] @ looked.counts[stiff])
         share = min(1.0, covered / float(np.abs(looked.steps) @ looked.counts))
-        where = stretches_of(looked, self.unit, stiff)
+        where = stretches_in_words(looked.stretches(stiff), self.unit)
         text = (
             f"The problem is stiff over {share_of(share)} of the time ({where}): an explicit method ({FOR_SMOOTH}) "
             f"must take steps up to {rounded(factor)} times shorter than the solution needs."
@@ -353,7 +353,7 @@ class _Looked:
         if not tally.refused or self.run.options["step"] is not None:
             return []
         cost = tally.refused / tried
-        text = f"{many(tally.refused, 'step')} of {tried:,} tried {'was' if tally.refused == 1 else 'were'} refused"
+        text = f"{counted(tally.refused, 'step')} of {tried:,} tried {'was' if tally.refused == 1 else 'were'} refused"
         text += f", {share_of(cost)} of the work" + (": little." if cost < _COSTLY else ": much.")
         if tally.newton_failures:
             text += f" {tally.newton_failures:,} of them because Newton's iteration failed."

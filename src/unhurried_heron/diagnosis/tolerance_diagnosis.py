@@ -8,12 +8,13 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.diagnosis.candidates import again, taken_by, work_of
-from unhurried_heron.diagnosis.statements import Statement, of_time, of_tolerances, share_of
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.text.document import Statement
+from unhurried_heron.text.numbers import at_time, in_tolerances, share_of
 
 # The factor by which a fixed step is shortened for the run that the answer is compared with.
 _HALF: Final = 0.5
@@ -123,7 +124,7 @@ def hardest(run: Run, truth: Truth) -> list[Statement]:
         return []
     row, column = np.unravel_index(int(scaled.argmax()), scaled.shape)
     name, worst = run.problem.states[int(column)], float(scaled[row, column])
-    when = of_time(float(times[row]), run.problem.units.get("t", ""))
+    when = at_time(float(times[row]), run.problem.units.get("t", ""))
     tighter = "at half the step" if truth.fixed else f"{_TIMES[truth.times]} times tighter"
     if not worst:
         return [Statement("states", f"A run {tighter} gives the very same answer.", {"error": 0.0})]
@@ -131,7 +132,7 @@ def hardest(run: Run, truth: Truth) -> list[Statement]:
         text = f"By a run {tighter}, the error is largest in '{name}', at {when}: about {worst:.2g} of its size."
     else:
         text = (
-            f"The hardest state is '{name}': by a run {tighter} it is off by up to {of_tolerances(worst)}, at {when}."
+            f"The hardest state is '{name}': by a run {tighter} it is off by up to {in_tolerances(worst)}, at {when}."
         )
     statements = [Statement("states", text, {"state": name, "time": float(times[row]), "error": worst})]
     return statements if truth.fixed or worst <= _MUCH else [*statements, *_whose(worst, truth)]
@@ -142,7 +143,7 @@ def _whose(worst: float, truth: Truth) -> list[Statement]:
     growth = truth.growth()
     if growth is None:
         return []
-    moves = f"a start moved by one tolerance moves the answer by up to {of_tolerances(growth)}"
+    moves = f"a start moved by one tolerance moves the answer by up to {in_tolerances(growth)}"
     if growth > _OWN * worst:
         text = f"The problem itself makes errors grow: {moves}. 'certify' tells which digits are certain."
     else:

@@ -5,16 +5,15 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import replace
-from itertools import zip_longest
 from typing import Any, Final
 
 import numpy as np
 
 from unhurried_heron.deadline import seconds_allowed
-from unhurried_heron.driver.diagnostics import held_back, noise
+from unhurried_heron.driver.diagnostics import quiet_states, stability_limit
 from unhurried_heron.driver.drive import Driver
 from unhurried_heron.driver.ending_causes import cause_of, fastest_state
-from unhurried_heron.driver.endings import HELD_BACK, Stop, ending_of, stiffness
+from unhurried_heron.driver.endings import ending_of
 from unhurried_heron.driver.layout import March
 from unhurried_heron.driver.layout_pool import give_back
 from unhurried_heron.driver.recorder import recorded
@@ -22,6 +21,7 @@ from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.kernels.memory.control import LEDGER, Reason
+from unhurried_heron.kernels.memory.multistep_work import StiffnessSwitchingWork
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.time_derivatives import can_break
 from unhurried_heron.problem.problem import Problem
@@ -31,35 +31,37 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.run.run_data import RunData
 from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, StepTrajectory, Trajectory
+from unhurried_heron.text import endings as text
+from unhurried_heron.text.ending_facts import Leaps, QuietStates, StabilityLimit, Stop
 
-# Stiff stretches that are listed.
-_SHOWN: Final = 4
 # Numbers that are compared one by one.
 _FEW: Final = 64
 # Numbers that are kept twice at known jumps, before and after.
 _MAX_NUMBERS: Final = 10_000_000
 _BY_EVENT: Final = (Reason.EVENT, Reason.ACCUMULATING, Reason.ACTION_FAILED)
-_WITH_TERMS: Final = (Reason.NOT_FINITE, Reason.STEP_TOO_SMALL, Reason.NEWTON_FAILED, Reason.POLE)
+_FAILURES: Final = (Reason.NOT_FINITE, Reason.STEP_TOO_SMALL, Reason.NEWTON_FAILED, Reason.POLE)
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
 
 
-def judged(request: RunRequest, run: Run, stiff: str) -> Run:
+def judged(request: RunRequest, run: Run, limit: StabilityLimit | None) -> Run:
     """Return a run of several parts with what is to be said of the whole of it.
 
     Parameters
     ----------
-    stiff : str
-        What the last part said whose steps were held back by stability; empty where none was.
+    request : RunRequest
+    run : Run
+    limit : StabilityLimit or None
+        Of the last part whose steps were held back by stability.
     """
     ending = run.ending
     if not ending.as_requested:
         return run
-    sentences = [] if HELD_BACK in ending.advice else [stiff]
-    sentences += [
-        ending.advice,
-        noise(request.problem, run.data.trajectory, request.absolute) if request.adapts else "",
-    ]
-    return replace(run, ending=replace(ending, advice=" ".join(filter(None, sentences))))
+    sentences = [] if ending.limited_until is not None else [text.stability_limit(limit)]
+    sentences.append(ending.advice)
+    if request.adapts:
+        sentences.append(text.noise(quiet_states(request.problem, run.data.trajectory, request.absolute)))
+    until = ending.limited_until if limit is None or ending.limited_until is not None else limit.until
+    return replace(run, ending=replace(ending, advice=" ".join(filter(None, sentences)), limited_until=until))
 
 
 def build_run(
@@ -101,13 +103,11 @@ def build_run(
     )
 
 
-def stiffness_of(request: RunRequest, driver: Driver) -> str:
-    """Return what a part of a run says of steps that stability held back; empty where there is nothing to say."""
+def limit_of(request: RunRequest, driver: Driver) -> StabilityLimit | None:
+    """Return where stability held back the steps of a part of a run, which is judged as a whole later."""
     if not request.adapts or (driver.slide is None and not request.continues):
-        return ""
-    last = driver.march.last
-    until = held_back(driver.march, request.method, driver.looks)
-    return stiffness(Stop(Reason.REACHED_END, last("time"), steps=last("accepted"), stiff=until))
+        return None
+    return stability_limit(driver.march, request.method, driver.looks)
 
 
 def _with_known_jumps(trajectory: Trajectory, march: March, problem: Problem) -> Trajectory:
@@ -175,15 +175,18 @@ def _options(request: RunRequest) -> dict[str, Any]:
     return options
 
 
-def _noise(request: RunRequest, driver: Driver, trajectory: Trajectory) -> str:
-    """Return what is doubtful about the size of states, or of steps; nothing of a part of a run, or without steps."""
+def _noise(request: RunRequest, driver: Driver, trajectory: Trajectory) -> QuietStates | Leaps | None:
+    """Return what is doubtful about the size of states, or of steps; None of a part of a run, or without steps."""
     if request.continues or driver.slide is not None or not driver.march.last("accepted"):
-        return ""
-    return noise(request.problem, trajectory, request.absolute) if request.adapts else _leaps(driver)
+        return None
+    if request.adapts:
+        return quiet_states(request.problem, trajectory, request.absolute)
+    count = driver.march.last("leaps")
+    return Leaps(count, driver.march.last("leap_time")) if count else None
 
 
 def _stop(request: RunRequest, driver: Driver, reason: Reason, trajectory: Trajectory, event_log: EventLog) -> Stop:
-    last, judged = driver.march.last, request.adapts
+    last = driver.march.last
     bad, by = last("bad_component"), last("stopped_by")
     stopped = request.events[by].name if by < len(request.events) else ""
     return Stop(
@@ -198,28 +201,13 @@ def _stop(request: RunRequest, driver: Driver, reason: Reason, trajectory: Traje
         towards=event_log.accumulates_at(last("stopped_by")) if reason is Reason.ACCUMULATING else math.nan,
         component=_named(request, bad),
         bad_time=last("bad_time"),
-        term=_cause(request, driver, reason, trajectory),
+        cause=cause_of(request.problem, driver.march, trajectory) if reason in _FAILURES else None,
+        fastest=fastest_state(request.problem, driver.march) if reason is Reason.COLLAPSED else "",
         left=driver.left,
         held=request.held,
-        stiff=held_back(driver.march, request.method, driver.looks) if judged else math.nan,
+        limit=stability_limit(driver.march, request.method, driver.looks) if request.adapts else None,
         noise=_noise(request, driver, trajectory),
     )
-
-
-def _cause(request: RunRequest, driver: Driver, reason: Reason, trajectory: Trajectory) -> str:
-    if reason is Reason.COLLAPSED:
-        return fastest_state(request.problem, driver.march)
-    return cause_of(request.problem, driver.march, trajectory) if reason in _WITH_TERMS else ""
-
-
-def _leaps(driver: Driver) -> str:
-    """Say that fixed steps were so long that their equations did not continue the solution, if some were."""
-    count, time = driver.march.last("leaps"), driver.march.last("leap_time")
-    if not count:
-        return ""
-    steps = "one step" if count == 1 else f"{count:,} steps"
-    return (f"In {steps}, first at t = {time:.6g}, the equations of the step had no root that continues the solution, "
-            "and another was taken: the step is too long there, or the solution leaps.")  # fmt: skip
 
 
 def _named(request: RunRequest, index: int) -> str:
@@ -245,18 +233,10 @@ def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:
 
 
 def _selection(members: tuple[str, ...], driver: Driver) -> str:
-    """Say in a sentence which methods were taken, and why."""
+    """Return a sentence on which methods were taken, and why."""
     work = driver.march.own
     steps = [(name, int(count)) for name, count in zip(members, work.taken, strict=True) if count]
-    taken = " and ".join(f"{name} for {count:,} step{'s' * (count > 1)}" for name, count in steps)
-    if not hasattr(work, "when"):
-        return f"took {taken}: more stages where the iteration converged well." if taken else ""
+    if not isinstance(work, StiffnessSwitchingWork):
+        return text.selection_among_orders(steps)
     changes = driver.march.last("changes")
-    if not changes:
-        return f"took {taken}: nothing faster than the solution held its steps back." if taken else ""
-    times = [f"{time:.4g}" for time in work.when[:changes]]
-    stretches = [
-        f"from t = {a}" + (f" to {b}" if b else "") for a, b in zip_longest(times[::2], times[1::2], fillvalue="")
-    ]
-    more = " …" if changes > len(times) or len(stretches) > _SHOWN else ""
-    return f"took {taken}: stiff {', '.join(stretches[:_SHOWN])}{more}."
+    return text.selection_by_stiffness(steps, work.when[:changes].tolist(), changes)

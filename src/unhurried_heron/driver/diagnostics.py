@@ -1,8 +1,7 @@
-"""What a run should say of itself when it ends: steps held back by stability, states that are noise."""
+"""What is seen of a run when it ends: steps held back by stability, states below their tolerance."""
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from typing import Final, NamedTuple
 
@@ -14,6 +13,7 @@ from unhurried_heron.kernels.memory.control import Purpose
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
+from unhurried_heron.text.ending_facts import QuietStates, StabilityLimit
 
 # fewer steps than this are quick anyway
 _MANY_STEPS: Final = 1000
@@ -28,7 +28,7 @@ _MIN: Final = 0.5
 # and at most this multiple of it.
 _MAX: Final = 2.0
 # States that one sentence names.
-_SHOWN: Final = 4
+_MAX_NAMES: Final = 4
 # a run is looked at on its way after so many attempts, which take a hundred times as long as a look, and again after so
 # many times the attempts until the look before; what lies further back than this part of them is not worth a word
 _FIRST: Final = 100_000
@@ -66,15 +66,23 @@ def worth_keeping(looks: Sequence[Look], attempts: int) -> list[Look]:
     return [each for each in looks if each.attempts > _PART * attempts]
 
 
-def held_back(march: March, method: Method, looks: Sequence[Look]) -> float:
-    """Return when a method's steps were last as long as its stability allows; NaN where they were not.
+def stability_limit(march: March, method: Method, looks: Sequence[Look]) -> StabilityLimit | None:
+    """Return when a method's steps were last as long as its stability allows; None where they were not.
 
-    ``looks``: at the run before. What held back none of the last steps, nor of most before, is not told.
+    A limit that held back none of the last steps, nor of most before, is not told.
+
+    Parameters
+    ----------
+    march : March
+    method : Method
+    looks : sequence of Look
+        At the run before.
     """
     control, limit = march.control, method.real_stability_limit
-    attempts = int(control["accepted"][0] + control["refused"][0])
-    if int(control["accepted"][0]) < _MANY_STEPS or not np.isfinite(limit):
-        return math.nan
+    accepted = int(control["accepted"][0])
+    attempts = accepted + int(control["refused"][0])
+    if accepted < _MANY_STEPS or not np.isfinite(limit):
+        return None
     sign, context = float(np.sign(march.control["step"][0])), march.native.context.array
     here = look_at(march, attempts)
     try:
@@ -83,10 +91,10 @@ def held_back(march: March, method: Method, looks: Sequence[Look]) -> float:
             with np.errstate(all="ignore"):
                 decay = _fastest_decay(march, look.time, look.state, sign)
             if _MIN * limit <= decay * look.step <= _MAX * limit:
-                return look.time
+                return StabilityLimit(accepted, look.time, float(control["time"][0]))
     finally:
         context[:] = here.context
-    return math.nan
+    return None
 
 
 def _fastest_decay(march: March, time: float, state: Array, sign: float) -> float:
@@ -134,22 +142,27 @@ def _rates(march: March, time: float, states: Array) -> Array | None:
     return None
 
 
-def noise(problem: Problem, trajectory: Trajectory, absolute: Array) -> str:
-    """Return a sentence on the states that never came above ten times their absolute tolerance; empty without any."""
+def quiet_states(problem: Problem, trajectory: Trajectory, absolute: Array) -> QuietStates | None:
+    """Return the states that never came above ten times their absolute tolerance; None without any.
+
+    Parameters
+    ----------
+    problem : Problem
+    trajectory : Trajectory
+    absolute : ndarray, shape (n_states,)
+        The absolute tolerances.
+    """
     largest = trajectory.largest()
     low = (largest > 0.0) & (0.1 * largest < absolute)
     if not low.any():
-        return ""
+        return None
     quiet = np.flatnonzero(low)
-    layout = problem.model.layout
-    names = ", ".join(f"'{layout.name_of(int(k))}'" for k in quiet[:_SHOWN]) + (
-        " and others" if quiet.size > _SHOWN else ""
-    )
     worst = int(quiet[0])
-    its = "its" if quiet.size == 1 else "their"
-    seen = "at the recorded times " if isinstance(trajectory, RecordedTrajectory) else ""
-    return (
-        f"{names} never came above ten times {its} absolute tolerance {seen}(at most {largest[worst]:.2g}, "
-        f"atol {absolute[worst]:.2g}): little or nothing of these values is certain. "
-        "Give a smaller atol=…, by name where states differ in size."
+    return QuietStates(
+        names=tuple(problem.model.layout.name_of(int(k)) for k in quiet[:_MAX_NAMES]),
+        more=quiet.size > _MAX_NAMES,
+        several=quiet.size > 1,
+        largest=float(largest[worst]),
+        absolute=float(absolute[worst]),
+        recorded=isinstance(trajectory, RecordedTrajectory),
     )

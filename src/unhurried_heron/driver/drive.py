@@ -13,7 +13,6 @@ from unhurried_heron.deadline import seconds_allowed, seconds_left
 from unhurried_heron.driver.diagnostics import Look, look_at, next_look, worth_keeping
 from unhurried_heron.driver.interrupt import DeferredInterrupt
 from unhurried_heron.driver.layout import March
-from unhurried_heron.driver.progress import ProgressBar
 from unhurried_heron.driver.recorder import StepRecorder, recorded
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.slide import Slide
@@ -24,6 +23,7 @@ from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch
 from unhurried_heron.run.event_log import EMPTY_EVENT_LOG, EventLog, SwitchLog
 from unhurried_heron.run.trajectory import Array, Trajectory
+from unhurried_heron.text.progress import ProgressBar
 
 # a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon
 _SLICE_SECONDS = 0.05

@@ -9,8 +9,9 @@ import numpy as np
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.driver.layout import March
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.problem.quotients import what_to_write, zero_denominator
+from unhurried_heron.problem.quotients import zero_denominator
 from unhurried_heron.run.trajectory import Trajectory, grown_at_end
+from unhurried_heron.text.ending_facts import Cause, CauseKind
 
 # a formula that has come down to this share of what it was at the start is near to zero
 _NEAR_ZERO: Final = 1e-3
@@ -22,30 +23,26 @@ _LAST: Final = 1e-3
 _UNRESOLVED: Final = 1e-3
 # A rate leaves all bounds that would change its state by this multiple of it in the time that has passed.
 _STEEP: Final = 1e6
-_INSTEAD: Final = "End the run earlier, or stop it by an event."
 
 
-def cause_of(problem: Problem, march: March, trajectory: Trajectory) -> str:
-    """Return a sentence on why a march failed: a term of the rates, or a state that leaves all bounds; or nothing."""
+def cause_of(problem: Problem, march: March, trajectory: Trajectory) -> Cause | None:
+    """Return why a march failed: a term of the rates, or a state that leaves all bounds; None where neither is seen."""
     found = _term_of(problem, march)
-    if found or not march.last("adaptive"):
+    if found is not None or not march.last("adaptive"):
         # fixed steps beyond a method's stability leave all bounds by themselves
         return found
     time, name_of = march.last("time"), problem.model.layout.name_of
     grown = grown_at_end(trajectory, _LAST)
     if grown is not None and grown[2] >= _UNBOUNDED * grown[1]:
         index, before, size = grown
-        return (f"State '{name_of(index)}' leaves all bounds towards t = {time:.6g}: its size is {size:.3g} there, and "
-                f"was at most {before:.3g} until shortly before. {_INSTEAD}")  # fmt: skip
+        return Cause(CauseKind.STATE_UNBOUNDED, name_of(index), time, (size, before))
     index, share = _fastest(march)
     spacing = float(np.spacing(abs(time)))
     if spacing * share > _UNRESOLVED:
-        return (f"Neighbouring floating-point times are {spacing:.3g} apart there, state '{name_of(index)}' changes "
-                f"within {1.0 / share:.3g}: count the time from the beginning of the interval.")  # fmt: skip
+        return Cause(CauseKind.TIMES_TOO_COARSE, name_of(index), time, (spacing, 1.0 / share))
     if share * abs(time - problem.interval[0]) < _STEEP:
-        return ""
-    return (f"The rate of state '{name_of(index)}' leaves all bounds towards t = {time:.6g}: it is "
-            f"{march.system.rates_at_state[index]:.3g} there. {_INSTEAD}")  # fmt: skip
+        return None
+    return Cause(CauseKind.RATE_UNBOUNDED, name_of(index), time, (float(march.system.rates_at_state[index]),))
 
 
 def fastest_state(problem: Problem, march: March) -> str:
@@ -64,26 +61,26 @@ def _fastest(march: March) -> tuple[int, float]:
     return index, float(shares[index])
 
 
-def _term_of(problem: Problem, march: March) -> str:
-    """Return a sentence on the term of the rates that has no value, or soon none, where a march failed; or nothing."""
+def _term_of(problem: Problem, march: March) -> Cause | None:
+    """Return the term of the rates that has no value, or soon none, where a march failed; None where none is seen."""
     begins = march.last("time") == problem.interval[0]
     if begins and (zero := zero_denominator(problem, problem.interval[0], problem.start)):
-        return f"At the start '{zero}' is zero. {what_to_write(zero)}"
+        return Cause(CauseKind.ZERO_AT_START, zero)
     time = march.last("bad_time")
     if not begins and (zero := zero_denominator(problem, time, march.system.trial)):
-        return f"At t = {time:.10g} '{zero}' is zero. {what_to_write(zero)}"
+        return Cause(CauseKind.ZERO, zero, time)
     watched: tuple[Any, ...] = problem.model.guards
     if not watched or march.native.guards is None:
-        return ""
+        return None
     refused = march.last("guard")
     if 0 <= refused < len(watched):
-        return str(watched[refused].advice)
+        return Cause(CauseKind.TERM, watched[refused].advice)
     rows = np.vstack([problem.start, march.system.state])
     found = np.abs(evaluate_rows(march.native.guards, np.array([problem.interval[0], march.last("time")]), rows))
     if len(found) < 2:
-        return ""
+        return None
     with np.errstate(all="ignore"):
         share = found[1] / np.maximum(found[0], found[1])
     near = int(np.nanargmin(share)) if np.isfinite(share).any() else -1
     close = near >= 0 and (share[near] < _NEAR_ZERO or found[1, near] == 0.0)
-    return str(watched[near].advice) if close else ""
+    return Cause(CauseKind.TERM, watched[near].advice) if close else None

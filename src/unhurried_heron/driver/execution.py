@@ -30,11 +30,11 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
         Whatever the user's functions raise.
     """
     # what compiles is loaded when something runs
-    from unhurried_heron.driver.build_run import build_run, judged, not_begun, stiffness_of
-    from unhurried_heron.driver.progress import ProgressBar
+    from unhurried_heron.driver.build_run import build_run, judged, limit_of, not_begun
     from unhurried_heron.driver.setup import linear_kind, set_up
     from unhurried_heron.driver.slide import Part
     from unhurried_heron.driver.sliding import goes_on_sliding
+    from unhurried_heron.text.progress import ProgressBar
 
     def once(request: RunRequest) -> Part:
         """Return the run of a single march."""
@@ -43,7 +43,7 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
             kind = linear_kind(request)
             driver = set_up(request, kind)
         except OutOfTimeError:
-            return Part(not_begun(request, further), None, 0, "", {})
+            return Part(not_begun(request, further), None, 0, None, {})
         bar = ProgressBar(progress, request.problem.title or request.method.name, *request.problem.interval)
         try:
             reason = driver.drive(bar)
@@ -54,14 +54,14 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
             raise KeyboardInterrupt
         roots = driver.root_values()
         run = build_run(request, driver, reason, kind, further)
-        return Part(run, driver.slide, driver.march.last("stopped_by"), stiffness_of(request, driver), roots)
+        return Part(run, driver.slide, driver.march.last("stopped_by"), limit_of(request, driver), roots)
 
     with done_within(request.budget.seconds, spent):
         first = once(request)
         if first.slide is None:
             return first.run
-        whole, stiff = goes_on_sliding(request, first, first.slide, once)
-        return judged(request, whole, stiff)
+        whole, limit = goes_on_sliding(request, first, first.slide, once)
+        return judged(request, whole, limit)
 
 
 def extended(request: RunRequest, progress: bool | None, on_interrupt: str, run: Run, to: float) -> Run:

@@ -10,6 +10,7 @@ from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.sliding import Standing
 from unhurried_heron.run.run import Run
+from unhurried_heron.text.ending_facts import StabilityLimit
 
 
 @dataclass(frozen=True)
@@ -42,8 +43,8 @@ class Part(NamedTuple):
         The motion along switches with which it goes on.
     stopped_by : int
         The event that stopped it.
-    stiff : str
-        What is to be said of steps that stability held back; empty where it did not.
+    limit : StabilityLimit or None
+        Where stability held its steps back, if it did.
     roots : dict of str to float
         As `RunRequest.roots`.
     """
@@ -51,7 +52,7 @@ class Part(NamedTuple):
     run: Run
     slide: Slide | None
     stopped_by: int
-    stiff: str
+    limit: StabilityLimit | None
     roots: dict[str, float]
 
 

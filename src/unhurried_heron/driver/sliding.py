@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.driver.complementarity import SLIDES, TRUE, sides_that_hold
 from unhurried_heron.driver.concatenation import joined
-from unhurried_heron.driver.endings import Stop, ending_of
+from unhurried_heron.driver.endings import ending_of
 from unhurried_heron.driver.event_continuation import met_at_end, modes_left, onwards, seen_by
 from unhurried_heron.driver.layout import March
 from unhurried_heron.driver.options import Budget
@@ -39,6 +39,7 @@ from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.event_log import SwitchLog
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import Array
+from unhurried_heron.text.ending_facts import StabilityLimit, Stop
 
 # Crossings at one time after which it is asked whether they are a sliding motion.
 SOON: Final = 6
@@ -141,10 +142,21 @@ def _around(request: RunRequest, time: float, state: Array) -> dict[str, Any]:
     return surroundings(request.problem, time, state) | widths_of(request)
 
 
-def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) -> tuple[Run, str]:
-    """Return a whole run, which slides along switches and leaves them, and what is to be said of its stiffness."""
+def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) -> tuple[Run, StabilityLimit | None]:
+    """Return a whole run, which slides along switches and leaves them, and where stability last held its steps back.
+
+    Parameters
+    ----------
+    request : RunRequest
+    first : Part
+        What the march left that came to the switches.
+    slide : Slide
+        The motion along them with which it goes on.
+    once : callable
+        What makes the run of a single march from a request.
+    """
     whole, end, events = _entered(request, first.run, slide), request.problem.interval[1], request.events
-    stiff, roots = first.stiff, first.roots | _sides_of(slide)
+    limit, roots = first.limit, first.roots | _sides_of(slide)
     model, changes = slide.model, [whole.data.trajectory.end_time]
     while whole.data.trajectory.end_time != end:
         surfaces = _surfaces(model)
@@ -157,10 +169,10 @@ def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) 
             continue
         # what acts may jump off the switch
         along = [replace(event, stop=True) if event.then is not None and surfaces else event for event in events]
-        part, again, stopped, held_back, left_at = once(
+        part, again, stopped, limit_of_part, left_at = once(
             replace(_from(request, whole, model, (*along, *LEAVES[: len(surfaces)])), roots=roots)
         )
-        stiff, roots = held_back or stiff, roots | left_at
+        limit, roots = limit_of_part or limit, roots | left_at
         left = surfaces and part.ending.reason is EndingReason.EVENT and stopped >= len(events)
         acted = (
             surfaces and part.ending.reason is EndingReason.EVENT and not left and events[stopped].then is not None
@@ -175,9 +187,9 @@ def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) 
         if len(changes) > AT_LAST:
             texts = ", ".join(f"'{each.switch.text}'" for each in surfaces)
             stop = Stop(Reason.SWITCHING, now, switch=f"sliding along {texts}")
-            return replace(whole, ending=ending_of(stop, request.problem, request.method)), stiff
+            return replace(whole, ending=ending_of(stop, request.problem, request.method)), limit
         if again is None and not (left or acted):
-            return whole, stiff
+            return whole, limit
         if again is None and left:
             again = _leaves(request, whole, model, stopped - len(events), roots)
         # what acted may have moved the state anywhere
@@ -187,7 +199,7 @@ def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) 
             roots |= _sides_of(again)
         model = request.problem.model if again is None else again.model
     reached = ending_of(Stop(Reason.REACHED_END, end), request.problem, request.method)
-    return replace(whole, ending=reached), stiff
+    return replace(whole, ending=reached), limit
 
 
 def _sides_of(slide: Slide) -> dict[str, float]:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.accuracy.certificate import Certificate
-from unhurried_heron.accuracy.comparison import Comparison, setting_of
+from unhurried_heron.accuracy.comparison import Comparison
 from unhurried_heron.accuracy.conserved_quantities import drifts, ends_of_steps, scale_of
 from unhurried_heron.accuracy.convergence import Convergence
 from unhurried_heron.errors import OptionError, RunError, excerpt
@@ -17,6 +17,7 @@ from unhurried_heron.figures.overlay import labels_of, runs_of
 from unhurried_heron.figures.records import with_unit
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.reference import References, size_of, up_to_its_stop
+from unhurried_heron.text.comparison_document import setting_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

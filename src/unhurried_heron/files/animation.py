@@ -13,12 +13,12 @@ from pathlib import Path
 from typing import Any, Final
 
 from unhurried_heron.disk import path_of, write_whole
-from unhurried_heron.driver.progress import ProgressBar
 from unhurried_heron.errors import OptionError, excerpt, unforeseen
 from unhurried_heron.figures.film import Film, moving_record
 from unhurried_heron.figures.overlay import labels_of, runs_of
 from unhurried_heron.input.values import is_finite_number
 from unhurried_heron.run.run import Run
+from unhurried_heron.text.progress import ProgressBar
 
 # Frames of a film at most.
 _MAX_FRAMES: Final = 20_000

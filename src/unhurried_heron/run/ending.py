@@ -51,12 +51,15 @@ class Ending:
         What happened, in a sentence.
     advice : str
         What to try, or to know of the values; empty where there is nothing to say.
+    limited_until : float or None
+        When stability last held the steps back; None where it did not.
     """
 
     reason: EndingReason
     time: float
     message: str
     advice: str = ""
+    limited_until: float | None = None
 
     @property
     def as_requested(self) -> bool:

@@ -19,6 +19,7 @@ from unhurried_heron.run.late_bindings import STUDIES
 from unhurried_heron.run.queries import Queries
 from unhurried_heron.run.run_data import RunData
 from unhurried_heron.run.trajectory import Array, RecordedTrajectory
+from unhurried_heron.text.document import Document
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -355,6 +356,15 @@ class Run(Queries):
     def explain(self, *, seconds: float = 10.0) -> Any:
         """Say what happened, in sentences, each with its numbers: `unhurried_heron.explain` of this run."""
         return STUDIES["explain"](self, seconds=seconds)
+
+    def document(self) -> Document:
+        """Return what the run came to: ending, work, events and final values."""
+        from unhurried_heron.text.run_document import run_document
+
+        return run_document(self)
+
+    def __str__(self) -> str:
+        return str(self.document())
 
     def __repr__(self) -> str:
         counts = f"{self.tally.accepted} steps accepted, {self.tally.refused} refused"

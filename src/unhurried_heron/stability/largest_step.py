@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import time as clock
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
@@ -24,6 +24,7 @@ from unhurried_heron.stability.regions import Stability, stability
 from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps, decays_that_grow
 from unhurried_heron.study.attempts import tried
 from unhurried_heron.study.reference import size_of
+from unhurried_heron.text.stability_statements import largest_step_statement, unlimited_statement
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -66,6 +67,41 @@ _MIN_LEFT: Final = 0.01
 _REFERENCE_RTOL: Final = 1e-7
 
 
+class Limits(NamedTuple):
+    """What bounds a fixed step.
+
+    Attributes
+    ----------
+    foreseen : float
+        The largest stable step by the eigenvalues and the region.
+    eigenvalue : complex
+        The one that limits it.
+    time : float
+        When it does.
+    stays, fails : int or None
+        The fewest steps over the interval that stay bounded, and the most that do not; None where none were tried.
+    span : float
+        The length of the interval that the steps were counted over.
+    chaotic : bool
+        Whether longer steps stay bounded while small changes grow in them.
+    """
+
+    foreseen: float
+    eigenvalue: complex
+    time: float
+    stays: int | None
+    fails: int | None
+    span: float
+    chaotic: bool
+
+    @property
+    def close(self) -> bool:
+        """Whether both counts, where there are two, bracket the limit."""
+        if self.stays is None or self.fails is None:
+            return True
+        return self.stays - self.fails <= max(1.0, _CLOSE * self.fails)
+
+
 @dataclass(frozen=True)
 class LargestStep:
     """The largest fixed step of a method on a problem.
@@ -88,8 +124,8 @@ class LargestStep:
         The smallest step above it that was seen to leave all bounds; NaN where none was tried.
     confirmed : bool
         Whether both were seen.
-    statement : str
-        What was seen, in sentences.
+    limits : Limits or None
+        What was foreseen, and which counts of steps were seen to stay bounded and not to; None without a limit.
     region : Stability
         The method's.
     times : ndarray, shape (rows,)
@@ -106,10 +142,17 @@ class LargestStep:
     time: float
     fails_at: float
     confirmed: bool
-    statement: str
+    limits: Limits | None = field(repr=False)
     region: Stability = field(repr=False)
     times: Array = field(repr=False)
     modes: Any = field(repr=False)
+
+    @property
+    def statement(self) -> str:
+        """What was foreseen and what was seen, in sentences."""
+        if self.limits is None:
+            return unlimited_statement(self.region)
+        return largest_step_statement(self.region, self.limits)
 
     def steps(self, step: float | None = None) -> StabilityLimitedSteps:
         """Return steps of this length (or another) in the region, at all points that were looked at, to be drawn."""
@@ -177,11 +220,7 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
     foreseen, mode, when = _foreseen(region, times, modes, _sign(problem))
     nothing = math.nan
     if math.isinf(foreseen):
-        why = "every decay is stable at any step." if math.isinf(region.region.real) else "nothing decays."
-        statement = f"{chosen.name} has no largest step here: {why}"
-        return LargestStep(
-            chosen.name, math.inf, 0, math.inf, complex(nothing), nothing, nothing, False, statement, *looked
-        )
+        return LargestStep(chosen.name, math.inf, 0, math.inf, complex(nothing), nothing, nothing, False, None, *looked)
     reached = abs(reference.ending.time - problem.interval[0]) or span
     search = _Search(problem, chosen, size_of(reference.states), clock.monotonic() + seconds, reached, foreseen)
     good, bad = search.between(min(foreseen, reached))
@@ -189,8 +228,8 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
     count = good if good is not None else math.ceil(reached / foreseen) if bad is None or search.late else 0
     step = reached / good if good is not None else foreseen if count else 0.0
     fails = nothing if bad is None else reached / bad
-    statement = _statement(region, foreseen, mode, when, (good, bad), reached, chaotic=search.chaotic)
-    return LargestStep(chosen.name, step, count, foreseen, mode, when, fails, confirmed, statement, *looked)
+    limits = Limits(foreseen, mode, when, good, bad, reached, search.chaotic)
+    return LargestStep(chosen.name, step, count, foreseen, mode, when, fails, confirmed, limits, *looked)
 
 
 def _sign(problem: Problem) -> float:
@@ -318,30 +357,3 @@ class _Search:
             if self.stays(count):
                 return count
         return None
-
-
-def _statement(region: Stability, foreseen: float, mode: complex, when: float, counts: tuple[int | None, int | None],
-          span: float, *, chaotic: bool) -> str:  # fmt: skip
-    """Say what was foreseen and what was seen."""
-    good, bad = counts
-    rate = f"{mode.real:.4g}" + (f" ± {abs(mode.imag):.4g}i" if mode.imag else "")
-    statement = [
-        f"From the eigenvalues, {region.name} is stable up to a step of {foreseen:.6g}: "
-        f"the mode {rate} at t = {when:.6g} limits it."
-    ]
-    if good is None and bad is None:
-        statement.append("No march was finished in the time given: this is not confirmed.")
-    elif good is None and bad is not None:
-        statement.append(f"No step down to {span / bad:.3g} was seen to stay bounded.")
-    elif good is not None:
-        statement.append(f"Steps of {span / good:.6g} ({good:,} over the interval) stay bounded")
-        statement[-1] += (
-            f", steps of {span / bad:.6g} ({bad:,}) do not." if bad else "; no longer ones were seen to fail."
-        )
-        if bad is not None and good - bad > max(1.0, _CLOSE * bad):
-            statement.append("The time given was too short to come closer.")
-    if chaotic:
-        statement.append(
-            "Some longer ones stay bounded but are not stable: small changes grow in them, not in the solution."
-        )
-    return " ".join(statement)

@@ -24,6 +24,7 @@ from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.methods.stability import Region
 from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.arguments import complex_points, whole
+from unhurried_heron.text.stability_statements import region_statements
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -221,7 +222,7 @@ class Stability:
         return table_of([self])
 
     def __str__(self) -> str:
-        return "\n".join(sentences(self))
+        return "\n".join(region_statements(self))
 
 
 def table_of(several: list[Stability]) -> pd.DataFrame:
@@ -242,29 +243,6 @@ def table_of(several: list[Stability]) -> pd.DataFrame:
         for each in several
     ]
     return pd.DataFrame(rows).set_index("method")
-
-
-def sentences(each: Stability) -> list[str]:
-    """Say what the region of a method is like."""
-    facts, name = each.region, f"{each.name}, order {each.order}"
-    statements = []
-    if facts.l_stable:
-        statements.append(f"{name}: L-stable; every decay is damped at every step, very fast ones at once.")
-    elif facts.a_stable:
-        statements.append(f"{name}: A-stable; no decay limits the step. At infinity |R| = {facts.at_infinity:.4g}.")
-    elif facts.angle:
-        statements.append(
-            f"{name}: A(α)-stable with α = {facts.angle:.4g}°; at infinity |R| = {facts.at_infinity:.4g}."
-        )
-    else:
-        statements.append(f"{name}: a decay of rate L is stable while h L is at most {facts.real:.6g}.")
-    if math.isfinite(facts.imaginary):
-        statements.append(
-            f"A swing of angular frequency w is stable while h w is at most {facts.imaginary:.6g}."
-            if facts.imaginary
-            else "Undamped swings grow, however short the steps."
-        )
-    return statements
 
 
 def checked_window(window: Any) -> Window:

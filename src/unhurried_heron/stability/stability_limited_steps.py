@@ -15,6 +15,7 @@ from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.stability.eigenvalues import eigenvalues_along, rows_worth
 from unhurried_heron.stability.regions import Stability, stability
 from unhurried_heron.study.arguments import a_run, whole
+from unhurried_heron.text.stability_statements import limited_steps_statement
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -88,14 +89,7 @@ class StabilityLimitedSteps:
         )  # fmt: skip
 
     def __str__(self) -> str:
-        listed = list(dict.fromkeys(region.name for region in self.regions))
-        names = "; ".join(listed[:_NAMED]) + f" and {len(listed) - _NAMED} more" * (len(listed) > _NAMED)
-        stretches = self.stretches()
-        where = "; ".join(f"from t = {a:.6g} to {b:.6g}" for a, b in stretches[:4]) + (" …" * (len(stretches) > 4))
-        stretches_found = f"{names}: stability held back {100 * self.share:.3g} % of the steps"
-        return stretches_found + (
-            f", {where}." if stretches else "; accuracy, or what else was asked, chose the others."
-        )
+        return limited_steps_statement(self)
 
     def stretches(self, chosen: Any = None) -> list[tuple[float, float]]:
         """Return from when to when stability held steps back (or other rows lie), a gap of a few rows left out."""

@@ -7,6 +7,7 @@ from typing import Any, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.run.trajectory import Array
+from unhurried_heron.text import certificate_document as words
 
 # The bound on an error as a multiple of the largest difference between two answers.
 _MARGIN: Final = 4.0
@@ -77,20 +78,20 @@ class Agreement(NamedTuple):
         return bool((share > 10.0 ** (1 - digits)).any())
 
     def why(self, growth: float, span: float, unit: str) -> str:
-        """Say why there are no more digits."""
+        """Return why there are no more digits, in a sentence.
+
+        Parameters
+        ----------
+        growth : float
+            By what factor a small change of the problem's numbers grows.
+        span : float
+            The length of the interval, in ``unit``.
+        unit : str
+            Empty for none.
+        """
         if not growth < _SENSITIVE:
-            rate = np.log(max(growth, 1.0)) / span
-            often = f", on average by a factor e every {1.0 / rate:.3g} {unit}".rstrip()
-            return (
-                f"Small changes of the start and the parameters grow {growth:.2g}-fold{often}: numbers of 16 digits "
-                "leave no more."
-            )
-        if self.slow:
-            return (
-                "The two families come no closer as the tolerance is tightened: rounding, or a jump or kink that was "
-                "not declared (switches=[…] of from_rates)."
-            )
-        return "The tightest tolerance that rounding allows was not tight enough."
+            return words.sensitive(growth, span, unit)
+        return words.NO_CLOSER if self.slow else words.NOT_TIGHT_ENOUGH
 
     def rows(self, times: list[float], states: tuple[str, ...]) -> tuple[dict[str, Any], ...]:
         """Return a row for each time and state; where nothing is certain, nor the value zero, there is no bound."""

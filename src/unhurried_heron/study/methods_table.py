@@ -3,50 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Any, Final
 
 from unhurried_heron.errors import OptionError, excerpt, near_spelling
 from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.methods.method import Method
+from unhurried_heron.text.document import Document
+from unhurried_heron.text.methods_document import methods_document, why_for
 
 if TYPE_CHECKING:
     import pandas as pd
-
-
-class Purpose(NamedTuple):
-    """What methods may be wanted for: which of them are, and why these."""
-
-    fits: Callable[[Method], bool]
-    why: str
 
 
 def _single_matrix(method: Method) -> bool:
     return not method.implicit or method.family.startswith(("diagonally", "Rosenbrock", "backward"))
 
 
-PURPOSES: Final[dict[str, Purpose]] = {
-    "stiff": Purpose(
-        lambda method: method.stiff and method.adaptive,
-        "They damp fast decays however long the step (|R| < 1 far out, and stable in a wedge around the negative "
-        "axis), and choose their steps.",
-    ),
-    "smooth": Purpose(
-        lambda method: method.adaptive and method.order >= 4 and (not method.implicit or method.name == "auto"),
-        "They solve no equations, and their order of 4 and more makes long steps where the solution is smooth.",
-    ),
-    "accurate": Purpose(
-        lambda method: method.adaptive and method.order >= 6,
-        "From order 6 on, ten times the accuracy costs steps less than half as long again.",
-    ),
-    "cheap": Purpose(
-        lambda method: method.evaluations <= 2 and not method.implicit,
-        "One or two evaluations of the rates a step, and no equations to solve.",
-    ),
-    "large": Purpose(
-        lambda method: method.adaptive and _single_matrix(method) and (method.stiff or not method.implicit),
-        "They solve with one real matrix of the size of the system, or none; methods with several stages at once also "
-        "factor complex ones.",
-    ),
+# What methods may be wanted for, and which of them are.
+PURPOSES: Final[dict[str, Callable[[Method], bool]]] = {
+    "stiff": lambda method: method.stiff and method.adaptive,
+    "smooth": lambda method: method.adaptive and method.order >= 4 and (not method.implicit or method.name == "auto"),
+    "accurate": lambda method: method.adaptive and method.order >= 6,
+    "cheap": lambda method: method.evaluations <= 2 and not method.implicit,
+    "large": lambda method: method.adaptive and _single_matrix(method) and (method.stiff or not method.implicit),
 }
 
 
@@ -68,8 +47,7 @@ def chosen_for(purpose: str | None) -> tuple[tuple[Method, ...], str]:
             expected="one of " + ", ".join(PURPOSES),
             given=excerpt(purpose),
         )
-    fits, why = PURPOSES[purpose]
-    return tuple(method for method in all_methods() if fits(method)), why
+    return tuple(filter(PURPOSES[purpose], all_methods())), why_for(purpose)
 
 
 def estimate_of(method: Method) -> str:
@@ -108,6 +86,18 @@ def facts_of(method: Method) -> dict[str, Any]:
         "imaginary limit": region.imaginary,
         "source": method.source,
     }
+
+
+def document_of(methods: Iterable[Method], why: str = "") -> Document:
+    """Return methods side by side, a table for each family.
+
+    Parameters
+    ----------
+    methods : iterable of Method
+    why : str
+        A sentence above the tables; empty for none.
+    """
+    return methods_document([{"method": method.name, **facts_of(method)} for method in methods], why)
 
 
 def table_of(methods: Iterable[Method]) -> pd.DataFrame:

@@ -1,58 +1,81 @@
-"""Answers to questions about a finished run, for the terminal."""
+"""Answers to questions about a finished run, and data frames, as tables."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING, Any
-
-from rich.console import Group, RenderableType
-from rich.text import Text
+from typing import TYPE_CHECKING, Any, Final
 
 from unhurried_heron.errors import HeronError
-from unhurried_heron.run.run import Run
-from unhurried_heron.study.text_table import TextTable
+from unhurried_heron.text.document import Column, Document, Statement, Table
 
 if TYPE_CHECKING:
     import pandas as pd
 
-# Rows of an answer in the terminal,
-_MAX_ROWS = 24
+    from unhurried_heron.run.run import Run
+
+# Rows of an answer,
+_MAX_ROWS: Final = 24
 # and columns.
-_MAX_COLUMNS = 10
+_MAX_COLUMNS: Final = 10
+# Significant digits of an answer.
+_DIGITS: Final = 8
+# Columns whose texts are names.
+_NAMES: Final = ("method", "event", "state")
 
 
-def answers_report(run: Run, queries: Iterable[tuple[str, str]]) -> RenderableType:
-    """Answer each question, a pair of what `Queries` can be asked and of what about; or say why one has no answer."""
-    parts: list[RenderableType] = []
+def answers_document(run: Run, queries: Iterable[tuple[str, str]]) -> Document:
+    """Return the answer to each question, or why it has none.
+
+    Parameters
+    ----------
+    run : Run
+    queries : iterable of (str, str)
+        A method of `Queries` by its name, and the quantity or relation that it is asked about.
+    """
+    parts: list[Statement | Table] = []
     for question, what in queries:
         try:
             parts.append(_answer(run, question, what))
         except HeronError as error:
-            parts.append(Text(f"{question} of {what}: {error.args[0]}"))
-    return Group(*parts)
+            parts.append(Statement(question, f"{question} of {what}: {error.args[0]}"))
+    return Document("", tuple(parts))
 
 
-def _answer(run: Run, question: str, what: str) -> RenderableType:
+def _answer(run: Run, question: str, what: str) -> Statement | Table:
     answer: Any = getattr(run, question)(what)
     if question in ("integral", "mean"):
         unit = run.unit_of(what, integral=question == "integral")
-        return Text(f"{question} of {what}: {answer:.10g} {unit}".rstrip())
+        return Statement(question, f"{question} of {what}: {answer:.10g} {unit}".rstrip(), {question: answer})
     if question == "period":
         unit = run.problem.units.get("t", "")
-        return Text(f"period of {what}{f', in {unit}' if unit else ''}: {answer}")
+        text = f"period of {what}{f', in {unit}' if unit else ''}: {answer}"
+        return Statement(question, text, {"period": answer.mean})
     # a quantity with a column of its own needs no other
     answer = answer.drop(columns="value") if question == "extremes" and what in run.columns else answer
-    return _sheet(f"{question} of {what}" if question != "where" else f"where {what}", answer)
+    title = f"{question} of {what}" if question != "where" else f"where {what}"
+    if answer.empty:
+        return Statement(question, f"{title}: none")
+    more = len(answer) - _MAX_ROWS
+    caption = f"{more:,} more: in Python they are all in the table" if more > 0 else ""
+    shown = answer[list(answer.columns)[:_MAX_COLUMNS]].head(_MAX_ROWS)
+    return table_of(shown, title, caption=caption, digits=_DIGITS)
 
 
-def _sheet(title: str, frame: pd.DataFrame) -> RenderableType:
-    if frame.empty:
-        return Text(f"{title}: none")
-    names = list(frame.columns)[:_MAX_COLUMNS]
-    words = {name for name in names if isinstance(frame[name].iloc[0], str)}
-    table = TextTable([(name, "left" if name in words else "right") for name in names], title)
-    for row in frame[names].head(_MAX_ROWS).itertuples(index=False):
-        table.add_row(*(cell if isinstance(cell, str) else f"{cell:.8g}" for cell in row))
-    if len(frame) > _MAX_ROWS:
-        table.caption = f"{len(frame) - _MAX_ROWS:,} more: in Python they are all in the table"
-    return table
+def table_of(frame: pd.DataFrame, title: str = "", *, caption: str = "", digits: int = 3) -> Table:
+    """Return a data frame as a table.
+
+    Parameters
+    ----------
+    frame : DataFrame
+        Its index is left out.
+    title, caption : str
+    digits : int
+        Significant digits of floating-point columns.
+    """
+    columns = []
+    for name in map(str, frame.columns):
+        texts = len(frame) > 0 and isinstance(frame[name].iloc[0], str)
+        kind: Any = ("name" if name in _NAMES else "words") if texts else "number"
+        columns.append(Column(name, kind, digits))
+    rows = tuple(tuple(cell for cell in row) for row in frame.astype(object).itertuples(index=False))
+    return Table(tuple(columns), rows, title, caption)
