@@ -10,10 +10,10 @@ import pytest
 from data.literature import REFERENCES, literature_problem
 
 import unhurried_heron as uh
-from unhurried_heron.text.certificate_document import written
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.study.reference import References
 from unhurried_heron.study.taylor import taylor_states
+from unhurried_heron.text.certificate_document import written
 
 SWING = uh.Problem.from_text("x' = v\nv' = -x + 0.1*sin(t)*x*v", initial={"x": 1, "v": 0}, interval=(0, 6))
 

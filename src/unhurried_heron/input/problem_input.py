@@ -2,18 +2,100 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, fields
-from typing import Any, Literal
+from typing import Any, Final, Literal, TypedDict
 
 import numpy as np
 
-from unhurried_heron.errors import ValueGivenError, excerpt
+from unhurried_heron.errors import ValueGivenError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.notation import in_one_spelling
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
 
 Form = Literal["equations", "lagrangian", "hamiltonian", "rates"]
+
+
+class SharedInput(TypedDict, total=False):
+    """The keywords that all constructors of a problem share.
+
+    Attributes
+    ----------
+    parameters : mapping of str to float, str or None
+        A value for every constant: a number, a quantity, a formula of others, or None where it is left open.
+    events : iterable of Event
+        What to look for in every run.
+    exact : mapping of str to str
+        Closed forms of states in terms of ``t`` and parameters, used to measure errors.
+    units : mapping of str to str
+        Units by name (``t`` for the time), to which the equations are held.
+    conserved : iterable of str
+        Derived quantities, states or formulas that should keep their value: comparisons tell how far they drift.
+    never_negative : iterable of str
+        States, indexed ones too, that are never negative: adaptive steps keep them so, comparisons tell how low fixed
+        ones let them fall.
+    title : str
+        What figures and tables call the problem.
+    check_units : bool
+        Whether units that disagree are refused; `check_units` tells of them in any case.
+    """
+
+    parameters: Mapping[str, Any] | None
+    events: Iterable[Event]
+    exact: Mapping[str, str] | None
+    units: Mapping[str, str] | None
+    conserved: Iterable[str]
+    never_negative: Iterable[str]
+    title: str
+    check_units: bool
+
+
+class WrittenInput(SharedInput, total=False):
+    """The keywords that the constructors from written formulas share.
+
+    Attributes
+    ----------
+    inputs : mapping of str to Measured
+        Measured quantities, by the names they have in the formulas.
+    """
+
+    inputs: Mapping[str, Measured] | None
+
+
+_MAPPINGS: Final = ("exact", "units", "inputs")
+_LISTS: Final = ("events", "conserved", "never_negative")
+
+
+def shared_fields(given: Mapping[str, Any], known: Iterable[str], location: str) -> dict[str, Any]:
+    """Return shared keywords as the fields of a `ProblemInput`.
+
+    Parameters
+    ----------
+    given : mapping of str to object
+    known : iterable of str
+        The keywords that there are.
+    location : str
+        The constructor.
+
+    Raises
+    ------
+    ValueGivenError
+        A keyword is unknown, or several things are not given as a list.
+    """
+    known = tuple(known)
+    for name in given:
+        if name not in known:
+            raise ValueGivenError(
+                f"there is no argument '{name}'{near_spelling(name, known)}",
+                name=name,
+                location=location,
+                expected="one of " + listing(known),
+                given=excerpt(given[name]),
+            )
+    found = dict(given)
+    found |= {name: by_name(given[name]) for name in _MAPPINGS if name in given}
+    found |= {name: listed(given[name], name) for name in _LISTS if name in given}
+    return found
 
 
 def by_name(given: Any) -> Any:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Final
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
 
@@ -19,8 +19,10 @@ from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.names import in_order
 from unhurried_heron.model.action import assignments
 from unhurried_heron.model.energies import KINETIC, POTENTIAL
-from unhurried_heron.problem.facts import ProblemFacts
 from unhurried_heron.units.unit import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
+
+if TYPE_CHECKING:
+    from unhurried_heron.problem.problem import Problem
 
 # Disagreements that one message lists.
 _MAX_TOLD: Final = 12
@@ -66,7 +68,7 @@ _UNKNOWN: Final = _Any()
 Measure = Unit | _Any
 
 
-def disagreements(problem: ProblemFacts) -> tuple[Disagreement, ...]:
+def disagreements(problem: Problem) -> tuple[Disagreement, ...]:
     """Return every disagreement of units, in the order of the equations; nothing where no unit is declared.
 
     Raises
@@ -80,7 +82,7 @@ def disagreements(problem: ProblemFacts) -> tuple[Disagreement, ...]:
     return tuple(dict.fromkeys(checker.all()))
 
 
-def refuse_disagreements(problem: ProblemFacts) -> None:
+def refuse_disagreements(problem: Problem) -> None:
     """Refuse a problem whose units disagree.
 
     Raises
@@ -99,7 +101,7 @@ def refuse_disagreements(problem: ProblemFacts) -> None:
                     expected="the same unit on both sides; check_units=False where it is meant so")  # fmt: skip
 
 
-def unit_of(problem: ProblemFacts, quantity: str, *, times: int = 0) -> str:
+def unit_of(problem: Problem, quantity: str, *, times: int = 0) -> str:
     """Return the unit of a formula, times that of the time to a power; empty where it is not known, or a plain number.
 
     Raises
@@ -124,7 +126,7 @@ def unit_of(problem: ProblemFacts, quantity: str, *, times: int = 0) -> str:
 
 
 class _Checker:
-    def __init__(self, problem: ProblemFacts) -> None:
+    def __init__(self, problem: Problem) -> None:
         self.problem, self.model = problem, problem.model
         self.declared: dict[str, Measure] = {
             name: read_unit(text, f"units, '{name}'") for name, text in problem.units.items() if text

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
 from unhurried_heron.errors import OptionError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.evaluate import STATE
-from unhurried_heron.problem.facts import ProblemFacts
+
+if TYPE_CHECKING:
+    from unhurried_heron.problem.problem import Problem
 
 
 class EvaluationPoints(NamedTuple):
@@ -21,7 +23,7 @@ class EvaluationPoints(NamedTuple):
     named: bool
 
 
-def surroundings(problem: ProblemFacts, time: Any, state: Any) -> dict[str, Any]:
+def surroundings(problem: Problem, time: Any, state: Any) -> dict[str, Any]:
     """Return the value of every name that formulas use; of many rows as columns, shape (rows, 1)."""
     layout = problem.model.layout
     many = np.ndim(state) == 2
@@ -30,7 +32,7 @@ def surroundings(problem: ProblemFacts, time: Any, state: Any) -> dict[str, Any]
     return {**problem.inputs, **problem.parameters, **scalars, "t": when, STATE: state}
 
 
-def places_of(problem: ProblemFacts, t: Any, state: Any, location: str) -> EvaluationPoints:
+def places_of(problem: Problem, t: Any, state: Any, location: str) -> EvaluationPoints:
     """Return times and states to ask at as arrays.
 
     Raises
@@ -73,7 +75,7 @@ def places_of(problem: ProblemFacts, t: Any, state: Any, location: str) -> Evalu
                           given=f"{times.size} times, {states.shape[0]} rows") from None  # fmt: skip
 
 
-def _number(problem: ProblemFacts, t: Any, location: str) -> Any:
+def _number(problem: Problem, t: Any, location: str) -> Any:
     if not isinstance(t, str):
         return t
     from unhurried_heron.units.quantities import in_unit_of
@@ -81,62 +83,61 @@ def _number(problem: ProblemFacts, t: Any, location: str) -> Any:
     return in_unit_of(t, problem.units.get("t", ""), location)
 
 
-def _rates_at(problem: ProblemFacts, points: EvaluationPoints) -> Any:
+def _rates_at(problem: Problem, points: EvaluationPoints) -> Any:
     """Return the rates, shape (rows, n_states)."""
     times, states = points.times, points.states
     return problem.model.rates.at(times, states, surroundings(problem, times, states))
 
 
-def _jacobian_at(problem: ProblemFacts, points: EvaluationPoints) -> Any:
+def _jacobian_at(problem: Problem, points: EvaluationPoints) -> Any:
     """Return d rates / d states, shape (rows, n_states, n_states)."""
     times, states = points.times, points.states
     return problem.model.rates.jacobian_at(times, states, surroundings(problem, times, states))
 
 
-class PointwiseProblem(ProblemFacts):
-    """A problem that can be asked for its rates and their Jacobian at any time and state."""
+def rates_at(problem: Problem, t: Any, state: Any) -> Any:
+    """Return the rates at one place, or at many rows at once.
 
-    def rates_at(self, t: Any, state: Any) -> Any:
-        """Return the rates at one place, or at many rows at once.
+    Parameters
+    ----------
+    t : float, str or array of shape (rows,)
+        The time, also with a unit.
+    state : array of shape (n_states,) or (rows, n_states), or mapping of str to float or array
+        Values of the states, in order or by name; a DataFrame, too.
 
-        Parameters
-        ----------
-        t : float, str or array of shape (rows,)
-            The time, also with a unit.
-        state : array of shape (n_states,) or (rows, n_states), or mapping of str to float or array
-            Values of the states, in order or by name; a DataFrame, too.
+    Returns
+    -------
+    ndarray of the shape of ``state``, or dict
+        By name where the state was given by name.
 
-        Returns
-        -------
-        ndarray of the shape of ``state``, or dict
-            By name where the state was given by name.
+    Raises
+    ------
+    OpenParameterError, OptionError
+        Parameters are open, or the state does not fit the problem.
+    """
+    points = places_of(problem, t, state, "rates_at")
+    found = _rates_at(problem, points)
+    found = found[0] if points.single else found
+    return {name: found[..., k] for k, name in enumerate(problem.states)} if points.named else found
 
-        Raises
-        ------
-        OpenParameterError, OptionError
-            Parameters are open, or the state does not fit the problem.
-        """
-        points = places_of(self, t, state, "rates_at")
-        found = _rates_at(self, points)
-        found = found[0] if points.single else found
-        return {name: found[..., k] for k, name in enumerate(self.states)} if points.named else found
 
-    def jacobian_at(self, t: Any, state: Any) -> Any:
-        """Return d rates / d states, shape (n_states, n_states) or (rows, n_states, n_states).
+def jacobian_at(problem: Problem, t: Any, state: Any) -> Any:
+    """Return d rates / d states, shape (n_states, n_states) or (rows, n_states, n_states).
 
-        Symbolic for written equations; of a Python function its own Jacobian, or differences. Arguments as for
-        `rates_at`.
-        """
-        points = places_of(self, t, state, "jacobian_at")
-        found = _jacobian_at(self, points)
-        return found[0] if points.single else found
+    Symbolic for written equations; of a Python function its own Jacobian, or differences. Arguments as for
+    `rates_at`.
+    """
+    points = places_of(problem, t, state, "jacobian_at")
+    found = _jacobian_at(problem, points)
+    return found[0] if points.single else found
 
-    def eigenvalues_at(self, t: Any, state: Any) -> Any:
-        """Return the eigenvalues of the Jacobian, complex, shape (n_states,) or (rows, n_states).
 
-        NaN where the Jacobian is not finite. Arguments as for `rates_at`.
-        """
-        matrices = self.jacobian_at(t, state)
-        fine = np.isfinite(matrices).all(axis=(-2, -1))
-        values = np.linalg.eigvals(np.where(fine[..., None, None], matrices, 0.0)).astype(complex)
-        return np.where(fine[..., None], values, np.nan)
+def eigenvalues_at(problem: Problem, t: Any, state: Any) -> Any:
+    """Return the eigenvalues of the Jacobian, complex, shape (n_states,) or (rows, n_states).
+
+    NaN where the Jacobian is not finite. Arguments as for `rates_at`.
+    """
+    matrices = jacobian_at(problem, t, state)
+    fine = np.isfinite(matrices).all(axis=(-2, -1))
+    values = np.linalg.eigvals(np.where(fine[..., None, None], matrices, 0.0)).astype(complex)
+    return np.where(fine[..., None], values, np.nan)

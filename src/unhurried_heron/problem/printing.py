@@ -11,7 +11,7 @@ from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.input.event import Event
 
 if TYPE_CHECKING:
-    from unhurried_heron.problem.facts import ProblemFacts
+    from unhurried_heron.problem.problem import Problem
 
 # Lines of one kind in the text of a problem,
 _MAX_LINES = 24
@@ -19,7 +19,7 @@ _MAX_LINES = 24
 _LONGEST = 160
 
 
-def in_text(problem: ProblemFacts) -> str:
+def in_text(problem: Problem) -> str:
     """Return a problem as a page of text."""
     units, user_input, (start, end) = problem.units, problem.user_input, problem.interval
     parts = [[problem.title] if problem.title else [], _equations(problem)]
@@ -44,7 +44,7 @@ def in_text(problem: ProblemFacts) -> str:
     return "\n".join(_clipped(line) for part in parts for line in _shortened(part))
 
 
-def _equations(problem: ProblemFacts) -> list[str]:
+def _equations(problem: Problem) -> list[str]:
     if problem.user_input.form == "rates":
         name = getattr(problem.user_input.function, "__name__", "a function")
         return [f"rates by the function '{name}'"]

@@ -2,23 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
-from typing import Any
+from types import MappingProxyType
+from typing import TYPE_CHECKING, Any
 
+from unhurried_heron.errors import OpenParameterError, listing
+from unhurried_heron.formulas.narrow_features import StepLimitWindow, narrow_windows
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
-from unhurried_heron.input.problem_input import ProblemInput, by_name, listed
+from unhurried_heron.input.problem_input import ProblemInput, alike
+from unhurried_heron.model.action import modes_of
+from unhurried_heron.model.first_order import FirstOrder
 from unhurried_heron.model.model import Model
-from unhurried_heron.problem.assembly import settle
-from unhurried_heron.problem.pointwise import PointwiseProblem
+from unhurried_heron.model.switch_types import Switch, input_switch
+from unhurried_heron.problem import constructors, fingerprint, pointwise
+from unhurried_heron.problem.assembly import AssembledProblem, settle
+from unhurried_heron.problem.invariants import conserved_quantities, never_negative_states
 from unhurried_heron.problem.replacement import changed
+
+if TYPE_CHECKING:
+    from unhurried_heron.problem.dimensions import Disagreement
 
 
 @dataclass(frozen=True, repr=False, eq=False)
-class Problem(PointwiseProblem):
+class Problem:
     """An initial-value problem: equations, initial values, parameters and an interval.
 
     Make one with `from_text`, `from_lagrangian`, `from_hamiltonian`, `from_file` or `from_rates`; change one with
@@ -26,6 +37,10 @@ class Problem(PointwiseProblem):
 
     Attributes
     ----------
+    user_input : ProblemInput
+        What was said, word for word.
+    assembled : AssembledProblem
+        The model and the values that it comes to.
     initial : mapping of str to float
         Starting value of each state, in the order of the states; NaN where a parameter is still open.
     parameters : mapping of str to float
@@ -46,6 +61,9 @@ class Problem(PointwiseProblem):
         What a problem file says under ``[integrate]``.
     """
 
+    user_input: ProblemInput = field(repr=False)
+    assembled: AssembledProblem = field(repr=False)
+
     @classmethod
     def of(cls, user_input: ProblemInput, model: Model | None = None) -> Problem:
         """Make a problem of everything said; a ``model`` made before for the same structure is used again."""
@@ -53,302 +71,43 @@ class Problem(PointwiseProblem):
         made.refuse_disagreements()
         return made
 
+    from_text = classmethod(constructors.from_text)
+    from_lagrangian = classmethod(constructors.from_lagrangian)
+    from_hamiltonian = classmethod(constructors.from_hamiltonian)
+    from_rates = classmethod(constructors.from_rates)
+    from_file = classmethod(constructors.from_file)
+    from_content = classmethod(constructors.from_content)
+    rates_at = pointwise.rates_at
+    jacobian_at = pointwise.jacobian_at
+    eigenvalues_at = pointwise.eigenvalues_at
+
     def __reduce__(self) -> Any:
         return Problem, (self.user_input, self.assembled)
 
-    @classmethod
-    def from_text(
-        cls,
-        equations: str,
-        *,
-        initial: Mapping[str, Any],
-        interval: tuple[Any, Any],
-        parameters: Mapping[str, Any] | None = None,
-        inputs: Mapping[str, Measured] | None = None,
-        events: Iterable[Event] = (),
-        exact: Mapping[str, str] | None = None,
-        units: Mapping[str, str] | None = None,
-        conserved: Iterable[str] = (),
-        never_negative: Iterable[str] = (),
-        title: str = "",
-        check_units: bool = True,
-    ) -> Problem:
-        """Say a problem as on paper.
+    def __eq__(self, other: object) -> bool:
+        if not isinstance(other, Problem):
+            return NotImplemented
+        # the order of the states of a function is that of their values, in which mappings do not differ
+        pairs = zip(fingerprint.decisive(self), fingerprint.decisive(other), strict=True)
+        return self.user_input == other.user_input and all(alike(mine, its) for mine, its in pairs)
 
-        Parameters
-        ----------
-        equations : str
-            Equations in any order and arrangement, of any order of derivative (``z''``); ``name = formula`` for derived
-            quantities; ``u[i]' = … for i in 1..n`` for indexed states. Formulas use ``+ - * / ^``, parentheses,
-            comparisons, ``and or not``, the time ``t`` and the functions listed in the documentation.
-        initial : mapping of str to float, str or array
-            A value for every state (``z``, ``z'``): a number, a quantity such as ``"80 cm"``, or a formula of
-            parameters; for indexed states also an array, or ``"u[i]": "formula of i"``.
-        parameters : mapping of str to float, str or None
-            A value for every constant: a number, a quantity, a formula of others, or None where it is left open.
-        interval : (from, to)
-            Two different times; ``from`` may be the later one.
-        inputs : mapping of str to Measured, optional
-            Measured quantities, by the names they have in the equations.
-        events : iterable of Event
-            What to look for in every run.
-        exact : mapping of str to str, optional
-            Closed forms of states in terms of ``t`` and parameters, used to measure errors.
-        units : mapping of str to str, optional
-            Units by name (``t`` for the time), to which the equations are held.
-        conserved : iterable of str
-            Derived quantities, states or formulas that should keep their value: comparisons tell how far they drift.
-        never_negative : iterable of str
-            States, indexed ones too, that are never negative: adaptive steps keep them so, comparisons tell how low
-            fixed ones let them fall.
-        title : str
-            What figures and tables call the problem.
-        check_units : bool
-            Whether units that disagree are refused; `check_units` tells of them in any case.
+    def __hash__(self) -> int:
+        return hash(self.fingerprint)
 
-        Raises
-        ------
-        FormulationError
-            One of its subclasses, with ``name``, ``location``, ``expected`` and ``given``.
+    @property
+    def fingerprint(self) -> str:
+        """A hash of all that decides the solution: equations, values and interval (64 hexadecimal digits)."""
+        return fingerprint.fingerprint(self)
 
-        Examples
-        --------
-        >>> slosh = Problem.from_text("m*z'' + k*z = 0", initial={"z": 0.1, "z'": 0}, parameters={"m": 2, "k": 8},
-        ...                           interval=(0, 10))
-        >>> slosh.states
-        ('z', "z'")
-        """
-        return cls.of(
-            ProblemInput(
-                form="equations",
-                text=equations,
-                initial=initial,
-                parameters=parameters,
-                interval=interval,
-                inputs=by_name(inputs),
-                events=listed(events, "events"),
-                exact=by_name(exact),
-                units=by_name(units),
-                conserved=listed(conserved, "conserved"),
-                never_negative=listed(never_negative, "never_negative"),
-                title=title,
-                check_units=check_units,
-            )
-        )
+    def __repr__(self) -> str:
+        kept = {"initial": self.initial, "parameters": dict(self.parameters), "interval": self.interval}
+        return f"Problem({self.title!r}, " + ", ".join(f"{key}={value!r}" for key, value in kept.items()) + ")"
 
-    @classmethod
-    def from_lagrangian(
-        cls,
-        energies: str,
-        coordinates: Sequence[str],
-        *,
-        forces: Mapping[str, str] | None = None,
-        initial: Mapping[str, Any],
-        interval: tuple[Any, Any],
-        parameters: Mapping[str, Any] | None = None,
-        inputs: Mapping[str, Measured] | None = None,
-        events: Iterable[Event] = (),
-        exact: Mapping[str, str] | None = None,
-        units: Mapping[str, str] | None = None,
-        conserved: Iterable[str] = (),
-        never_negative: Iterable[str] = (),
-        title: str = "",
-        check_units: bool = True,
-    ) -> Problem:
-        """Say a problem by its energies; the equations of motion are derived.
+    def __str__(self) -> str:
+        """The equations, values with their units, the interval and the events."""
+        from unhurried_heron.problem.printing import in_text
 
-        Parameters
-        ----------
-        energies : str
-            Lines ``kinetic = …`` and ``potential = …`` (or ``lagrangian = …``) in the coordinates and their first
-            derivatives, and formulas they use.
-        coordinates : sequence of str
-            Generalised coordinates.
-        forces : mapping of str to str, optional
-            Forces along coordinates that do not come from the potential, friction for one.
-        initial : mapping
-            A value for each coordinate and for its first derivative.
-        interval, parameters, inputs, events, exact, units, conserved, never_negative, title, check_units
-            As for `from_text`.
-
-        Raises
-        ------
-        FormulationError
-            One of its subclasses.
-
-        Notes
-        -----
-        Lagrange's equations d/dt(dL/dq') - dL/dq = Q: H. Goldstein, C. Poole and J. Safko, *Classical Mechanics*,
-        3rd ed. (2002), section 1.4. The ``energy`` among the derived quantities is q' dL/dq' - L (section 2.7).
-        """
-        return cls.of(
-            ProblemInput(
-                form="lagrangian",
-                text=energies,
-                coordinates=tuple(coordinates),
-                forces=by_name(forces),
-                initial=initial,
-                parameters=parameters,
-                interval=interval,
-                inputs=by_name(inputs),
-                events=listed(events, "events"),
-                exact=by_name(exact),
-                units=by_name(units),
-                conserved=listed(conserved, "conserved"),
-                never_negative=listed(never_negative, "never_negative"),
-                title=title,
-                check_units=check_units,
-            )
-        )
-
-    @classmethod
-    def from_hamiltonian(
-        cls,
-        energies: str,
-        coordinates: Mapping[str, str],
-        *,
-        forces: Mapping[str, str] | None = None,
-        initial: Mapping[str, Any],
-        interval: tuple[Any, Any],
-        parameters: Mapping[str, Any] | None = None,
-        inputs: Mapping[str, Measured] | None = None,
-        events: Iterable[Event] = (),
-        exact: Mapping[str, str] | None = None,
-        units: Mapping[str, str] | None = None,
-        conserved: Iterable[str] = (),
-        never_negative: Iterable[str] = (),
-        title: str = "",
-        check_units: bool = True,
-    ) -> Problem:
-        """Say a problem by its Hamiltonian; Hamilton's equations are derived.
-
-        Parameters
-        ----------
-        energies : str
-            A line ``hamiltonian = …`` (or ``kinetic`` and ``potential``), and formulas it uses.
-        coordinates : mapping of str to str
-            The momentum of each coordinate, as in ``{"z": "p"}``.
-        forces : mapping of str to str, optional
-            Forces along coordinates, added to the rates of their momenta.
-        initial, interval, parameters, inputs, events, exact, units, conserved, never_negative, title, check_units
-            As for `from_text`.
-
-        Raises
-        ------
-        FormulationError
-            One of its subclasses.
-
-        Notes
-        -----
-        H. Goldstein, C. Poole and J. Safko, *Classical Mechanics*, 3rd ed. (2002), section 8.1.
-        """
-        return cls.of(
-            ProblemInput(
-                form="hamiltonian",
-                text=energies,
-                coordinates=tuple(coordinates),
-                momenta=tuple(coordinates.values()),
-                forces=by_name(forces),
-                initial=initial,
-                parameters=parameters,
-                interval=interval,
-                inputs=by_name(inputs),
-                events=listed(events, "events"),
-                exact=by_name(exact),
-                units=by_name(units),
-                conserved=listed(conserved, "conserved"),
-                never_negative=listed(never_negative, "never_negative"),
-                title=title,
-                check_units=check_units,
-            )
-        )
-
-    @classmethod
-    def from_rates(
-        cls,
-        rates: Callable[..., Any],
-        *,
-        initial: Mapping[str, Any],
-        interval: tuple[Any, Any],
-        parameters: Mapping[str, Any] | None = None,
-        derived: Mapping[str, str | Callable[..., Any]] | None = None,
-        switches: Iterable[str | Callable[..., Any]] = (),
-        jacobian: Callable[..., Any] | None = None,
-        sparsity: Any = None,
-        events: Iterable[Event] = (),
-        exact: Mapping[str, str] | None = None,
-        units: Mapping[str, str] | None = None,
-        conserved: Iterable[str] = (),
-        never_negative: Iterable[str] = (),
-        title: str = "",
-        check_units: bool = True,
-    ) -> Problem:
-        """Say a problem by a Python function, or one compiled by Numba's ``njit``.
-
-        Parameters
-        ----------
-        rates : callable
-            Its arguments are matched by name: ``t`` is the time, ``y`` the whole state (an array of shape
-            (n_states,)), ``p`` the parameters (``p.area``), any other the state or parameter of that name. It
-            returns a sequence of n_states numbers in the order of ``initial``, or a dict by state name.
-        derived : mapping of str to str or callable, optional
-            Formulas of states, parameters and ``t``, or functions of them, that appear in every table and figure.
-        switches : iterable of str or callable
-            Where the function jumps or has a kink: equations such as ``"t = 6"`` or ``"level = crest"``, or functions
-            that are zero there.
-        jacobian : callable, optional
-            d rates / d states, shape (n_states, n_states), its arguments matched like those of ``rates``.
-        sparsity : array_like, optional
-            Nonzero where that matrix can be, shape (n_states, n_states).
-        initial, interval, parameters, events, exact, units, conserved, never_negative, title, check_units
-            As for `from_text`; the order of ``initial`` is the order of the states.
-
-        Raises
-        ------
-        FormulationError
-            One of its subclasses. The function is called at the start to check what it returns, that it leaves its
-            arguments alone, and that it gives the same answer twice.
-        """
-        return cls.of(
-            ProblemInput(
-                form="rates",
-                function=rates,
-                initial=initial,
-                parameters=parameters,
-                interval=interval,
-                events=listed(events, "events"),
-                exact=by_name(exact),
-                units=by_name(units),
-                derived=by_name(derived),
-                switches=listed(switches, "switches"),
-                jacobian=jacobian,
-                sparsity=sparsity,
-                conserved=listed(conserved, "conserved"),
-                never_negative=listed(never_negative, "never_negative"),
-                title=title,
-                check_units=check_units,
-            )
-        )
-
-    @classmethod
-    def from_file(cls, path: str | Path, *, events: Iterable[Event] = ()) -> Problem:
-        """Read a problem file (TOML); ``events`` are looked for besides those of the file.
-
-        Raises
-        ------
-        DocumentError
-            The file cannot be read, or a key is unknown, missing or of the wrong type.
-        FormulationError
-            What it says is no problem that can be integrated.
-        """
-        from unhurried_heron.input.file_reader import read_document
-
-        return cls.from_content(read_document(Path(path)), events=events)
-
-    @classmethod
-    def from_content(cls, user_input: ProblemInput, *, events: Iterable[Event] = ()) -> Problem:
-        """Make a problem of what `document.parse_document` returns."""
-        return cls.of(replace(user_input, events=(*user_input.events, *events)))
+        return in_text(self)
 
     def to_file(self, path: str | Path) -> None:
         """Write the problem as `from_file` reads it, as it was said; a table that stands elsewhere becomes part of it.
@@ -388,3 +147,168 @@ class Problem(PointwiseProblem):
         if events is not None or conserved is not None:
             made.refuse_disagreements()
         return made
+
+    @property
+    def model(self) -> Model:
+        """The structure without values."""
+        return self.assembled.model
+
+    @property
+    def initial(self) -> Mapping[str, float]:
+        """Starting value of each state."""
+        return self.assembled.initial
+
+    @property
+    def start(self) -> Any:
+        """Starting values as an array of the caller's own, shape (n_states,)."""
+        return self.assembled.initial.array.copy()
+
+    @property
+    def parameters(self) -> Mapping[str, float]:
+        """Value of each parameter that has one."""
+        return MappingProxyType(self.assembled.values)
+
+    @property
+    def open(self) -> tuple[str, ...]:
+        """Parameters that were left open, and so still need a value."""
+        return self.assembled.open
+
+    @property
+    def interval(self) -> tuple[float, float]:
+        """From when to when."""
+        return self.assembled.interval
+
+    @property
+    def units(self) -> Mapping[str, str]:
+        """Units by name."""
+        return MappingProxyType(dict(self.assembled.units))
+
+    @cached_property
+    def checked(self) -> dict[tuple[int, ...], tuple[Any, ...]]:
+        """Events that were given to runs and checked, by their identities; neither pickled nor copied."""
+        return {}
+
+    @property
+    def events(self) -> tuple[Event, ...]:
+        """What every run looks for."""
+        return self.user_input.events
+
+    @property
+    def inputs(self) -> Mapping[str, Measured]:
+        """Measured quantities by name."""
+        return MappingProxyType(dict(self.user_input.inputs))
+
+    @property
+    def title(self) -> str:
+        """What figures and tables call the problem."""
+        return self.user_input.title
+
+    @property
+    def integrate_options(self) -> Mapping[str, Any]:
+        """What a problem file says under ``[integrate]``."""
+        return MappingProxyType(dict(self.user_input.integrate_options))
+
+    @property
+    def states(self) -> tuple[str, ...]:
+        """Names of the states, in order; members of an indexed state one by one."""
+        return self.model.layout.names
+
+    @property
+    def derived(self) -> tuple[str, ...]:
+        """Names of the derived quantities, in order."""
+        return (*self.model.derived_layout.names, *self.model.functions)
+
+    @cached_property
+    def conserved(self) -> tuple[str, ...]:
+        """Quantities that should keep their value: those declared, and the energy of a system without forces."""
+        return conserved_quantities(self.user_input, self.model, self.derived)
+
+    @property
+    def never_negative(self) -> tuple[str, ...]:
+        """States that are never negative, members of indexed states one by one."""
+        return never_negative_states(self.user_input, self.model)
+
+    @cached_property
+    def modes(self) -> tuple[str, ...]:
+        """Parameters that its events change during a run; all of them, where a function says what changes."""
+        return modes_of(self.model, self.events, self.units) if self.events else ()
+
+    @cached_property
+    def switches(self) -> tuple[Switch, ...]:
+        """Jumps and kinks that a run treats one by one: those of known times lands on, the others it locates."""
+        return self._switches(self.modes)
+
+    def switches_beside(self, modes: tuple[str, ...]) -> tuple[Switch, ...]:
+        """Return the switches of a run in which some parameters change, so that times that need them are not known."""
+        return self.switches if modes == self.modes else self._switches(modes)
+
+    def _switches(self, modes: tuple[str, ...]) -> tuple[Switch, ...]:
+        values = {name: value for name, value in self.parameters.items() if name not in modes}
+        found = [each.within(values, self.interval) for each in self.model.rates.switches]
+        for name, table in self.user_input.inputs.items():
+            found.append(input_switch(name, table.kinks, table.interpolation == "previous", self.interval))
+        return tuple(found)
+
+    @cached_property
+    def narrow(self) -> tuple[StepLimitWindow, ...]:
+        """Where formulas of time alone vary within a small part of the interval, and how long steps may be there."""
+        formulas = self.model.of_time
+        return narrow_windows(formulas, self.parameters, self.interval) if formulas else ()
+
+    def first_order(self) -> FirstOrder:
+        """Return the first-order equations that are integrated, to be printed or put into LaTeX.
+
+        Raises
+        ------
+        OrderError
+            The rates are a Python function.
+        """
+        return FirstOrder.of(self.model)
+
+    def jacobian_pattern(self) -> Any:
+        """Return where d rates / d states can be nonzero, a SciPy sparse matrix of booleans, shape (n, n).
+
+        It is exact for written equations; for a Python function it is the ``sparsity`` given, or everything.
+        """
+        return self.model.rates.pattern()
+
+    def refuse_open(self) -> None:
+        """Refuse to run with open parameters.
+
+        Raises
+        ------
+        OpenParameterError
+            All of them are named.
+        """
+        if self.open:
+            raise OpenParameterError(
+                "parameters are still open: " + listing(self.open, quoted=True),
+                names=self.open,
+                location="parameters",
+                expected="a value for each: integrate(…, parameters={…}) or problem.with_(parameters={…})",
+            )
+
+    def check_units(self) -> tuple[Disagreement, ...]:
+        """Hold every term of every equation to the declared units; empty where all agree.
+
+        Raises
+        ------
+        UnitError
+            A declared unit is none.
+        """
+        from unhurried_heron.problem.dimensions import disagreements
+
+        return disagreements(self)
+
+    def refuse_disagreements(self) -> None:
+        """Refuse units that disagree, where it was not said that they may.
+
+        Raises
+        ------
+        UnitError
+            All disagreements, or the first dozen of them.
+        """
+        if self.user_input.check_units and any(self.units.values()):
+            from unhurried_heron.problem.dimensions import refuse_disagreements
+
+            refuse_disagreements(self)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import Node, free_names, walk
@@ -10,11 +10,13 @@ from unhurried_heron.model.guards import is_bound
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.switch_extraction import text_of
 from unhurried_heron.model.unrolling import unrolled
-from unhurried_heron.problem.facts import ProblemFacts
 from unhurried_heron.problem.pointwise import surroundings
 
+if TYPE_CHECKING:
+    from unhurried_heron.problem.problem import Problem
 
-def zero_denominator(problem: ProblemFacts, time: float, state: Any) -> str:
+
+def zero_denominator(problem: Problem, time: float, state: Any) -> str:
     """Return the first denominator in written rates that is zero at a time and state, as a person writes it, or ""."""
     rates = problem.model.rates
     if not isinstance(rates, WrittenRates):

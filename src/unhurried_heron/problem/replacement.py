@@ -5,18 +5,20 @@ from __future__ import annotations
 import warnings
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.errors import ProblemWarning, UnusedValueError, listing, near_spelling
 from unhurried_heron.input.problem_input import ProblemInput, by_name, listed, refuse_unnamed
 from unhurried_heron.problem.assembly import AssembledProblem, exchange, merged_initial, settle_again
-from unhurried_heron.problem.facts import ProblemFacts
 from unhurried_heron.quiet import QUIET
 from unhurried_heron.units.quantities import keep_kinds
 
+if TYPE_CHECKING:
+    from unhurried_heron.problem.problem import Problem
+
 
 def changed(
-    problem: ProblemFacts, new: Mapping[str, Mapping[str, Any] | None], **words: Any
+    problem: Problem, new: Mapping[str, Mapping[str, Any] | None], **words: Any
 ) -> tuple[ProblemInput, AssembledProblem]:
     """Return the words and what they come to, with other values.
 
