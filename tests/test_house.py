@@ -70,6 +70,9 @@ def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
     (copy / "kernels" / "long.py").write_text(
         "import pandas\n@entry\ndef f(a, b, c, d, e, g, h, i, j): pass\n_MANY = 3\n_A, _B = 1, 2\n" + "x = 1\n" * 400
     )
+    (copy / "study" / "attempts.py").write_text(
+        "from rich.text import Text\ndef f(run): return f'The run {run._ledger} was of no use.'\n"
+    )
     (copy / "utils").mkdir()
     (copy / "utils" / "__init__.py").write_text("")
     done = python(LAYOUT, copy)
@@ -82,6 +85,9 @@ def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
         "pandas",
         "_MANY: no",
         "(_A, _B): each",
+        "imports a terminal library",
+        "a sentence, 'The run  was of no use.'",
+        "the private field run._ledger",
     ):
         assert words in done.stdout, words
 

@@ -20,6 +20,12 @@ BESIDE = {
     "testing": {"kernels", "driver", "quiet", "methods", "problem", "run", "input"},
     "__init__": set(ROOMS) - {"cli", "demo"},
 }
+# rooms that compute: what is said of their results stands in `text`
+COMPUTE = {"run", "families", "driver", "study", "stability", "accuracy"}
+# words from which a text that ends with a full stop is a sentence
+MIN_WORDS = 4
+# members of tuples with names, which are public though they begin with an underscore
+TUPLE_MEMBERS = {"_replace", "_fields", "_asdict", "_make"}
 FORBIDDEN_ROOMS = {"utils", "core", "common", "helpers"}
 HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", "tomli_w"}
 # modules that are themselves loaded late, and so may import heavy libraries at their top
@@ -81,6 +87,35 @@ def silent_constants(tree: ast.Module, lines: list[str]) -> Iterator[str]:
                 yield f"{ast.unparse(target)}: no comment says what it bounds"
 
 
+def sentences_in(node: ast.AST) -> Iterator[str]:
+    """Yield texts that are sentences, but for docstrings and what errors say."""
+    for child in ast.iter_child_nodes(node):
+        name = ast.unparse(child.func).rpartition(".")[2] if isinstance(child, ast.Call) else ""
+        if isinstance(child, ast.Raise) or name.endswith("Error") or name in ("unforeseen", "warn"):
+            continue
+        if isinstance(child, ast.Expr) and isinstance(child.value, ast.Constant):
+            continue
+        parts = child.values if isinstance(child, ast.JoinedStr) else [child]
+        text = "".join(str(each.value) for each in parts if isinstance(each, ast.Constant))
+        texts = all(
+            isinstance(each, ast.FormattedValue) or isinstance(getattr(each, "value", None), str) for each in parts
+        )
+        if texts and text.rstrip().endswith(".") and len(text.split()) >= MIN_WORDS:
+            yield text
+        if not isinstance(child, ast.JoinedStr):
+            yield from sentences_in(child)
+
+
+def foreign_fields(tree: ast.AST) -> Iterator[str]:
+    """Yield private fields that are read of another object than one's own."""
+    for node in ast.walk(tree):
+        private = isinstance(node, ast.Attribute) and node.attr.startswith("_") and not node.attr.startswith("__")
+        if private and node.attr not in TUPLE_MEMBERS and node.attr != node.attr.upper():
+            own = isinstance(node.value, ast.Name) and node.value.id in ("self", "cls")
+            if not own:
+                yield ast.unparse(node)
+
+
 def check_file(path: Path, root: Path) -> Iterator[str]:
     """Violations of one file."""
     name = path.relative_to(root).as_posix()
@@ -101,6 +136,12 @@ def check_file(path: Path, root: Path) -> Iterator[str]:
         # who meets one is told nothing, and under -O nobody is
         yield f"{name}: an assertion; raise `errors.unforeseen`"
     yield from (f"{name}: {text}" for text in silent_constants(tree, text.splitlines()))
+    if room in COMPUTE:
+        yield from (f"{name}: a sentence, {text[:40]!r}: it belongs into `text`" for text in sentences_in(tree))
+        yield from (
+            f"{name}: imports a terminal library" for module, _ in imports_of(tree) if module.startswith("rich")
+        )
+    yield from (f"{name}: reads the private field {field}" for field in foreign_fields(tree))
     late = any(name.startswith(index) for index in LATE)
     for module, at_top in imports_of(tree):
         parts = module.split(".")

@@ -165,7 +165,7 @@ def test_what_cannot_be_drawn_is_refused(chain: uh.Problem) -> None:
         "two axes": lambda: uh.draw_field(chain, ["light", "t"], window=((0, 1), (0, 1))),
         "no window": lambda: uh.draw_field(chain, window=((0, 1), (3, 2))),
         "this is no number": lambda: uh.draw_field(chain, window=((0, 1), (0, 1)), at="noon"),
-        "no starting values": lambda: uh.draw_field(chain, window=((0, 1), (0, 1)), starts=[3]),
+        "a Run, or a list of them": lambda: uh.draw_field(chain, window=((0, 1), (0, 1)), runs=[3]),
         "there is no state '5'": lambda: uh.draw_field(chain, 5, window=((0, 1), (0, 1))),
         "these are no levels": lambda: uh.draw_states(run, levels=0.8),
         "each run needs one label": lambda: uh.draw_states(run, labels=5),
@@ -200,13 +200,15 @@ def test_a_field_shows_the_rates() -> None:
     window = ((-2, 1), (-1, 1))
     with np.errstate(all="ignore"):
         for problem in (spiral, plain):
-            record = field_record(problem, ["x", "y"], window, [{"y": 0.5}], 7, nullclines=True, at=0.0)
+            record = field_record(
+                problem, ["x", "y"], window, [uh.integrate(spiral, initial={"y": 0.5})], 7, nullclines=True, at=0.0
+            )
             x, y = np.meshgrid(record.x, record.y)
             assert record.along_x == pytest.approx(np.where(np.abs(x) > 1, record.along_x, y - x / 4), nan_ok=True)
             assert record.along_y == pytest.approx(np.sqrt(1 - x**2) - 1 - x, nan_ok=True)
             assert record.speed == pytest.approx(np.hypot(record.along_x / 3, record.along_y / 2), nan_ok=True)
             label, curve = record.curves[0]
-            assert label == "y from 0.5"
+            assert label == "x from 0, y from 0.5"
             assert curve[0].tolist() == [0, 0.5]
     tide = uh.Problem.from_text("h' = cos(t) - h", initial={"h": 0}, interval=(0, 9), units={"t": "h", "h": "m"},
                                 check_units=False)  # fmt: skip
@@ -214,9 +216,9 @@ def test_a_field_shows_the_rates() -> None:
     assert record.labels == ("time [h]", "h [m]")
     assert record.along_y == pytest.approx(np.cos(record.x) - record.y[:, None])
     assert (record.along_x == 1).all()
-    figure = uh.draw_field(spiral, window=window, nullclines=True, starts=[{"y": 0.5}])
+    figure = uh.draw_field(spiral, window=window, nullclines=True, runs=[uh.integrate(spiral, initial={"y": 0.5})])
     shown = figure.axes[0].get_legend_handles_labels()[1]
-    assert shown == ["x stands still", "y stands still", "y from 0.5"]
+    assert shown == ["x stands still", "y stands still", "x from 0, y from 0.5"]
     arrows = figure.axes[0].collections[0]
     # all of one length on the page, where there are any
     lengths = np.hypot(arrows.U / 3, arrows.V / 2)

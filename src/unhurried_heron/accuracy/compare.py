@@ -113,23 +113,25 @@ def compare(
             given=f"{len(chosen)} methods, {len(tolerances)} tolerances, {len(steps)} steps",
         )
     references = References(problem, min(tolerances, default=0.0), kind, seconds)
-    rows, runs = [], []
+    rows, runs, curves = [], [], []
     for method in chosen:
         takes_steps = getattr(method, "fixed_steps", True) or not (everything or adapting)
         for setting in [*(fixed if takes_steps else []), *(adapting if method.adaptive or not fixed else [])]:
-            row, found = _row_of(method, setting, INTERRUPTED), INTERRUPTED
+            row, found, curve = _row_of(method, setting, INTERRUPTED), INTERRUPTED, None
             with ctrl_c:
                 if not ctrl_c.hit:
-                    row, found = _row(problem, method, setting, limits, references)
+                    row, found, curve = _row(problem, method, setting, limits, references)
             rows.append(row)
             runs.append(found)
+            curves.append(curve)
     raise_what_all_raised(runs)
     kept, apart, until = tuple(each.run for each in runs), None, None
     with ctrl_c:
         if not ctrl_c.hit:
             apart, until = references.disagreement(), references.until
     outcomes = tuple(each.outcome for each in runs)
-    return Comparison(problem, tuple(rows), kept, outcomes, apart, until, references.certain, references.lacking)
+    lacking = references.lacking
+    return Comparison(problem, tuple(rows), kept, outcomes, tuple(curves), apart, until, references.certain, lacking)
 
 
 def chosen_methods(methods: Any) -> list[Method]:
@@ -188,14 +190,26 @@ def _row_of(method: Method, setting: dict[str, Any], found: Attempt) -> dict[str
 
 def _row(
     problem: Problem, method: Method, setting: dict[str, Any], budget: Budget, references: References
-) -> tuple[dict[str, Any], Attempt]:
+) -> tuple[dict[str, Any], Attempt, tuple[Array, Array] | None]:
+    """Return the row of a run, the run, and the times and errors along it where they could be measured.
+
+    Parameters
+    ----------
+    problem : Problem
+    method : Method
+    setting : dict
+        ``rtol`` and ``atol``, or ``step``.
+    budget : Budget
+    references : References
+    """
+    curve = None
     begun, times = clock.perf_counter(), references.grid
     if problem.conserved and "step" in setting:
         times = _with_steps(times, setting["step"])
     found = tried(problem, method, **setting, record=times.tolist(), budget=budget, ledger="rtol" in setting)
     row, run = _row_of(method, setting, found), found.run
     if run is None:
-        return row, found
+        return row, found, None
     row |= {"seconds in all": clock.perf_counter() - begun, **_counts(run), **_steps(run, setting.get("step"))}
     try:
         with done_within(budget.seconds):
@@ -207,12 +221,13 @@ def _row(
         # where none can be had, the work is still told
         truth = references.truth_for(method)
         if truth is not None:
-            row |= _errors(run, references.grid, truth) | {"reference": truth.label}
+            errors, curve = _errors(run, references.grid, truth)
+            row |= errors | {"reference": truth.label}
         row |= {f"drift of {name}": drift_of(run, name) for name in problem.conserved}
         row |= {SCALE + name: scale_of(run, name)[1] for name in problem.conserved}
         for name in problem.never_negative:
             row[f"lowest {name}"], row[f"lowest {name} at"] = lowest_of(run, name)
-    return row, found
+    return row, found, curve
 
 
 def _counts(run: Run) -> dict[str, Any]:
@@ -245,15 +260,17 @@ def _with_steps(grid: Array, step: float) -> Array:
     return joined if end > start else joined[::-1]
 
 
-def _errors(run: Run, grid: Array, truth: Truth) -> dict[str, Any]:
+def _errors(run: Run, grid: Array, truth: Truth) -> tuple[dict[str, Any], tuple[Array, Array]]:
+    """Return the errors of a row, and the times at which they were measured with the largest over the states there."""
     columns = [slot for slot in map(run.problem.model.layout.slot, truth.names) if slot is not None]
     states = run.states[np.isin(run.times, grid)]
     # a run that an event stopped has fewer times than the grid, and references may agree on fewer
     rows = min(len(states), len(truth.values))
     misses = np.abs(states[:rows, columns] - truth.values[:rows]) / size_of(truth.values)
     row, column = np.unravel_index(int(misses.argmax()), misses.shape)
-    return {
+    found = {
         "error at end": float(misses[-1].max()),
         "largest error": float(misses[row, column]),
         "worst state": truth.names[int(column)],
     }
+    return found, (grid[:rows], misses.max(axis=1))

@@ -12,6 +12,7 @@ from unhurried_heron.accuracy.conserved_quantities import OWN_SIZE
 from unhurried_heron.errors import RunError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.attempts import Outcome
 from unhurried_heron.text.comparison_document import no_run_ended, setting_of
 from unhurried_heron.text.document import Document
@@ -50,6 +51,9 @@ class Comparison:
         steps, where something is conserved); None where there was none.
     outcomes : tuple of Outcome
         What became of the run behind each row.
+    error_curves : tuple of (ndarray, ndarray) or None
+        For each row the times at which errors were measured, and the largest error over the states at each, relative
+        to the largest size that the state reaches; both of shape (n_times,).
     disagreement : float or None
         By how much two reference runs of different families differ, relative to each state's scale: errors near or
         below it are not to be trusted. None for what is certain, or a single reference.
@@ -65,6 +69,7 @@ class Comparison:
     rows: tuple[dict[str, Any], ...]
     runs: tuple[Run | None, ...] = field(repr=False)
     outcomes: tuple[Outcome, ...] = field(repr=False)
+    error_curves: tuple[tuple[Array, Array] | None, ...] = field(repr=False)
     disagreement: float | None
     trusted_until: float | None = None
     certain: bool = False
@@ -144,7 +149,7 @@ class Comparison:
         cells = [row.get(name) for row in self.rows]
         order = sorted(range(len(cells)), key=lambda k: (cells[k] is None, cells[k] if cells[k] is not None else 0))
         moved: dict[str, Any] = {
-            name: tuple(getattr(self, name)[k] for k in order) for name in ("rows", "runs", "outcomes")
+            name: tuple(getattr(self, name)[k] for k in order) for name in ("rows", "runs", "outcomes", "error_curves")
         }
         return replace(self, **moved)
 

@@ -16,7 +16,6 @@ from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, finish_
 from unhurried_heron.figures.overlay import labels_of, runs_of
 from unhurried_heron.figures.records import with_unit
 from unhurried_heron.run.run import Run
-from unhurried_heron.study.reference import References, size_of, up_to_its_stop
 from unhurried_heron.text.comparison_document import setting_of
 
 if TYPE_CHECKING:
@@ -132,24 +131,14 @@ def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:
     if not isinstance(comparison, Comparison):
         raise OptionError("this is no comparison", name="comparison", location="draw_errors",
                           expected="what compare returns", given=excerpt(comparison))  # fmt: skip
-    shown = [(row, run) for row, run in zip(comparison.rows, comparison.runs, strict=True)
-             if run is not None and row["largest error"] is not None]  # fmt: skip
+    pairs = zip(comparison.rows, comparison.error_curves, strict=True)
+    shown = [(row, curve) for row, curve in pairs if curve is not None]
     if not shown:
         raise RunError("there is no error to draw", name="comparison", location="draw_errors",
                        expected="a run that came to its end", given="none")  # fmt: skip
     figure, (ax,) = figure_of(1, axes)
-    tightest = min((row["rtol"] for row in comparison.rows if row["rtol"] is not None), default=0.0)
-    references = References(up_to_its_stop(comparison.problem), tightest)
-    for index, (row, run) in enumerate(shown):
-        names, truth, _ = references.function_for(run.data.methods[0])
-        inside = np.ones(run.times.size, dtype=bool)
-        if references.until is not None:
-            inside = np.abs(run.times - run.times[0]) <= abs(references.until - run.times[0])
-        times = run.times[inside]
-        columns = [slot for slot in map(run.problem.model.layout.slot, names) if slot is not None]
-        known = truth(np.ascontiguousarray(times))
-        misses = (np.abs(run.states[inside][:, columns] - known) / size_of(known)).max(axis=1)
-        ax.plot(times, _positive(misses), linewidth=1.4, label=f"{row['method']}, {setting_of(row)}",
+    for index, (row, (times, errors)) in enumerate(shown):
+        ax.plot(times, _positive(errors), linewidth=1.4, label=f"{row['method']}, {setting_of(row)}",
                 **style_of(index))  # fmt: skip
     ax.set_yscale("log")
     finish_in_time(ax, comparison.problem, "error, relative to each state's size", own=axes is None)

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.errors import OptionError, excerpt, listing, near_spelling
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of
+from unhurried_heron.figures.overlay import runs_of
 from unhurried_heron.figures.records import with_unit
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.quiet import quietly
-from unhurried_heron.run.trajectory import Array
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import Array, StepTrajectory
 from unhurried_heron.units.quantities import number_in
 
 if TYPE_CHECKING:
@@ -55,7 +55,7 @@ def field_record(
     problem: Problem,
     names: Sequence[str],
     window: Sequence[tuple[Any, Any]],
-    starts: Iterable[Mapping[str, Any]],
+    runs: Sequence[Run],
     arrows: int,
     *,
     nullclines: bool,
@@ -87,23 +87,29 @@ def field_record(
     if nullclines:
         wide, high = (np.linspace(*span, _FINE) for span in spans)
         fine = (wide, high, *_rates(problem, names, wide, high, at))
-    curves = []
-    starts = list(starts) if isinstance(starts, Iterable) else [starts]
-    if not all(isinstance(start, Mapping) for start in starts):
-        raise OptionError("these are no starting values", name="starts", location="draw_field",
-                          expected='dicts such as {"level": 0.4}', given=excerpt(starts))  # fmt: skip
-    for k, start in enumerate(starts):
-        with quietly():
-            run = integrate(problem, initial=start)
-        times = np.linspace(run.times[0], run.times[-1], _POINTS)
-        states = run.at(times)
-        columns = [times if name == _TIME else states[:, problem.states.index(name)] for name in names]
-        label = ", ".join(f"{name} from {value}" for name, value in start.items()) or f"solution {k + 1}"
-        curves.append((label, np.column_stack(columns)))
+    curves = tuple(_curve(run, names) for run in runs)
     units = problem.units
     labels = tuple(with_unit("time" if name == _TIME else name, units.get(name, "")) for name in names)
     return FieldRecord(problem.title or "Direction field", (labels[0], labels[1]), x, y,
-                       *_rates(problem, names, x, y, at), fine, tuple(curves))  # fmt: skip
+                       *_rates(problem, names, x, y, at), fine, curves)  # fmt: skip
+
+
+def _curve(run: Run, names: Sequence[str]) -> tuple[str, Array]:
+    """Return a run in the plane of the axes, shape (n, 2), with its label."""
+    states = [name for name in names if name != _TIME]
+    for name in states:
+        if name not in run.problem.states:
+            raise OptionError(f"a run has no state '{name}'", name="runs", location="draw_field",
+                              expected="runs of the problem whose field is drawn",
+                              given=listing(run.problem.states))  # fmt: skip
+    times = run.times
+    if isinstance(run.data.trajectory, StepTrajectory):
+        times = np.linspace(run.times[0], run.ending.time, _POINTS)
+        values = run.at(times, states)
+    else:
+        values = np.column_stack([run[name] for name in states])
+    columns = [times if name == _TIME else values[:, states.index(name)] for name in names]
+    return ", ".join(f"{name} from {run.problem.initial[name]:.4g}" for name in states), np.column_stack(columns)
 
 
 def _spans(problem: Problem, names: Sequence[str], window: Sequence[tuple[Any, Any]]) -> list[tuple[float, float]]:
@@ -156,7 +162,7 @@ def draw_field(
     names: Sequence[str] | None = None,
     *,
     window: Sequence[tuple[Any, Any]],
-    starts: Iterable[Mapping[str, Any]] = (),
+    runs: Run | Sequence[Run] = (),
     nullclines: bool = False,
     arrows: int = 21,
     at: float | str | None = None,
@@ -174,8 +180,8 @@ def draw_field(
         held at their starting values.
     window : pair of pairs
         ``((from, to), (from, to))`` of the two axes, numbers or quantities.
-    starts : iterable of mappings
-        Other starting values, by name, from which solutions are drawn over the problem's interval.
+    runs : Run or sequence of Run
+        Solutions that are drawn over the arrows, each with its starting values beside it.
     nullclines : bool
         Whether to draw where one of the two rates is zero.
     arrows : int
@@ -197,8 +203,9 @@ def draw_field(
                           expected="a whole number from 2 to 200", given=excerpt(arrows))  # fmt: skip
     chosen = list(problem.states[:2]) if problem.model.layout.size > 1 else [_TIME, problem.states[0]]
     time = problem.interval[0] if at is None else number_in(at, problem.units.get(_TIME, ""), "draw_field, at")
+    shown = runs_of(runs, "draw_field") if runs else []
     record = field_record(
-        problem, chosen if names is None else names, window, starts, arrows, nullclines=nullclines, at=time
+        problem, chosen if names is None else names, window, shown, arrows, nullclines=nullclines, at=time
     )
     figure, (ax,) = figure_of(1, axes)
     if axes is None:

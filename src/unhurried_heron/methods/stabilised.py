@@ -118,10 +118,11 @@ class Stabilised(OneStep):
     @cached_property
     def stability(self) -> Polynomials:
         """Numerator and denominator of the stability function R(z), lowest power first; of the least stages, too."""
-        method = self if self.count else self.of_stages(MIN_STAGES)
-        w0, w1, a, b = method._shape
+        if not self.count:
+            return self.of_stages(MIN_STAGES).stability
+        w0, w1, a, b = self._shape
         before, present = np.array([1.0]), np.array([w0, w1])
-        for _ in range(method.count - 1):
+        for _ in range(self.count - 1):
             further = 2.0 * np.convolve(present, [w0, w1])
             further[: before.size] -= before
             before, present = present, further
