@@ -12,12 +12,25 @@ from pathlib import Path
 
 PACKAGE = "unhurried_heron"
 # from the top of the house to its foot: a room imports only rooms above it (or itself)
-ROOMS = ["version", "errors", "deadline", "quiet", "disk", "formulas", "input", "units", "model", "problem", "codegen"]
+ROOMS = [
+    "version",
+    "arrays",
+    "errors",
+    "deadline",
+    "quiet",
+    "disk",
+    "formulas",
+    "input",
+    "units",
+    "model",
+    "problem",
+    "codegen",
+]
 ROOMS += ["methods", "kernels", "text", "run", "families", "driver", "study", "stability", "accuracy", "diagnosis"]
 ROOMS += ["checks", "figures", "files", "demo", "cli"]
 # rooms beside the line: what they may import
 BESIDE = {
-    "testing": {"kernels", "driver", "quiet", "methods", "problem", "run", "input"},
+    "testing": {"arrays", "kernels", "driver", "quiet", "methods", "problem", "run", "input"},
     "__init__": set(ROOMS) - {"cli", "demo"},
 }
 # rooms that compute: what is said of their results stands in `text`

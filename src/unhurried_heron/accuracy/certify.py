@@ -15,6 +15,7 @@ import numpy as np
 
 from unhurried_heron.accuracy.certificate import MIN_STEPS, Certificate
 from unhurried_heron.accuracy.resting_states import not_seen
+from unhurried_heron.arrays import Array
 from unhurried_heron.driver.options import Budget, in_time, positive_option, refuse_no_problem
 from unhurried_heron.errors import HeronError, OptionError, excerpt
 from unhurried_heron.formulas.evaluate import evaluate
@@ -24,7 +25,6 @@ from unhurried_heron.problem.pointwise import surroundings
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.agreement import Agreement, agreement_of, grown
 from unhurried_heron.study.arguments import several, whole
 from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, raise_what_all_raised, tried

@@ -10,6 +10,7 @@ import numpy as np
 
 from unhurried_heron.accuracy.comparison import COLUMNS, SCALE, Comparison
 from unhurried_heron.accuracy.conserved_quantities import drift_of, lowest_of, scale_of
+from unhurried_heron.arrays import Array
 from unhurried_heron.deadline import done_within
 from unhurried_heron.driver.options import (
     Budget,
@@ -26,7 +27,6 @@ from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF, all_methods, f
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array
 from unhurried_heron.stability.stability_limited_steps import stability_limited_steps
 from unhurried_heron.study.arguments import several, whole
 from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, raise_what_all_raised, tried

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.accuracy.conserved_quantities import OWN_SIZE
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import RunError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.attempts import Outcome
 from unhurried_heron.text.comparison_document import no_run_ended, setting_of
 from unhurried_heron.text.document import Document

@@ -6,11 +6,12 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, BoolArray
 from unhurried_heron.errors import RunError
 from unhurried_heron.formulas.expression import Node, add
 from unhurried_heron.run.columns import modes_at
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.run.trajectory import StepTrajectory
 
 # ends of steps differ by no more than rounding from whole numbers of them
 _ROUNDED = 1e-12
@@ -77,7 +78,7 @@ def _size_of_terms(run: Run, quantity: str) -> float:
     return float(np.abs(sizes).max(initial=0.0, where=np.isfinite(sizes)))
 
 
-def ends_of_steps(run: Run) -> Any:
+def ends_of_steps(run: Run) -> BoolArray:
     """Return which recorded times are ends of steps, where methods conserve what they do, shape (n_times,).
 
     All of them, where the steps followed a tolerance, which holds between them, too.
@@ -86,8 +87,9 @@ def ends_of_steps(run: Run) -> Any:
     if step is None or isinstance(kept, StepTrajectory) or not run.times.size:
         return np.ones(run.times.size, dtype=bool)
     counts = (run.times - run.times[0]) / step
-    found = np.abs(counts - np.round(counts)) <= _ROUNDED * (1.0 + np.abs(counts))
-    return found | (run.times == run.ending.time)
+    near = np.abs(counts - np.round(counts)) <= _ROUNDED * (1.0 + np.abs(counts))
+    found: BoolArray = near | (run.times == run.ending.time)
+    return found
 
 
 def drift_of(run: Run, quantity: str) -> float:

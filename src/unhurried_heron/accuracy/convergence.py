@@ -10,6 +10,7 @@ import numpy as np
 
 from unhurried_heron.accuracy.compare import chosen_methods
 from unhurried_heron.accuracy.comparison import failed_rows
+from unhurried_heron.arrays import Array
 from unhurried_heron.driver.options import (
     Budget,
     budget_of,
@@ -22,7 +23,7 @@ from unhurried_heron.driver.options import (
 from unhurried_heron.errors import OptionError, excerpt, unforeseen
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.run.trajectory import StepTrajectory
 from unhurried_heron.study.arguments import several, whole
 from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, Outcome, raise_what_all_raised, tried
 from unhurried_heron.study.reference import Kind, References, kind_of, size_of, up_to_its_stop

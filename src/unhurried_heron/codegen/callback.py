@@ -16,9 +16,10 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.jit import compile_module
 from unhurried_heron.codegen.runtime_data import RuntimeData
-from unhurried_heron.codegen.signature import FINE, STOP, FloatArray, NativeFunction
+from unhurried_heron.codegen.signature import FINE, STOP, NativeFunction
 from unhurried_heron.model.functions import NamedFunction, unusable_answer
 
 _CALLBACK = ctypes.CFUNCTYPE(None, ctypes.c_double)
@@ -68,7 +69,7 @@ def python_function(function: NamedFunction, context: RuntimeData, n_outputs: in
     address, engine = _trampoline(n, size)
     # cells: the callback, where the state goes, where the result comes from
     block = np.zeros(3, dtype=np.int64)
-    result: FloatArray = np.zeros(size + 1)
+    result: Array = np.zeros(size + 1)
     caught: list[tuple[BaseException, float]] = []
     callback = _CALLBACK(_make_callback(function, context, _Answer(function, result, n_outputs), block, caught))
     block[0] = ctypes.cast(callback, ctypes.c_void_p).value or 0
@@ -83,7 +84,7 @@ def python_function(function: NamedFunction, context: RuntimeData, n_outputs: in
     )
 
 
-def _fixed_size(n: int) -> FloatArray:
+def _fixed_size(n: int) -> Array:
     """Return an array that its user cannot resize, because its memory belongs to another object."""
     return np.frombuffer(bytearray(8 * n), dtype=np.float64)
 
@@ -94,7 +95,7 @@ class _Answer:
     Memory views write faster than arrays, and refuse another length or type by themselves.
     """
 
-    def __init__(self, function: NamedFunction, result: FloatArray, n_outputs: int) -> None:
+    def __init__(self, function: NamedFunction, result: Array, n_outputs: int) -> None:
         self._function, self._result = function, result
         self.many, self._size = n_outputs > 0, max(n_outputs, 1)
         self.numbers: Any = memoryview(result.data)[: self._size]
@@ -147,7 +148,7 @@ class _Lent:
 def _make_callback(
     function: NamedFunction, context: RuntimeData, into: _Answer, block: Any, caught: list[tuple[BaseException, float]]
 ) -> Callable[[float], None]:
-    changes, array, lent = memoryview(context.changes), np.ndarray, _Lent(len(function.states), block)
+    changes, array, lent = context.changes.data, np.ndarray, _Lent(len(function.states), block)
     seen, call = changes[0], function.caller(context.values.tolist())
     take, many, in_order = into.take, into.many, into.many and not function.by_name
     numbers, seal, pack, raw = into.numbers, into.seal, into.pack, into.raw

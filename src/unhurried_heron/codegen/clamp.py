@@ -7,8 +7,9 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.jit import compile_module
-from unhurried_heron.codegen.signature import FloatArray, NativeFunction
+from unhurried_heron.codegen.signature import NativeFunction
 
 # the block: the function, its context, and where the two limits are
 _CLAMP: Final = """
@@ -36,7 +37,7 @@ def _code() -> tuple[int, Any]:
     return compile_module(_CLAMP)
 
 
-def clamped(inner: NativeFunction, limits: FloatArray) -> NativeFunction:
+def clamped(inner: NativeFunction, limits: Array) -> NativeFunction:
     """Return a function that is asked at times between ``limits`` only; these may be changed at any time."""
     address, engine = _code()
     block = np.array([inner.address, inner.context_address, limits.ctypes.data], dtype=np.int64)

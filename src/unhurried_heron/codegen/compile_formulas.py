@@ -8,10 +8,11 @@ from typing import Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.index_check import hold_within
 from unhurried_heron.codegen.modules import Shape, emit_each, emit_module, emit_template, template_formula
-from unhurried_heron.codegen.signature import FloatArray, NativeFunction, address
+from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.formulas.cost_limit import refuse_endless
 from unhurried_heron.formulas.expression import Node
@@ -26,7 +27,7 @@ def compiled(
     indexed_formulas: tuple[IndexedFormula, ...],
     size: int,
     names: SymbolTable,
-    context: FloatArray,
+    context: Array,
     *,
     guarded: tuple[IndexedFormula, ...] = (),
 ) -> NativeFunction:
@@ -45,9 +46,7 @@ def compiled(
     return NativeFunction(entry, size, context, keep=(engine,))
 
 
-def compiled_each(
-    formulas: Sequence[Node | Filled], names: SymbolTable, context: FloatArray
-) -> tuple[NativeFunction, ...]:
+def compiled_each(formulas: Sequence[Node | Filled], names: SymbolTable, context: Array) -> tuple[NativeFunction, ...]:
     """Return a native function of one output for each formula, many in one module.
 
     Raises
@@ -79,7 +78,7 @@ def compiled_each(
     )
 
 
-def _own(context: FloatArray, filled: Filled) -> FloatArray:
+def _own(context: Array, filled: Filled) -> Array:
     """Return what a formula reads: the address of the context, its numbers and its indices."""
     own = np.array([0.0, *filled.numbers, *(0.0 for _ in filled.indices)])
     whole = own.view(np.int64)

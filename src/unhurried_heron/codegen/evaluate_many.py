@@ -8,8 +8,9 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.jit import compile_module
-from unhurried_heron.codegen.signature import FloatArray, NativeFunction, address
+from unhurried_heron.codegen.signature import NativeFunction, address
 
 _LOOP = """
 define i64 @evaluate(ptr %f, ptr %context, i64 %rows, ptr %times, ptr %states, i64 %n, ptr %out, i64 %m,
@@ -77,8 +78,8 @@ def _loop() -> tuple[Any, Any]:
 
 
 def evaluate_rows(
-    function: NativeFunction, times: FloatArray, states: FloatArray, modes: tuple[Any, FloatArray] | None = None
-) -> FloatArray:
+    function: NativeFunction, times: Array, states: Array, modes: tuple[Any, Array] | None = None
+) -> Array:
     """Return the function's outputs at each row, as far as it answered.
 
     Parameters

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.expression_ir import SymbolTable
-from unhurried_heron.codegen.signature import FloatArray
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.input.measured import Measured
 from unhurried_heron.model.switch_types import HeldSwitch
@@ -33,11 +32,11 @@ class RuntimeData:
         Measured inputs: the table, its rows in memory, and where their addresses stand.
     """
 
-    array: FloatArray
+    array: Array
     parameters: tuple[str, ...]
     inputs: dict[str, int]
     slots: dict[str, int]
-    tables: tuple[tuple[Measured, FloatArray, int], ...]
+    tables: tuple[tuple[Measured, Array, int], ...]
 
     def names(self, layout: Layout, *, held: bool) -> SymbolTable:
         """Return where formulas find their names; ``held``: rows of tables are read from the context, too."""
@@ -47,12 +46,12 @@ class RuntimeData:
         return SymbolTable(tuple(layout.scalars.items()), tuple(indices.items()), inputs, held, layout.size)
 
     @property
-    def values(self) -> FloatArray:
+    def values(self) -> Array:
         """The parameters' part of the array."""
         return self.array[: len(self.parameters)]
 
     @property
-    def changes(self) -> Any:
+    def changes(self) -> IntArray:
         """How many times the parameters were changed, int64 (1,)."""
         return self.array.view(np.int64)[-1:]
 

@@ -15,14 +15,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, Final
 
-import numpy as np
+from unhurried_heron.arrays import Array
 
 # The answer of a function where all is well; a callback that stopped leaves zero behind.
 FINE: Final = 1
 # The answer that stops the march.
 STOP: Final = -1
-
-FloatArray = np.ndarray[Any, np.dtype[np.float64]]
 
 
 def address(array: Any) -> int:
@@ -57,10 +55,10 @@ class NativeFunction:
 
     address: int
     n_outputs: int
-    context: FloatArray
+    context: Array
     keep: tuple[Any, ...] = field(default=(), repr=False)
     pending_error: Callable[[], tuple[BaseException, float] | None] = field(default=lambda: None, repr=False)
-    parameters: FloatArray | None = field(default=None, repr=False)
+    parameters: Array | None = field(default=None, repr=False)
 
     def raise_pending(self, what: str) -> None:
         """Raise the exception that made the function stop, with a note of what it was and when; nothing if none did."""
@@ -71,7 +69,7 @@ class NativeFunction:
             raise error
 
     @property
-    def shared(self) -> FloatArray:
+    def shared(self) -> Array:
         """The array in which the parameters are, its last number the count of their changes."""
         return self.context if self.parameters is None else self.parameters
 

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.clamp import clamped
 from unhurried_heron.codegen.compile_formulas import compiled
 from unhurried_heron.codegen.crossing_functions import (
@@ -20,7 +21,7 @@ from unhurried_heron.codegen.crossing_functions import (
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.runtime_data import RuntimeData, context_of
-from unhurried_heron.codegen.signature import FloatArray, NativeFunction
+from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.errors import HeronError, unforeseen
 from unhurried_heron.formulas.differentiate import jacobian, one_after_the_other, time_derivatives
 from unhurried_heron.formulas.expression import Node
@@ -70,8 +71,8 @@ class NativeSystem:
     watched: tuple[NativeFunction, ...]
     context: RuntimeData
     located: tuple[Switch, ...] = ()
-    limits: FloatArray | None = None
-    entries: tuple[FloatArray, FloatArray] | None = None
+    limits: Array | None = None
+    entries: tuple[IntArray, IntArray] | None = None
     beyond: CrossingFunctions | None = None
     guards: NativeFunction | None = None
     n_arguments: int = 0
@@ -192,7 +193,7 @@ def differenced_in_groups(problem: Problem) -> bool:
     return isinstance(rates, FunctionRates) and rates.jacobian is None and rates.known
 
 
-def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[FloatArray, FloatArray] | None:
+def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[IntArray, IntArray] | None:
     """Return row and column of each number of the Jacobian, None where nothing is known of it.
 
     Nothing is known of a Python function without ``sparsity``, and a Jacobian function gives a full matrix.
@@ -240,7 +241,7 @@ def native_exact(problem: Problem) -> NativeFunction:
     return _plain(problem, tuple(single(node, index) for index, node in enumerate(exact)), len(exact))
 
 
-def exact_rows(problem: Problem, times: FloatArray) -> dict[str, FloatArray]:
+def exact_rows(problem: Problem, times: Array) -> dict[str, Array]:
     """Return the closed forms at times, by state, shape (n_times,) each; nothing where there are none."""
     names = tuple(problem.model.exact)
     if not names:
@@ -282,7 +283,7 @@ def _native_jacobian(
     indexed_formulas: tuple[tuple[IndexedFormula, ...], tuple[IndexedFormula, ...]],
     layout: Layout,
     names: SymbolTable,
-    context: FloatArray,
+    context: Array,
     *,
     full: bool,
 ) -> NativeFunction:
@@ -300,7 +301,7 @@ def _native_jacobian(
 @functools.lru_cache(maxsize=64)
 def _jacobian_compact(
     indexed_formulas: tuple[IndexedFormula, ...], layout: Layout
-) -> tuple[tuple[IndexedFormula, ...], FloatArray, FloatArray]:
+) -> tuple[tuple[IndexedFormula, ...], IntArray, IntArray]:
     return one_after_the_other(_jacobian_formulas(indexed_formulas, layout), layout.size)
 
 

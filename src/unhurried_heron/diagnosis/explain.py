@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, Records
 from unhurried_heron.deadline import done_within
 from unhurried_heron.diagnosis.alternatives import Alternative, the_best
 from unhurried_heron.diagnosis.candidates import Candidate, again, candidates_for, taken_by
@@ -17,7 +18,7 @@ from unhurried_heron.driver.options import positive_option
 from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.late_bindings import STUDIES
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array, grown_at_end
+from unhurried_heron.run.trajectory import grown_at_end
 from unhurried_heron.stability.stability_limited_steps import (
     StabilityLimitedSteps,
     decays_that_grow,
@@ -153,7 +154,7 @@ class _Looked:
         return None
 
     @property
-    def rows(self) -> Any:
+    def rows(self) -> Records | None:
         """The ledger, None where there is none."""
         return None if self.kept is None else self.kept.data.ledger
 

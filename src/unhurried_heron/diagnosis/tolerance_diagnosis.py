@@ -7,12 +7,13 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.diagnosis.candidates import again, taken_by, work_of
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.run.trajectory import StepTrajectory
 from unhurried_heron.text.document import Statement
 from unhurried_heron.text.numbers import at_time, in_tolerances, share_of
 

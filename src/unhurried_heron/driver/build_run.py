@@ -9,6 +9,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.deadline import seconds_allowed
 from unhurried_heron.driver.diagnostics import quiet_states, stability_limit
 from unhurried_heron.driver.drive import Driver
@@ -30,7 +31,7 @@ from unhurried_heron.run.event_log import EMPTY_EVENT_LOG, EventLog
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.run_data import RunData
 from unhurried_heron.run.trace import Trace
-from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, StepTrajectory, Trajectory
+from unhurried_heron.run.trajectory import NO_JUMPS, Jumps, StepTrajectory, Trajectory
 from unhurried_heron.text import endings as text
 from unhurried_heron.text.ending_facts import Leaps, QuietStates, StabilityLimit, Stop
 

@@ -7,12 +7,13 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.run_data import RunData
 from unhurried_heron.run.trace import Trace
-from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, RecordedTrajectory, StepTrajectory, Trajectory
+from unhurried_heron.run.trajectory import NO_JUMPS, Jumps, RecordedTrajectory, StepTrajectory, Trajectory
 
 
 def joined(

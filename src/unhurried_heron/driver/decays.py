@@ -6,12 +6,12 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.driver.layout import March
 from unhurried_heron.families.spectrum import ritz_values
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.run.trajectory import Array
 
 # a mode decays if it swings or grows by no more than this share of how fast it decays; those of less than this share of
 # the fastest do not matter

@@ -7,12 +7,13 @@ from typing import Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.driver.layout import March
 from unhurried_heron.kernels.memory.control import Purpose
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.run.trajectory import Array, RecordedTrajectory, Trajectory
+from unhurried_heron.run.trajectory import RecordedTrajectory, Trajectory
 from unhurried_heron.text.ending_facts import QuietStates, StabilityLimit
 
 # fewer steps than this are quick anyway

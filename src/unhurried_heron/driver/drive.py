@@ -5,10 +5,10 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from contextlib import nullcontext
-from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, Records
 from unhurried_heron.deadline import seconds_allowed, seconds_left
 from unhurried_heron.driver.diagnostics import Look, look_at, next_look, worth_keeping
 from unhurried_heron.driver.interrupt import DeferredInterrupt
@@ -22,7 +22,7 @@ from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch
 from unhurried_heron.run.event_log import EMPTY_EVENT_LOG, EventLog, SwitchLog
-from unhurried_heron.run.trajectory import Array, Trajectory
+from unhurried_heron.run.trajectory import Trajectory
 from unhurried_heron.text.progress import ProgressBar
 
 # a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon
@@ -285,6 +285,6 @@ class Driver:
         count = int(control["next_wanted"][0])
         return recorded(self._times, self.march.output.recorded, count, time, state, jumps)
 
-    def ledger(self) -> Any:
+    def ledger(self) -> Records | None:
         """One row for each attempt, (n_attempts,) of `control.LEDGER`, or None if it was not kept."""
         return None if self._ledger is None else np.concatenate(self._ledger)

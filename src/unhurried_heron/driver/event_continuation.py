@@ -7,10 +7,10 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.input.event import Event, Going
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array
 from unhurried_heron.units.quantities import number_in
 
 _OPPOSITE: dict[str, Going] = {"up": "down", "down": "up", "either": "either"}

@@ -6,6 +6,7 @@ from typing import Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, BoolArray, IntArray
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.codegen.system import NativeSystem
 from unhurried_heron.deadline import check_deadline
@@ -18,7 +19,6 @@ from unhurried_heron.kernels.memory.control import CEIL, FLOOR, PASSED, ROOT, TR
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch, Switch, WholeSwitch
 from unhurried_heron.problem.known_times import known_times
 from unhurried_heron.problem.pointwise import surroundings
-from unhurried_heron.run.trajectory import Array
 
 # Crossings that fit into the buffer before the march returns.
 _ROOM = 1024
@@ -34,8 +34,8 @@ class Landings(NamedTuple):
 
     times: Array
     longest: Array
-    begins: Any
-    items: Any
+    begins: IntArray
+    items: IntArray
     values: Array
     inner: Array
     start: dict[str, float]
@@ -87,12 +87,13 @@ def landings_of(request: RunRequest, switches: tuple[Switch, ...]) -> Landings:
     return Landings(np.append(times, end), longest, begins, items[real], values, np.sort(inner, axis=1), begun)
 
 
-def _together(times: Any, other: Any) -> Any:
+def _together(times: Any, other: Any) -> BoolArray:
     """Whether times are one time with others, (n,): within rounding of how large they are, and not of the interval."""
-    return np.abs(times - other) <= TOGETHER * np.spacing(np.maximum(np.abs(times), np.abs(other)))
+    near: BoolArray = np.abs(times - other) <= TOGETHER * np.spacing(np.maximum(np.abs(times), np.abs(other)))
+    return near
 
 
-def _grouped(times: Array, items: Any) -> Any:
+def _grouped(times: Array, items: Any) -> IntArray:
     """Return, of known times in their order, which belong to one landing: its number for each, int64 (n,).
 
     A landing takes what is one time with its first, and nothing twice, so it has a bounded number of items.
@@ -204,11 +205,11 @@ def _kind(switch: Switch) -> int:
     return TRUTH if isinstance(switch, HeldSwitch) else PASSED
 
 
-def _pairs(functions: list[Any]) -> Any:
+def _pairs(functions: list[Any]) -> IntArray:
     return _longs([[each.address, each.context_address] if each else [0, 0] for each in functions])
 
 
-def _longs(values: Any) -> Any:
+def _longs(values: Any) -> IntArray:
     return np.ascontiguousarray(values, dtype=np.int64)
 
 

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, IntArray, Records
 from unhurried_heron.codegen.crossing_functions import going_codes
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.codegen.system import NativeSystem
@@ -36,7 +37,6 @@ from unhurried_heron.kernels.memory.bundles import (
 from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MAX_IN_STEP, RECENT, SPARE, VALUE_ROWS
 from unhurried_heron.methods.method import Method
 from unhurried_heron.model.narrow import MAX_PARTS
-from unhurried_heron.run.trajectory import Array
 
 # steps to a chunk: enough to make a call cheap, few enough to stay in the processor's cache
 CHUNK_STEPS = 1024
@@ -66,7 +66,7 @@ class March:
     """
 
     kernel: Kernel
-    control: Any
+    control: Records
     system: System
     parts: Parts
     watch: Watch
@@ -81,7 +81,7 @@ class March:
     links: Any = None
     find_other: Callable[[], Member | None] | None = None
     linear_kind: str = ""
-    table: Any = field(init=False)
+    table: IntArray = field(init=False)
     size: int = field(init=False)
     pace: int = 1
     key: tuple[Any, ...] = ()

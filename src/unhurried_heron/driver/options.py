@@ -10,6 +10,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.driver.tolerances import Tolerance
 from unhurried_heron.errors import MethodError, OptionError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.families.registry import family_of
@@ -20,7 +21,6 @@ from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.room import refuse_memory
-from unhurried_heron.run.trajectory import Array
 
 # times every so long
 _MAX_TIMES: Final = 2.0**53

@@ -6,7 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps, RecordedTrajectory, StepTrajectory
+from unhurried_heron.arrays import Array
+from unhurried_heron.run.trajectory import NO_JUMPS, Jumps, RecordedTrajectory, StepTrajectory
 
 
 class StepRecorder:

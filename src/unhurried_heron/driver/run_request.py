@@ -9,11 +9,11 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.driver.options import Budget, Record
 from unhurried_heron.input.event import Event
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.run.trajectory import Array
 
 _NONE: Final = np.empty(0, dtype=np.int64)
 
@@ -86,7 +86,7 @@ class RunRequest:
     continues: bool = False
 
     @cached_property
-    def nonnegative(self) -> Any:
+    def nonnegative(self) -> IntArray:
         """The indices of the states that a march of adaptive steps keeps from falling below zero, int64."""
         named = self.problem.user_input.never_negative
         if not (named and self.adapts):

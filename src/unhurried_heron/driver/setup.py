@@ -7,6 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.runtime_data import parameter_values
 from unhurried_heron.codegen.system import (
@@ -33,7 +34,6 @@ from unhurried_heron.families.registry import family_of
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.narrow import parts_of
 from unhurried_heron.model.sliding import SlidingModel
-from unhurried_heron.run.trajectory import Array
 
 # from this many unknowns on sparse complex factors are too dear for `auto`
 _LARGE_SPARSE: Final = 1000

@@ -7,6 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, BoolArray
 from unhurried_heron.driver.complementarity import SLIDES, TRUE, sides_that_hold
 from unhurried_heron.driver.concatenation import joined
 from unhurried_heron.driver.endings import ending_of
@@ -38,7 +39,6 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.event_log import SwitchLog
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array
 from unhurried_heron.text.ending_facts import StabilityLimit, Stop
 
 # Crossings at one time after which it is asked whether they are a sliding motion.
@@ -262,7 +262,7 @@ def _near(run: Run) -> float:
     return NEAR * abs(run.data.trajectory.end_time - run.problem.interval[0])
 
 
-def _of_texts(found: SwitchLog, texts: set[str]) -> Any:
+def _of_texts(found: SwitchLog, texts: set[str]) -> BoolArray:
     return np.array([found.texts[which] in texts for which in found.which], dtype=bool)
 
 

@@ -8,11 +8,11 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.input.values import is_finite_number
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.run.trajectory import Array
 
 # The relative tolerance where none is given: seven digits, more than a figure shows or most data have.
 DEFAULT_RTOL: Final = 1e-7

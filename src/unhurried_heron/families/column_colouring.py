@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
+from unhurried_heron.arrays import IntArray
 from unhurried_heron.families.linear import Entries
 
 
-def groups_of_columns(n: int, entries: Entries) -> Any:
+def groups_of_columns(n: int, entries: Entries) -> IntArray:
     """Return the group of each column, int64 (n,), found greedily, the columns with most rows first.
 
     T. F. Coleman and J. J. More, SIAM J. Numer. Anal. 20 (1983) 187-209.

@@ -9,6 +9,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Records
 from unhurried_heron.errors import OptionError, as_text, excerpt, near_spelling
 from unhurried_heron.input.values import is_finite_number
 from unhurried_heron.kernels.memory.bundles import CONTROLLER
@@ -68,7 +69,7 @@ class Controller:
                 given=excerpt(self),
             )
 
-    def record(self, order: int) -> Any:
+    def record(self, order: int) -> Records:
         """Return it for an error estimate of an order, as kernels read it (`kernels.march.controller`)."""
         power = order + 1.0
         record = np.zeros(1, dtype=CONTROLLER)

@@ -7,6 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps, proportional, with_hidden_error
@@ -16,7 +17,6 @@ from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, 
 from unhurried_heron.methods.coefficients import floats
 from unhurried_heron.methods.runge_kutta import DIAGONALLY_IMPLICIT, RungeKutta
 from unhurried_heron.methods.stability import follows_growth
-from unhurried_heron.run.trajectory import Array
 
 _CONTROLLER: Final = Controller(safety=0.8, error_exponent=1.0, cautious=True, shrink=0.2, grow=4.0)
 # the iteration's error goes into the solution as it is, so it gets a small share of the tolerance; and it adds up over

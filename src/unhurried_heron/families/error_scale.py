@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.methods.method import Method
-from unhurried_heron.run.trajectory import Array
 
 # The relative tolerance that fixed steps are given, so that Newton's iteration has a scale.
 _FIXED_STEP = 1e-10

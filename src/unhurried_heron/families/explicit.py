@@ -7,6 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.batched_steps import SIZE as BLOCK_SIZE
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, hidden_part, proportional
@@ -16,7 +17,6 @@ from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.coefficients import balanced, floats
 from unhurried_heron.methods.runge_kutta import EXPLICIT as NAME
 from unhurried_heron.methods.runge_kutta import RungeKutta
-from unhurried_heron.run.trajectory import Array
 
 # proportional and integral parts (K. Gustafsson, ACM Trans. Math. Softw. 17 (1991) 533-554): with 0.6 of the error now
 # and 0.2 of its change the steps settle where stability limits them, instead of being refused again and again. At this

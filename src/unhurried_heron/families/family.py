@@ -7,10 +7,10 @@ from dataclasses import dataclass
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
+from unhurried_heron.arrays import Array, Records
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional
 from unhurried_heron.families.linear import LinearSolver
-from unhurried_heron.run.trajectory import Array
 
 
 class Member(NamedTuple):
@@ -34,7 +34,7 @@ class SetupRequest(NamedTuple):
     """
 
     n: int
-    control: Any
+    control: Records
     scales: ErrorScale
     fixed: bool
     linear: LinearSolver | None = None

@@ -6,6 +6,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
@@ -17,7 +18,6 @@ from unhurried_heron.methods.fully_implicit import DiagonalisedTableau
 from unhurried_heron.methods.runge_kutta import FULLY_IMPLICIT as NAME
 from unhurried_heron.methods.runge_kutta import RungeKutta
 from unhurried_heron.methods.stability import follows_growth
-from unhurried_heron.run.trajectory import Array
 
 # errors of several components and steps add up
 _SHARE: Final = 0.7

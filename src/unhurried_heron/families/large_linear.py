@@ -18,9 +18,9 @@ from scipy.sparse import coo_array, csc_array
 from scipy.sparse.csgraph import connected_components, reverse_cuthill_mckee
 from scipy.sparse.linalg import splu
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, SHIFT, B, D, N
-from unhurried_heron.run.trajectory import Array
 
 _CALL: Final = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.POINTER(ctypes.c_int64), ctypes.c_void_p, ctypes.c_int64)
 

@@ -8,10 +8,10 @@ from typing import Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, IM, MATRIX, PIVOTS, RE, SHIFT, STOP, N
-from unhurried_heron.run.trajectory import Array
 
 # what implicit families call as a rule
 LINEAR_KERNELS: Final = (
@@ -40,8 +40,8 @@ _SPARSE: Final = 0.1
 class Entries(NamedTuple):
     """Where a Jacobian can be nonzero: rows and columns, int64 (n_entries,), in the order in which it is kept."""
 
-    rows: Any
-    columns: Any
+    rows: IntArray
+    columns: IntArray
 
 
 class LinearSolver(NamedTuple):
@@ -141,7 +141,8 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, f
     from unhurried_heron.families.large_linear import full_solver, structured_solver
 
     if dense or entries is None:
-        solver, values = full_solver(n, control), np.zeros((n, n))
+        solver = full_solver(n, control)
+        values: Array = np.zeros((n, n))
     else:
         solver, values = structured_solver(kind, n, *entries, control), np.zeros(entries.rows.size)
     return LinearSolver(

@@ -7,6 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.batched_steps import SIZE as BLOCK_SIZE
 from unhurried_heron.errors import MethodError, unforeseen
 from unhurried_heron.families.controller import Controller
@@ -16,7 +17,6 @@ from unhurried_heron.families.linear import LINEAR_KERNELS
 from unhurried_heron.kernels.memory.multistep_work import HISTORY, ExplicitHistoryWork, ImplicitHistoryWork
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.multistep import EXPLICIT_MULTISTEP, IMPLICIT_MULTISTEP, Multistep
-from unhurried_heron.run.trajectory import Array
 
 # by the order they start: the cheapest of the catalogue of that order, up to the highest
 _EXPLICIT_STARTERS: Final = (

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional, with_hidden_error
@@ -14,7 +15,6 @@ from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, LinearlyImplicitWork
 from unhurried_heron.methods.rosenbrock import ROSENBROCK, Rosenbrock
 from unhurried_heron.methods.stability import follows_growth
-from unhurried_heron.run.trajectory import Array
 
 _CONTROLLER: Final = Controller(safety=0.8, error_exponent=1.0, cautious=True, shrink=0.2, grow=4.0)
 
@@ -57,7 +57,7 @@ def _lay_out(method: Rosenbrock, demand: SetupRequest) -> WorkSpace:
     return WorkSpace(work, np.zeros(n), degree, (context, linear, keep))
 
 
-def _same_rates(a: Array, alpha: Array) -> Any:
+def _same_rates(a: Array, alpha: Array) -> IntArray:
     """Return for each stage the first whose rates are the same, -1 for those at the start of the step."""
     found = np.arange(len(a), dtype=np.int64)
     for i in range(len(a)):

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 
-from unhurried_heron.run.trajectory import Array
+from unhurried_heron.arrays import Array, ComplexArray
 
 # dimension of the Krylov space
 _TURNS: Final = 40
@@ -15,7 +15,7 @@ _TURNS: Final = 40
 _NOTHING: Final = 1e-13
 
 
-def ritz_values(applied: Callable[[Array], Array], n: int) -> Any:
+def ritz_values(applied: Callable[[Array], Array], n: int) -> ComplexArray:
     """Return approximations of eigenvalues, those of large modulus first and best, complex, shape (at most 40,).
 
     G. H. Golub and C. F. Van Loan, *Matrix Computations*, 4th ed. (2013), section 10.5.

@@ -21,7 +21,7 @@ def _lay_out(method: Stabilised, demand: SetupRequest) -> WorkSpace:
     work = StabilisedWork(
         stretch=np.zeros(1, dtype=STRETCH),
         controller=(demand.controller or _CONTROLLER).record(method.estimate_order),
-        count=method.count,
+        fixed_stages=method.count,
         **{name: np.zeros(demand.n) for name in names},
     )
     return WorkSpace(work, np.zeros(demand.n), _DEGREE)

@@ -6,6 +6,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
@@ -13,7 +14,6 @@ from unhurried_heron.kernels.memory.multistep_work import CHANGES, CHOICE, Stiff
 from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.stability import value_at
 from unhurried_heron.methods.stiffness_switching import CHOOSING, StiffnessSwitching
-from unhurried_heron.run.trajectory import Array
 
 # The price of a step of the stiff method in steps of the non-stiff one. It is above what `benchmarks/run.py --part
 # methods` prints, because each change of the method costs a restart as well.

@@ -7,6 +7,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional
 from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
@@ -14,7 +15,6 @@ from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.multistep_work import VARIABLE, VariableWork
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.variable_multistep import VARIABLE_ADAMS, VARIABLE_DIFFERENTIATION, VariableMultistep
-from unhurried_heron.run.trajectory import Array
 
 # errors of many short steps add up
 _SHARE: Final = 0.3

@@ -6,6 +6,7 @@ from typing import Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
@@ -13,7 +14,6 @@ from unhurried_heron.families.linear import LINEAR_KERNELS
 from unhurried_heron.kernels.memory.multistep_work import SEVERAL, VariableOrderWork
 from unhurried_heron.methods.stiffness_switching import SEVERAL_ORDERS as NAME
 from unhurried_heron.methods.stiffness_switching import VariableOrder
-from unhurried_heron.run.trajectory import Array
 
 # the largest tolerances for which a second and a third order are worth the larger systems
 _WORTH: Final = (1e-3, 1e-6)

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, excerpt, listing
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import names_in
@@ -14,7 +15,6 @@ from unhurried_heron.formulas.layout import Group
 from unhurried_heron.formulas.parser import Source, read
 from unhurried_heron.input.values import number_array
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array
 
 _INDICES = "ijkl"
 

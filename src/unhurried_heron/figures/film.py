@@ -9,11 +9,12 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError
 from unhurried_heron.figures.figures import VERBATIM, finish, style_of, verbatim
 from unhurried_heron.figures.records import with_unit
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.run.trajectory import StepTrajectory
 
 # Points of the curve between two frames at least,
 _BETWEEN: Final = 4

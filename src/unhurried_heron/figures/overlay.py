@@ -8,10 +8,11 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, UnitError, excerpt
 from unhurried_heron.figures.records import MAX_DOTS, Curve, StatesRecord, states_record, swings, with_unit
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.run.trajectory import StepTrajectory
 
 # Points of a closed form, or of a difference, in a figure.
 _POINTS = 2000

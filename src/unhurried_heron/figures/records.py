@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.accuracy.comparison import WORK, Comparison
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, RunError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.figures.coordinates import coordinates_of, refuse_unknown
 from unhurried_heron.formulas.layout import Group
@@ -16,7 +17,7 @@ from unhurried_heron.formulas.notation import in_one_spelling
 from unhurried_heron.input.values import each_of
 from unhurried_heron.run.columns import derived_at
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.run.trajectory import StepTrajectory
 from unhurried_heron.text.comparison_document import setting_of
 
 # between the steps of a run the step polynomial is drawn at this many points at least

@@ -10,10 +10,11 @@ import functools
 import math
 from collections.abc import Iterable
 from dataclasses import replace
-from typing import Any, Final
+from typing import Final
 
 import numpy as np
 
+from unhurried_heron.arrays import IntArray
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import (
     COMPARISONS,
@@ -185,7 +186,9 @@ def time_derivatives(rates: tuple[IndexedFormula, ...]) -> tuple[IndexedFormula,
     return tuple(replace(formula, node=partial) for formula, partial in partials if partial is not None)
 
 
-def one_after_the_other(entries: tuple[IndexedFormula, ...], n: int) -> tuple[tuple[IndexedFormula, ...], Any, Any]:
+def one_after_the_other(
+    entries: tuple[IndexedFormula, ...], n: int
+) -> tuple[tuple[IndexedFormula, ...], IntArray, IntArray]:
     """Return the blocks of a Jacobian's entries, written one after the other, and the row and column of each entry."""
     moved, where, base = [], [np.empty(0, dtype=np.int64)], 0
     for formula in entries:

@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import IntArray
 from unhurried_heron.formulas.binding import in_normal_form, normal_loops, with_names
 from unhurried_heron.formulas.expression import BOUND, Node, walk
 from unhurried_heron.formulas.notation import in_one_spelling
@@ -226,7 +227,7 @@ def single(node: Node, index: int) -> IndexedFormula:
     return IndexedFormula((), index, (), node)
 
 
-def flat_indices(loops: tuple[Loop, ...], base: int, strides: Mapping[str, int]) -> Any:
+def flat_indices(loops: tuple[Loop, ...], base: int, strides: Mapping[str, int]) -> IntArray:
     """Return the indices that loops run through, in their order, shape (n_turns,)."""
     found = np.array([base], dtype=np.int64)
     for loop in loops:

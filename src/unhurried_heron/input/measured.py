@@ -11,6 +11,7 @@ from typing import Any, Final, Literal
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.disk import read_plain_file
 from unhurried_heron.errors import InputError, as_text, excerpt, listing, near_spelling
 
@@ -166,13 +167,15 @@ class Measured:
         return rows
 
     @cached_property
-    def kinks(self) -> Any:
+    def kinks(self) -> Array:
         """Times where the quantity or one of its first three derivatives jumps."""
         if self.interpolation == "linear":
             derivatives = self.pieces[:-1, 2]
             bent = np.abs(np.diff(derivatives)) > _STRAIGHT * np.abs(derivatives).max(initial=0.0)
-            return self.times[1:-1][bent]
-        return self.times[1:]
+            kinks: Array = self.times[1:-1][bent]
+        else:
+            kinks = self.times[1:]
+        return kinks
 
     def __call__(self, time: Any) -> Any:
         """Return the quantity at a time or at several."""

@@ -148,7 +148,7 @@ def _stages_for(need):
 def _longest(work, control):
     """Return the longest step for which there are stages enough, infinite where their number is given."""
     radius = stretch_in(work.stretch).radius
-    if work.count > 0 or radius == 0.0:
+    if work.fixed_stages > 0 or radius == 0.0:
         return np.inf
     return _REACH * MAX_STAGES * MAX_STAGES / (_MARGIN * radius)
 
@@ -214,7 +214,7 @@ def _march_stages(system, work, control, count):
 def _attempt(system, work, control):
     n, h, y, stretch = system.n, control.length, system.state, stretch_in(work.stretch)
     control.error, control.row_iterations, stretch.squared, stretch.code = np.nan, 0, 0.0, _TOO_LONG
-    count = work.count
+    count = work.fixed_stages
     if count == 0:
         due = stretch.cost == 0 or stretch.spent > _SHARE * stretch.cost
         if due and not _look(system, work, control):

@@ -12,6 +12,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import MethodError
 from unhurried_heron.methods.coefficients import Matrix, refusal
 from unhurried_heron.methods.interpolant import joined_weights
@@ -54,7 +55,7 @@ class DiagonalisedTableau:
         return len(self.b)
 
     @cached_property
-    def inverse(self) -> Any:
+    def inverse(self) -> Array:
         """The inverse of ``a``."""
         s = self.stages
         wide = np.hstack([extended(self.a), np.eye(s, dtype=np.longdouble)])
@@ -166,10 +167,10 @@ class DiagonalisedTableau:
         return found
 
     @cached_property
-    def polynomial_at_end(self) -> Any:
+    def polynomial_at_end(self) -> Array:
         """The same of the polynomial in theta - 1."""
         shift: Any = np.array([[math.comb(e, d) for e in range(1, self.stages + 1)] for d in range(1, self.stages + 1)])
-        shifted: Any = shift @ self.polynomial
+        shifted: Array = shift @ self.polynomial
         return shifted
 
     @cached_property
@@ -188,9 +189,10 @@ class DiagonalisedTableau:
         return found, weight
 
     @property
-    def _nodal_powers(self) -> Any:
+    def _nodal_powers(self) -> Array:
         c = np.array([float(x) for x in self.c])
-        return (c[:, None] ** np.arange(self.stages)).T
+        powers: Array = (c[:, None] ** np.arange(float(self.stages))).T
+        return powers
 
     @cached_property
     def embedded_order(self) -> int:
@@ -212,19 +214,19 @@ class DiagonalisedTableau:
         return self.b_embedded is None
 
     @cached_property
-    def nodal(self) -> Any:
+    def nodal(self) -> Array:
         """Coefficients of the nodes' polynomial N, the highest power first."""
-        found: Any = np.poly([float(x) for x in self.c])
+        found: Array = np.asarray(np.poly([float(x) for x in self.c]), dtype=np.float64)
         return found
 
     @cached_property
-    def free(self) -> Any:
+    def free(self) -> Array:
         """Coefficients of theta, theta^2, … of the integral of N."""
-        found: Any = np.polyint(self.nodal)[::-1][1:].copy()
+        found: Array = np.array(np.polyint(self.nodal)[::-1][1:], dtype=np.float64)
         return found
 
     @cached_property
-    def pulled(self) -> Any:
+    def pulled(self) -> Array:
         """Coefficients of theta, theta^2, … of theta N."""
         return self.nodal[::-1].copy()
 

@@ -14,6 +14,7 @@ from typing import Any, ClassVar, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, ComplexArray
 from unhurried_heron.errors import excerpt
 from unhurried_heron.methods.coefficients import Matrix, Row, check_name, refusal, row, sequence
 from unhurried_heron.methods.rooted_trees import Scalar, extended
@@ -219,7 +220,7 @@ class Multistep:
                 terms[k - 1 - np.arange(len(values)), power + 1] -= [first * float(x) for x in values]
         return terms
 
-    def recurrence(self, z: Any) -> Any:
+    def recurrence(self, z: Any) -> ComplexArray:
         """Return r_1, r_2, … in y_n+1 = r_1 y_n + r_2 y_n-1 + … for y' = lambda y, z = h lambda, shape (…, steps)."""
         z = np.asarray(z)[..., None]
 
@@ -229,18 +230,21 @@ class Multistep:
         k = self.steps
         a, b = past(self.a, k), past(self.b[1:], k)
         if self.predictor is None:
-            return (a + z * b) / (1.0 - z * float(self.b[0]))
+            found: ComplexArray = (a + z * b) / (1.0 - z * float(self.b[0]))
+            return found
         predicted = past(self.predictor[0], k) + z * past(self.predictor[1][1:], k)
-        return a + z * b + z * float(self.b[0]) * predicted
+        corrected: ComplexArray = a + z * b + z * float(self.b[0]) * predicted
+        return corrected
 
-    def largest_root(self, z: Any) -> Any:
+    def largest_root(self, z: Any) -> Array:
         """Return the largest modulus of what y_n is made of for h lambda = z, of the same shape."""
         z = np.asarray(z, dtype=complex)
         k = self.steps
         companion = np.zeros((*z.shape, k, k), dtype=complex)
         companion[..., 0, :] = self.recurrence(z)
         companion[..., np.arange(1, k), np.arange(k - 1)] = 1.0
-        return np.abs(np.linalg.eigvals(companion)).max(axis=-1)
+        largest: Array = np.abs(np.linalg.eigvals(companion)).max(axis=-1)
+        return largest
 
     def _limit(self, direction: complex) -> float:
         """Return how far steps are stable from 0 in a direction; infinite where they always are."""

@@ -11,6 +11,7 @@ from typing import Any, ClassVar, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.methods.coefficients import Matrix, check_name, floats, refusal, row, sequence, square
 from unhurried_heron.methods.rooted_trees import MAX_ORDER, Tree, density, extended, hidden_error, trees
 from unhurried_heron.methods.stability import OneStep, Polynomials, stability_function, value_at_infinity
@@ -142,7 +143,7 @@ class Rosenbrock(OneStep):
     def _stage_weights(self) -> dict[Tree, Any]:
         return {(): np.ones(self.stages, dtype=np.longdouble)}
 
-    def _weights(self, tree: Tree) -> Any:
+    def _weights(self, tree: Tree) -> Array:
         """Return a tree's weight at each stage: branches that stand alone go through beta, others through alpha."""
         found = self._stage_weights.get(tree)
         if found is None:

@@ -14,6 +14,7 @@ from typing import Any, ClassVar, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import excerpt
 from unhurried_heron.methods.coefficients import Matrix, check_name, refusal
 from unhurried_heron.methods.stability import OneStep, Polynomials, Region, characteristic_of, limit_along
@@ -107,7 +108,7 @@ class Stabilised(OneStep):
         imaginary = limit_along(self.stability, 1j) if s <= _PLAIN else 0.0
         return Region((w0 + beyond) / w1, imaginary, 0.0, math.inf)
 
-    def amplification(self, z: Any) -> Any:
+    def amplification(self, z: Any) -> Array:
         """Return |R(z)|, without the powers of z that cancel one another where stages are many."""
         w0, w1, a, b = self._shape
         s = self.count or MAX_STAGES

@@ -13,6 +13,7 @@ from typing import Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, ComplexArray
 from unhurried_heron.methods.coefficients import Matrix
 from unhurried_heron.methods.rooted_trees import Scalar, extended
 
@@ -114,11 +115,12 @@ def characteristic_of(function: Polynomials) -> Matrix:
     return found
 
 
-def value_at(function: Polynomials, z: Any) -> Any:
+def value_at(function: Polynomials, z: Any) -> ComplexArray:
     """Return R(z)."""
     top, bottom = (np.polyval([float(x) for x in part][::-1], z) for part in function)
     with np.errstate(divide="ignore", invalid="ignore"):
-        return top / bottom
+        value: ComplexArray = np.asarray(top) / np.asarray(bottom)
+    return value
 
 
 def value_at_infinity(function: Polynomials) -> float:
@@ -143,7 +145,7 @@ def region(function: Polynomials) -> Region:
     return Region(real, imaginary, _angle(function, real), at_infinity)
 
 
-def _distances(function: Polynomials) -> Any:
+def _distances(function: Polynomials) -> Array:
     """Return the distances from 0 at which a ray is looked at: to where an explicit method ends, or far out."""
     stages = max(len(part) for part in function) - 1
     if len(function[1]) == 1:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar, Final
 
+from unhurried_heron.arrays import ComplexArray
 from unhurried_heron.errors import excerpt
 from unhurried_heron.methods.coefficients import Matrix, check_name, refusal
 from unhurried_heron.methods.multistep import Multistep, adams_bashforth, adams_moulton, backward_differentiation
@@ -117,6 +118,6 @@ class VariableMultistep:
         """The largest x for which a decay is stable up to h lambda = -x at the lowest order."""
         return math.inf if self.implicit else self.lowest.region.real
 
-    def recurrence(self, z: Any) -> Any:
+    def recurrence(self, z: Any) -> ComplexArray:
         """Return that of the method of order 1."""
         return self.lowest.recurrence(z)

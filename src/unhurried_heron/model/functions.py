@@ -51,10 +51,11 @@ class NamedFunction:
         """How messages call the function."""
         return f"the function '{getattr(self.function, '__name__', 'rates')}'"
 
-    def bundle(self, values: Sequence[float]) -> Any:
+    def bundle(self, values: Sequence[float]) -> tuple[float, ...]:
         """Return the parameters as ``p``: a named tuple."""
         kind = namedtuple("Parameters", self.parameters)  # type: ignore[misc]  # the names are known only now
-        return kind(*values)
+        parameters: tuple[float, ...] = kind(*values)
+        return parameters
 
     def caller(self, values: Sequence[float], *, interpreted: bool = False) -> Callable[[float, Any], Any]:
         """Return ``call(t, y)`` that hands the named arguments to the function."""

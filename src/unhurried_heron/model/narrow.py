@@ -14,6 +14,7 @@ from typing import Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.formulas.expression import TIME, Node, free_names, name, names_in, rewrite, upwards, walk
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.formulas.narrow_features import CANDIDATES, narrow_windows
@@ -99,14 +100,14 @@ def _is_state(node: Node, layout: Layout) -> bool:
     return (node.op == "name" and node.args[0] in layout.scalars) or (node.op == "slot" and not node.args[1:])
 
 
-def parts_of(found: tuple[Narrow, ...], parameters: Mapping[str, Any]) -> Any:
+def parts_of(found: tuple[Narrow, ...], parameters: Mapping[str, Any]) -> Array:
     """Return the narrow parts of each argument, the narrowest first, shape (n_parts, 4): rows of `Part`."""
     names = sorted({named for each in found for named in each.parameters})
     return _parts(found, tuple([(named, float(parameters[named])) for named in names]))
 
 
 @lru_cache(maxsize=64)
-def _parts(found: tuple[Narrow, ...], values: tuple[tuple[str, float], ...]) -> Any:
+def _parts(found: tuple[Narrow, ...], values: tuple[tuple[str, float], ...]) -> Array:
     parts, around = list[Part](), dict(values)
     for k, each in enumerate(found):
         size = max([each.largest, *(abs(around[named]) for named in each.parameters)])

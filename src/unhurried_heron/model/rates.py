@@ -9,6 +9,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OrderError
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.evaluate import filled
@@ -79,10 +80,10 @@ class Rates(Protocol):
     def narrow(self, parameters: Iterable[str]) -> tuple[Narrow, ...]:
         """Return the formulas that depend on states through one argument and can vary narrowly."""
 
-    def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:
+    def at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Array:
         """Return their values, shape (n_states,) or (rows, n_states) as ``state``, without compiling anything."""
 
-    def jacobian_at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:
+    def jacobian_at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Array:
         """Return d rates / d states, shape (n_states, n_states), of many rows (rows, …), likewise."""
 
     def pattern(self) -> Any:
@@ -150,12 +151,14 @@ class WrittenRates:
             node.op in ("div", "log", "log10") for node in walk(*(formula.node for formula in self.indexed_formulas))
         )
 
-    def at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:  # around has the time
-        return filled(self.indexed_formulas, self.layout.size, around, state.shape[:-1])
+    def at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Array:  # around has the time
+        rates: Array = filled(self.indexed_formulas, self.layout.size, around, state.shape[:-1])
+        return rates
 
-    def jacobian_at(self, time: float, state: Any, around: Mapping[str, Any]) -> Any:  # as above
+    def jacobian_at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Array:  # as above
         n, rows = self.layout.size, state.shape[:-1]
-        return filled(jacobian(self.indexed_formulas, self.layout), n * n, around, rows).reshape(*rows, n, n)
+        entries: Array = filled(jacobian(self.indexed_formulas, self.layout), n * n, around, rows)
+        return entries.reshape(*rows, n, n)
 
     def pattern(self) -> Any:
         from scipy.sparse import csr_array
@@ -244,7 +247,7 @@ class FunctionRates:
     def narrow(self, parameters: Iterable[str]) -> tuple[Narrow, ...]:  # a function has no formulas
         return ()
 
-    def at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Any:
+    def at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Array:
         call = self.function.caller([around[name] for name in self.function.parameters], interpreted=True)
         found = []
         for when, row in zip(np.ravel(time).tolist(), np.atleast_2d(state), strict=True):
@@ -253,7 +256,7 @@ class FunctionRates:
             found.append([answer[name] for name in self.function.states] if self.function.by_name else answer)
         return np.array(found, dtype=np.float64).reshape(state.shape)
 
-    def jacobian_at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Any:
+    def jacobian_at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Array:
         n = self.layout.size
         if self.jacobian is not None:
             own = self.jacobian.caller([around[name] for name in self.jacobian.parameters], interpreted=True)

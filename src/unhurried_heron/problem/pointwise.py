@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, ComplexArray
 from unhurried_heron.errors import OptionError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.evaluate import STATE
 
@@ -17,8 +18,8 @@ if TYPE_CHECKING:
 class EvaluationPoints(NamedTuple):
     """Times (rows,) and states (rows, n_states) to ask at; whether it is one place, and was said by names."""
 
-    times: Any
-    states: Any
+    times: Array
+    states: Array
     single: bool
     named: bool
 
@@ -83,13 +84,13 @@ def _number(problem: Problem, t: Any, location: str) -> Any:
     return in_unit_of(t, problem.units.get("t", ""), location)
 
 
-def _rates_at(problem: Problem, points: EvaluationPoints) -> Any:
+def _rates_at(problem: Problem, points: EvaluationPoints) -> Array:
     """Return the rates, shape (rows, n_states)."""
     times, states = points.times, points.states
     return problem.model.rates.at(times, states, surroundings(problem, times, states))
 
 
-def _jacobian_at(problem: Problem, points: EvaluationPoints) -> Any:
+def _jacobian_at(problem: Problem, points: EvaluationPoints) -> Array:
     """Return d rates / d states, shape (rows, n_states, n_states)."""
     times, states = points.times, points.states
     return problem.model.rates.jacobian_at(times, states, surroundings(problem, times, states))
@@ -121,7 +122,7 @@ def rates_at(problem: Problem, t: Any, state: Any) -> Any:
     return {name: found[..., k] for k, name in enumerate(problem.states)} if points.named else found
 
 
-def jacobian_at(problem: Problem, t: Any, state: Any) -> Any:
+def jacobian_at(problem: Problem, t: Any, state: Any) -> Array:
     """Return d rates / d states, shape (n_states, n_states) or (rows, n_states, n_states).
 
     Symbolic for written equations; of a Python function its own Jacobian, or differences. Arguments as for
@@ -132,12 +133,12 @@ def jacobian_at(problem: Problem, t: Any, state: Any) -> Any:
     return found[0] if points.single else found
 
 
-def eigenvalues_at(problem: Problem, t: Any, state: Any) -> Any:
+def eigenvalues_at(problem: Problem, t: Any, state: Any) -> ComplexArray:
     """Return the eigenvalues of the Jacobian, complex, shape (n_states,) or (rows, n_states).
 
     NaN where the Jacobian is not finite. Arguments as for `rates_at`.
     """
     matrices = jacobian_at(problem, t, state)
-    fine = np.isfinite(matrices).all(axis=(-2, -1))
+    fine = np.asarray(np.isfinite(matrices).all(axis=(-2, -1)))
     values = np.linalg.eigvals(np.where(fine[..., None, None], matrices, 0.0)).astype(complex)
     return np.where(fine[..., None], values, np.nan)

@@ -9,6 +9,7 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OpenParameterError, listing
 from unhurried_heron.formulas.narrow_features import StepLimitWindow, narrow_windows
 from unhurried_heron.input.error_collector import ErrorCollector
@@ -159,7 +160,7 @@ class Problem:
         return self.assembled.initial
 
     @property
-    def start(self) -> Any:
+    def start(self) -> Array:
         """Starting values as an array of the caller's own, shape (n_states,)."""
         return self.assembled.initial.array.copy()
 

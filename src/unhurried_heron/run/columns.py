@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.run.trajectory import Array
+from unhurried_heron.arrays import Array
 
 if TYPE_CHECKING:
     from unhurried_heron.run.queries import Queries

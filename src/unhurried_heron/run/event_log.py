@@ -8,7 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.run.trajectory import NO_JUMPS, Array, Jumps
+from unhurried_heron.arrays import Array, BoolArray, IntArray
+from unhurried_heron.run.trajectory import NO_JUMPS, Jumps
 
 _PER_EVENT = ("times", "which", "before", "after", "modes", "acting")
 
@@ -38,11 +39,11 @@ class EventLog:
     """
 
     times: Array
-    which: Any
+    which: IntArray
     before: Array
     after: Array
     modes: Array
-    acting: Any
+    acting: BoolArray
     names: tuple[str, ...]
     start: Array
     sign: float = 1.0
@@ -133,9 +134,9 @@ class SwitchLog:
     """
 
     times: Array
-    which: Any
+    which: IntArray
     values: Array
-    rows: Any
+    rows: IntArray
     texts: tuple[str, ...]
     slid: tuple[tuple[int, int, str], ...] = ()
 
@@ -159,9 +160,11 @@ class SwitchLog:
 
     def reversed(self, rows: int) -> SwitchLog:
         """Return what was crossed as met from the other end of a ledger of ``rows`` rows."""
-        turned = {"times": self.times, "which": self.which, "values": 1.0 - self.values, "rows": rows - 1 - self.rows}
         slid = tuple((rows - beyond, rows - first, text) for first, beyond, text in self.slid[::-1])
-        return SwitchLog(**{name: array[::-1].copy() for name, array in turned.items()}, texts=self.texts, slid=slid)
+        return SwitchLog(
+            self.times[::-1].copy(), self.which[::-1].copy(), 1.0 - self.values[::-1], rows - 1 - self.rows[::-1],
+            self.texts, slid,
+        )  # fmt: skip
 
     def texts_by_row(self) -> dict[int, str]:
         """Return the texts of what was crossed, by the row of the ledger that ended there."""

@@ -17,8 +17,8 @@ from typing import Final
 import numpy as np
 from numpy.polynomial import chebyshev
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.run.columns import LARGEST
-from unhurried_heron.run.trajectory import Array
 
 # Chebyshev points of a piece.
 _POINTS: Final = 16

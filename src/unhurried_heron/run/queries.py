@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import RunError, excerpt
 from unhurried_heron.input.event import GOING, Event, Going
 from unhurried_heron.input.values import number_array
@@ -16,7 +17,7 @@ from unhurried_heron.run.columns import AT_ONCE, LARGEST, modes_at
 from unhurried_heron.run.period import Period
 from unhurried_heron.run.room import refuse_memory
 from unhurried_heron.run.run_data import RunData
-from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.run.trajectory import StepTrajectory
 
 if TYPE_CHECKING:
     import pandas as pd

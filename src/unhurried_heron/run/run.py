@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import RunError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.notation import in_one_spelling
 from unhurried_heron.input.values import each_of, is_finite_number, number_array
@@ -18,7 +19,7 @@ from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.late_bindings import STUDIES
 from unhurried_heron.run.queries import Queries
 from unhurried_heron.run.run_data import RunData
-from unhurried_heron.run.trajectory import Array, RecordedTrajectory
+from unhurried_heron.run.trajectory import RecordedTrajectory
 from unhurried_heron.text.document import Document
 
 if TYPE_CHECKING:

@@ -7,12 +7,13 @@ from dataclasses import dataclass, field, fields
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+from unhurried_heron.arrays import Records
 from unhurried_heron.errors import RunError
 from unhurried_heron.input.event import Event
 from unhurried_heron.methods.method import Method
 from unhurried_heron.run.event_log import EventLog, SwitchLog
 from unhurried_heron.run.trace import Trace
-from unhurried_heron.run.trajectory import Array, StepTrajectory, Trajectory
+from unhurried_heron.run.trajectory import StepTrajectory, Trajectory
 
 if TYPE_CHECKING:
     from unhurried_heron.run.run import Run
@@ -43,7 +44,7 @@ class RunData:
     trajectory: Trajectory
     events: tuple[Event, ...]
     event_log: EventLog
-    ledger: Array | None
+    ledger: Records | None
     switch_log: SwitchLog = field(default_factory=SwitchLog.nothing)
     methods: tuple[Method, ...] = ()
     trace: Trace | None = None

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.kernels.memory.control import Purpose
 from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.methods.runge_kutta import EXPLICIT
-from unhurried_heron.run.trajectory import Array
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -76,7 +76,7 @@ class Trace:
     times: Array = field(repr=False)
     states: Array = field(repr=False)
     rates: Array = field(repr=False)
-    march_counts: Any = field(repr=False)
+    march_counts: IntArray = field(repr=False)
 
     def followed_by(self, other: Trace, accepted: int, refused: int) -> Trace:
         """Return the calls of two runs, one after the other, with the step counts of the first."""

@@ -8,9 +8,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, BoolArray, IntArray
 from unhurried_heron.errors import RunError
-
-Array = np.ndarray[Any, np.dtype[np.float64]]
 
 
 class Jumps(NamedTuple):
@@ -103,7 +102,7 @@ class StepTrajectory:
         return states
 
     @cached_property
-    def _rows(self) -> Any:
+    def _rows(self) -> IntArray:
         """Where among the starts and the end a row is put before a jump, shape (n_jumps,)."""
         sign = 1.0 if not self.steps.size or self.steps[0] > 0.0 else -1.0
         return np.searchsorted(sign * self.starts, sign * self.jumps.times)
@@ -121,7 +120,7 @@ class StepTrajectory:
         return np.insert(states, self._rows, self.jumps.before, axis=0) if self.jumps.times.size else states
 
     @cached_property
-    def are_before(self) -> Any:
+    def are_before(self) -> BoolArray:
         """Which rows stand just before a jump, shape (n_rows,)."""
         found = np.zeros(self.times.size, dtype=bool)
         found[self._rows + np.arange(self.jumps.times.size)] = True
@@ -200,7 +199,7 @@ class RecordedTrajectory:
     wanted: int = -1
 
     @property
-    def are_before(self) -> Any:
+    def are_before(self) -> BoolArray:
         """Which rows stand just before a jump: none of what was asked for."""
         return np.zeros(self.times.size, dtype=bool)
 

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, ComplexArray
 from unhurried_heron.deadline import seconds_left
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.spectrum import ritz_values
@@ -13,7 +14,6 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.columns import modes_at
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array
 
 if TYPE_CHECKING:
     from unhurried_heron.codegen.signature import NativeFunction
@@ -37,7 +37,7 @@ def rows_worth(n: int, most: int) -> int:
     return max(_FEWEST, min(most, int(_WORK / max(n, 1) ** 3) if n <= _MAX_FULL else _ROWS_OF_LARGE))
 
 
-def eigenvalues_along(run: Run, times: Array, states: Array) -> Any:
+def eigenvalues_along(run: Run, times: Array, states: Array) -> ComplexArray:
     """Return eigenvalues along a run, complex, shape (rows, n_states); of large systems the fastest alone.
 
     NaN in rows where the Jacobian is not finite. Parameters that events changed have the values of the time.
@@ -61,7 +61,7 @@ def _width(problem: Problem) -> int:
     return n if n <= _MAX_FULL else _FASTEST
 
 
-def eigenvalues(problem: Problem, times: Array, states: Array) -> Any:
+def eigenvalues(problem: Problem, times: Array, states: Array) -> ComplexArray:
     """Return the eigenvalues at rows of times and states."""
     n = problem.model.layout.size
     if n > _MAX_FULL:
@@ -84,7 +84,7 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> Any:
     return np.where(fine[:, None], values, np.nan)
 
 
-def _fastest(problem: Problem, times: Array, states: Array) -> Any:
+def _fastest(problem: Problem, times: Array, states: Array) -> ComplexArray:
     """Return the eigenvalues of largest modulus of a large system at rows; NaN after the deadline."""
     from scipy.sparse import csr_array
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, ComplexArray
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import Budget, check_fits, positive_option, refuse_no_problem
 from unhurried_heron.errors import OptionError, unforeseen
@@ -18,7 +19,7 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.run.trajectory import StepTrajectory
 from unhurried_heron.stability.eigenvalues import eigenvalues_along, rows_worth
 from unhurried_heron.stability.regions import Stability, stability
 from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps, decays_that_grow
@@ -145,7 +146,7 @@ class LargestStep:
     limits: Limits | None = field(repr=False)
     region: Stability = field(repr=False)
     times: Array = field(repr=False)
-    modes: Any = field(repr=False)
+    modes: ComplexArray = field(repr=False)
 
     @property
     def statement(self) -> str:

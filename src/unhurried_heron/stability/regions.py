@@ -17,12 +17,12 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, BoolArray
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.methods.stability import Region
-from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.arguments import complex_points, whole
 from unhurried_heron.text.stability_statements import region_statements
 
@@ -68,7 +68,7 @@ class StabilityMap:
     amplification: Array = field(repr=False)
 
     @property
-    def stable(self) -> Any:
+    def stable(self) -> BoolArray:
         """Where the amplification is at most 1, booleans of shape (n_y, n_x)."""
         return self.amplification <= 1.0 + _WITHIN
 

@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array, BoolArray, ComplexArray, IntArray
 from unhurried_heron.errors import RunError
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.methods.stabilised import MAX_STAGES
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array, StepTrajectory
+from unhurried_heron.run.trajectory import StepTrajectory
 from unhurried_heron.stability.eigenvalues import eigenvalues_along, rows_worth
 from unhurried_heron.stability.regions import Stability, stability
 from unhurried_heron.study.arguments import a_run, whole
@@ -53,10 +54,10 @@ class StabilityLimitedSteps:
     regions: tuple[Stability, ...]
     times: Array = field(repr=False)
     steps: Array = field(repr=False)
-    z: Any = field(repr=False)
-    which: Any = field(repr=False)
-    limited: Any = field(repr=False)
-    counts: Any = field(repr=False)
+    z: ComplexArray = field(repr=False)
+    which: IntArray = field(repr=False)
+    limited: BoolArray = field(repr=False)
+    counts: IntArray = field(repr=False)
     title: str = ""
     unit: str = ""
 
@@ -150,15 +151,16 @@ def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedS
     )  # fmt: skip
 
 
-def decays_that_grow(region: Stability, z: Any, most: float = 1.0 + 1e-9) -> Any:
+def decays_that_grow(region: Stability, z: Any, most: float = 1.0 + 1e-9) -> BoolArray:
     """Whether a method amplifies a decaying mode by more than ``most``, shape (rows,)."""
     decaying = z.real < 0.0
     with np.errstate(invalid="ignore"):
         grown = np.asarray(region(np.where(decaying, z, 0.0)))
-    return (decaying & (grown > most)).any(axis=1)
+    growing: BoolArray = (decaying & (grown > most)).any(axis=1)
+    return growing
 
 
-def _evenly(count: int, most: int) -> Any:
+def _evenly(count: int, most: int) -> IntArray:
     return np.unique(np.linspace(0, count - 1, min(count, most)).astype(np.int64)) if count else np.empty(0, np.int64)
 
 

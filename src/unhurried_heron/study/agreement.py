@@ -6,7 +6,7 @@ from typing import Any, Final, NamedTuple
 
 import numpy as np
 
-from unhurried_heron.run.trajectory import Array
+from unhurried_heron.arrays import Array, BoolArray, IntArray
 from unhurried_heron.text import certificate_document as words
 
 # The bound on an error as a multiple of the largest difference between two answers.
@@ -48,13 +48,14 @@ class Agreement(NamedTuple):
     size: Array
     slow: bool
 
-    def digits(self) -> Any:
+    def digits(self) -> IntArray:
         """Return how many significant digits are certain, int64; of what is zero to within its bound, of its size."""
         with np.errstate(divide="ignore", invalid="ignore"):
             # rounded to two digits more, a value must stay within half a unit of the last one
             share = self.bounds / np.where(self.zero, 0.5 * self.size, _HALF * np.abs(self.values))
             found = np.floor(-np.log10(np.where(share > 0.0, share, 1e-16)))
-        return np.clip(np.nan_to_num(found, nan=0.0, posinf=16, neginf=0), 0, 15).astype(np.int64)
+        digits: IntArray = np.clip(np.nan_to_num(found, nan=0.0, posinf=16, neginf=0), 0, 15).astype(np.int64)
+        return digits
 
     def without(self, indices: list[Any]) -> Agreement:
         """Return the agreement with nothing certain of some states."""
@@ -67,7 +68,7 @@ class Agreement(NamedTuple):
         return bool((self.digits() >= digits).all())
 
     @property
-    def zero(self) -> Any:
+    def zero(self) -> BoolArray:
         """Which values are zero to within their bounds."""
         return np.abs(self.values) <= self.bounds
 

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import ComplexArray
 from unhurried_heron.errors import OptionError, excerpt
 from unhurried_heron.run.run import Run
 
@@ -38,7 +39,7 @@ def whole(value: Any, name: str, location: str, *, low: int, high: int) -> int:
     return int(value)
 
 
-def complex_points(z: Any, location: str) -> Any:
+def complex_points(z: Any, location: str) -> ComplexArray:
     """Return numbers of the plane as an array.
 
     Raises

@@ -10,6 +10,7 @@ from typing import Final, Literal
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.driver.options import Budget, Record
 from unhurried_heron.errors import OptionError, excerpt, unforeseen
 from unhurried_heron.families.registry import reference_methods
@@ -18,7 +19,6 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.attempts import Attempt, raise_what_all_raised, tried
 
 # a reference is at least a thousand times tighter than the tightest run measured against it, and always this tight

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import Budget, refuse_no_problem
 from unhurried_heron.errors import RunError, unforeseen
@@ -15,7 +16,6 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trace import Call, CallKind
-from unhurried_heron.run.trajectory import Array
 from unhurried_heron.study.arguments import whole
 
 if TYPE_CHECKING:

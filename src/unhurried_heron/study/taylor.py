@@ -15,6 +15,7 @@ from typing import Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, unforeseen
 from unhurried_heron.formulas.cost_limit import refuse_many
 from unhurried_heron.formulas.expression import SUM, TIME, Node
@@ -272,6 +273,6 @@ def _march(tape: Tape, times: list[Any], digits: int, until: float) -> Iterator[
         time = finish
 
 
-def as_floats(rows: list[list[Any]]) -> Any:
+def as_floats(rows: list[list[Any]]) -> Array:
     """Return rows of many digits as an array of floats."""
     return np.array([[float(x) for x in row] for row in rows])

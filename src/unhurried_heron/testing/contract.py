@@ -11,6 +11,7 @@ from typing import Any, Final, cast
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.input.event import Event
 from unhurried_heron.methods.catalogue import find_method
@@ -19,7 +20,6 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.run import Run
-from unhurried_heron.run.trajectory import Array
 from unhurried_heron.testing.memory import damaged, margins
 
 

@@ -26,13 +26,14 @@ STRETCH: Final = np.dtype(
 class StabilisedWork(NamedTuple):
     """A stabilised method and its work space, kept between chunks.
 
-    ``count`` of the stages, 0 where each step takes what it needs. Rows (n,): ``stage`` and the one ``before``, the
-    ``rates`` there, a stage in the ``middle``, the rates at the ``end``, the ``direction`` of the largest eigenvalue.
+    ``fixed_stages``: how many there are, 0 where each step takes what it needs. Rows (n,): ``stage`` and the one
+    ``before``, the ``rates`` there, a stage in the ``middle``, the rates at the ``end``, the ``direction`` of the
+    largest eigenvalue.
     """
 
     stretch: Annotated[Any, STRETCH]
     controller: Annotated[Any, CONTROLLER]
-    count: int
+    fixed_stages: int
     stage: Array
     before: Array
     rates: Array
