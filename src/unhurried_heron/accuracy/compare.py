@@ -24,7 +24,7 @@ from unhurried_heron.driver.options import (
 from unhurried_heron.errors import HeronError, MethodError, OptionError, excerpt
 from unhurried_heron.input.values import each_of
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF, all_methods, find_method
-from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.method import Method, capabilities, is_method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.stability.stability_limited_steps import stability_limited_steps
@@ -115,7 +115,7 @@ def compare(
     references = References(problem, min(tolerances, default=0.0), kind, seconds)
     rows, runs, curves = [], [], []
     for method in chosen:
-        takes_steps = getattr(method, "fixed_steps", True) or not (everything or adapting)
+        takes_steps = capabilities(method).takes_fixed_steps or not (everything or adapting)
         for setting in [*(fixed if takes_steps else []), *(adapting if method.adaptive or not fixed else [])]:
             row, found, curve = _row_of(method, setting, INTERRUPTED), INTERRUPTED, None
             with ctrl_c:
@@ -142,7 +142,7 @@ def chosen_methods(methods: Any) -> list[Method]:
     MethodError, OptionError
         There is no such method, two different ones have one name, or something else was given.
     """
-    single = isinstance(methods, str) or hasattr(methods, "family")
+    single = isinstance(methods, str) or is_method(methods)
     try:
         found: dict[str, Method] = {}
         for method in [find_method(each) for each in ([methods] if single else methods)]:

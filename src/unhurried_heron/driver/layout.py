@@ -16,6 +16,7 @@ from unhurried_heron.codegen.tracing import Tracer
 from unhurried_heron.driver.landings import BEYOND, FIRST, Landings, crossing_of, table_part, with_landings
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import unforeseen
+from unhurried_heron.families.closed_form_starter import ClosedFormStarter
 from unhurried_heron.families.column_colouring import groups_of_columns
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Member, SetupRequest
@@ -245,9 +246,8 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
 
 def member_of(method: Any, request: RunRequest, demand: SetupRequest) -> Member:
     """Lay out what another family asks: a method, or what lays itself out."""
-    if hasattr(method, "member"):
-        laid_out: Member = method.member(demand.n, *load_kernels("closed_form_starter.family"))
-        return laid_out
+    if isinstance(method, ClosedFormStarter):
+        return method.member(demand.n, *load_kernels("closed_form_starter.family"))
     family = family_of(method)
     (kernel,) = load_kernels(family.kernel)
     scales = family.scale(method, request.relative, request.absolute, request.problem.start, not request.adapts)

@@ -18,7 +18,7 @@ from unhurried_heron.input.definitions import QUANTITY
 from unhurried_heron.input.values import is_finite_number, number_array
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
 from unhurried_heron.methods.catalogue import FOR_SMOOTH
-from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.room import refuse_memory
 
@@ -123,7 +123,7 @@ def check_fits(method: Method, step: Any, rtol: Tolerance, atol: Tolerance) -> N
             expected=f"step=… or count=… for fixed steps, or a method that estimates its error, such as {FOR_SMOOTH}",
             given="no step",
         )
-    if step is not None and not getattr(method, "fixed_steps", True):
+    if step is not None and not capabilities(method).takes_fixed_steps:
         raise MethodError(
             f"{method.name} is made for steps of its own choice",
             name=method.name,

@@ -45,7 +45,7 @@ class RunRequest:
         The linear algebra that is wanted, if any.
     local_extrapolation : bool or None
         Which order is carried on, if that was said; ``method`` does it.
-    starter : Method, ExactStart or None
+    starter : Method, ClosedFormStarter or None
         What a multistep method is started by.
     controller : Controller or None
         How the steps are to follow the error, if that was said.

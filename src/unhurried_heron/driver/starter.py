@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from unhurried_heron.errors import MethodError, OptionError, excerpt
-from unhurried_heron.families.closed_form_starter import EXACT, ExactStart
+from unhurried_heron.families.closed_form_starter import EXACT, ClosedFormStarter
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method
@@ -27,7 +27,7 @@ def started_by(problem: Problem, method: Method, starter: Any) -> Any:
                               expected="a multistep method, or no starter=…", given=excerpt(starter))  # fmt: skip
         return None
     if isinstance(starter, str) and starter == EXACT:
-        return ExactStart(problem)
+        return ClosedFormStarter(problem)
     chosen = find_method(usual(method) if starter is None else starter)
     if family_of(chosen).starts_by is not None:
         raise MethodError(f"{chosen.name} needs to be started itself", name="starter", location="starter",

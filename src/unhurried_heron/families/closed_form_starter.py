@@ -18,7 +18,7 @@ _DEGREE: Final = 8
 
 
 @dataclass(frozen=True)
-class ExactStart:
+class ClosedFormStarter:
     """Closed forms, to start a method from.
 
     Raises

@@ -10,7 +10,7 @@ import numpy as np
 from unhurried_heron.errors import RunError
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of
 from unhurried_heron.figures.records import with_unit
-from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.method import Method, is_method
 from unhurried_heron.run.run import Run
 from unhurried_heron.stability.largest_step import LargestStep
 from unhurried_heron.stability.regions import Stability, Window, checked_window, stability
@@ -62,7 +62,7 @@ def draw_stability(
     OptionError
         The window has no extent.
     """
-    single = isinstance(methods, str | Stability) or hasattr(methods, "family")
+    single = isinstance(methods, str | Stability) or is_method(methods)
     listed: Any = [methods] if single else several(methods, "methods", "draw_stability")
     regions = [each if isinstance(each, Stability) else stability(each) for each in listed]
     around = _around([each.window for each in regions])

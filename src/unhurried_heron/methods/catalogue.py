@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator, Mapping, MutableMapping
 from typing import Final
 
 from unhurried_heron.errors import MethodError, as_text, excerpt, listing, near_spelling
-from unhurried_heron.methods.method import FACTS, Method
+from unhurried_heron.methods.method import FACTS, Method, is_method
 from unhurried_heron.methods.multistep import Multistep, adams_bashforth, adams_moulton, backward_differentiation
 from unhurried_heron.methods.nodes import exactly, gauss, lobatto_iiic, radau_right
 from unhurried_heron.methods.published import published
@@ -161,7 +161,7 @@ def find_method(method: str | Method) -> Method:
     MethodError
         There is no method of that name.
     """
-    if not isinstance(method, str) and hasattr(method, "family") and not isinstance(method, type):
+    if not isinstance(method, str) and is_method(method):
         lacking = [
             fact for fact in FACTS if not (hasattr(type(method), fact) or fact in getattr(method, "__dict__", ()))
         ]

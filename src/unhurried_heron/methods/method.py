@@ -98,6 +98,12 @@ class Capabilities(NamedTuple):
         Whether another method takes its fixed steps, `at_fixed_steps`.
     has_tableau : bool
         Whether it has the coefficients ``a`` of a Runge-Kutta method: implicit stages are solved for by iterations.
+    doubles : bool
+        Whether it can estimate its error by doubling its steps, `doubled`.
+    takes_fixed_steps : bool
+        Whether its steps can be fixed.
+    paired : bool
+        Whether a second solution estimates its error.
     """
 
     several_orders: bool
@@ -107,14 +113,28 @@ class Capabilities(NamedTuple):
     extrapolates: bool
     changes_method: bool
     has_tableau: bool
+    doubles: bool
+    takes_fixed_steps: bool
+    paired: bool
 
 
-_MEMBERS: Final = ("of_order", "of_stages", "recurrence", "steps", "extrapolating", "at_fixed_steps", "a")
+# the members by which a method shows what it can do, in the order of the first fields
+_MEMBERS: Final = ("of_order", "of_stages", "recurrence", "steps", "extrapolating", "at_fixed_steps", "a", "doubled")
+# facts that are true of a method that does not state them
+_UNLESS_STATED: Final = ("fixed_steps", "paired")
 
 
 def capabilities(method: Any) -> Capabilities:
     """Return what a method can do beyond the facts that every method has."""
-    return Capabilities(*(hasattr(method, member) for member in _MEMBERS))
+    own = getattr(method, "__dict__", ())
+    # the type is asked: a property may have no value for this method, and say why where it is read
+    found = [hasattr(type(method), member) or member in own for member in _MEMBERS]
+    return Capabilities(*found, *(bool(getattr(method, fact, True)) for fact in _UNLESS_STATED))
+
+
+def is_method(given: object) -> bool:
+    """Whether something is meant as a method; `catalogue.find_method` tells whether it states all facts of one."""
+    return hasattr(given, "family") and not isinstance(given, type)
 
 
 def in_use(method: Method, *, fixed: bool, local_extrapolation: bool | None) -> Method:
@@ -125,8 +145,9 @@ def in_use(method: Method, *, fixed: bool, local_extrapolation: bool | None) -> 
     MethodError
         The method has no choice of orders.
     """
+    can = capabilities(method)
     if local_extrapolation is not None:
-        if not capabilities(method).extrapolates:
+        if not can.extrapolates:
             raise MethodError(
                 f"{method.name} is no pair of an explicit method",
                 name="local_extrapolation",
@@ -137,11 +158,11 @@ def in_use(method: Method, *, fixed: bool, local_extrapolation: bool | None) -> 
         chosen: Method = cast("Any", method).extrapolating(local_extrapolation)
         return chosen
     if fixed:
-        taken: Method = getattr(method, "at_fixed_steps", method)
+        taken: Method = cast("Any", method).at_fixed_steps if can.changes_method else method
         return taken
-    if getattr(method, "paired", True):
+    if can.paired:
         return method
-    doubled: Method | None = getattr(method, "doubled", None)
+    doubled: Method | None = cast("Any", method).doubled if can.doubles else None
     if doubled is None:
         raise MethodError(f"{method.name} neither is a pair nor doubles its steps", name="paired", location="method",
                           expected="doubled, or paired = True", given="paired = False")  # fmt: skip

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, Final
 
 from unhurried_heron.errors import OptionError, excerpt, near_spelling
 from unhurried_heron.methods.catalogue import all_methods
-from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.text.document import Document
 from unhurried_heron.text.methods_document import methods_document, why_for
 
@@ -54,7 +54,7 @@ def estimate_of(method: Method) -> str:
     """Say how a method estimates its error."""
     if not method.adaptive:
         return "none"
-    return "second solution" if getattr(method, "paired", True) else "step doubling"
+    return "second solution" if capabilities(method).paired else "step doubling"
 
 
 def carries(method: Method) -> str:

@@ -104,6 +104,7 @@ def _table(run: Run, steps: int) -> pd.DataFrame:
     past: list[tuple[float, Array, Array]] = []
     before: tuple[float, Array, Array] | None = None
     acting: Any = run.data.methods[0]
+    reach = acting.steps if capabilities(acting).fixed_reach else 1
     shown = trace[trace["step"] <= steps]
     calls, attempts = _calls(run)[: len(shown)], shown["attempt"].tolist()
     values, state_rates, times = shown[list(names)].to_numpy(), shown[rates].to_numpy(), shown["time"].to_numpy()
@@ -125,12 +126,12 @@ def _table(run: Run, steps: int) -> pd.DataFrame:
         if ends and _accepted(run, attempts[i]):
             ended.add(step)
             before = here
-            past = [here, *past][: getattr(acting, "steps", 1)]
+            past = [here, *past][:reach]
         if i + 1 == len(calls) or attempts[i + 1] != attempts[i] or ends:
             rows += _closes(run, attempts[i], step, results, rows)
             if not ends and step - 1 < len(results[0]) and _accepted(run, attempts[i]):
                 before = _hermite_at(run, results[0][step - 1], results[1][step - 1])
-                past = [before, *past][: getattr(acting, "steps", 1)]
+                past = [before, *past][:reach]
     frame = pd.DataFrame(rows, columns=["step", "row", "t", *names, *(f"rate of {name}" for name in names)])
     return _with_exact(run, frame)
 
@@ -159,8 +160,8 @@ def _begins(method: Any, step: int, before: Any, past: list[Any]) -> list[list[A
             return [[step, "k1", *_line(before)]]
         return [[step, f"back {j}", *_line(each)] for j, each in enumerate(past[: method.steps])]
     # an implicit first stage is found by iterations
-    first = getattr(method, "a", ((),))[0]
-    return [] if any(first) or before is None else [[step, "k1", *_line(before)]]
+    iterated = capabilities(method).has_tableau and any(method.a[0])
+    return [] if iterated or before is None else [[step, "k1", *_line(before)]]
 
 
 def _calls(run: Run) -> list[Call]:
