@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Final, NamedTuple, Protocol, cast
+from typing import Any, Final, Protocol, cast
 
 from unhurried_heron.errors import MethodError, excerpt
 from unhurried_heron.methods.coefficients import Matrix
@@ -79,57 +79,72 @@ FACTS: Final = tuple(
 )
 
 
-class Capabilities(NamedTuple):
-    """What a method can do beyond the facts that every method has.
+class Capabilities:
+    """What a method can do beyond the facts that every method has; each is looked up when it is asked for."""
 
-    Attributes
-    ----------
-    several_orders : bool
-        Whether it holds a method for each order, `of_order`.
-    several_stages : bool
-        Whether it holds a method for each number of stages, `of_stages`.
-    reaches_back : bool
-        Whether its steps use states and rates of earlier steps, ``steps`` of them where the number is fixed.
-    fixed_reach : bool
-        Whether that number is fixed.
-    extrapolates : bool
-        Whether either order of a pair can be carried on, `extrapolating`.
-    changes_method : bool
-        Whether another method takes its fixed steps, `at_fixed_steps`.
-    has_tableau : bool
-        Whether it has the coefficients ``a`` of a Runge-Kutta method: implicit stages are solved for by iterations.
-    doubles : bool
-        Whether it can estimate its error by doubling its steps, `doubled`.
-    takes_fixed_steps : bool
-        Whether its steps can be fixed.
-    paired : bool
-        Whether a second solution estimates its error.
-    """
+    __slots__ = ("_method",)
 
-    several_orders: bool
-    several_stages: bool
-    reaches_back: bool
-    fixed_reach: bool
-    extrapolates: bool
-    changes_method: bool
-    has_tableau: bool
-    doubles: bool
-    takes_fixed_steps: bool
-    paired: bool
+    def __init__(self, method: Any) -> None:
+        self._method = method
 
+    def _has(self, member: str) -> bool:
+        # the type is asked: a property may have no value for this method, and say why where it is read
+        return hasattr(type(self._method), member) or member in getattr(self._method, "__dict__", ())
 
-# the members by which a method shows what it can do, in the order of the first fields
-_MEMBERS: Final = ("of_order", "of_stages", "recurrence", "steps", "extrapolating", "at_fixed_steps", "a", "doubled")
-# facts that are true of a method that does not state them
-_UNLESS_STATED: Final = ("fixed_steps", "paired")
+    @property
+    def several_orders(self) -> bool:
+        """Whether it holds a method for each order, `of_order`."""
+        return self._has("of_order")
+
+    @property
+    def several_stages(self) -> bool:
+        """Whether it holds a method for each number of stages, `of_stages`."""
+        return self._has("of_stages")
+
+    @property
+    def reaches_back(self) -> bool:
+        """Whether its steps use states and rates of earlier steps."""
+        return self._has("recurrence")
+
+    @property
+    def fixed_reach(self) -> bool:
+        """Whether the number of these steps is fixed, `steps`."""
+        return self._has("steps")
+
+    @property
+    def extrapolates(self) -> bool:
+        """Whether either order of a pair can be carried on, `extrapolating`."""
+        return self._has("extrapolating")
+
+    @property
+    def changes_method(self) -> bool:
+        """Whether another method takes its fixed steps, `at_fixed_steps`."""
+        return self._has("at_fixed_steps")
+
+    @property
+    def has_tableau(self) -> bool:
+        """Whether it has the coefficients ``a`` of a Runge-Kutta method: implicit stages are found by iterations."""
+        return self._has("a")
+
+    @property
+    def doubles(self) -> bool:
+        """Whether it can estimate its error by doubling its steps, `doubled`."""
+        return self._has("doubled")
+
+    @property
+    def takes_fixed_steps(self) -> bool:
+        """Whether its steps can be fixed, as those of most methods can."""
+        return bool(getattr(self._method, "fixed_steps", True))
+
+    @property
+    def paired(self) -> bool:
+        """Whether a second solution estimates its error, as of most methods that estimate it."""
+        return bool(getattr(self._method, "paired", True))
 
 
 def capabilities(method: Any) -> Capabilities:
     """Return what a method can do beyond the facts that every method has."""
-    own = getattr(method, "__dict__", ())
-    # the type is asked: a property may have no value for this method, and say why where it is read
-    found = [hasattr(type(method), member) or member in own for member in _MEMBERS]
-    return Capabilities(*found, *(bool(getattr(method, fact, True)) for fact in _UNLESS_STATED))
+    return Capabilities(method)
 
 
 def is_method(given: object) -> bool:
