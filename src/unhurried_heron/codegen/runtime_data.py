@@ -9,6 +9,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.expression_ir import SymbolTable
+from unhurried_heron.codegen.signature import HEADER_BYTES, ROW_BYTES
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.input.measured import Measured
 from unhurried_heron.model.switch_types import HeldSwitch
@@ -64,7 +65,7 @@ class RuntimeData:
         """Take the rows of the tables that hold at a time."""
         for table, rows, slot in self.tables:
             index = int(np.clip(np.searchsorted(table.times, time, side="right") - 1, 0, table.times.size - 1))
-            self.array.view(np.int64)[slot + 1] = rows.ctypes.data + 8 * (1 + 5 * index)
+            self.array.view(np.int64)[slot + 1] = rows.ctypes.data + HEADER_BYTES + ROW_BYTES * index
 
 
 def context_of(problem: Problem) -> RuntimeData:

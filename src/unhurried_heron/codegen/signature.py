@@ -21,6 +21,12 @@ from unhurried_heron.arrays import Array
 FINE: Final = 1
 # The answer that stops the march.
 STOP: Final = -1
+# Bytes before the rows of a measured table,
+HEADER_BYTES: Final = 8
+# numbers of a row: its time, and the coefficients of the cubic from there on,
+ROW_NUMBERS: Final = 5
+# and bytes of a row.
+ROW_BYTES: Final = 8 * ROW_NUMBERS
 
 
 def address(array: Any) -> int:

@@ -14,7 +14,7 @@ from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.widths import widths_of
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.kernels.memory.bundles import Crossing
+from unhurried_heron.kernels.memory.bundles import ACTION_SIZE, Crossing
 from unhurried_heron.kernels.memory.control import CEIL, FLOOR, PASSED, ROOT, TRUTH
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch, Switch, WholeSwitch
 from unhurried_heron.problem.known_times import known_times
@@ -150,7 +150,7 @@ def crossing_of(request: RunRequest, native: NativeSystem, *, stops: bool) -> Cr
     if beyond is None:
         raise unforeseen("a march with crossings and without their functions")
     switches = beyond.switches if stops else ()
-    actions = np.zeros((len(request.events), 4), dtype=np.int64)
+    actions = np.zeros((len(request.events), ACTION_SIZE), dtype=np.int64)
     begin = 0
     for k, (action, target) in enumerate(zip(beyond.actions, beyond.targets, strict=True)):
         if action is not None:

@@ -36,6 +36,7 @@ from unhurried_heron.kernels.memory.bundles import (
     address_table,
 )
 from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MAX_IN_STEP, RECENT, SPARE, VALUE_ROWS
+from unhurried_heron.kernels.memory.multistep_work import LINK_SIZE
 from unhurried_heron.methods.method import Method
 from unhurried_heron.model.narrow import MAX_PARTS
 
@@ -110,7 +111,8 @@ class March:
             parts = self.parts._replace(family=member.kernel.address)
             self._tables[id(member)] = self._table_of(system, parts, member.work.bundle)
         table = self._tables[id(member)]
-        self.links[3 * index : 3 * index + 3] = member.kernel.address, address(table), member.work.degree
+        first = LINK_SIZE * index
+        self.links[first : first + LINK_SIZE] = member.kernel.address, address(table), member.work.degree
 
     def change(self) -> None:
         """Put the other of two methods in place of the one that marches; leave it where there is none."""
@@ -139,7 +141,7 @@ class March:
         self.watch.band[:] = self.watch.side[:] = 0.0
         for record, fresh in self._records:
             record[:] = fresh
-        if len(self.members) > 1 and self.links.size == 3:
+        if len(self.members) > 1 and self.links.size == LINK_SIZE:
             self.link(0, self.members[0])
 
     def last(self, name: str) -> Any:

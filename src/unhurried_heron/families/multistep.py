@@ -14,7 +14,7 @@ from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import Family, Member, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
-from unhurried_heron.kernels.memory.multistep_work import HISTORY, ExplicitHistoryWork, ImplicitHistoryWork
+from unhurried_heron.kernels.memory.multistep_work import HISTORY, LINK_SIZE, ExplicitHistoryWork, ImplicitHistoryWork
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.multistep import EXPLICIT_MULTISTEP, IMPLICIT_MULTISTEP, Multistep
 
@@ -68,7 +68,7 @@ def _shared(method: Multistep, demand: SetupRequest, member: Member) -> dict[str
         "degree": degree,
         "room": max(degree, member.work.degree),
         "by_past_rates": int(method.uses_past_rates),
-        "links": np.zeros(3, dtype=np.int64),
+        "links": np.zeros(LINK_SIZE, dtype=np.int64),
         "interpolant": np.ascontiguousarray(method.interpolant),
         "predicts": np.concatenate(predicts),
         "weights": np.concatenate([past(method.a, k), past(method.b[1:], k)]),

@@ -10,7 +10,7 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
-from unhurried_heron.kernels.memory.multistep_work import CHANGES, CHOICE, StiffnessSwitchingWork
+from unhurried_heron.kernels.memory.multistep_work import CHANGES, CHOICE, LINK_SIZE, StiffnessSwitchingWork
 from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.stability import value_at
 from unhurried_heron.methods.stiffness_switching import CHOOSING, StiffnessSwitching
@@ -58,7 +58,7 @@ def _lay_out(method: StiffnessSwitching, demand: SetupRequest) -> WorkSpace:
     large = method.of_large(float(demand.scales.relative.min(where=demand.scales.relative > 0.0, initial=1.0)))
     room = max(member.work.degree, demand.degree_of(pair[1]), demand.degree_of(large))
     cost = _COST + _COST_OF_FULL * n**2 if n <= _MAX_FULL else _COST_OF_BANDS
-    links = np.zeros(3, dtype=np.int64)
+    links = np.zeros(LINK_SIZE, dtype=np.int64)
     work = StiffnessSwitchingWork(
         choice=np.zeros(1, dtype=CHOICE),
         room=room,

@@ -11,7 +11,7 @@ from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
-from unhurried_heron.kernels.memory.multistep_work import SEVERAL, VariableOrderWork
+from unhurried_heron.kernels.memory.multistep_work import LINK_SIZE, SEVERAL, VariableOrderWork
 from unhurried_heron.methods.stiffness_switching import SEVERAL_ORDERS as NAME
 from unhurried_heron.methods.stiffness_switching import VariableOrder
 
@@ -32,7 +32,7 @@ def _lay_out(method: VariableOrder, demand: SetupRequest) -> WorkSpace:
     highest = min(sum(tightest <= largest for largest in _WORTH), len(method.members) - 1)
     members = tuple(demand.member(each) for each in method.members[: highest + 1])
     room = max(member.work.degree for member in members)
-    links = np.zeros(3 * len(members), dtype=np.int64)
+    links = np.zeros(LINK_SIZE * len(members), dtype=np.int64)
     orders = np.array([each.order for each in method.members], dtype=np.int64)
     work = VariableOrderWork(np.zeros(1, dtype=SEVERAL), highest, room, links, orders, np.zeros_like(orders))
     return WorkSpace(work, np.zeros(demand.n), room, (), members, links)

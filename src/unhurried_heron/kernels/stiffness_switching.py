@@ -18,7 +18,7 @@ from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_longs
 from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, CHANGE, DESCRIBE, FOR_ESTIMATES, REACHED_END, START
 from unhurried_heron.kernels.memory.decoding import choice_in, choosing_work_in, system_in
-from unhurried_heron.kernels.memory.multistep_work import CHANGES
+from unhurried_heron.kernels.memory.multistep_work import CHANGES, PACE, STABILITY_LIMIT, STIFF_STEP_COST
 
 # Steps of the non-stiff method between two looks, which cost an evaluation and more,
 _LOOKS = 8
@@ -103,16 +103,16 @@ def _consider(system, work, control):
     # Doubt favours the present method: where steps become longer, an early look says little about them.
     h = abs(control.length)
     if choice.stiff == 1:
-        better = h * choice.decay < _WORTH * work.limits[0] * work.limits[1]
+        better = h * choice.decay < _WORTH * work.limits[STABILITY_LIMIT] * work.limits[STIFF_STEP_COST]
     else:
-        better = h * choice.seen > work.limits[2]
+        better = h * choice.seen > work.limits[PACE]
     # the first looks learn direction and sizes
     better = better and (choice.stiff == 1 or choice.since > _LEARNS)
     choice.signs = choice.signs + 1 if better else max(choice.signs - 2, 0)
     if choice.signs < choice.wait:
         return REACHED_END
     if choice.stiff == 1:
-        within = _WITHIN * work.limits[0] / max(choice.decay, 1e-300)
+        within = _WITHIN * work.limits[STABILITY_LIMIT] / max(choice.decay, 1e-300)
         if abs(control.step) > within:
             control.step = np.copysign(within, control.step)
     return CHANGE
@@ -137,7 +137,7 @@ def changed(address):
     if choice.stiff == 1:
         # what it replaced, in steps of the other method, and what it cost
         replaced = abs(control.time - choice.begun) / choice.length
-        regretted = replaced < work.limits[1] * choice.since
+        regretted = replaced < work.limits[STIFF_STEP_COST] * choice.since
         choice.wait = min(2 * choice.wait, _LONGEST_WAIT) if regretted else _FIRST_WAIT
     if control.changes < CHANGES:
         work.when[control.changes] = control.time

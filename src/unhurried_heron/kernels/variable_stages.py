@@ -8,7 +8,7 @@ step; where it contracts badly, or fails, fewer are taken: E. Hairer and G. Wann
 from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.members import ask_member, fill_degrees, rates_at_state_of
+from unhurried_heron.kernels.march.members import ask_member, fill_degrees, rates_at_state_of, table_of
 from unhurried_heron.kernels.memory.call import as_control, as_longs
 from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, DESCRIBE, REACHED_END, REFUSE, START
 from unhurried_heron.kernels.memory.decoding import block_work_in, newton_in, several_in, several_work_in, system_in
@@ -26,7 +26,7 @@ _REFUSALS = 2
 @inner
 def _contraction(work, i):
     """Return the contraction last seen by a member, 0 where it says nothing."""
-    return newton_in(block_work_in(as_longs(work.links[3 * i + 1])).newton).theta
+    return newton_in(block_work_in(table_of(work.links, i)).newton).theta
 
 
 @inner

@@ -76,13 +76,13 @@ def _correct(system, work, control, h, part, fresh):
 
 
 def solve_block(address):
-    """Solve the stages of the next step from no change; return 4 * iterations + outcome + 1.
+    """Solve the stages of the next step from no change; return the outcome.
 
-    ``address``: of the table of a fully implicit march.
+    The number of iterations goes to ``control.row_iterations``. ``address``: of the table of a fully implicit march.
     """
     table = as_longs(address)
     control, system, work = as_control(table[0]), system_in(table), block_work_in(table)
     arrays = (work.stages * system.n, work.z, work.stacked, work.direction, work.w)
     equations = (arrays, _miss, _correct, control.length)
-    outcome, total = solve_damped(system, work, control, equations, work.limits[NEWTON_LIMIT])
-    return 4 * total + outcome + 1
+    outcome, control.row_iterations = solve_damped(system, work, control, equations, work.limits[NEWTON_LIMIT])
+    return outcome

@@ -177,8 +177,8 @@ def _solve_step(system, work, control, h):
         # a fixed step cannot be shortened: it gets a Jacobian of its own
         memory.jacobian_age = 0
     if outcome == DIVERGED and work.insist != 0 and memory.jacobian_age == FRESH:
-        answer = call_kernel(work.insist, control.table)
-        outcome, total = answer % 4 - 1, total + answer // 4
+        outcome = call_kernel(work.insist, control.table)
+        total += control.row_iterations
         memory.jacobian_age = memory.trusted = 0
     return outcome, total
 

@@ -51,13 +51,13 @@ def _reflect(a, n, k, bounds, vector, three):
 
     ``bounds``: the first and last column, and the first and last row, that it reaches.
     """
-    x, y, z = vector
+    (x, y, z), (left, right, top, bottom) = vector, bounds
     size = np.sqrt(x * x + y * y + z * z)
     if size == 0.0:
         return
     v0, v1, v2 = x + np.copysign(size, x), y, z
     scale = 2.0 / (v0 * v0 + v1 * v1 + v2 * v2)
-    for j in range(bounds[0], bounds[1] + 1):
+    for j in range(left, right + 1):
         total = v0 * a[k * n + j] + v1 * a[(k + 1) * n + j]
         if three:
             total += v2 * a[(k + 2) * n + j]
@@ -66,7 +66,7 @@ def _reflect(a, n, k, bounds, vector, three):
         a[(k + 1) * n + j] -= total * v1
         if three:
             a[(k + 2) * n + j] -= total * v2
-    for i in range(bounds[2], bounds[3] + 1):
+    for i in range(top, bottom + 1):
         row = offset_by(a, i * n + k)
         total = v0 * row[0] + v1 * row[1]
         if three:

@@ -7,7 +7,9 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.event_acceptance import happens_at, keep_after
 from unhurried_heron.kernels.march.event_values import changes, in_band, watch_values
-from unhurried_heron.kernels.memory.call import address_of, as_longs, call_native, offset_by
+from unhurried_heron.kernels.march.functions import call_function, has_function
+from unhurried_heron.kernels.memory.bundles import ACTION_SIZE, FIRST_TARGET, N_TARGETS
+from unhurried_heron.kernels.memory.call import address_of, as_longs, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACTION_FAILED,
     ACTS,
@@ -103,13 +105,11 @@ def _act(system, watch, control, crossing, event, index):
     n, fresh = system.n, crossing.fresh
     # what came together within rounding has one time
     watch.times[index] = control.time
-    first, count = crossing.actions[4 * event + 2], crossing.actions[4 * event + 3]
-    if crossing.actions[4 * event] != 0:
+    action = offset_by(crossing.actions, ACTION_SIZE * event)
+    first, count = action[FIRST_TARGET], action[N_TARGETS]
+    if has_function(action, 0):
         control.bad_time = control.time
-        if (
-            call_native(crossing.actions[4 * event], control.time, system.state, fresh, crossing.actions[4 * event + 1])
-            != 1
-        ):
+        if call_function(action, 0, control.time, system.state, fresh) != 1:
             return EVENT_STOPPED
         for k in range(abs(count)):
             target = crossing.targets[first + k]

@@ -8,18 +8,20 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.codegen.signature import HEADER_BYTES, ROW_BYTES, ROW_NUMBERS
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.actions import act_all, happen_here, refresh_events
 from unhurried_heron.kernels.march.event_acceptance import happens_at
 from unhurried_heron.kernels.march.event_values import in_band, leads_back, watch_derivatives, watch_values
+from unhurried_heron.kernels.march.functions import call_function
 from unhurried_heron.kernels.march.rest import come_to_rest
 from unhurried_heron.kernels.march.sides import JUST_FLIPPED, note_acted
+from unhurried_heron.kernels.memory.bundles import TABLE_LENGTH, TABLE_ROWS, TABLE_SIZE, TABLE_SLOT
 from unhurried_heron.kernels.memory.call import (
     address_of,
     as_control,
     as_doubles,
     as_longs,
-    call_native,
     offset_by,
 )
 from unhurried_heron.kernels.memory.control import (
@@ -81,12 +83,7 @@ def _set(crossing, control, switch, value):
 @inner
 def _following(crossing, system, control, switch):
     """Return the value of a switch where those that it depends on are held; NaN if its formula stopped."""
-    if (
-        call_native(
-            crossing.gaps[2 * switch], control.time, system.state, crossing.fresh, crossing.gaps[2 * switch + 1]
-        )
-        != 1
-    ):
+    if call_function(crossing.gaps, switch, control.time, system.state, crossing.fresh) != 1:
         return _NAN
     gap, kind = crossing.fresh[0], crossing.kinds[switch]
     if kind == FLOOR:
@@ -100,9 +97,7 @@ def _following(crossing, system, control, switch):
 def _keep_or_flip(watch, crossing, system, control, located):
     """Flip a truth that is between two levels only where what is watched says so."""
     event, slot = crossing.n_events + located, crossing.slots[crossing.located[located]]
-    code = call_native(
-        watch.addresses[2 * event], control.time, system.state, crossing.fresh, watch.addresses[2 * event + 1]
-    )
+    code = call_function(watch.addresses, event, control.time, system.state, crossing.fresh)
     if code == 1 and crossing.fresh[0] < 0.0:
         crossing.context[slot] = 1.0 - crossing.context[slot]
         # on the side that it kept before within the errors of the steps it is no more
@@ -127,12 +122,7 @@ def _look_again(crossing, system, watch, control):
         switch = crossing.located[k]
         if crossing.slots[switch] < 0:
             continue
-        if (
-            call_native(
-                crossing.lives[2 * switch], control.time, system.state, crossing.fresh, crossing.lives[2 * switch + 1]
-            )
-            == 1
-        ):
+        if call_function(crossing.lives, switch, control.time, system.state, crossing.fresh) == 1:
             _set(crossing, control, switch, crossing.fresh[0])
 
 
@@ -147,9 +137,7 @@ def _flip(crossing, system, watch, control, switch):
     if kind in (TRUTH, ROOT):
         _set(crossing, control, switch, 1.0 - held)
     else:
-        call_native(
-            crossing.gaps[2 * switch], control.time, system.state, crossing.fresh, crossing.gaps[2 * switch + 1]
-        )
+        call_function(crossing.gaps, switch, control.time, system.state, crossing.fresh)
         rises = crossing.fresh[0] - held > (0.5 if kind == FLOOR else -0.5)
         _set(crossing, control, switch, held + (1.0 if rises else -1.0))
     _follow_nested(crossing, system, watch, control, switch)
@@ -175,12 +163,12 @@ def _accumulates(control):
 @inner
 def _row_at(rows, last, time, context, slot):
     """Return the row of a table that holds at a time, not far from that in use."""
-    table = as_doubles(rows)
+    begins = as_doubles(rows + HEADER_BYTES)
     pointer = as_longs(address_of(offset_by(context, slot)))
-    row = (pointer[0] - rows - 8) // 40
-    while row < last and table[1 + 5 * (row + 1)] <= time:
+    row = (pointer[0] - rows - HEADER_BYTES) // ROW_BYTES
+    while row < last and begins[ROW_NUMBERS * (row + 1)] <= time:
         row += 1
-    while row > 0 and table[1 + 5 * row] > time:
+    while row > 0 and begins[ROW_NUMBERS * row] > time:
         row -= 1
     return row
 
@@ -190,13 +178,14 @@ def _hold_between(control, crossing):
     """Take the rows of tables in use until the next known time, and keep functions within it."""
     middle = 0.5 * (control.time + control.end)
     for k in range(crossing.n_tables):
-        rows, last, slot = crossing.tables[3 * k], crossing.tables[3 * k + 1] - 1, crossing.tables[3 * k + 2]
-        row = _row_at(rows, last, middle, crossing.context, slot)
+        table = offset_by(crossing.tables, TABLE_SIZE * k)
+        rows, slot = table[TABLE_ROWS], table[TABLE_SLOT]
+        row = _row_at(rows, table[TABLE_LENGTH] - 1, middle, crossing.context, slot)
         pointer = as_longs(address_of(offset_by(crossing.context, slot)))
-        pointer[0] = rows + 8 * (1 + 5 * row)
+        pointer[0] = rows + ROW_BYTES * row + HEADER_BYTES
     if crossing.limited == 1:
-        crossing.limits[0] = crossing.inner[2 * control.landing]
-        crossing.limits[1] = crossing.inner[2 * control.landing + 1]
+        low, high = 2 * control.landing, 2 * control.landing + 1
+        crossing.limits[0], crossing.limits[1] = crossing.inner[low], crossing.inner[high]
 
 
 @inner

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.functions import call_function, has_function
 from unhurried_heron.kernels.march.polynomial import evaluate_step
-from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.memory.call import offset_by
 from unhurried_heron.kernels.memory.control import PASSES, SCRATCH_ROW
 
 # Theta where no event ends the step.
@@ -53,9 +54,9 @@ def happens_at(watch, event, time, state):
     """Whether an event happens where its function changes sign, and count it: 1, 0, or FAILED if its condition did."""
     if watch.counts[event] == watch.most[event] and watch.most[event] > 0:
         return 0
-    if watch.conditions[2 * event] != 0:
+    if has_function(watch.conditions, event):
         value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
-        if call_native(watch.conditions[2 * event], time, state, value, watch.conditions[2 * event + 1]) != 1:
+        if call_function(watch.conditions, event, time, state, value) != 1:
             return FAILED
         if value[0] == 0.0:
             return 0

@@ -6,7 +6,8 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.event_acceptance import FAILED
-from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.march.functions import call_function, has_function
+from unhurried_heron.kernels.memory.call import offset_by
 from unhurried_heron.kernels.memory.control import (
     END_DERIVATIVE_ROW,
     END_ROW,
@@ -21,7 +22,7 @@ def watch_values(watch, time, state, row):
     """Evaluate every event function into a row of ``values``; True if all of them answered."""
     for e in range(watch.m):
         value = offset_by(watch.values, row * watch.m + e)
-        if call_native(watch.addresses[2 * e], time, state, value, watch.addresses[2 * e + 1]) != 1:
+        if call_function(watch.addresses, e, time, state, value) != 1:
             return False
     return True
 
@@ -29,9 +30,9 @@ def watch_values(watch, time, state, row):
 @inner
 def _derivative(watch, time, state, row, event):
     """Evaluate the derivative of a function along the solution into a row of ``values``; False if it stopped."""
-    function, context = watch.derivatives[2 * event], watch.derivatives[2 * event + 1]
     value = offset_by(watch.values, row * watch.m + event)
-    return function == 0 or call_native(function, time, state, value, context) == 1
+    answered = not has_function(watch.derivatives, event)
+    return answered or call_function(watch.derivatives, event, time, state, value) == 1
 
 
 @inner
@@ -48,9 +49,8 @@ def watch_derivatives(watch, time, state, row):
 def watch_speeds(watch, time, state, row):
     """Evaluate how fast the functions turn into a row of ``values``; True if all of them answered."""
     for e in range(watch.m):
-        function, context = watch.speeds[2 * e], watch.speeds[2 * e + 1]
         value = offset_by(watch.values, row * watch.m + e)
-        if function != 0 and call_native(function, time, state, value, context) != 1:
+        if has_function(watch.speeds, e) and call_function(watch.speeds, e, time, state, value) != 1:
             return False
     return True
 
@@ -81,8 +81,9 @@ def leads_back(watch, control, system, event):
     What is watched of a switch is positive on the side that it has now.
     """
     value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
-    function, context = watch.derivatives[2 * event], watch.derivatives[2 * event + 1]
-    if function == 0 or call_native(function, control.time, system.state, value, context) != 1:
+    if not has_function(watch.derivatives, event):
+        return False
+    if call_function(watch.derivatives, event, control.time, system.state, value) != 1:
         return False
     return value[0] * control.length < 0.0
 

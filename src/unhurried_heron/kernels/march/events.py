@@ -17,10 +17,11 @@ from unhurried_heron.kernels.march.event_values import (
     watch_speeds,
     watch_values,
 )
+from unhurried_heron.kernels.march.functions import call_function, has_function
 from unhurried_heron.kernels.march.locating import EPSILON, LEAPT, MIN_LOOKS, dips, locate, other_side, value_at
 from unhurried_heron.kernels.march.nonnegative import cut_below_zero
 from unhurried_heron.kernels.march.polynomial import evaluate_step
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, call_native, offset_by
+from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACTS,
     BEFORE_ROW,
@@ -65,7 +66,7 @@ _PARTS = 64
 @inner
 def _looks(watch, event, step):
     """Return at how many points of a step a function is looked at: some for each of its swings."""
-    if watch.speeds[2 * event] == 0:
+    if not has_function(watch.speeds, event):
         return float(MIN_LOOKS)
     m = watch.m
     speed = max(watch.values[START_SPEED_ROW * m + event], watch.values[END_SPEED_ROW * m + event])
@@ -77,10 +78,9 @@ def _speed_between(watch, control, event, coefficients, shape):
     """Heed how fast a function swings between the ends of the step, too; False if it stopped."""
     degree, n = shape
     speed = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
-    function, context = watch.speeds[2 * event], watch.speeds[2 * event + 1]
     for k in range(1, 4):
         evaluate_step(coefficients, degree, n, 0.25 * k, watch.trial)
-        if call_native(function, control.time + 0.25 * k * control.length, watch.trial, speed, context) != 1:
+        if call_function(watch.speeds, event, control.time + 0.25 * k * control.length, watch.trial, speed) != 1:
             return False
         index = START_SPEED_ROW * watch.m + event
         if speed[0] > watch.values[index]:
@@ -96,7 +96,7 @@ def _may_change(watch, control, system, event):
     """
     m = watch.m
     before, left, right = watch.values[BEFORE_ROW * m + event], watch.values[event], watch.values[END_ROW * m + event]
-    if left * right <= 0.0 or watch.derivatives[2 * event] == 0 or watch.band[event] > 0.0:
+    if left * right <= 0.0 or not has_function(watch.derivatives, event) or watch.band[event] > 0.0:
         return 1
     if _looks(watch, event, control.length) > MIN_LOOKS + 1:
         return 1
@@ -143,13 +143,14 @@ def _append(watch, control, event, theta, side):
 @inner
 def _find_between(watch, control, event, coefficients, shape, bounds):
     """Locate a change in the wanted direction between two points, and append it; False if a function stopped."""
-    if not changes(bounds[1], bounds[3], watch.going[event]):
+    _, g_left, _, g_right = bounds
+    if not changes(g_left, g_right, watch.going[event]):
         return True
     theta = locate(watch, event, control.time, control.length, coefficients, shape, bounds)
     if theta == FAILED:
         return False
     if theta != LEAPT:
-        _append(watch, control, event, theta, 1.0 if bounds[1] < 0.0 else -1.0)
+        _append(watch, control, event, theta, 1.0 if g_left < 0.0 else -1.0)
     return True
 
 
@@ -233,7 +234,8 @@ def _values_right(watch, control, coefficients, shape, theta):
 @inner
 def _search_part(watch, control, system, coefficients, shape, part, everything):
     """Append what changes in a part of the step; ``everything``: also what does not seem to. As `_find_all`."""
-    if not _values_right(watch, control, coefficients, shape, part[1]):
+    _, end = part
+    if not _values_right(watch, control, coefficients, shape, end):
         return FAILED
     for e in range(watch.m):
         changes_sign = 1 if everything else _may_change(watch, control, system, e)

@@ -6,8 +6,9 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.event_acceptance import FAILED
+from unhurried_heron.kernels.march.functions import call_function
 from unhurried_heron.kernels.march.polynomial import evaluate_step
-from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.memory.call import offset_by
 from unhurried_heron.kernels.memory.control import LEAVES, SCRATCH_ROW
 
 # The spacing of doubles at one.
@@ -41,9 +42,7 @@ def value_at(watch, event, theta, start, step, coefficients, shape):
     degree, n = shape
     value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
     evaluate_step(coefficients, degree, n, theta, watch.trial)
-    code = call_native(
-        watch.addresses[2 * event], start + theta * step, watch.trial, value, watch.addresses[2 * event + 1]
-    )
+    code = call_function(watch.addresses, event, start + theta * step, watch.trial, value)
     return code, value[0]
 
 

@@ -11,6 +11,10 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.guards import refuse_for
 from unhurried_heron.kernels.memory.call import offset_by
 
+# columns of ``system.parts``
+ARGUMENT, LOW, HIGH, LONGEST = range(4)
+# how many they are
+PART_SIZE = 4
 # steps that move an argument by so much more than they may are still taken, because the bound foresees it from the last
 _ALLOWANCE = 1.5
 # no step is shortened below this share at once: what the argument does in a shorter step is not known
@@ -20,7 +24,7 @@ _MIN = 1e-3
 @inner
 def _allowed(part, before, move):
     """Return how far an argument may be moved from where it is in a direction, on account of one part."""
-    low, high, longest = part[1], part[2], part[3]
+    low, high, longest = part[LOW], part[HIGH], part[LONGEST]
     if move > 0.0:
         return np.inf if before >= high else max(low - before, 0.0) + longest
     return np.inf if before <= low else max(before - high, 0.0) + longest
@@ -31,11 +35,11 @@ def share_allowed(system, control, after):
     """Return which share of a step ends before a narrow part has been leapt over; ``after``: arguments at its end."""
     share = 1.0
     for k in range(control.n_parts):
-        part = offset_by(system.parts, 4 * k)
-        index = system.n_guards + int(part[0])
+        part = offset_by(system.parts, PART_SIZE * k)
+        index = system.n_guards + int(part[ARGUMENT])
         before = system.guarded[index]
         move = after[index] - before
-        if abs(move) > part[3] and abs(move) < np.inf:
+        if abs(move) > part[LONGEST] and abs(move) < np.inf:
             # what does not reach the part is not bounded by it
             share = min(share, _allowed(part, before, move) / abs(move))
     return share

@@ -10,7 +10,8 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.actions import happen_here
 from unhurried_heron.kernels.march.event_acceptance import happens_at
 from unhurried_heron.kernels.march.event_values import changes, watch_values
-from unhurried_heron.kernels.memory.call import call_native, offset_by
+from unhurried_heron.kernels.march.functions import call_function
+from unhurried_heron.kernels.memory.call import offset_by
 from unhurried_heron.kernels.memory.control import BEFORE_ROW, END_ROW, SCRATCH_ROW
 
 # of more states, none is moved
@@ -23,7 +24,7 @@ _ROUNDING = 1e-3
 def _left(watch, control, event):
     """Return how far the argument is below twice the width at ``watch.trial``; NaN if the function stopped."""
     value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
-    code = call_native(watch.addresses[2 * event], control.time, watch.trial, value, watch.addresses[2 * event + 1])
+    code = call_function(watch.addresses, event, control.time, watch.trial, value)
     return value[0] if code == 1 else float("nan")
 
 

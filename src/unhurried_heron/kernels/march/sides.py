@@ -10,8 +10,9 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.functions import call_function, has_function
 from unhurried_heron.kernels.march.polynomial import derive_step
-from unhurried_heron.kernels.memory.call import as_doubles, call_native, offset_by
+from unhurried_heron.kernels.memory.call import as_doubles, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACTS,
     CROSSES,
@@ -45,9 +46,7 @@ def _allowed(watch, system, k):
 def _value_near(watch, control, event, later):
     """Return the code of an event function at ``watch.trial``, somewhat later, and its value."""
     value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
-    code = call_native(
-        watch.addresses[2 * event], control.time + later, watch.trial, value, watch.addresses[2 * event + 1]
-    )
+    code = call_function(watch.addresses, event, control.time + later, watch.trial, value)
     return code, value[0]
 
 
@@ -148,13 +147,13 @@ def choose_sides(watch, control, system):
         side, band = watch.side[event], 0.0
         before = watch.values[END_DERIVATIVE_ROW * watch.m + event]
         after = watch.values[START_DERIVATIVE_ROW * watch.m + event]
-        if watch.derivatives[2 * event] != 0 and abs(after - before) > _SAME * abs(before):
+        if has_function(watch.derivatives, event) and abs(after - before) > _SAME * abs(before):
             side = np.copysign(1.0, after * control.length) if after != 0.0 else 0.0
-        elif control.moved == 1 and watch.derivatives[2 * event] == 0:
+        elif control.moved == 1 and not has_function(watch.derivatives, event):
             # where nothing tells how it moves, it is looked at from close by
             side = 0.0
         elif not _goes_as_it_came(watch, control, system, event):
-            if watch.derivatives[2 * event] != 0:
+            if has_function(watch.derivatives, event):
                 band = max(band_of(watch, control, system, event), 0.0)
             else:
                 side = 0.0

@@ -145,14 +145,24 @@ class Output(NamedTuple):
     recent: Array
 
 
+# columns of ``actions``
+ACTION_FUNCTION, ACTION_CONTEXT, FIRST_TARGET, N_TARGETS = range(4)
+# and how many there are
+ACTION_SIZE: Final = 4
+# columns of ``tables``,
+TABLE_ROWS, TABLE_LENGTH, TABLE_SLOT = range(3)
+# and how many they are
+TABLE_SIZE: Final = 3
+
+
 class Crossing(NamedTuple):
     """What happens where the march stops on its way: at known times, at switches, at events that act.
 
     ``context``: that of all functions; ``changes``: the index of the count of changes of the parameters in it.
 
-    Of the ``n_events`` events ``actions`` int64 (n_events, 4): function and context (0: none), where its targets begin
-    and how many they are (below zero: of a function, which answers NaN where nothing changes). A target is the index of
-    a state, or n and a slot of the context; ``fresh`` takes the answers.
+    Of the ``n_events`` events ``actions`` int64 (n_events, ACTION_SIZE): function and context (0: none), where its
+    targets begin and how many they are (below zero: of a function, which answers NaN where nothing changes). A target
+    is the index of a state, or n and a slot of the context; ``fresh`` takes the answers.
 
     Of the ``n_switches`` switches int64 arrays: ``slots`` of the context (-1: none), ``kinds``, ``nested``, ``gaps``
     and ``lives`` (n_switches, 2): function and context of the formula where others are held, and of the value where
@@ -161,8 +171,8 @@ class Crossing(NamedTuple):
 
     Known times: ``times`` (n_landings + 1,), the end of the run as the last; ``longest``: the bound on the steps beyond
     (NaN: as before); ``begins`` int64 (n_landings + 1,): where the ``items`` of each begin, which are events, or
-    n_events and a switch, with the ``values`` that the switches take. ``tables`` int64 (n_tables, 3): rows of a
-    measured input, their number, and the slot of the row in use; ``limits`` (2,) between which functions are asked,
+    n_events and a switch, with the ``values`` that the switches take. ``tables`` int64 (n_tables, TABLE_SIZE): rows of
+    a measured input, their number, and the slot of the row in use; ``limits`` (2,) between which functions are asked,
     ``inner`` (n_landings + 1, 2) those of each stretch; ``limited``: whether there are any.
     """
 

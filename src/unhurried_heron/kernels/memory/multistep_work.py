@@ -29,13 +29,21 @@ CHOICE: Final = np.dtype(
 CHANGES: Final = 32
 
 
+# columns of ``links``, a row for each member of a family that is made of others
+LINK_KERNEL, LINK_TABLE, LINK_DEGREE = range(3)
+# and how many they are
+LINK_SIZE: Final = 3
+# indices of ``limits``: the non-stiff method's real limit of stability; how many of its steps one of the stiff method
+# costs; and h times an eigenvalue beyond which the steps are those that stability chose
+STABILITY_LIMIT, STIFF_STEP_COST, PACE = range(3)
+
+
 class StiffnessSwitchingWork(NamedTuple):
     """Two methods of which one marches at a time, that of ``links``.
 
-    ``orders`` int64 (2,); ``limits`` (3,): the non-stiff one's real limit of stability, and how many of its steps one
-    of the stiff one costs. ``direction``, ``earlier``, ``moved``, ``rates``, ``sizes`` (n,) for the largest eigenvalue.
-    ``room``: the larger degree of their polynomials. ``taken`` int64 (2,): steps of each; ``when`` (CHANGES,): times of
-    the first changes.
+    ``orders`` int64 (2,); ``limits`` (3,): see above. ``direction``, ``earlier``, ``moved``, ``rates``, ``sizes`` (n,)
+    for the largest eigenvalue. ``room``: the larger degree of their polynomials. ``taken`` int64 (2,): steps of each;
+    ``when`` (CHANGES,): times of the first changes.
     """
 
     choice: Annotated[Any, CHOICE]
