@@ -21,6 +21,22 @@ from unhurried_heron.kernels.memory.decoding import exact_work_in, system_in
 
 @inner
 def _exact_at(system, work, control, time, out):
+    """Write the closed forms at a time; return the code of their function.
+
+    Parameters
+    ----------
+    system : System
+    work : ClosedFormWork
+    control : CONTROL
+    time : float
+    out : float pointer, (n,)
+        Filled with the result.
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
+    """
     control.bad_time = time
     code = call_native(work.function, time, system.state, work.values, work.context)
     for k in range(system.n):
@@ -30,7 +46,19 @@ def _exact_at(system, work, control, time, out):
 
 @inner
 def _describe(system, work, control):
-    """Write the polynomial through the closed forms at its points."""
+    """Write the polynomial through the closed forms at its points.
+
+    Parameters
+    ----------
+    system : System
+    work : ClosedFormWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        RATES_STOPPED or REACHED_END.
+    """
     n, width, coefficients = system.n, work.degree + 1, as_doubles(control.polynomial_address)
     for i in range(width * n):
         coefficients[i] = 0.0

@@ -9,25 +9,21 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.kernels.diagonal_stages import all_stages
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
-from unhurried_heron.kernels.implicit.damped_newton import solve_stage_damped
 from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
 from unhurried_heron.kernels.implicit.interpolation_error import judge, write_movement
-from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, solve_stage
-from unhurried_heron.kernels.implicit.prediction import came_true, start_from
+from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import find_rates_at_state, first_not_finite
-from unhurried_heron.kernels.march.polynomial import evaluate_step
-from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ATTEMPT,
     DESCRIBE,
     FOR_END,
-    FOR_STAGES,
     NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
@@ -41,20 +37,31 @@ from unhurried_heron.kernels.memory.work_spaces import (
     DIVERGED,
     FRESH,
     GROWS,
-    NEWTON_LIMIT,
     OLD,
     STOPPED,
 )
 
 # Factors are used again for a step that differs by this share: Newton's iteration hardly notices.
 _SAME_STEP = 1e-3
-# beyond this many steps of the length before, its polynomial says nothing
-_FURTHEST = 4.0
 
 
 @inner
 def _prepare(system, work, control, h):
-    """Bring Jacobian and factors up to date; return CONVERGED, DIVERGED, STOPPED or GROWS."""
+    """Bring Jacobian and factors up to date; return CONVERGED, DIVERGED, STOPPED or GROWS.
+
+    Parameters
+    ----------
+    system : System
+    work : DiagonalWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    int
+        STOPPED, DIVERGED, GROWS or CONVERGED.
+    """
     memory = implicit_memory(work.memory)
     if memory.jacobian_age == 0:
         if jacobian_at_start(system, work, control) != 1:
@@ -78,96 +85,29 @@ def _prepare(system, work, control, h):
 
 
 @inner
-def _begin_stage(system, work, i, h):
-    """Write what is known of a stage to ``base``."""
-    n, s = system.n, work.stages
-    for k in range(n):
-        work.base[k] = 0.0
-    for j in range(i):
-        weight = work.a[i * s + j]
-        if weight != 0.0:
-            stage_rates = offset_by(work.k, j * n)
-            for k in range(n):
-                work.base[k] += weight * stage_rates[k]
-    for k in range(n):
-        work.base[k] = system.state[k] + h * work.base[k]
-
-
-@inner
-def _guess(system, work, i, h):
-    """Start the iteration from the polynomial of the step before, or from the rates of the stage before."""
-    n, memory = system.n, implicit_memory(work.memory)
-    ratio = 0.0 if memory.previous_step == 0.0 else h / memory.previous_step
-    if 0.0 < ratio <= _FURTHEST:
-        evaluate_step(work.p, work.degree, n, 1.0 + ratio * work.c[i], work.z)
-        for k in range(n):
-            work.z[k] -= work.base[k]
-    else:
-        stage_rates = system.rates_at_state if i == 0 else offset_by(work.k, (i - 1) * n)
-        for k in range(n):
-            work.z[k] = h * work.a[i * work.stages + i] * stage_rates[k]
-
-
-@inner
-def _solve(system, work, control, i, h):
-    """Solve a stage and write its rates; return the outcome and the number of iterations."""
-    n, time = system.n, control.time + work.c[i] * h
-    stage_rates, memory = offset_by(work.k, i * n), implicit_memory(work.memory)
-    control.stage = i
-    if work.contexts[i] == 0:
-        for k in range(n):
-            system.trial[k] = work.base[k]
-        code = ask_rates(system, control, FOR_STAGES, time, system.trial, stage_rates)
-        return (CONVERGED if code == 1 else (STOPPED if code < 1 else DIVERGED)), 0
-    shift = 1.0 / (h * work.a[i * work.stages + i])
-    _guess(system, work, i, h)
-    trusted, limit = start_from(work, control, n), work.limits[NEWTON_LIMIT]
-    outcome, count = solve_stage(system, work, control, work.contexts[i], time, shift, limit)
-    if outcome == CONVERGED and control.adaptive == 0 and not came_true(work, n, n) and trusted:
-        for k in range(n):
-            work.z[k] = 0.0
-        outcome, more = solve_stage(system, work, control, work.contexts[i], time, shift, limit)
-        count += more
-    if outcome == DIVERGED and control.adaptive == 0 and memory.jacobian_age != OLD:
-        # a fixed step cannot be shortened
-        outcome, more = solve_stage_damped(system, work, control, work.contexts[i], time, shift, limit)
-        count += more
-        memory.foreseen = 0
-        memory.jacobian_age = 0
-    for k in range(n):
-        stage_rates[k] = work.z[k] * shift
-    return outcome, count
-
-
-@inner
-def _all_stages(system, work, control, h):
-    """Find all stages; return the outcome and the number of iterations."""
-    n, total, first = system.n, 0, 0
-    memory = implicit_memory(work.memory)
-    memory.foreseen = 1
-    if work.known == 1:
-        first = 1
-        for k in range(n):
-            work.k[k] = system.rates_at_state[k]
-    for i in range(first, work.stages):
-        _begin_stage(system, work, i, h)
-        outcome, count = _solve(system, work, control, i, h)
-        total += count
-        if outcome != CONVERGED:
-            return outcome, total
-    memory.trusted = memory.foreseen
-    return CONVERGED, total
-
-
-@inner
 def _solve_step(system, work, control, h):
+    """Find the rates of all stages; return the outcome and the number of iterations.
+
+    Parameters
+    ----------
+    system : System
+    work : DiagonalWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    (int, int)
+        CONVERGED, DIVERGED or STOPPED, and the number of iterations.
+    """
     memory, total = implicit_memory(work.memory), 0
     while True:
         outcome = _prepare(system, work, control, h)
         if outcome != CONVERGED:
             begin_iterations(work)
             return outcome, total
-        outcome, count = _all_stages(system, work, control, h)
+        outcome, count = all_stages(system, work, control, h)
         total += count
         if outcome != DIVERGED or control.adaptive == 1 or memory.jacobian_age != OLD:
             return outcome, total
@@ -177,7 +117,18 @@ def _solve_step(system, work, control, h):
 
 @inner
 def _combine(system, work, weights, factor, out):
-    """Write ``factor`` times the weighted sum of the stages' rates."""
+    """Write ``factor`` times the weighted sum of the stages' rates.
+
+    Parameters
+    ----------
+    system : System
+    work : DiagonalWork
+    weights : float pointer, (stages,)
+    factor : float
+        What the sum is multiplied by: the length of the step, or 1.
+    out : float pointer, (n,)
+        Filled with the result.
+    """
     n = system.n
     for k in range(n):
         out[k] = 0.0
@@ -190,6 +141,17 @@ def _combine(system, work, weights, factor, out):
 
 @inner
 def _write_polynomial(system, work, coefficients, h):
+    """Write the step polynomial from the rates of the stages.
+
+    Parameters
+    ----------
+    system : System
+    work : DiagonalWork
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    h : float
+        Length of the step, negative backwards.
+    """
     n = system.n
     for k in range(n):
         coefficients[k] = system.state[k]
@@ -199,7 +161,20 @@ def _write_polynomial(system, work, coefficients, h):
 
 @inner
 def _estimate(system, work, control, h):
-    """Return the size of the error estimate in units of the tolerance."""
+    """Return the size of the error estimate in units of the tolerance.
+
+    Parameters
+    ----------
+    system : System
+    work : DiagonalWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    float
+    """
     n, last = system.n, work.stages - 1
     if work.filtered == 0:
         _combine(system, work, work.error, h, work.residual)
@@ -211,6 +186,19 @@ def _estimate(system, work, control, h):
 
 @inner
 def _attempt(system, work, control):
+    """Attempt a step; return ACCEPTED, REFUSED, or a reason to return with.
+
+    Parameters
+    ----------
+    system : System
+    work : DiagonalWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        ACCEPTED, REFUSED, PAUSED or RATES_STOPPED.
+    """
     memory, h, n = implicit_memory(work.memory), control.length, system.n
     control.error = np.nan
     outcome, count = _solve_step(system, work, control, h)
@@ -235,6 +223,19 @@ def _attempt(system, work, control):
 
 @inner
 def _accept(system, work, control):
+    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    work : DiagonalWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, RATES_STOPPED or NOT_FINITE.
+    """
     n = system.n
     set_scale(system, work, control.step)
     write_movement(work, n, work.defect)

@@ -39,7 +39,16 @@ def set_spans(work, finish):
 
 @inner
 def follow_unit(work, n, h):
-    """Rewrite the table in a unit near the step's length, where that changed much."""
+    """Rewrite the table in a unit near the step's length, where that changed much.
+
+    Parameters
+    ----------
+    work : VariableWork
+    n : int
+        Number of states.
+    h : float
+        Length of the step, negative backwards.
+    """
     variable = variable_in(work.variable)
     if 1.0 / _FAR < abs(h) / variable.unit < _FAR:
         return
@@ -54,7 +63,19 @@ def follow_unit(work, n, h):
 
 @inner
 def begin_table(work, n, time, h, values):
-    """Forget the past: the present values alone."""
+    """Forget the past: the present values alone.
+
+    Parameters
+    ----------
+    work : VariableWork
+    n : int
+        Number of states.
+    time : float
+    h : float
+        Length of the step, negative backwards.
+    values : float pointer, (n,)
+        The present values.
+    """
     variable = variable_in(work.variable)
     variable.order, variable.count, variable.steady, variable.starting = 1, 1, 0, 1
     variable.unit = abs(h)
@@ -65,7 +86,22 @@ def begin_table(work, n, time, h, values):
 
 @inner
 def extend(work, n, values, most):
-    """Write to ``fresh`` the differences from the end of the attempt, ``values`` there; return how many rows."""
+    """Write to ``fresh`` the differences from the end of the attempt, ``values`` there; return how many rows.
+
+    Parameters
+    ----------
+    work : VariableWork
+    n : int
+        Number of states.
+    values : float pointer, (n,)
+        Those at the end of the attempt.
+    most : int
+        How many rows are wanted at most.
+
+    Returns
+    -------
+    int
+    """
     variable = variable_in(work.variable)
     count = min(min(variable.count + 1, work.rows), most)
     for k in range(n):
@@ -84,7 +120,17 @@ def extend(work, n, values, most):
 
 @inner
 def keep(work, n, time, count):
-    """Take the fresh differences as the table."""
+    """Take the fresh differences as the table.
+
+    Parameters
+    ----------
+    work : VariableWork
+    n : int
+        Number of states.
+    time : float
+    count : int
+        Rows of the fresh differences.
+    """
     variable = variable_in(work.variable)
     for i in range(count * n):
         work.table[i] = work.fresh[i]
@@ -96,7 +142,21 @@ def keep(work, n, time, count):
 
 @inner
 def size_of_row(work, n, q, weight):
-    """Return the size of ``weight`` times a fresh difference, in units of the tolerance."""
+    """Return the size of ``weight`` times a fresh difference, in units of the tolerance.
+
+    Parameters
+    ----------
+    work : VariableWork
+    n : int
+        Number of states.
+    q : int
+        The row.
+    weight : float
+
+    Returns
+    -------
+    float
+    """
     row, total = offset_by(work.fresh, q * n), 0.0
     for k in range(n):
         ratio = row[k] * weight / work.scale[k]

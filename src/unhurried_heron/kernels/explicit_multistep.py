@@ -41,6 +41,19 @@ _PAST, _PAST_RATES, _PREDICTED, _HEAD = (BLOCK.index(name) for name in ("past", 
 
 @inner
 def _attempt(system, work, control):
+    """Attempt a step; return ACCEPTED, REFUSED, or a reason to return with.
+
+    Parameters
+    ----------
+    system : System
+    work : ExplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        ACCEPTED, REFUSED, PAUSED or RATES_STOPPED.
+    """
     n, h = system.n, control.length
     control.row_iterations, control.error = 0, 0.0
     if lacks_past(work, control):
@@ -61,6 +74,19 @@ def _attempt(system, work, control):
 
 @inner
 def _accept(system, work, control):
+    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    work : ExplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, RATES_STOPPED or NOT_FINITE.
+    """
     if history_in(work.history).delegated == 1:
         return accept_of_starter(system, work, control)
     if ask_rates(system, control, FOR_END, control.time, system.state, system.rates_at_state) != 1:
@@ -74,6 +100,19 @@ def _accept(system, work, control):
 
 @inner
 def _stride(system, work, control):
+    """Take a batch of fixed steps in machine code; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    work : ExplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END or RATES_STOPPED.
+    """
     history, block, n, rows = history_in(work.history), work.block, system.n, work.steps + 1
     if history.count < work.steps or not (work.steps == 1 or is_same(control, control.step, history.length)):
         control.stride = 0

@@ -46,6 +46,19 @@ def _end_rates(system, tableau):
 
 @inner
 def _attempt(system, tableau, control):
+    """Attempt a step; return ACCEPTED, REFUSED, or a reason to return with.
+
+    Parameters
+    ----------
+    system : System
+    tableau : Tableau
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        ACCEPTED, REFUSED, PAUSED or RATES_STOPPED.
+    """
     n, h, y, stages, trial = system.n, control.length, system.state, tableau.stages, system.trial
     control.row_iterations, control.error, control.purpose = 0, np.nan, FOR_STAGES
     code = call_attempt(
@@ -73,6 +86,19 @@ def _attempt(system, tableau, control):
 
 @inner
 def _refuse(system, tableau, control):
+    """Prepare another attempt after a refused one; return REACHED_END, or a reason to give up.
+
+    Parameters
+    ----------
+    system : System
+    tableau : Tableau
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, or STEP_TOO_SMALL.
+    """
     memory, h = explicit_memory(tableau.memory), control.length
     if memory.code == 1 and memory.squared < _HUGE:
         control.bad_component = -1
@@ -84,6 +110,19 @@ def _refuse(system, tableau, control):
 
 @inner
 def _accept(system, tableau, control):
+    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    tableau : Tableau
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, RATES_STOPPED or NOT_FINITE.
+    """
     end_rates = _end_rates(system, tableau)
     for k in range(system.n):
         system.rates_at_state[k] = end_rates[k]
@@ -94,7 +133,19 @@ def _accept(system, tableau, control):
 
 @inner
 def _describe(system, tableau, control):
-    """Write the step polynomial; where its further stages cannot be had, the cubic through both ends."""
+    """Write the step polynomial; where its further stages cannot be had, the cubic through both ends.
+
+    Parameters
+    ----------
+    system : System
+    tableau : Tableau
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END or RATES_STOPPED.
+    """
     n, h, y, stages, coefficients = (
         system.n,
         control.length,
@@ -128,6 +179,19 @@ def _describe(system, tableau, control):
 
 @inner
 def _stride(system, tableau, control):
+    """Take a batch of fixed steps in machine code; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    tableau : Tableau
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END or RATES_STOPPED.
+    """
     tableau.block[_STAGES] = address_of(tableau.stages)
     return native_stride(system, control, tableau.stride, tableau.block, tableau.width - 1)
 

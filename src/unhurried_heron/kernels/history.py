@@ -24,13 +24,40 @@ _ROUNDING = 4 * float(np.finfo(float).eps)
 
 @inner
 def row(work, rows, j, n):
-    """Return the row of j steps ago."""
+    """Return the row of j steps ago.
+
+    Parameters
+    ----------
+    work : ExplicitHistoryWork or ImplicitHistoryWork
+    rows : float pointer, (rows, n)
+        A ring.
+    j : int
+        Steps back.
+    n : int
+        Number of states.
+
+    Returns
+    -------
+    float pointer, (n,)
+    """
     return offset_by(rows, ((history_in(work.history).head + j) % (work.steps + 1)) * n)
 
 
 @inner
 def start(system, work, control):
-    """Forget the past, and have the starter start."""
+    """Forget the past, and have the starter start.
+
+    Parameters
+    ----------
+    system : System
+    work : ExplicitHistoryWork or ImplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, or the reason of the starter.
+    """
     history = history_in(work.history)
     history.count, history.head, history.length, history.handed = 0, 0, 0.0, 1
     hand_rates_at_state(system, work.links, 0)
@@ -43,7 +70,16 @@ def start(system, work, control):
 
 @inner
 def remember(system, work, control, past_rates):
-    """Add the present state and its rates to the past."""
+    """Add the present state and its rates to the past.
+
+    Parameters
+    ----------
+    system : System
+    work : ExplicitHistoryWork or ImplicitHistoryWork
+    control : CONTROL
+    past_rates : float pointer, (rows, n)
+        The ring of the rates.
+    """
     history, n = history_in(work.history), system.n
     if history.count > 0 and history.length != 0.0 and not is_same(control, control.length, history.length):
         # what is past belongs to other times
@@ -59,7 +95,19 @@ def remember(system, work, control, past_rates):
 
 @inner
 def combine_past(system, work, weights, h, out):
-    """Write what ``weights``, of values and then of rates, make of the past."""
+    """Write what ``weights``, of values and then of rates, make of the past.
+
+    Parameters
+    ----------
+    system : System
+    work : ExplicitHistoryWork or ImplicitHistoryWork
+    weights : float pointer, (steps + rates,)
+        Those of values, then those of rates.
+    h : float
+        Length of the step, negative backwards.
+    out : float pointer, (n,)
+        Filled with the result.
+    """
     n = system.n
     for k in range(n):
         out[k] = weights[0] * system.state[k]
@@ -80,7 +128,18 @@ def combine_past(system, work, weights, h, out):
 
 @inner
 def is_same(control, a, b):
-    """Whether two lengths are one but for the rounding of times."""
+    """Whether two lengths are one but for the rounding of times.
+
+    Parameters
+    ----------
+    control : CONTROL
+    a : float
+    b : float
+
+    Returns
+    -------
+    bool
+    """
     return abs(a - b) <= _SAME_STEP * abs(b) + _ROUNDING * abs(control.time)
 
 
@@ -96,7 +155,19 @@ def lacks_past(work, control):
 
 @inner
 def attempt_of_starter(system, work, control):
-    """Have the starter attempt the step; it begins anew where it was not the one before."""
+    """Have the starter attempt the step; it begins anew where it was not the one before.
+
+    Parameters
+    ----------
+    system : System
+    work : ExplicitHistoryWork or ImplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        The answer of the starter.
+    """
     history = history_in(work.history)
     if history.handed == 0:
         hand_rates_at_state(system, work.links, 0)
@@ -108,7 +179,19 @@ def attempt_of_starter(system, work, control):
 
 @inner
 def accept_of_starter(system, work, control):
-    """Have the starter accept its step, and learn the rates at its end."""
+    """Have the starter accept its step, and learn the rates at its end.
+
+    Parameters
+    ----------
+    system : System
+    work : ExplicitHistoryWork or ImplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        The answer of the starter.
+    """
     control.ask = ACCEPT
     answer = ask_member(control, work.links, 0)
     theirs = rates_at_state_of(work.links, 0)
@@ -121,7 +204,19 @@ def accept_of_starter(system, work, control):
 
 @inner
 def describe(system, work, control):
-    """Write the step polynomial, through the ends of the step and the rates, or values, of the past."""
+    """Write the step polynomial, through the ends of the step and the rates, or values, of the past.
+
+    Parameters
+    ----------
+    system : System
+    work : ExplicitHistoryWork or ImplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, or the reason of the starter.
+    """
     n, degree, coefficients = system.n, work.degree, as_doubles(control.polynomial_address)
     if history_in(work.history).delegated == 1:
         control.ask = DESCRIBE

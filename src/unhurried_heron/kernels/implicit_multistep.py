@@ -42,7 +42,21 @@ _SAME_STEP = 1e-9
 
 @inner
 def _prepare(system, work, control, shift):
-    """Bring Jacobian and factors up to date; return CONVERGED, DIVERGED or STOPPED."""
+    """Bring Jacobian and factors up to date; return CONVERGED, DIVERGED or STOPPED.
+
+    Parameters
+    ----------
+    system : System
+    work : ImplicitHistoryWork
+    control : CONTROL
+    shift : float
+        The shift in shift - J, one over a time.
+
+    Returns
+    -------
+    int
+        STOPPED, DIVERGED or CONVERGED.
+    """
     memory = implicit_memory(work.memory)
     if memory.jacobian_age == 0:
         if jacobian_at_start(system, work, control) != 1:
@@ -58,7 +72,19 @@ def _prepare(system, work, control, shift):
 
 @inner
 def _solve(system, work, control):
-    """Solve for the new state; return the outcome and the number of iterations."""
+    """Solve for the new state; return the outcome and the number of iterations.
+
+    Parameters
+    ----------
+    system : System
+    work : ImplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    (int, int)
+        CONVERGED, DIVERGED or STOPPED, and the number of iterations.
+    """
     memory, h, total = implicit_memory(work.memory), control.length, 0
     shift = 1.0 / (h * work.newest[0])
     combine_past(system, work, work.weights, h, work.base)
@@ -95,6 +121,19 @@ def _solve(system, work, control):
 
 @inner
 def _attempt(system, work, control):
+    """Attempt a step; return ACCEPTED, REFUSED, or a reason to return with.
+
+    Parameters
+    ----------
+    system : System
+    work : ImplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        ACCEPTED, REFUSED, PAUSED or RATES_STOPPED.
+    """
     memory, n = implicit_memory(work.memory), system.n
     control.row_iterations, control.error = 0, 0.0
     if lacks_past(work, control):
@@ -115,6 +154,19 @@ def _attempt(system, work, control):
 
 @inner
 def _accept(system, work, control):
+    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    work : ImplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, RATES_STOPPED or NOT_FINITE.
+    """
     n, memory = system.n, implicit_memory(work.memory)
     if history_in(work.history).delegated == 1:
         memory.jacobian_age = 0

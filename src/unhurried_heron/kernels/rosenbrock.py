@@ -40,7 +40,19 @@ _ROOT = 1.4901161193847656e-08  # of the spacing of floating-point numbers
 
 @inner
 def _find_time_derivative(system, work, control):
-    """Find the time derivative of the rates, by differences if it is not written; return the code of the function."""
+    """Find the time derivative of the rates, by differences if it is not written; return the code of the function.
+
+    Parameters
+    ----------
+    system : System
+    work : LinearlyImplicitWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
+    """
     n, t, h = system.n, control.time, control.length
     if system.time_derivative != 0:
         control.bad_time = t
@@ -56,7 +68,21 @@ def _find_time_derivative(system, work, control):
 
 @inner
 def _prepare(system, work, control, h):
-    """Bring Jacobian, time derivative and factors up to date; return CONVERGED, DIVERGED, STOPPED or GROWS."""
+    """Bring Jacobian, time derivative and factors up to date; return CONVERGED, DIVERGED, STOPPED or GROWS.
+
+    Parameters
+    ----------
+    system : System
+    work : LinearlyImplicitWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    int
+        STOPPED, DIVERGED, GROWS or CONVERGED.
+    """
     memory = implicit_memory(work.memory)
     if memory.jacobian_age == 0:
         if find_jacobian(system, work, control) != 1:
@@ -78,7 +104,23 @@ def _prepare(system, work, control, h):
 
 @inner
 def _rates_of_stage(system, work, control, i, h):
-    """Write the rates of a stage to its row of ``f``; return their code."""
+    """Write the rates of a stage to its row of ``f``; return their code.
+
+    Parameters
+    ----------
+    system : System
+    work : LinearlyImplicitWork
+    control : CONTROL
+    i : int
+        Index of the stage.
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
+    """
     n, s, out = system.n, work.stages, offset_by(work.f, i * system.n)
     if work.same[i] != i:
         known = system.rates_at_state if work.same[i] < 0 else offset_by(work.f, work.same[i] * n)
@@ -99,7 +141,21 @@ def _rates_of_stage(system, work, control, i, h):
 
 @inner
 def _all_stages(system, work, control, h):
-    """Solve for all stages; return the outcome."""
+    """Solve for all stages; return the outcome.
+
+    Parameters
+    ----------
+    system : System
+    work : LinearlyImplicitWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    int
+        STOPPED, DIVERGED or CONVERGED.
+    """
     n, s = system.n, work.stages
     for i in range(s):
         code = _rates_of_stage(system, work, control, i, h)
@@ -122,6 +178,16 @@ def _all_stages(system, work, control, h):
 
 @inner
 def _combine(system, work, weights, out):
+    """Write the weighted sum of the stages.
+
+    Parameters
+    ----------
+    system : System
+    work : LinearlyImplicitWork
+    weights : float pointer, (stages,)
+    out : float pointer, (n,)
+        Filled with the result.
+    """
     n = system.n
     for k in range(n):
         out[k] = 0.0
@@ -135,7 +201,20 @@ def _combine(system, work, weights, out):
 
 @inner
 def _estimate(system, work, control, h):
-    """Return the size of the error estimate in units of the tolerance."""
+    """Return the size of the error estimate in units of the tolerance.
+
+    Parameters
+    ----------
+    system : System
+    work : LinearlyImplicitWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    float
+    """
     n = system.n
     _combine(system, work, work.error, work.residual)
     if work.filtered == 0:
@@ -148,6 +227,19 @@ def _estimate(system, work, control, h):
 
 @inner
 def _attempt(system, work, control):
+    """Attempt a step; return ACCEPTED, REFUSED, or a reason to return with.
+
+    Parameters
+    ----------
+    system : System
+    work : LinearlyImplicitWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        ACCEPTED, REFUSED, PAUSED or RATES_STOPPED.
+    """
     memory, h, n = implicit_memory(work.memory), control.length, system.n
     control.error, control.row_iterations = np.nan, 0
     begin_iterations(work)
@@ -172,6 +264,19 @@ def _attempt(system, work, control):
 
 @inner
 def _accept(system, work, control):
+    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    work : LinearlyImplicitWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, RATES_STOPPED or NOT_FINITE.
+    """
     n = system.n
     set_scale(system, work, control.step)
     write_movement(work, n, work.defect)

@@ -72,7 +72,18 @@ def _reset_for_run(work, n):
 
 @inner
 def _look(system, work, control):
-    """Estimate the largest eigenvalue; False where the rates stopped."""
+    """Estimate the largest eigenvalue; False where the rates stopped.
+
+    Parameters
+    ----------
+    system : System
+    work : StabilisedWork
+    control : CONTROL
+
+    Returns
+    -------
+    bool
+    """
     n, stretch, direction, moved, found = system.n, stretch_in(work.stretch), work.direction, work.stage, work.end
     size = _size(system.state, n)
     reach = _NUDGE * (
@@ -155,7 +166,21 @@ def _longest(work, control):
 
 @inner
 def _march_stages(system, work, control, count):
-    """Write the end of the step to ``trial`` and a state in its middle to ``middle``; return the code of the rates."""
+    """Write the end of the step to ``trial`` and a state in its middle to ``middle``; return the code of the rates.
+
+    Parameters
+    ----------
+    system : System
+    work : StabilisedWork
+    control : CONTROL
+    count : int
+        Number of stages.
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
+    """
     n, h, y, rates_at_state, stretch = (
         system.n,
         control.length,
@@ -212,6 +237,19 @@ def _march_stages(system, work, control, count):
 
 @inner
 def _attempt(system, work, control):
+    """Attempt a step; return ACCEPTED, REFUSED, or a reason to return with.
+
+    Parameters
+    ----------
+    system : System
+    work : StabilisedWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        ACCEPTED, REFUSED, PAUSED or RATES_STOPPED.
+    """
     n, h, y, stretch = system.n, control.length, system.state, stretch_in(work.stretch)
     control.error, control.row_iterations, stretch.squared, stretch.code = np.nan, 0, 0.0, _TOO_LONG
     count = work.fixed_stages
@@ -254,6 +292,19 @@ def _attempt(system, work, control):
 
 @inner
 def _refuse(system, work, control):
+    """Prepare another attempt after a refused one; return REACHED_END, or a reason to give up.
+
+    Parameters
+    ----------
+    system : System
+    work : StabilisedWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, or STEP_TOO_SMALL.
+    """
     stretch, h = stretch_in(work.stretch), control.length
     control.bad_component = -1
     if stretch.code == _TOO_LONG:
@@ -271,6 +322,19 @@ def _refuse(system, work, control):
 
 @inner
 def _accept(system, work, control):
+    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    work : StabilisedWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, RATES_STOPPED or NOT_FINITE.
+    """
     for k in range(system.n):
         system.rates_at_state[k] = work.end[k]
     stretch_in(work.stretch).spent += control.row_iterations
@@ -285,6 +349,17 @@ def _describe(system, work, control):
     """Write the parabola through a stage in the middle, or, where there are too few stages, the cubic with slopes.
 
     Slopes at the ends are those of fast decays, too, many times what is left of these; stages are damped.
+
+    Parameters
+    ----------
+    system : System
+    work : StabilisedWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END.
     """
     n, h, y, coefficients = system.n, control.length, system.state, as_doubles(control.polynomial_address)
     node = stretch_in(work.stretch).node

@@ -48,7 +48,14 @@ _WITHIN = 0.5
 
 @inner
 def _find_sizes(system, work, control):
-    """Bring the sizes of the states up to date: the largest of late, of their change, or what the tolerance loses."""
+    """Bring the sizes of the states up to date: the largest of late, of their change, or what the tolerance loses.
+
+    Parameters
+    ----------
+    system : System
+    work : StiffnessSwitchingWork
+    control : CONTROL
+    """
     present_rates, h = rates_at_state_of(work.links, 0), abs(control.length)
     for k in range(system.n):
         relative = system.relative[k]
@@ -64,6 +71,16 @@ def _look(system, work, control):
     What the Jacobian makes of a direction, it is applied to at the next look. Positions and velocities are in other
     units than they swing in, so that one look tells too much and the next too little: two together tell what they do to
     the direction before, all in the same units.
+
+    Parameters
+    ----------
+    system : System
+    work : StiffnessSwitchingWork
+    control : CONTROL
+
+    Returns
+    -------
+    bool
     """
     n, choice = system.n, choice_in(work.choice)
     present_rates = rates_at_state_of(work.links, 0)
@@ -89,7 +106,19 @@ def _look(system, work, control):
 
 @inner
 def _consider(system, work, control):
-    """After an accepted step, return CHANGE where the other method would be better, else REACHED_END."""
+    """After an accepted step, return CHANGE where the other method would be better, else REACHED_END.
+
+    Parameters
+    ----------
+    system : System
+    work : StiffnessSwitchingWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END or CHANGE.
+    """
     choice = choice_in(work.choice)
     choice.since += 1
     if choice.since < choice.due or choice.allowed == 0:
@@ -120,6 +149,19 @@ def _consider(system, work, control):
 
 @inner
 def _accept(system, work, control):
+    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    work : StiffnessSwitchingWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, CHANGE, or the reason of the member.
+    """
     control.ask = ACCEPT
     work.taken[choice_in(work.choice).stiff] += 1
     answer = ask_member(control, work.links, 0)

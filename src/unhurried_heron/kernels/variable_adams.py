@@ -51,6 +51,13 @@ def _integrate_terms(work, control, upto):
     """Write to ``weights`` the integrals over the step of the products of (t - point), in the table's unit.
 
     Row q stands for the product of the first q points of the table; ``sums`` holds its coefficients in t - t_n.
+
+    Parameters
+    ----------
+    work : VariableWork
+    control : CONTROL
+    upto : int
+        Rows that are wanted.
     """
     variable = variable_in(work.variable)
     h = control.length / variable.unit
@@ -71,7 +78,16 @@ def _integrate_terms(work, control, upto):
 
 @inner
 def _errors(work, n, rows):
-    """Find the errors of this order and of its neighbours, in units of the tolerance."""
+    """Find the errors of this order and of its neighbours, in units of the tolerance.
+
+    Parameters
+    ----------
+    work : VariableWork
+    n : int
+        Number of states.
+    rows : int
+        Of the fresh differences.
+    """
     variable = variable_in(work.variable)
     k = variable.order
     variable.below = variable.above = variable.further = np.inf
@@ -90,6 +106,19 @@ def _errors(work, n, rows):
 
 @inner
 def _attempt(system, work, control):
+    """Attempt a step; return ACCEPTED, REFUSED, or a reason to return with.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        ACCEPTED, REFUSED, PAUSED or RATES_STOPPED.
+    """
     memory, variable, n, h = implicit_memory(work.memory), variable_in(work.variable), system.n, control.length
     k = variable.order
     control.error, control.order, control.row_iterations = np.nan, k + 1, 0
@@ -120,7 +149,19 @@ def _attempt(system, work, control):
 
 @inner
 def _describe(system, work, control):
-    """Write the integral of the polynomial through the rates, the predicted ones at the end among them."""
+    """Write the integral of the polynomial through the rates, the predicted ones at the end among them.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END.
+    """
     n, variable, coefficients = system.n, variable_in(work.variable), as_doubles(control.polynomial_address)
     k, rows, h = variable.order, work.most + 2, control.length / variable.unit
     for i in range(rows * n):
@@ -148,6 +189,19 @@ def _describe(system, work, control):
 
 @inner
 def _accept(system, work, control):
+    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, RATES_STOPPED or NOT_FINITE.
+    """
     n, variable = system.n, variable_in(work.variable)
     if work.evaluations > 1:
         reason = find_rates_at_state(system, control, FOR_END)
@@ -168,6 +222,19 @@ def _accept(system, work, control):
 
 @inner
 def _refuse(system, work, control):
+    """Prepare another attempt after a refused one; return REACHED_END, or a reason to give up.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, or STEP_TOO_SMALL.
+    """
     if implicit_memory(work.memory).outcome == 1:
         control.bad_component = -1
         after_error(work, control)

@@ -51,7 +51,21 @@ _GOOD_CONTRACTION = 0.2
 
 @inner
 def _prepare(system, work, control, shift):
-    """Bring Jacobian and factors up to date; return CONVERGED, DIVERGED, STOPPED or GROWS."""
+    """Bring Jacobian and factors up to date; return CONVERGED, DIVERGED, STOPPED or GROWS.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+    shift : float
+        The shift in shift - J, one over a time.
+
+    Returns
+    -------
+    int
+        STOPPED, DIVERGED, GROWS or CONVERGED.
+    """
     memory, h = implicit_memory(work.memory), control.length
     if memory.jacobian_age == 0:
         if jacobian_at_start(system, work, control) != 1:
@@ -72,7 +86,18 @@ def _prepare(system, work, control, shift):
 
 @inner
 def _predict(system, work, control):
-    """Write what the past gives to ``base`` and the guess to ``z``; return the leading coefficient."""
+    """Write what the past gives to ``base`` and the guess to ``z``; return the leading coefficient.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+
+    Returns
+    -------
+    float
+    """
     n, variable = system.n, variable_in(work.variable)
     k, unit = variable.order, variable.unit
     leading = 0.0
@@ -99,7 +124,16 @@ def _predict(system, work, control):
 
 @inner
 def _errors(work, n, count):
-    """Find the errors of this order and of its neighbours, in units of the tolerance."""
+    """Find the errors of this order and of its neighbours, in units of the tolerance.
+
+    Parameters
+    ----------
+    work : VariableWork
+    n : int
+        Number of states.
+    count : int
+        Rows of the fresh differences.
+    """
     variable = variable_in(work.variable)
     k = variable.order
     variable.below = variable.above = variable.further = np.inf
@@ -121,6 +155,19 @@ def _errors(work, n, count):
 
 @inner
 def _attempt(system, work, control):
+    """Attempt a step; return ACCEPTED, REFUSED, or a reason to return with.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        ACCEPTED, REFUSED, PAUSED or RATES_STOPPED.
+    """
     memory, variable, n = implicit_memory(work.memory), variable_in(work.variable), system.n
     control.error, control.order = np.nan, variable.order
     follow_unit(work, n, control.length)
@@ -157,7 +204,19 @@ def _attempt(system, work, control):
 
 @inner
 def _describe(system, work, control):
-    """Write the polynomial through the last points and the end of the step, in theta."""
+    """Write the polynomial through the last points and the end of the step, in theta.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END.
+    """
     n, variable, coefficients = system.n, variable_in(work.variable), as_doubles(control.polynomial_address)
     k, rows = variable.order, work.most + 1
     for i in range(rows * n):
@@ -180,6 +239,19 @@ def _describe(system, work, control):
 
 @inner
 def _accept(system, work, control):
+    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, RATES_STOPPED or NOT_FINITE.
+    """
     n, memory, variable = system.n, implicit_memory(work.memory), variable_in(work.variable)
     for k in range(n):
         work.moved[k] = work.fresh[k] - work.table[k]

@@ -31,7 +31,21 @@ def _contraction(work, i):
 
 @inner
 def _change(system, work, control, i):
-    """Let another member march from here."""
+    """Let another member march from here.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableOrderWork
+    control : CONTROL
+    i : int
+        Index of the member.
+
+    Returns
+    -------
+    int
+        The answer of the member.
+    """
     several = several_in(work.several)
     before, after = rates_at_state_of(work.links, several.present), rates_at_state_of(work.links, i)
     for k in range(system.n):
@@ -44,6 +58,19 @@ def _change(system, work, control, i):
 
 @inner
 def _accept(system, work, control):
+    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableOrderWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, or the reason of the member.
+    """
     several = several_in(work.several)
     present = several.present
     control.ask = ACCEPT
@@ -66,6 +93,19 @@ def _accept(system, work, control):
 
 @inner
 def _refuse(system, work, control):
+    """Prepare another attempt after a refused one; return REACHED_END, or a reason to give up.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableOrderWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, or the reason of the member.
+    """
     several = several_in(work.several)
     control.ask = REFUSE
     answer = ask_member(control, work.links, several.present)

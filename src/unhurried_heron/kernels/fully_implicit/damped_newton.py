@@ -18,7 +18,23 @@ from unhurried_heron.kernels.memory.work_spaces import NEWTON_LIMIT
 
 @inner
 def _miss(system, work, control, h, part):
-    """Write f - A^-1 z/h to ``stacked``; return the code of the rates."""
+    """Write f - A^-1 z/h to ``stacked``; return the code of the rates.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+    part : int
+        Not used: the whole step is solved at once.
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
+    """
     n, s = system.n, work.stages
     code = all_stage_rates(system, work, control, h)
     if code != 1:
@@ -34,7 +50,23 @@ def _miss(system, work, control, h, part):
 
 @inner
 def _form(system, work, control, h, part):
-    """Fill the whole matrix at the present stages; return the code of the Jacobian."""
+    """Fill the whole matrix at the present stages; return the code of the Jacobian.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+    part : int
+        Not used, as above.
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
+    """
     n, s = system.n, work.stages
     size, whole = s * n, as_doubles(as_longs(work.whole)[RE])
     for i in range(s):
@@ -56,7 +88,25 @@ def _form(system, work, control, h, part):
 
 @inner
 def _correct(system, work, control, h, part, fresh):
-    """Turn the miss into the Newton correction."""
+    """Turn the miss into the Newton correction.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+    part : int
+        Not used, as above.
+    fresh : bool
+        Whether Jacobian and factors are to be found anew.
+
+    Returns
+    -------
+    (int, int)
+        The code of the rates, 2 where the matrix is singular; and the sign of the determinant, 0 for none.
+    """
     sign = 1
     if fresh:
         code = _form(system, work, control, h, part)

@@ -30,7 +30,17 @@ _OUTSIDE = 16.0
 
 @inner
 def write_polynomial(system, work, coefficients, corrected):
-    """Write the step polynomial, corrected by the filtered error estimate where there is one."""
+    """Write the step polynomial, corrected by the filtered error estimate where there is one.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    corrected : int
+        1 where the error estimate is taken away.
+    """
     n, s = system.n, work.stages
     combine(work.v, work.z, offset_by(coefficients, n), s, n)
     last = offset_by(coefficients, (s + 1) * n)
@@ -53,7 +63,19 @@ def keep_for_guess(system, work):
 
 @inner
 def _nodal(weights, s, x):
-    """Return x times the polynomial with these coefficients of 1, x, …, x^s."""
+    """Return x times the polynomial with these coefficients of 1, x, …, x^s.
+
+    Parameters
+    ----------
+    weights : float pointer, (s + 1,)
+    s : int
+        The degree.
+    x : float
+
+    Returns
+    -------
+    float
+    """
     value = weights[s]
     for d in range(s - 1, -1, -1):
         value = value * x + weights[d]
@@ -62,7 +84,20 @@ def _nodal(weights, s, x):
 
 @inner
 def foreseen_error(system, work, ratio):
-    """Size of the error between the steps, from how far the polynomial of the step before misses this one."""
+    """Size of the error between the steps, from how far the polynomial of the step before misses this one.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    ratio : float
+        Length of the step over that of the step before.
+
+    Returns
+    -------
+    float
+        In tolerances.
+    """
     n, s, x = system.n, work.stages, 1.0 + ratio
     pulled, free = _nodal(work.pulled, s, x), _nodal(work.free, s, x)
     share = work.limits[GAMMA] / work.limits[NODE_0] if work.corrects == 1 else 0.0
@@ -80,7 +115,25 @@ def foreseen_error(system, work, ratio):
 
 @inner
 def _filtered_defect(system, work, control, coefficients, theta, out):
-    """Write the filtered defect of the step polynomial at a point; return the code of the rates and its size."""
+    """Write the filtered defect of the step polynomial at a point; return the code of the rates and its size.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    theta : float
+        Position in the step, from 0 to 1.
+    out : float pointer, (n,)
+        Filled with the result.
+
+    Returns
+    -------
+    (int, float)
+        The code of the rates, and the size in tolerances.
+    """
     n, h, degree = system.n, control.length, work.stages + 1
     evaluate_step(coefficients, degree, n, theta, system.trial)
     code = ask_rates(system, control, FOR_ESTIMATES, control.time + theta * h, system.trial, work.shifted)
@@ -93,7 +146,21 @@ def _filtered_defect(system, work, control, coefficients, theta, out):
 
 @inner
 def measure_error(system, work, control, coefficients):
-    """Measure the error of the step polynomial and take it away; return the code of the rates and the size."""
+    """Measure the error of the step polynomial and take it away; return the code of the rates and the size.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+
+    Returns
+    -------
+    (int, float)
+        The code of the rates, and the size in tolerances.
+    """
     n, limits = system.n, work.limits
     a, b = limits[FIRST], limits[SECOND]
     code, largest = 1, 0.0

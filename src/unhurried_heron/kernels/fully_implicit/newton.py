@@ -28,7 +28,19 @@ from unhurried_heron.kernels.memory.work_spaces import DIVERGED, GAMMA, GOES_ON,
 
 @inner
 def form_and_factor(work, control, h):
-    """Factor all blocks, and the filter where it is none of them; False if one is singular."""
+    """Factor all blocks, and the filter where it is none of them; False if one is singular.
+
+    Parameters
+    ----------
+    work : BlockWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    bool
+    """
     memory = implicit_memory(work.memory)
     control.factorisations += 1
     memory.sign = factor(work.factor, work.filter, work.limits[GAMMA] / h, 0.0)
@@ -48,7 +60,19 @@ def form_and_factor(work, control, h):
 
 @inner
 def combine(matrix, source, target, s, n):
-    """Write the rows of a matrix (s, s) times rows of n numbers."""
+    """Write the rows of a matrix (s, s) times rows of n numbers.
+
+    Parameters
+    ----------
+    matrix : float pointer, (s, s)
+    source : float pointer, (s, n)
+    target : float pointer, (s, n)
+        Filled with the result.
+    s : int
+        Rows.
+    n : int
+        Numbers of a row.
+    """
     for i in range(s):
         row, out = offset_by(matrix, i * s), offset_by(target, i * n)
         weight = row[0]
@@ -62,7 +86,16 @@ def combine(matrix, source, target, s, n):
 
 @inner
 def guess_increments(work, n, ratio):
-    """Start the iteration from the polynomial of the step before, ``ratio`` times its length further on."""
+    """Start the iteration from the polynomial of the step before, ``ratio`` times its length further on.
+
+    Parameters
+    ----------
+    work : BlockWork
+    n : int
+        Number of states.
+    ratio : float
+        Length of the step over that of the step before.
+    """
     s = work.stages
     for i in range(s):
         x, z = work.c[i] * ratio, offset_by(work.z, i * n)
@@ -76,7 +109,21 @@ def guess_increments(work, n, ratio):
 
 @inner
 def all_stage_rates(system, work, control, h):
-    """Write the rates at the stages to the rows of ``f``; return their code."""
+    """Write the rates at the stages to the rows of ``f``; return their code.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
+    """
     code, n = 1, system.n
     for i in range(work.stages):
         z, out = offset_by(work.z, i * n), offset_by(work.f, i * n)
@@ -93,7 +140,22 @@ def all_stage_rates(system, work, control, h):
 
 @inner
 def _missed(work, row, n, shift):
-    """Return by how much the worst equation of a row is missed, in the tolerance of its state."""
+    """Return by how much the worst equation of a row is missed, in the tolerance of its state.
+
+    Parameters
+    ----------
+    work : BlockWork
+    row : float pointer, (n,)
+        What the equations miss.
+    n : int
+        Number of states.
+    shift : float
+        The shift in shift - J, one over a time.
+
+    Returns
+    -------
+    float
+    """
     miss = 0.0
     for k in range(n):
         miss = max(miss, abs(row[k]) / work.scale[k])
@@ -105,6 +167,17 @@ def _displacement(system, work, h):
     """Turn the rates into the Newton correction of w, in ``g``; return its size and what the equations miss.
 
     Both in units of the tolerance; of the equations the worst alone counts, 0 where the correction is rounding.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    (float, float)
     """
     s, n, miss, shift = work.stages, system.n, 0.0, work.limits[GAMMA] / h
     combine(work.u, work.f, work.g, s, n)
@@ -135,7 +208,21 @@ def _displacement(system, work, h):
 
 @inner
 def iterate(system, work, control, h):
-    """Solve for the stage increments; return the outcome and the number of iterations."""
+    """Solve for the stage increments; return the outcome and the number of iterations.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    (int, int)
+        CONVERGED, DIVERGED or STOPPED, and the number of iterations.
+    """
     n, s = system.n, work.stages
     # the damped iteration, which is for fixed steps, needs full matrices
     patient = control.adaptive == 0 and work.insist == 0

@@ -47,7 +47,20 @@ _SAME_STEP = 1e-3
 
 @inner
 def _estimate(system, work, control, h):
-    """Return the code of the rates and the error estimate in units of the tolerance; kept by component."""
+    """Return the code of the rates and the error estimate in units of the tolerance; kept by component.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    (int, float)
+    """
     memory = implicit_memory(work.memory)
     n, size, rates, out = system.n, 0.0, system.rates_at_state, work.estimate
     for turn in range(2):
@@ -93,7 +106,22 @@ def _move(system, work):
 
 @inner
 def _judge(system, work, control, coefficients, h):
-    """Write the step polynomial; return STOPPED or CONVERGED, and the step's error in units of the tolerance."""
+    """Write the step polynomial; return STOPPED or CONVERGED, and the step's error in units of the tolerance.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    (int, float)
+    """
     memory = implicit_memory(work.memory)
     if control.adaptive == 0:
         write_polynomial(system, work, coefficients, False)
@@ -122,6 +150,19 @@ def _prepare(system, work, control, h):
 
     Returns CONVERGED if all is ready, DIVERGED if a matrix is singular, STOPPED if the Jacobian function stopped, GROWS
     if the step would damp what grows.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    int
+        STOPPED, DIVERGED, GROWS or CONVERGED.
     """
     memory = implicit_memory(work.memory)
     if memory.jacobian_age == 0:
@@ -151,7 +192,21 @@ def _no_change(work, count):
 
 @inner
 def _solve_step(system, work, control, h):
-    """Find the stage increments; return the outcome and the number of iterations."""
+    """Find the stage increments; return the outcome and the number of iterations.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    (int, int)
+        CONVERGED, DIVERGED or STOPPED, and the number of iterations.
+    """
     memory = implicit_memory(work.memory)
     total = 0
     while True:
@@ -185,6 +240,19 @@ def _solve_step(system, work, control, h):
 
 @inner
 def _attempt(system, work, control):
+    """Attempt a step; return ACCEPTED, REFUSED, or a reason to return with.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        ACCEPTED, REFUSED, PAUSED or RATES_STOPPED.
+    """
     memory, h = implicit_memory(work.memory), control.length
     control.error = np.nan
     outcome, count = _solve_step(system, work, control, h)
@@ -215,6 +283,19 @@ def _attempt(system, work, control):
 
 @inner
 def _accept(system, work, control):
+    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, RATES_STOPPED or NOT_FINITE.
+    """
     set_scale(system, work, control.step)
     after_acceptance(control, work)
     # an error estimate is blind to what grows from below the tolerance

@@ -32,6 +32,19 @@ def after_divergence(control, system, work, rates):
     """Shorten the step, or try a fixed one with a fresh Jacobian; return a reason to give up, or REACHED_END.
 
     ``rates``: the last that were evaluated, at ``system.trial``.
+
+    Parameters
+    ----------
+    control : CONTROL
+    system : System
+    work : work space of an implicit family
+    rates : float pointer, (n,)
+        The last that were evaluated, at ``system.trial``.
+
+    Returns
+    -------
+    int
+        REACHED_END, STEP_TOO_SMALL, NOT_FINITE or NEWTON_FAILED.
     """
     memory, h = implicit_memory(work.memory), control.length
     if memory.outcome == GROWS:
@@ -68,7 +81,21 @@ def _after_refusal(control, work):
 
 @inner
 def after_failure(control, system, work, rates):
-    """Shorten a step that was solved but too wrong, or not solved; return a reason to give up, or REACHED_END."""
+    """Shorten a step that was solved but too wrong, or not solved; return a reason to give up, or REACHED_END.
+
+    Parameters
+    ----------
+    control : CONTROL
+    system : System
+    work : work space of an implicit family
+    rates : float pointer, (n,)
+        The last that were evaluated, at ``system.trial``.
+
+    Returns
+    -------
+    int
+        REACHED_END, STEP_TOO_SMALL, NOT_FINITE or NEWTON_FAILED.
+    """
     if implicit_memory(work.memory).outcome == CONVERGED:
         return _after_refusal(control, work)
     return after_divergence(control, system, work, rates)
@@ -76,7 +103,14 @@ def after_failure(control, system, work, rates):
 
 @inner
 def begin_anew(control, system, work):
-    """Forget what was learnt before the start, or before a switch."""
+    """Forget what was learnt before the start, or before a switch.
+
+    Parameters
+    ----------
+    control : CONTROL
+    system : System
+    work : work space of an implicit family
+    """
     memory = implicit_memory(work.memory)
     memory.previous_step = memory.factored_step = 0.0
     memory.jacobian_age = memory.trusted = 0

@@ -42,7 +42,21 @@ _ROUNDED = 32.0 * 2.220446049250313e-16
 
 @inner
 def _size(values, scale, n, count):
-    """Return the root mean square of ``count`` values, n at a time in units of ``scale``."""
+    """Return the root mean square of ``count`` values, n at a time in units of ``scale``.
+
+    Parameters
+    ----------
+    values : float pointer, (count,)
+    scale : float pointer, (n,)
+        Units of the states.
+    n : int
+        Number of states.
+    count : int
+
+    Returns
+    -------
+    float
+    """
     total = 0.0
     for k in range(n):
         inverse = 1.0 / scale[k]
@@ -54,13 +68,36 @@ def _size(values, scale, n, count):
 
 @inner
 def _go(z, direction, count, share):
+    """Move the unknowns by a share of a direction.
+
+    Parameters
+    ----------
+    z : float pointer, (count,)
+        Changed in place.
+    direction : float pointer, (count,)
+    count : int
+    share : float
+    """
     for k in range(count):
         z[k] += share * direction[k]
 
 
 @inner
 def _is_rounding(system, z, correction, count):
-    """Whether a correction changes the states of the stages by some roundings only."""
+    """Whether a correction changes the states of the stages by some roundings only.
+
+    Parameters
+    ----------
+    system : System
+    z : float pointer, (count,)
+        The unknowns.
+    correction : float pointer, (count,)
+    count : int
+
+    Returns
+    -------
+    bool
+    """
     n = system.n
     rounding = True
     for k in range(count):
@@ -73,6 +110,23 @@ def _damped(system, work, control, equations, part, threshold):
     """Iterate from the present unknowns for a part of the step.
 
     Returns the outcome, the number of iterations and the sign of the determinant.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+    equations : tuple
+        Arrays of the unknowns (their count, the unknowns, the miss, a direction, a copy), what writes the miss, what
+        corrects, and where.
+    part : float
+        The share of the step that is solved for.
+    threshold : float
+        The largest error of the iteration, in tolerances.
+
+    Returns
+    -------
+    (int, int, int)
     """
     (count, z, scratch, direction, _), miss, correct, where = equations
     n, share, sign = system.n, 1.0, 1
@@ -115,6 +169,22 @@ def _leap(system, work, control, equations, threshold):
 
     Where a relaxation leaps, the branch of a long step ends with the slow manifold that it follows. ``control.leaps``
     is told at the end of the run.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+    equations : tuple
+        Arrays of the unknowns (their count, the unknowns, the miss, a direction, a copy), what writes the miss, what
+        corrects, and where.
+    threshold : float
+        The largest error of the iteration, in tolerances.
+
+    Returns
+    -------
+    (int, int)
+        CONVERGED, DIVERGED or STOPPED, and the number of iterations.
     """
     count, z, _, _, kept = equations[0]
     total = 0
@@ -181,7 +251,23 @@ def solve_damped(system, work, control, equations, threshold):
 
 @inner
 def _stage_miss(system, work, control, where, part):
-    """Write what a stage base + z misses, rates - shift z."""
+    """Write what a stage base + z misses, rates - shift z.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+    where : (int, float, float)
+        Context of the factors, time and shift of the stage.
+    part : float
+        The share of the step that is solved for.
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
+    """
     (_, time, shift), n = where, system.n
     for k in range(n):
         work.stage[k] = work.base[k] + work.z[k]
@@ -193,7 +279,25 @@ def _stage_miss(system, work, control, where, part):
 
 @inner
 def _stage_correct(system, work, control, where, part, fresh):
-    """Turn the miss of a stage into the Newton correction."""
+    """Turn the miss of a stage into the Newton correction.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+    where : (int, float, float)
+        Context of the factors, time and shift of the stage.
+    part : float
+        The share of the step that is solved for.
+    fresh : bool
+        Whether Jacobian and factors are to be found anew.
+
+    Returns
+    -------
+    (int, int)
+        The code of the rates, 2 where the matrix is singular; and the sign of the determinant, 0 for none.
+    """
     (context, time, shift), sign = where, 1
     if fresh:
         code = jacobian_at(system, work, control, time, work.stage, work.residual)
@@ -217,6 +321,24 @@ def solve_stage_damped(system, work, control, context, time, shift, threshold):
 
     Jacobian and factors are of this stage afterwards. ``work`` has ``direction``, ``stage`` and ``kept`` (n,) besides
     what `solve_stage` needs; ``residual`` and ``defect`` are written over.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+    context : int
+        Address of the context of the factors.
+    time : float
+    shift : float
+        The shift in shift - J, one over a time.
+    threshold : float
+        The largest error of the iteration, in tolerances.
+
+    Returns
+    -------
+    (int, int)
+        CONVERGED, DIVERGED or STOPPED, and the number of iterations.
     """
     arrays = (system.n, work.z, work.defect, work.direction, work.kept)
     equations = (arrays, _stage_miss, _stage_correct, (context, time, shift))

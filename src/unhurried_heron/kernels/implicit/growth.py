@@ -21,6 +21,18 @@ def steps_over_growth(work, n, h):
 
     The determinant of shift - J is the product of shift - lambda over the eigenvalues: its sign, free from the factors,
     tells whether lambda > shift for an odd number of real ones. Beyond that the method damps what grows.
+
+    Parameters
+    ----------
+    work : work space of an implicit family
+    n : int
+        Number of states.
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    bool
     """
     memory = implicit_memory(work.memory)
     backward = h < 0.0 and n % 2 == 1
@@ -29,7 +41,20 @@ def steps_over_growth(work, n, h):
 
 @inner
 def stands_still(work, n, moves):
-    """Whether a component moves in a step by less than the tolerance: it may rest on top of something that grows."""
+    """Whether a component moves in a step by less than the tolerance: it may rest on top of something that grows.
+
+    Parameters
+    ----------
+    work : work space of an implicit family
+    n : int
+        Number of states.
+    moves : float pointer, (n,)
+        How far each state moves in the step.
+
+    Returns
+    -------
+    bool
+    """
     still = False
     for k in range(n):
         still |= abs(moves[k]) <= work.scale[k]
@@ -38,7 +63,22 @@ def stands_still(work, n, moves):
 
 @inner
 def longest_seen(control, work, n, h):
-    """Return the longest step that shows what grows, by the last Jacobian: a radian or e-fold of it, or less."""
+    """Return the longest step that shows what grows, by the last Jacobian: a radian or e-fold of it, or less.
+
+    Parameters
+    ----------
+    control : CONTROL
+    work : work space of an implicit family
+    n : int
+        Number of states.
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    float
+        Infinite where nothing grows.
+    """
     if work.growth == 0:
         return np.inf
     sign = 1.0 if h > 0.0 else -1.0
@@ -53,7 +93,17 @@ def longest_seen(control, work, n, h):
 
 @inner
 def heed_growth(control, work, n, moves):
-    """Bound the next step where something may grow from below the tolerance; ``moves``: of the states in this step."""
+    """Bound the next step where something may grow from below the tolerance; ``moves``: of the states in this step.
+
+    Parameters
+    ----------
+    control : CONTROL
+    work : work space of an implicit family
+    n : int
+        Number of states.
+    moves : float pointer, (n,)
+        How far each state moves in the step.
+    """
     h = control.length
     longer = abs(control.step) > _LONGER * abs(h) or control.accepted % _NOW_AND_THEN == 0
     if longer and stands_still(work, n, moves):

@@ -29,7 +29,20 @@ _OUTSIDE = 16.0
 
 @inner
 def _foreseen(system, work, h):
-    """Size of the error between the steps, in units of the tolerance, foreseen from the step before."""
+    """Size of the error between the steps, in units of the tolerance, foreseen from the step before.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    float
+        Infinite where there was no step before.
+    """
     memory = implicit_memory(work.memory)
     if memory.previous_step == 0.0:
         return np.inf
@@ -48,7 +61,25 @@ def _foreseen(system, work, h):
 
 @inner
 def write_defect(coefficients, degree, n, theta, h, rates, out):
-    """Write by how much the derivative of a step polynomial misses the rates there."""
+    """Write by how much the derivative of a step polynomial misses the rates there.
+
+    Parameters
+    ----------
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    degree : int
+        Degree of the step polynomial.
+    n : int
+        Number of states.
+    theta : float
+        Position in the step, from 0 to 1.
+    h : float
+        Length of the step, negative backwards.
+    rates : float pointer, (n,)
+        At theta.
+    out : float pointer, (n,)
+        Filled with the result.
+    """
     for k in range(n):
         rates_at_state = degree * coefficients[degree * n + k]
         for d in range(degree - 1, 0, -1):
@@ -58,7 +89,20 @@ def write_defect(coefficients, degree, n, theta, h, rates, out):
 
 @inner
 def _measured(system, work, control, context):
-    """Return the code of the rates, and the error between the steps in units of the tolerance, by the defect."""
+    """Return the code of the rates, and the error between the steps in units of the tolerance, by the defect.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+    context : int
+        Address of the context of the factors.
+
+    Returns
+    -------
+    (int, float)
+    """
     n, h, degree, largest = system.n, control.length, work.degree, 0.0
     coefficients = as_doubles(control.polynomial_address)
     for turn in range(2):
@@ -79,7 +123,20 @@ def _measured(system, work, control, context):
 def judge(system, work, control, error, context):
     """Answer a solved step whose polynomial is written and whose error at the end is known; keep it if it is good.
 
-    ``error``: in units of the tolerance, 0 at fixed steps; ``context``: of the factors that filter the defect.
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+    error : float
+        In tolerances; 0 at fixed steps.
+    context : int
+        Address of the context of the factors that filter the defect.
+
+    Returns
+    -------
+    int
+        ACCEPTED, REFUSED or RATES_STOPPED.
     """
     memory, coefficients = implicit_memory(work.memory), as_doubles(control.polynomial_address)
     if control.adaptive == 1:
@@ -106,7 +163,16 @@ def judge(system, work, control, error, context):
 
 @inner
 def write_movement(work, n, out):
-    """Write how far each state moved in the step that was kept."""
+    """Write how far each state moved in the step that was kept.
+
+    Parameters
+    ----------
+    work : work space of an implicit family
+    n : int
+        Number of states.
+    out : float pointer, (n,)
+        Filled with the result.
+    """
     for k in range(n):
         out[k] = work.p[n + k]
         for d in range(2, work.degree + 1):

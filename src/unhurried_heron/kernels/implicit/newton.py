@@ -59,6 +59,21 @@ def is_rounding(system, k, step, correction, movement):
     """Whether a correction of state k is rounding, of a state that goes no further than its rate at the start tells.
 
     Where a guess has gone astray, corrections may be small beside it for being cut by a false Jacobian.
+
+    Parameters
+    ----------
+    system : System
+    k : int
+        Index of the state.
+    step : float
+        Length of the step.
+    correction : float
+    movement : float
+        How far the state has moved in the step.
+
+    Returns
+    -------
+    bool
     """
     size = abs(system.state[k])
     return abs(correction) <= ROUNDED * size and abs(movement) <= _STRAYS * (
@@ -68,7 +83,19 @@ def is_rounding(system, k, step, correction, movement):
 
 @inner
 def missed_at_rest(system, work, shift):
-    """Return what the worst equation misses where nothing moves, in units of the tolerance: no guess may be worse."""
+    """Return what the worst equation misses where nothing moves, in units of the tolerance: no guess may be worse.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    shift : float
+        The shift in shift - J, one over a time.
+
+    Returns
+    -------
+    float
+    """
     miss = 0.0
     for k in range(system.n):
         miss = max(miss, abs(system.rates_at_state[k]) / work.scale[k])
@@ -88,12 +115,27 @@ def begin_iterations(work, missed=np.inf):
 def judge(newton, count, size, miss, limits, hurry):
     """Return CONVERGED, DIVERGED or GOES_ON; the correction is to be applied unless the iteration has diverged.
 
-    ``size``: of the correction, in units of the tolerance. ``miss``: by how much the worst equation was missed before
-    it, unfiltered and in the tolerance of its own state. ``limits``: the largest error of the iteration in these
-    units, and the most iterations. ``hurry``: where it is foreseen that these will not do, it has diverged.
-
     A small correction alone proves nothing: factors of a Jacobian that is too large make every correction small. So
     the equations must be met, or each correction must at least have brought them nearer.
+
+    Parameters
+    ----------
+    newton : NEWTON
+    count : int
+        Number of the iteration, from 1.
+    size : float
+        Of the correction, in tolerances.
+    miss : float
+        By how much the worst equation was missed before it, unfiltered and in the tolerance of its own state.
+    limits : (float, int)
+        The largest error of the iteration in tolerances, and the most iterations.
+    hurry : bool
+        Whether the iteration counts as diverged where it is foreseen that these will not do.
+
+    Returns
+    -------
+    int
+        CONVERGED, DIVERGED or GOES_ON.
     """
     threshold, most = limits
     if not size < 1e300:
@@ -130,7 +172,21 @@ def judge(newton, count, size, miss, limits, hurry):
 
 @inner
 def factor_for(work, control, context, shift):
-    """Factor shift - J; return the sign of its determinant, 0 where that is singular."""
+    """Factor shift - J; return the sign of its determinant, 0 where that is singular.
+
+    Parameters
+    ----------
+    work : work space of an implicit family
+    control : CONTROL
+    context : int
+        Address of the context of the factors.
+    shift : float
+        The shift in shift - J, one over a time.
+
+    Returns
+    -------
+    int
+    """
     control.factorisations += 1
     return factor(work.factor, context, shift, 0.0)
 
@@ -139,9 +195,26 @@ def factor_for(work, control, context, shift):
 def solve_stage(system, work, control, context, time, shift, threshold, share=1.0):
     """Iterate on ``z`` from what it holds; ``system.trial`` is the stage and ``residual`` the last correction.
 
-    ``share`` of each correction is taken, where the factors are of another shift.
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+    context : int
+        Address of the context of the factors.
+    time : float
+        Of the stage.
+    shift : float
+        The shift in shift - J, one over a time.
+    threshold : float
+        The largest error of the iteration, in tolerances.
+    share : float, optional
+        The share of each correction that is taken, where the factors are of another shift.
 
-    Returns the outcome and the number of iterations.
+    Returns
+    -------
+    (int, int)
+        CONVERGED, DIVERGED or STOPPED, and the number of iterations.
     """
     n, adaptive, outcome, count = system.n, control.adaptive == 1, GOES_ON, 0
     limits = (threshold, MAX_ITERATIONS)

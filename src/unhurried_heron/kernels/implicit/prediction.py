@@ -17,7 +17,20 @@ _CAME_TRUE = 0.3
 
 @inner
 def start_from(work, control, count):
-    """Keep what is foreseen in ``z`` as the guess; start from no change where it is not to be trusted."""
+    """Keep what is foreseen in ``z`` as the guess; start from no change where it is not to be trusted.
+
+    Parameters
+    ----------
+    work : work space of an implicit family
+    control : CONTROL
+    count : int
+        Numbers of the guess.
+
+    Returns
+    -------
+    bool
+        Whether the guess is trusted.
+    """
     if control.adaptive == 1:
         return True
     trusted = implicit_memory(work.memory).trusted == 1
@@ -30,7 +43,20 @@ def start_from(work, control, count):
 
 @inner
 def came_true(work, n, count):
-    """Note, and return, whether the solution in ``z`` is near to the guess."""
+    """Note, and return, whether the solution in ``z`` is near to the guess.
+
+    Parameters
+    ----------
+    work : work space of an implicit family
+    n : int
+        Number of states.
+    count : int
+        Numbers of the guess.
+
+    Returns
+    -------
+    bool
+    """
     missed, moved = 0.0, 0.0
     for k in range(count):
         unit = 1.0 / work.scale[k % n]

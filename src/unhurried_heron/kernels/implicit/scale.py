@@ -10,7 +10,15 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 
 @inner
 def set_scale(system, work, step):
-    """Write the allowed error of each state to ``scale``."""
+    """Write the allowed error of each state to ``scale``.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    step : float pointer, (n,)
+        A second state, the larger of which counts.
+    """
     smallest = np.inf
     for k in range(system.n):
         work.scale[k] = system.absolute[k] + system.relative[k] * abs(system.state[k])
@@ -29,7 +37,19 @@ def set_scale(system, work, step):
 
 @inner
 def size_in(values, units, n):
-    """Return the root mean square of values, each in its own unit."""
+    """Return the root mean square of values, each in its own unit.
+
+    Parameters
+    ----------
+    values : float pointer, (n,)
+    units : float pointer, (n,)
+    n : int
+        Number of states.
+
+    Returns
+    -------
+    float
+    """
     total = 0.0
     for k in range(n):
         ratio = values[k] / units[k]
@@ -39,12 +59,38 @@ def size_in(values, units, n):
 
 @inner
 def size_of(work, values, n):
-    """Return the root mean square of values in units of the tolerance."""
+    """Return the root mean square of values in units of the tolerance.
+
+    Parameters
+    ----------
+    work : work space of an implicit family
+    values : float pointer, (n,)
+    n : int
+        Number of states.
+
+    Returns
+    -------
+    float
+    """
     return size_in(values, work.scale, n)
 
 
 @inner
 def filtered_size(work, context, values, n):
-    """Solve (shift - J) x = values in place and return the size of x in units of the tolerance."""
+    """Solve (shift - J) x = values in place and return the size of x in units of the tolerance.
+
+    Parameters
+    ----------
+    work : work space of an implicit family
+    context : int
+        Address of the context of the factors.
+    values : float pointer, (n,)
+    n : int
+        Number of states.
+
+    Returns
+    -------
+    float
+    """
     solve(work.solve, context, values, values)
     return size_of(work, values, n)

@@ -15,7 +15,22 @@ from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs
 
 @inner_fast_sums
 def factor_real(a, pivots, n, control):
-    """Factor an n x n matrix; False if it is singular or not finite, or the march was stopped."""
+    """Factor an n x n matrix; False if it is singular or not finite, or the march was stopped.
+
+    Parameters
+    ----------
+    a : float pointer, (n, n)
+        The matrix; its factors afterwards.
+    pivots : int64 pointer, (n,)
+        Row exchanges.
+    n : int
+        Number of states.
+    control : CONTROL
+
+    Returns
+    -------
+    bool
+    """
     for k in range(n):
         if control.stop != 0:
             return False
@@ -44,7 +59,19 @@ def factor_real(a, pivots, n, control):
 
 @inner_fast_sums
 def solve_real(a, pivots, n, b):
-    """Solve with the factors of `factor_real`, in place."""
+    """Solve with the factors of `factor_real`, in place.
+
+    Parameters
+    ----------
+    a : float pointer, (n, n)
+        The factors.
+    pivots : int64 pointer, (n,)
+        Row exchanges.
+    n : int
+        Number of states.
+    b : float pointer, (n,)
+        The right-hand side; the solution afterwards.
+    """
     for k in range(n):
         p = pivots[k]
         if p != k:
@@ -65,7 +92,24 @@ def solve_real(a, pivots, n, b):
 
 @inner_fast_sums
 def factor_complex(re, im, pivots, n, control):
-    """Factor an n x n complex matrix; False if it is singular or not finite, or the march was stopped."""
+    """Factor an n x n complex matrix; False if it is singular or not finite, or the march was stopped.
+
+    Parameters
+    ----------
+    re : float pointer, (n, n)
+        Real part.
+    im : float pointer, (n, n)
+        Imaginary part.
+    pivots : int64 pointer, (n,)
+        Row exchanges.
+    n : int
+        Number of states.
+    control : CONTROL
+
+    Returns
+    -------
+    bool
+    """
     for k in range(n):
         if control.stop != 0:
             return False
@@ -100,7 +144,23 @@ def factor_complex(re, im, pivots, n, control):
 
 @inner_fast_sums
 def solve_complex(re, im, pivots, n, b, d):
-    """Solve with the factors of `factor_complex`, in place; ``b`` + i ``d`` is the right-hand side."""
+    """Solve with the factors of `factor_complex`, in place; ``b`` + i ``d`` is the right-hand side.
+
+    Parameters
+    ----------
+    re : float pointer, (n, n)
+        Real part.
+    im : float pointer, (n, n)
+        Imaginary part.
+    pivots : int64 pointer, (n,)
+        Row exchanges.
+    n : int
+        Number of states.
+    b : float pointer, (n,)
+        Real part of the right-hand side; of the solution afterwards.
+    d : float pointer, (n,)
+        Imaginary part.
+    """
     for k in range(n):
         p = pivots[k]
         if p != k:

@@ -49,7 +49,18 @@ def _to_hessenberg(a, n):
 def _reflect(a, n, k, bounds, vector, three):
     """Apply the reflection that turns a vector into a multiple of the first axis from both sides, at row k.
 
-    ``bounds``: the first and last column, and the first and last row, that it reaches.
+    Parameters
+    ----------
+    a : float pointer, (n, n)
+    n : int
+        Number of states.
+    k : int
+        The first row.
+    bounds : (int, int, int, int)
+        First and last column, and first and last row, that it reaches.
+    vector : (float, float, float)
+    three : bool
+        Whether the vector has three components, not two.
     """
     (x, y, z), (left, right, top, bottom) = vector, bounds
     size = np.sqrt(x * x + y * y + z * z)
@@ -80,7 +91,21 @@ def _reflect(a, n, k, bounds, vector, three):
 
 @inner
 def _sweep(a, n, low, top, odd):
-    """One double-shift QR step on the rows and columns from low to top."""
+    """One double-shift QR step on the rows and columns from low to top.
+
+    Parameters
+    ----------
+    a : float pointer, (n, n)
+        An upper Hessenberg matrix.
+    n : int
+        Number of states.
+    low : int
+        First row.
+    top : int
+        Last row.
+    odd : bool
+        Whether exceptional shifts are taken.
+    """
     p, q, r, s = a[(top - 1) * n + top - 1], a[(top - 1) * n + top], a[top * n + top - 1], a[top * n + top]
     trace, determinant = p + s, p * s - q * r
     if odd:

@@ -20,7 +20,19 @@ _EPSILON = 2.220446049250313e-16
 
 @inner
 def find_jacobian(system, work, control):
-    """Fill the Jacobian at the present time and state; return the code of the function called."""
+    """Fill the Jacobian at the present time and state; return the code of the function called.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
+    """
     return jacobian_at(system, work, control, control.time, system.state, system.rates_at_state)
 
 
@@ -29,6 +41,20 @@ def jacobian_at(system, work, control, time, state, rates):
     """Fill the Jacobian at a time and state with known rates; return the code of the function called.
 
     Differences write over ``system.trial``.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+    time : float
+    state : float pointer, (n,)
+    rates : float pointer, (n,)
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
     """
     control.jacobians += 1
     control.bad_time = time
@@ -44,6 +70,17 @@ def jacobian_at_start(system, work, control):
     """Find the Jacobian at a state where ``system.rates_at_state`` is only what was solved for; return the code.
 
     ``work`` has ``residual`` (n,) besides, which is written over.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
     """
     if system.jacobian != 0:
         return jacobian_at(system, work, control, control.time, system.state, system.rates_at_state)
@@ -54,7 +91,23 @@ def jacobian_at_start(system, work, control):
 
 @inner
 def _moved(work, control, j, y, f):
-    """Return component j, moved by what follows the size of the state and of its change in a step."""
+    """Return component j, moved by what follows the size of the state and of its change in a step.
+
+    Parameters
+    ----------
+    work : work space of an implicit family
+    control : CONTROL
+    j : int
+        Index of the state.
+    y : float pointer, (n,)
+        The state.
+    f : float pointer, (n,)
+        The rates there.
+
+    Returns
+    -------
+    float
+    """
     move = control.step * f[j]
     size = max(abs(y[j]), max(abs(move), work.scale[j]))
     return y[j] + np.copysign(np.sqrt(_EPSILON) * size, move)
@@ -62,7 +115,24 @@ def _moved(work, control, j, y, f):
 
 @inner
 def _by_columns(system, work, control, time, y, f):
-    """Forward differences, column by column."""
+    """Forward differences, column by column.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+    time : float
+    y : float pointer, (n,)
+        The state.
+    f : float pointer, (n,)
+        The rates there.
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
+    """
     n, trial, shifted = system.n, system.trial, work.shifted
     for k in range(n):
         trial[k] = y[k]
@@ -82,7 +152,24 @@ def _by_columns(system, work, control, time, y, f):
 
 @inner
 def _by_groups(system, work, control, time, y, f):
-    """Forward differences, a group of columns at a time."""
+    """Forward differences, a group of columns at a time.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+    time : float
+    y : float pointer, (n,)
+        The state.
+    f : float pointer, (n,)
+        The rates there.
+
+    Returns
+    -------
+    int
+        1, or the code of the function that stopped.
+    """
     n, trial, shifted = system.n, system.trial, work.shifted
     for group in range(system.n_groups):
         if control.stop != 0:

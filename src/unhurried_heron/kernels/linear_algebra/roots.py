@@ -21,7 +21,24 @@ _MAX_ANEW = 100
 
 @inner
 def _coefficients(terms, powers, k, z, out):
-    """Write the coefficients for a z, real and imaginary parts in turn, the lowest first; return the largest."""
+    """Write the coefficients for a z, real and imaginary parts in turn, the lowest first; return the largest.
+
+    Parameters
+    ----------
+    terms : float pointer, (k + 1, powers)
+        Real coefficients of powers of the root (rows) and of z.
+    powers : int
+    k : int
+        The degree.
+    z : (float, float)
+        Real and imaginary part.
+    out : float pointer, (2 (k + 1),)
+        Filled with the result.
+
+    Returns
+    -------
+    float
+    """
     largest = 0.0
     for j in range(k + 1):
         real, imaginary = 0.0, 0.0
@@ -42,7 +59,21 @@ def _begin(roots, k):
 
 @inner
 def _turn(c, roots, k):
-    """Move each root once; return the largest move, relative to the root's modulus or one."""
+    """Move each root once; return the largest move, relative to the root's modulus or one.
+
+    Parameters
+    ----------
+    c : float pointer, (2 (k + 1),)
+        Coefficients, real and imaginary parts in turn.
+    roots : float pointer, (2 k,)
+        Real and imaginary parts in turn.
+    k : int
+        The degree.
+
+    Returns
+    -------
+    float
+    """
     farthest = 0.0
     for i in range(k):
         x, y = roots[2 * i], roots[2 * i + 1]
@@ -71,6 +102,23 @@ def _turn(c, roots, k):
 
 @inner
 def _settle(c, roots, k, turns):
+    """Move the roots until they stand still; return whether they do.
+
+    Parameters
+    ----------
+    c : float pointer, (2 (k + 1),)
+        Coefficients, real and imaginary parts in turn.
+    roots : float pointer, (2 k,)
+        Real and imaginary parts in turn.
+    k : int
+        The degree.
+    turns : int
+        The most moves.
+
+    Returns
+    -------
+    bool
+    """
     for _ in range(turns):
         moved = _turn(c, roots, k)
         if moved <= _ENOUGH:

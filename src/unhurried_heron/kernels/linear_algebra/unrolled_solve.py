@@ -28,16 +28,50 @@ class _Writer(IrWriter):
         self.n = n
 
     def _load(self, base: str, index: int, kind: str = "double") -> str:
+        """Write the load of an element of an array; return its value.
+
+        Parameters
+        ----------
+        base : str
+            The array.
+        index : int
+        kind : str, optional
+            LLVM's type of the element.
+
+        Returns
+        -------
+        str
+        """
         return self.new(f"load {kind}, ptr {self.new(f'getelementptr {kind}, ptr {base}, i64 {index}')}")
 
     def _store(self, value: str, base: str, index: int) -> None:
+        """Write the store of a value into an array.
+
+        Parameters
+        ----------
+        value : str
+        base : str
+            The array.
+        index : int
+        """
         self.lines.append(f"  store double {value}, ptr {self.new(f'getelementptr double, ptr {base}, i64 {index}')}")
 
     def _multiply(self, x: str, y: str) -> str:
         return self.new(f"fmul double {x}, {y}")
 
     def _less(self, total: str, x: str, y: str) -> str:
-        """Return total - x*y."""
+        """Return total - x*y.
+
+        Parameters
+        ----------
+        total : str
+        x : str
+        y : str
+
+        Returns
+        -------
+        str
+        """
         return self.multiply_add(self.new(f"fneg double {x}"), y, total)
 
     def solve(self) -> str:
@@ -81,6 +115,19 @@ class _Writer(IrWriter):
             self._store(x[k], b, k)
 
     def _complex(self, re: str, im: str, b: str, d: str) -> None:
+        """Write the solve with complex factors.
+
+        Parameters
+        ----------
+        re : str
+            The array of the real parts of the factors.
+        im : str
+            That of the imaginary parts.
+        b : str
+            The array of the real parts of the right-hand side.
+        d : str
+            That of the imaginary parts.
+        """
         n = self.n
         x, y = [self._load(b, k) for k in range(n)], [self._load(d, k) for k in range(n)]
 

@@ -110,7 +110,17 @@ def read_code(path: Path) -> tuple[str, bytes] | None:
 
 
 def write_code(path: Path, symbol: str, code: bytes) -> None:
-    """Keep machine code, whole or not at all, also when several processes do it at once."""
+    """Keep machine code, whole or not at all, also when several processes do it at once.
+
+    Parameters
+    ----------
+    path : Path
+        Where it is kept.
+    symbol : str
+        The function in it.
+    code : bytes
+        An object file.
+    """
     made = None
     try:
         with tempfile.NamedTemporaryFile(dir=path.parent, delete=False) as file:

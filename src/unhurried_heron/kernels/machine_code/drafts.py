@@ -65,7 +65,19 @@ def read_draft(name: str, triple: str) -> tuple[str, str] | None:
 
 
 def write_draft(name: str, triple: str, symbol: str, text: str) -> None:
-    """Keep a kernel's text."""
+    """Keep a kernel's text.
+
+    Parameters
+    ----------
+    name : str
+        Of the kernel.
+    triple : str
+        LLVM's name of the platform.
+    symbol : str
+        The function in it.
+    text : str
+        In LLVM's language.
+    """
     FOLDER.mkdir(exist_ok=True)
     head = f"{symbol} {sources_digest()} {triple}\n"
     (FOLDER / f"{name}.ll.xz").write_bytes(lzma.compress((head + text).encode()))

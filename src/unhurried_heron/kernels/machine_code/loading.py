@@ -90,7 +90,21 @@ def load_kernel(name: str) -> Kernel:
 
 
 def load_written(name: str, symbol: str, write: Callable[[], str]) -> Kernel:
-    """Return a kernel whose text in LLVM's language is written when it is first needed on a machine."""
+    """Return a kernel whose text in LLVM's language is written when it is first needed on a machine.
+
+    Parameters
+    ----------
+    name : str
+        Of the kernel.
+    symbol : str
+        The function in it.
+    write : callable
+        Returns the text.
+
+    Returns
+    -------
+    Kernel
+    """
     return _load(name, lambda: (symbol, emit_object(write())))
 
 
@@ -123,10 +137,20 @@ def _compile(name: str) -> tuple[str, bytes]:
 
 
 def evaluate_at(starts: Any, steps: Any, coefficients: Any, index: Any, times: Any, out: Any) -> None:
-    """Write the states at ``times`` (rows,), each on the step that ``index`` int64 (rows,) names; out (rows, n).
+    """Write the states at times, each on the step that is named for it. All arrays are C-ordered.
 
-    ``starts``, ``steps`` (n_steps,), ``coefficients`` (n_steps, degree + 1, n): the step polynomials. All are
-    C-ordered.
+    Parameters
+    ----------
+    starts : ndarray, shape (n_steps,)
+    steps : ndarray, shape (n_steps,)
+        Lengths.
+    coefficients : ndarray, shape (n_steps, degree + 1, n)
+        The step polynomials.
+    index : ndarray of int64, shape (rows,)
+        The step of each time.
+    times : ndarray, shape (rows,)
+    out : ndarray, shape (rows, n)
+        Filled with the result.
     """
     from unhurried_heron.kernels.memory.bundles import address_table
 

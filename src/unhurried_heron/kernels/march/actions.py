@@ -34,6 +34,17 @@ def _found_here(watch, control, event):
     """Whether an event was found where the march stands: on this step, or of one that goes both ways on steps before.
 
     What goes one way only and comes from the other side again does happen again.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    event : int
+        Index of the event function.
+
+    Returns
+    -------
+    bool
     """
     slack = _SAME_TIME * max(abs(control.time), abs(control.length))
     index = control.n_events - 1
@@ -47,7 +58,19 @@ def _found_here(watch, control, event):
 
 @inner
 def _found_before(watch, control, event):
-    """Whether an event was found on this step, before where the march stands."""
+    """Whether an event was found on this step, before where the march stands.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    event : int
+        Index of the event function.
+
+    Returns
+    -------
+    bool
+    """
     found = False
     for index in range(control.first_event, control.n_events):
         found = found or watch.which[index] == event
@@ -59,6 +82,13 @@ def refresh_events(watch, control, count):
     """Set what each event's function is where the next step begins, so that none is lost or found twice.
 
     START_ROW holds what they were where the step began, END_ROW at its end, had nothing stopped it, BEFORE_ROW here.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    count : int
+        Number of events.
     """
     slack = _SAME_TIME * max(abs(control.time), abs(control.length))
     for e in range(count):
@@ -84,7 +114,16 @@ def refresh_events(watch, control, count):
 
 @inner
 def happen_here(watch, control, system, event):
-    """Put an event that happens here, without having been found on a step, after the others."""
+    """Put an event that happens here, without having been found on a step, after the others.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    system : System
+    event : int
+        Index of the event function.
+    """
     index, n = control.n_events, system.n
     if index >= watch.room:
         control.no_room = 1
@@ -101,6 +140,22 @@ def _act(system, watch, control, crossing, event, index):
     """Change states and parameters as an event wants it, and keep what came of it; return REACHED_END if all is well.
 
     EVENT_STOPPED if its function stopped, ACTION_FAILED where it gives a value that is no number.
+
+    Parameters
+    ----------
+    system : System
+    watch : Watch
+    control : CONTROL
+    crossing : Crossing
+    event : int
+        Index of the event function.
+    index : int
+        Row of the event among those that were found.
+
+    Returns
+    -------
+    int
+        EVENT_STOPPED, ACTION_FAILED or REACHED_END.
     """
     n, fresh = system.n, crossing.fresh
     # what came together within rounding has one time
@@ -136,6 +191,19 @@ def _carried(system, watch, control, crossing, event):
 
     The event whose jump it is does not happen by it. Where a function stood at zero and stays there, its event does not
     happen again before it was on the other side. BEFORE_ROW holds what the functions were before the jump.
+
+    Parameters
+    ----------
+    system : System
+    watch : Watch
+    control : CONTROL
+    crossing : Crossing
+    event : int
+        Index of the event function.
+
+    Returns
+    -------
+    bool
     """
     m = watch.m
     if not watch_values(watch, control.time, system.state, END_ROW):
@@ -162,6 +230,18 @@ def act_all(system, watch, control, crossing):
     """Act on every event that happens here, and on those that its jump takes through zero, in the order they come.
 
     Returns REACHED_END, EVENT where one ends the run, SWITCHING where they never end, ACTION_FAILED, EVENT_STOPPED.
+
+    Parameters
+    ----------
+    system : System
+    watch : Watch
+    control : CONTROL
+    crossing : Crossing
+
+    Returns
+    -------
+    int
+        REACHED_END, EVENT, SWITCHING, ACTION_FAILED or EVENT_STOPPED.
     """
     ends, index, limit = False, control.first_event, watch.room - 2 * watch.m
     slack = _SAME_TIME * max(abs(control.time), abs(control.length))

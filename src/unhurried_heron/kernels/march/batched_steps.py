@@ -28,7 +28,21 @@ def _before(control, time):
 
 @inner
 def stride(control, output, parts, address):
-    """Let the family take the steps that nobody looks at; return REACHED_END if all is well."""
+    """Let the family take the steps that nobody looks at; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    control : CONTROL
+    output : Output
+    parts : Parts
+    address : int
+        Address of the table of the march.
+
+    Returns
+    -------
+    int
+        REACHED_END, or the reason of the family.
+    """
     furthest = max(abs(control.time), abs(control.end))
     if abs(control.step) < SMALLEST_RELATIVE_STEP * furthest:
         return REACHED_END
@@ -53,7 +67,24 @@ def stride(control, output, parts, address):
 
 @inner
 def native_stride(system, control, function, block, evaluations):
-    """Take the steps in machine code of the method's own, and count; ``evaluations`` of the rates in each."""
+    """Take the steps in machine code of the method's own, and count.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    function : int
+        Address of the machine code.
+    block : int64 pointer
+        Its arguments, as `codegen.batched_steps` lays them out.
+    evaluations : int
+        Of the rates in each step.
+
+    Returns
+    -------
+    int
+        REACHED_END or RATES_STOPPED.
+    """
     left = (control.evaluation_limit - control.rate_evaluations) // evaluations
     count = min(control.stride, left)
     block[_N], block[_RATES], block[_CONTEXT] = system.n, system.rates, system.context

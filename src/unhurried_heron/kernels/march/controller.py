@@ -21,7 +21,20 @@ def forget(address):
 
 @inner
 def factor_after_acceptance(address, error, control):
-    """Return by what to multiply the length of an accepted step, and remember the step."""
+    """Return by what to multiply the length of an accepted step, and remember the step.
+
+    Parameters
+    ----------
+    address : int
+        Address of the record of the controller.
+    error : float
+        In tolerances.
+    control : CONTROL
+
+    Returns
+    -------
+    float
+    """
     it = controller_at(address)
     # logarithms, so that the powers cost one exponential
     size = max(np.log(max(error, _TINY)) - it.aim, it.least)

@@ -6,41 +6,34 @@ G. Wanner, *Solving Ordinary Differential Equations I*, 2nd ed. (1993), section 
 
 from __future__ import annotations
 
-import numpy as np
-
-from unhurried_heron.codegen.signature import HEADER_BYTES, ROW_BYTES, ROW_NUMBERS
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.actions import act_all, happen_here, refresh_events
-from unhurried_heron.kernels.march.event_acceptance import happens_at
-from unhurried_heron.kernels.march.event_values import in_band, leads_back, watch_derivatives, watch_values
-from unhurried_heron.kernels.march.functions import call_function
+from unhurried_heron.kernels.march.actions import act_all, refresh_events
+from unhurried_heron.kernels.march.event_values import leads_back, watch_derivatives, watch_values
+from unhurried_heron.kernels.march.known_times import happen, land, record_after
 from unhurried_heron.kernels.march.rest import come_to_rest
 from unhurried_heron.kernels.march.sides import JUST_FLIPPED, note_acted
-from unhurried_heron.kernels.memory.bundles import TABLE_LENGTH, TABLE_ROWS, TABLE_SIZE, TABLE_SLOT
+from unhurried_heron.kernels.march.switches import (
+    flip,
+    keeps_side,
+    look_again,
+    watch_switches,
+)
 from unhurried_heron.kernels.memory.call import (
-    address_of,
     as_control,
-    as_doubles,
     as_longs,
-    offset_by,
 )
 from unhurried_heron.kernels.memory.control import (
     ACCUMULATING,
     ACTS,
     AT_END,
     BEFORE_ROW,
-    CEIL,
     END_DERIVATIVE_ROW,
-    END_ROW,
     EVENT_STOPPED,
-    FLOOR,
     LANDS,
     NO_ROOM,
-    PASSED,
     REACHED_END,
     ROOT,
     SWITCHING,
-    TRUTH,
 )
 from unhurried_heron.kernels.memory.decoding import crossing_in, output_in, system_in, watch_in
 
@@ -60,87 +53,6 @@ _HARDLY_BEGUN = 2e-2
 # Roots that come back to rest this many times in a march hover there. Sliding is compiled anew for each root, which
 # takes as long as some hundred crossings.
 _HOVERS = 32
-_NAN = np.nan
-
-
-@inner
-def _set(crossing, control, switch, value):
-    """Give a switch its value, and tell the crossing if that is another."""
-    slot = crossing.slots[switch]
-    if slot >= 0:
-        if crossing.context[slot] == value:
-            return
-        crossing.context[slot] = value
-    index = control.n_crossed
-    if index >= crossing.room:
-        control.no_room = 1
-        return
-    crossing.crossed[index], crossing.crossed_which[index] = control.time, switch
-    crossing.crossed_values[index], crossing.crossed_row[index] = value, control.n_rows - 1
-    control.n_crossed += 1
-
-
-@inner
-def _following(crossing, system, control, switch):
-    """Return the value of a switch where those that it depends on are held; NaN if its formula stopped."""
-    if call_function(crossing.gaps, switch, control.time, system.state, crossing.fresh) != 1:
-        return _NAN
-    gap, kind = crossing.fresh[0], crossing.kinds[switch]
-    if kind == FLOOR:
-        return np.floor(gap)
-    if kind == CEIL:
-        return np.ceil(gap)
-    return 1.0 if gap >= 0.0 else 0.0
-
-
-@inner
-def _keep_or_flip(watch, crossing, system, control, located):
-    """Flip a truth that is between two levels only where what is watched says so."""
-    event, slot = crossing.n_events + located, crossing.slots[crossing.located[located]]
-    code = call_function(watch.addresses, event, control.time, system.state, crossing.fresh)
-    if code == 1 and crossing.fresh[0] < 0.0:
-        crossing.context[slot] = 1.0 - crossing.context[slot]
-        # on the side that it kept before within the errors of the steps it is no more
-        watch.band[event] = 0.0
-
-
-@inner
-def _follow_nested(crossing, system, watch, control, flipped):
-    """Give switches that depend on others the values of their present side."""
-    for k in range(watch.m - crossing.n_events):
-        switch = crossing.located[k]
-        if crossing.nested[switch] == 1 and switch != flipped and crossing.kinds[switch] == ROOT:
-            _keep_or_flip(watch, crossing, system, control, k)
-        elif crossing.nested[switch] == 1 and switch != flipped:
-            crossing.context[crossing.slots[switch]] = _following(crossing, system, control, switch)
-
-
-@inner
-def _look_again(crossing, system, watch, control):
-    """After a jump every switch takes the value of the side where it is now."""
-    for k in range(watch.m - crossing.n_events):
-        switch = crossing.located[k]
-        if crossing.slots[switch] < 0:
-            continue
-        if call_function(crossing.lives, switch, control.time, system.state, crossing.fresh) == 1:
-            _set(crossing, control, switch, crossing.fresh[0])
-
-
-@inner
-def _flip(crossing, system, watch, control, switch):
-    """Take a switch to its other side."""
-    kind = crossing.kinds[switch]
-    if kind == PASSED:
-        _set(crossing, control, switch, _NAN)
-        return
-    held = crossing.context[crossing.slots[switch]]
-    if kind in (TRUTH, ROOT):
-        _set(crossing, control, switch, 1.0 - held)
-    else:
-        call_function(crossing.gaps, switch, control.time, system.state, crossing.fresh)
-        rises = crossing.fresh[0] - held > (0.5 if kind == FLOOR else -0.5)
-        _set(crossing, control, switch, held + (1.0 if rises else -1.0))
-    _follow_nested(crossing, system, watch, control, switch)
 
 
 @inner
@@ -158,107 +70,6 @@ def _accumulates(control):
     control.shorter = control.shorter + 1 if gap < control.last_gap else 0
     control.last_gap = gap
     return control.shorter >= _FASTER and gap <= _SHORT * control.span
-
-
-@inner
-def _row_at(rows, last, time, context, slot):
-    """Return the row of a table that holds at a time, not far from that in use."""
-    begins = as_doubles(rows + HEADER_BYTES)
-    pointer = as_longs(address_of(offset_by(context, slot)))
-    row = (pointer[0] - rows - HEADER_BYTES) // ROW_BYTES
-    while row < last and begins[ROW_NUMBERS * (row + 1)] <= time:
-        row += 1
-    while row > 0 and begins[ROW_NUMBERS * row] > time:
-        row -= 1
-    return row
-
-
-@inner
-def _hold_between(control, crossing):
-    """Take the rows of tables in use until the next known time, and keep functions within it."""
-    middle = 0.5 * (control.time + control.end)
-    for k in range(crossing.n_tables):
-        table = offset_by(crossing.tables, TABLE_SIZE * k)
-        rows, slot = table[TABLE_ROWS], table[TABLE_SLOT]
-        row = _row_at(rows, table[TABLE_LENGTH] - 1, middle, crossing.context, slot)
-        pointer = as_longs(address_of(offset_by(crossing.context, slot)))
-        pointer[0] = rows + ROW_BYTES * row + HEADER_BYTES
-    if crossing.limited == 1:
-        low, high = 2 * control.landing, 2 * control.landing + 1
-        crossing.limits[0], crossing.limits[1] = crossing.inner[low], crossing.inner[high]
-
-
-@inner
-def _land(system, watch, control, crossing):
-    """Pass a known time; return whether anything changes there but the bound on the steps."""
-    landing = control.landing
-    control.landing += 1
-    bound = crossing.longest[landing]
-    if bound == bound:
-        control.largest_step = bound
-    control.end = crossing.times[control.landing]
-    _hold_between(control, crossing)
-    first, beyond, follow = crossing.begins[landing], crossing.begins[landing + 1], False
-    for index in range(first, beyond):
-        item = crossing.items[index] - crossing.n_events
-        if item >= 0:
-            _set(crossing, control, item, crossing.values[index])
-            follow = follow or crossing.slots[item] >= 0
-    if follow:
-        _follow_nested(crossing, system, watch, control, -1)
-    return beyond > first
-
-
-@inner
-def _happen(system, watch, control, crossing):
-    """Let the events of a known time happen; False if a condition stopped."""
-    landing = control.landing - 1
-    for index in range(crossing.begins[landing], crossing.begins[landing + 1]):
-        event = crossing.items[index]
-        if event >= crossing.n_events:
-            continue
-        happens = happens_at(watch, event, control.time, system.state)
-        if happens < 0:
-            return False
-        if happens == 1:
-            happen_here(watch, control, system, event)
-    return True
-
-
-@inner
-def _record_after(control, system, output):
-    """Put the state after a jump where the time of the jump is recorded."""
-    last = control.next_wanted - 1
-    if last >= 0 and output.wanted[last] == control.time:
-        for k in range(system.n):
-            output.recorded[last * system.n + k] = system.state[k]
-
-
-@inner
-def _watch_switches(system, watch, control, crossing, flipped):
-    """Set what the functions of the switches are where the next step begins; False if one stopped."""
-    if watch.m == crossing.n_events:
-        return True
-    if not watch_values(watch, control.time, system.state, END_ROW):
-        return False
-    for e in range(crossing.n_events, watch.m):
-        value = watch.values[END_ROW * watch.m + e]
-        if not (watch.band[e] > 0.0 and in_band(watch, e, value)):
-            watch.values[e] = value
-        switch = crossing.located[e - crossing.n_events]
-        if switch == flipped and crossing.kinds[switch] == PASSED:
-            # it was just passed: its zero must not be found again
-            watch.values[e] = 0.0
-    return True
-
-
-@inner
-def _keeps_side(crossing, switch):
-    """Whether a switch that was just flipped is on its new side however the errors of the steps move it at first.
-
-    A root that rests is not: what flows little comes back within its width.
-    """
-    return crossing.kinds[switch] == ROOT and crossing.context[crossing.slots[switch]] == 1.0
 
 
 @inner
@@ -284,7 +95,7 @@ def cross(address):
     if lands and control.landing >= crossing.n_landings:
         return AT_END
     count, jumps, on, flipped = crossing.n_events, False, True, -1
-    if lands and not _land(system, watch, control, crossing):
+    if lands and not land(system, watch, control, crossing):
         return REACHED_END
     if count > 0 and not (
         watch_values(watch, control.time, system.state, BEFORE_ROW)
@@ -295,20 +106,20 @@ def cross(address):
     if lands:
         control.first_event = control.n_events
     if lands:
-        if not _happen(system, watch, control, crossing):
+        if not happen(system, watch, control, crossing):
             return EVENT_STOPPED
     elif control.stopped_by >= count:
         flipped = crossing.located[control.stopped_by - count]
-        _flip(crossing, system, watch, control, flipped)
+        flip(crossing, system, watch, control, flipped)
         gap, on = abs(control.time - control.last_crossing), _goes_on(control)
         control.early = control.early + 1 if control.theta < _HARDLY_BEGUN else 0
         control.first_bound = _BEYOND * gap if control.in_place > 1 or control.early >= _EARLY else 0.0
         control.last_crossing = control.time
-        rests = crossing.kinds[flipped] == ROOT and not _keeps_side(crossing, flipped)
+        rests = crossing.kinds[flipped] == ROOT and not keeps_side(crossing, flipped)
         if rests and not come_to_rest(system, watch, control, count):
             return EVENT_STOPPED
         # a root that rested and would fall back at once stays between both: it slides
-        at_rest = control.rests_to_leave > 0 and _keeps_side(crossing, flipped)
+        at_rest = control.rests_to_leave > 0 and keeps_side(crossing, flipped)
         if at_rest and leads_back(watch, control, system, control.stopped_by):
             control.fallen_back += 1
         control.leads_back = int(control.fallen_back >= _HOVERS)
@@ -323,15 +134,15 @@ def cross(address):
     if jumps:
         control.degree = output.size // system.n - 1
         note_acted(watch, control, count)
-        _look_again(crossing, system, watch, control)
-        _record_after(control, system, output)
+        look_again(crossing, system, watch, control)
+        record_after(control, system, output)
         if not lands and reason == REACHED_END:
             faster, on = _accumulates(control), _goes_on(control)
             control.last_crossing = control.time
             reason = ACCUMULATING if faster else REACHED_END
-    if reason == REACHED_END and not _watch_switches(system, watch, control, crossing, flipped):
+    if reason == REACHED_END and not watch_switches(system, watch, control, crossing, flipped):
         reason = EVENT_STOPPED
-    if flipped >= 0 and _keeps_side(crossing, flipped):
+    if flipped >= 0 and keeps_side(crossing, flipped):
         watch.side[control.stopped_by] = JUST_FLIPPED
     if reason == REACHED_END and control.time != crossing.times[crossing.n_landings]:
         _restart(control)

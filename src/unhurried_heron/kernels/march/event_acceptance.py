@@ -19,6 +19,21 @@ def settle(watch, control, coefficients, shape, together):
     """Keep the events that do happen, in their order, up to the first that ends the step; return its theta, or FAILED.
 
     What lies beyond that never happened.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    shape : (int, int)
+        Degree of the step polynomial, and number of states.
+    together : float
+        Differences in theta within which events happen together.
+
+    Returns
+    -------
+    float
     """
     degree, n = shape
     start, step, times, which = control.time, control.length, watch.times, watch.which
@@ -51,7 +66,20 @@ def settle(watch, control, coefficients, shape, together):
 
 @inner
 def happens_at(watch, event, time, state):
-    """Whether an event happens where its function changes sign, and count it: 1, 0, or FAILED if its condition did."""
+    """Whether an event happens where its function changes sign, and count it: 1, 0, or FAILED if its condition did.
+
+    Parameters
+    ----------
+    watch : Watch
+    event : int
+        Index of the event function.
+    time : float
+    state : float pointer, (n,)
+
+    Returns
+    -------
+    int
+    """
     if watch.counts[event] == watch.most[event] and watch.most[event] > 0:
         return 0
     if has_function(watch.conditions, event):
@@ -66,7 +94,17 @@ def happens_at(watch, event, time, state):
 
 @inner
 def keep_after(watch, index, n, state):
-    """Keep state and modes after an event, where events act."""
+    """Keep state and modes after an event, where events act.
+
+    Parameters
+    ----------
+    watch : Watch
+    index : int
+        Row of the event among those that were found.
+    n : int
+        Number of states.
+    state : float pointer, (n,)
+    """
     if watch.acting == 0:
         return
     for k in range(n):

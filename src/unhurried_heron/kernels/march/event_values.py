@@ -19,7 +19,20 @@ from unhurried_heron.kernels.memory.control import (
 
 @inner
 def watch_values(watch, time, state, row):
-    """Evaluate every event function into a row of ``values``; True if all of them answered."""
+    """Evaluate every event function into a row of ``values``; True if all of them answered.
+
+    Parameters
+    ----------
+    watch : Watch
+    time : float
+    state : float pointer, (n,)
+    row : int
+        Row of ``watch.values``.
+
+    Returns
+    -------
+    bool
+    """
     for e in range(watch.m):
         value = offset_by(watch.values, row * watch.m + e)
         if call_function(watch.addresses, e, time, state, value) != 1:
@@ -29,7 +42,22 @@ def watch_values(watch, time, state, row):
 
 @inner
 def _derivative(watch, time, state, row, event):
-    """Evaluate the derivative of a function along the solution into a row of ``values``; False if it stopped."""
+    """Evaluate the derivative of a function along the solution into a row of ``values``; False if it stopped.
+
+    Parameters
+    ----------
+    watch : Watch
+    time : float
+    state : float pointer, (n,)
+    row : int
+        Row of ``watch.values``.
+    event : int
+        Index of the event function.
+
+    Returns
+    -------
+    bool
+    """
     value = offset_by(watch.values, row * watch.m + event)
     answered = not has_function(watch.derivatives, event)
     return answered or call_function(watch.derivatives, event, time, state, value) == 1
@@ -37,7 +65,20 @@ def _derivative(watch, time, state, row, event):
 
 @inner
 def watch_derivatives(watch, time, state, row):
-    """Evaluate the derivatives along the solution into a row of ``values``; True if all of them answered."""
+    """Evaluate the derivatives along the solution into a row of ``values``; True if all of them answered.
+
+    Parameters
+    ----------
+    watch : Watch
+    time : float
+    state : float pointer, (n,)
+    row : int
+        Row of ``watch.values``.
+
+    Returns
+    -------
+    bool
+    """
     for e in range(watch.m):
         answered = _derivative(watch, time, state, row, e)
         if not answered:
@@ -47,7 +88,20 @@ def watch_derivatives(watch, time, state, row):
 
 @inner
 def watch_speeds(watch, time, state, row):
-    """Evaluate how fast the functions turn into a row of ``values``; True if all of them answered."""
+    """Evaluate how fast the functions turn into a row of ``values``; True if all of them answered.
+
+    Parameters
+    ----------
+    watch : Watch
+    time : float
+    state : float pointer, (n,)
+    row : int
+        Row of ``watch.values``.
+
+    Returns
+    -------
+    bool
+    """
     for e in range(watch.m):
         value = offset_by(watch.values, row * watch.m + e)
         if has_function(watch.speeds, e) and call_function(watch.speeds, e, time, state, value) != 1:
@@ -61,6 +115,18 @@ def turns_back(watch, control, system, event):
 
     A derivative is evaluated only where it decides; NaN in its row means that it was not evaluated yet. Derivatives are
     with respect to time, and so change their meaning on an interval that runs backwards.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    system : System
+    event : int
+        Index of the event function.
+
+    Returns
+    -------
+    int
     """
     way = np.copysign(1.0, control.length)
     start = offset_by(watch.values, START_DERIVATIVE_ROW * watch.m + event)
@@ -79,6 +145,18 @@ def leads_back(watch, control, system, event):
     """Whether the solution would turn back across a switch that was just flipped.
 
     What is watched of a switch is positive on the side that it has now.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    system : System
+    event : int
+        Index of the event function.
+
+    Returns
+    -------
+    bool
     """
     value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
     if not has_function(watch.derivatives, event):
@@ -93,6 +171,17 @@ def changes(before, after, going):
     """Whether a sign change in the wanted direction lies between two values; a zero counts where it is reached.
 
     A zero at the start of a step was counted at the end of the one before, or is the start of the run.
+
+    Parameters
+    ----------
+    before : float
+    after : float
+    going : int
+        1 up, -1 down, 0 either.
+
+    Returns
+    -------
+    bool
     """
     if going == LEAVES:
         return after < 0.0
@@ -103,5 +192,17 @@ def changes(before, after, going):
 
 @inner
 def in_band(watch, event, value):
-    """Whether a function that has acted is still as near to zero as the error of the state may put it."""
+    """Whether a function that has acted is still as near to zero as the error of the state may put it.
+
+    Parameters
+    ----------
+    watch : Watch
+    event : int
+        Index of the event function.
+    value : float
+
+    Returns
+    -------
+    bool
+    """
     return abs(value) <= watch.band[event]

@@ -49,7 +49,21 @@ def _largest(values, n):
 
 @inner
 def _is_pole(system, control, scratch, share):
-    """Whether the rates blow up at a share of the way from the state to the end of the attempt."""
+    """Whether the rates blow up at a share of the way from the state to the end of the attempt.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    scratch : float pointer, (n,)
+        Scratch space.
+    share : float
+        Of the way.
+
+    Returns
+    -------
+    bool
+    """
     n, rates = system.n, offset_by(system.guarded, 2 * (system.n_guards + system.n_arguments))
     ends = _largest(system.rates_at_state, n)
     for turn in range(2):
@@ -73,7 +87,19 @@ def look_ahead(system, control):
 
 @inner
 def crossed_pole(system, control, scratch):
-    """Return the number of a guard whose sign the attempt has changed across a pole, -1 for none."""
+    """Return the number of a guard whose sign the attempt has changed across a pole, -1 for none.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    scratch : float pointer, (n,)
+        Scratch space.
+
+    Returns
+    -------
+    int
+    """
     ends = offset_by(system.guarded, system.n_guards + system.n_arguments)
     for k in range(system.n_guards):
         before, after = system.guarded[k], ends[k]
@@ -84,7 +110,16 @@ def crossed_pole(system, control, scratch):
 
 @inner
 def refuse_for(control, guard, share):
-    """Refuse an attempt that its family took, for a guard, and set a share of its length for the next."""
+    """Refuse an attempt that its family took, for a guard, and set a share of its length for the next.
+
+    Parameters
+    ----------
+    control : CONTROL
+    guard : int
+        Its number.
+    share : float
+        Of the length of the attempt.
+    """
     control.step = share * control.length
     control.guard = guard
     control.refused += 1

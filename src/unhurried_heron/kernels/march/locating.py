@@ -38,7 +38,28 @@ _MARK = 1e-290
 
 @inner
 def value_at(watch, event, theta, start, step, coefficients, shape):
-    """Return the code of an event function on the step, and its value."""
+    """Return the code of an event function on the step, and its value.
+
+    Parameters
+    ----------
+    watch : Watch
+    event : int
+        Index of the event function.
+    theta : float
+        Position in the step, from 0 to 1.
+    start : float
+        Time where the step begins.
+    step : float
+        Length of the step, negative backwards.
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    shape : (int, int)
+        Degree of the step polynomial, and number of states.
+
+    Returns
+    -------
+    (int, float)
+    """
     degree, n = shape
     value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
     evaluate_step(coefficients, degree, n, theta, watch.trial)
@@ -51,6 +72,26 @@ def _where_positive(watch, event, start, step, coefficients, shape, right):
     """Return where the formula of a switch is positive, before ``right``, and its value; FAILED if it stopped.
 
     The march stands at the switch: where it is positive nowhere, the switch is left at once, at 0.
+
+    Parameters
+    ----------
+    watch : Watch
+    event : int
+        Index of the event function.
+    start : float
+        Time where the step begins.
+    step : float
+        Length of the step, negative backwards.
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    shape : (int, int)
+        Degree of the step polynomial, and number of states.
+    right : float
+        Theta up to which it is looked for.
+
+    Returns
+    -------
+    (float, float)
     """
     theta = 0.5 * right
     while theta > _NEAREST_PROBE:
@@ -69,6 +110,26 @@ def other_side(watch, event, now, start, step, coefficients, shape):
 
     So a float that bounces within the first part of a step is caught. What is no more than rounding does not grow in
     proportion to the time. (0, 0) where it was nowhere, FAILED if it stopped.
+
+    Parameters
+    ----------
+    watch : Watch
+    event : int
+        Index of the event function.
+    now : float
+        The side that the function left.
+    start : float
+        Time where the step begins.
+    step : float
+        Length of the step, negative backwards.
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    shape : (int, int)
+        Degree of the step polynomial, and number of states.
+
+    Returns
+    -------
+    (float, float)
     """
     theta, before, twice = 1.0 / MIN_LOOKS, 0.0, 0.0
     while theta > _NEAREST_PROBE:
@@ -91,6 +152,28 @@ def dips(watch, event, start, step, coefficients, shape, thetas, values):
     """Return where a function that is smaller at the middle of three positions has the other sign, 0 nowhere.
 
     Along the parabola through the smallest value and its neighbours; FAILED if it stopped.
+
+    Parameters
+    ----------
+    watch : Watch
+    event : int
+        Index of the event function.
+    start : float
+        Time where the step begins.
+    step : float
+        Length of the step, negative backwards.
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    shape : (int, int)
+        Degree of the step polynomial, and number of states.
+    thetas : (float, float, float)
+        Rising positions.
+    values : (float, float, float)
+        The function there.
+
+    Returns
+    -------
+    float
     """
     a, b, c = thetas
     g_a, g_b, g_c = abs(values[0]), abs(values[1]), abs(values[2])
@@ -126,6 +209,25 @@ def _aim(left, g_left, right, g_right, older, g_older, resolution):
     """Return where to look for the zero next: by inverse quadratic interpolation, the secant at first.
 
     Where that is near one end of the bracket, it reaches a little beyond the zero, so that the other end follows.
+
+    Parameters
+    ----------
+    left : float
+        Theta on the left of the zero.
+    g_left : float
+        The function there.
+    right : float
+        Theta on the right of it.
+    g_right : float
+    older : float
+        Theta that was an end of the bracket before.
+    g_older : float
+    resolution : float
+        How far beyond the zero it reaches, in theta.
+
+    Returns
+    -------
+    float
     """
     near, g_near, far, g_far = right, g_right, left, g_left
     if abs(g_left) < abs(g_right):
@@ -150,9 +252,28 @@ def _aim(left, g_left, right, g_right, older, g_older, resolution):
 def locate(watch, event, start, step, coefficients, shape, bounds):
     """Return theta of the sign change, by interpolation safeguarded by bisection; FAILED if the function stopped.
 
-    LEAPT where the function is of those that can jump and is not zero there. ``bounds``: theta and value on the left
-    and on the right of it. G. Dahlquist and A. Bjorck, Numerical Methods in
-    Scientific Computing I (2008), section 6.2.
+    LEAPT where the function is of those that can jump and is not zero there. G. Dahlquist and A. Bjorck, Numerical
+    Methods in Scientific Computing I (2008), section 6.2.
+
+    Parameters
+    ----------
+    watch : Watch
+    event : int
+        Index of the event function.
+    start : float
+        Time where the step begins.
+    step : float
+        Length of the step, negative backwards.
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    shape : (int, int)
+        Degree of the step polynomial, and number of states.
+    bounds : (float, float, float, float)
+        Theta and value on the left of the change, and on the right.
+
+    Returns
+    -------
+    float
     """
     left, g_left, right, g_right = bounds
     begun_below = g_left < 0.0

@@ -67,7 +67,22 @@ from unhurried_heron.kernels.memory.decoding import crossing_in, output_in, part
 
 @inner
 def _start(system, control, watch, parts, address):
-    """Start, or start again beyond a switch."""
+    """Start, or start again beyond a switch.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    watch : Watch
+    parts : Parts
+    address : int
+        Address of the table of the march.
+
+    Returns
+    -------
+    int
+        REACHED_END, or a reason to return with.
+    """
     reason = begin(system, control, watch)
     if reason == REACHED_END and control.step == 0.0:
         reason = choose_starting_step(system, control, watch.trial)
@@ -84,7 +99,22 @@ def _start(system, control, watch, parts, address):
 
 @inner
 def _held_against_guards(system, control, answer, scratch):
-    """Return what becomes of an attempt whose family answered: ACCEPTED, REFUSED, or NEGATIVE; ``scratch`` (n,)."""
+    """Return what becomes of an attempt whose family answered: ACCEPTED, REFUSED, or NEGATIVE.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    answer : int
+        Of the family.
+    scratch : float pointer, (n,)
+        Scratch space.
+
+    Returns
+    -------
+    int
+        ACCEPTED, REFUSED, NEGATIVE, or what the family answered.
+    """
     control.guard = -1
     control.moved_to_zero = 0
     if answer == ACCEPTED and control.adaptive == 1 and system.n_nonnegative > 0:
@@ -108,7 +138,22 @@ def _attempt(system, control, output, parts, address, scratch):
     """Attempt a step and count it; return ACCEPTED, REFUSED, or a reason to return with.
 
     ``control.guard`` is the guard that refused it, one more than there are for what is narrow or negative, -1 where the
-    family did; ``scratch`` (n,).
+    family did.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    output : Output
+    parts : Parts
+    address : int
+        Address of the table of the march.
+    scratch : float pointer, (n,)
+        Scratch space.
+
+    Returns
+    -------
+    int
     """
     if not choose_attempt(control, output):
         return STEP_TOO_SMALL
@@ -130,7 +175,21 @@ def _attempt(system, control, output, parts, address, scratch):
 
 @inner
 def _move_on(system, control, parts, address):
-    """Take the end of the attempt as the present state."""
+    """Take the end of the attempt as the present state.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    parts : Parts
+    address : int
+        Address of the table of the march.
+
+    Returns
+    -------
+    int
+        REACHED_END, or a reason to return with.
+    """
     length = control.length
     control.time = control.finish
     for k in range(system.n):
@@ -150,6 +209,20 @@ def _move_on(system, control, parts, address):
 
 @inner
 def _try_again(control, parts, address):
+    """Have the family prepare another attempt after a refused one.
+
+    Parameters
+    ----------
+    control : CONTROL
+    parts : Parts
+    address : int
+        Address of the table of the march.
+
+    Returns
+    -------
+    int
+        REACHED_END, or a reason to return with.
+    """
     control.refused += 1
     control.ask = REFUSE
     reason = call_kernel(parts.family, address)
@@ -159,7 +232,23 @@ def _try_again(control, parts, address):
 
 @inner
 def _cross(system, control, watch, parts, address, why):
-    """Cross what the march has come to, and start again beyond it; AT_END at the end of the run."""
+    """Cross what the march has come to, and start again beyond it; AT_END at the end of the run.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    watch : Watch
+    parts : Parts
+    address : int
+        Address of the table of the march.
+    why : int
+        LANDS at a known time, or the reason of the search.
+
+    Returns
+    -------
+    int
+    """
     if parts.cross == 0:
         return AT_END if why == LANDS else EVENT
     control.crossing = why

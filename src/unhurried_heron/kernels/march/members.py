@@ -20,7 +20,20 @@ def table_of(links, i):
 
 @inner
 def ask_member(control, links, i):
-    """Have a member do what the march asks for."""
+    """Have a member do what the march asks for.
+
+    Parameters
+    ----------
+    control : CONTROL
+    links : int64 pointer, (m, LINK_SIZE)
+    i : int
+        Index of the member.
+
+    Returns
+    -------
+    int
+        The answer of the member.
+    """
     own = control.table
     table = links[LINK_SIZE * i + LINK_TABLE]
     control.table = table
@@ -37,7 +50,15 @@ def rates_at_state_of(links, i):
 
 @inner
 def hand_rates_at_state(system, links, i):
-    """Tell a member the rates at the present state."""
+    """Tell a member the rates at the present state.
+
+    Parameters
+    ----------
+    system : System
+    links : int64 pointer, (m, LINK_SIZE)
+    i : int
+        Index of the member.
+    """
     theirs = rates_at_state_of(links, i)
     for k in range(system.n):
         theirs[k] = system.rates_at_state[k]
@@ -45,7 +66,19 @@ def hand_rates_at_state(system, links, i):
 
 @inner
 def fill_degrees(control, links, i, degree, n):
-    """Write the zeros by which a member's polynomial is one of the march's degree."""
+    """Write the zeros by which a member's polynomial is one of the march's degree.
+
+    Parameters
+    ----------
+    control : CONTROL
+    links : int64 pointer, (m, LINK_SIZE)
+    i : int
+        Index of the member.
+    degree : int
+        That of the march.
+    n : int
+        Number of states.
+    """
     own = links[LINK_SIZE * i + LINK_DEGREE]
     coefficients = offset_by(as_doubles(control.polynomial_address), (own + 1) * n)
     for j in range((degree - own) * n):

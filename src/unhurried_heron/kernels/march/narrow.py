@@ -23,7 +23,20 @@ _MIN = 1e-3
 
 @inner
 def _allowed(part, before, move):
-    """Return how far an argument may be moved from where it is in a direction, on account of one part."""
+    """Return how far an argument may be moved from where it is in a direction, on account of one part.
+
+    Parameters
+    ----------
+    part : float pointer, (PART_SIZE,)
+    before : float
+        The argument where the step begins.
+    move : float
+        The direction.
+
+    Returns
+    -------
+    float
+    """
     low, high, longest = part[LOW], part[HIGH], part[LONGEST]
     if move > 0.0:
         return np.inf if before >= high else max(low - before, 0.0) + longest
@@ -32,7 +45,19 @@ def _allowed(part, before, move):
 
 @inner
 def share_allowed(system, control, after):
-    """Return which share of a step ends before a narrow part has been leapt over; ``after``: arguments at its end."""
+    """Return which share of a step ends before a narrow part has been leapt over.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    after : float pointer, (n_guards + n_arguments,)
+        Guards and arguments at the end of the step.
+
+    Returns
+    -------
+    float
+    """
     share = 1.0
     for k in range(control.n_parts):
         part = offset_by(system.parts, PART_SIZE * k)
@@ -57,7 +82,15 @@ def leaps_over(system, control):
 
 @inner
 def foresee(system, control, length):
-    """Shorten the next step as far as the last, of some length, tells that it would leap over a narrow part."""
+    """Shorten the next step as far as the last, of some length, tells that it would leap over a narrow part.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    length : float
+        That of the last step, with its sign.
+    """
     m = system.n_guards + system.n_arguments
     scale = control.step / length
     for k in range(system.n_guards, m):

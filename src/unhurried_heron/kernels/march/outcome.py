@@ -40,7 +40,20 @@ NOT_FINITE_SHRINK = 0.1
 
 @inner
 def pause_reason(control, output, watch, crossing):
-    """Whether the march must return before the next attempt; counts the attempt if not."""
+    """Whether the march must return before the next attempt; counts the attempt if not.
+
+    Parameters
+    ----------
+    control : CONTROL
+    output : Output
+    watch : Watch
+    crossing : Crossing
+
+    Returns
+    -------
+    int
+        REACHED_END to go on, else NO_ROOM, BUFFER_FULL or PAUSED.
+    """
     if control.no_room == 1:
         return NO_ROOM
     if control.n_steps >= output.room or (output.rows > 0 and control.n_rows >= output.rows):
@@ -58,7 +71,19 @@ def pause_reason(control, output, watch, crossing):
 
 @inner
 def first_not_finite(state, rates, n):
-    """Return the first component whose state or rate is NaN or infinite, or -1."""
+    """Return the first component whose state or rate is NaN or infinite, or -1.
+
+    Parameters
+    ----------
+    state : float pointer, (n,)
+    rates : float pointer, (n,)
+    n : int
+        Number of states.
+
+    Returns
+    -------
+    int
+    """
     for k in range(n):
         if not (abs(state[k]) < np.inf and abs(rates[k]) < np.inf):
             return k
@@ -77,7 +102,20 @@ def largest(values, n):
 
 @inner
 def find_rates_at_state(system, control, purpose):
-    """Evaluate the rates where the march stands; return REACHED_END if all is well."""
+    """Evaluate the rates where the march stands; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    purpose : int
+        A `Purpose`.
+
+    Returns
+    -------
+    int
+        REACHED_END, RATES_STOPPED or NOT_FINITE.
+    """
     if ask_rates(system, control, purpose, control.time, system.state, system.rates_at_state) != 1:
         return RATES_STOPPED
     control.bad_component = first_not_finite(system.state, system.rates_at_state, system.n)
@@ -86,7 +124,19 @@ def find_rates_at_state(system, control, purpose):
 
 @inner
 def begin(system, control, watch):
-    """Evaluate rates and events at the start of a run or beyond a switch; return REACHED_END if all is well."""
+    """Evaluate rates and events at the start of a run or beyond a switch; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    watch : Watch
+
+    Returns
+    -------
+    int
+        REACHED_END, EVENT_STOPPED, RATES_STOPPED or NOT_FINITE.
+    """
     reason = find_rates_at_state(system, control, FOR_STARTING)
     if reason != REACHED_END:
         return reason
@@ -119,7 +169,16 @@ def too_short(control):
 
 @inner
 def not_finite(system, control, rates, squared):
-    """Note what is not finite at the end of an attempt, or is largest where its squared error alone is not; shorten."""
+    """Note what is not finite at the end of an attempt, or is largest where its squared error alone is not; shorten.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    rates : float pointer, (n,)
+    squared : float
+        The squared error.
+    """
     control.bad_component = first_not_finite(system.trial, rates, system.n)
     # an estimate can overflow before states and rates do
     if control.bad_component < 0 and not squared < np.inf:
@@ -167,7 +226,15 @@ def choose_attempt(control, output):
 
 @inner
 def keep_row(control, output, accepted):
-    """Write one row of the ledger, where it is kept."""
+    """Write one row of the ledger, where it is kept.
+
+    Parameters
+    ----------
+    control : CONTROL
+    output : Output
+    accepted : int
+        1 or 0.
+    """
     if output.rows == 0:
         return
     if control.n_rows >= output.rows:
@@ -189,7 +256,15 @@ def is_wanted(control, output):
 
 @inner
 def record_until(control, system, output, time):
-    """Record the state at the wanted times on the present step, up to a time."""
+    """Record the state at the wanted times on the present step, up to a time.
+
+    Parameters
+    ----------
+    control : CONTROL
+    system : System
+    output : Output
+    time : float
+    """
     n = system.n
     while (output.wanted[control.next_wanted] - time) * control.length <= 0.0:
         wanted, row = output.wanted[control.next_wanted], offset_by(output.recorded, control.next_wanted * n)

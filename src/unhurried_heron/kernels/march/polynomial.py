@@ -8,7 +8,21 @@ from unhurried_heron.kernels.memory.call import as_doubles, as_longs, offset_by
 
 @inner
 def evaluate_step(coefficients, degree, n, theta, out):
-    """Write the state at theta (pointers; Horner's rule)."""
+    """Write the state at theta (pointers; Horner's rule).
+
+    Parameters
+    ----------
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    degree : int
+        Degree of the step polynomial.
+    n : int
+        Number of states.
+    theta : float
+        Position in the step, from 0 to 1.
+    out : float pointer, (n,)
+        Filled with the result.
+    """
     for k in range(n):
         value = coefficients[degree * n + k]
         for d in range(degree - 1, -1, -1):
@@ -18,7 +32,21 @@ def evaluate_step(coefficients, degree, n, theta, out):
 
 @inner
 def derive_step(coefficients, degree, n, theta, out):
-    """Write the derivative of the state by theta."""
+    """Write the derivative of the state by theta.
+
+    Parameters
+    ----------
+    coefficients : float pointer, (degree + 1, n)
+        The step polynomial, by powers of theta.
+    degree : int
+        Degree of the step polynomial.
+    n : int
+        Number of states.
+    theta : float
+        Position in the step, from 0 to 1.
+    out : float pointer, (n,)
+        Filled with the result.
+    """
     for k in range(n):
         value = degree * coefficients[degree * n + k]
         for d in range(degree - 1, 0, -1):

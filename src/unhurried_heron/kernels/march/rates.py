@@ -9,7 +9,23 @@ from unhurried_heron.kernels.memory.control import FOR_BETWEEN, FOR_ESTIMATES, F
 
 @inner
 def ask_rates(system, control, purpose, time, state, out):
-    """Write the rates at a time and state, and return the code of the function."""
+    """Write the rates at a time and state, and return the code of the function.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    purpose : int
+        A `Purpose`.
+    time : float
+    state : float pointer, (n,)
+    out : float pointer, (n,)
+        Filled with the result.
+
+    Returns
+    -------
+    int
+    """
     count_rates(control, purpose, 1)
     control.bad_time = time
     return call_native(system.rates, time, state, out, system.context)
@@ -17,7 +33,16 @@ def ask_rates(system, control, purpose, time, state, out):
 
 @inner
 def count_rates(control, purpose, count):
-    """Count calls of the rates, and tell what the next ones are for."""
+    """Count calls of the rates, and tell what the next ones are for.
+
+    Parameters
+    ----------
+    control : CONTROL
+    purpose : int
+        A `Purpose`.
+    count : int
+        Calls.
+    """
     control.rate_evaluations += count
     control.purpose = purpose
     if purpose == FOR_JACOBIAN:

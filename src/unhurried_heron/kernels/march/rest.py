@@ -22,7 +22,19 @@ _ROUNDING = 1e-3
 
 @inner
 def _left(watch, control, event):
-    """Return how far the argument is below twice the width at ``watch.trial``; NaN if the function stopped."""
+    """Return how far the argument is below twice the width at ``watch.trial``; NaN if the function stopped.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    event : int
+        Index of the event function.
+
+    Returns
+    -------
+    float
+    """
     value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
     code = call_function(watch.addresses, event, control.time, watch.trial, value)
     return value[0] if code == 1 else float("nan")
@@ -30,7 +42,14 @@ def _left(watch, control, event):
 
 @inner
 def _move_to_zero(system, watch, control):
-    """Move the state along the gradient of the argument to where that is zero."""
+    """Move the state along the gradient of the argument to where that is zero.
+
+    Parameters
+    ----------
+    system : System
+    watch : Watch
+    control : CONTROL
+    """
     n, event, square = system.n, control.stopped_by, 0.0
     for k in range(n):
         watch.trial[k] = system.state[k]
@@ -55,7 +74,20 @@ def _move_to_zero(system, watch, control):
 
 @inner
 def come_to_rest(system, watch, control, count):
-    """Put the state where the argument is zero, and let events happen that this takes along; False if one stopped."""
+    """Put the state where the argument is zero, and let events happen that this takes along; False if one stopped.
+
+    Parameters
+    ----------
+    system : System
+    watch : Watch
+    control : CONTROL
+    count : int
+        Number of events.
+
+    Returns
+    -------
+    bool
+    """
     if system.n > _MAX_STATES:
         return True
     _move_to_zero(system, watch, control)

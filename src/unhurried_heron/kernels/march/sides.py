@@ -39,12 +39,39 @@ _MAX_ALONE = 16
 
 @inner
 def _allowed(watch, system, k):
+    """Return the allowed error of a state.
+
+    Parameters
+    ----------
+    watch : Watch
+    system : System
+    k : int
+        Index of the state.
+
+    Returns
+    -------
+    float
+    """
     return _TOLERANCES * (watch.relative[k] * abs(system.state[k]) + watch.absolute[k])
 
 
 @inner
 def _value_near(watch, control, event, later):
-    """Return the code of an event function at ``watch.trial``, somewhat later, and its value."""
+    """Return the code of an event function at ``watch.trial``, somewhat later, and its value.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    event : int
+        Index of the event function.
+    later : float
+        How much, in the direction of the march.
+
+    Returns
+    -------
+    (int, float)
+    """
     value = offset_by(watch.values, SCRATCH_ROW * watch.m + event)
     code = call_function(watch.addresses, event, control.time + later, watch.trial, value)
     return code, value[0]
@@ -52,7 +79,20 @@ def _value_near(watch, control, event, later):
 
 @inner
 def band_of(watch, control, system, event):
-    """Return how much the errors of the states come to in the function of an event; below 0 if it stopped."""
+    """Return how much the errors of the states come to in the function of an event; below 0 if it stopped.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    system : System
+    event : int
+        Index of the event function.
+
+    Returns
+    -------
+    float
+    """
     n = system.n
     for k in range(n):
         watch.trial[k] = system.state[k]
@@ -84,7 +124,21 @@ def band_of(watch, control, system, event):
 
 @inner
 def _along(watch, control, system, event, direction):
-    """Return the derivative of an event function at the present state in a direction of states; NaN if it stopped."""
+    """Return the derivative of an event function at the present state in a direction of states; NaN if it stopped.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    system : System
+    event : int
+        Index of the event function.
+    direction : float pointer, (n,)
+
+    Returns
+    -------
+    float
+    """
     span = _SHORT * control.length
     for k in range(system.n):
         watch.trial[k] = system.state[k]
@@ -97,7 +151,15 @@ def _along(watch, control, system, event, direction):
 
 @inner
 def note_acted(watch, control, count):
-    """Note which events have just acted and stand at zero, whose side is chosen where the march starts again."""
+    """Note which events have just acted and stand at zero, whose side is chosen where the march starts again.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    count : int
+        Number of events.
+    """
     for event in range(count):
         acted = False
         for index in range(control.first_event, control.n_events):
@@ -108,7 +170,20 @@ def note_acted(watch, control, count):
 
 @inner
 def _goes_as_it_came(watch, control, system, event):
-    """Whether the rates take a function where the step that led here did."""
+    """Whether the rates take a function where the step that led here did.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    system : System
+    event : int
+        Index of the event function.
+
+    Returns
+    -------
+    bool
+    """
     n = system.n
     derive_step(as_doubles(control.polynomial_address), control.degree, n, control.theta, system.trial)
     for k in range(n):
@@ -123,6 +198,14 @@ def _pass_switch(watch, control, system, event):
     """Let a switch that was just flipped keep its new side within the errors of the steps.
 
     Steps are far longer than what they err by, so their polynomials may begin on the wrong side.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    system : System
+    event : int
+        Index of the event function.
     """
     watch.side[event] = 0.0
     watch.band[event] = max(band_of(watch, control, system, event), 0.0)
@@ -137,6 +220,12 @@ def choose_sides(watch, control, system):
     them. Where an action turned the solution round, the derivative tells. Where it did not, the solution goes on as it
     came; but if the rates do not agree with the step that led here, the state first falls back to where it belongs, and
     its sign is noise until then.
+
+    Parameters
+    ----------
+    watch : Watch
+    control : CONTROL
+    system : System
     """
     for event in range(watch.m):
         if watch.side[event] == JUST_FLIPPED:

@@ -29,7 +29,18 @@ def _allowed(system, k):
 
 @inner
 def _size(system, values, less):
-    """Return the root mean square of ``values - less`` in units of the allowed errors, safe from overflow."""
+    """Return the root mean square of ``values - less`` in units of the allowed errors, safe from overflow.
+
+    Parameters
+    ----------
+    system : System
+    values : float pointer, (n,)
+    less : float pointer, (n,)
+
+    Returns
+    -------
+    float
+    """
     largest = 0.0
     for k in range(system.n):
         each = abs((values[k] - less[k]) / _allowed(system, k))
@@ -46,9 +57,19 @@ def _size(system, values, less):
 
 @inner
 def choose_starting_step(system, control, scratch):
-    """Set ``control.step`` from the state and rates where the march begins; ``scratch`` (n,) is written over.
+    """Set ``control.step`` from the state and rates where the march begins.
 
-    Returns REACHED_END, or RATES_STOPPED where the user's function stops the run.
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    scratch : float pointer, (n,)
+        Scratch space.
+
+    Returns
+    -------
+    int
+        REACHED_END, or RATES_STOPPED where the user's function stops the run.
     """
     length, sign = abs(control.end - control.time), np.copysign(1.0, control.end - control.time)
     for k in range(system.n):
@@ -88,6 +109,19 @@ def _look_within(system, control, scratch, length):
     """Shorten a step over much of the stretch where the rates within it are not those at its ends.
 
     A forcing may be zero at both ends of a stretch, where a method of one stage looks and no other.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    scratch : float pointer, (n,)
+        Scratch space.
+    length : float
+        The step so far.
+
+    Returns
+    -------
+    int
     """
     later = _WITHIN * control.step
     for k in range(system.n):

@@ -16,7 +16,23 @@ _CONTROL = from_dtype(CONTROL)
 
 @intrinsic
 def call_native(typing_context, address, time, state, out, context):
-    """Call ``int32 f(double, const double *, double *, const double *)`` at an address."""
+    """Call ``int32 f(double, const double *, double *, const double *)`` at an address.
+
+    Parameters
+    ----------
+    typing_context : Numba's typing context
+    address : int64
+        Of the function.
+    time : float64
+    state : float pointer
+    out : float pointer
+    context : int64
+        Address of its context.
+
+    Returns
+    -------
+    (signature, callable)
+    """
     signature = types.int32(types.int64, types.float64, _DOUBLES, _DOUBLES, types.int64)
 
     def generate(codegen_context, builder, _, arguments):
@@ -31,7 +47,20 @@ def call_native(typing_context, address, time, state, out, context):
 
 @intrinsic
 def call_kernel(typing_context, address, table):
-    """Call another entry kernel (`compiling.compile_entry`) at an address, on a table; return its result."""
+    """Call another entry kernel (`compiling.compile_entry`) at an address, on a table; return its result.
+
+    Parameters
+    ----------
+    typing_context : Numba's typing context
+    address : int64
+        Of the kernel.
+    table : int64
+        Address of the table.
+
+    Returns
+    -------
+    (signature, callable)
+    """
     signature = types.int64(types.int64, types.int64)
 
     def generate(codegen_context, builder, _, arguments):
@@ -85,7 +114,18 @@ def address_of(typing_context, pointer):
 
 @intrinsic
 def offset_by(typing_context, pointer, count):
-    """Return the pointer ``count`` elements further on."""
+    """Return the pointer ``count`` elements further on.
+
+    Parameters
+    ----------
+    typing_context : Numba's typing context
+    pointer : pointer
+    count : intp
+
+    Returns
+    -------
+    (signature, callable)
+    """
     signature = pointer(pointer, types.intp)
 
     def generate(codegen_context, builder, _, arguments):
@@ -115,7 +155,29 @@ _REAL, _LONG, _POINTER = ir.DoubleType(), ir.IntType(64), ir.DoubleType().as_poi
 
 @intrinsic
 def call_attempt(typing_context, address, time, step, state, stages, trial, n, rates, context, where):
-    """Call ``attempt`` of `codegen.runge_kutta_ir`; ``rates``, ``context``: addresses, ``where``: an int64 pointer."""
+    """Call ``attempt`` of `codegen.runge_kutta_ir`.
+
+    Parameters
+    ----------
+    typing_context : Numba's typing context
+    address : int64
+    time : float64
+    step : float64
+    state : float pointer, (n,)
+    stages : float pointer, (stages, n)
+    trial : float pointer, (n,)
+    n : int64
+    rates : int64
+        Address of the rates.
+    context : int64
+        Address of their context.
+    where : int64 pointer
+        The stage that stopped.
+
+    Returns
+    -------
+    (signature, callable)
+    """
     signature = types.int32(
         types.int64,
         types.float64,
@@ -134,7 +196,24 @@ def call_attempt(typing_context, address, time, step, state, stages, trial, n, r
 
 @intrinsic
 def call_stride(typing_context, address, origin, step, first, count, block):
-    """Call ``stride`` of `codegen.batched_steps`; ``block`` is an int64 pointer."""
+    """Call ``stride`` of `codegen.batched_steps`.
+
+    Parameters
+    ----------
+    typing_context : Numba's typing context
+    address : int64
+    origin : float64
+        Time from which steps are counted.
+    step : float64
+    first : int64
+        Steps before these.
+    count : int64
+    block : int64 pointer
+
+    Returns
+    -------
+    (signature, callable)
+    """
     signature = types.int64(
         types.int64, types.float64, types.float64, types.int64, types.int64, types.CPointer(types.int64)
     )
@@ -143,14 +222,46 @@ def call_stride(typing_context, address, origin, step, first, count, block):
 
 @intrinsic
 def call_error(typing_context, address, step, state, stages, trial, relative, absolute, n):
-    """Call ``error`` of `codegen.runge_kutta_ir`."""
+    """Call ``error`` of `codegen.runge_kutta_ir`.
+
+    Parameters
+    ----------
+    typing_context : Numba's typing context
+    address : int64
+    step : float64
+    state : float pointer, (n,)
+    stages : float pointer, (stages, n)
+    trial : float pointer, (n,)
+    relative : float pointer, (n,)
+    absolute : float pointer, (n,)
+    n : int64
+
+    Returns
+    -------
+    (signature, callable)
+    """
     signature = types.float64(types.int64, types.float64, *[_DOUBLES] * 5, types.int64)
     return signature, _generate_call(_REAL, [_REAL, *[_POINTER] * 5, _LONG])
 
 
 @intrinsic
 def call_polynomial(typing_context, address, step, state, stages, coefficients, n):
-    """Call ``polynomial`` of `codegen.runge_kutta_ir`."""
+    """Call ``polynomial`` of `codegen.runge_kutta_ir`.
+
+    Parameters
+    ----------
+    typing_context : Numba's typing context
+    address : int64
+    step : float64
+    state : float pointer, (n,)
+    stages : float pointer, (stages, n)
+    coefficients : float pointer, (degree + 1, n)
+    n : int64
+
+    Returns
+    -------
+    (signature, callable)
+    """
     signature = types.void(types.int64, types.float64, *[_DOUBLES] * 3, types.int64)
     generate = _generate_call(ir.VoidType(), [_REAL, *[_POINTER] * 3, _LONG])
 

@@ -82,6 +82,22 @@ class _BundleAttribute(AttributeTemplate):
 
 @lower_getattr_generic(BundleType)
 def _read_field(context, builder, bundle, value, name):
+    """Write the load of a field of a bundle; return its value.
+
+    Parameters
+    ----------
+    context : Numba's code generation context
+    builder : LLVM's builder
+    bundle : BundleType
+    value : LLVM value
+        The address of the table.
+    name : str
+        Of the field.
+
+    Returns
+    -------
+    LLVM value
+    """
     offset, kind = bundle.offsets[name]
     found = builder.load(builder.gep(value, [ir.Constant(_LONG, offset)]))
     # a table does not change while a kernel runs, so that loops need not read it again and again
