@@ -9,7 +9,7 @@ from collections.abc import Callable
 import numpy as np
 from pairing import attempts_of, compile_c, in_turn, prepared, seconds_of, verdict
 
-from unhurried_heron.driver.layout import March
+from unhurried_heron.driver.march import March
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.problem.problem import Problem
 

@@ -12,8 +12,8 @@ from pathlib import Path
 
 import numpy as np
 
-from unhurried_heron.driver.layout import March
-from unhurried_heron.driver.options import Budget
+from unhurried_heron.driver.budget import Budget
+from unhurried_heron.driver.march import March
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.setup import set_up
 from unhurried_heron.methods.catalogue import find_method

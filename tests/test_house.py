@@ -92,6 +92,30 @@ def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
         assert words in done.stdout, words
 
 
+def test_docstrings_tell_what_functions_take_return_and_raise(tmp_path: Path) -> None:
+    check = ROOT / "tools" / "check_docstrings.py"
+    assert python(check).returncode == 0, python(check).stdout
+    package = tmp_path / "unhurried_heron"
+    package.mkdir()
+    (package / "__init__.py").write_text('__all__ = ["public"]\n')
+    (package / "room.py").write_text(
+        'def public(a):\n    """Do it."""\n'
+        "def f(a, b, c):\n    return a\n"
+        'def g(a, b, c):\n    """Do it.\n\n    Parameters\n    ----------\n    a, b : int\n    d : int\n    """\n'
+        "    if a:\n        raise ValueError\n    return b\n"
+    )
+    done = python(check, package)
+    assert done.returncode == 1
+    assert done.stdout.splitlines() == [
+        "room.py: public does not describe a",
+        "room.py: f has no docstring",
+        "room.py: g does not describe c",
+        "room.py: g describes d, which it does not take",
+        "room.py: g does not say what it returns",
+        "room.py: g does not say what it raises",
+    ]
+
+
 @pytest.mark.parametrize(
     ("file", "old", "new", "report"),
     [

@@ -8,8 +8,8 @@ from unhurried_heron.accuracy.convergence import Convergence, convergence
 from unhurried_heron.checks.check import check
 from unhurried_heron.checks.report import Finding, Report
 from unhurried_heron.diagnosis.explain import Explanation, explain
+from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.integrate import integrate
-from unhurried_heron.driver.options import Budget
 from unhurried_heron.errors import (
     FormulationError,
     HeronError,
@@ -22,9 +22,10 @@ from unhurried_heron.errors import (
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.figures.accuracy_figures import draw_convergence, draw_digits, draw_drift, draw_errors
 from unhurried_heron.figures.field import draw_field
-from unhurried_heron.figures.figures import draw_difference, draw_states, draw_steps, draw_work
+from unhurried_heron.figures.figures import draw_difference, draw_states
 from unhurried_heron.figures.phase import draw_phase
 from unhurried_heron.figures.stability_figures import draw_run_in_region, draw_stability
+from unhurried_heron.figures.work_figures import draw_steps, draw_work
 from unhurried_heron.files.animation import animate
 from unhurried_heron.files.sound import write_sound
 from unhurried_heron.files.write import write_csv, write_summary

@@ -54,7 +54,19 @@ def printable(text: str) -> str:
 
 
 def _rebuilt(kind: type[HeronError], args: tuple[Any, ...], attributes: dict[str, Any]) -> HeronError:
-    """Make an error again in another process."""
+    """Make an error again in another process.
+
+    Parameters
+    ----------
+    kind : type of HeronError
+    args : tuple
+        Of the constructor.
+    attributes : dict of str to str
+
+    Returns
+    -------
+    HeronError
+    """
     error = kind.__new__(kind, *args)
     error.args = args
     error.__dict__.update(attributes)

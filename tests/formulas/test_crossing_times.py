@@ -11,7 +11,8 @@ from hypothesis import strategies as st
 import unhurried_heron as uh
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.interval_arithmetic import enclose
-from unhurried_heron.formulas.parser import Source, read
+from unhurried_heron.formulas.parser import read
+from unhurried_heron.formulas.source import Source
 
 
 def times_of(condition: str, interval: tuple = (0, 10), **parameters) -> list[float] | None:

@@ -16,9 +16,10 @@ from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import Node, add, name, neg, number, rewrite, upwards
 from unhurried_heron.formulas.notation import to_python
-from unhurried_heron.formulas.parser import Source, read
+from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.printing import to_latex, to_text
 from unhurried_heron.formulas.simplify import ratio_of_sums, simplified
+from unhurried_heron.formulas.source import Source
 
 
 @settings(max_examples=200, deadline=None)

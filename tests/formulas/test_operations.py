@@ -17,8 +17,9 @@ from unhurried_heron.formulas.expression import Node, name, number
 from unhurried_heron.formulas.interval_arithmetic import enclose
 from unhurried_heron.formulas.narrow_features import CANDIDATES, time_formulas
 from unhurried_heron.formulas.operations import OPERATIONS, Operation
-from unhurried_heron.formulas.parser import Source, read
+from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.printing import to_latex, to_text
+from unhurried_heron.formulas.source import Source
 
 PLACES = ("t", "a", "b")
 # inside the domain of every function, off every jump and kink

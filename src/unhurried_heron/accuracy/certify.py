@@ -16,7 +16,9 @@ import numpy as np
 from unhurried_heron.accuracy.certificate import MIN_STEPS, Certificate
 from unhurried_heron.accuracy.resting_states import not_seen
 from unhurried_heron.arrays import Array
-from unhurried_heron.driver.options import Budget, in_time, positive_option, refuse_no_problem
+from unhurried_heron.driver.budget import Budget
+from unhurried_heron.driver.option_values import in_time, positive_option
+from unhurried_heron.driver.options import refuse_no_problem
 from unhurried_heron.errors import HeronError, OptionError, excerpt
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.printing import to_text
@@ -296,6 +298,26 @@ class _Search:
 
     def _run(self, method: str, tolerance: float, steps: int | None, seconds: float = math.inf, *,
              problem: Problem | None = None, seen: Any = (), **options: Any) -> Run | None:  # fmt: skip
+        """Run a method at a tolerance in the time that is left; None where it did not end, which `reason` tells.
+
+        Parameters
+        ----------
+        method : str
+        tolerance : float
+        steps : int or None
+            The most steps; None for no limit.
+        seconds : float, optional
+            The most seconds.
+        problem : Problem or None, optional
+        seen : array_like, optional
+            Further times at which states are recorded.
+        **options : object
+            As for `integrate`.
+
+        Returns
+        -------
+        Run or None
+        """
         left = min(self.until - clock.monotonic(), seconds)
         if left <= 0.0 or self.ctrl_c.hit:
             self.reason = self.reason or (words.INTERRUPTED if self.ctrl_c.hit else words.TOO_SHORT)

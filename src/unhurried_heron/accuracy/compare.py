@@ -12,15 +12,9 @@ from unhurried_heron.accuracy.comparison import COLUMNS, SCALE, Comparison
 from unhurried_heron.accuracy.conserved_quantities import drift_of, lowest_of, scale_of
 from unhurried_heron.arrays import Array
 from unhurried_heron.deadline import done_within
-from unhurried_heron.driver.options import (
-    Budget,
-    budget_of,
-    check_size,
-    in_time,
-    positive_option,
-    refuse_no_problem,
-    step_for_count,
-)
+from unhurried_heron.driver.budget import Budget, budget_of
+from unhurried_heron.driver.option_values import in_time, positive_option
+from unhurried_heron.driver.options import check_size, refuse_no_problem, step_for_count
 from unhurried_heron.errors import HeronError, MethodError, OptionError, excerpt
 from unhurried_heron.input.values import each_of
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF, all_methods, find_method
@@ -81,6 +75,10 @@ def compare(
         Measure against the solution by its Taylor series in 30 digits, of written and smooth problems: slow, certain.
     on_interrupt : {"raise", "return"}
         What Ctrl-C does: raise KeyboardInterrupt, or return the rows done; the others are labelled as interrupted.
+
+    Returns
+    -------
+    Comparison
 
     Raises
     ------
@@ -175,14 +173,39 @@ def _all_that_fit(problem: Problem, with_steps: bool) -> list[Method]:
 
 
 def _listed(values: Any, name: str, problem: Problem | None = None) -> list[float]:
-    """Return one number or several as a list of positive numbers; steps may be quantities."""
+    """Return one number or several as a list of positive numbers; steps may be quantities.
+
+    Parameters
+    ----------
+    values : float, str or sequence of them, or None
+    name : str
+        Of the option.
+    problem : Problem or None, optional
+        For the unit of steps.
+
+    Returns
+    -------
+    list[float]
+    """
     if values is None:
         return []
     return [positive_option(in_time(problem, each, name) if problem else each, name) for each in each_of(values)]
 
 
 def _row_of(method: Method, setting: dict[str, Any], found: Attempt) -> dict[str, Any]:
-    """Return a row in which nothing is measured yet."""
+    """Return a row in which nothing is measured yet.
+
+    Parameters
+    ----------
+    method : Method
+    setting : dict of str to float
+        ``rtol`` and ``atol``, or ``step``.
+    found : Attempt
+
+    Returns
+    -------
+    dict[str, Any]
+    """
     row = dict.fromkeys(COLUMNS)
     known = {"method": method.name, "rtol": setting.get("rtol"), "step": setting.get("step"), "ending": found.ending}
     return row | known
@@ -201,6 +224,10 @@ def _row(
         ``rtol`` and ``atol``, or ``step``.
     budget : Budget
     references : References
+
+    Returns
+    -------
+    (dict, Attempt, (ndarray, ndarray) or None)
     """
     curve = None
     begun, times = clock.perf_counter(), references.grid
@@ -261,7 +288,19 @@ def _with_steps(grid: Array, step: float) -> Array:
 
 
 def _errors(run: Run, grid: Array, truth: Truth) -> tuple[dict[str, Any], tuple[Array, Array]]:
-    """Return the errors of a row, and the times at which they were measured with the largest over the states there."""
+    """Return the errors of a row, and the times at which they were measured with the largest over the states there.
+
+    Parameters
+    ----------
+    run : Run
+    grid : ndarray, shape (n_times,)
+        Where errors are measured.
+    truth : Truth
+
+    Returns
+    -------
+    tuple[dict[str, Any], tuple[ndarray, ndarray]]
+    """
     columns = [slot for slot in map(run.problem.model.layout.slot, truth.names) if slot is not None]
     states = run.states[np.isin(run.times, grid)]
     # a run that an event stopped has fewer times than the grid, and references may agree on fewer

@@ -127,6 +127,11 @@ class Comparison:
         sort : str, optional
             A column to sort by, smallest first.
 
+        Returns
+        -------
+        DataFrame
+            A row for each method and tolerance.
+
         Raises
         ------
         RunError
@@ -139,6 +144,15 @@ class Comparison:
 
     def sorted(self, by: str) -> Comparison:
         """Return the same with its rows, and so its table, sorted by a column, smallest first, what has none last.
+
+        Parameters
+        ----------
+        by : str
+            The column.
+
+        Returns
+        -------
+        Comparison
 
         Raises
         ------
@@ -214,7 +228,21 @@ def failed_rows(rows: Iterable[dict[str, Any]], outcomes: Iterable[Outcome]) -> 
 
 
 def _work_at(rows: list[dict[str, Any]], error: float, by: str) -> tuple[float, str]:
-    """Return the work for an error, and how it is known."""
+    """Return the work for an error, and how it is known.
+
+    Parameters
+    ----------
+    rows : list of dict
+        Those of one method.
+    error : float
+        The largest error wanted.
+    by : str
+        The column that counts as work.
+
+    Returns
+    -------
+    tuple[float, str]
+    """
     known = [row for row in rows if row["largest error"] is not None and row[by] is not None]
     if not known:
         return np.nan, no_run_ended(rows[0]["ending"])

@@ -11,15 +11,9 @@ import numpy as np
 from unhurried_heron.accuracy.compare import chosen_methods
 from unhurried_heron.accuracy.comparison import failed_rows
 from unhurried_heron.arrays import Array
-from unhurried_heron.driver.options import (
-    Budget,
-    budget_of,
-    check_fits,
-    in_time,
-    positive_option,
-    refuse_no_problem,
-    step_for_count,
-)
+from unhurried_heron.driver.budget import Budget, budget_of
+from unhurried_heron.driver.option_values import in_time, positive_option
+from unhurried_heron.driver.options import check_fits, refuse_no_problem, step_for_count
 from unhurried_heron.errors import OptionError, excerpt, unforeseen
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
@@ -176,6 +170,10 @@ def convergence(
     on_interrupt : {"raise", "return"}
         As for `compare`.
 
+    Returns
+    -------
+    Convergence
+
     Raises
     ------
     MethodError, OptionError
@@ -222,7 +220,26 @@ def convergence(
 
 
 def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable[[Method], list[float]]:
-    """Return the steps of a method, the longest first; where the user chose none, more for methods of high order."""
+    """Return the steps of a method, the longest first; where the user chose none, more for methods of high order.
+
+    Parameters
+    ----------
+    problem : Problem
+    steps : sequence of float or str, or None
+        The steps that were given.
+    step : float, str or None
+        The first step.
+    halvings : int
+
+    Returns
+    -------
+    Callable[[Method], list[float]]
+
+    Raises
+    ------
+    OptionError
+        They exclude each other, or are too few.
+    """
     if steps is not None and step is not None:
         raise OptionError("steps and a first step exclude each other", name="steps", location="convergence",
                           expected="either steps=[…] or step=…",
@@ -243,11 +260,41 @@ def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable
 
 
 def _row_of(method: Method, length: float, found: Attempt) -> dict[str, Any]:
+    """Return a row in which nothing is measured yet.
+
+    Parameters
+    ----------
+    method : Method
+    length : float
+        The step.
+    found : Attempt
+
+    Returns
+    -------
+    dict[str, Any]
+    """
     row: dict[str, Any] = {**dict.fromkeys(COLUMNS), "method": method.name, "step": length}
     return row | {"ending": found.ending}
 
 
 def _row(problem: Problem, method: Method, length: float, limits: Budget, known: Any) -> tuple[dict[str, Any], Attempt]:
+    """Run a method with a fixed step; return its row and the run.
+
+    Parameters
+    ----------
+    problem : Problem
+    method : Method
+    length : float
+        The step.
+    limits : Budget
+    known : tuple
+        What errors are measured against: a function of times, indices and sizes of the states, and until when it is
+        trusted.
+
+    Returns
+    -------
+    tuple[dict[str, Any], Attempt]
+    """
     found = tried(problem, method, step=length, budget=limits, ledger=False)
     row = _row_of(method, length, found)
     if found.run is None:
@@ -260,7 +307,29 @@ def _row(problem: Problem, method: Method, length: float, limits: Budget, known:
 
 
 def _errors(kept: Any, truth: Any, indices: list[int], size: Array, until: float | None) -> tuple[float, float]:
-    """Return the error at the end, and the largest at the ends of steps, where the reference is trusted."""
+    """Return the error at the end, and the largest at the ends of steps, where the reference is trusted.
+
+    Parameters
+    ----------
+    kept : Trajectory
+    truth : callable
+        The reference as a function of times.
+    indices : list of int
+        The states that are compared.
+    size : ndarray, shape (n_compared,)
+        Their largest sizes.
+    until : float or None
+        Until when the reference is trusted.
+
+    Returns
+    -------
+    tuple[float, float]
+
+    Raises
+    ------
+    HeronError
+        The library itself is at fault.
+    """
     if not isinstance(kept, StepTrajectory):
         raise unforeseen("a run whose steps were not kept")
     rows = np.unique(np.append(np.arange(0, kept.times.size, 1 + kept.times.size // _MAX_ROWS), kept.times.size - 1))
@@ -281,7 +350,19 @@ def _observe(rows: list[dict[str, Any]]) -> None:
 
 
 def _orders(method: Method, rows: list[dict[str, Any]], floor: float) -> Orders:
-    """Find the longest straight part above the floor, and the slopes over it."""
+    """Find the longest straight part above the floor, and the slopes over it.
+
+    Parameters
+    ----------
+    method : Method
+    rows : list of dict
+    floor : float
+        Errors near or below it are not certain.
+
+    Returns
+    -------
+    Orders
+    """
     usable = [row for row in rows if row["largest error"] and row["largest error"] > _FLOOR * floor]
     # errors as large as the solution tell nothing either
     usable = [row for row in usable if row["largest error"] < 0.5]

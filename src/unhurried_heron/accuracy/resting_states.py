@@ -50,7 +50,21 @@ def _places(rate: IndexedFormula) -> Any:
 
 
 def _is_zero(problem: Problem, rate: IndexedFormula, low: Any, high: Any) -> bool:
-    """Whether a right-hand side is zero for all states within bounds."""
+    """Whether a right-hand side is zero for all states within bounds.
+
+    Parameters
+    ----------
+    problem : Problem
+    rate : IndexedFormula
+    low : ndarray
+        Lower bounds of the states.
+    high : ndarray
+        Upper bounds.
+
+    Returns
+    -------
+    bool
+    """
     box: dict[str, Any] = dict(problem.parameters)
     for place_name, position in problem.model.layout.scalars.items():
         box[place_name] = low[position], high[position]

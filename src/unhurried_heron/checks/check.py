@@ -102,6 +102,19 @@ def _about(error: FormulationError) -> str:
 
 
 def _report(problem: Problem, wrong: list[Finding], *, sound: bool) -> Report:
+    """Return what is wrong with a problem, and, where it is sound, what else is worth knowing.
+
+    Parameters
+    ----------
+    problem : Problem
+    wrong : list[Finding]
+    sound : bool
+        Whether it could be assembled whole.
+
+    Returns
+    -------
+    Report
+    """
     found = [*wrong, *_units(problem), *_method(problem)]
     if sound:
         found += _open(problem)

@@ -7,14 +7,30 @@ import re
 from pathlib import Path
 from typing import Any
 
-from unhurried_heron.driver.options import Budget
+from unhurried_heron.driver.budget import Budget
 from unhurried_heron.errors import OptionError, listing, near_spelling, printable
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 
 
 def problem_to_study(file: Path, changes: list[str] | None, start: str | None, end: str | None) -> Problem:
-    """Return the problem of a file with the values of ``--set`` and other ends of the interval."""
+    """Return the problem of a file with the values of ``--set`` and other ends of the interval.
+
+    Parameters
+    ----------
+    file : Path
+        A problem file.
+    changes : list of str, or None
+        What ``--set`` says, NAME=VALUE.
+    start : str or None
+        What ``--from`` says.
+    end : str or None
+        What ``--to`` says.
+
+    Returns
+    -------
+    Problem
+    """
     problem = changed(Problem.from_file(file), changes or [])
     return problem if start is None and end is None else problem.with_(interval=interval_of(problem, start, end))
 
@@ -98,7 +114,20 @@ def up_to(run: Run, times: Any) -> list[float]:
 
 
 def interval_of(problem: Problem, start: str | None, end: str | None) -> tuple[Any, Any]:
-    """Return the interval with other ends."""
+    """Return the interval with other ends.
+
+    Parameters
+    ----------
+    problem : Problem
+    start : str or None
+        What ``--from`` says.
+    end : str or None
+        What ``--to`` says.
+
+    Returns
+    -------
+    (float or str, float or str)
+    """
     first, last = problem.interval
     return (first if start is None else value_of(start, "--from")), (last if end is None else value_of(end, "--to"))
 

@@ -88,7 +88,7 @@ def run(
     """Integrate the problem of a file and print what came out."""
     from unhurried_heron.diagnosis.explain import worth_saying
     from unhurried_heron.driver.integrate import integrate
-    from unhurried_heron.driver.options import record_times
+    from unhurried_heron.driver.recorded_times import record_times
     from unhurried_heron.quiet import quietly
     from unhurried_heron.text.answers import answers_document
     from unhurried_heron.text.terminal import console, show
@@ -183,7 +183,7 @@ def compare(
     show(shown.document())
     write_table(shown.frame(), csv)
     if plot is not None:
-        from unhurried_heron.figures.figures import draw_work
+        from unhurried_heron.figures.work_figures import draw_work
 
         save(draw_work(outcome), plot)
     if mistake is not None:
@@ -265,7 +265,7 @@ def demo(
     from unhurried_heron.accuracy.compare import compare as compare_methods
     from unhurried_heron.demo import ACTING, NAMES, copy_demo_files, demo_file
     from unhurried_heron.driver.integrate import integrate
-    from unhurried_heron.figures.figures import draw_steps, draw_work
+    from unhurried_heron.figures.work_figures import draw_steps, draw_work
     from unhurried_heron.text.terminal import console, show
 
     out.mkdir(parents=True, exist_ok=True)

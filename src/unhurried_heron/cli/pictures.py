@@ -39,6 +39,18 @@ def overlaid(
 ) -> list[tuple[str, Problem]]:
     """Return a label and a problem for each value that is to be laid over the others.
 
+    Parameters
+    ----------
+    problem : Problem
+    overlay : str or None
+        NAME=VALUE,VALUE,…
+    changed : callable
+        What makes a problem with other values.
+
+    Returns
+    -------
+    list[tuple[str, Problem]]
+
     Raises
     ------
     OptionError
@@ -55,7 +67,26 @@ def overlaid(
 
 
 def picture(runs: list[Run], labels: list[str] | None, phase: str | None, draw: str | None) -> Figure:
-    """Draw one run, or several over each other, against time or in the space of two or three states."""
+    """Draw one run, or several over each other, against time or in the space of two or three states.
+
+    Parameters
+    ----------
+    runs : list[Run]
+    labels : sequence of str, or None
+        One for each run; None for those that tell the runs apart.
+    phase : str or None
+        States that span the space.
+    draw : str or None
+        What is drawn against time.
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    OptionError
+    """
     from unhurried_heron.figures.figures import draw_states
     from unhurried_heron.figures.phase import draw_phase
 

@@ -28,6 +28,16 @@ SIZE: Final = MADE + 1
 
 
 def _copy(row: str, location: str, lane: VectorLane) -> None:
+    """Write the copy of a row of the stages.
+
+    Parameters
+    ----------
+    row : str
+        Register of the row.
+    location : str
+        Register of where it goes.
+    lane : VectorLane
+    """
     lane.store(lane.load(row), location)
 
 
@@ -75,7 +85,16 @@ class BatchWriter(IrWriter):
     def leave(self, made: int, code: str, state: str = "%y", taken: str = "%i") -> None:
         """Leave with an answer of the rates, before the present step or with the state that it led to.
 
-        ``made``: how often the rates were evaluated since.
+        Parameters
+        ----------
+        made : int
+            How often the rates were evaluated since.
+        code : str
+            Register of the answer.
+        state : str, optional
+            Register of the state.
+        taken : str, optional
+            Register of the count of steps.
         """
         self.lines += [f"  store ptr {state}, ptr %present", f"  store i64 {taken}, ptr %taken"]
         self.lines.append(f"  store i64 {made}, ptr {self.new(f'getelementptr i64, ptr %block, i64 {MADE}')}")

@@ -20,7 +20,8 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.jit import compile_module
 from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import FINE, STOP, NativeFunction
-from unhurried_heron.model.functions import NamedFunction, unusable_answer
+from unhurried_heron.model.function_trials import unusable_answer
+from unhurried_heron.model.functions import NamedFunction
 
 _CALLBACK = ctypes.CFUNCTYPE(None, ctypes.c_double)
 
@@ -64,6 +65,10 @@ def python_function(function: NamedFunction, context: RuntimeData, n_outputs: in
         Where the parameters are.
     n_outputs : int
         How many numbers it must return; 0 stands for one bare number (an event function).
+
+    Returns
+    -------
+    NativeFunction
     """
     n, size = len(function.states), max(n_outputs, 1)
     address, engine = _trampoline(n, size)
@@ -148,6 +153,23 @@ class _Lent:
 def _make_callback(
     function: NamedFunction, context: RuntimeData, into: _Answer, block: Any, caught: list[tuple[BaseException, float]]
 ) -> Callable[[float], None]:
+    """Return what calls the function from machine code, at a time and the state in its array.
+
+    Parameters
+    ----------
+    function : NamedFunction
+    context : RuntimeData
+    into : _Answer
+        Where the answer goes.
+    block : ndarray
+        The array that the state is lent from.
+    caught : list of (BaseException, float)
+        Takes what the function raises, with the time.
+
+    Returns
+    -------
+    Callable[[float], None]
+    """
     changes, array, lent = context.changes.data, np.ndarray, _Lent(len(function.states), block)
     seen, call = changes[0], function.caller(context.values.tolist())
     take, many, in_order = into.take, into.many, into.many and not function.by_name

@@ -37,10 +37,18 @@ def compiled(
 
     Parameters
     ----------
+    indexed_formulas : tuple[IndexedFormula, ...]
+    size : int
+        How many numbers it writes.
+    names : SymbolTable
     context : ndarray of float64
         Parameters, values of switches and addresses of tables, in the order of ``names``.
     guarded : tuple of IndexedFormula
         What is computed instead where an answer is no number: formulas whose switches are not held.
+
+    Returns
+    -------
+    NativeFunction
     """
     entry, engine = _machine_code(indexed_formulas, guarded, size, names)
     return NativeFunction(entry, size, context, keep=(engine,))
@@ -48,6 +56,17 @@ def compiled(
 
 def compiled_each(formulas: Sequence[Node | Filled], names: SymbolTable, context: Array) -> tuple[NativeFunction, ...]:
     """Return a native function of one output for each formula, many in one module.
+
+    Parameters
+    ----------
+    formulas : sequence of Node or Filled
+    names : SymbolTable
+    context : ndarray
+        Parameters and values of switches, which the functions read.
+
+    Returns
+    -------
+    tuple[NativeFunction, ...]
 
     Raises
     ------
@@ -105,6 +124,20 @@ def _machine_code_each(shapes: tuple[Shape, ...]) -> tuple[list[int], object]:
 def _machine_code(
     indexed_formulas: tuple[IndexedFormula, ...], guarded: tuple[IndexedFormula, ...], size: int, names: SymbolTable
 ) -> tuple[int, object]:
+    """Return the address of compiled formulas, and what keeps them alive.
+
+    Parameters
+    ----------
+    indexed_formulas : tuple[IndexedFormula, ...]
+    guarded : tuple[IndexedFormula, ...]
+    size : int
+        How many numbers are written.
+    names : SymbolTable
+
+    Returns
+    -------
+    tuple[int, object]
+    """
     from unhurried_heron.codegen.jit import compile_module
 
     refuse_endless((*indexed_formulas, *guarded), "what is compiled")

@@ -91,7 +91,23 @@ def compile_crossing_functions(
     modes: tuple[str, ...],
     context: RuntimeData,
 ) -> CrossingFunctions:
-    """Make what is called where the march stops on its way; ``watched``: of the events, and of the located switches."""
+    """Make what is called where the march stops on its way.
+
+    Parameters
+    ----------
+    problem : Problem
+    events : tuple[Event, ...]
+    watched : (sequence of Ready, sequence of Ready)
+        What is watched of the events, and of the located switches.
+    switches : tuple[Switch, ...]
+    modes : tuple of str
+        Parameters that events change.
+    context : RuntimeData
+
+    Returns
+    -------
+    CrossingFunctions
+    """
     model, held = problem.model, [switch for switch in switches if isinstance(switch, HeldSwitch)]
     within, live = context.names(model.layout, held=True), context.names(model.layout, held=False)
     own = [switch for switch in held if switch.times is None]
@@ -139,7 +155,21 @@ def _time_derivative(derivatives: SolutionDerivatives, formula: Filled) -> Fille
 def _derived(
     what: _Derived, watched: Sequence[Ready], problem: Problem, names: SymbolTable, context: RuntimeData
 ) -> list[NativeFunction | None]:
-    """Compile what is worked out of each of the written formulas."""
+    """Compile what is worked out of each of the written formulas.
+
+    Parameters
+    ----------
+    what : _Derived
+        What is derived of each.
+    watched : Sequence[Ready]
+    problem : Problem
+    names : SymbolTable
+    context : RuntimeData
+
+    Returns
+    -------
+    list[NativeFunction | None]
+    """
     found: list[Filled | None] = [None] * len(watched)
     if isinstance(problem.model.rates, WrittenRates):
         derivatives = solution_derivatives(problem.model, held=names.held)
@@ -152,6 +182,18 @@ def _derived(
 
 
 def _native_action(action: Acting | None, names: SymbolTable, context: RuntimeData) -> NativeFunction | None:
+    """Compile what an event changes; None where it changes nothing.
+
+    Parameters
+    ----------
+    action : Acting or None
+    names : SymbolTable
+    context : RuntimeData
+
+    Returns
+    -------
+    NativeFunction or None
+    """
     if action is None:
         return None
     if isinstance(action, FunctionAction):
@@ -164,6 +206,19 @@ def _native_action(action: Acting | None, names: SymbolTable, context: RuntimeDa
 
 
 def _targets(action: Acting | None, n: int, context: RuntimeData) -> np.ndarray:
+    """Return the indices of what an event changes, states before slots of the context, int64.
+
+    Parameters
+    ----------
+    action : Acting or None
+    n : int
+        Number of states.
+    context : RuntimeData
+
+    Returns
+    -------
+    np.ndarray
+    """
     if action is None:
         return np.empty(0, dtype=np.int64)
     if isinstance(action, FunctionAction):
@@ -180,7 +235,19 @@ def going_codes(events: tuple[Event, ...], located: tuple[Switch, ...] = ()) -> 
 
 
 def native_function(function: NamedFunction, context: RuntimeData, size: int) -> NativeFunction:
-    """Put a user's function behind an address; ``size``: how many numbers it returns, 0 for a bare one."""
+    """Put a user's function behind an address.
+
+    Parameters
+    ----------
+    function : NamedFunction
+    context : RuntimeData
+    size : int
+        How many numbers it returns, 0 for a bare one.
+
+    Returns
+    -------
+    NativeFunction
+    """
     if is_compiled(function.function):
         from unhurried_heron.codegen.njit_functions import njit_function
 
@@ -200,7 +267,18 @@ def ready_of(watched: Iterable[Watched], layout: Layout) -> list[Ready]:
 
 
 def native_watched(watched: Sequence[Ready], names: SymbolTable, context: RuntimeData) -> tuple[NativeFunction, ...]:
-    """Put what is watched behind addresses; all formulas are compiled together."""
+    """Put what is watched behind addresses; all formulas are compiled together.
+
+    Parameters
+    ----------
+    watched : Sequence[Ready]
+    names : SymbolTable
+    context : RuntimeData
+
+    Returns
+    -------
+    tuple[NativeFunction, ...]
+    """
     written = tuple(each for each in watched if not isinstance(each, NamedFunction))
     made = iter(compiled_each(written, names, context.array))
     return tuple(

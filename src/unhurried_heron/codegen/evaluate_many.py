@@ -84,6 +84,7 @@ def evaluate_rows(
 
     Parameters
     ----------
+    function : NativeFunction
     times : ndarray, shape (rows,)
     states : ndarray, shape (rows, n_states)
     modes : tuple of two ndarrays, optional

@@ -149,7 +149,21 @@ class Emitter:
         return total
 
     def loop(self, index: str, first: int, last: int, fill: Callable[[], str | None]) -> str | None:
-        """Emit a loop; ``fill`` emits its body and may return a register that is summed up."""
+        """Emit a loop; return the register of the sum, if its body has one.
+
+        Parameters
+        ----------
+        index : str
+            Its name.
+        first : int
+        last : int
+        fill : callable
+            Emits the body and may return a register that is summed up.
+
+        Returns
+        -------
+        str or None
+        """
         self._count += 1
         k = self._count
         parent, target = self.scope, self._target
@@ -186,7 +200,18 @@ class Emitter:
         return f"%v{self._count}"
 
     def store(self, node: Node, base: int, strides: Iterable[tuple[str, int]], *, adds: bool) -> None:
-        """Write the value of a tree to an element of the output, or add it to what is there."""
+        """Write the value of a tree to an element of the output, or add it to what is there.
+
+        Parameters
+        ----------
+        node : Node
+        base : int
+            The index of the first element.
+        strides : iterable of (str, int)
+            How far each loop index moves it.
+        adds : bool
+            Whether the value is added to what is there.
+        """
         register, strides = self.value(node), list(strides)
         self._target = self.scope
         pointer = self._new(f"getelementptr double, ptr %out, i64 {self.flat_index(base, strides)}")
@@ -226,6 +251,19 @@ class Emitter:
         return self._new(f"fcmp une double {self._known(node)}, {literal(0.0)}")
 
     def _select(self, bit: str, chosen: str, otherwise: str) -> str:
+        """Emit a choice between two registers; return its own.
+
+        Parameters
+        ----------
+        bit : str
+            Register of the condition.
+        chosen : str
+        otherwise : str
+
+        Returns
+        -------
+        str
+        """
         return self._new(f"select i1 {bit}, double {chosen}, double {otherwise}")
 
     def _emit(self, node: Node) -> str:

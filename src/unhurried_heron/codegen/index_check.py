@@ -23,6 +23,14 @@ _NOTHING: Final[frozenset[Form]] = frozenset()
 def hold_within(indexed_formulas: Iterable[IndexedFormula], size: int, n_states: int) -> None:
     """Refuse blocks that would read outside ``n_states`` numbers or write outside ``size``.
 
+    Parameters
+    ----------
+    indexed_formulas : Iterable[IndexedFormula]
+    size : int
+        How many numbers are written.
+    n_states : int
+        Number of states.
+
     Raises
     ------
     HeronError
@@ -48,7 +56,20 @@ def _moving(strides: tuple[int, ...], loops: tuple[Loop, ...]) -> tuple[tuple[st
 
 
 def _reach(node: Node, forms: dict[Node, frozenset[Form]], n_states: int) -> frozenset[Form]:
-    """Return where a tree reads, as far as that depends on indices from around it."""
+    """Return where a tree reads, as far as that depends on indices from around it.
+
+    Parameters
+    ----------
+    node : Node
+    forms : dict of Node to frozenset of Form
+        What is known of its parts.
+    n_states : int
+        Number of states.
+
+    Returns
+    -------
+    frozenset[Form]
+    """
     if node.op == "slot":
         base, *moves = node.args
         return _open({(base, base, tuple(moves))}, n_states)
@@ -84,6 +105,21 @@ def _over(form: Form, loops: tuple[Loop, ...]) -> Form:
 
 
 def _inside(form: Form, size: int, what: str) -> None:
+    """Refuse a form of indices that leaves an array.
+
+    Parameters
+    ----------
+    form : Form
+    size : int
+        How long the array is.
+    what : str
+        What is spoken of, for messages.
+
+    Raises
+    ------
+    HeronError
+        It does.
+    """
     low, high, moves = form
     if moves or not (0 <= low <= high < size) or max(abs(low), abs(high)) > _FURTHEST:
         raise HeronError(

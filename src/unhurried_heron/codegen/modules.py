@@ -108,6 +108,19 @@ def emit_module(
     """Return the text of a module that defines ``evaluate``, which writes the blocks' values and zeros elsewhere.
 
     Where ``guarded`` blocks are given, they are computed instead if one of the values is no number.
+
+    Parameters
+    ----------
+    indexed_formulas : tuple[IndexedFormula, ...]
+    guarded : tuple of IndexedFormula
+        Computed instead where one of the values is no number; empty for none.
+    size : int
+        How many numbers are written.
+    names : SymbolTable
+
+    Returns
+    -------
+    str
     """
     declared: set[str] = set()
     if not guarded:
@@ -178,6 +191,22 @@ def _with_tables(declared: set[str]) -> str:
 def _function(
     name: str, indexed_formulas: tuple[IndexedFormula, ...], size: int, names: SymbolTable, declared: set[str]
 ) -> str:
+    """Return the text of a function that writes the values of formulas.
+
+    Parameters
+    ----------
+    name : str
+    indexed_formulas : tuple[IndexedFormula, ...]
+    size : int
+        How many numbers are written.
+    names : SymbolTable
+    declared : set of str
+        Gathers the functions of libraries that are called.
+
+    Returns
+    -------
+    str
+    """
     emitter = Emitter(names)
     whole = len(indexed_formulas) == size and not any(formula.loops or formula.adds for formula in indexed_formulas)
     filled = sum(_turns(formula) for formula in indexed_formulas if not formula.adds)
@@ -195,7 +224,17 @@ def _function(
 
 
 def _fill(emitter: Emitter, left: tuple[Loop, ...], loops: tuple[Loop, ...], members: list[IndexedFormula]) -> None:
-    """Emit the loops that blocks share, one within the other, and the blocks in the innermost."""
+    """Emit the loops that blocks share, one within the other, and the blocks in the innermost.
+
+    Parameters
+    ----------
+    emitter : Emitter
+    left : tuple of Loop
+        The loops that are still to be opened.
+    loops : tuple of Loop
+        All that are shared.
+    members : list[IndexedFormula]
+    """
     if left:
         loop = left[0]
         emitter.loop(loop.index, loop.first, loop.last, lambda: _fill(emitter, left[1:], loops, members))

@@ -79,7 +79,19 @@ class _Writer(BatchWriter):
         return name
 
     def _combine(self, weights: Sequence[float], past_rates: Sequence[str], values: Sequence[str], out: str) -> None:
-        """Write what weights make of the past; the newest rates come last, because they are waited for."""
+        """Write what weights make of the past; the newest rates come last, because they are waited for.
+
+        Parameters
+        ----------
+        weights : sequence of float
+            Of the values, then of the rates.
+        past_rates : sequence of str
+            Registers of the rates.
+        values : sequence of str
+            Registers of the values.
+        out : str
+            Register of where it goes.
+        """
         k, label = len(weights) // 2, self.label()
         scaled = {j: self._weight(f"%w{label}.{j}", w) for j, w in reversed([*enumerate(weights[k:])]) if w != 0.0}
 

@@ -11,7 +11,8 @@ import numpy as np
 from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.formulas.expression import TIME
-from unhurried_heron.model.functions import ALL_PARAMETERS, WHOLE_STATE, NamedFunction, unusable
+from unhurried_heron.model.function_trials import unusable
+from unhurried_heron.model.functions import ALL_PARAMETERS, WHOLE_STATE, NamedFunction
 
 # longer tuples are an array's work
 _MAX_TUPLE = 64
@@ -22,6 +23,17 @@ def njit_function(function: NamedFunction, context: RuntimeData, n_outputs: int)
 
     ``n_outputs`` is 0 for one bare number (an event function). A function that raises is called once more from Python
     at the time and state at which it did, so that its exception reaches the user.
+
+    Parameters
+    ----------
+    function : NamedFunction
+    context : RuntimeData
+    n_outputs : int
+        How many numbers the function returns.
+
+    Returns
+    -------
+    NativeFunction
     """
     machine = _machine_code(function, n_outputs)
     n = len(function.states)

@@ -54,6 +54,18 @@ def compile_tableau(numbers: Arithmetic, size: int | None, *, strides: bool) -> 
 
     ``size`` is the number of states where the code is for these alone, at most `MAX_WRITTEN_OUT`, and None where it is
     for any number.
+
+    Parameters
+    ----------
+    numbers : Arithmetic
+    size : int or None
+        Number of states where the code is for these alone.
+    strides : bool
+        Whether batches of steps are compiled, too.
+
+    Returns
+    -------
+    (list of int, object)
     """
     writer, width = _Writer(size), numbers.b.size + numbers.ends
     rows = [_Stage(i, tuple(numbers.a[i, :i]), numbers.c[i]) for i in range(1, numbers.b.size)]
@@ -88,7 +100,20 @@ class _Writer(BatchWriter):
         return self.rows("%stages", stages)
 
     def stages(self, name: str, rows: Sequence[_Stage], count: int) -> str:
-        """A function that fills the stages of these rows, of ``count`` in all."""
+        """A function that fills the stages of these rows, of ``count`` in all.
+
+        Parameters
+        ----------
+        name : str
+            Of the function.
+        rows : sequence of _Stage
+        count : int
+            Stages in all.
+
+        Returns
+        -------
+        str
+        """
         stages = self._begin(
             f"define i32 @{name}(double %t, double %h, ptr %y, ptr %stages, ptr %trial, i64 %n, ptr %rates, "
             "ptr %context, ptr %where) nounwind {",
@@ -101,7 +126,16 @@ class _Writer(BatchWriter):
         self.lines += [f"  store i64 {index}, ptr %where", f"  ret i32 {code}"]
 
     def _fill(self, rows: Sequence[_Stage], stages: Sequence[str], fail: Callable[[int, str], None]) -> None:
-        """Fill the stages of these rows; ``fail`` leaves where the rates did not answer 1."""
+        """Fill the stages of these rows.
+
+        Parameters
+        ----------
+        rows : sequence of _Stage
+        stages : sequence of str
+            Registers of the stages.
+        fail : callable
+            Leaves where the rates did not answer 1.
+        """
         for index, row, node in rows:
 
             def advance(lane: VectorLane, row: Any = row) -> None:
@@ -155,7 +189,16 @@ class _Writer(BatchWriter):
         return "\n".join([*self.lines, f"  ret double {result}", "}"])
 
     def _add(self, lane: VectorLane, value: str, name: str) -> None:
-        """Add a value, or four, to a sum."""
+        """Add a value, or four, to a sum.
+
+        Parameters
+        ----------
+        lane : VectorLane
+        value : str
+            Register of the value.
+        name : str
+            Of the sum.
+        """
         after = lane.summed(self.new(f"load double, ptr {name}"), value)
         self.lines.append(f"  store double {after}, ptr {name}")
 

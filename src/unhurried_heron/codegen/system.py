@@ -29,7 +29,8 @@ from unhurried_heron.formulas.layout import IndexedFormula, Layout, single
 from unhurried_heron.input.event import Event
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.closed_forms import with_starting_values
-from unhurried_heron.model.functions import NamedFunction, unusable_answer
+from unhurried_heron.model.function_trials import unusable_answer
+from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.model.switch_types import HeldSwitch, Switch
@@ -115,7 +116,21 @@ class NativeSystem:
 def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = True) -> NativeSystem:
     """Make a problem callable, without Jacobian; what was compiled before for the same structure is used again.
 
-    ``held`` says that the march holds the switches and crosses them one by one.
+    Parameters
+    ----------
+    problem : Problem
+    events : tuple[Event, ...]
+    held : bool, optional
+        Whether the march holds the switches and crosses them one by one.
+
+    Returns
+    -------
+    NativeSystem
+
+    Raises
+    ------
+    HeronError
+        The library itself is at fault.
     """
     model, rates = problem.model, problem.model.rates
     modes = modes_of(model, events, problem.units)
@@ -166,9 +181,27 @@ def _native_guards(problem: Problem, context: RuntimeData) -> NativeFunction | N
 def with_jacobian(
     native: NativeSystem, problem: Problem, *, time_derivative: bool = False, held: bool = True, full: bool = True
 ) -> NativeSystem:
-    """Return a system with its Jacobian, as far as it is known, and with the time derivative of the rates where asked.
+    """Return a system with its Jacobian, as far as it is known, and with the time derivative of the rates on request.
 
-    ``full`` says that the Jacobian is to be a full matrix.
+    Parameters
+    ----------
+    native : NativeSystem
+    problem : Problem
+    time_derivative : bool, optional
+        Whether the time derivative of the rates is wanted, too.
+    held : bool, optional
+        Whether the march holds the switches and crosses them one by one.
+    full : bool, optional
+        Whether the Jacobian is a full matrix.
+
+    Returns
+    -------
+    NativeSystem
+
+    Raises
+    ------
+    HeronError
+        The library itself is at fault.
     """
     layout, rates, context = problem.model.layout, problem.model.rates, native.context
     entries = None if full else jacobian_entries(problem, held=held)
@@ -209,7 +242,19 @@ def jacobian_entries(problem: Problem, *, held: bool = True) -> tuple[IntArray, 
 
 
 def _plain(problem: Problem, indexed_formulas: tuple[IndexedFormula, ...], size: int) -> NativeFunction:
-    """Compile formulas in which nothing is held."""
+    """Compile formulas in which nothing is held.
+
+    Parameters
+    ----------
+    problem : Problem
+    indexed_formulas : tuple[IndexedFormula, ...]
+    size : int
+        How many numbers are written.
+
+    Returns
+    -------
+    NativeFunction
+    """
     context = context_of(problem)
     made = compiled(indexed_formulas, size, context.names(problem.model.layout, held=False), context.array)
     return replace(made, keep=(*made.keep, context))
@@ -272,6 +317,17 @@ def _plain_formulas(rates: WrittenRates, located: tuple[Switch, ...], *, held: b
     """Return what is asked where a held formula gives no number; nothing where none is held.
 
     At a known time itself a formula that is held for what lies beyond it may be 0/0, which its condition avoids.
+
+    Parameters
+    ----------
+    rates : WrittenRates
+    located : tuple[Switch, ...]
+    held : bool
+        Whether the march holds the switches and crosses them one by one.
+
+    Returns
+    -------
+    tuple[IndexedFormula, ...]
     """
     if not held:
         return ()
@@ -287,7 +343,24 @@ def _native_jacobian(
     *,
     full: bool,
 ) -> NativeFunction:
-    """Compile the Jacobian of held formulas, and of the plain ones for where that is no number."""
+    """Compile the Jacobian of held formulas, and of the plain ones for where that is no number.
+
+    Parameters
+    ----------
+    indexed_formulas : (tuple of IndexedFormula, tuple of IndexedFormula)
+        Held and plain ones.
+    layout : Layout
+        Of the states.
+    names : SymbolTable
+    context : ndarray
+        Parameters and values of switches, which the functions read.
+    full : bool
+        Whether the Jacobian is a full matrix.
+
+    Returns
+    -------
+    NativeFunction
+    """
     held, plain = indexed_formulas
     if full:
         guarded = _jacobian_formulas(plain, layout) if plain else ()

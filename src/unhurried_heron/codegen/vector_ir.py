@@ -53,12 +53,35 @@ class VectorLane:
         return f"{name}.wide" if self.wide else name
 
     def multiply_add(self, x: str, y: str, z: str) -> str:
-        """Return x*y + z."""
+        """Return x*y + z.
+
+        Parameters
+        ----------
+        x : str
+        y : str
+        z : str
+
+        Returns
+        -------
+        str
+        """
         kind = self.kind
         return self.new(f"call {kind} @llvm.fmuladd.{self._suffix}({kind} {x}, {kind} {y}, {kind} {z})")
 
     def binary(self, operation: str, x: str, y: str) -> str:
-        """Return what an operation makes of two values."""
+        """Return what an operation makes of two values.
+
+        Parameters
+        ----------
+        operation : str
+            LLVM's name of it.
+        x : str
+        y : str
+
+        Returns
+        -------
+        str
+        """
         return self.new(f"{operation} {self.kind} {x}, {y}")
 
     def size(self, x: str) -> str:
@@ -106,11 +129,33 @@ class IrWriter:
         return self._count
 
     def multiply_add(self, x: str, y: str, z: str) -> str:
-        """Return x*y + z of single numbers."""
+        """Return x*y + z of single numbers.
+
+        Parameters
+        ----------
+        x : str
+        y : str
+        z : str
+
+        Returns
+        -------
+        str
+        """
         return self.new(f"call double @llvm.fmuladd.f64(double {x}, double {y}, double {z})")
 
     def call_rates(self, time: str, state: str, out: str) -> str:
-        """Return the rates' answer."""
+        """Return the rates' answer.
+
+        Parameters
+        ----------
+        time : str
+        state : str
+        out : str
+
+        Returns
+        -------
+        str
+        """
         return self.new(f"call i32 %rates(double {time}, ptr {state}, ptr {out}, ptr %context)")
 
     def unless_fine(self, code: str, leave: Callable[[], None]) -> None:

@@ -6,7 +6,7 @@ import time as clock
 from dataclasses import dataclass
 from typing import Any, Final
 
-from unhurried_heron.driver.options import Budget
+from unhurried_heron.driver.budget import Budget
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_LARGE, FOR_SMOOTH, FOR_STIFF
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
@@ -76,7 +76,20 @@ def taken_by(run: Run) -> Any:
 def again(run: Run, method: Any, *, times: float = 2.0, problem: Problem | None = None, **changed: Any) -> Candidate:
     """Run the problem of a run once more, by another method or with other options, within a small budget.
 
-    ``times``: how many times the seconds of the run; ``problem``: the same one, begun elsewhere.
+    Parameters
+    ----------
+    run : Run
+    method : str or Method
+    times : float, optional
+        How many times the seconds of the run it may take.
+    problem : Problem or None, optional
+        The same one, begun elsewhere.
+    **changed : object
+        Options of `integrate` that are others.
+
+    Returns
+    -------
+    Candidate
     """
     seconds = min(max(times * run.tally.seconds, _MIN_SECONDS), _MAX_SECONDS)
     options: dict[str, Any] = {key: run.options.get(key) for key in ("rtol", "atol", "step")}
@@ -90,7 +103,17 @@ def again(run: Run, method: Any, *, times: float = 2.0, problem: Problem | None 
 def candidates_for(run: Run, *, stiff: bool, ready: Candidate | None = None) -> list[Candidate]:
     """Return what other methods made of it, those that came to the end first, the one of least work before others.
 
-    ``ready`` has run already.
+    Parameters
+    ----------
+    run : Run
+    stiff : bool
+        Whether methods for stiff problems are tried.
+    ready : Candidate or None, optional
+        One that has run already.
+
+    Returns
+    -------
+    list[Candidate]
     """
     others = _STIFF + (FOR_LARGE,) * (run.problem.model.layout.size > _LARGE)
     taken = {run.method, *(method.name for method in run.data.methods)}

@@ -14,7 +14,7 @@ from unhurried_heron.deadline import done_within
 from unhurried_heron.diagnosis.alternatives import Alternative, the_best
 from unhurried_heron.diagnosis.candidates import Candidate, again, candidates_for, taken_by
 from unhurried_heron.diagnosis.tolerance_diagnosis import Truth, hardest, scales
-from unhurried_heron.driver.options import positive_option
+from unhurried_heron.driver.option_values import positive_option
 from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.late_bindings import STUDIES
 from unhurried_heron.run.run import Run
@@ -75,7 +75,16 @@ class Explanation:
         return pd.DataFrame([{"about": s.about, "text": s.text, "figures": dict(s.figures)} for s in self.statements])
 
     def about(self, subject: str) -> tuple[Statement, ...]:
-        """Return the sentences about something."""
+        """Return the sentences about something.
+
+        Parameters
+        ----------
+        subject : str
+
+        Returns
+        -------
+        tuple[Statement, ...]
+        """
         return tuple(each for each in self.statements if each.about == subject)
 
 
@@ -93,6 +102,10 @@ def explain(run: Run, *, seconds: float = 10.0, on_interrupt: str = "raise") -> 
         For all of it.
     on_interrupt : {"raise", "return"}
         What Ctrl-C does: raise KeyboardInterrupt, or return what was found by then.
+
+    Returns
+    -------
+    Explanation
 
     Raises
     ------

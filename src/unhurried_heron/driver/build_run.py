@@ -15,8 +15,8 @@ from unhurried_heron.driver.diagnostics import quiet_states, stability_limit
 from unhurried_heron.driver.drive import Driver
 from unhurried_heron.driver.ending_causes import cause_of, fastest_state
 from unhurried_heron.driver.endings import ending_of
-from unhurried_heron.driver.layout import March
 from unhurried_heron.driver.layout_pool import give_back
+from unhurried_heron.driver.march import March
 from unhurried_heron.driver.recorder import recorded
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.families.registry import family_of
@@ -53,6 +53,10 @@ def judged(request: RunRequest, run: Run, limit: StabilityLimit | None) -> Run:
     run : Run
     limit : StabilityLimit or None
         Of the last part whose steps were held back by stability.
+
+    Returns
+    -------
+    Run
     """
     ending = run.ending
     if not ending.as_requested:
@@ -68,7 +72,22 @@ def judged(request: RunRequest, run: Run, limit: StabilityLimit | None) -> Run:
 def build_run(
     request: RunRequest, driver: Driver, reason: Reason, kind: str, further: Callable[[Run, float], Run]
 ) -> Run:
-    """Return the run; ``kind`` of linear algebra, ``further``: what goes on with it."""
+    """Return the run of a march that has ended.
+
+    Parameters
+    ----------
+    request : RunRequest
+    driver : Driver
+    reason : Reason
+    kind : str
+        Of linear algebra.
+    further : callable
+        What goes on with the run to another time.
+
+    Returns
+    -------
+    Run
+    """
     march, problem = driver.march, request.problem
     event_log = driver.event_log()
     trajectory = _with_known_jumps(driver.trajectory(event_log), march, problem)
@@ -112,7 +131,18 @@ def limit_of(request: RunRequest, driver: Driver) -> StabilityLimit | None:
 
 
 def _with_known_jumps(trajectory: Trajectory, march: March, problem: Problem) -> Trajectory:
-    """Return a trajectory with two rows at the known times at which derived quantities may jump."""
+    """Return a trajectory with two rows at the known times at which derived quantities may jump.
+
+    Parameters
+    ----------
+    trajectory : Trajectory
+    march : March
+    problem : Problem
+
+    Returns
+    -------
+    Trajectory
+    """
     switches = march.native.beyond.switches if march.native.beyond else ()
     known = [each.times for each in switches if each.kind == "jump" and each.times]
     if not known or not isinstance(trajectory, StepTrajectory) or not trajectory.starts.size:
@@ -177,7 +207,18 @@ def _options(request: RunRequest) -> dict[str, Any]:
 
 
 def _noise(request: RunRequest, driver: Driver, trajectory: Trajectory) -> QuietStates | Leaps | None:
-    """Return what is doubtful about the size of states, or of steps; None of a part of a run, or without steps."""
+    """Return what is doubtful about the size of states, or of steps; None of a part of a run, or without steps.
+
+    Parameters
+    ----------
+    request : RunRequest
+    driver : Driver
+    trajectory : Trajectory
+
+    Returns
+    -------
+    QuietStates | Leaps or None
+    """
     if request.continues or driver.slide is not None or not driver.march.last("accepted"):
         return None
     if request.adapts:
@@ -187,6 +228,20 @@ def _noise(request: RunRequest, driver: Driver, trajectory: Trajectory) -> Quiet
 
 
 def _stop(request: RunRequest, driver: Driver, reason: Reason, trajectory: Trajectory, event_log: EventLog) -> Stop:
+    """Return why and where a march stopped, as facts.
+
+    Parameters
+    ----------
+    request : RunRequest
+    driver : Driver
+    reason : Reason
+    trajectory : Trajectory
+    event_log : EventLog
+
+    Returns
+    -------
+    Stop
+    """
     last = driver.march.last
     bad, by = last("bad_component"), last("stopped_by")
     stopped = request.events[by].name if by < len(request.events) else ""

@@ -60,6 +60,23 @@ def _near(first: tuple[int, ...]) -> Iterator[tuple[int, ...]]:
 
 
 def _holds(speeds: Any, choice: tuple[int, ...], slack: float, free: int) -> bool:
+    """Whether a choice of sides is consistent with the speeds of all switches.
+
+    Parameters
+    ----------
+    speeds : ndarray, shape (n + 1, n)
+        Speeds of the switches, a row for each share.
+    choice : tuple of int
+        The side of each, or `SLIDES`.
+    slack : float
+        A speed that counts as zero.
+    free : int
+        The switch that may have any share; -1 for none.
+
+    Returns
+    -------
+    bool
+    """
     left = speeds[tuple(slice(None) if side == SLIDES else side for side in choice)]
     sliding = [index for index, side in enumerate(choice) if side == SLIDES]
     shares: list[Any] = []

@@ -25,8 +25,16 @@ def joined(
     ----------
     run : Run
         What all else is taken from.
+    problem : Problem
+        That of the whole.
+    runs : (Run, Run)
+    ending : Ending
     method_selection : str, optional
         What a method that chooses took, in a sentence.
+
+    Returns
+    -------
+    Run
     """
     first, second = runs
     counts = {each.name: getattr(first.tally, each.name) + getattr(second.tally, each.name) for each in fields(Tally)}
@@ -41,6 +49,19 @@ def joined(
 
 
 def _joined_data(data: RunData, first: Run, second: Run) -> RunData:
+    """Return the data of two runs, of which the second follows the first, as those of one.
+
+    Parameters
+    ----------
+    data : RunData
+        What all else is taken from.
+    first : Run
+    second : Run
+
+    Returns
+    -------
+    RunData
+    """
     one, other = first.data, second.data
     kept = one.ledger is not None and other.ledger is not None
     return replace(
@@ -76,7 +97,20 @@ def _joined_jumps(one: Jumps, other: Jumps) -> Jumps:
 
 
 def turned_round(run: Run, end_time: float, end_state: Array) -> Run:
-    """Return a run backwards as if it had come forwards to where it began."""
+    """Return a run backwards as if it had come forwards to where it began.
+
+    Parameters
+    ----------
+    run : Run
+    end_time : float
+        Where the run ended.
+    end_state : ndarray, shape (n_states,)
+        Where the run ended.
+
+    Returns
+    -------
+    Run
+    """
     trajectory: Any = run.data.trajectory
     coefficients = trajectory.coefficients
     degree = coefficients.shape[1] - 1

@@ -8,7 +8,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.driver.layout import March
+from unhurried_heron.driver.march import March
 from unhurried_heron.families.spectrum import ritz_values
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem

@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.driver.layout import March
+from unhurried_heron.driver.march import March
 from unhurried_heron.kernels.memory.control import Purpose
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
@@ -78,6 +78,10 @@ def stability_limit(march: March, method: Method, looks: Sequence[Look]) -> Stab
     method : Method
     looks : sequence of Look
         At the run before.
+
+    Returns
+    -------
+    StabilityLimit or None
     """
     control, limit = march.control, method.real_stability_limit
     accepted = int(control["accepted"][0])
@@ -102,6 +106,19 @@ def _fastest_decay(march: March, time: float, state: Array, sign: float) -> floa
     """Return the fastest decay at a state, from differences of the rates, whose calls are counted.
 
     From all eigenvalues of a few states, by power iteration for many.
+
+    Parameters
+    ----------
+    march : March
+    time : float
+        In the unit of the problem's time.
+    state : ndarray, shape (n_states,)
+    sign : float
+        Direction of the run.
+
+    Returns
+    -------
+    float
     """
     size = np.maximum(np.abs(state), march.system.absolute + march.system.relative * np.abs(state).max(initial=0.0))
     if state.size <= _FEW:
@@ -129,7 +146,24 @@ def _fastest_decay(march: March, time: float, state: Array, sign: float) -> floa
 
 
 def _rates(march: March, time: float, states: Array) -> Array | None:
-    """Return the rates at several states, shape (rows, n_states), or None where not all could be had."""
+    """Return the rates at several states, shape (rows, n_states), or None where not all could be had.
+
+    Parameters
+    ----------
+    march : March
+    time : float
+        In the unit of the problem's time.
+    states : ndarray, shape (rows, n_states)
+
+    Returns
+    -------
+    ndarray or None
+
+    Raises
+    ------
+    BaseException
+        What the user's function raised that is no Exception, as Ctrl-C.
+    """
     march.control["purpose"] = Purpose.ESTIMATES
     found = evaluate_rows(march.native.rates, np.full(len(states), time), states)
     for name in ("rate_evaluations", "for_estimates"):
@@ -152,6 +186,10 @@ def quiet_states(problem: Problem, trajectory: Trajectory, absolute: Array) -> Q
     trajectory : Trajectory
     absolute : ndarray, shape (n_states,)
         The absolute tolerances.
+
+    Returns
+    -------
+    QuietStates or None
     """
     largest = trajectory.largest()
     low = (largest > 0.0) & (0.1 * largest < absolute)

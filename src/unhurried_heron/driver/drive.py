@@ -12,11 +12,11 @@ from unhurried_heron.arrays import Array, Records
 from unhurried_heron.deadline import seconds_allowed, seconds_left
 from unhurried_heron.driver.diagnostics import Look, look_at, next_look, worth_keeping
 from unhurried_heron.driver.interrupt import DeferredInterrupt
-from unhurried_heron.driver.layout import March
+from unhurried_heron.driver.march import March
 from unhurried_heron.driver.recorder import StepRecorder, recorded
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.slide import Slide
-from unhurried_heron.driver.sliding import AT_LAST, NEAR, slide_at
+from unhurried_heron.driver.slide_detection import AT_LAST, NEAR, slide_at
 from unhurried_heron.driver.watchdog import Watchdog
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.model.action import modes_of

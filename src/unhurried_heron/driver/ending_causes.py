@@ -7,7 +7,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.driver.layout import March
+from unhurried_heron.driver.march import March
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.quotients import zero_denominator
 from unhurried_heron.run.trajectory import Trajectory, grown_at_end
@@ -26,7 +26,18 @@ _STEEP: Final = 1e6
 
 
 def cause_of(problem: Problem, march: March, trajectory: Trajectory) -> Cause | None:
-    """Return why a march failed: a term of the rates, or a state that leaves all bounds; None where neither is seen."""
+    """Return why a march failed: a term of the rates, or a state that leaves all bounds; None where neither is seen.
+
+    Parameters
+    ----------
+    problem : Problem
+    march : March
+    trajectory : Trajectory
+
+    Returns
+    -------
+    Cause or None
+    """
     found = _term_of(problem, march)
     if found is not None or not march.last("adaptive"):
         # fixed steps beyond a method's stability leave all bounds by themselves

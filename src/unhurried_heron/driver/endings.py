@@ -38,6 +38,10 @@ def ending_of(stop: Stop, problem: Problem, method: Method) -> Ending:
         The one that was integrated, for the interval that is left.
     method : Method
         The one that marched, for advice on others.
+
+    Returns
+    -------
+    Ending
     """
     reason = EndingReason.INTERRUPTED if stop.interrupted else _REASONS[stop.reason]
     until = None if stop.limit is None else stop.limit.until

@@ -49,7 +49,19 @@ def turned(event: Event) -> Event:
 
 
 def onwards(event: Event, seen: int, run: Run) -> Event:
-    """Return the event as it is met after a run in which it happened ``seen`` times: counts and periods go on."""
+    """Return the event as it is met after a run in which it happened ``seen`` times: counts and periods go on.
+
+    Parameters
+    ----------
+    event : Event
+    seen : int
+        How often it happened.
+    run : Run
+
+    Returns
+    -------
+    Event
+    """
     left: dict[str, Any] = {}
     if event.at_most is not None:
         left = {"at_most": event.at_most - seen} if event.at_most > seen else {"only_if": _NEVER, "at_most": None}

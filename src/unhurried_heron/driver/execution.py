@@ -21,7 +21,19 @@ from unhurried_heron.run.run import Run
 def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent: float = 0.0) -> Run:
     """Lay out a march, drive it and return its run; along a switch to which both sides lead back it slides.
 
-    ``spent``: the seconds that reading what was asked took, which count to the budget, too.
+    Parameters
+    ----------
+    request : RunRequest
+    progress : bool or None
+        Whether a progress bar is shown; None: in a terminal only.
+    on_interrupt : str
+        "raise" or "return": what Ctrl-C does.
+    spent : float, optional
+        Seconds that reading the request took, which count to the budget, too.
+
+    Returns
+    -------
+    Run
 
     Raises
     ------
@@ -65,7 +77,28 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
 
 
 def extended(request: RunRequest, progress: bool | None, on_interrupt: str, run: Run, to: float) -> Run:
-    """Return a run that goes on to a time beyond its end, or, backwards, before its start."""
+    """Return a run that goes on to a time beyond its end, or, backwards, before its start.
+
+    Parameters
+    ----------
+    request : RunRequest
+    progress : bool or None
+        Whether a progress bar is shown; None: in a terminal only.
+    on_interrupt : str
+        "raise" or "return": what Ctrl-C does.
+    run : Run
+    to : float
+        The new end, or a time before the start.
+
+    Returns
+    -------
+    Run
+
+    Raises
+    ------
+    RunError
+        Events that act cannot be followed backwards.
+    """
     trajectory: Any = run.data.trajectory
     start = float(trajectory.times[0])
     backwards = (to - trajectory.end_time) * (trajectory.end_time - start) < 0.0
@@ -87,7 +120,19 @@ def extended(request: RunRequest, progress: bool | None, on_interrupt: str, run:
 
 
 def _moved(run: Run, state: Any, interval: tuple[float, float]) -> Problem:
-    """Return the problem from another state on, and with the parameters that events left."""
+    """Return the problem from another state on, and with the parameters that events left.
+
+    Parameters
+    ----------
+    run : Run
+    state : ndarray, shape (n_states,)
+    interval : (float, float)
+        From when to when.
+
+    Returns
+    -------
+    Problem
+    """
     with quietly():
         # of closed forms that begin elsewhere
         return run.problem.with_(

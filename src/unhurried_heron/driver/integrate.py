@@ -9,20 +9,18 @@ from contextlib import suppress
 from typing import Any, Literal
 
 from unhurried_heron.deadline import OutOfTimeError, done_within
+from unhurried_heron.driver.budget import Budget, budget_of
 from unhurried_heron.driver.execution import execute
+from unhurried_heron.driver.option_values import one_of
 from unhurried_heron.driver.options import (
-    Budget,
-    Record,
-    budget_of,
     check_fits,
     check_size,
-    one_of,
-    record_times,
     refuse_control,
     refuse_no_problem,
     step_for_count,
     steps_wanted,
 )
+from unhurried_heron.driver.recorded_times import Record, record_times
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.starter import started_by
 from unhurried_heron.driver.tolerances import Tolerance, tolerances
@@ -33,8 +31,8 @@ from unhurried_heron.input.event import Event
 from unhurried_heron.input.problem_input import listed
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, in_use
-from unhurried_heron.problem.assembly import watched_events
 from unhurried_heron.problem.problem import Problem
+from unhurried_heron.problem.watched_events import watched_events
 from unhurried_heron.quiet import QUIET
 from unhurried_heron.run.run import Run
 

@@ -51,5 +51,13 @@ class DeferredInterrupt:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        """Give Ctrl-C back to whom it belonged.
+
+        Parameters
+        ----------
+        kind : type of BaseException, or None
+        error : BaseException or None
+        trace : traceback or None
+        """
         if self._before is not None:
             _set(_INTERRUPT, self._before)

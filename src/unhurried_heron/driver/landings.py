@@ -125,7 +125,22 @@ def _edges(request: RunRequest) -> dict[float, float]:
 def _values(
     request: RunRequest, switches: tuple[Switch, ...], times: Array, items: Any, group: Any
 ) -> tuple[Array, dict[str, float]]:
-    """Return what each item that is a held switch takes, NaN for others, and what these hold at first."""
+    """Return what each item that is a held switch takes, NaN for others, and what these hold at first.
+
+    Parameters
+    ----------
+    request : RunRequest
+    switches : tuple[Switch, ...]
+    times : ndarray, shape (n_times,)
+    items : ndarray of int64, shape (n_items,)
+        Events, or n_events and a switch.
+    group : ndarray of int64, shape (n_items,)
+        The landing of each.
+
+    Returns
+    -------
+    (ndarray, dict of str to float)
+    """
     problem, count = request.problem, len(request.events)
     start, end = problem.interval
     values, begun = np.full(items.size, np.nan), {}
@@ -145,7 +160,24 @@ def _values(
 
 
 def crossing_of(request: RunRequest, native: NativeSystem, *, stops: bool) -> Crossing:
-    """Allocate what is the same for all runs of a march; ``stops``: whether it stops on its way at all."""
+    """Allocate what is the same for all runs of a march.
+
+    Parameters
+    ----------
+    request : RunRequest
+    native : NativeSystem
+    stops : bool
+        Whether the march stops on its way at all.
+
+    Returns
+    -------
+    Crossing
+
+    Raises
+    ------
+    HeronError
+        The library itself is at fault.
+    """
     beyond, context = native.beyond, native.context
     if beyond is None:
         raise unforeseen("a march with crossings and without their functions")
@@ -214,7 +246,19 @@ def _longs(values: Any) -> IntArray:
 
 
 def with_landings(crossing: Crossing, landings: Landings, interval: tuple[float, float]) -> Crossing:
-    """Return the crossing of another run."""
+    """Return the crossing of another run.
+
+    Parameters
+    ----------
+    crossing : Crossing
+    landings : Landings
+    interval : (float, float)
+        From when to when.
+
+    Returns
+    -------
+    Crossing
+    """
     if landings is NOWHERE:
         inner = np.sort([np.nextafter(*interval), np.nextafter(*interval[::-1])])
         landings = landings._replace(times=np.array(interval[1:]), begins=np.zeros(1, dtype=np.int64), inner=inner)
@@ -228,7 +272,15 @@ def table_part(crossing: Crossing) -> list[int]:
 
 
 def hold_at_start(request: RunRequest, native: NativeSystem, begun: dict[str, float]) -> None:
-    """Give every switch its value at the start."""
+    """Give every switch its value at the start.
+
+    Parameters
+    ----------
+    request : RunRequest
+    native : NativeSystem
+    begun : dict of str to float
+        Values of switches that follow from the time.
+    """
     context, problem = native.context, request.problem
     widths = widths_of(request)
     for slot, value in {**begun, **widths}.items():

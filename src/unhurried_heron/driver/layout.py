@@ -2,46 +2,33 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
-from unhurried_heron.arrays import Array, IntArray, Records
 from unhurried_heron.codegen.crossing_functions import going_codes
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.codegen.system import NativeSystem
-from unhurried_heron.codegen.tracing import Tracer
-from unhurried_heron.driver.landings import BEYOND, FIRST, Landings, crossing_of, table_part, with_landings
+from unhurried_heron.driver.landings import crossing_of
+from unhurried_heron.driver.march import CHUNK_STEPS, March
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.closed_form_starter import ClosedFormStarter
 from unhurried_heron.families.column_colouring import groups_of_columns
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Member, SetupRequest
-from unhurried_heron.families.linear import Entries, LinearSolver, linear_solver
+from unhurried_heron.families.linear import Entries, linear_solver
 from unhurried_heron.families.registry import family_of
-from unhurried_heron.kernels.machine_code.loading import Kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import (
-    CROSSING,
-    OUTPUT,
-    OWN,
-    Crossing,
     Output,
     Parts,
     System,
     Watch,
-    address_table,
 )
 from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MAX_IN_STEP, RECENT, SPARE, VALUE_ROWS
-from unhurried_heron.kernels.memory.multistep_work import LINK_SIZE
 from unhurried_heron.methods.method import Method
 from unhurried_heron.model.narrow import MAX_PARTS
 
-# steps to a chunk: enough to make a call cheap, few enough to stay in the processor's cache
-CHUNK_STEPS = 1024
 # Bytes of step polynomials that fit into the buffer before the march returns.
 CHUNK_BYTES = 4_194_304
 # Events that fit into the buffer at least.
@@ -52,150 +39,6 @@ _MAX_COUNT = 2**62
 _MANY_IN_STEP = 256
 # as long as events and states together keep no more numbers than this.
 _EVENT_NUMBERS = 20_000
-# Attempts before the first look, where an earlier run has shown that they are quick.
-_SHORT = 64
-
-
-@dataclass
-class March:
-    """A march ready to run; all arrays are owned here.
-
-    ``own`` is the bundle of its family, ``implicit`` whether an attempt solves linear systems, ``size`` how many bytes
-    its bundles take, ``pace`` how many attempts are made before the driver looks (the first tells how long one takes),
-    ``key`` what it was laid out for. ``find_other``: lays out the
-    second of two methods, ``linear_kind`` tells the linear algebra of it, ``pair`` the two where they are not the usual
-    ones.
-    """
-
-    kernel: Kernel
-    control: Records
-    system: System
-    parts: Parts
-    watch: Watch
-    output: Output
-    crossing: Crossing
-    own: Any
-    implicit: bool
-    native: NativeSystem
-    keep: tuple[Any, ...] = ()
-    linear: LinearSolver | None = None
-    members: tuple[Member, ...] = ()
-    links: Any = None
-    find_other: Callable[[], Member | None] | None = None
-    linear_kind: str = ""
-    table: IntArray = field(init=False)
-    size: int = field(init=False)
-    pace: int = 1
-    key: tuple[Any, ...] = ()
-    tracer: Tracer | None = None
-    pair: tuple[Method, ...] = ()
-    _records: list[tuple[Any, Any]] = field(init=False)
-
-    def __post_init__(self) -> None:
-        bundles = (self.system, self.watch, self.output, self.crossing, self.own)
-        arrays = [each for bundle in bundles for each in bundle if isinstance(each, np.ndarray)]
-        self.size = sum(array.nbytes for array in arrays)
-        # a family's records as they were laid out
-        owns = [self.own, *(member.work.bundle for member in self.members)]
-        records = [each for own in owns for each in own if isinstance(each, np.ndarray) and each.dtype.names]
-        self._records = [(record.view(np.uint8), record.copy().view(np.uint8)) for record in records]
-        self.table = self._table_of(self.system, self.parts, self.own)
-        self._tables: dict[int, Any] = {}
-        for index, member in enumerate(self.members):
-            self.link(index, member)
-
-    def link(self, index: int, member: Member) -> None:
-        """Let a member march by a table of its own, and tell its family where that is."""
-        if id(member) not in self._tables:
-            system = self.system._replace(rates_at_state=member.work.rates_at_state, **member.fields)
-            parts = self.parts._replace(family=member.kernel.address)
-            self._tables[id(member)] = self._table_of(system, parts, member.work.bundle)
-        table = self._tables[id(member)]
-        first = LINK_SIZE * index
-        self.links[first : first + LINK_SIZE] = member.kernel.address, address(table), member.work.degree
-
-    def change(self) -> None:
-        """Put the other of two methods in place of the one that marches; leave it where there is none."""
-        if self.find_other is not None:
-            other = self.find_other()
-            self.find_other = None
-            if other is None:
-                self.own.choice["allowed"] = 0
-                return
-            records = [each for each in other.work.bundle if isinstance(each, np.ndarray) and each.dtype.names]
-            self._records += [(record.view(np.uint8), record.copy().view(np.uint8)) for record in records]
-            self.members = (*self.members, other)
-        load_kernels("stiffness_switching.changed")[0](self.table)
-        self.link(0, self.members[int(self.own.choice["stiff"][0])])
-        self.control["started"] = -1
-
-    def _table_of(self, system: System, parts: Parts, own: Any) -> Any:
-        return address_table(self.control, *system, *parts, *self.watch, *self.output, *self.crossing, *own)
-
-    def renew(self) -> None:
-        """Forget what a run before this one did, and of its pace all but that short runs need no second look."""
-        self.pace = min(self.pace, _SHORT)
-        self.control.view(np.uint8).fill(0)
-        self.control["table"] = address(self.table)
-        self.watch.counts[:] = 0
-        self.watch.band[:] = self.watch.side[:] = 0.0
-        for record, fresh in self._records:
-            record[:] = fresh
-        if len(self.members) > 1 and self.links.size == LINK_SIZE:
-            self.link(0, self.members[0])
-
-    def last(self, name: str) -> Any:
-        """Return what the march left in a field of its control record, a plain number."""
-        return self.control[name].item()
-
-    def state_of_march(self) -> tuple[int, ...]:
-        """Return what a trace keeps of a call, in the order of `run.trace`."""
-        row = self.control[0]
-        return tuple(int(row[name]) for name in ("purpose", "accepted", "refused", "stage", "member"))
-
-    def record(self, times: Array, onward: float) -> None:
-        """Record the state at these times, in memory of their own; ``onward``: the infinity it goes towards."""
-        self.output.wanted[:-1], self.output.wanted[-1] = times, onward
-        if times.size:
-            self.output = self.output._replace(recorded=np.empty((times.size, self.system.n)))
-            self.table[OUTPUT + Output._fields.index("recorded")] = address(self.output.recorded)
-            if times[0] == self.control["time"][0]:
-                self.output.recorded[0] = self.system.state
-                self.control["next_wanted"] = 1
-
-    def land(self, landings: Landings, interval: tuple[float, float]) -> None:
-        """Take the known times of another run, where the march stops on its way."""
-        self.control["end"] = interval[1]
-        if self.parts.cross:
-            self.crossing = with_landings(self.crossing, landings, interval)
-            self.table[CROSSING + FIRST : CROSSING + BEYOND] = table_part(self.crossing)
-            self.table[OWN - 1] = address(self.crossing.inner)
-            self.control["end"] = self.crossing.times[0]
-
-    def release(self) -> None:
-        """Let go of what was recorded; `record` gives the next run memory of its own."""
-        self.output = self.output._replace(recorded=np.empty((0, self.system.n)))
-
-    def chunk(self) -> int:
-        """March on until the kernel returns; its reason.
-
-        Raises
-        ------
-        BaseException
-            The linear algebra went wrong.
-        """
-        reason = self.kernel(self.table)
-        error = self.linear and self.linear.pending()
-        if error:
-            raise error
-        return reason
-
-    def renew_output(self) -> None:
-        """Take new buffers for the steps, because the present ones are being kept."""
-        new = [np.empty_like(kept) for kept in (self.output.starts, self.output.steps, self.output.coefficients)]
-        self.output = self.output._replace(starts=new[0], steps=new[1], coefficients=new[2])
-        index = OUTPUT + Output._fields.index("starts")
-        self.table[index : index + 3] = [address(array) for array in new]
 
 
 def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind: str, *, stops: bool) -> March:
@@ -203,6 +46,7 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
 
     Parameters
     ----------
+    request : RunRequest
     native : NativeSystem
         The problem, made callable.
     scales : ErrorScale
@@ -211,6 +55,10 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
         The kind of linear algebra, for an implicit method.
     stops : bool
         Whether it stops on its way, at known times, switches or events that act.
+
+    Returns
+    -------
+    March
     """
     state, family = request.problem.start, family_of(request.method)
     n, control = state.size, np.zeros(1, dtype=CONTROL)
@@ -247,7 +95,18 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
 
 
 def member_of(method: Any, request: RunRequest, demand: SetupRequest) -> Member:
-    """Lay out what another family asks: a method, or what lays itself out."""
+    """Lay out what another family asks: a method, or what lays itself out.
+
+    Parameters
+    ----------
+    method : Method or ClosedFormStarter
+    request : RunRequest
+    demand : SetupRequest
+
+    Returns
+    -------
+    Member
+    """
     if isinstance(method, ClosedFormStarter):
         return method.member(demand.n, *load_kernels("closed_form_starter.family"))
     family = family_of(method)
@@ -260,7 +119,19 @@ def member_of(method: Any, request: RunRequest, demand: SetupRequest) -> Member:
 def stiff_member(request: RunRequest, march: March, method: Method, native: NativeSystem, kind: str) -> Member:
     """Lay out an implicit method beside a march that has had none.
 
-    ``native`` is the march's system with the Jacobian that it needs.
+    Parameters
+    ----------
+    request : RunRequest
+    march : March
+    method : Method
+    native : NativeSystem
+        The march's system with the Jacobian that it needs.
+    kind : str
+        Of linear algebra: "dense", "banded" or "sparse".
+
+    Returns
+    -------
+    Member
     """
     n, entries = march.system.n, native.entries and Entries(*native.entries)
     solver = linear_solver(n, march.control, kind, entries, fixed=False)
@@ -290,7 +161,22 @@ def _guards(native: NativeSystem, n: int) -> tuple[Any, ...]:
 
 
 def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool) -> tuple[Any, ...]:
-    """Return the groups of columns for differences, as `System` has them."""
+    """Return the groups of columns for differences, as `System` has them.
+
+    Parameters
+    ----------
+    n : int
+        Number of states.
+    entries : Entries or None
+        Where the Jacobian can be nonzero; None where that is not known.
+    native : NativeSystem
+    full : bool
+        Whether the Jacobian is a full matrix.
+
+    Returns
+    -------
+    tuple[Any, ...]
+    """
     if entries is None or native.jacobian is not None:
         nothing = np.empty(0, dtype=np.int64)
         return 0, 0, nothing, nothing, nothing, nothing, np.empty(0)
@@ -301,6 +187,24 @@ def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool
 
 
 def _watch(native: NativeSystem, request: RunRequest, n: int) -> Watch:
+    """Allocate what the search for events works on.
+
+    Parameters
+    ----------
+    native : NativeSystem
+    request : RunRequest
+    n : int
+        Number of states.
+
+    Returns
+    -------
+    Watch
+
+    Raises
+    ------
+    HeronError
+        The library itself is at fault.
+    """
     events = request.events
     going, stop = going_codes(events, native.located)
     m, beyond = len(going), native.beyond
@@ -352,6 +256,20 @@ def _watch(native: NativeSystem, request: RunRequest, n: int) -> Watch:
 
 
 def _output(request: RunRequest, n: int, degree: int) -> Output:
+    """Allocate what a chunk of the march leaves.
+
+    Parameters
+    ----------
+    request : RunRequest
+    n : int
+        Number of states.
+    degree : int
+        Degree of the step polynomial.
+
+    Returns
+    -------
+    Output
+    """
     room, times = int(min(CHUNK_STEPS, max(1, CHUNK_BYTES // (8 * (degree + 1) * n)))), request.times
     rows = 2 * room if request.ledger else 0
     # only the present step's where the state is recorded at given times

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from unhurried_heron.driver.layout import March
+from unhurried_heron.driver.march import March
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.families.error_scale import ErrorScale
 
@@ -19,7 +19,19 @@ _MAX_WAITING = 8
 
 
 def key_of(request: RunRequest, scales: ErrorScale, kind: str) -> tuple[Any, ...]:
-    """Return what a march must have been laid out for to serve a run."""
+    """Return what a march must have been laid out for to serve a run.
+
+    Parameters
+    ----------
+    request : RunRequest
+    scales : ErrorScale
+    kind : str
+        Of linear algebra: "dense", "banded" or "sparse".
+
+    Returns
+    -------
+    tuple[Any, ...]
+    """
     problem, times = request.problem, request.times
     if 8 * problem.model.layout.size > _MAX_BYTES:
         # no march of this size waits

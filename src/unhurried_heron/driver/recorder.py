@@ -29,14 +29,46 @@ class StepRecorder:
     def trajectory(
         self, end_time: float, end_state: Array, jumps: Jumps = NO_JUMPS, nonnegative: Any = None
     ) -> StepTrajectory:
-        """Return the steps, still in their pieces."""
+        """Return the steps, still in their pieces.
+
+        Parameters
+        ----------
+        end_time : float
+            Where the run ended.
+        end_state : ndarray, shape (n_states,)
+            Where the run ended.
+        jumps : Jumps, optional
+        nonnegative : ndarray of int64, or None, optional
+            States that are never negative.
+
+        Returns
+        -------
+        StepTrajectory
+        """
         return StepTrajectory(tuple(self._chunks), end_time, end_state, jumps, nonnegative)
 
 
 def recorded(
     times: Array, states: Array, count: int, end_time: float, end_state: Array, jumps: Jumps
 ) -> RecordedTrajectory:
-    """Return the first ``count`` of the times asked for, and where the run ended if it came to some only."""
+    """Return the first of the times asked for, and where the run ended if it came to some only.
+
+    Parameters
+    ----------
+    times : ndarray, shape (n_times,)
+    states : ndarray, shape (n_times, n_states)
+    count : int
+        How many of them were reached.
+    end_time : float
+        Where the run ended.
+    end_state : ndarray, shape (n_states,)
+        Where the run ended.
+    jumps : Jumps
+
+    Returns
+    -------
+    RecordedTrajectory
+    """
     reached, found = times[:count], states[:count]
     if count < times.size and not (count and reached[-1] == end_time):
         reached, found = np.append(reached, end_time), np.vstack([found, end_state])

@@ -10,7 +10,8 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
-from unhurried_heron.driver.options import Budget, Record
+from unhurried_heron.driver.budget import Budget
+from unhurried_heron.driver.recorded_times import Record
 from unhurried_heron.input.event import Event
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem

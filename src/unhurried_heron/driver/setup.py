@@ -22,10 +22,12 @@ from unhurried_heron.deadline import check_deadline
 from unhurried_heron.driver.decays import only_decays
 from unhurried_heron.driver.drive import Driver
 from unhurried_heron.driver.landings import NOWHERE, Landings, hold_at_start, landings_of
-from unhurried_heron.driver.layout import March, lay_out, member_of, stiff_member
+from unhurried_heron.driver.layout import lay_out, member_of, stiff_member
 from unhurried_heron.driver.layout_pool import key_of, take
+from unhurried_heron.driver.march import March
 from unhurried_heron.driver.run_request import RunRequest
-from unhurried_heron.driver.sliding import MAX_UNANSWERED, SOON
+from unhurried_heron.driver.slide_detection import SOON
+from unhurried_heron.driver.sliding import MAX_UNANSWERED
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Member, SetupRequest
@@ -73,7 +75,16 @@ def set_up(request: RunRequest, kind: str) -> Driver:
 
 
 def _leave(march: March, event: int, before: Array) -> None:
-    """Let a function that stood at zero where another run ended, and was left there, not be found again at once."""
+    """Let a function that stood at zero where another run ended, and was left there, not be found again at once.
+
+    Parameters
+    ----------
+    march : March
+    event : int
+        Its index.
+    before : ndarray, shape (n_states,)
+        The state before it happened.
+    """
     states = np.array([before, march.system.state])
     found = evaluate_rows(march.native.events[event], np.full(2, march.last("time")), states)
     if len(found) == 2 and abs(found[1, 0]) <= 2.0 * abs(found[0, 0]):
@@ -105,13 +116,34 @@ def _second(request: RunRequest, march: March) -> Member | None:
 
 
 def jacobian_for(request: RunRequest, native: NativeSystem, kind: str, *, time_derivative: bool) -> NativeSystem:
-    """Return a system with the Jacobian that an implicit method needs, for a kind of linear algebra."""
+    """Return a system with the Jacobian that an implicit method needs, for a kind of linear algebra.
+
+    Parameters
+    ----------
+    request : RunRequest
+    native : NativeSystem
+    kind : str
+        Of linear algebra: "dense", "banded" or "sparse".
+    time_derivative : bool
+        Whether the time derivative of the rates is wanted, too.
+
+    Returns
+    -------
+    NativeSystem
+    """
     full = kind == "dense" and not differenced_in_groups(request.problem)
     return with_jacobian(native, request.problem, time_derivative=time_derivative, held=request.held, full=full)
 
 
 def _reset_for_run(march: March, request: RunRequest, landings: Landings) -> None:
-    """Write what differs from run to run; the march may have been used before."""
+    """Write what differs from run to run; the march may have been used before.
+
+    Parameters
+    ----------
+    march : March
+    request : RunRequest
+    landings : Landings
+    """
     control, (start, end) = march.control, request.problem.interval
     march.renew()
     march.system.state[:] = request.problem.assembled.initial.array

@@ -7,18 +7,26 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.arrays import Array, BoolArray
-from unhurried_heron.driver.complementarity import SLIDES, TRUE, sides_that_hold
+from unhurried_heron.arrays import BoolArray
+from unhurried_heron.driver.budget import Budget
+from unhurried_heron.driver.complementarity import SLIDES, TRUE
 from unhurried_heron.driver.concatenation import joined
 from unhurried_heron.driver.endings import ending_of
 from unhurried_heron.driver.event_continuation import met_at_end, modes_left, onwards, seen_by
-from unhurried_heron.driver.layout import March
-from unhurried_heron.driver.options import Budget
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.slide import Once, Part, Slide
+from unhurried_heron.driver.slide_detection import (
+    _COMES,
+    AT_LAST,
+    NEAR,
+    _standing,
+    names_around,
+    slide_along,
+    surfaces_of,
+    whole_model,
+)
 from unhurried_heron.driver.widths import widths_of
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.formulas.layout import Values
 from unhurried_heron.input.event import Event
 from unhurried_heron.kernels.memory.control import Reason
@@ -26,120 +34,23 @@ from unhurried_heron.model.model import Model
 from unhurried_heron.model.sliding import (
     LEAVES,
     LEEWAY,
-    SlidingModel,
-    Standing,
     Surface,
-    can_slide,
     sliding_along,
-    standing_on,
 )
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch
-from unhurried_heron.problem.pointwise import surroundings
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.event_log import SwitchLog
 from unhurried_heron.run.run import Run
 from unhurried_heron.text.ending_facts import StabilityLimit, Stop
 
-# Crossings at one time after which it is asked whether they are a sliding motion.
-SOON: Final = 6
-# Crossings at one time, or changes of the motion, after which the run is given up.
-AT_LAST: Final = 60
-# Switches that a solution stands on and that are examined, and those of them that may depend on each other.
-_MAX_STANDINGS, _MAX_DEPENDENT = len(LEAVES), 12
 # How often a march that finds no motion along a resting root tries again at later crossings.
 MAX_UNANSWERED = 20
 # Changes of the motion within this share of the interval are at one time.
 _IN_PLACE: Final = 1e-10
-# Crossings within this share of the interval belong to one change of the motion.
-NEAR: Final = 1e-9
 _SLIDES: Final = ": sliding"
 # in tolerances, how far a switch that is left is put from zero
 _BESIDE = 1e-3
-# A share within this of 0 or 1 has reached its border continuously.
-_COMES = 1e-3
-
-
-def slide_at(request: RunRequest, march: March, last: list[int]) -> Slide | None:
-    """Return along what a march that crosses switches again and again slides; None where it does not.
-
-    ``last``: the numbers of the switches that were crossed at this time, in their order.
-    """
-    beyond, context, model = march.native.beyond, march.native.context, request.problem.model
-    if beyond is None or not request.held:
-        return None
-    if march.last("leads_back"):
-        # a root that rests is slid along alone: the others have moved on by the time it asks
-        last = last[-1:]
-    crossed = [beyond.switches[k].slot for k in dict.fromkeys(last[::-1]) if can_slide(beyond.switches[k])]  # type: ignore[attr-defined]  # held ones have a slot
-    standings = _standing(model, crossed)
-    around = _around(request, march.last("time"), march.system.state)
-    around |= dict(zip(context.parameters, context.values.tolist(), strict=True))
-    around |= {slot: float(context.array[index]) for slot, index in context.slots.items()}
-    found = _slide(request, standings, around, (SLIDES,) * len(standings)) if standings and crossed else None
-    return found if found is not None and isinstance(found.model, SlidingModel) else None
-
-
-def _standing(model: Model, crossed: list[str]) -> tuple[Standing, ...]:
-    """Return the switches that are slid along and those of some slots, the last ones first, as standings."""
-    surfaces = [each.switch.slot for each in _surfaces(model)]
-    whole = _whole(model)
-    known = {each.slot: each for each in whole.rates.switches if isinstance(each, HeldSwitch)}
-    found = [_standing_on(whole, known[slot]) for slot in dict.fromkeys([*surfaces, *crossed])]
-    return tuple(each for each in found if each is not None)[:_MAX_STANDINGS]
-
-
-def _standing_on(model: Model, switch: HeldSwitch) -> Standing | None:
-    found: Standing | None = model.remembered(("standing on", switch.slot), lambda: standing_on(model, switch))
-    return found
-
-
-def _surfaces(model: Model) -> tuple[Surface, ...]:
-    return model.surfaces if isinstance(model, SlidingModel) else ()
-
-
-def _whole(model: Model) -> Model:
-    return model.whole if isinstance(model, SlidingModel) and model.whole is not None else model
-
-
-def _slide(
-    request: RunRequest, standings: tuple[Standing, ...], around: dict[str, Any], first: tuple[int, ...], free: int = -1
-) -> Slide | None:
-    """Return what becomes of switches that a solution stands on, by the complementarity of their speeds and shares."""
-    whole, choice = _whole(request.problem.model), list(first)
-    sign = float(np.sign(request.problem.interval[1] - request.problem.interval[0]))
-    for indices in _that_depend(standings):
-        mine, count = [standings[k] for k in indices], len(indices)
-        if count > _MAX_DEPENDENT:
-            return None
-        sides = np.meshgrid(*[[0.0, 1.0]] * count, indexing="ij")
-        corners = around | {each.switch.slot: side for each, side in zip(mine, sides, strict=True)}
-        speeds = np.stack([sign * np.broadcast_to(evaluate(each.speed, corners), (2,) * count) for each in mine], -1)
-        own = indices.index(free) if free in indices else -1
-        found = sides_that_hold(speeds, tuple(first[k] for k in indices), own) if np.isfinite(speeds).all() else None
-        if found is None:
-            return None
-        for k, side in zip(indices, found, strict=True):
-            choice[k] = side
-    along = [each.switch for each, side in zip(standings, choice, strict=True) if side == SLIDES]
-    slots = tuple(each.slot for each in along)
-    model = whole.remembered(("sliding", slots), lambda: sliding_along(whole, along)) if along else whole
-    return None if model is None else Slide(standings, tuple(choice), model)
-
-
-def _that_depend(standings: tuple[Standing, ...]) -> list[list[int]]:
-    """Return the indices of switches in groups, of which none depends on the sides of another."""
-    groups: list[tuple[set[str], list[int]]] = []
-    for k, each in enumerate(standings):
-        slots = {each.switch.slot, *names_in(each.speed)} & {other.switch.slot for other in standings}
-        met = [group for group in groups if group[0] & slots]
-        groups = [group for group in groups if group not in met]
-        groups.append((slots.union(*(group[0] for group in met)), sorted([k, *(k for group in met for k in group[1])])))
-    return [indices for _, indices in groups]
-
-
-def _around(request: RunRequest, time: float, state: Array) -> dict[str, Any]:
-    return surroundings(request.problem, time, state) | widths_of(request)
 
 
 def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) -> tuple[Run, StabilityLimit | None]:
@@ -154,12 +65,16 @@ def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) 
         The motion along them with which it goes on.
     once : callable
         What makes the run of a single march from a request.
+
+    Returns
+    -------
+    tuple[Run, StabilityLimit | None]
     """
     whole, end, events = _entered(request, first.run, slide), request.problem.interval[1], request.events
     limit, roots = first.limit, first.roots | _sides_of(slide)
     model, changes = slide.model, [whole.data.trajectory.end_time]
     while whole.data.trajectory.end_time != end:
-        surfaces = _surfaces(model)
+        surfaces = surfaces_of(model)
         gone = _gone(request, whole, model, roots)
         if gone is not None and len(changes) <= AT_LAST:
             slide = _leaves(request, whole, model, gone, roots)
@@ -215,21 +130,48 @@ def _gone(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) 
     """Return a switch whose share is outside 0 to 1 where a motion along it begins; None where it can begin.
 
     Other switches that were crossed at the same time may have changed it since the motion was found.
+
+    Parameters
+    ----------
+    request : RunRequest
+    run : Run
+    model : Model
+    roots : dict of str to float
+        As `RunRequest.roots`.
+
+    Returns
+    -------
+    int or None
     """
-    around = _around(request, run.data.trajectory.end_time, run.data.trajectory.end_state) | modes_left(run)
-    around |= _live(_whole(model), around) | roots
-    for index, surface in enumerate(_surfaces(model)):
+    around = names_around(request, run.data.trajectory.end_time, run.data.trajectory.end_state) | modes_left(run)
+    around |= _live(whole_model(model), around) | roots
+    for index, surface in enumerate(surfaces_of(model)):
         if not -LEEWAY <= float(evaluate(surface.share, around)) <= 1.0 + LEEWAY:
             return index
     return None
 
 
 def _leaves(request: RunRequest, run: Run, model: Model, index: int, roots: dict[str, float]) -> Slide:
-    """Return what becomes of the switches at the end of a run that leaves one of those it slides along."""
+    """Return what becomes of the switches at the end of a run that leaves one of those it slides along.
+
+    Parameters
+    ----------
+    request : RunRequest
+    run : Run
+    model : Model
+    index : int
+        The switch that is left.
+    roots : dict of str to float
+        As `RunRequest.roots`.
+
+    Returns
+    -------
+    Slide
+    """
     found, time = run.data.switch_log, run.data.trajectory.end_time
-    known = {each.text: each for each in _whole(model).rates.switches if isinstance(each, HeldSwitch)}
-    around = _around(request, time, run.data.trajectory.end_state) | modes_left(run)
-    around |= _live(_whole(model), around) | roots
+    known = {each.text: each for each in whole_model(model).rates.switches if isinstance(each, HeldSwitch)}
+    around = names_around(request, time, run.data.trajectory.end_state) | modes_left(run)
+    around |= _live(whole_model(model), around) | roots
     crossed: list[str] = []
     for row in np.flatnonzero(np.abs(found.times - time) <= _near(run)):
         switch = known.get(found.texts[found.which[row]])
@@ -237,18 +179,18 @@ def _leaves(request: RunRequest, run: Run, model: Model, index: int, roots: dict
             crossed.insert(0, switch.slot)
             around[switch.slot] = switch.as_written(float(found.values[row]))
     standings = _standing(model, crossed)
-    surfaces = _surfaces(model)
+    surfaces = surfaces_of(model)
     gone = surfaces[index]
     share = float(evaluate(gone.share, around))
     free = next(k for k, each in enumerate(standings) if each.switch.slot == gone.switch.slot)
     first = [SLIDES if k < len(surfaces) else int(around[each.switch.slot]) for k, each in enumerate(standings)]
     first[free] = int(share > 0.5)
     comes = min(abs(share), abs(share - 1.0)) <= _COMES
-    slide = _slide(request, standings, around, tuple(first), free if comes else -1)
+    slide = slide_along(request, standings, around, tuple(first), free if comes else -1)
     if slide is not None:
         return slide
     along = [each.switch for each, side in zip(standings, first, strict=True) if side == SLIDES]
-    return Slide(standings, tuple(first), sliding_along(_whole(model), along) or _whole(model))
+    return Slide(standings, tuple(first), sliding_along(whole_model(model), along) or whole_model(model))
 
 
 def _live(model: Model, around: dict[str, Any]) -> dict[str, float]:
@@ -269,7 +211,19 @@ def _of_texts(found: SwitchLog, texts: set[str]) -> BoolArray:
 def _entered(request: RunRequest, run: Run, slide: Slide, before: tuple[Surface, ...] = ()) -> Run:
     """Return a run with its end where a solution begins to slide along some switches and leaves others.
 
-    Crossings back and forth there count as one. ``before``: what it slid along.
+    Crossings back and forth there count as one.
+
+    Parameters
+    ----------
+    request : RunRequest
+    run : Run
+    slide : Slide
+    before : tuple of Surface, optional
+        What it slid along.
+
+    Returns
+    -------
+    Run
     """
     found, time = run.data.switch_log, run.data.trajectory.end_time
     close = np.abs(found.times - time) <= _near(run)
@@ -312,7 +266,19 @@ def _nothing_twice(whole: Run, part: Run) -> Run:
 
 
 def _ends(event: Event, whole: Run, index: int) -> bool:
-    """Whether the user wants a run to end by an event."""
+    """Whether the user wants a run to end by an event.
+
+    Parameters
+    ----------
+    event : Event
+    whole : Run
+    index : int
+        Of the event.
+
+    Returns
+    -------
+    bool
+    """
     return event.stop or event.stop_after == seen_by(whole)[index]
 
 
@@ -326,7 +292,19 @@ def _left(budget: Budget, part: Run) -> Budget:
 
 
 def _from(request: RunRequest, run: Run, model: Model, events: tuple[Any, ...]) -> RunRequest:
-    """Ask for what goes on where a run ended."""
+    """Ask for what goes on where a run ended.
+
+    Parameters
+    ----------
+    request : RunRequest
+    run : Run
+    model : Model
+    events : tuple of Event
+
+    Returns
+    -------
+    RunRequest
+    """
     problem, trajectory = request.problem, run.data.trajectory
     counts = [*seen_by(run), *[0] * len(events)]
     met = tuple(onwards(event, counts[k], run) for k, event in enumerate(events))
@@ -350,12 +328,22 @@ def _put_back(request: RunRequest, run: Run, slide: Slide) -> Run:
     """Return the run with its end on what is slid along, and beside what is left.
 
     The steps' errors have moved it by about a tolerance.
+
+    Parameters
+    ----------
+    request : RunRequest
+    run : Run
+    slide : Slide
+
+    Returns
+    -------
+    Run
     """
     trajectory = run.data.trajectory
     state = trajectory.end_state.copy()
     for standing, side in (*slide, *slide):
-        around = _around(request, trajectory.end_time, state) | modes_left(run)
-        around |= _live(_whole(request.problem.model), around)
+        around = names_around(request, trajectory.end_time, state) | modes_left(run)
+        around |= _live(whole_model(request.problem.model), around)
         gap = float(evaluate(standing.gap, around))
         partials = np.zeros(state.size)
         for index, node in standing.partials:
@@ -369,7 +357,19 @@ def _put_back(request: RunRequest, run: Run, slide: Slide) -> Run:
 
 
 def _of_sliding(run: Run, surfaces: tuple[Surface, ...], count: int) -> Run:
-    """Return the part of a run along switches: every step is marked, and leaving a switch is no event."""
+    """Return the part of a run along switches: every step is marked, and leaving a switch is no event.
+
+    Parameters
+    ----------
+    run : Run
+    surfaces : tuple[Surface, ...]
+    count : int
+        Number of the user's events.
+
+    Returns
+    -------
+    Run
+    """
     found, crossed, text = run.data.event_log, run.data.switch_log, ", ".join(each.switch.text for each in surfaces)
     rows = 0 if run.data.ledger is None else len(run.data.ledger)
     sliding = replace(crossed, slid=((0, rows, text + _SLIDES),))
@@ -377,4 +377,16 @@ def _of_sliding(run: Run, surfaces: tuple[Surface, ...], count: int) -> Run:
 
 
 def _appended(request: RunRequest, whole: Run, part: Run) -> Run:
+    """Return a run with a further part, as one of the whole problem.
+
+    Parameters
+    ----------
+    request : RunRequest
+    whole : Run
+    part : Run
+
+    Returns
+    -------
+    Run
+    """
     return joined(whole, request.problem, (whole, part), part.ending)

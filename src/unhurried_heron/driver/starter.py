@@ -15,6 +15,17 @@ from unhurried_heron.problem.problem import Problem
 def started_by(problem: Problem, method: Method, starter: Any) -> Any:
     """Return the one-step method, or closed forms, that start a method; None for a method that starts by itself.
 
+    Parameters
+    ----------
+    problem : Problem
+    method : Method
+    starter : str, Method or None
+        What was asked for.
+
+    Returns
+    -------
+    Method, ClosedFormStarter or None
+
     Raises
     ------
     OptionError, MethodError

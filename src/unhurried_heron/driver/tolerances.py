@@ -27,6 +27,16 @@ Tolerance = float | str | Mapping[str, float | str] | None
 def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Array, Array]:
     """Return relative and absolute tolerance of each state, shape (n_states,) each.
 
+    Parameters
+    ----------
+    problem : Problem
+    rtol : float, mapping of str to float, or None
+    atol : float, mapping of str to float, or None
+
+    Returns
+    -------
+    tuple[ndarray, ndarray]
+
     Raises
     ------
     OptionError
@@ -71,7 +81,21 @@ def _stretch(problem: Problem, state: str) -> slice | None:
 
 
 def _in_units(problem: Problem, state: Any, value: str) -> Any:
-    """Return an absolute tolerance that is said with a unit as a number in that of its state, or of all states."""
+    """Return an absolute tolerance that is said with a unit as a number in that of its state, or of all states.
+
+    Parameters
+    ----------
+    problem : Problem
+    state : str or None
+        Its name; None for all states.
+    value : str
+        The tolerance.
+
+    Returns
+    -------
+    float or str
+        The text, where it cannot be read.
+    """
     from unhurried_heron.units.quantities import in_unit_of
 
     units = problem.units
@@ -92,6 +116,24 @@ def _places(problem: Problem, given: Mapping[str, Any]) -> Any:
 
 
 def _for_states(problem: Problem, given: Any, name: str, default: float) -> Array:
+    """Return a tolerance for each state.
+
+    Parameters
+    ----------
+    problem : Problem
+    given : float or mapping of str to float
+    name : str
+        Of the option.
+    default : float
+
+    Returns
+    -------
+    ndarray
+
+    Raises
+    ------
+    OptionError
+    """
     layout = problem.model.layout
     values = np.full(layout.size, default)
     for state, value in given.items() if isinstance(given, Mapping) else [(None, given)]:

@@ -55,6 +55,14 @@ class Watchdog:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        """Stop the thread.
+
+        Parameters
+        ----------
+        kind : type of BaseException, or None
+        error : BaseException or None
+        trace : traceback or None
+        """
         if self._on_main:
             signal.set_wakeup_fd(self._before, warn_on_full_buffer=False)
         os.write(self._end_write, b"x")

@@ -35,7 +35,20 @@ def widths_of(request: RunRequest) -> dict[str, float]:
 
 
 def _reach(argument: Node, request: RunRequest, around: dict[str, Any]) -> float:
-    """Return how far the absolute tolerances of the states in a formula move it."""
+    """Return how far the absolute tolerances of the states in a formula move it.
+
+    Parameters
+    ----------
+    argument : Node
+        The formula.
+    request : RunRequest
+    around : dict of str to float or ndarray
+        The value of every name that formulas use.
+
+    Returns
+    -------
+    float
+    """
     here, reach = float(evaluate(argument, around)), 0.0
     for index, name in sorted(request.problem.model.layout.states_in(argument).items()):
         state = around[STATE].copy()

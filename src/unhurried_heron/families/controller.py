@@ -70,7 +70,17 @@ class Controller:
             )
 
     def record(self, order: int) -> Records:
-        """Return it for an error estimate of an order, as kernels read it (`kernels.march.controller`)."""
+        """Return it for an error estimate of an order, as kernels read it (`kernels.march.controller`).
+
+        Parameters
+        ----------
+        order : int
+            Of the error estimate.
+
+        Returns
+        -------
+        structured ndarray, shape (1,)
+        """
         power = order + 1.0
         record = np.zeros(1, dtype=CONTROLLER)
         record["aim"] = power * np.log(self.safety)

@@ -29,6 +29,23 @@ _ROUNDING: Final = 8 * float(np.finfo(float).eps)
 
 
 def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+    """Return the scale of the error for the user's tolerances.
+
+    Parameters
+    ----------
+    method : RungeKutta
+    relative : ndarray, shape (n_states,)
+        The user's relative tolerances.
+    absolute : ndarray, shape (n_states,)
+        The user's absolute tolerances.
+    state : ndarray, shape (n_states,)
+    fixed : bool
+        Whether steps are fixed.
+
+    Returns
+    -------
+    ErrorScale
+    """
     if fixed:
         return for_fixed_steps(state)
     scale = with_hidden_error(method, relative, proportional(method, relative, absolute, state, fixed))

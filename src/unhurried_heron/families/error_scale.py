@@ -54,6 +54,21 @@ def proportional(method: Method, relative: Array, absolute: Array, state: Array,
     A run of length T adds up the errors of T/h steps. With local extrapolation each step is better than its estimate by
     one power of h, which makes up for their number. Otherwise the error of the solution is the power q / (q + 1) of the
     error of a step, where q is the order of the estimate; a step is therefore held to rtol^((q + 1) / q).
+
+    Parameters
+    ----------
+    method : Method
+    relative : ndarray, shape (n_states,)
+        The user's relative tolerances.
+    absolute : ndarray, shape (n_states,)
+        The user's absolute tolerances.
+    state : ndarray, shape (n_states,)
+    fixed : bool
+        Whether steps are fixed.
+
+    Returns
+    -------
+    ErrorScale
     """
     q = method.estimate_order
     if fixed or method.order > q:
@@ -73,8 +88,18 @@ def with_hidden_error(method: Any, relative: Array, scale: ErrorScale) -> ErrorS
     """Return a tolerance for steps of a method of low order, whose errors are larger than their estimate tells.
 
     The errors of many steps add up. For methods of higher order the measured error between the steps bounds them, too;
-    where an estimate is blind to linear problems, that measurement is the only one that shows their error. ``relative``
-    is the user's tolerance, shape (n_states,).
+    where an estimate is blind to linear problems, that measurement is the only one that shows their error.
+
+    Parameters
+    ----------
+    method : Method
+    relative : ndarray, shape (n_states,)
+        The user's relative tolerances.
+    scale : ErrorScale
+
+    Returns
+    -------
+    ErrorScale
     """
     low = method.order <= _LOW_ORDER
     part = hidden_part(method)

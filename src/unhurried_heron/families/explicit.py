@@ -35,6 +35,23 @@ _GROWTH: Final = 4.0
 
 
 def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+    """Return the scale of the error for the user's tolerances.
+
+    Parameters
+    ----------
+    method : RungeKutta
+    relative : ndarray, shape (n_states,)
+        The user's relative tolerances.
+    absolute : ndarray, shape (n_states,)
+        The user's absolute tolerances.
+    state : ndarray, shape (n_states,)
+    fixed : bool
+        Whether steps are fixed.
+
+    Returns
+    -------
+    ErrorScale
+    """
     scale = proportional(method, relative, absolute, state, fixed)
     if fixed:
         return scale
@@ -63,6 +80,20 @@ def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
 
 def _tableau_code(method: RungeKutta, n: int, *, strides: bool) -> tuple[list[int], Any]:
     # what compiles is loaded when something runs
+    """Return the addresses of the compiled steps of a method, and what keeps them alive.
+
+    Parameters
+    ----------
+    method : RungeKutta
+    n : int
+        Number of states.
+    strides : bool
+        Whether batches of steps are compiled, too.
+
+    Returns
+    -------
+    (list of int, object)
+    """
     from unhurried_heron.codegen.vector_ir import MAX_WRITTEN_OUT
 
     return _compiled(method, n if n <= MAX_WRITTEN_OUT else None, strides)
@@ -70,6 +101,20 @@ def _tableau_code(method: RungeKutta, n: int, *, strides: bool) -> tuple[list[in
 
 @functools.lru_cache(maxsize=64)
 def _compiled(method: RungeKutta, size: int | None, strides: bool) -> tuple[list[int], Any]:
+    """Compile the steps of a method, once for each number of states.
+
+    Parameters
+    ----------
+    method : RungeKutta
+    size : int or None
+        Number of states where the code is for these alone.
+    strides : bool
+        Whether batches of steps are compiled, too.
+
+    Returns
+    -------
+    (list of int, object)
+    """
     from unhurried_heron.codegen.runge_kutta_ir import Arithmetic, compile_tableau
 
     width = len(method.interpolant[0]) - len(method.further_stages)

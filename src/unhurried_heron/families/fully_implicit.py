@@ -45,6 +45,21 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
     The estimate of a fully implicit method goes with a lower power of the step, h^(q+1), than the error of its
     polynomial, h^(p+1), and that of the solution, h^r, do. Where both are at most ``rtol``, the estimate is of the size
     rtol^((q+1)/min(p+1, r)).
+
+    Parameters
+    ----------
+    method : RungeKutta
+    relative : ndarray, shape (n_states,)
+        The user's relative tolerances.
+    absolute : ndarray, shape (n_states,)
+        The user's absolute tolerances.
+    state : ndarray, shape (n_states,)
+    fixed : bool
+        Whether steps are fixed.
+
+    Returns
+    -------
+    ErrorScale
     """
     if fixed:
         return for_fixed_steps(state)

@@ -39,7 +39,25 @@ _LAST_SECONDS: Final = 5.0
 
 
 def order_for_band(n: int, rows: Any, columns: Any) -> tuple[Any, int, int]:
-    """Return an order of the unknowns with a narrow band, and its widths below and above the diagonal."""
+    """Return an order of the unknowns with a narrow band, and its widths below and above the diagonal.
+
+    Parameters
+    ----------
+    n : int
+        Number of states.
+    rows : ndarray of int64, shape (n_entries,)
+    columns : ndarray of int64, shape (n_entries,)
+        Columns of the entries.
+
+    Returns
+    -------
+    (ndarray of int64, int, int)
+
+    Raises
+    ------
+    HeronError
+        The library itself is at fault.
+    """
     entries = np.ones(rows.size, dtype=np.int8)
     pattern = coo_array((entries, (rows, columns)), shape=(n, n)).tocsr()
     order = np.asarray(reverse_cuthill_mckee((pattern + pattern.T).tocsr(), symmetric_mode=True), dtype=np.int64)
@@ -266,6 +284,22 @@ class LargeSolver:
         return context
 
     def _factor(self, result: Any, _: Any, address: int) -> int:
+        """Factor the matrix of a context; called by the march.
+
+        Parameters
+        ----------
+        result : ctypes pointer
+            Takes the answer.
+        _ : ctypes pointer
+            Not used.
+        address : int
+            Of the context.
+
+        Returns
+        -------
+        int
+            0: the answer stands in ``result``.
+        """
         result[0] = 0
         try:
             system, _context, shift, jacobian = self._systems[address]
@@ -275,6 +309,22 @@ class LargeSolver:
         return 0
 
     def _solve(self, result: Any, _: Any, address: int) -> int:
+        """Solve with the factors of a context; called by the march.
+
+        Parameters
+        ----------
+        result : ctypes pointer
+            Takes the answer.
+        _ : ctypes pointer
+            Not used.
+        address : int
+            Of the context.
+
+        Returns
+        -------
+        int
+            0: the answer stands in ``result``.
+        """
         result[0] = 0
         system, context, _shift, _jacobian = self._systems[address]
         real = self._at(int(context[B]))
@@ -301,7 +351,24 @@ def full_solver(n: int, control: Any) -> LargeSolver:
 
 
 def structured_solver(name: str, n: int, rows: Any, columns: Any, control: Any) -> LargeSolver:
-    """Return "banded" or "sparse" factors for these entries; ``control`` tells when to stop."""
+    """Return banded or sparse factors for a pattern.
+
+    Parameters
+    ----------
+    name : str
+        "banded" or "sparse".
+    n : int
+        Number of states.
+    rows : ndarray of int64, shape (n_entries,)
+    columns : ndarray of int64, shape (n_entries,)
+        Columns of the entries.
+    control : CONTROL
+        The control record of the march.
+
+    Returns
+    -------
+    LargeSolver
+    """
     if name == "sparse":
         return LargeSolver(n, lambda kind: _Sparse(n, rows, columns, kind, control))
     band = order_for_band(n, rows, columns)

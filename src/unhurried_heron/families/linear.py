@@ -66,6 +66,21 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed:
 
     Fixed steps may need Newton's full method on all stages, which is for full matrices, up to `MAX_DAMPED` states.
 
+    Parameters
+    ----------
+    n : int
+        Number of states.
+    entries : Entries or None
+        Where the Jacobian can be nonzero; None where that is not known.
+    wanted : str or None
+        What the user asked for.
+    fixed : bool
+        Whether steps are fixed.
+
+    Returns
+    -------
+    str
+
     Raises
     ------
     OptionError
@@ -124,9 +139,25 @@ def refuse_large(method: str, n: int) -> None:
 
 
 def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, fixed: bool) -> LinearSolver:
-    """Return linear algebra of a kind; ``control`` is the march's control record.
+    """Return linear algebra of a kind.
 
     Where fixed steps may need Newton's full method, its matrices are those of compiled loops.
+
+    Parameters
+    ----------
+    n : int
+        Number of states.
+    control : CONTROL
+        The control record of the march.
+    kind : str
+        Of linear algebra: "dense", "banded" or "sparse".
+    entries : Entries or None
+    fixed : bool
+        Whether steps are fixed.
+
+    Returns
+    -------
+    LinearSolver
     """
     dense = kind == "dense" or entries is None
     if dense and n < (MAX_DAMPED + 1 if fixed else MIN_BLOCKS):
@@ -168,6 +199,11 @@ def dense_context(n: int, control: Any, matrix: Array | None, complex_shift: boo
     matrix : ndarray, shape (n, n), or None
         What is taken from the shift; None where the kernel writes the whole matrix.
     complex_shift : bool
+
+    Returns
+    -------
+    tuple
+        The context, and the arrays that it points to.
     """
     context, shift, pivots = np.zeros(CONTEXT_SIZE, np.int64), np.zeros(2), np.zeros(n, np.int64)
     re, im = np.zeros((n, n)), np.zeros((n, n) if complex_shift else (0, 0))

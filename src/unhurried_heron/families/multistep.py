@@ -48,7 +48,18 @@ def _starter(method: Multistep, demand: SetupRequest) -> Member:
 
 
 def _shared(method: Multistep, demand: SetupRequest, member: Member) -> dict[str, Any]:
-    """Return what both kinds have."""
+    """Return what both kinds have.
+
+    Parameters
+    ----------
+    method : Multistep
+    demand : SetupRequest
+    member : Member
+
+    Returns
+    -------
+    dict of str to object
+    """
     n, k = demand.n, method.steps
     degree = len(method.interpolant)
 
@@ -94,6 +105,20 @@ def _lay_out_explicit(method: Multistep, demand: SetupRequest) -> WorkSpace:
 
 def _stride_code(method: Multistep, n: int, shared: dict[str, Any]) -> tuple[int, Any]:
     # what compiles is loaded when something runs
+    """Return the address of compiled batches of steps, and what keeps them alive.
+
+    Parameters
+    ----------
+    method : Multistep
+    n : int
+        Number of states.
+    shared : dict of str to object
+        What both kinds have.
+
+    Returns
+    -------
+    (int, object)
+    """
     from unhurried_heron.codegen.multistep_ir import Recurrence
     from unhurried_heron.codegen.vector_ir import MAX_WRITTEN_OUT
 
@@ -136,6 +161,23 @@ def _lay_out_implicit(method: Multistep, demand: SetupRequest) -> WorkSpace:
 
 
 def _fixed_scale(method: Multistep, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+    """Return the scale for fixed steps, which follow no error.
+
+    Parameters
+    ----------
+    method : Multistep
+    relative : ndarray, shape (n_states,)
+        The user's relative tolerances.
+    absolute : ndarray, shape (n_states,)
+        The user's absolute tolerances.
+    state : ndarray, shape (n_states,)
+    fixed : bool
+        Whether steps are fixed.
+
+    Returns
+    -------
+    ErrorScale
+    """
     return for_fixed_steps(state)
 
 

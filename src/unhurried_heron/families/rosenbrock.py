@@ -20,6 +20,23 @@ _CONTROLLER: Final = Controller(safety=0.8, error_exponent=1.0, cautious=True, s
 
 
 def _scale(method: Rosenbrock, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+    """Return the scale of the error for the user's tolerances.
+
+    Parameters
+    ----------
+    method : Rosenbrock
+    relative : ndarray, shape (n_states,)
+        The user's relative tolerances.
+    absolute : ndarray, shape (n_states,)
+        The user's absolute tolerances.
+    state : ndarray, shape (n_states,)
+    fixed : bool
+        Whether steps are fixed.
+
+    Returns
+    -------
+    ErrorScale
+    """
     return with_hidden_error(method, relative, proportional(method, relative, absolute, state, fixed))
 
 

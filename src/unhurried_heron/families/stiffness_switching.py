@@ -37,7 +37,23 @@ _FOLLOWED = 1.3
 
 
 def _as_given(method: StiffnessSwitching, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
-    """Return the user's tolerances: each of the two has its own scale of them."""
+    """Return the user's tolerances: each of the two has its own scale of them.
+
+    Parameters
+    ----------
+    method : StiffnessSwitching
+    relative : ndarray, shape (n_states,)
+        The user's relative tolerances.
+    absolute : ndarray, shape (n_states,)
+        The user's absolute tolerances.
+    state : ndarray, shape (n_states,)
+    fixed : bool
+        Whether steps are fixed.
+
+    Returns
+    -------
+    ErrorScale
+    """
     return ErrorScale(relative, absolute)
 
 

@@ -25,6 +25,23 @@ _ROUNDING: Final = 8 * float(np.finfo(float).eps)
 
 
 def _scale(method: VariableMultistep, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+    """Return the scale of the error for the user's tolerances.
+
+    Parameters
+    ----------
+    method : VariableMultistep
+    relative : ndarray, shape (n_states,)
+        The user's relative tolerances.
+    absolute : ndarray, shape (n_states,)
+        The user's absolute tolerances.
+    state : ndarray, shape (n_states,)
+    fixed : bool
+        Whether steps are fixed.
+
+    Returns
+    -------
+    ErrorScale
+    """
     scale = proportional(method, relative, absolute, state, fixed)
     tightest = float((_SHARE * scale.relative).min(where=scale.relative > 0, initial=1.0))
     return replace(

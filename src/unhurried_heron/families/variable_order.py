@@ -20,7 +20,23 @@ _WORTH: Final = (1e-3, 1e-6)
 
 
 def _as_given(method: VariableOrder, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
-    """Return the user's tolerances: each member has its own scale of them."""
+    """Return the user's tolerances: each member has its own scale of them.
+
+    Parameters
+    ----------
+    method : VariableOrder
+    relative : ndarray, shape (n_states,)
+        The user's relative tolerances.
+    absolute : ndarray, shape (n_states,)
+        The user's absolute tolerances.
+    state : ndarray, shape (n_states,)
+    fixed : bool
+        Whether steps are fixed.
+
+    Returns
+    -------
+    ErrorScale
+    """
     return ErrorScale(relative, absolute)
 
 

@@ -38,6 +38,14 @@ def draw_convergence(found: Convergence, *, axes: Any = None) -> Figure:
     ----------
     found : Convergence
     axes : Axes, optional
+
+    Returns
+    -------
+    Figure
+
+    Raises
+    ------
+    OptionError
     """
     if not isinstance(found, Convergence):
         raise OptionError("this is no study of orders", name="found", location="draw_convergence",
@@ -80,7 +88,17 @@ def _positive(values: Any) -> Any:
 
 
 def _triangle(ax: Axes, rows: Sequence[dict[str, Any]], order: float, colour: str) -> None:
-    """Draw a slope triangle below the middle of the straight part."""
+    """Draw a slope triangle below the middle of the straight part.
+
+    Parameters
+    ----------
+    ax : Axes
+    rows : sequence of dict
+        Those of the straight part.
+    order : float
+        The slope.
+    colour : str
+    """
     middle = rows[len(rows) // 2]
     right, low = middle["step"], _GAP * _RUN**order * middle["largest error"]
     left = _RUN * right
@@ -92,6 +110,16 @@ def _triangle(ax: Axes, rows: Sequence[dict[str, Any]], order: float, colour: st
 
 def draw_digits(certificate: Certificate, *, axes: Any = None) -> Figure:
     """Draw how many digits of each state are certain, at each time a bar for each, and how many were asked for.
+
+    Parameters
+    ----------
+    certificate : Certificate
+    axes : Axes or sequence of Axes, optional
+        The caller's; None for a figure of its own.
+
+    Returns
+    -------
+    Figure
 
     Raises
     ------
@@ -122,6 +150,16 @@ def draw_digits(certificate: Certificate, *, axes: Any = None) -> Figure:
 
 def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:
     """Draw the error of each run of a comparison against time, relative to each state's largest size.
+
+    Parameters
+    ----------
+    comparison : Comparison
+    axes : Axes or sequence of Axes, optional
+        The caller's; None for a figure of its own.
+
+    Returns
+    -------
+    Figure
 
     Raises
     ------
@@ -154,6 +192,12 @@ def draw_drift(runs: Run | Sequence[Run] | Comparison, quantity: str | None = No
     runs : Run, sequence of Run, or Comparison
     quantity : str, optional
         A state, derived quantity or formula; by default the first that the problem says is conserved.
+    axes : Axes or sequence of Axes, optional
+        The caller's; None for a figure of its own.
+
+    Returns
+    -------
+    Figure
 
     Raises
     ------

@@ -12,7 +12,8 @@ from unhurried_heron.errors import OptionError, excerpt, listing
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.formulas.layout import Group
-from unhurried_heron.formulas.parser import Source, read
+from unhurried_heron.formulas.parser import read
+from unhurried_heron.formulas.source import Source
 from unhurried_heron.input.values import number_array
 from unhurried_heron.run.run import Run
 
@@ -21,6 +22,18 @@ _INDICES = "ijkl"
 
 def coordinates_of(run: Run, group: Group, along: Mapping[str, Any] | None) -> list[tuple[str, Array]]:
     """Return label and coordinates of an indexed state along each of its indices: the indices, unless others are given.
+
+    Parameters
+    ----------
+    run : Run
+    group : Group
+        The indexed state.
+    along : mapping of str to str or array, or None
+        Coordinates of indexed states by name, as `coordinates_of` takes them.
+
+    Returns
+    -------
+    list[tuple[str, ndarray]]
 
     Raises
     ------
@@ -41,6 +54,27 @@ def coordinates_of(run: Run, group: Group, along: Mapping[str, Any] | None) -> l
 
 
 def _coordinate(run: Run, group: Group, coordinate: Any, which: int, index: Array) -> tuple[str, Array]:
+    """Return label and values of a coordinate that the user gave.
+
+    Parameters
+    ----------
+    run : Run
+    group : Group
+    coordinate : str or array_like
+    which : int
+        Of which index.
+    index : ndarray of int64
+        The values of that index.
+
+    Returns
+    -------
+    tuple[str, ndarray]
+
+    Raises
+    ------
+    OptionError
+        It is no coordinate of the indexed state.
+    """
     units = run.problem.units
     if isinstance(coordinate, str) and coordinate in run.problem.model.derived_layout.by_name:
         values = np.asarray(run[coordinate], dtype=np.float64)
@@ -66,6 +100,20 @@ def _coordinate(run: Run, group: Group, coordinate: Any, which: int, index: Arra
 
 
 def _misfit(group: Group, coordinate: Any, expected: str) -> OptionError:
+    """Return the error that refuses a coordinate.
+
+    Parameters
+    ----------
+    group : Group
+    coordinate : object
+        What was given.
+    expected : str
+        What was expected.
+
+    Returns
+    -------
+    OptionError
+    """
     return OptionError(f"this is no coordinate of '{group.name}'", name=group.name, location="along", expected=expected,
                        given=excerpt(coordinate))  # fmt: skip
 

@@ -64,6 +64,24 @@ def field_record(
 ) -> FieldRecord:
     """Compute a direction field.
 
+    Parameters
+    ----------
+    problem : Problem
+    names : Sequence[str]
+    window : pair of pairs of float or str
+        The ends of both axes.
+    runs : Sequence[Run]
+    arrows : int
+        Along each axis.
+    nullclines : bool
+        Whether they are computed, too.
+    at : float
+        The time of rates that depend on it.
+
+    Returns
+    -------
+    FieldRecord
+
     Raises
     ------
     OptionError
@@ -114,6 +132,24 @@ def _curve(run: Run, names: Sequence[str]) -> tuple[str, Array]:
 
 
 def _spans(problem: Problem, names: Sequence[str], window: Sequence[tuple[Any, Any]]) -> list[tuple[float, float]]:
+    """Return the window as numbers.
+
+    Parameters
+    ----------
+    problem : Problem
+    names : Sequence[str]
+    window : pair of pairs of float or str
+        The ends of both axes.
+
+    Returns
+    -------
+    list[tuple[float, float]]
+
+    Raises
+    ------
+    OptionError
+        It is no window.
+    """
     spans = []
     try:
         for name, (low, high) in zip(names, window, strict=True):
@@ -128,7 +164,22 @@ def _spans(problem: Problem, names: Sequence[str], window: Sequence[tuple[Any, A
 
 
 def _rates(problem: Problem, names: Sequence[str], x: Array, y: Array, at: float) -> tuple[Array, Array]:
-    """Return the rates along both axes on a grid, NaN where there are none; other states as they start."""
+    """Return the rates along both axes on a grid, NaN where there are none; other states as they start.
+
+    Parameters
+    ----------
+    problem : Problem
+    names : Sequence[str]
+    x : ndarray, shape (m,)
+    y : ndarray, shape (k,)
+    at : float
+        The time of rates that depend on it.
+
+    Returns
+    -------
+    (ndarray, ndarray)
+        Each of shape (k, m).
+    """
     # what compiles is loaded when something runs
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
     from unhurried_heron.codegen.system import native_system
@@ -190,6 +241,10 @@ def draw_field(
     at : float or str, optional
         The time of rates that depend on it; by default the start of the interval.
     axes : Axes, optional
+
+    Returns
+    -------
+    Figure
 
     Raises
     ------

@@ -5,14 +5,12 @@ Each draws on axes of the caller or on a figure of its own, and changes no globa
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from unhurried_heron.accuracy.comparison import Comparison
-from unhurried_heron.errors import OptionError, excerpt
+from unhurried_heron.errors import OptionError
 from unhurried_heron.figures.overlay import difference_record, labels_of, levels_of, overlay_record, runs_of
-from unhurried_heron.figures.records import Map, StatesRecord, states_record, steps_record, with_unit, work_record
+from unhurried_heron.figures.records import Map, StatesRecord, states_record, with_unit
 from unhurried_heron.run.run import Run
 
 if TYPE_CHECKING:
@@ -20,31 +18,37 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 # colours that stay apart for colour-blind eyes (M. Okabe and K. Ito, 2008), with a line style to tell more curves
-_COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
-# of steps by the method that took them, none of which is that of refused ones, over a faint line
-_KINDS, _FAINT = ("#0072B2", "#009E73", "#CC79A7", "#E69F00"), "#BBBBBB"
+COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
 _LINES = ("-", "--", ":", "-.")
-_MARKERS = ("o", "s", "^", "D", "v", "P", "X")
 # Marks of one event in a figure.
 _MAX_MARKS = 40
 # of texts that hold names of the user's: a dollar sign in them is one
 VERBATIM: dict[str, Any] = {"parse_math": False}
-# Runs without an error that are named below a figure,
-_MAX_MISSING = 6
-# in lines of this many characters.
-_NOTE_WIDTH = 110
 
 
 def style_of(index: int) -> dict[str, Any]:
     """Return colour and line of a curve by its index."""
     return {
-        "color": _COLOURS[index % len(_COLOURS)],
-        "linestyle": _LINES[index // len(_COLOURS) % len(_LINES)],
+        "color": COLOURS[index % len(COLOURS)],
+        "linestyle": _LINES[index // len(COLOURS) % len(_LINES)],
     }
 
 
 def figure_of(rows: int, axes: Any, *, shared: bool = True) -> tuple[Figure, list[Axes]]:
     """Return a figure with so many panels one below the other, or the caller's axes.
+
+    Parameters
+    ----------
+    rows : int
+        Panels.
+    axes : Axes or sequence of Axes
+        The caller's; None for a figure of its own.
+    shared : bool, optional
+        Whether they share the horizontal axis.
+
+    Returns
+    -------
+    tuple[Figure, list[Axes]]
 
     Raises
     ------
@@ -139,6 +143,18 @@ def draw_states(
 def draw_difference(one: Run, other: Run, names: Sequence[str] | None = None, *, axes: Any = None) -> Figure:
     """Draw the first run less the second, one panel for each unit.
 
+    Parameters
+    ----------
+    one : Run
+    other : Run
+    names : Sequence[str] or None, optional
+    axes : Axes or sequence of Axes, optional
+        The caller's; None for a figure of its own.
+
+    Returns
+    -------
+    Figure
+
     Raises
     ------
     RunError
@@ -151,6 +167,22 @@ def draw_difference(one: Run, other: Run, names: Sequence[str] | None = None, *,
 
 
 def _draw_record(record: StatesRecord, axes: Any, method: str, levels: Mapping[str, Any] | None) -> Figure:
+    """Draw curves, one panel for each group of them.
+
+    Parameters
+    ----------
+    record : StatesRecord
+    axes : Axes or sequence of Axes
+        The caller's; None for a figure of its own.
+    method : str
+        For labels of curves that are there already.
+    levels : mapping of str to ndarray, or None
+        Levels of events, by unit.
+
+    Returns
+    -------
+    Figure
+    """
     timed = all(shown.x_label == record.time_label for shown in record.maps)
     figure, panels = figure_of(len(record.panels) + len(record.maps), axes, shared=timed)
     units = [label.rpartition("[")[2].rstrip("]") if "[" in label else "" for label, _ in record.panels]
@@ -179,7 +211,19 @@ def _draw_record(record: StatesRecord, axes: Any, method: str, levels: Mapping[s
 
 
 def _fresh(label: str, method: str, taken: Sequence[str]) -> str:
-    """Return a label that no curve on the axes has yet."""
+    """Return a label that no curve on the axes has yet.
+
+    Parameters
+    ----------
+    label : str
+    method : str
+    taken : sequence of str
+        Labels on the axes.
+
+    Returns
+    -------
+    str
+    """
     tried = [label, f"{label}, {method}", *(f"{label}, {method} ({count})" for count in range(2, len(taken) + 3))]
     return next(each for each in tried if each not in taken)
 
@@ -220,130 +264,19 @@ def _draw_marks(ax: Axes, record: StatesRecord) -> None:
             ax.axvline(time, color="0.55", linewidth=1.0, linestyle=_LINES[1 + index % 3], label=shown, zorder=1)
 
 
-def _order_colour(index: int, count: int) -> Any:
-    """Return the colour of one of several rising orders."""
-    from matplotlib import colormaps
-
-    return colormaps["viridis"](0.9 * index / max(count - 1, 1))
-
-
-def draw_steps(run: Run | Sequence[Run], *, labels: Sequence[str] | None = None, axes: Any = None) -> Figure:
-    """Draw the size of each attempted step against time, refused ones marked; of several runs the accepted ones.
-
-    Where method or order change along the run, the steps of each have a colour of their own.
-
-    Raises
-    ------
-    RunError
-        The run kept no ledger.
-    """
-    if not isinstance(run, Run):
-        return _draw_steps_of(run, labels, axes)
-    record = steps_record(run)
-    figure, (ax,) = figure_of(1, axes)
-    many = record.accepted.x.size > 2000
-    several = len(record.kinds) > 0
-    ax.plot(
-        record.accepted.x,
-        record.accepted.y,
-        label=record.accepted.label,
-        color=_FAINT if several else _COLOURS[0],
-        marker="" if many or several else ".",
-        linewidth=1.0,
-        markersize=5,
-        # a curve of a million points is drawn quickly as an image
-        rasterized=many,
-    )
-    for index, kind in enumerate(record.kinds):
-        colour = _order_colour(index, len(record.kinds)) if record.by_order else _KINDS[index % len(_KINDS)]
-        ax.plot(kind.x, kind.y, ".", label=kind.label, color=colour, markersize=6, rasterized=many)
-    ax.plot(
-        record.refused.x,
-        record.refused.y,
-        "x",
-        label=record.refused.label,
-        color=_COLOURS[1],
-        markersize=7,
-        zorder=3,
-    )
-    ax.set_yscale("log")
-    ax.set_xlabel(record.time_label, **VERBATIM)
-    ax.set_ylabel(record.step_label, **VERBATIM)
-    ax.set_title(record.title, loc="left", **VERBATIM)
-    legend(ax, own=axes is None)
-    finish(ax)
-    return figure
-
-
-def _draw_steps_of(runs: Sequence[Run], labels: Sequence[str] | None, axes: Any) -> Figure:
-    """Draw the accepted steps of several runs against time, over each other.
-
-    Raises
-    ------
-    RunError
-        One kept no ledger.
-    """
-    listed = runs_of(runs, "draw_steps")
-    run_labels = labels_of(listed, labels, "draw_steps")
-    figure, (ax,) = figure_of(1, axes)
-    for index, (run, label) in enumerate(zip(listed, run_labels, strict=True)):
-        ledger = run.ledger[run.ledger["accepted"]]
-        ax.plot(ledger["time"], ledger["step"].abs(), label=f"{label}: {len(ledger):,}", linewidth=1.2,
-                rasterized=len(ledger) > 2000, **style_of(index))  # fmt: skip
-    ax.set_yscale("log")
-    unit = listed[0].problem.units.get("t", "")
-    finish_in_time(ax, listed[0].problem, with_unit("step", unit), own=axes is None)
-    ax.set_title(f"{listed[0].problem.title or 'Runs'}: accepted steps", loc="left", **VERBATIM)
-    return figure
-
-
 def finish_in_time(ax: Axes, problem: Any, label: str, *, own: bool) -> None:
-    """Label axes of which one is the time, and finish them."""
+    """Label axes of which one is the time, and finish them.
+
+    Parameters
+    ----------
+    ax : Axes
+    problem : Problem
+    label : str
+        Of the other axis.
+    own : bool
+        Whether the axes are of a figure of ours.
+    """
     ax.set_xlabel(with_unit("time", problem.units.get("t", "")), **VERBATIM)
     ax.set_ylabel(label, **VERBATIM)
     legend(ax, own=own)
     finish(ax)
-
-
-def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: Any = None) -> Figure:
-    """Draw the largest error of each run of a comparison against its work, one curve for each method.
-
-    Parameters
-    ----------
-    comparison : Comparison
-    work : str
-        A column of the comparison that counts work: "rate evaluations", "accepted", "solves", "seconds", ….
-    axes : Axes, optional
-
-    Raises
-    ------
-    RunError
-        ``work`` counts no work.
-    """
-    if not isinstance(comparison, Comparison):
-        raise OptionError("this is no comparison", name="comparison", location="draw_work",
-                          expected="what compare returns", given=excerpt(comparison))  # fmt: skip
-    record = work_record(comparison, work)
-    figure, (ax,) = figure_of(1, axes)
-    for index, curve in enumerate(record.curves):
-        marker = _MARKERS[index % len(_MARKERS)]
-        ax.plot(curve.x, curve.y, label=curve.label, marker=marker, linewidth=1.6, **style_of(index))
-    ax.set_xscale("log")
-    ax.set_yscale("log")
-    if record.floor is not None and record.floor > 0:
-        ax.axhline(record.floor, color="0.5", linestyle=":", label="references disagree below")
-    ax.set_xlabel(record.work_label, **VERBATIM)
-    ax.set_ylabel("largest error, relative to each state's size")
-    ax.set_title(record.title, loc="left", **VERBATIM)
-    if record.curves or record.floor:
-        legend(ax, own=axes is None)
-    if not record.curves:
-        ax.text(0.5, 0.5, "no error was measured", transform=ax.transAxes, ha="center", va="center", color="0.3")
-    if record.missing:
-        more = len(record.missing) - _MAX_MISSING
-        missing = [*record.missing[:_MAX_MISSING], *([f"{more} more"] if more > 0 else [])]
-        note = textwrap.fill("no error: " + "; ".join(missing), _NOTE_WIDTH)
-        ax.annotate(note, (0.0, -0.14), xycoords="axes fraction", fontsize="small", color="0.3", va="top",
-                    **VERBATIM)  # fmt: skip
-    finish(ax)
-    return figure

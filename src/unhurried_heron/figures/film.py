@@ -55,6 +55,18 @@ class MovingRecord:
 def moving_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str], frames: int) -> MovingRecord:
     """Return what is shown of runs in so many frames, from the first start to the last end.
 
+    Parameters
+    ----------
+    runs : Sequence[Run]
+    names : Sequence[str]
+    labels : sequence of str, or None
+        One for each run; None for those that tell the runs apart.
+    frames : int
+
+    Returns
+    -------
+    MovingRecord
+
     Raises
     ------
     OptionError
@@ -138,7 +150,19 @@ class Film:
         return curve if self._phase else np.column_stack([self._record.fine, curve[:, panel]])
 
     def _prepared(self, which: int, panel: int, points: Array) -> tuple[list[Any], Any]:
-        """Draw a curve faintly, and make the shades of its tail and its head."""
+        """Prepare the curve of a run in a panel; return its artists and its points.
+
+        Parameters
+        ----------
+        which : int
+            The run.
+        panel : int
+        points : ndarray, shape (n, 2) or (n, 3)
+
+        Returns
+        -------
+        (list of Artist, object)
+        """
         ax, colour = self._panels[panel], style_of(which)["color"]
         ax.plot(*points.T, color=colour, alpha=_FAINT, linewidth=1.2)
         shades = [ax.plot(*points[:1].T, color=colour, alpha=share, linewidth=2.0, solid_capstyle="butt")[0]
@@ -187,7 +211,18 @@ class Film:
         return f"{record.title + ': ' if record.title else ''}{record.time_label} {shown}"
 
     def _show(self, points: Array, last: int, shades: list[Any], head: Any) -> None:
-        """Set the tail up to a row, its shades from the oldest to the newest part, and the head."""
+        """Set the tail up to a row, its shades from the oldest to the newest part, and the head.
+
+        Parameters
+        ----------
+        points : ndarray, shape (n, 2) or (n, 3)
+            The curve.
+        last : int
+        shades : list of Artist
+            Parts of the tail.
+        head : Artist
+            Where the curve is now.
+        """
         fine = self._record.fine
         reach = np.abs(fine[:last] - fine[last - 1]) <= self._tail
         begin = int(np.argmax(reach))

@@ -57,6 +57,18 @@ def runs_of(run: Any, location: str) -> list[Run]:
 def labels_of(runs: Sequence[Run], labels: Sequence[str] | None, location: str) -> list[str]:
     """Return a label for each run: those that are given, or what tells the runs apart.
 
+    Parameters
+    ----------
+    runs : Sequence[Run]
+    labels : sequence of str, or None
+        One for each run; None for those that tell the runs apart.
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    list of str
+
     Raises
     ------
     OptionError
@@ -102,7 +114,25 @@ def overlay_record(
     points: bool,
     along: Mapping[str, Any] | None = None,
 ) -> StatesRecord:
-    """Compute the curves of several runs for the same panels, the closed forms beside them on request."""
+    """Compute the curves of several runs for the same panels, the closed forms beside them on request.
+
+    Parameters
+    ----------
+    runs : Sequence[Run]
+    names : Sequence[str] or None
+    labels : sequence of str, or None
+        One for each run; None for those that tell the runs apart.
+    exact : bool
+        Whether closed forms stand beside.
+    points : bool
+        Whether ends of steps are marked.
+    along : mapping of str to str or array, or None, optional
+        Coordinates of indexed states by name, as `coordinates_of` takes them.
+
+    Returns
+    -------
+    StatesRecord
+    """
     records = [states_record(run, names, along=along) for run in runs]
     panels: dict[str, list[Curve]] = {}
     index = 0
@@ -142,6 +172,16 @@ def _exact(run: Run, curve: Curve) -> Curve | None:
 
 def difference_record(one: Run, other: Run, names: Sequence[str] | None) -> StatesRecord:
     """Compute the first run less the second, wherever both are.
+
+    Parameters
+    ----------
+    one : Run
+    other : Run
+    names : Sequence[str] or None
+
+    Returns
+    -------
+    StatesRecord
 
     Raises
     ------
@@ -198,6 +238,17 @@ def levels_of(levels: Mapping[str, Any] | None, units: Sequence[str]) -> list[tu
 def phase_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str]) -> PhaseRecord:
     """Compute the curves of two or three states or derived quantities against each other.
 
+    Parameters
+    ----------
+    runs : Sequence[Run]
+    names : Sequence[str]
+    labels : sequence of str, or None
+        One for each run; None for those that tell the runs apart.
+
+    Returns
+    -------
+    PhaseRecord
+
     Raises
     ------
     OptionError
@@ -226,7 +277,18 @@ def phase_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str
 
 
 def _parted(run: Run, names: Sequence[str], times: Array) -> Array:
-    """Return the points of a curve, parted where it jumps: there it ends, and begins again elsewhere."""
+    """Return the points of a curve, parted where it jumps: there it ends, and begins again elsewhere.
+
+    Parameters
+    ----------
+    run : Run
+    names : Sequence[str]
+    times : ndarray, shape (n_times,)
+
+    Returns
+    -------
+    ndarray
+    """
     points: Array = run.at(times, list(names))
     jumps = run.data.trajectory.jumps.times
     sign = 1.0 if times[-1] >= times[0] else -1.0

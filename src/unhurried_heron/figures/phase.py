@@ -87,6 +87,17 @@ def draw_phase(
 
 
 def _draw_plane(ax: Any, record: PhaseRecord, pair: tuple[int, int], *, equal: bool) -> None:
+    """Draw curves in the plane of two of their coordinates.
+
+    Parameters
+    ----------
+    ax : Axes
+    record : PhaseRecord
+    pair : (int, int)
+        Which.
+    equal : bool
+        Whether both axes have one scale.
+    """
     for index, curve in enumerate(record.curves):
         x, y = curve.points[:, pair[0]], curve.points[:, pair[1]]
         style = style_of(index)
@@ -104,6 +115,15 @@ def _draw_plane(ax: Any, record: PhaseRecord, pair: tuple[int, int], *, equal: b
 
 
 def _draw_space(ax: Any, record: PhaseRecord, *, equal: bool) -> None:
+    """Draw curves in space.
+
+    Parameters
+    ----------
+    ax : Axes
+    record : PhaseRecord
+    equal : bool
+        Whether all axes have one scale.
+    """
     for index, curve in enumerate(record.curves):
         style = style_of(index)
         ax.plot(*curve.points.T, label=curve.label, linewidth=1.2, **style, **_dots(curve))

@@ -133,8 +133,18 @@ def states_record(
 ) -> StatesRecord:
     """Compute the curves of states (and, by name, derived quantities).
 
-    With ``split_sizes``, curves of one unit that differ much in size come into panels of their own, where each can be
-    seen. ``along``: coordinates of indexed states, as `coordinates_of` takes them.
+    Parameters
+    ----------
+    run : Run
+    names : Sequence[str] or None, optional
+    split_sizes : bool, optional
+        Whether curves of one unit that differ much in size come into panels of their own, where each can be seen.
+    along : mapping of str to str or array, or None, optional
+        Coordinates of indexed states by name, as `coordinates_of` takes them.
+
+    Returns
+    -------
+    StatesRecord
 
     Raises
     ------
@@ -220,7 +230,21 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
 
 
 def _map(run: Run, group: Group, times: Array, along: Mapping[str, Any] | None) -> Map:
-    """Return an indexed state against time, or one of two indices at the end of the run."""
+    """Return an indexed state against time, or one of two indices at the end of the run.
+
+    Parameters
+    ----------
+    run : Run
+    group : Group
+        The indexed state.
+    times : ndarray, shape (n_times,)
+    along : mapping of str to str or array, or None
+        Coordinates of indexed states by name, as `coordinates_of` takes them.
+
+    Returns
+    -------
+    Map
+    """
     label = with_unit(group.name, run.problem.units.get(group.name, ""))
     coordinates = coordinates_of(run, group, along)
     name, index = coordinates[0]

@@ -55,6 +55,10 @@ def draw_stability(
         Draw where |R(z)| > |exp(z)| instead (G. Wanner, E. Hairer and S. P. Norsett, BIT 18 (1978) 475-489).
     axes : Axes, optional
 
+    Returns
+    -------
+    Figure
+
     Raises
     ------
     MethodError
@@ -83,6 +87,19 @@ def draw_stability(
 
 
 def _draw_border(ax: Axes, x: Any, y: Any, values: Any, index: int, region: Stability) -> None:
+    """Draw the border of a stability region.
+
+    Parameters
+    ----------
+    ax : Axes
+    x : ndarray, shape (m,)
+    y : ndarray, shape (k,)
+    values : ndarray, shape (k, m)
+        The amplification.
+    index : int
+        Of the style.
+    region : Stability
+    """
     style = style_of(index)
     ax.contourf(x, y, values, levels=[-1.0, 1.0], colors=[style["color"]], alpha=_FADED)
     ax.contour(x, y, values, levels=[1.0], colors=[style["color"]], linestyles=[style["linestyle"]], linewidths=1.8)
@@ -114,6 +131,17 @@ def draw_run_in_region(
     Of a largest stable step, the eigenvalues times that step.
 
     Points crowded at the border tell that stability held the steps back; points far inside, that accuracy did.
+
+    Parameters
+    ----------
+    run : Run | StabilityLimitedSteps | LargestStep
+    window : Window or None, optional
+    axes : Axes or sequence of Axes, optional
+        The caller's; None for a figure of its own.
+
+    Returns
+    -------
+    Figure
 
     Raises
     ------

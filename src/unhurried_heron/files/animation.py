@@ -119,6 +119,16 @@ def _counted(frames: Iterator[Any], bar: ProgressBar) -> Iterator[Any]:
 
 
 def _gif(path: Path, frames: Iterator[Any], rate: float) -> None:
+    """Write frames as a GIF.
+
+    Parameters
+    ----------
+    path : Path
+    frames : iterator of ndarray
+        Pixels of each frame.
+    rate : float
+        Frames a second.
+    """
     from PIL import Image
 
     def coloured(frame: Any) -> Any:
@@ -132,6 +142,16 @@ def _gif(path: Path, frames: Iterator[Any], rate: float) -> None:
 
 
 def _pictures(path: Path, frames: Iterator[Any], _: float) -> None:
+    """Write a picture for each frame.
+
+    Parameters
+    ----------
+    path : Path
+    frames : iterator of ndarray
+        Pixels of each frame.
+    _ : float
+        Not used.
+    """
     from PIL import Image
 
     for count, each in enumerate(frames, 1):
@@ -140,6 +160,21 @@ def _pictures(path: Path, frames: Iterator[Any], _: float) -> None:
 
 
 def _film(path: Path, frames: Iterator[Any], rate: float) -> None:
+    """Write frames as a film.
+
+    Parameters
+    ----------
+    path : Path
+    frames : iterator of ndarray
+        Pixels of each frame.
+    rate : float
+        Frames a second.
+
+    Raises
+    ------
+    OptionError
+        The program that makes films is missing, or failed.
+    """
     first = next(frames)
     height, width = first.shape[0] // 2 * 2, first.shape[1] // 2 * 2
     with tempfile.TemporaryDirectory() as folder:
@@ -165,6 +200,27 @@ def _film(path: Path, frames: Iterator[Any], rate: float) -> None:
 
 
 def _length(run: Run, seconds: float | None, time_per_second: float | str | None, span: float) -> float:
+    """Return how many seconds a film lasts.
+
+    Parameters
+    ----------
+    run : Run
+    seconds : float or None
+        The most that it may take; None for no limit.
+    time_per_second : float, str or None
+        Time of the run that a second shows.
+    span : float
+        Time that the run takes.
+
+    Returns
+    -------
+    float
+
+    Raises
+    ------
+    B
+        Both ways of giving it are taken.
+    """
     if seconds is not None and time_per_second is not None:
         raise _refused("time_per_second", "seconds or time_per_second, not both", time_per_second)
     if time_per_second is not None:
@@ -173,17 +229,62 @@ def _length(run: Run, seconds: float | None, time_per_second: float | str | None
 
 
 def _time(run: Run, name: str, value: float | str) -> float:
+    """Return an option in the unit of the time.
+
+    Parameters
+    ----------
+    run : Run
+    name : str
+        Of the option.
+    value : float or str
+
+    Returns
+    -------
+    float
+    """
     from unhurried_heron.units.quantities import number_in
 
     return _number(name, number_in(value, run.problem.units.get("t", ""), f"animate, {name}"), above=0.0)
 
 
 def _number(name: str, value: Any, *, above: float = -math.inf) -> float:
+    """Return an option as a number above a bound.
+
+    Parameters
+    ----------
+    name : str
+        Of the option.
+    value : object
+    above : float, optional
+
+    Returns
+    -------
+    float
+
+    Raises
+    ------
+    I
+        It is none.
+    """
     if not is_finite_number(value) or not above < float(value):
         raise _refused(name, f"a number above {above:g}" if above > -math.inf else "a number", value)
     return float(value)
 
 
 def _refused(name: str, expected: str, given: Any) -> OptionError:
+    """Return the error that refuses an option.
+
+    Parameters
+    ----------
+    name : str
+        Of the option.
+    expected : str
+        What was expected.
+    given : object
+
+    Returns
+    -------
+    OptionError
+    """
     return OptionError(f"'{name}' of an animation cannot be this", name=name, location="animate", expected=expected,
                        given=excerpt(given))  # fmt: skip

@@ -95,6 +95,11 @@ def _events(run: Run) -> list[dict[str, Any]]:
 def write_summary(run: Run, path: str | Path) -> None:
     """Write a run's summary as JSON.
 
+    Parameters
+    ----------
+    run : Run
+    path : str | Path
+
     Raises
     ------
     OSError

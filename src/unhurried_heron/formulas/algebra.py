@@ -98,6 +98,19 @@ def _tidy(expression: Any) -> Any:
 
 
 def _quotient(above: Any, below: Any, back: Mapping[Any, Node]) -> Node:
+    """Return a quotient that SymPy made, as a tree.
+
+    Parameters
+    ----------
+    above : SymPy expression
+    below : SymPy expression
+    back : mapping of symbol to Node
+        What the symbols stand for.
+
+    Returns
+    -------
+    Node
+    """
     if below.could_extract_minus_sign():
         above, below = -above, -below
     top, bottom = (rewrite(_to_node(part, back), simplified, {}) for part in (above, below))
@@ -105,7 +118,20 @@ def _quotient(above: Any, below: Any, back: Mapping[Any, Node]) -> Node:
 
 
 def _to_sympy(root: Node, symbols: dict[Node, Any], most_terms: int) -> Any:
-    """Turn sums, products, quotients and whole powers into SymPy's; what would multiply out too far is a symbol."""
+    """Turn sums, products, quotients and whole powers into SymPy's; what would multiply out too far is a symbol.
+
+    Parameters
+    ----------
+    root : Node
+    symbols : dict of Node to symbol
+        Gathers the symbols.
+    most_terms : int
+        Terms beyond which nothing is multiplied out.
+
+    Returns
+    -------
+    SymPy expression
+    """
     done: dict[Node, Any] = {}
     needed = _polynomial_part(root)
     # how many terms each part has when it is multiplied out

@@ -40,6 +40,20 @@ def with_names(root: Node, new: Mapping[str, str]) -> Node:
 
 
 def _renamed(node: Node, new: Mapping[str, str], done: Mapping[Node, Node]) -> Node:
+    """Return a node with other names of loop indices.
+
+    Parameters
+    ----------
+    node : Node
+    new : mapping of str to str
+        The new name of each.
+    done : mapping of Node
+        What is known of parts that were seen before.
+
+    Returns
+    -------
+    Node
+    """
     if node.op == "name":
         other = new.get(str(node.args[0]))
         return node if other is None else name(other)

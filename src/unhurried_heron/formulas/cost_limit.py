@@ -51,7 +51,20 @@ def _turns(loop: Loop) -> int:
 
 
 def _terms(node: Node, loops: tuple[Loop, ...], within: dict[Node, frozenset[Node]]) -> int:
-    """How many terms a sum comes to within loops: it is computed where its outermost needed index is known."""
+    """How many terms a sum comes to within loops: it is computed where its outermost needed index is known.
+
+    Parameters
+    ----------
+    node : Node
+    loops : tuple of Loop
+        The loops around it.
+    within : dict of Node to frozenset of Node
+        What is computed within each sum.
+
+    Returns
+    -------
+    int
+    """
     needed = free_names(node)
     depth = max((position + 1 for position, loop in enumerate(loops) if loop.index in needed), default=0)
     index, first, last, body = node.args

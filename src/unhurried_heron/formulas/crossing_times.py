@@ -35,6 +35,12 @@ def crossing_times(truth: Node, values: Mapping[str, Any], interval: tuple[float
         "ge" of a formula and zero, or "floor" or "ceil" of a formula.
     values : mapping of str to float
         Parameters.
+    interval : (float, float)
+        From when to when.
+
+    Returns
+    -------
+    list[float] or None
     """
     gap = rewrite(truth.operands[0], simplified, {})
     low, high = min(interval), max(interval)
@@ -61,6 +67,23 @@ def crossing_times(truth: Node, values: Mapping[str, Any], interval: tuple[float
 
 
 def _roots(gap: Node, values: Mapping[str, Any], low: float, high: float) -> list[float] | None:
+    """Return the roots of a formula of the time in an interval; None where they cannot be isolated.
+
+    Parameters
+    ----------
+    gap : Node
+        The formula.
+    values : mapping of str to float or ndarray
+        Values by name.
+    low : float
+        The lower end.
+    high : float
+        The upper end.
+
+    Returns
+    -------
+    list[float] or None
+    """
     line = _line(gap, values)
     if line is not None:
         start, steepness = line
@@ -86,7 +109,25 @@ def _line(gap: Node, values: Mapping[str, Any]) -> tuple[float, float] | None:
 def _isolate(
     gap: Node, derivative: Node, values: Mapping[str, Any], interval: tuple[float, float], broken: bool
 ) -> list[float] | None:
-    """Halve cells of time until each is known to hold no root, or one, or is too small to halve."""
+    """Halve cells of time until each is known to hold no root, or one, or is too small to halve.
+
+    Parameters
+    ----------
+    gap : Node
+        The formula.
+    derivative : Node
+        By the time.
+    values : mapping of str to float or ndarray
+        Values by name.
+    interval : (float, float)
+        From when to when.
+    broken : bool
+        Whether it can jump.
+
+    Returns
+    -------
+    list[float] or None
+    """
     edges = np.linspace(*interval, _FIRST_CELLS + 1)
     lows, highs = edges[:-1], edges[1:]
     smallest = 1e-13 * max(abs(interval[0]), abs(interval[1]))
@@ -120,7 +161,21 @@ def _isolate(
 
 
 def _one_each(gap: Node, values: Mapping[str, Any], lows: Any, highs: Any) -> tuple[list[float], list[float]]:
-    """Find the roots of a formula that only rises or only falls on each cell, those at its edge apart."""
+    """Find the roots of a formula that only rises or only falls on each cell, those at its edge apart.
+
+    Parameters
+    ----------
+    gap : Node
+        The formula.
+    values : mapping of str to float or ndarray
+        Values by name.
+    lows : ndarray, shape (n_cells,)
+    highs : ndarray, shape (n_cells,)
+
+    Returns
+    -------
+    tuple[list[float], list[float]]
+    """
     if not lows.size:
         return [], []
     from scipy.optimize import brentq

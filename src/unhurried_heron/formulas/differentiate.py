@@ -35,7 +35,8 @@ from unhurried_heron.formulas.expression import (
 )
 from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, flat_indices
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
-from unhurried_heron.formulas.parser import Source, read
+from unhurried_heron.formulas.parser import read
+from unhurried_heron.formulas.source import Source
 
 # what is differentiated by: a name, or an index among the states together with the sums that its index runs through
 Variable = tuple[Node, tuple[Loop, ...]]
@@ -147,6 +148,20 @@ class Differentiator:
 
     @staticmethod
     def _choose(condition: Node, chosen: Gradient, otherwise: Gradient) -> Gradient:
+        """Return the gradient of a choice between two formulas.
+
+        Parameters
+        ----------
+        condition : Node
+        chosen : Gradient
+            Where the condition holds.
+        otherwise : Gradient
+            Elsewhere.
+
+        Returns
+        -------
+        Gradient
+        """
         zero = number(0.0)
         return {
             key: where(condition, chosen.get(key, zero), otherwise.get(key, zero))
@@ -154,6 +169,20 @@ class Differentiator:
         }
 
     def _extreme(self, op: str, operands: tuple[Node, ...], parts: list[Gradient]) -> Gradient:
+        """Return the gradient of the smallest or largest of some formulas.
+
+        Parameters
+        ----------
+        op : str
+            "min" or "max".
+        operands : tuple of Node
+        parts : list of Gradient
+            Of the operands.
+
+        Returns
+        -------
+        Gradient
+        """
         best, partial = operands[0], parts[0]
         for operand, part in zip(operands[1:], parts[1:], strict=True):
             partial = self._choose(Node("ge" if op == "max" else "le", best, operand), partial, part)

@@ -72,6 +72,20 @@ def _evaluate(root: Node, values: Mapping[str, Any]) -> Any:
 
 
 def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> Any:
+    """Return the value of a node whose operands are known.
+
+    Parameters
+    ----------
+    node : Node
+    values : mapping of str to float or ndarray
+        Values by name.
+    done : mapping of Node
+        What is known of parts that were seen before.
+
+    Returns
+    -------
+    float or ndarray
+    """
     op = node.op
     if op == "number":
         return node.args[0]
@@ -112,7 +126,22 @@ def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> A
 def filled(
     indexed_formulas: tuple[IndexedFormula, ...], size: int, values: Mapping[str, Any], rows: tuple[int, ...] = ()
 ) -> Any:
-    """Evaluate blocks into an array, shape (*rows, size); of many rows, ``values`` are columns, shape (rows, 1)."""
+    """Evaluate blocks into an array, shape (*rows, size); of many rows, ``values`` are columns, shape (rows, 1).
+
+    Parameters
+    ----------
+    indexed_formulas : tuple[IndexedFormula, ...]
+    size : int
+        How many numbers are written.
+    values : mapping of str to float or ndarray
+        Values by name.
+    rows : tuple of int, optional
+        Shape of the rows.
+
+    Returns
+    -------
+    ndarray
+    """
     out: Any = np.zeros((*rows, size))
     for formula in indexed_formulas:
         strides = dict(zip((loop.index for loop in formula.loops), formula.strides, strict=True))

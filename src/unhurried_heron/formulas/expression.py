@@ -155,7 +155,18 @@ def power(base: Node, exponent: Node) -> Node:
 
 
 def where(condition: Node, chosen: Node, otherwise: Node) -> Node:
-    """``chosen`` where the condition holds, else ``otherwise``."""
+    """``chosen`` where the condition holds, else ``otherwise``.
+
+    Parameters
+    ----------
+    condition : Node
+    chosen : Node
+    otherwise : Node
+
+    Returns
+    -------
+    Node
+    """
     return chosen if chosen == otherwise else Node("where", condition, chosen, otherwise)
 
 
@@ -217,9 +228,19 @@ def upwards(*roots: Node, within: Callable[[Node], bool] | None = None) -> Itera
 
 
 def rewrite(root: Node, substitute: Callable[[Node], Node | None], done: dict[Node, Node]) -> Node:
-    """Put other trees in place of nodes, from the leaves up; ``done`` remembers what was rebuilt.
+    """Put other trees in place of nodes, from the leaves up.
 
-    ``substitute`` sees each node with its operands already rewritten, and returns None to leave it.
+    Parameters
+    ----------
+    root : Node
+    substitute : callable
+        Sees each node with its operands already rewritten, and returns None to leave it.
+    done : dict of Node to Node
+        Remembers what was rebuilt, so that sharing is kept.
+
+    Returns
+    -------
+    Node
     """
     for node in upwards(root):
         if node not in done:
@@ -230,5 +251,18 @@ def rewrite(root: Node, substitute: Callable[[Node], Node | None], done: dict[No
 
 
 def replace_names(root: Node, substitute: Callable[[str], Node | None], done: dict[Node, Node]) -> Node:
-    """Put other trees in place of names; ``done`` remembers what was rebuilt, so sharing is kept."""
+    """Put other trees in place of names.
+
+    Parameters
+    ----------
+    root : Node
+    substitute : callable
+        Returns the tree for a name, or None to leave it.
+    done : dict of Node to Node
+        Remembers what was rebuilt, so that sharing is kept.
+
+    Returns
+    -------
+    Node
+    """
     return rewrite(root, lambda node: substitute(str(node.args[0])) if node.op == "name" else None, done)

@@ -23,9 +23,15 @@ def enclose(root: Node, values: Mapping[str, Any], low: Any, high: Any) -> Bound
 
     Parameters
     ----------
+    root : Node
     values : mapping of str to float or (float, float)
         Of what is known within bounds alone, these.
     low, high : ndarray, shape (n,)
+
+    Returns
+    -------
+    (ndarray, ndarray)
+        Lower and upper bounds on each cell.
     """
     done: dict[Node, Bounds] = {}
     with np.errstate(all="ignore"):
@@ -41,6 +47,27 @@ def enclose(root: Node, values: Mapping[str, Any], low: Any, high: Any) -> Bound
 
 
 def _bounds(node: Node, values: Mapping[str, Any], low: Any, high: Any, done: Mapping[Node, Bounds]) -> Bounds:
+    """Return bounds of a node on cells of time, whose operands have them.
+
+    Parameters
+    ----------
+    node : Node
+    values : mapping of str to float or ndarray
+        Values by name.
+    low : ndarray, shape (n_cells,)
+    high : ndarray, shape (n_cells,)
+    done : mapping of Node
+        What is known of parts that were seen before.
+
+    Returns
+    -------
+    Bounds
+
+    Raises
+    ------
+    HeronError
+        The library itself is at fault.
+    """
     op, operands = node.op, [done[operand] for operand in node.operands]
     if op == "number":
         return node.args[0], node.args[0]
@@ -115,7 +142,18 @@ def _false(condition: Bounds) -> Any:
 
 
 def _chosen(condition: Bounds, one: Bounds, other: Bounds) -> Bounds:
-    """Bounds of either formula where the condition is decided, of both where it is not."""
+    """Bounds of either formula where the condition is decided, of both where it is not.
+
+    Parameters
+    ----------
+    condition : Bounds
+    one : Bounds
+    other : Bounds
+
+    Returns
+    -------
+    Bounds
+    """
     yes, no = _true(condition), _false(condition)
     low = np.where(yes, one[0], np.where(no, other[0], np.minimum(one[0], other[0])))
     high = np.where(yes, one[1], np.where(no, other[1], np.maximum(one[1], other[1])))
@@ -140,7 +178,20 @@ def _power(base: Bounds, exponent: float) -> Bounds:
 
 
 def _wave(a: Any, b: Any, function: Any, shift: float) -> Bounds:
-    """Bounds of a wave whose highest points are at shift + 2 pi k."""
+    """Bounds of a wave whose highest points are at shift + 2 pi k.
+
+    Parameters
+    ----------
+    a : ndarray, shape (n_cells,)
+    b : ndarray, shape (n_cells,)
+    function : callable
+        The wave.
+    shift : float
+
+    Returns
+    -------
+    Bounds
+    """
     ends = [function(a), function(b)]
     turns_high = np.floor((b - shift) / (2 * np.pi)) >= np.ceil((a - shift) / (2 * np.pi))
     turns_low = np.floor((b - shift - np.pi) / (2 * np.pi)) >= np.ceil((a - shift - np.pi) / (2 * np.pi))

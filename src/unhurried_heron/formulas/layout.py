@@ -131,12 +131,15 @@ class Layout:
 
         Parameters
         ----------
-        index : int
-            Where the member stands if all indices are 0.
+        position : int
         moves : mapping of str to int
             By how much it moves for each index.
         firsts : mapping of str to int
             The first value of each index.
+
+        Returns
+        -------
+        str
         """
         begin = position + sum(step * firsts[index] for index, step in moves.items())
         # of pieces of sums that share an index the first may lie before all groups
@@ -228,7 +231,21 @@ def single(node: Node, index: int) -> IndexedFormula:
 
 
 def flat_indices(loops: tuple[Loop, ...], base: int, strides: Mapping[str, int]) -> IntArray:
-    """Return the indices that loops run through, in their order, shape (n_turns,)."""
+    """Return the indices that loops run through, in their order, shape (n_turns,).
+
+    Parameters
+    ----------
+    loops : tuple of Loop
+        The loops around it.
+    base : int
+        The index where all loop indices are zero.
+    strides : mapping of str to int
+        How far each loop index moves it.
+
+    Returns
+    -------
+    ndarray of int64
+    """
     found = np.array([base], dtype=np.int64)
     for loop in loops:
         steps = strides.get(loop.index, 0) * np.arange(loop.first, loop.last + 1, dtype=np.int64)

@@ -69,8 +69,15 @@ def narrow_windows(
 
     Parameters
     ----------
+    formulas : Iterable[Node]
     values : mapping of str to float
         Parameters.
+    interval : (float, float)
+        From when to when.
+
+    Returns
+    -------
+    tuple[StepLimitWindow, ...]
     """
     low, high = min(interval), max(interval)
     found: list[StepLimitWindow] = []
@@ -80,6 +87,22 @@ def narrow_windows(
 
 
 def _windows(formula: Node, values: Mapping[str, Any], low: float, high: float) -> list[StepLimitWindow]:
+    """Return where a formula of the time varies narrowly.
+
+    Parameters
+    ----------
+    formula : Node
+    values : mapping of str to float or ndarray
+        Values by name.
+    low : float
+        The lower end.
+    high : float
+        The upper end.
+
+    Returns
+    -------
+    list[StepLimitWindow]
+    """
     edges = np.linspace(low, high, _FIRST_CELLS + 1)
     lows, highs = edges[:-1], edges[1:]
     below, above = enclose(formula, values, lows, highs)

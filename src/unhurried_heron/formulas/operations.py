@@ -51,12 +51,46 @@ class Operation:
 
 
 def _wave(value: Any, derivative: str, code: str, latex: str, bounds: Any) -> Operation:
-    """Return a smooth function of one plain number."""
+    """Return a smooth function of one plain number.
+
+    Parameters
+    ----------
+    value : callable
+        NumPy's function.
+    derivative : str
+        A formula of x.
+    code : str
+        Name of the function in machine code.
+    latex : str
+    bounds : callable
+        Its bounds on an interval.
+
+    Returns
+    -------
+    Operation
+    """
     return Operation((1, 1), value, (derivative,), code, bounds, "plain", jumps=False, latex=latex)
 
 
 def _step(value: Any, code: str, bounds: Any, unit: Any, name: str) -> Operation:
-    """Return a function of one argument that is constant between its jumps."""
+    """Return a function of one argument that is constant between its jumps.
+
+    Parameters
+    ----------
+    value : callable
+        NumPy's function.
+    code : str
+        Name of the function in machine code.
+    bounds : callable
+        Its bounds on an interval.
+    unit : str
+        The rule for its unit.
+    name : str
+
+    Returns
+    -------
+    Operation
+    """
     return Operation((1, 1), value, ("0",), code, bounds, unit, jumps=True, latex=rf"\mathrm{{{name}}}")
 
 
@@ -65,6 +99,18 @@ def _unit_step(x: Any) -> Any:
 
 
 def _pulse(x: Any, a: Any, b: Any) -> Any:
+    """Return 1 from a to b, else 0.
+
+    Parameters
+    ----------
+    x : float or ndarray
+    a : float or ndarray
+    b : float or ndarray
+
+    Returns
+    -------
+    float or ndarray
+    """
     return np.where(np.isnan(x), x, np.greater_equal(x, a) & np.less(x, b))
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import ast
 import math
 import re
-from dataclasses import dataclass, field
 from typing import Final
 
 import numpy as np
@@ -15,6 +14,7 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import BOUND, CONSTANTS, RESERVED, SUM, Node, name, neg, number
 from unhurried_heron.formulas.notation import PRIME, SAID_OTHERWISE, in_one_spelling, to_python
 from unhurried_heron.formulas.operations import OPERATIONS
+from unhurried_heron.formulas.source import Formula, Source
 
 # Levels of parentheses, well below the depth of Python's own recursion.
 MAX_DEPTH: Final = 100
@@ -49,49 +49,20 @@ _PLACE_NAMES: Final = {
 }
 
 
-@dataclass(frozen=True)
-class Source:
-    """A piece of the user's text and where it stands, so that an error can point at it."""
-
-    text: str
-    location: str = "the expression"
-    line: int = 1
-    column: int = 1
-
-    def point(self, offset: int) -> str:
-        """Describe the location ``offset`` characters into the text, with the line shown and a caret below it."""
-        before = self.text[:offset]
-        row = before.count("\n")
-        start = before.rfind("\n") + 1
-        shown = self.text[start:].split("\n", 1)[0]
-        column = offset - start + (self.column if row == 0 else 1)
-        # a long line is cut to a window around the location, so that the caret stays in view
-        left = max(0, offset - start - 60)
-        shown = shown[left : left + 100].replace("\t", " ")
-        caret = " " * (offset - start - left) + "^"
-        return f"{self.location}, line {self.line + row}, column {column}:\n    {shown}\n    {caret}"
-
-
-@dataclass(frozen=True)
-class Formula:
-    """An expression that has been read: its tree, its text, and where names and terms first stand in it.
-
-    ``spans`` tells the user's own words for a part of the tree, as (begin, end) in the text of ``source``.
-    """
-
-    node: Node
-    source: Source
-    mentions: dict[str, int]
-    spans: dict[Node, tuple[int, int]] = field(default_factory=dict)
-
-    def words(self, node: Node) -> str:
-        """Return what the user wrote for a part of the tree, or an empty text."""
-        begin, end = self.spans.get(node, (0, 0))
-        return " ".join(self.source.text[begin:end].split())
-
-
 def read(source: Source, begin: int = 0, end: int | None = None) -> Formula:
     """Read one expression: the part of the source from ``begin`` to ``end``.
+
+    Parameters
+    ----------
+    source : Source
+        The text it stands in.
+    begin : int, optional
+    end : int or None, optional
+        None: the end of the source.
+
+    Returns
+    -------
+    Formula
 
     Raises
     ------
@@ -169,6 +140,22 @@ class _Reader:
         return Formula(self.build(tree, 0), self.source, self.mentions, self.spans)
 
     def refuse(self, message: str, offset: int, given: str, expected: str = "") -> ExpressionError:
+        """Return the error that refuses a part of the text.
+
+        Parameters
+        ----------
+        message : str
+        offset : int
+            Where the part begins.
+        given : str
+            What was given.
+        expected : str, optional
+            What was expected.
+
+        Returns
+        -------
+        ExpressionError
+        """
         index = self.offsets[min(max(offset, 0), len(self.offsets) - 1)]
         return ExpressionError(message, location=self.source.point(index), expected=expected, given=given)
 
@@ -322,7 +309,24 @@ class _Reader:
         return name(found)
 
     def build_member(self, tree: ast.Subscript, indexed_state: ast.Name, depth: int) -> Node:
-        """One member of an indexed state: ``u[i-1]``, ``c[i, j]``."""
+        """One member of an indexed state: ``u[i-1]``, ``c[i, j]``.
+
+        Parameters
+        ----------
+        tree : ast.Subscript
+        indexed_state : ast.Name
+        depth : int
+            How deep the tree is there.
+
+        Returns
+        -------
+        Node
+
+        Raises
+        ------
+        I
+            It has no indices, or others than numbers and names.
+        """
         indices = tree.slice.elts if isinstance(tree.slice, ast.Tuple) else [tree.slice]
         if any(isinstance(index, ast.Slice) for index in indices):
             raise self.refuse(

@@ -55,11 +55,39 @@ def to_text(root: Node, known: Mapping[Node, str] | None = None) -> str:
 
 
 def _wrapped(node: Node, done: Mapping[Node, tuple[str, int]], least: int) -> str:
+    """Return the text of a node, in parentheses where it binds less than it must.
+
+    Parameters
+    ----------
+    node : Node
+    done : mapping of Node
+        What is known of parts that were seen before.
+    least : int
+        The rank without parentheses.
+
+    Returns
+    -------
+    str
+    """
     text, rank = done[node]
     return text if rank >= least else f"({text})"
 
 
 def _sum(node: Node, done: Mapping[Node, tuple[str, int]], wrapped: Callable[..., str]) -> str:
+    """Return the text of a sum.
+
+    Parameters
+    ----------
+    node : Node
+    done : mapping of Node
+        What is known of parts that were seen before.
+    wrapped : callable
+        What puts a part in parentheses.
+
+    Returns
+    -------
+    str
+    """
     first, *others = node.operands
     text: str = wrapped(first, done, _RANK["add"])
     for term in others:
@@ -128,6 +156,20 @@ def to_latex(root: Node) -> str:
 
 
 def _grouped(node: Node, done: Mapping[Node, tuple[str, int]], least: int) -> str:
+    """Return the LaTeX of a node, in parentheses where it binds less than it must.
+
+    Parameters
+    ----------
+    node : Node
+    done : mapping of Node
+        What is known of parts that were seen before.
+    least : int
+        The rank without parentheses.
+
+    Returns
+    -------
+    str
+    """
     text, rank = done[node]
     return text if rank >= least else rf"\left({text}\right)"
 

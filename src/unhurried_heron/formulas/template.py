@@ -89,5 +89,21 @@ def as_template(root: Node, n_states: int) -> Filled:
 
 @functools.lru_cache(maxsize=1024)
 def _template(node: Node, n_numbers: int, n_members: int, n_states: int) -> Template:
+    """Return a formula as a template, whose numbers and members are filled in.
+
+    Parameters
+    ----------
+    node : Node
+    n_numbers : int
+        Numbers that are filled in.
+    n_members : int
+        Members of indexed states.
+    n_states : int
+        Number of states.
+
+    Returns
+    -------
+    Template
+    """
     indices = (Loop(f"{_MEMBER}{position}", 0, n_states - 1) for position in range(n_members))
     return Template(node, n_numbers, tuple(indices))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Final
 
@@ -12,29 +12,23 @@ import numpy as np
 
 from unhurried_heron.errors import (
     ExpressionError,
-    MissingInitialError,
-    UnusedValueError,
     ValueGivenError,
     excerpt,
-    listing,
-    near_spelling,
 )
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME
-from unhurried_heron.formulas.layout import Group, Layout
-from unhurried_heron.formulas.notation import PRIMES, count_primes, in_one_spelling
-from unhurried_heron.formulas.parser import Formula, Source, read
-from unhurried_heron.formulas.state_name import StateName, base_of, group_of, with_primes
+from unhurried_heron.formulas.notation import in_one_spelling
+from unhurried_heron.formulas.parser import read
+from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_defined, check_name, in_order
-from unhurried_heron.input.values import finite_number, number_array
+from unhurried_heron.input.values import finite_number
 
 OPEN: Final = "open"
 # a number followed by something that begins like a unit
 QUANTITY: Final = re.compile(
     r"\s*(?P<number>[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?+)(?:\s+|(?=[^\s\d]))(?P<unit>[^\W\d][^()]*|[%°][^()]*|1\s*/[^()]*)\s*$"
 )
-_INDEXED: Final = re.compile(r"(?P<name>\w+)(?P<primes>['′-‴]*)\s*\[(?P<inside>[^\[\]]*)\](?P<more>['′-‴]*)$")
 
 
 @dataclass(frozen=True)
@@ -53,6 +47,18 @@ class Definition:
 
 def read_definition(raw: Any, name: str, location: str) -> Definition:
     """Read a number, a text such as ``"1800 m^2"`` or ``"depth/n"``, or ``None`` or ``"open"`` for a value to come.
+
+    Parameters
+    ----------
+    raw : float, str or None
+        As the user gave it.
+    name : str
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    Definition
 
     Raises
     ------
@@ -82,7 +88,7 @@ def read_parameters(raw: Any, collector: ErrorCollector) -> dict[str, Definition
     ValueGivenError, ExpressionError, NameClashError
     """
     found = {}
-    for name, value in _by_name(raw, "parameters", collector).items():
+    for name, value in values_by_name(raw, "parameters", collector).items():
         with collector.gathering():
             name = in_one_spelling(name)
             check_name(name, "parameters")
@@ -91,7 +97,21 @@ def read_parameters(raw: Any, collector: ErrorCollector) -> dict[str, Definition
     return found
 
 
-def _by_name(raw: Any, location: str, collector: ErrorCollector) -> dict[str, Any]:
+def values_by_name(raw: Any, location: str, collector: ErrorCollector) -> dict[str, Any]:
+    """Return a mapping as a dict; what is none goes to the mistakes.
+
+    Parameters
+    ----------
+    raw : object
+    location : str
+        Where this was said, for messages.
+    collector : ErrorCollector
+        Gathers what is wrong.
+
+    Returns
+    -------
+    dict of str to object
+    """
     if raw is None:
         return {}
     if isinstance(raw, Mapping) and all(isinstance(name, str) for name in raw):
@@ -135,6 +155,20 @@ def parameter_values(definitions: Mapping[str, Definition], collector: ErrorColl
 
 
 def _compute(name: str, formula: Formula, values: dict[str, float]) -> None:
+    """Compute a parameter that is a formula of others.
+
+    Parameters
+    ----------
+    name : str
+    formula : Formula
+    values : dict of str to float
+        Values of parameters by name.
+
+    Raises
+    ------
+    ValueGivenError
+        It has no finite value.
+    """
     if all(mention in values for mention in formula.mentions):
         found = evaluate(formula.node, values)
         if not np.isfinite(found):
@@ -146,188 +180,3 @@ def _compute(name: str, formula: Formula, values: dict[str, float]) -> None:
                 given=f"{formula.source.text} = {found}"[:80],
             )
         values[name] = float(found)
-
-
-def read_initial(raw: Any, collector: ErrorCollector) -> dict[str, Definition]:
-    """Read the starting values by the names of states, indexed states or members of indexed states.
-
-    Raises
-    ------
-    ValueGivenError, ExpressionError, NameClashError
-    """
-    found = {}
-    for name, value in _by_name(raw, "initial", collector).items():
-        with collector.gathering():
-            key = initial_key(str(name))
-            if isinstance(value, list | tuple | np.ndarray):
-                found[key] = Definition(_array(value, key))
-            else:
-                found[key] = read_definition(value, key, "initial")
-                if found[key].is_open:
-                    raise ValueGivenError(
-                        f"the value of '{key}' is not a number",
-                        name=key,
-                        location="initial",
-                        expected="a number, or a formula of parameters, which may be open",
-                        given=excerpt(value),
-                    )
-    return found
-
-
-def initial_key(name: str) -> str:
-    """Return the name of a state with its primes and indices in our own way of writing."""
-    name = in_one_spelling(name)
-    indexed = _INDEXED.match(name)
-    if indexed:
-        check_name(indexed["name"], "initial")
-        primes = count_primes(indexed["primes"]) + count_primes(indexed["more"])
-        return StateName(indexed["name"], primes, indexed["inside"].replace(" ", "")).text
-    plain = PRIMES.sub("", name)
-    check_name(plain, "initial")
-    return with_primes(plain, count_primes(name))
-
-
-def _array(value: Any, name: str) -> Any:
-    array = number_array(value)
-    if array is None or not array.ndim or not np.isfinite(array).all():
-        raise ValueGivenError(
-            f"the values of '{name}' are not all finite numbers",
-            name=name,
-            location="initial",
-            expected="an array of finite numbers",
-            given=excerpt(value),
-        )
-    return array
-
-
-def initial_values(
-    definitions: Mapping[str, Definition], layout: Layout, values: Mapping[str, float | None], collector: ErrorCollector
-) -> tuple[Any, set[str]]:
-    """Return the starting values of all states, NaN where a parameter is still open, and the parameters they need.
-
-    Raises
-    ------
-    MissingInitialError, UnusedValueError, UndefinedNameError, ValueGivenError
-    """
-    array, given = np.full(layout.size, np.nan), np.zeros(layout.size, dtype=bool)
-    needed: set[str] = set()
-    extra = []
-    # what is said of a whole indexed state first, of single members afterwards
-    for key in sorted(definitions, key=lambda key: (layout.slot(key) is not None, 0)):
-        definition = definitions[key]
-        with collector.gathering():
-            stretch, indices = _stretch(key, layout)
-            if stretch is None:
-                extra.append(key)
-                continue
-            given[stretch] = True
-            if definition.formula is None:
-                array[stretch] = _fitted(definition.value, layout, key)
-                continue
-            check_defined({key: definition.formula}, [*values, *indices, *_open(values)], "initial values")
-            mentions = set(definition.formula.mentions) - set(indices)
-            needed |= mentions
-            if TIME in mentions:
-                raise ExpressionError(
-                    f"the initial value of '{key}' depends on the time",
-                    name=key,
-                    location=definition.formula.source.location,
-                    expected="a formula of parameters",
-                    given=definition.formula.source.text[:80],
-                )
-            if mentions <= {name for name, value in values.items() if value is not None}:
-                array[stretch] = _formula_value(definition.formula, key, layout, indices, values)
-    with collector.gathering():
-        _refuse_missing(layout, given, definitions)
-    with collector.gathering():
-        _refuse_extra(layout, extra, definitions)
-    return array, needed
-
-
-def _open(values: Mapping[str, Any]) -> Iterable[str]:
-    return [name for name, value in values.items() if value is None]
-
-
-def _stretch(key: str, layout: Layout) -> tuple[slice | None, tuple[str, ...]]:
-    """Return the indices a key speaks of, and the names of its indices."""
-    index = layout.slot(key)
-    if index is not None:
-        return slice(index, index + 1), ()
-    if key in layout.by_name:
-        return layout.stretch(key), ()
-    name, indices = group_of(key), StateName.read(key).indices
-    group = layout.by_name.get(name)
-    if indices and group is not None and len(indices) == len(group.box) and all(i.isidentifier() for i in indices):
-        return layout.stretch(name), indices
-    return None, ()
-
-
-def _fitted(value: Any, layout: Layout, key: str) -> Any:
-    group: Group | None = layout.by_name.get(key)
-    if isinstance(value, np.ndarray):
-        wanted = group.shape if group else ()
-        if value.shape != wanted and value.shape != (group.size if group else 1,):
-            raise ValueGivenError(
-                f"the array of '{key}' has another shape than the indexed state",
-                name=key,
-                location="initial",
-                expected=str(wanted) if wanted else "one number",
-                given=str(value.shape),
-            )
-        return value.ravel()
-    return value
-
-
-def _formula_value(
-    formula: Formula, key: str, layout: Layout, indices: tuple[str, ...], values: Mapping[str, Any]
-) -> Any:
-    group = layout.by_name.get(group_of(key))
-    grids: dict[str, Any] = {}
-    if indices and group is not None:
-        ranges = [np.arange(first, last + 1.0) for first, last in group.box]
-        grids = dict(zip(indices, np.meshgrid(*ranges, indexing="ij"), strict=True))
-    found = np.asarray(evaluate(formula.node, {**values, **grids}), dtype=np.float64)
-    if not np.isfinite(found).all():
-        raise ValueGivenError(
-            f"the initial value of '{key}' is not finite",
-            name=key,
-            location=formula.source.location,
-            expected="a formula with a finite value",
-            given=formula.source.text[:80],
-        )
-    return np.broadcast_to(found, group.shape).ravel() if grids and group is not None else found
-
-
-def _refuse_missing(layout: Layout, given: Any, definitions: Mapping[str, Definition]) -> None:
-    if given.all():
-        return
-    indices = np.flatnonzero(~given)
-    stretches = {group.name: (layout.offsets[group.name], group.size) for group in layout.groups}
-    missing = [
-        name for name, (begin, size) in stretches.items() if ((indices >= begin) & (indices < begin + size)).any()
-    ]
-    extra = [key for key in definitions if _stretch(key, layout)[0] is None]
-    hint = near_spelling(missing[0], extra)
-    shown = [f"{name}[…]" if layout.by_name[name].box else name for name in missing]
-    raise MissingInitialError(
-        "no initial value for " + listing(shown, quoted=True) + hint,
-        name=listing(missing),
-        location="initial",
-        expected="one value for each state: " + listing(group.name for group in layout.groups),
-        given=listing(definitions) or "none",
-    )
-
-
-def _refuse_extra(layout: Layout, extra: list[str], definitions: Mapping[str, Definition]) -> None:
-    if not extra:
-        return
-    known = [group.name for group in layout.groups]
-    derivatives = [name for name in known if base_of(name) == base_of(extra[0])]
-    hint = f"; the states are {', '.join(derivatives)}" if derivatives else near_spelling(extra[0], known)
-    raise UnusedValueError(
-        "an initial value for " + listing(extra, quoted=True) + f", which is no state{hint}",
-        name=listing(extra),
-        location="initial",
-        expected="values for the states only: " + listing(known),
-        given=listing(definitions),
-    )

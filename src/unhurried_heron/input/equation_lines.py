@@ -10,7 +10,8 @@ from unhurried_heron.deadline import check_deadline
 from unhurried_heron.errors import ExpressionError
 from unhurried_heron.formulas.expression import Node, name
 from unhurried_heron.formulas.notation import count_primes, in_one_spelling
-from unhurried_heron.formulas.parser import Formula, Source, read
+from unhurried_heron.formulas.parser import read
+from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_name
 
@@ -69,9 +70,23 @@ class EquationLine:
 def read_statements(
     text: str, collector: ErrorCollector, location: str = "the equations", *, timed: bool = False
 ) -> list[EquationLine]:
-    """Read every equation; what cannot be read goes to the mistakes. ``timed``: heed the deadline of the call.
+    """Read every equation; what cannot be read goes to the mistakes.
 
     Blank lines and ``#`` comments are skipped; a line with an open parenthesis goes on in the next.
+
+    Parameters
+    ----------
+    text : str
+    collector : ErrorCollector
+        Gathers what is wrong.
+    location : str, optional
+        Where this was said, for messages.
+    timed : bool, optional
+        Whether the deadline of the call is heeded.
+
+    Returns
+    -------
+    list[EquationLine]
 
     Raises
     ------
@@ -112,6 +127,26 @@ def _names_on_the_left(words: str) -> set[str]:
 
 
 def _read_statement(words: str, source: Source, line: int) -> EquationLine:
+    """Read one equation.
+
+    Parameters
+    ----------
+    words : str
+        As the user wrote it.
+    source : Source
+        The text it stands in.
+    line : int
+        Its number.
+
+    Returns
+    -------
+    EquationLine
+
+    Raises
+    ------
+    ExpressionError
+        It is no equation.
+    """
     body, ranges = _split_ranges(words, source)
     signs = [found.start() for found in _EQUALS.finditer(body)]
     if len(signs) != 1:
@@ -145,7 +180,21 @@ def _read_statement(words: str, source: Source, line: int) -> EquationLine:
 
 
 def _plain_name(match: re.Match[str], named: str, source: Source) -> Formula:
-    """Read the left side of most equations without the whole grammar."""
+    """Read the left side of most equations without the whole grammar.
+
+    Parameters
+    ----------
+    match : re.Match
+        Of the name.
+    named : str
+        The name.
+    source : Source
+        The text it stands in.
+
+    Returns
+    -------
+    Formula
+    """
     if match["index"]:
         return read(source, 0, match.end())
     found = named + "'" * (count_primes(match["primes"]) + count_primes(match["more"]))
@@ -164,6 +213,26 @@ def _split_ranges(words: str, source: Source) -> tuple[str, tuple[Range, ...]]:
 
 
 def _read_ranges(words: str, begin: int, source: Source) -> Iterator[Range]:
+    """Read the ranges of indices behind an equation.
+
+    Parameters
+    ----------
+    words : str
+        As the user wrote it.
+    begin : int
+        Where they begin.
+    source : Source
+        The text it stands in.
+
+    Yields
+    ------
+    Iterator[Range]
+
+    Raises
+    ------
+    ExpressionError
+        One is no range.
+    """
     for part in re.split(r",(?![^(]*\))", words[begin:]):
         match = _RANGE.match(part)
         span = match["span"] if match else ""

@@ -10,7 +10,8 @@ from typing import Any, Final, Literal
 
 from unhurried_heron.errors import ExpressionError, ValueGivenError, as_text, excerpt, near_spelling
 from unhurried_heron.formulas.expression import Node, add, number
-from unhurried_heron.formulas.parser import Formula, Source, read
+from unhurried_heron.formulas.parser import read
+from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.input.definitions import QUANTITY
 from unhurried_heron.input.values import is_finite_number
 
@@ -133,6 +134,15 @@ class Event:
 
         ``plain`` turns a quantity such as ``80 cm``, beside the text on the other side, into a plain number.
 
+        Parameters
+        ----------
+        plain : callable, optional
+            What makes a plain number of a quantity.
+
+        Returns
+        -------
+        Formula
+
         Raises
         ------
         ExpressionError
@@ -214,5 +224,20 @@ _EXPECTED: Final = {
 
 
 def _wrong(message: str, name: str, given: Any, expected: str) -> ValueGivenError:
+    """Return the error that refuses an argument of an event.
+
+    Parameters
+    ----------
+    message : str
+    name : str
+        Of the argument.
+    given : object
+    expected : str
+        What was expected.
+
+    Returns
+    -------
+    ValueGivenError
+    """
     shown = given if name == "when" and isinstance(given, str) else excerpt(given)
     return ValueGivenError(message, name=name, location="an Event", expected=expected, given=shown)

@@ -178,8 +178,16 @@ def parse_document(content: dict[str, Any], location: str, folder: Path | None =
 
     Parameters
     ----------
+    content : mapping of str to object
+        The parsed TOML.
+    location : str
+        Where this was said, for messages.
     folder : Path, optional
         Where tables that the file names are looked for; without one, they cannot be read.
+
+    Returns
+    -------
+    ProblemInput
 
     Raises
     ------
@@ -225,10 +233,45 @@ def schema() -> dict[str, Any]:
 
 
 def _misfit(location: str, name: str, expected: str, given: str) -> DocumentError:
+    """Return the error that refuses a part of a problem file.
+
+    Parameters
+    ----------
+    location : str
+        Where this was said, for messages.
+    name : str
+        Of the key.
+    expected : str
+        What was expected.
+    given : str
+        What was given.
+
+    Returns
+    -------
+    DocumentError
+    """
     return DocumentError("the problem file does not fit", name=name, location=location, expected=expected, given=given)
 
 
 def _coordinates(document: _Document, form: str, location: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Return the coordinates and momenta that a problem file names.
+
+    Parameters
+    ----------
+    document : _Document
+    form : str
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    tuple[tuple of str, tuple of str]
+
+    Raises
+    ------
+    T
+        They do not fit the form.
+    """
     given = document.coordinates
     if form == "equations":
         if given is not None or document.forces:
@@ -244,6 +287,27 @@ def _coordinates(document: _Document, form: str, location: str) -> tuple[tuple[s
 
 
 def _measured(name: str, table: _Input, location: str, folder: Path | None) -> Measured:
+    """Return a measured input that a problem file gives.
+
+    Parameters
+    ----------
+    name : str
+        Of the input.
+    table : _Input
+    location : str
+        Where this was said, for messages.
+    folder : Path or None
+        In which files are looked for.
+
+    Returns
+    -------
+    Measured
+
+    Raises
+    ------
+    I
+        It is neither in a file nor written out.
+    """
     if table.file is not None:
         if table.time is None or table.value is None or table.times is not None or table.values is not None:
             raise _misfit(location, f"inputs.{name}", "file, time and value, the columns of the table", "other keys")

@@ -105,8 +105,14 @@ class Measured:
 
         Parameters
         ----------
+        path : str or Path
         time, value : str
             Names of the columns.
+        interpolation : Interpolation, optional
+
+        Returns
+        -------
+        Measured
 
         Raises
         ------
@@ -186,6 +192,13 @@ class Measured:
 
     def check_covers(self, name: str, interval: tuple[float, float]) -> None:
         """Refuse an interval that leaves the table.
+
+        Parameters
+        ----------
+        name : str
+            Of the input.
+        interval : (float, float)
+            From when to when.
 
         Raises
         ------

@@ -14,7 +14,8 @@ from unhurried_heron.errors import (
     near_spelling,
 )
 from unhurried_heron.formulas.expression import RESERVED, TIME, Node, names_in
-from unhurried_heron.formulas.parser import PLAIN_NAME, Formula
+from unhurried_heron.formulas.parser import PLAIN_NAME
+from unhurried_heron.formulas.source import Formula
 
 
 def check_name(defined: str, location: str) -> None:
@@ -45,6 +46,14 @@ def check_name(defined: str, location: str) -> None:
 def check_defined(written: Mapping[str, Formula], known: Iterable[str], what: str) -> None:
     """Refuse names without a meaning, all of them in one message.
 
+    Parameters
+    ----------
+    written : mapping of str to Formula
+    known : iterable of str
+        Names with a meaning.
+    what : str
+        What is spoken of, for messages.
+
     Raises
     ------
     UndefinedNameError
@@ -69,6 +78,21 @@ def check_defined(written: Mapping[str, Formula], known: Iterable[str], what: st
 
 
 def _pointed_at(formula: Formula, name: str, offset: int, known: set[str]) -> str:
+    """Return a line of a formula with a mark below a name, and names near to it.
+
+    Parameters
+    ----------
+    formula : Formula
+    name : str
+    offset : int
+        Where it stands.
+    known : set of str
+        Names with a meaning.
+
+    Returns
+    -------
+    str
+    """
     return formula.source.point(offset) + f"\n    '{name}' has no value{near_spelling(name, known)}"
 
 

@@ -77,6 +77,10 @@ def shared_fields(given: Mapping[str, Any], known: Iterable[str], location: str)
     location : str
         The constructor.
 
+    Returns
+    -------
+    dict[str, Any]
+
     Raises
     ------
     ValueGivenError

@@ -16,6 +16,17 @@ from unhurried_heron.errors import IntervalError, UnusedValueError, ValueGivenEr
 def finite_number(value: Any, name: str, location: str) -> float:
     """Return a value as float.
 
+    Parameters
+    ----------
+    value : object
+    name : str
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    float
+
     Raises
     ------
     ValueGivenError

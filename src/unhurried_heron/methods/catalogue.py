@@ -9,7 +9,8 @@ from typing import Final
 
 from unhurried_heron.errors import MethodError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.methods.method import FACTS, Method, is_method
-from unhurried_heron.methods.multistep import Multistep, adams_bashforth, adams_moulton, backward_differentiation
+from unhurried_heron.methods.multistep import Multistep
+from unhurried_heron.methods.multistep_formulas import adams_bashforth, adams_moulton, backward_differentiation
 from unhurried_heron.methods.nodes import exactly, gauss, lobatto_iiic, radau_right
 from unhurried_heron.methods.published import published
 from unhurried_heron.methods.rosenbrock import Rosenbrock

@@ -23,7 +23,22 @@ Matrix = np.ndarray[Any, np.dtype[np.float64]]
 
 
 def refusal(method: str, message: str, expected: str, given: str) -> MethodError:
-    """Return the error that refuses a method."""
+    """Return the error that refuses a method.
+
+    Parameters
+    ----------
+    method : str
+        Its name.
+    message : str
+    expected : str
+        What was expected.
+    given : str
+        What was given.
+
+    Returns
+    -------
+    MethodError
+    """
     return MethodError(f"{method}: {message}", name=method, location=method, expected=expected, given=given)
 
 
@@ -55,7 +70,22 @@ def number(value: Any) -> Scalar:
 
 
 def row(method: str, part: str, values: Any, length: int, *, fill: bool = False) -> Row:
-    """Return a row of coefficients; ``fill``: zeros may be left out at its end.
+    """Return a row of coefficients.
+
+    Parameters
+    ----------
+    method : str
+        Its name.
+    part : str
+        What the row is.
+    values : sequence of numbers
+    length : int
+    fill : bool, optional
+        Whether zeros may be left out at its end.
+
+    Returns
+    -------
+    Row
 
     Raises
     ------
@@ -86,6 +116,19 @@ def row(method: str, part: str, values: Any, length: int, *, fill: bool = False)
 def square(method: str, part: str, rows: Any, size: int) -> tuple[Row, ...]:
     """Return a square matrix, whose rows may end where their zeros begin.
 
+    Parameters
+    ----------
+    method : str
+        Its name.
+    part : str
+        What the matrix is.
+    rows : sequence of sequences of numbers
+    size : int
+
+    Returns
+    -------
+    tuple[Row, ...]
+
     Raises
     ------
     MethodError
@@ -103,6 +146,14 @@ def square(method: str, part: str, rows: Any, size: int) -> tuple[Row, ...]:
 
 def sequence(method: str, part: str, values: Any) -> None:
     """Refuse what has no length.
+
+    Parameters
+    ----------
+    method : str
+        Its name.
+    part : str
+        What it is.
+    values : object
 
     Raises
     ------

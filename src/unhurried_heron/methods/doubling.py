@@ -28,6 +28,18 @@ def double(a: Sequence[Row], b: Row, order: int) -> Doubled:
     """Return the tableau of step doubling.
 
     Stages that are the same are taken once; those of the second half come last.
+
+    Parameters
+    ----------
+    a : sequence of Row
+        Tableau of the method.
+    b : Row
+        Its weights.
+    order : int
+
+    Returns
+    -------
+    Doubled
     """
     s, zero, half = len(b), Fraction(0), Fraction(1, 2)
     rows: list[list[Scalar]] = [

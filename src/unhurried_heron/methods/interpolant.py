@@ -28,6 +28,23 @@ def continuous_weights(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar], order
     """Return the weights, of shape (degree, stages), and the highest order whose conditions they meet.
 
     Row d holds the coefficients of theta^(d+1). The last stage must be the rate at the end of the step.
+
+    Parameters
+    ----------
+    a : sequence of sequences of numbers
+        The tableau, shape (stages, stages).
+    b : sequence of numbers
+        The weights, shape (stages,).
+    order : int
+        That of the method.
+
+    Returns
+    -------
+    tuple[Matrix, int]
+
+    Raises
+    ------
+    MethodError
     """
     weights = ElementaryWeights(a)
     end = floats(b)
@@ -43,6 +60,23 @@ def joined_weights(a: Sequence[Sequence[Scalar]], b: Sequence[Scalar], order: in
     """Return weights as `continuous_weights` does, of polynomials that need only meet the ends of the step.
 
     For implicit methods: their derivatives there may be far from the rates along the solution.
+
+    Parameters
+    ----------
+    a : sequence of sequences of numbers
+        The tableau, shape (stages, stages).
+    b : sequence of numbers
+        The weights, shape (stages,).
+    order : int
+        That of the method.
+
+    Returns
+    -------
+    tuple[Matrix, int]
+
+    Raises
+    ------
+    MethodError
     """
     weights, end = ElementaryWeights(a), floats(b)
     for tried in range(order, 0, -1):
@@ -66,9 +100,19 @@ def order_of_weights(a: Sequence[Sequence[Scalar]], given: Matrix) -> int:
 def leading_error(a: Any, rows: Matrix, order: int) -> float:
     """Return the size of what weights miss of the conditions of an order, at the worst theta.
 
-    ``rows``: weights of the powers of theta, or a single row of differences of weights. The size is that of the
-    coefficients of elementary differentials: E. Hairer, S. P. Norsett and G. Wanner, *Solving Ordinary Differential
-    Equations I*, 2nd ed. (1993), section II.3.
+    The size is that of the coefficients of elementary differentials: E. Hairer, S. P. Norsett and G. Wanner, *Solving
+    Ordinary Differential Equations I*, 2nd ed. (1993), section II.3.
+
+    Parameters
+    ----------
+    a : array_like, shape (stages, stages)
+    rows : ndarray, shape (degree, stages)
+        Weights of the powers of theta, or a single row of differences of weights.
+    order : int
+
+    Returns
+    -------
+    float
     """
     weights, theta = ElementaryWeights(a), np.linspace(0.0, 1.0, 101)
     powers = theta[:, None] ** np.arange(1, len(rows) + 1) if len(rows) > 1 else np.ones((1, 1))
@@ -82,7 +126,20 @@ def leading_error(a: Any, rows: Matrix, order: int) -> float:
 
 
 def growth_within(a: Any, rows: Matrix, limit: float) -> float:
-    """Return what the step polynomial of an explicit method makes of a decay, at most, up to a limit of stability."""
+    """Return what the step polynomial of an explicit method makes of a decay, at most, up to a limit of stability.
+
+    Parameters
+    ----------
+    a : array_like, shape (stages, stages)
+    rows : ndarray, shape (degree, stages)
+        Weights of the powers of theta.
+    limit : float
+        The largest h lambda = -x.
+
+    Returns
+    -------
+    float
+    """
     matrix, z = np.array([floats(row) for row in a]), np.linspace(-limit, 0.0, 33)[:, None]
     weights = np.linspace(0.0, 1.0, 41)[:, None] ** np.arange(1, len(rows) + 1) @ rows
     ones = np.ones((len(z), len(matrix), 1))
@@ -91,7 +148,19 @@ def growth_within(a: Any, rows: Matrix, limit: float) -> float:
 
 
 def _conditions(weights: ElementaryWeights, orders: range, degree: int) -> tuple[Matrix, Matrix]:
-    """Rows (one for each tree) of stage weights, and what the powers of theta must sum to, by tree and power."""
+    """Rows (one for each tree) of stage weights, and what the powers of theta must sum to, by tree and power.
+
+    Parameters
+    ----------
+    weights : ElementaryWeights
+    orders : range
+    degree : int
+        Degree of the step polynomial.
+
+    Returns
+    -------
+    tuple[Matrix, Matrix]
+    """
     rows, wanted = [], []
     for size in orders:
         for tree in trees(size):
@@ -104,6 +173,23 @@ def _conditions(weights: ElementaryWeights, orders: range, degree: int) -> tuple
 
 
 def _solve(weights: ElementaryWeights, end: Matrix, order: int, degree: int, *, smooth: bool = True) -> Matrix | None:
+    """Return the weights that meet the conditions of an order, smallest beyond them; None without any.
+
+    Parameters
+    ----------
+    weights : ElementaryWeights
+    end : ndarray
+        Weights at the end of the step.
+    order : int
+    degree : int
+        Degree of the step polynomial.
+    smooth : bool, optional
+        Whether the derivative at the ends is prescribed, too.
+
+    Returns
+    -------
+    Matrix or None
+    """
     stages = end.size
     phi, wanted = _conditions(weights, range(1, order + 1), degree)
     identity, powers = np.eye(stages), np.eye(degree)
@@ -135,7 +221,21 @@ def _solve(weights: ElementaryWeights, end: Matrix, order: int, degree: int, *, 
 
 
 def _next_targets(size: int, degree: int, lower: Matrix) -> Matrix:
-    """Project theta^size / density on the polynomials of the given degree, in the basis of the Cholesky factor."""
+    """Project theta^size / density on the polynomials of the given degree, in the basis of the Cholesky factor.
+
+    Parameters
+    ----------
+    size : int
+        Nodes of the trees.
+    degree : int
+        Degree of the step polynomial.
+    lower : Matrix
+        The Cholesky factor.
+
+    Returns
+    -------
+    Matrix
+    """
     exponents = np.arange(1.0, degree + 1.0)
     projected = np.linalg.solve(lower, 1.0 / (exponents + size + 1.0))
     return np.concatenate([[x / density(tree) for tree in trees(size)] for x in projected])

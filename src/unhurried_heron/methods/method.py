@@ -155,6 +155,18 @@ def is_method(given: object) -> bool:
 def in_use(method: Method, *, fixed: bool, local_extrapolation: bool | None) -> Method:
     """Return a method as a run uses it: with or without local extrapolation, or with its error by step doubling.
 
+    Parameters
+    ----------
+    method : Method
+    fixed : bool
+        Whether steps are fixed.
+    local_extrapolation : bool or None
+        Which solution of a pair is carried on; None for the method's own choice.
+
+    Returns
+    -------
+    Method
+
     Raises
     ------
     MethodError

@@ -17,7 +17,8 @@ import numpy as np
 from unhurried_heron.arrays import Array, ComplexArray
 from unhurried_heron.errors import excerpt
 from unhurried_heron.methods.coefficients import Matrix, Row, check_name, refusal, row, sequence
-from unhurried_heron.methods.rooted_trees import Scalar, extended
+from unhurried_heron.methods.multistep_formulas import adams_bashforth
+from unhurried_heron.methods.rooted_trees import extended
 from unhurried_heron.methods.stability import Region
 
 EXPLICIT_MULTISTEP: Final = "explicit linear multistep"
@@ -151,7 +152,19 @@ class Multistep:
         return any(self.b[1:]) or self.predictor is not None
 
     def _defect(self, q: int, a: Any, b: Any) -> Any:
-        """Return how far the coefficients miss the condition of order q, times q!."""
+        """Return how far the coefficients miss the condition of order q, times q!.
+
+        Parameters
+        ----------
+        q : int
+            The order.
+        a : array_like, shape (steps,)
+        b : array_like, shape (steps + 1,)
+
+        Returns
+        -------
+        longdouble
+        """
         values = extended(a) @ (-np.arange(len(a), dtype=np.longdouble)) ** q
         rate_weights = (
             extended(b) @ (1.0 - np.arange(len(b), dtype=np.longdouble)) ** (q - 1) if q else np.longdouble(0)
@@ -221,7 +234,17 @@ class Multistep:
         return terms
 
     def recurrence(self, z: Any) -> ComplexArray:
-        """Return r_1, r_2, … in y_n+1 = r_1 y_n + r_2 y_n-1 + … for y' = lambda y, z = h lambda, shape (…, steps)."""
+        """Return r_1, r_2, … in y_n+1 = r_1 y_n + r_2 y_n-1 + … for y' = lambda y, z = h lambda, shape (…, steps).
+
+        Parameters
+        ----------
+        z : complex or array_like
+            h lambda.
+
+        Returns
+        -------
+        ndarray of complex, shape (…, steps)
+        """
         z = np.asarray(z)[..., None]
 
         def past(values: Any, count: int) -> Any:
@@ -237,7 +260,17 @@ class Multistep:
         return corrected
 
     def largest_root(self, z: Any) -> Array:
-        """Return the largest modulus of what y_n is made of for h lambda = z, of the same shape."""
+        """Return the largest modulus of what y_n is made of for h lambda = z, of the same shape.
+
+        Parameters
+        ----------
+        z : complex or array_like
+            h lambda.
+
+        Returns
+        -------
+        ndarray, shape of ``z``
+        """
         z = np.asarray(z, dtype=complex)
         k = self.steps
         companion = np.zeros((*z.shape, k, k), dtype=complex)
@@ -335,36 +368,3 @@ class Multistep:
             at = -float(j) if self.uses_past_rates else -float(j + 1)
             conditions.append(powers * at ** (powers - 1.0) if self.uses_past_rates else at**powers)
         return np.linalg.inv(np.array(conditions))
-
-
-def adams_bashforth(order: int) -> Row:
-    """Return b_0 = 0, b_1, … of the explicit Adams method: the polynomial through the last rates, integrated."""
-    return (Fraction(0), *_integrated([-j for j in range(order)]))
-
-
-def adams_moulton(order: int) -> Row:
-    """Return b_0, b_1, … of the implicit Adams method of an order."""
-    return tuple(_integrated([1 - j for j in range(order)]))
-
-
-def _integrated(points: list[int]) -> list[Scalar]:
-    """Return the integrals from 0 to 1 of the Lagrange polynomials of points."""
-    found: list[Scalar] = []
-    for j in points:
-        coefficients = [Fraction(1)]
-        for m in points:
-            if m != j:
-                # times (x - m) / (j - m)
-                longer = [Fraction(0), *coefficients]
-                for i, value in enumerate(coefficients):
-                    longer[i] -= m * value
-                coefficients = [value / (j - m) for value in longer]
-        found.append(sum((value / (i + 1) for i, value in enumerate(coefficients)), Fraction(0)))
-    return found
-
-
-def backward_differentiation(order: int) -> tuple[Row, Row]:
-    """Return a and b of the method whose polynomial through the last values has the new rates."""
-    total = sum((Fraction(1, j) for j in range(1, order + 1)), Fraction(0))
-    a = [Fraction((-1) ** (j + 1) * math.comb(order, j), j) / total for j in range(1, order + 1)]
-    return tuple(a), (1 / total,)

@@ -34,7 +34,18 @@ def _legendre(degree: int, x: Any) -> tuple[Any, Any]:
 
 
 def _roots(degree: int, guesses: Any, plus: int) -> Any:
-    """Return the roots of P_s + plus * P_(s-1) near guesses, by Newton's iteration."""
+    """Return the roots of P_s + plus * P_(s-1) near guesses, by Newton's iteration.
+
+    Parameters
+    ----------
+    degree : int
+    guesses : ndarray, shape (n,)
+    plus : int
+
+    Returns
+    -------
+    ndarray of longdouble
+    """
     x = guesses.astype(np.longdouble)
     for _ in range(_TURNS):
         now, before = _legendre(degree, x)

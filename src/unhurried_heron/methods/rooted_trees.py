@@ -59,7 +59,20 @@ def _inner(tree: Tree, names: str) -> str:
 
 
 def _forests(nodes: int, largest: int, skip: int) -> Iterator[Tree]:
-    """Multisets of trees with ``nodes`` nodes in all, taken in falling order of (size, position)."""
+    """Multisets of trees with ``nodes`` nodes in all, taken in falling order of (size, position).
+
+    Parameters
+    ----------
+    nodes : int
+    largest : int
+        Nodes of the largest tree.
+    skip : int
+        Position of the first among those of that size.
+
+    Yields
+    ------
+    Iterator[Tree]
+    """
     if nodes == 0:
         yield ()
         return
@@ -136,8 +149,21 @@ class ElementaryWeights:
 def hidden_error(stages: Callable[[Tree], Any], b: Any, difference: Any, order: int) -> float:
     """Return how much larger the leading error of a solution is than that of an estimate of one order less.
 
-    ``stages``: a tree's weights at the stages; ``b``: weights of the solution, ``difference``: of the estimate. By the
-    size over all trees, and for linear problems, whose only tree is the tall one.
+    By the size over all trees, and for linear problems, whose only tree is the tall one.
+
+    Parameters
+    ----------
+    stages : callable
+        A tree's weights at the stages.
+    b : array_like, shape (stages,)
+        Weights of the solution.
+    difference : array_like, shape (stages,)
+        Weights of the estimate.
+    order : int
+
+    Returns
+    -------
+    float
     """
 
     def errors(weights: Any, size: int, wanted: int) -> Any:
@@ -162,6 +188,16 @@ def assumed_order(a: Any, b: Any, c: Any) -> int:
 
     With quadrature of order p, stages of order q and the assumption D(r), the order is at least the least of p,
     2 q + 2 and q + r + 1, and it is at most p: J. C. Butcher (2016), section 321.
+
+    Parameters
+    ----------
+    a : array_like, shape (stages, stages)
+    b : array_like, shape (stages,)
+    c : array_like, shape (stages,)
+
+    Returns
+    -------
+    int
     """
     a, b, c = extended(a), extended(b), extended(c)
 

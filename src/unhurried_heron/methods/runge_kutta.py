@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cached_property
-from typing import Any, ClassVar, Final, NamedTuple
+from typing import Any, ClassVar, Final
 
 import numpy as np
 
@@ -23,24 +23,13 @@ from unhurried_heron.methods.interpolant import (
 from unhurried_heron.methods.nodes import collocation
 from unhurried_heron.methods.rooted_trees import ElementaryWeights, assumed_order, condition, hidden_error
 from unhurried_heron.methods.stability import OneStep, Polynomials, stability_function, value_at_infinity
+from unhurried_heron.methods.tableau_checks import ALIKE, continuous_extension, second_weights
 
 EXPLICIT: Final = "explicit Runge-Kutta"
 DIAGONALLY_IMPLICIT: Final = "diagonally implicit Runge-Kutta"
 FULLY_IMPLICIT: Final = "fully implicit Runge-Kutta"
-_ALIKE: Final = 1e-12  # sums that differ by this are equal
 # |R| at infinity of a method that damps what decays very fast
 _DAMPS: Final = 0.9
-
-
-class Continuous(NamedTuple):
-    """A continuous extension that is published with a method.
-
-    ``a``: rows of further stages, over the stages and one another; ``weights``: for each stage, the further ones last,
-    the coefficients of theta, theta^2 and so on.
-    """
-
-    a: tuple[Row, ...]
-    weights: Matrix
 
 
 @dataclass(frozen=True, eq=False)
@@ -105,6 +94,12 @@ class RungeKutta(OneStep):
         name : str
         nodes : sequence
             Distinct numbers, `fractions.Fraction`, texts, int or float, shape (stages,).
+        source : Source, optional
+            The text it stands in.
+
+        Returns
+        -------
+        RungeKutta
 
         Raises
         ------
@@ -130,61 +125,24 @@ class RungeKutta(OneStep):
         sums = tuple(sum(each, Fraction(0)) for each in a)
         c = sums if self.c is None else row(self.name, "c", self.c, len(b))
         for i, (given, total) in enumerate(zip(c, sums, strict=True)):
-            if abs(float(total - given)) > _ALIKE:
+            if abs(float(total - given)) > ALIKE:
                 raise refusal(self.name, "a node is not the sum of its row", f"c[{i}] = {total}", str(given))
         self._set("a", a)
         self._set("b", b)
         self._set("c", c)
-        self._set("b_embedded", self._checked("b_embedded", b))
-        self._set("b_further", self._checked("b_further", b))
+        self._set("b_embedded", second_weights(self.name, "b_embedded", self.b_embedded, b))
+        self._set("b_further", second_weights(self.name, "b_further", self.b_further, b))
         if self.b_further is not None and self.b_embedded is None:
             raise refusal(self.name, "b_further comes beside b_embedded", "both, or b_embedded alone", "b_further")
-        if abs(float(sum(b)) - 1) > _ALIKE:
+        if abs(float(sum(b)) - 1) > ALIKE:
             raise refusal(self.name, "the method is not consistent", "weights b that sum to 1", str(sum(b)))
         if self.continuous is not None:
-            self._set("continuous", self._extension(len(b)))
+            self._set("continuous", continuous_extension(self.name, self.continuous, b))
         if self.family == FULLY_IMPLICIT:
             check_blocks(self.diagonalised)
 
     def _set(self, field: str, value: Any) -> None:
         object.__setattr__(self, field, value)
-
-    def _checked(self, part: str, b: Row) -> Row | None:
-        if getattr(self, part) is None:
-            return None
-        sequence(self.name, part, getattr(self, part))
-        weights = row(self.name, part, getattr(self, part), len(b))
-        if weights == b:
-            raise refusal(
-                self.name, f"{part} equals b", "weights of another order, to estimate the error", "the same weights"
-            )
-        if abs(float(sum(weights)) - 1) > _ALIKE:
-            raise refusal(self.name, f"{part} is not consistent", "weights that sum to 1", str(sum(weights)))
-        return weights
-
-    def _extension(self, stages: int) -> Continuous:
-        try:
-            rows, weights = self.continuous
-            width = stages + len(rows)
-        except (TypeError, ValueError):
-            raise refusal(self.name, "the continuous extension is no pair", "(rows, weights)",
-                          excerpt(self.continuous)) from None  # fmt: skip
-        further = tuple(
-            row(self.name, f"row {i + 1} of the continuous extension", each, width, fill=True)
-            for i, each in enumerate(rows)
-        )
-        sequence(self.name, "the weights of the continuous extension", weights)
-        degree = max((len(each) for each in weights), default=0)
-        read = [row(self.name, "weights of the continuous extension", each, degree, fill=True) for each in weights]
-        ends = [float(sum(each)) for each in read]
-        if len(read) != width or not np.allclose(ends, [*map(float, self.b), *[0.0] * len(rows)], atol=1e-9):
-            raise refusal(
-                self.name,
-                "the continuous extension does not end at the method's solution",
-                f"{width} rows of weights whose sums are b, and 0 for further stages",
-                f"{len(read)} rows with the sums {', '.join(f'{x:g}' for x in ends)}",
-            )
-        return Continuous(further, floats(read))
 
     @cached_property
     def implicit(self) -> bool:
@@ -259,7 +217,7 @@ class RungeKutta(OneStep):
     @cached_property
     def ends_in_a_stage(self) -> bool:
         """Whether the last stage is the end of the step, and its rate so the first of the next one."""
-        return bool(abs(float(self.c[-1]) - 1) < _ALIKE and tuple(self.a[-1]) == tuple(self.b))
+        return bool(abs(float(self.c[-1]) - 1) < ALIKE and tuple(self.a[-1]) == tuple(self.b))
 
     @cached_property
     def stability(self) -> Polynomials:
@@ -384,6 +342,15 @@ class RungeKutta(OneStep):
 
     def extrapolating(self, wanted: bool) -> RungeKutta:
         """Return the pair that continues with its solution of higher order, or with that of lower order.
+
+        Parameters
+        ----------
+        wanted : bool
+            Whether the solution of higher order is carried on.
+
+        Returns
+        -------
+        RungeKutta
 
         Raises
         ------

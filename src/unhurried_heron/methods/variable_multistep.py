@@ -10,7 +10,8 @@ from typing import Any, ClassVar, Final
 from unhurried_heron.arrays import ComplexArray
 from unhurried_heron.errors import excerpt
 from unhurried_heron.methods.coefficients import Matrix, check_name, refusal
-from unhurried_heron.methods.multistep import Multistep, adams_bashforth, adams_moulton, backward_differentiation
+from unhurried_heron.methods.multistep import Multistep
+from unhurried_heron.methods.multistep_formulas import adams_bashforth, adams_moulton, backward_differentiation
 from unhurried_heron.methods.stability import Region
 
 VARIABLE_ADAMS: Final = "Adams of variable order"
@@ -92,7 +93,16 @@ class VariableMultistep:
         return self.highest
 
     def of_order(self, order: int) -> Multistep:
-        """Return its method of an order, at equal steps; that of Adams is of the corrector, one more than predicted."""
+        """Return its method of an order, at equal steps; that of Adams is of the corrector, one more than predicted.
+
+        Parameters
+        ----------
+        order : int
+
+        Returns
+        -------
+        Multistep
+        """
         name = f"{self.name}, order {order}"
         if self.implicit:
             return Multistep(name, *backward_differentiation(order))
@@ -119,5 +129,15 @@ class VariableMultistep:
         return math.inf if self.implicit else self.lowest.region.real
 
     def recurrence(self, z: Any) -> ComplexArray:
-        """Return that of the method of order 1."""
+        """Return that of the method of order 1.
+
+        Parameters
+        ----------
+        z : complex or array_like
+            h lambda.
+
+        Returns
+        -------
+        ndarray of complex, shape (…, steps)
+        """
         return self.lowest.recurrence(z)

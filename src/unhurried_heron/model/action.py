@@ -14,7 +14,8 @@ import numpy as np
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.errors import NameClashError, RateFunctionError, UnusedValueError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.expression import ONE, ZERO, Node, number, replace_names
-from unhurried_heron.formulas.parser import Formula, Source, read
+from unhurried_heron.formulas.parser import read
+from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.formulas.state_name import StateName, with_primes
 from unhurried_heron.input.definitions import QUANTITY
 from unhurried_heron.input.equation_lines import EquationLine, read_statements
@@ -66,6 +67,17 @@ _ASSIGNMENT: Final = re.compile(r"(?m)^(?P<left>[^=\n]*)=(?P<right>[^=\n]*?)(?P<
 def action_of(model: Model, event: Event, units: Mapping[str, str]) -> Acting | None:
     """Return what an event changes; None where it changes nothing.
 
+    Parameters
+    ----------
+    model : Model
+    event : Event
+    units : mapping of str to str
+        Units by name.
+
+    Returns
+    -------
+    Acting or None
+
     Raises
     ------
     ExpressionError, UndefinedNameError, UnusedValueError, NameClashError, RateFunctionError
@@ -82,6 +94,24 @@ def action_of(model: Model, event: Event, units: Mapping[str, str]) -> Acting | 
 
 
 def _read(model: Model, event: Event, units: Mapping[str, str]) -> Action:
+    """Read the assignments of an event.
+
+    Parameters
+    ----------
+    model : Model
+    event : Event
+    units : mapping of str to str
+        Units by name.
+
+    Returns
+    -------
+    Action
+
+    Raises
+    ------
+    NameClashError
+        An assignment is of no state or parameter.
+    """
     location = f"what the event '{event.name}' changes"
     states: dict[int, Node] = {}
     parameters: dict[str, Node] = {}
@@ -100,7 +130,19 @@ def _read(model: Model, event: Event, units: Mapping[str, str]) -> Action:
 
 
 def assignments(event: Event, units: Mapping[str, str], model: Model) -> list[EquationLine]:
-    """Read the assignments of an event, quantities on their right sides turned into plain numbers."""
+    """Read the assignments of an event, quantities on their right sides turned into plain numbers.
+
+    Parameters
+    ----------
+    event : Event
+    units : mapping of str to str
+        Units by name.
+    model : Model
+
+    Returns
+    -------
+    list[EquationLine]
+    """
     text, location = event.assignments, f"what the event '{event.name}' changes"
     indexed = {group.name for group in model.layout.groups}
 
@@ -133,7 +175,19 @@ def condition(model: Model, event: Event) -> Node | NamedFunction | None:
 
 
 def modes_of(model: Model, events: tuple[Event, ...], units: Mapping[str, str]) -> tuple[str, ...]:
-    """Return the parameters that events change; of a function it is not known beforehand: all of them."""
+    """Return the parameters that events change; of a function it is not known beforehand: all of them.
+
+    Parameters
+    ----------
+    model : Model
+    events : tuple[Event, ...]
+    units : mapping of str to str
+        Units by name.
+
+    Returns
+    -------
+    tuple of str
+    """
     found: dict[str, None] = {}
     for event in events:
         action = action_of(model, event, units)
@@ -143,7 +197,25 @@ def modes_of(model: Model, events: tuple[Event, ...], units: Mapping[str, str]) 
 
 
 def _written_out(model: Model, statement: EquationLine, location: str) -> list[tuple[int | str, Node]]:
-    """Return the indices of states, or the parameter, that a statement changes, each with its formula."""
+    """Return the indices of states, or the parameter, that a statement changes, each with its formula.
+
+    Parameters
+    ----------
+    model : Model
+    statement : EquationLine
+        The assignment.
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    list[tuple[int | str, Node]]
+
+    Raises
+    ------
+    UnusedValueError
+        It names no state, or one twice.
+    """
     target = statement.target
     if target is None:
         raise UnusedValueError("an event changes a state or a parameter", name=statement.text, location=location,
@@ -184,11 +256,40 @@ def _written_out(model: Model, statement: EquationLine, location: str) -> list[t
 
 
 def _ends(model: Model, first: Node, last: Node, location: str) -> range:
+    """Return the range that the ends of an index span.
+
+    Parameters
+    ----------
+    model : Model
+    first : Node
+    last : Node
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    range
+    """
     constants = model.resolver.constants
     return range(affine(first, constants, location)[0], affine(last, constants, location)[0] + 1)
 
 
 def _single(model: Model, written: Formula, indices: Mapping[str, Node], location: str) -> Node:
+    """Return the right side of an assignment, its indices replaced.
+
+    Parameters
+    ----------
+    model : Model
+    written : Formula
+    indices : mapping of str to Node
+        The value of each loop index.
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    Node
+    """
     node = replace_names(written.node, indices.get, {}) if indices else written.node
     return model.written_out(node, location)
 
@@ -230,5 +331,20 @@ def _function_action(given: Callable[..., Any], model: Model) -> FunctionAction:
 
 
 def _unusable(label: str, expected: str, given: str) -> RateFunctionError:
+    """Return the error that refuses what a function returned.
+
+    Parameters
+    ----------
+    label : str
+        Of the function.
+    expected : str
+        What was expected.
+    given : str
+        What was given.
+
+    Returns
+    -------
+    RateFunctionError
+    """
     return RateFunctionError(f"{label} returned something that an event cannot do", name=label, location=label,
                              expected=expected, given=given)  # fmt: skip

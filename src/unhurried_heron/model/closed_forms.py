@@ -11,7 +11,8 @@ from unhurried_heron.errors import UnusedValueError, ValueGivenError, as_text, e
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME, Node, number, replace_names
 from unhurried_heron.formulas.layout import Layout
-from unhurried_heron.formulas.parser import Formula, Source, read
+from unhurried_heron.formulas.parser import read
+from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.formulas.state_name import StateName
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_defined
@@ -32,6 +33,20 @@ def read_closed_forms(
     collector: ErrorCollector,
 ) -> dict[str, Formula]:
     """Read closed forms of states in terms of time, parameters and starting values.
+
+    Parameters
+    ----------
+    exact : Mapping[str, str] or None
+    layout : Layout
+        Of the states.
+    parameters : iterable of str
+        Their names.
+    collector : ErrorCollector
+        Gathers what is wrong.
+
+    Returns
+    -------
+    dict[str, Formula]
 
     Raises
     ------
@@ -63,7 +78,21 @@ def read_closed_forms(
 
 
 def with_starting_values(node: Node, layout: Layout, parameters: Mapping[str, Any], start: Any) -> Node:
-    """Put the starting values in place of their names."""
+    """Put the starting values in place of their names.
+
+    Parameters
+    ----------
+    node : Node
+    layout : Layout
+        Of the states.
+    parameters : mapping of str to float
+    start : ndarray, shape (n_states,)
+        Starting values.
+
+    Returns
+    -------
+    Node
+    """
     names = {name: index for name, index in starting_names(layout).items() if name not in parameters}
     return replace_names(node, lambda text: number(start[names[text]]) if text in names else None, {})
 
@@ -71,7 +100,24 @@ def with_starting_values(node: Node, layout: Layout, parameters: Mapping[str, An
 def misfits(
     exact: Mapping[str, Node], layout: Layout, values: Mapping[str, float], start: Any, time: float
 ) -> dict[str, tuple[float, float]]:
-    """Return the closed forms that do not begin with the starting value of their state: what both are, by state."""
+    """Return the closed forms that do not begin with the starting value of their state: what both are, by state.
+
+    Parameters
+    ----------
+    exact : Mapping[str, Node]
+    layout : Layout
+        Of the states.
+    values : mapping of str to float
+        Values of parameters by name.
+    start : ndarray, shape (n_states,)
+        Starting values.
+    time : float
+        In the unit of the problem's time.
+
+    Returns
+    -------
+    dict[str, tuple[float, float]]
+    """
     found = {}
     for key, node in exact.items():
         index = layout.slot(key)

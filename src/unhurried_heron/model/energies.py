@@ -11,8 +11,9 @@ from dataclasses import dataclass
 from unhurried_heron.errors import ExpressionError, NameClashError, UndefinedNameError, listing
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, mul, name, names_in, neg, rewrite
-from unhurried_heron.formulas.parser import Formula, Source, read
+from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.simplify import simplified
+from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.formulas.state_name import StateName, base_of
 from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.error_collector import ErrorCollector
@@ -34,6 +35,17 @@ class Motion:
 
 def read_forces(forces: Mapping[str, str], coordinates: Sequence[str], collector: ErrorCollector) -> dict[str, Formula]:
     """Read the forces along coordinates.
+
+    Parameters
+    ----------
+    forces : Mapping[str, str]
+    coordinates : Sequence[str]
+    collector : ErrorCollector
+        Gathers what is wrong.
+
+    Returns
+    -------
+    dict[str, Formula]
 
     Raises
     ------
@@ -78,6 +90,22 @@ def _written_out(
     """Return the named formulas of a text in terms of coordinates, parameters and time.
 
     The velocity of a position that is such a formula, as x' is where x = l*sin(angle), follows by the chain rule.
+
+    Parameters
+    ----------
+    statements : sequence of EquationLine
+    wanted : sequence of str
+        Formulas that must be there.
+    coordinates : sequence of str, optional
+
+    Returns
+    -------
+    dict[str, Node]
+
+    Raises
+    ------
+    ExpressionError, NameClashError
+        One is missing, or defined by itself.
     """
     formulas = {}
     for statement in statements:
@@ -135,6 +163,20 @@ def total_derivative(node: Node, coordinates: Sequence[str]) -> Node:
 
 
 def _missing(names: str, statements: Sequence[EquationLine], wanted: str) -> ExpressionError:
+    """Return the error that names formulas which are not there.
+
+    Parameters
+    ----------
+    names : str
+        Of the formulas.
+    statements : Sequence[EquationLine]
+    wanted : str
+        What must be there.
+
+    Returns
+    -------
+    ExpressionError
+    """
     return ExpressionError(
         f"the text gives no {names}",
         name=names,
@@ -146,6 +188,16 @@ def _missing(names: str, statements: Sequence[EquationLine], wanted: str) -> Exp
 
 def lagrange(statements: Sequence[EquationLine], coordinates: Sequence[str], forces: Mapping[str, Node]) -> Motion:
     """Return the equations of motion d/dt(dL/dq') - dL/dq = Q, and the energy q' dL/dq' - L.
+
+    Parameters
+    ----------
+    statements : Sequence[EquationLine]
+    coordinates : Sequence[str]
+    forces : Mapping[str, Node]
+
+    Returns
+    -------
+    Motion
 
     Raises
     ------
@@ -212,7 +264,18 @@ def _refuse_accelerations(function: Node, coordinates: Sequence[str]) -> None:
 
 
 def hamilton(statements: Sequence[EquationLine], coordinates: Mapping[str, str], forces: Mapping[str, Node]) -> Motion:
-    """Return the rates q' = dH/dp, p' = -dH/dq + Q, and the energy H; ``coordinates`` gives the momentum of each.
+    """Return the rates q' = dH/dp, p' = -dH/dq + Q, and the energy H.
+
+    Parameters
+    ----------
+    statements : Sequence[EquationLine]
+    coordinates : mapping of str to str
+        The momentum of each.
+    forces : Mapping[str, Node]
+
+    Returns
+    -------
+    Motion
 
     Raises
     ------

@@ -19,7 +19,7 @@ from unhurried_heron.errors import (
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, names_in, neg, number, replace_names, walk
 from unhurried_heron.formulas.layout import Loop
-from unhurried_heron.formulas.parser import Formula
+from unhurried_heron.formulas.source import Formula
 from unhurried_heron.formulas.state_name import StateName, group_of, with_primes
 from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.error_collector import ErrorCollector
@@ -34,7 +34,7 @@ from unhurried_heron.model.energies import (
     read_forces,
     velocities_of,
 )
-from unhurried_heron.model.indexed import Rule, refuse_without_index
+from unhurried_heron.model.indexed_rules import Rule, refuse_without_index
 from unhurried_heron.model.indices import whole
 from unhurried_heron.model.model import write_out
 from unhurried_heron.model.reduction import Residual
@@ -326,6 +326,19 @@ class Sorter:
         return Rule(target.name, tuple(indices), tuple(loops), statement.right.node, location)
 
     def _whole(self, node: Node, written: Formula, location: str) -> int:
+        """Return an end of a range as a whole number.
+
+        Parameters
+        ----------
+        node : Node
+        written : Formula
+        location : str
+            Where this was said, for messages.
+
+        Returns
+        -------
+        int
+        """
         names = names_in(node)
         self.sizes |= names
         self._need(names, location)

@@ -15,7 +15,8 @@ from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.closed_forms import read_closed_forms
 from unhurried_heron.model.equation_sorting import ClassifiedEquations, Sorter
-from unhurried_heron.model.indexed import Resolver, Rule, layout_of
+from unhurried_heron.model.indexed import Resolver
+from unhurried_heron.model.indexed_rules import Rule, layout_of
 from unhurried_heron.model.model import Model, write_out
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.reduction import solve_highest
@@ -34,10 +35,17 @@ def formulate(
 
     Parameters
     ----------
+    user_input : ProblemInput
     values : mapping of str to float
         The parameters whose values are known; sizes of indexed states are taken from them.
     parameters, initial : iterable of str
         All names that were given a value, or declared open.
+    collector : ErrorCollector
+        Gathers what is wrong.
+
+    Returns
+    -------
+    Model
 
     Raises
     ------
@@ -153,6 +161,18 @@ class _ModelBuilder:
     def _reduced(
         self, orders: Mapping[str, int], rates: Mapping[str, Node], rate_rules: Mapping[str, Sequence[Rule]]
     ) -> tuple[tuple[str, Node, str], ...]:
+        """Return the rates as lines: name, formula and the name that is its derivative.
+
+        Parameters
+        ----------
+        orders : Mapping[str, int]
+        rates : Mapping[str, Node]
+        rate_rules : Mapping[str, Sequence[Rule]]
+
+        Returns
+        -------
+        tuple[tuple[str, Node, str], ...]
+        """
         lines: list[tuple[str, Node, str]] = []
         for base, order in orders.items():
             alone = Rule(base, (), (), rates.get(with_primes(base, order), number(0.0)))
@@ -201,6 +221,21 @@ def _rate_formulas(
     layout: Layout,
     resolver: Resolver,
 ) -> tuple[IndexedFormula, ...]:
+    """Return the rates as formulas over index ranges, in the order of the states.
+
+    Parameters
+    ----------
+    orders : Mapping[str, int]
+    rates : Mapping[str, Node]
+    rate_rules : Mapping[str, Sequence[Rule]]
+    layout : Layout
+        Of the states.
+    resolver : Resolver
+
+    Returns
+    -------
+    tuple[IndexedFormula, ...]
+    """
     indexed_formulas: list[IndexedFormula] = []
     for base, order in orders.items():
         for k in range(order):

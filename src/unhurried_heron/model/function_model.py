@@ -7,7 +7,8 @@ from collections.abc import Mapping
 from unhurried_heron.errors import ValueGivenError, excerpt, unforeseen
 from unhurried_heron.formulas.expression import TIME, Node, names_in
 from unhurried_heron.formulas.layout import Group, Layout, single
-from unhurried_heron.formulas.parser import Formula, Source, read
+from unhurried_heron.formulas.parser import read
+from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.names import check_defined, check_name
@@ -25,6 +26,20 @@ def rate_model(
     user_input: ProblemInput, parameters: tuple[str, ...], layout: Layout, collector: ErrorCollector
 ) -> Model:
     """Match the functions to their arguments, and read the formulas beside them.
+
+    Parameters
+    ----------
+    user_input : ProblemInput
+    parameters : tuple of str
+        Their names.
+    layout : Layout
+        Of the states.
+    collector : ErrorCollector
+        Gathers what is wrong.
+
+    Returns
+    -------
+    Model
 
     Raises
     ------
@@ -72,6 +87,21 @@ def _switch(
     given: object, layout: Layout, parameters: tuple[str, ...], formulas: Mapping[str, Node], inputs: tuple[str, ...]
 ) -> Switch:
     """Return a switch said by an equation such as ``"t = 6"``, or by a function whose zero it is.
+
+    Parameters
+    ----------
+    given : str or callable
+        As the user gave it.
+    layout : Layout
+        Of the states.
+    parameters : tuple of str
+        Their names.
+    formulas : Mapping[str, Node]
+    inputs : tuple of str
+
+    Returns
+    -------
+    Switch
 
     Raises
     ------

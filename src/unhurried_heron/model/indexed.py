@@ -3,143 +3,25 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
 
-from unhurried_heron.errors import CircularDerivedError, IndexedStateError, NameClashError, listing
+from unhurried_heron.errors import CircularDerivedError, IndexedStateError
 from unhurried_heron.formulas.binding import in_normal_form, renamed_apart, with_names
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, mul, name, number, replace_names, rewrite, walk
-from unhurried_heron.formulas.layout import Box, Group, IndexedFormula, Layout, Loop
+from unhurried_heron.formulas.layout import Box, IndexedFormula, Layout, Loop
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import base_of
+from unhurried_heron.model.indexed_rules import Rule, refuse_without_index
 from unhurried_heron.model.indices import Affine, affine, plain_index
 
-MAX_MEMBERS = 10_000_000  # states of a problem
 # Pieces into which the loops of one rule may be split.
 _MAX_PIECES = 20_000
 _DEEPEST = 20  # levels of derived quantities that refer to members of each other
 # Formulas that may be rewritten for one rule.
 _MAX_REWRITTEN = 500
-
-
-@dataclass(frozen=True)
-class Rule:
-    """An equation of some members of an indexed state: their indices (loop names or numbers), and the formula.
-
-    ``where`` is the equation in the user's words. A quantity that is no indexed state has no indices and no loops.
-    """
-
-    name: str
-    indices: tuple[Node, ...]
-    loops: tuple[Loop, ...]
-    node: Node
-    location: str = ""
-
-    def box(self) -> Box:
-        """First and last value of each index."""
-        ends = {loop.index: (loop.first, loop.last) for loop in self.loops}
-        found = []
-        for index in self.indices:
-            value = index.value
-            found.append(ends[str(index.args[0])] if value is None else (int(value), int(value)))
-        return tuple(found)
-
-
-def layout_of(rules: Mapping[str, Sequence[Rule]], what: str) -> Layout:
-    """Return the layout of indexed states and single quantities in the order given.
-
-    Raises
-    ------
-    IndexedStateError
-        The equations of an indexed state leave gaps, overlap, or are too many.
-    """
-    groups = [_group(named, own, what) for named, own in rules.items()]
-    layout = Layout(tuple(groups))
-    if layout.size > MAX_MEMBERS:
-        raise IndexedStateError(
-            "there are too many unknowns",
-            name=listing(group.name for group in layout.indexed),
-            location=what,
-            expected=f"at most {MAX_MEMBERS:,}",
-            given=f"{layout.size:,}",
-        )
-    return layout
-
-
-def _group(named: str, rules: Sequence[Rule], what: str) -> Group:
-    boxes = [rule.box() for rule in rules]
-    if len({len(box) for box in boxes}) > 1:
-        raise NameClashError(
-            f"'{named}' is used with different numbers of indices",
-            name=named,
-            location="; ".join(rule.location for rule in rules),
-            expected="one way of writing it",
-            given=", ".join(f"{len(box)} indices" for box in boxes),
-        )
-    if not boxes[0]:
-        return Group(named)
-    for (a, one), (b, other) in itertools.combinations(zip(boxes, rules, strict=True), 2):
-        if all(max(p[0], q[0]) <= min(p[1], q[1]) for p, q in zip(a, b, strict=True)):
-            shared = ",".join(str(max(p[0], q[0])) for p, q in zip(a, b, strict=True))
-            raise IndexedStateError(
-                f"'{named}[{shared}]' is defined twice",
-                name=named,
-                location=f"{one.location}; {other.location}",
-                expected="one equation for each member",
-                given="two",
-            )
-    hull = tuple((min(box[d][0] for box in boxes), max(box[d][1] for box in boxes)) for d in range(len(boxes[0])))
-    group = Group(named, hull)
-    if sum(Group("", box).size for box in boxes) != group.size:
-        raise IndexedStateError(
-            f"no equation says what '{named}[{_first_gap(group, boxes)}]' is",
-            name=named,
-            location=what + ", " + "; ".join(rule.location for rule in rules),
-            expected=f"an equation for every member from {named}[{','.join(str(a) for a, _ in hull)}] "
-            f"to {named}[{','.join(str(b) for _, b in hull)}]",
-            given=f"{sum(Group('', box).size for box in boxes):,} of {group.size:,}",
-        )
-    return group
-
-
-def _first_gap(group: Group, boxes: Iterable[Box]) -> str:
-    if group.size > MAX_MEMBERS:
-        return "…"
-    covered = np.zeros(group.shape, dtype=bool)
-    for box in boxes:
-        covered[tuple(slice(a - g[0], b - g[0] + 1) for (a, b), g in zip(box, group.box, strict=True))] = True
-    gap = np.argwhere(~covered)[0]
-    return ",".join(str(int(k) + first) for k, (first, _) in zip(gap, group.box, strict=True))
-
-
-def refuse_without_index(node: Node, indexed: Iterable[str], location: str, words: str = "") -> None:
-    """Refuse a formula that names an indexed state or quantity without its index.
-
-    Parameters
-    ----------
-    indexed : iterable of str
-        Names, without primes, of what has indices.
-    words : str
-        The formula as it was written, if that is at hand.
-
-    Raises
-    ------
-    IndexedStateError
-    """
-    known = set(indexed)
-    found = sorted(
-        str(part.args[0]) for part in walk(node) if part.op == "name" and base_of(str(part.args[0])) in known
-    )
-    if found:
-        raise IndexedStateError(
-            f"'{base_of(found[0])}' has an index, and is named without it",
-            name=base_of(found[0]),
-            location=location,
-            expected="one member, {0}[1] or {0}[i], or a sum, sum({0}[i] for i in 1..n)".format(base_of(found[0])),
-            given=words or to_text(node)[:80],
-        )
 
 
 @dataclass(frozen=True)
@@ -198,7 +80,24 @@ class Resolver:
         return found
 
     def _pieces(self, loops: tuple[Loop, ...], node: Node, location: str) -> list[tuple[tuple[Loop, ...], Node]]:
-        """Split loops so that each reference stays within one piece of its indexed state, and resolve them."""
+        """Split loops so that each reference stays within one piece of its indexed state, and resolve them.
+
+        Parameters
+        ----------
+        loops : tuple of Loop
+            The loops around it.
+        node : Node
+        location : str
+            Where this was said, for messages.
+
+        Returns
+        -------
+        list[tuple[tuple[Loop, ...], Node]]
+
+        Raises
+        ------
+        CircularDerivedError
+        """
         out: list[tuple[tuple[Loop, ...], Node]] = []
         level, work = [(loops, node)], 0
         for _ in range(_DEEPEST):
@@ -220,7 +119,24 @@ class Resolver:
         )
 
     def _one_level(self, loops: tuple[Loop, ...], node: Node, location: str) -> list[tuple[tuple[Loop, ...], Node]]:
-        """Split loops at the ends of the pieces that are referred to, and put formulas or indices in their stead."""
+        """Split loops at the ends of the pieces that are referred to, and put formulas or indices in their stead.
+
+        Parameters
+        ----------
+        loops : tuple of Loop
+            The loops around it.
+        node : Node
+        location : str
+            Where this was said, for messages.
+
+        Returns
+        -------
+        list[tuple[tuple[Loop, ...], Node]]
+
+        Raises
+        ------
+        IndexedStateError
+        """
         node = self._split_sums(in_normal_form(node), loops, location)
         members = [part for part in walk(node) if part.op == "at"]
         if not members:
@@ -244,6 +160,25 @@ class Resolver:
         return out
 
     def _boxes(self, named: str, location: str, count: int) -> list[tuple[Box, Rule | None]]:
+        """Return the pieces of an indexed state, with the rule of each.
+
+        Parameters
+        ----------
+        named : str
+            Its name.
+        location : str
+            Where this was said, for messages.
+        count : int
+            How many indices the member has.
+
+        Returns
+        -------
+        list[tuple[Box, Rule | None]]
+
+        Raises
+        ------
+        IndexedStateError
+        """
         group = self.layout.by_name.get(named)
         known: list[tuple[Box, Rule | None]] = [(rule.box(), rule) for rule in self.rules.get(named, ())]
         if group is not None and group.box:
@@ -261,6 +196,16 @@ class Resolver:
         return known
 
     def _cut(self, member: Node, cuts: dict[str, set[int]], location: str) -> None:
+        """Note where a reference changes from one piece to another.
+
+        Parameters
+        ----------
+        member : Node
+        cuts : dict of str to set of int
+            Gathers the cuts by loop index.
+        location : str
+            Where this was said, for messages.
+        """
         boxes = self._boxes(member.args[0], location, len(member.operands))
         if len(boxes) == 1:
             return
@@ -276,7 +221,24 @@ class Resolver:
                     cuts[key] |= {-(-low // coefficient), high // coefficient + 1}
 
     def _reference(self, member: Node, ranges: Mapping[str, tuple[int, int]], location: str) -> Node:
-        """Return the index of a member, or the formula it stands for."""
+        """Return the index of a member, or the formula it stands for.
+
+        Parameters
+        ----------
+        member : Node
+        ranges : mapping of str to (int, int)
+            First and last value of each loop index.
+        location : str
+            Where this was said, for messages.
+
+        Returns
+        -------
+        Node
+
+        Raises
+        ------
+        IndexedStateError
+        """
         named, indices = member.args[0], [affine(index, self.constants, location) for index in member.operands]
         reach = []
         for constant, coefficients in indices:
@@ -323,7 +285,20 @@ class Resolver:
         )
 
     def _split_sums(self, root: Node, loops: tuple[Loop, ...], location: str) -> Node:
-        """Give sums whole ends, and split them where a member changes from one piece to another."""
+        """Give sums whole ends, and split them where a member changes from one piece to another.
+
+        Parameters
+        ----------
+        root : Node
+        loops : tuple of Loop
+            The loops around it.
+        location : str
+            Where this was said, for messages.
+
+        Returns
+        -------
+        Node
+        """
         # one range for each index: two sums that share an index, or two pieces of one sum, reach different members
         ranges: dict[str, tuple[int, int]] = {}
 

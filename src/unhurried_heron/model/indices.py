@@ -15,6 +15,18 @@ Affine = tuple[int, dict[str, int]]
 def whole(value: float | None, words: str, location: str) -> int:
     """Return a whole number.
 
+    Parameters
+    ----------
+    value : float or None
+    words : str
+        As the user wrote it.
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    int
+
     Raises
     ------
     IndexedStateError
@@ -28,6 +40,17 @@ def whole(value: float | None, words: str, location: str) -> int:
 
 def affine(node: Node, constants: Mapping[str, float], location: str) -> Affine:
     """Return an index such as ``2*i - n + 1`` as a constant and the coefficient of each loop index.
+
+    Parameters
+    ----------
+    node : Node
+    constants : mapping of str to float
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    Affine
 
     Raises
     ------

@@ -9,7 +9,8 @@ from typing import Any
 
 from unhurried_heron.formulas.expression import ONE, Node, replace_names
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
-from unhurried_heron.formulas.parser import Formula, Source, read
+from unhurried_heron.formulas.parser import read
+from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.names import check_defined, in_order

@@ -60,7 +60,20 @@ class Part(NamedTuple):
 def narrow_formulas(
     indexed_formulas: tuple[IndexedFormula, ...], layout: Layout, parameters: Iterable[str]
 ) -> tuple[Narrow, ...]:
-    """Return the formulas in rates that depend on states through one argument and can vary narrowly."""
+    """Return the formulas in rates that depend on states through one argument and can vary narrowly.
+
+    Parameters
+    ----------
+    indexed_formulas : tuple[IndexedFormula, ...]
+    layout : Layout
+        Of the states.
+    parameters : iterable of str
+        Their names.
+
+    Returns
+    -------
+    tuple[Narrow, ...]
+    """
     allowed = {TIME, *parameters}
     found: dict[Narrow, None] = {}
     for part_formula in unrolled(indexed_formulas, _can_be_narrow, MAX_FORMULAS):

@@ -18,7 +18,8 @@ from unhurried_heron.formulas.layout import IndexedFormula, Layout, flat_indices
 from unhurried_heron.formulas.narrow_features import time_formulas
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.error_collector import ErrorCollector
-from unhurried_heron.model.functions import NamedFunction, try_jacobian, try_rates, try_value
+from unhurried_heron.model.function_trials import try_jacobian, try_rates, try_value
+from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.guards import Guard, guards_of
 from unhurried_heron.model.narrow import Narrow, narrow_formulas
 from unhurried_heron.model.switch_types import FunctionSwitch, HeldSwitch, Switch
@@ -72,7 +73,18 @@ class Rates(Protocol):
         """
 
     def tried(self, time: float, start: Mapping[str, float], values: list[float], collector: ErrorCollector) -> Rates:
-        """Return the rates after a first call, which shows their shape and kind of answer."""
+        """Return the rates after a first call, which shows their shape and kind of answer.
+
+        Parameters
+        ----------
+        time : float
+            In the unit of the problem's time.
+        start : Mapping[str, float]
+        values : list of float
+            Values of the parameters.
+        collector : ErrorCollector
+            Gathers what is wrong.
+        """
 
     def guards(self) -> tuple[Guard, ...]:
         """Return the formulas that must not change their signs within a step; none of a function."""
@@ -81,10 +93,26 @@ class Rates(Protocol):
         """Return the formulas that depend on states through one argument and can vary narrowly."""
 
     def at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Array:
-        """Return their values, shape (n_states,) or (rows, n_states) as ``state``, without compiling anything."""
+        """Return their values, shape (n_states,) or (rows, n_states) as ``state``, without compiling anything.
+
+        Parameters
+        ----------
+        time : float or ndarray, shape (rows,)
+        state : ndarray, shape (n_states,) or (rows, n_states)
+        around : mapping of str to float or ndarray
+            The value of every name that formulas use.
+        """
 
     def jacobian_at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Array:
-        """Return d rates / d states, shape (n_states, n_states), of many rows (rows, …), likewise."""
+        """Return d rates / d states, shape (n_states, n_states), of many rows (rows, …), likewise.
+
+        Parameters
+        ----------
+        time : float or ndarray, shape (rows,)
+        state : ndarray, shape (n_states,) or (rows, n_states)
+        around : mapping of str to float or ndarray
+            The value of every name that formulas use.
+        """
 
     def pattern(self) -> Any:
         """Return where the Jacobian can be nonzero, a SciPy sparse matrix of booleans."""
@@ -273,7 +301,25 @@ class FunctionRates:
         return matrix
 
     def _slope(self, k: int, side: float, time: Any, state: Any, around: Mapping[str, Any], base: Any) -> Any:
-        """Return the derivatives along one state, by a difference to one side."""
+        """Return the derivatives along one state, by a difference to one side.
+
+        Parameters
+        ----------
+        k : int
+            The state.
+        side : float
+            1 or -1.
+        time : float or ndarray, shape (rows,)
+        state : ndarray, shape (n_states,) or (rows, n_states)
+        around : mapping of str to float or ndarray
+            The value of every name that formulas use.
+        base : ndarray, shape of ``state``
+            The rates there.
+
+        Returns
+        -------
+        ndarray, shape of ``state``
+        """
         moved = np.array(state)
         moved[..., k] += side * _NUDGE * np.maximum(np.abs(state[..., k]), _SMALL)
         step = moved[..., k] - state[..., k]

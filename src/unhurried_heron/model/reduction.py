@@ -17,9 +17,9 @@ from unhurried_heron.formulas.expression import (
     rewrite,
     walk,
 )
-from unhurried_heron.formulas.parser import Formula
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.simplify import ratio_of_sums, simplified
+from unhurried_heron.formulas.source import Formula
 
 
 @dataclass(frozen=True)
@@ -60,7 +60,23 @@ def solve_highest(residuals: Sequence[Residual], unknowns: Sequence[str]) -> dic
 def _solve_coupled(
     residuals: Sequence[Residual], coefficients: Sequence[Mapping[str, Node]], unknowns: Sequence[str]
 ) -> dict[str, Node]:
-    """Solve equations that share unknowns."""
+    """Solve equations that share unknowns.
+
+    Parameters
+    ----------
+    residuals : Sequence[Residual]
+    coefficients : Sequence[Mapping[str, Node]]
+    unknowns : Sequence[str]
+
+    Returns
+    -------
+    dict[str, Node]
+
+    Raises
+    ------
+    OrderError
+        They have no unique solution.
+    """
     names = list(dict.fromkeys(name for row in coefficients for name in row))
     locations = "; ".join(residual.location for residual in residuals)
     if not names:
@@ -211,7 +227,18 @@ def _eliminate(matrix: list[list[Node]], right: list[Node]) -> list[Node] | None
 
 
 def _less(start: Node, factor: Node, other: Node) -> Node:
-    """Return ``start - factor*other``."""
+    """Return ``start - factor*other``.
+
+    Parameters
+    ----------
+    start : Node
+    factor : Node
+    other : Node
+
+    Returns
+    -------
+    Node
+    """
     if factor is ZERO or other is ZERO:
         return start
     product = simplified(Node("mul", factor, other))

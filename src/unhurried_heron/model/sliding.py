@@ -174,6 +174,20 @@ def _sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
 
 
 def _on_both(share: Node, node: Node, slot: str) -> Node:
+    """Return the mixture of a formula on both sides of a switch.
+
+    Parameters
+    ----------
+    share : Node
+        How much of the true side.
+    node : Node
+    slot : str
+        The switch.
+
+    Returns
+    -------
+    Node
+    """
     one, other = _with(node, slot, ONE), _with(node, slot, ZERO)
     return one if one == other else _mixed(share, one, other)
 
@@ -184,11 +198,37 @@ def _slots(rates: WrittenRates) -> set[str]:
 
 
 def _mixed(share: Node, one: Node, other: Node) -> Node:
+    """Return the mixture of two formulas by a share.
+
+    Parameters
+    ----------
+    share : Node
+        How much of the first.
+    one : Node
+    other : Node
+
+    Returns
+    -------
+    Node
+    """
     return add(mul(share, one), mul(add(ONE, neg(share)), other))
 
 
 def _with(node: Node, slot: str, value: Node) -> Node:
-    """Put a truth in place of a switch, and drop what it rules out."""
+    """Put a truth in place of a switch, and drop what it rules out.
+
+    Parameters
+    ----------
+    node : Node
+    slot : str
+        The switch.
+    value : Node
+        The truth.
+
+    Returns
+    -------
+    Node
+    """
 
     def put(part: Node) -> Node | None:
         if part.op == "name" and part.args[0] == slot:

@@ -54,10 +54,16 @@ def take_out(
 
     Parameters
     ----------
+    indexed_formulas : Sequence[IndexedFormula]
     layout : Layout
         The states.
+    inputs : Iterable[str]
     known : mapping of Node to str
         Formulas that have a name of their own, for the switches' texts.
+
+    Returns
+    -------
+    Smooth
     """
     finder = _Finder(frozenset(layout.scalars), frozenset(inputs), known)
     smooth = []
@@ -79,7 +85,19 @@ def members_in(formula: IndexedFormula, layout: Layout) -> dict[Node, str]:
 
 
 def text_of(node: Node, formula: IndexedFormula, layout: Layout) -> str:
-    """Write a part of a formula as a person does."""
+    """Write a part of a formula as a person does.
+
+    Parameters
+    ----------
+    node : Node
+    formula : IndexedFormula
+    layout : Layout
+        Of the states.
+
+    Returns
+    -------
+    str
+    """
     members = members_in(formula, layout)
     return members.get(node) or to_text(node, members)
 
@@ -130,6 +148,20 @@ class _Finder:
         return "input" if named in self.inputs else "index" if BOUND in named else ""
 
     def _replace(self, node: Node, plain: Node, smooth: tuple[Node, ...]) -> Node | None:
+        """Return what stands for a node that can switch; None where it cannot.
+
+        Parameters
+        ----------
+        node : Node
+        plain : Node
+            The node with its operands as they are written.
+        smooth : tuple of Node
+            The operands with switches held.
+
+        Returns
+        -------
+        Node or None
+        """
         op, own = node.op, node.operands
         if op in ("gt", "ge", "lt", "le"):
             # a > b is not b >= a: a value that stays on the limit makes the difference
@@ -164,7 +196,20 @@ class _Finder:
         return None
 
     def _root(self, node: Node, plain: Node, smooth: tuple[Node, ...]) -> Node | None:
-        """Let a root rest where its argument comes to zero; beyond the held side it goes on along its tangent."""
+        """Let a root rest where its argument comes to zero; beyond the held side it goes on along its tangent.
+
+        Parameters
+        ----------
+        node : Node
+        plain : Node
+            The node with its operands as they are written.
+        smooth : tuple of Node
+            The operands with switches held.
+
+        Returns
+        -------
+        Node or None
+        """
         own, held = node.operands[0], smooth[0]
         exponent = HALF if node.op == "sqrt" else node.operands[1]
         causes, known = self._cause(own), exponent.value
@@ -209,6 +254,20 @@ class _Finder:
         return node.op in ("abs", "sqrt") or is_square(node)
 
     def _extreme(self, node: Node, plain: Node, smooth: tuple[Node, ...]) -> Node | None:
+        """Return what stands for the smallest or largest of some formulas; None where nothing can change which it is.
+
+        Parameters
+        ----------
+        node : Node
+        plain : Node
+            The node with its operands as they are written.
+        smooth : tuple of Node
+            The operands with switches held.
+
+        Returns
+        -------
+        Node or None
+        """
         best, own = smooth[0], node.operands[0]
         for operand, part in zip(node.operands[1:], smooth[1:], strict=True):
             truth = self._switch(node, "kink", (own, operand), (best, part))
@@ -222,7 +281,24 @@ class _Finder:
     def _switch(
         self, node: Node, kind: Kind, own: Sequence[Node], smooth: Sequence[Node], whole: Whole | None = None
     ) -> Node | None:
-        """Return the name of the switch for ``own[0] >= own[1]``, or None where nothing can change it."""
+        """Return the name of the switch for ``own[0] >= own[1]``, or None where nothing can change it.
+
+        Parameters
+        ----------
+        node : Node
+        kind : str
+            "jump" or "kink".
+        own : sequence of Node
+            Two formulas that are compared.
+        smooth : sequence of Node
+            The same with switches held.
+        whole : Whole or None, optional
+            Of a whole number: its formula.
+
+        Returns
+        -------
+        Node or None
+        """
         gap, live = _difference(*smooth), _difference(*own)
         causes = self._cause(live)
         if not causes & {"time", "state", "input", "indexed state"}:

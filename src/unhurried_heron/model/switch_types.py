@@ -169,6 +169,22 @@ class RootSwitch(HeldSwitch):
 
 
 def _with_times(switch: Switch, live: Node, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:
+    """Return a switch with the times at which it is crossed, where these are known.
+
+    Parameters
+    ----------
+    switch : Switch
+    live : Node
+        The formula whose zeros they are.
+    values : mapping of str to float or ndarray
+        Values by name.
+    interval : (float, float)
+        From when to when.
+
+    Returns
+    -------
+    Switch
+    """
     waits = any(named != TIME and named not in values for named in names_in(live))
     if switch.cause != "time" or waits:
         return switch
@@ -181,7 +197,23 @@ def _with_times(switch: Switch, live: Node, values: Mapping[str, Any], interval:
 
 
 def input_switch(named: str, kinks: Any, jumps: bool, interval: tuple[float, float]) -> Switch:
-    """Return the switch that stands for the kinks of a measured input."""
+    """Return the switch that stands for the kinks of a measured input.
+
+    Parameters
+    ----------
+    named : str
+        The input.
+    kinks : ndarray, shape (n,)
+        Their times.
+    jumps : bool
+        Whether it jumps there.
+    interval : (float, float)
+        From when to when.
+
+    Returns
+    -------
+    Switch
+    """
     low, high = min(interval), max(interval)
     inside = np.sort(kinks[(kinks > low) & (kinks < high)])
     times = tuple((inside if interval[0] < interval[1] else inside[::-1]).tolist())

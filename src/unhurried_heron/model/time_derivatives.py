@@ -118,7 +118,20 @@ class SolutionDerivatives:
         return Filled(made, formula.numbers, (*formula.indices, *(each for _, values in origins for each in values)))
 
     def _with_indices(self, template: Template, indexed_formulas: tuple[int, ...], make: _Make) -> Template | None:
-        """Work out what is asked of a template whose members have their rates from these blocks."""
+        """Work out what is asked of a template whose members have their rates from these blocks.
+
+        Parameters
+        ----------
+        template : Template
+        indexed_formulas : tuple of int
+            Indices of the blocks.
+        make : callable
+            What makes it.
+
+        Returns
+        -------
+        Template or None
+        """
         rates: dict[Node, Node | None] = {}
         indices = [*template.indices]
         for position, rate_number in enumerate(indexed_formulas):

@@ -31,7 +31,20 @@ def can_switch(node: Node) -> bool:
 def unrolled(
     indexed_formulas: Sequence[IndexedFormula], wanted: Callable[[Node], bool] = can_switch, most: int = MAX_WRITTEN_OUT
 ) -> tuple[IndexedFormula, ...]:
-    """Return the formulas, with loops and sums written out that hold operations of a kind, the first that fit."""
+    """Return the formulas, with loops and sums written out that hold operations of a kind, the first that fit.
+
+    Parameters
+    ----------
+    indexed_formulas : Sequence[IndexedFormula]
+    wanted : callable, optional
+        Whether an operation is of the kind.
+    most : int, optional
+        How many at most.
+
+    Returns
+    -------
+    tuple[IndexedFormula, ...]
+    """
     left, out = most, list[IndexedFormula]()
     for formula in indexed_formulas:
         count = _count(formula, wanted)

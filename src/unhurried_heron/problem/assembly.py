@@ -12,39 +12,25 @@ import numpy as np
 
 from unhurried_heron.errors import (
     NameClashError,
-    UnusedValueError,
     ValueGivenError,
-    excerpt,
-    listing,
-    near_spelling,
-    printable,
 )
 from unhurried_heron.formulas.expression import TIME, names_in
-from unhurried_heron.formulas.expression import name as named_node
 from unhurried_heron.formulas.layout import Group, Layout, Values
-from unhurried_heron.formulas.state_name import base_of, with_primes
-from unhurried_heron.input.definitions import (
-    Definition,
-    initial_key,
-    initial_values,
-    parameter_values,
-    read_initial,
-    read_parameters,
-)
+from unhurried_heron.formulas.state_name import with_primes
+from unhurried_heron.input.definitions import Definition, parameter_values, read_parameters
 from unhurried_heron.input.error_collector import ErrorCollector
-from unhurried_heron.input.event import Event
-from unhurried_heron.input.measured import Measured
-from unhurried_heron.input.names import check_name
 from unhurried_heron.input.problem_input import ProblemInput
+from unhurried_heron.input.starting_values import initial_key, initial_values, read_initial
 from unhurried_heron.input.values import refuse_unused
-from unhurried_heron.model.action import Action, action_of, condition, modes_of
 from unhurried_heron.model.closed_forms import misfits, refuse_misfits
 from unhurried_heron.model.formulate import formulate
 from unhurried_heron.model.function_model import rate_model
-from unhurried_heron.model.functions import NamedFunction, try_value
+from unhurried_heron.model.function_trials import try_value
+from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.model import Model, Watched
+from unhurried_heron.problem.input_checks import check_containers, check_input, check_units_belong
 from unhurried_heron.problem.invariants import refuse_unknown
-from unhurried_heron.problem.known_times import known_times
+from unhurried_heron.problem.watched_events import is_complete, watched_events
 from unhurried_heron.units.quantities import Quantities, read_quantities
 
 
@@ -66,15 +52,22 @@ def settle(user_input: ProblemInput, collector: ErrorCollector, model: Model | N
 
     Parameters
     ----------
+    user_input : ProblemInput
+    collector : ErrorCollector
+        Gathers what is wrong.
     model : Model, optional
         One made before of the same equations: it is used again if the sizes of indexed states are the same.
+
+    Returns
+    -------
+    AssembledProblem
 
     Raises
     ------
     FormulationError
         One of its subclasses.
     """
-    _check_containers(user_input)
+    check_containers(user_input)
     parameters = read_parameters(user_input.parameters, collector)
     initial = read_initial(user_input.initial, collector)
     found = read_quantities(parameters, initial, user_input.interval, user_input.units, collector)
@@ -83,7 +76,7 @@ def settle(user_input: ProblemInput, collector: ErrorCollector, model: Model | N
     left_open = tuple(name for name, each in parameters.items() if each.is_open)
     for name, table in user_input.inputs.items():
         with collector.gathering():
-            _check_input(name, table, found.interval)
+            check_input(name, table, found.interval)
     if model is not None and not all(values.get(name) == value for name, value in model.sizes.items()):
         model = None
     fresh = model is None
@@ -97,7 +90,7 @@ def settle(user_input: ProblemInput, collector: ErrorCollector, model: Model | N
     assembled = AssembledProblem(
         model, values, left_open, Values(model.layout, start), found.interval, units, definitions
     )
-    if _complete(assembled):
+    if is_complete(assembled):
         assembled = replace(assembled, model=_tried(model, assembled, collector))
     watched = watched_events(user_input.events, assembled, collector)
     # a changed copy may leave a parameter without use
@@ -113,7 +106,7 @@ def settle(user_input: ProblemInput, collector: ErrorCollector, model: Model | N
     with collector.gathering():
         refuse_unknown(user_input, assembled.model)
     with collector.gathering():
-        _check_units_belong(user_input, assembled.model)
+        check_units_belong(user_input, assembled.model)
     refuse_misfits(misfits(model.exact, model.layout, values, start, found.interval[0]), collector)
     return assembled
 
@@ -144,6 +137,19 @@ def exchange(
     """Exchange plain numbers for plain numbers, where nothing else depends on them; None where something may.
 
     This is what a sweep does thousands of times.
+
+    Parameters
+    ----------
+    user_input : ProblemInput
+    before : AssembledProblem
+    parameters : mapping of str to object
+        Other values, by name.
+    initial : mapping of str to object
+        Other starting values, by name.
+
+    Returns
+    -------
+    AssembledProblem or None
     """
     model = before.model
     derived = any(each.formula is not None or each.is_open for each in before.definitions.values())
@@ -177,25 +183,6 @@ def _with_derivative_units(units: Mapping[str, str], orders: Mapping[str, int]) 
     return found
 
 
-def _complete(assembled: AssembledProblem) -> bool:
-    # what has no value is told elsewhere
-    valued = assembled.values.keys() >= set(assembled.model.parameters)
-    return not assembled.open and valued and bool(np.isfinite(assembled.initial.array).all())
-
-
-def _check_input(name: str, table: Any, interval: tuple[float, float]) -> None:
-    check_name(name, "inputs")
-    if not isinstance(table, Measured):
-        raise ValueGivenError(
-            f"the input '{name}' is no table",
-            name=name,
-            location="inputs",
-            expected="Measured(times, values) or Measured.from_csv(…)",
-            given=excerpt(table),
-        )
-    table.check_covers(name, interval)
-
-
 def _model(
     user_input: ProblemInput,
     values: Mapping[str, float],
@@ -203,6 +190,28 @@ def _model(
     found: Quantities,
     collector: ErrorCollector,
 ) -> Model:
+    """Formulate the model of what was said.
+
+    Parameters
+    ----------
+    user_input : ProblemInput
+    values : mapping of str to float
+        Values of parameters by name.
+    parameters : tuple of str
+        Their names.
+    found : Quantities
+    collector : ErrorCollector
+        Gathers what is wrong.
+
+    Returns
+    -------
+    Model
+
+    Raises
+    ------
+    NameClashError
+        One of its subclasses.
+    """
     if user_input.form != "rates":
         return formulate(user_input, values, parameters, found.initial, collector)
     if not found.initial:
@@ -234,7 +243,19 @@ def _model(
 
 
 def _tried(model: Model, assembled: AssembledProblem, collector: ErrorCollector) -> Model:
-    """Call every function once at the start, if that was not done before."""
+    """Call every function once at the start, if that was not done before.
+
+    Parameters
+    ----------
+    model : Model
+    assembled : AssembledProblem
+    collector : ErrorCollector
+        Gathers what is wrong.
+
+    Returns
+    -------
+    Model
+    """
     time, start = assembled.interval[0], assembled.initial
     numbers = [assembled.values[name] for name in model.parameters]
     rates = model.rates.tried(time, start, numbers, collector)
@@ -246,68 +267,20 @@ def _tried(model: Model, assembled: AssembledProblem, collector: ErrorCollector)
     return replace(model, rates=rates)
 
 
-def watched_events(events: tuple[Event, ...], assembled: AssembledProblem, collector: ErrorCollector) -> list[Watched]:
-    """Check the events one by one; return what is compiled of each.
-
-    Raises
-    ------
-    FormulationError
-        One of its subclasses, unless the mistakes gather what is wrong.
-    """
-    seen: set[str] = set()
-    watched = []
-    for event in events:
-        with collector.gathering():
-            if not isinstance(event, Event):
-                raise ValueGivenError(
-                    "events are given as Event objects",
-                    name="events",
-                    location="events",
-                    expected='Event("level = 1.2")',
-                    given=excerpt(event),
-                )
-            if printable(event.name.replace("\n", " ")) != event.name.replace("\n", " "):
-                raise _of_another_kind("the name of an event", "a text without control characters", event.name)
-            if event.name in seen:
-                raise NameClashError(
-                    f"two events are called '{event.name}'",
-                    name=event.name,
-                    location="events",
-                    expected="a name for each event",
-                    given=event.name,
-                )
-            seen.add(event.name)
-            parts = _parts(event, assembled)
-            if _complete(assembled):
-                numbers = [assembled.values[name] for name in assembled.model.parameters]
-                for part in parts:
-                    if isinstance(part, NamedFunction):
-                        try_value(part, assembled.interval[0], assembled.initial, numbers)
-            watched += parts
-    return watched
-
-
-def _parts(event: Event, assembled: AssembledProblem) -> list[Watched]:
-    """Check what an event looks at, its condition, its times and what it changes; return what is compiled of it."""
-    model = assembled.model
-    known_times(event, assembled.interval, assembled.units)
-    action, only_if = action_of(model, event, assembled.units), condition(model, event)
-    changed = modes_of(model, (event,), assembled.units) if isinstance(action, Action) else ()
-    for name, each in assembled.definitions.items():
-        needed = {*changed} & {*(each.formula.mentions if each.formula else ())}
-        if needed and name in model.parameters:
-            raise ValueGivenError(
-                f"the parameter '{name}' is a formula of '{min(needed)}', and would stay when that is changed",
-                name=name,
-                location=f"what the event '{event.name}' changes",
-                expected=f"'{name}' as an equation, {name} = …, which follows",
-                given=event.assignments,
-            )
-    nodes: list[Watched] = [*action.nodes, *map(named_node, action.parameters)] if isinstance(action, Action) else []
-    return [model.watch(event, assembled.units), *([only_if] if only_if is not None else []), *nodes]
-
-
 def _names_used(user_input: ProblemInput, model: Model, found: Quantities, watched: list[Watched]) -> set[str]:
+    """Return the names that equations, events and questions use.
+
+    Parameters
+    ----------
+    user_input : ProblemInput
+    model : Model
+    found : Quantities
+    watched : list[Watched]
+
+    Returns
+    -------
+    set[str]
+    """
     trees = [each for each in watched if not isinstance(each, NamedFunction)]
     used = names_in(*trees, *model.exact.values()) | set(model.sizes)
     for statement in model.statements:
@@ -319,63 +292,9 @@ def _names_used(user_input: ProblemInput, model: Model, found: Quantities, watch
     return used
 
 
-def _check_units_belong(user_input: ProblemInput, model: Model) -> None:
-    known = [TIME, *model.layout.by_name, *model.derived_layout.by_name, *model.functions, *model.parameters]
-    known += [*model.inputs, *model.orders]
-    for named in user_input.units:
-        if named not in known and base_of(named) not in model.orders:
-            raise UnusedValueError(
-                f"a unit for '{named}', which is nothing known{near_spelling(named, known)}",
-                name=named,
-                location="units",
-                expected="units of " + listing(known),
-                given=named,
-            )
-
-
 def merged_initial(old: Any, new: Mapping[str, Any] | None) -> Any:
     """Return starting values with some of them replaced, whichever way their names are written."""
     if not new:
         return old
     merged = {initial_key(str(key)): value for key, value in (old or {}).items()}
     return {**merged, **{initial_key(str(key)): value for key, value in new.items()}}
-
-
-def _check_containers(user_input: ProblemInput) -> None:
-    """Refuse what is not even of the right kind, before it is looked into.
-
-    Raises
-    ------
-    ValueGivenError
-    """
-    by_name: dict[str, Any] = {
-        "exact": user_input.exact,
-        "units": user_input.units,
-        "inputs": user_input.inputs,
-        "forces": user_input.forces,
-    }
-    by_name |= {"derived": user_input.derived}
-    for what, given in by_name.items():
-        if not isinstance(given, Mapping) or not all(isinstance(name, str) for name in given):
-            raise _of_another_kind(what, 'a dict by name, such as {"level": …}', given)
-    for what, given in {"units": user_input.units, "forces": user_input.forces}.items():
-        for name, text in given.items():
-            if not isinstance(text, str) or printable(text) != text:
-                raise _of_another_kind(what, f"a plain text for '{name}'", text)
-    texts = {
-        "title": user_input.title,
-        "equations" if user_input.form == "equations" else "the energies": user_input.text,
-    }
-    for what, given in texts.items():
-        if not isinstance(given, str):
-            raise _of_another_kind(what, "a text", given)
-    if printable(user_input.title) != user_input.title:
-        raise _of_another_kind("title", "a text on one line, without control characters", user_input.title)
-    if user_input.form == "rates" and not callable(user_input.function):
-        raise _of_another_kind("rates", "a function of t, y, p or named states and parameters", user_input.function)
-    if user_input.jacobian is not None and not callable(user_input.jacobian):
-        raise _of_another_kind("jacobian", "a function", user_input.jacobian)
-
-
-def _of_another_kind(what: str, expected: str, given: Any) -> ValueGivenError:
-    return ValueGivenError(f"{what} cannot be this", name=what, location=what, expected=expected, given=excerpt(given))

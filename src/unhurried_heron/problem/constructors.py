@@ -66,6 +66,10 @@ def from_text(
     parameters, inputs, events, exact, units, conserved, never_negative, title, check_units : optional
         As `SharedInput` and `WrittenInput` describe them.
 
+    Returns
+    -------
+    Problem
+
     Raises
     ------
     FormulationError
@@ -110,6 +114,10 @@ def from_lagrangian(
     interval, parameters, inputs, events, exact, units, conserved, never_negative, title, check_units
         As for `from_text`.
 
+    Returns
+    -------
+    Problem
+
     Raises
     ------
     FormulationError
@@ -149,6 +157,10 @@ def from_hamiltonian(
     initial, interval, parameters, inputs, events, exact, units, conserved, never_negative, title, check_units
         As for `from_text`.
 
+    Returns
+    -------
+    Problem
+
     Raises
     ------
     FormulationError
@@ -184,6 +196,8 @@ def from_rates(
         Its arguments are matched by name: ``t`` is the time, ``y`` the whole state (an array of shape (n_states,)),
         ``p`` the parameters (``p.area``), any other the state or parameter of that name. It returns a sequence of
         n_states numbers in the order of ``initial``, or a dict by state name.
+    initial, interval, parameters, events, exact, units, conserved, never_negative, title, check_units
+        As for `from_text`; the order of ``initial`` is the order of the states.
     derived : mapping of str to str or callable, optional
         Formulas of states, parameters and ``t``, or functions of them, that appear in every table and figure.
     switches : iterable of str or callable
@@ -193,8 +207,10 @@ def from_rates(
         d rates / d states, shape (n_states, n_states), its arguments matched like those of ``rates``.
     sparsity : array_like, optional
         Nonzero where that matrix can be, shape (n_states, n_states).
-    initial, interval, parameters, events, exact, units, conserved, never_negative, title, check_units
-        As for `from_text`; the order of ``initial`` is the order of the states.
+
+    Returns
+    -------
+    Problem
 
     Raises
     ------

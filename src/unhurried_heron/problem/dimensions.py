@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Final
 
 import numpy as np
@@ -12,13 +11,15 @@ from unhurried_heron.errors import UnitError, unforeseen
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import COMPARISONS, CONSTANTS, SUM, TIME, Node, upwards
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
-from unhurried_heron.formulas.parser import Formula, Source, read
+from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.printing import to_text
+from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.names import in_order
 from unhurried_heron.model.action import assignments
 from unhurried_heron.model.energies import KINETIC, POTENTIAL
+from unhurried_heron.problem.measures import UNKNOWN, AnyUnit, Disagreement, Measure
 from unhurried_heron.units.unit import PLAIN, PLAIN_WORDS, CoherentSet, Unit, coherent_set, read_unit
 
 if TYPE_CHECKING:
@@ -27,45 +28,6 @@ if TYPE_CHECKING:
 # Disagreements that one message lists.
 _MAX_TOLD: Final = 12
 _CONSTANTS: Final = frozenset(CONSTANTS.values())
-
-
-@dataclass(frozen=True)
-class Disagreement:
-    """Two things whose units should be the same and are not.
-
-    Attributes
-    ----------
-    one, other : str
-        The two, in the user's words.
-    unit, other_unit : str
-        Their units; ``other_unit`` is empty where a plain number was wanted.
-    location : str
-        The equation they stand in.
-    """
-
-    one: str
-    unit: str
-    other: str
-    other_unit: str
-    location: str
-
-    def __str__(self) -> str:
-        one, other = (_in_words(words, unit) for words, unit in ((self.one, self.unit), (self.other, self.other_unit)))
-        sentence = f"{one}, but {other}" if self.other_unit else f"{self.other} must be a plain number, but {one}"
-        return f"{sentence}\n  at {self.location}"
-
-
-def _in_words(words: str, unit: str) -> str:
-    return f"'{words}' is {unit}" if unit == PLAIN_WORDS else f"'{words}' is in {unit}"
-
-
-@dataclass(frozen=True)
-class _Any:
-    """A quantity of unknown unit, or zero, which fits every unit."""
-
-
-_UNKNOWN: Final = _Any()
-Measure = Unit | _Any
 
 
 def disagreements(problem: Problem) -> tuple[Disagreement, ...]:
@@ -103,6 +65,17 @@ def refuse_disagreements(problem: Problem) -> None:
 
 def unit_of(problem: Problem, quantity: str, *, times: int = 0) -> str:
     """Return the unit of a formula, times that of the time to a power; empty where it is not known, or a plain number.
+
+    Parameters
+    ----------
+    problem : Problem
+    quantity : str
+    times : int, optional
+        The power of the time.
+
+    Returns
+    -------
+    str
 
     Raises
     ------
@@ -143,11 +116,11 @@ class _Checker:
                 self.units.setdefault(base_name + "'" * k, self._derivative(self.of_name(base_name + "'" * (k - 1))))
 
     def _derivative(self, measure: Measure) -> Measure:
-        time = self.units.get(TIME, _UNKNOWN)
-        return measure / time if isinstance(measure, Unit) and isinstance(time, Unit) else _UNKNOWN
+        time = self.units.get(TIME, UNKNOWN)
+        return measure / time if isinstance(measure, Unit) and isinstance(time, Unit) else UNKNOWN
 
     def of_name(self, name: str) -> Measure:
-        return self.units.get(name, _UNKNOWN)
+        return self.units.get(name, UNKNOWN)
 
     def all(self) -> Iterator[Disagreement]:
         """Check equations, then parameters, starting values and events."""
@@ -157,7 +130,7 @@ class _Checker:
             statement = helpers[name]
             own = self.of_name(name)
             measure = self.measure(statement.right, statement.location, {r.index for r in statement.ranges})
-            if isinstance(own, _Any):
+            if isinstance(own, AnyUnit):
                 self.units[name] = measure
             else:
                 self._compare(statement.left, statement.left.node, own, statement.right, measure, statement.location)
@@ -198,7 +171,7 @@ class _Checker:
             key: each.formula for key, each in definitions.items() if each.formula and key in self.model.parameters
         }
         for key in in_order({key: formula.node for key, formula in formulas.items()}, "parameters"):
-            if isinstance(self.of_name(key), _Any):
+            if isinstance(self.of_name(key), AnyUnit):
                 self.units[key] = self.measure(formulas[key], formulas[key].source.location, set())
 
     def _in_order(self, helpers: Mapping[str, object]) -> Sequence[str]:
@@ -214,13 +187,26 @@ class _Checker:
         for event in problem.events:
             if isinstance(event.when, str):
                 written = self.model.read_event(event, problem.units)
-                yield event.name, written, _UNKNOWN, f"the event '{event.name}': {event.when}"
+                yield event.name, written, UNKNOWN, f"the event '{event.name}': {event.when}"
             for each in assignments(event, problem.units, self.model):
                 target = each.target.label if each.target else ""
                 yield target, each.right, self.of_name(target), f"what the event '{event.name}' changes: {each.text}"
 
     def measure(self, written: Formula, location: str, indices: set[str]) -> Measure:
-        """Return the unit of a formula, noting what disagrees within it."""
+        """Return the unit of a formula, noting what disagrees within it.
+
+        Parameters
+        ----------
+        written : Formula
+        location : str
+            Where this was said, for messages.
+        indices : set of str
+            Names of loop indices, which are plain numbers.
+
+        Returns
+        -------
+        Measure
+        """
         done: dict[Node, Measure] = {}
         for node in upwards(written.node):
             done[node] = self._of(node, done, written, location, indices)
@@ -229,10 +215,32 @@ class _Checker:
     def _of(
         self, node: Node, done: Mapping[Node, Measure], written: Formula, location: str, indices: set[str]
     ) -> Measure:
+        """Return the unit of a node whose operands have theirs.
+
+        Parameters
+        ----------
+        node : Node
+        done : mapping of Node
+            What is known of parts that were seen before.
+        written : Formula
+        location : str
+            Where this was said, for messages.
+        indices : set of str
+            Names of loop indices, which are plain numbers.
+
+        Returns
+        -------
+        Measure
+
+        Raises
+        ------
+        HeronError
+            An operation has no rule for units.
+        """
         op = node.op
         if op == "number":
             # zero fits every unit, and a quantity has been converted to the right one already
-            return PLAIN if node.value != 0.0 and (node in written.spans or node.value in _CONSTANTS) else _UNKNOWN
+            return PLAIN if node.value != 0.0 and (node in written.spans or node.value in _CONSTANTS) else UNKNOWN
         if op == "name":
             return PLAIN if node.args[0] in indices or "\u00b7" in node.args[0] else self.of_name(str(node.args[0]))
         if op == "at":
@@ -266,14 +274,28 @@ class _Checker:
         total: Unit = PLAIN
         for k, part in enumerate(parts):
             if not isinstance(part, Unit):
-                return _UNKNOWN
+                return UNKNOWN
             total = total / part if op == "div" and k else total * part
         return total
 
     def _power(self, node: Node, parts: Sequence[Measure], written: Formula, location: str) -> Measure:
+        """Return the unit of a power.
+
+        Parameters
+        ----------
+        node : Node
+        parts : Sequence[Measure]
+        written : Formula
+        location : str
+            Where this was said, for messages.
+
+        Returns
+        -------
+        Measure
+        """
         base = parts[0]
         if not isinstance(base, Unit):
-            return _UNKNOWN
+            return UNKNOWN
         if node.op == "sqrt":
             return base**0.5
         exponent = node.operands[1]
@@ -283,16 +305,42 @@ class _Checker:
         try:
             value = float(evaluate(exponent, self.problem.parameters))
         except (KeyError, TypeError, ValueError):
-            return _UNKNOWN
-        return base**value if np.isfinite(value) and abs(value) < 100 else _UNKNOWN
+            return UNKNOWN
+        return base**value if np.isfinite(value) and abs(value) < 100 else UNKNOWN
 
     def _plain(self, what: str, node: Node, measure: Measure, written: Formula, location: str) -> None:
+        """Note an operand that must be a plain number and is none.
+
+        Parameters
+        ----------
+        what : str
+            What is spoken of, for messages.
+        node : Node
+        measure : Measure
+        written : Formula
+        location : str
+            Where this was said, for messages.
+        """
         if isinstance(measure, Unit) and not measure.same(PLAIN):
             words = written.words(node) or to_text(node)
             label = what if what.startswith("an ") else f"the argument of {what}"
             self.found.append(Disagreement(words, self.say(measure), label, "", location))
 
     def _alike(self, nodes: Sequence[Node], parts: Sequence[Measure], written: Formula, location: str) -> Measure:
+        """Return the unit that operands share, noting what disagrees.
+
+        Parameters
+        ----------
+        nodes : Sequence[Node]
+        parts : Sequence[Measure]
+        written : Formula
+        location : str
+            Where this was said, for messages.
+
+        Returns
+        -------
+        Measure
+        """
         first: tuple[Node, Unit] | None = None
         for node, part in zip(nodes, parts, strict=True):
             if not isinstance(part, Unit):
@@ -301,8 +349,8 @@ class _Checker:
                 first = (node, part)
             elif not first[1].same(part):
                 self._compare(written, first[0], first[1], written, part, location, node)
-                return _UNKNOWN
-        return first[1] if first else _UNKNOWN
+                return UNKNOWN
+        return first[1] if first else UNKNOWN
 
     def _compare(
         self,
@@ -314,6 +362,21 @@ class _Checker:
         location: str,
         other: Node | None = None,
     ) -> None:
+        """Note two parts of formulas whose units disagree.
+
+        Parameters
+        ----------
+        a : Formula
+        one : Node
+            A part of the first formula.
+        unit : Measure
+        b : Formula
+        other_unit : Measure
+        location : str
+            Where this was said, for messages.
+        other : Node or None, optional
+            A part of the second; None for all of it.
+        """
         if isinstance(unit, Unit) and isinstance(other_unit, Unit) and not unit.same(other_unit):
             other = b.node if other is None else other
             # the sign of a term is not part of it

@@ -36,6 +36,16 @@ def conserved_quantities(user_input: ProblemInput, model: Model, derived_names: 
 
     The energy is conserved where it does not depend on the time explicitly (H. Goldstein, C. Poole and J. Safko,
     *Classical Mechanics*, 3rd ed., 2002, section 2.7).
+
+    Parameters
+    ----------
+    user_input : ProblemInput
+    model : Model
+    derived_names : tuple of str
+
+    Returns
+    -------
+    tuple of str
     """
     found = list(user_input.conserved)
     derived = user_input.form in ("lagrangian", "hamiltonian") and not user_input.forces and "energy" in derived_names

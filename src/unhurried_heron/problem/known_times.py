@@ -25,6 +25,18 @@ Times = Any
 def known_times(event: Event, interval: tuple[float, float], units: Mapping[str, str]) -> Times:
     """Return the known times of an event within an interval, both ends included, in the order of the run.
 
+    Parameters
+    ----------
+    event : Event
+    interval : (float, float)
+        From when to when.
+    units : mapping of str to str
+        Units by name.
+
+    Returns
+    -------
+    Times
+
     Raises
     ------
     ValueGivenError, UnitError
@@ -45,6 +57,31 @@ def _few_known_times(*query: Any) -> Times | None:
 
 
 def _known_times(at: Any, every: Any, first: Any, name: str, interval: tuple[float, float], unit: str) -> Times:
+    """Return the known times that an event was given.
+
+    Parameters
+    ----------
+    at : float, str or sequence of them, or None
+    every : float, str or None
+        The period.
+    first : float, str or None
+        The first time of the period.
+    name : str
+        Of the event.
+    interval : (float, float)
+        From when to when.
+    unit : str
+        Empty for none.
+
+    Returns
+    -------
+    Times
+
+    Raises
+    ------
+    ValueGivenError
+        A time is none, the period is not above zero, or there are too many.
+    """
     start, end = interval
     sign = 1.0 if end > start else -1.0
     location = f"the event '{name}'"

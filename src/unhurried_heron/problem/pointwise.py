@@ -25,7 +25,18 @@ class EvaluationPoints(NamedTuple):
 
 
 def surroundings(problem: Problem, time: Any, state: Any) -> dict[str, Any]:
-    """Return the value of every name that formulas use; of many rows as columns, shape (rows, 1)."""
+    """Return the value of every name that formulas use; of many rows as columns, shape (rows, 1).
+
+    Parameters
+    ----------
+    problem : Problem
+    time : float or ndarray, shape (rows,)
+    state : ndarray, shape (n_states,) or (rows, n_states)
+
+    Returns
+    -------
+    dict of str to float or ndarray
+    """
     layout = problem.model.layout
     many = np.ndim(state) == 2
     scalars = {name: state[:, index, None] if many else state[index] for name, index in layout.scalars.items()}
@@ -35,6 +46,20 @@ def surroundings(problem: Problem, time: Any, state: Any) -> dict[str, Any]:
 
 def places_of(problem: Problem, t: Any, state: Any, location: str) -> EvaluationPoints:
     """Return times and states to ask at as arrays.
+
+    Parameters
+    ----------
+    problem : Problem
+    t : float, str or array of shape (rows,)
+        The time, also with a unit.
+    state : array of shape (n_states,) or (rows, n_states), or mapping of str to float or array
+        Values of the states, in order or by name.
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    EvaluationPoints
 
     Raises
     ------
@@ -77,6 +102,20 @@ def places_of(problem: Problem, t: Any, state: Any, location: str) -> Evaluation
 
 
 def _number(problem: Problem, t: Any, location: str) -> Any:
+    """Return a time, also with a unit, as a number.
+
+    Parameters
+    ----------
+    problem : Problem
+    t : float, str or array of shape (rows,)
+        The time, also with a unit.
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    float or array_like
+    """
     if not isinstance(t, str):
         return t
     from unhurried_heron.units.quantities import in_unit_of
@@ -101,6 +140,7 @@ def rates_at(problem: Problem, t: Any, state: Any) -> Any:
 
     Parameters
     ----------
+    problem : Problem
     t : float, str or array of shape (rows,)
         The time, also with a unit.
     state : array of shape (n_states,) or (rows, n_states), or mapping of str to float or array
@@ -127,6 +167,18 @@ def jacobian_at(problem: Problem, t: Any, state: Any) -> Array:
 
     Symbolic for written equations; of a Python function its own Jacobian, or differences. Arguments as for
     `rates_at`.
+
+    Parameters
+    ----------
+    problem : Problem
+    t : float, str or array of shape (rows,)
+        The time, also with a unit.
+    state : array of shape (n_states,) or (rows, n_states), or mapping of str to float or array
+        Values of the states, in order or by name.
+
+    Returns
+    -------
+    ndarray
     """
     points = places_of(problem, t, state, "jacobian_at")
     found = _jacobian_at(problem, points)
@@ -137,6 +189,18 @@ def eigenvalues_at(problem: Problem, t: Any, state: Any) -> ComplexArray:
     """Return the eigenvalues of the Jacobian, complex, shape (n_states,) or (rows, n_states).
 
     NaN where the Jacobian is not finite. Arguments as for `rates_at`.
+
+    Parameters
+    ----------
+    problem : Problem
+    t : float, str or array of shape (rows,)
+        The time, also with a unit.
+    state : array of shape (n_states,) or (rows, n_states), or mapping of str to float or array
+        Values of the states, in order or by name.
+
+    Returns
+    -------
+    ndarray of complex
     """
     matrices = jacobian_at(problem, t, state)
     fine = np.asarray(np.isfinite(matrices).all(axis=(-2, -1)))

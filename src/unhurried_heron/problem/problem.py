@@ -26,7 +26,7 @@ from unhurried_heron.problem.invariants import conserved_quantities, never_negat
 from unhurried_heron.problem.replacement import changed
 
 if TYPE_CHECKING:
-    from unhurried_heron.problem.dimensions import Disagreement
+    from unhurried_heron.problem.measures import Disagreement
 
 
 @dataclass(frozen=True, repr=False, eq=False)
@@ -67,7 +67,18 @@ class Problem:
 
     @classmethod
     def of(cls, user_input: ProblemInput, model: Model | None = None) -> Problem:
-        """Make a problem of everything said; a ``model`` made before for the same structure is used again."""
+        """Make a problem of everything said; a ``model`` made before for the same structure is used again.
+
+        Parameters
+        ----------
+        user_input : ProblemInput
+        model : Model or None
+            One made before for the same structure, which is used again.
+
+        Returns
+        -------
+        Problem
+        """
         made = cls(user_input, settle(user_input, ErrorCollector(), model))
         made.refuse_disagreements()
         return made
@@ -113,6 +124,10 @@ class Problem:
     def to_file(self, path: str | Path) -> None:
         """Write the problem as `from_file` reads it, as it was said; a table that stands elsewhere becomes part of it.
 
+        Parameters
+        ----------
+        path : str or Path
+
         Raises
         ------
         DocumentError
@@ -137,6 +152,24 @@ class Problem:
         never_negative: Iterable[str] | None = None,
     ) -> Problem:
         """Return a copy with some values changed; nothing is compiled again unless a size changes.
+
+        Parameters
+        ----------
+        parameters : mapping of str to float, str or None, optional
+            Other values of some parameters.
+        initial : mapping of str to float, str or array, optional
+            Other starting values of some states.
+        interval : (from, to), optional
+        events : iterable of Event, optional
+            In place of the events before.
+        conserved : iterable of str, optional
+            Likewise.
+        never_negative : iterable of str, optional
+            Likewise.
+
+        Returns
+        -------
+        Problem
 
         Raises
         ------
@@ -240,7 +273,17 @@ class Problem:
         return self._switches(self.modes)
 
     def switches_beside(self, modes: tuple[str, ...]) -> tuple[Switch, ...]:
-        """Return the switches of a run in which some parameters change, so that times that need them are not known."""
+        """Return the switches of a run in which some parameters change, so that times that need them are not known.
+
+        Parameters
+        ----------
+        modes : tuple of str
+            Parameters that change in the run.
+
+        Returns
+        -------
+        tuple[Switch, ...]
+        """
         return self.switches if modes == self.modes else self._switches(modes)
 
     def _switches(self, modes: tuple[str, ...]) -> tuple[Switch, ...]:

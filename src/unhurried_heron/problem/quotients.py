@@ -17,7 +17,19 @@ if TYPE_CHECKING:
 
 
 def zero_denominator(problem: Problem, time: float, state: Any) -> str:
-    """Return the first denominator in written rates that is zero at a time and state, as a person writes it, or ""."""
+    """Return the first denominator in written rates that is zero at a time and state, as a person writes it, or "".
+
+    Parameters
+    ----------
+    problem : Problem
+    time : float
+        In the unit of the problem's time.
+    state : ndarray, shape (n_states,)
+
+    Returns
+    -------
+    str
+    """
     rates = problem.model.rates
     if not isinstance(rates, WrittenRates):
         return ""

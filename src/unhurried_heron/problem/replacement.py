@@ -24,10 +24,15 @@ def changed(
 
     Parameters
     ----------
+    problem : Problem
     new : mapping
         ``parameters`` and ``initial``, by name, where they change.
     **words
         Of the rest of what was said, what is not None.
+
+    Returns
+    -------
+    tuple[ProblemInput, AssembledProblem]
 
     Raises
     ------

@@ -18,7 +18,19 @@ LARGEST: Final = 1e280
 
 
 def modes_at(run: Queries, times: Array, before: Any = False) -> tuple[Array, Array] | None:
-    """Return the indices of the modes among the parameters and their values at times; None where there are none."""
+    """Return the indices of the modes among the parameters and their values at times; None where there are none.
+
+    Parameters
+    ----------
+    run : Queries
+    times : ndarray, shape (n_times,)
+    before : bool or ndarray of bool, shape (n_times,), optional
+        Whether just before a jump at the time, not after.
+
+    Returns
+    -------
+    tuple[ndarray, ndarray] or None
+    """
     if not run.modes:
         return None
     indices = [run.problem.model.parameters.index(name) for name in run.modes]
@@ -26,7 +38,20 @@ def modes_at(run: Queries, times: Array, before: Any = False) -> tuple[Array, Ar
 
 
 def derived_at(run: Queries, times: Array, states: Array, before: Any = False) -> Array:
-    """Return derived quantities and modes at times; ``before``: where just before a jump."""
+    """Return derived quantities and modes at times.
+
+    Parameters
+    ----------
+    run : Queries
+    times : ndarray, shape (n_times,)
+    states : ndarray, shape (n_times, n_states)
+    before : bool or ndarray of bool, shape (n_times,), optional
+        Whether just before a jump at the time, not after.
+
+    Returns
+    -------
+    ndarray
+    """
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
     from unhurried_heron.codegen.system import native_derived
 
@@ -52,6 +77,19 @@ def columns_at(run: Queries, times: Array, indices: list[int], before: bool) -> 
     """Return some states and derived quantities at times, shape (n_times, n_places), in no more memory than these.
 
     A derived quantity needs all states, of which there are never more than those of some times at once.
+
+    Parameters
+    ----------
+    run : Queries
+    times : ndarray, shape (n_times,)
+    indices : list of int
+        Of the columns.
+    before : bool
+        Whether just before jumps at these times.
+
+    Returns
+    -------
+    ndarray
     """
     n = run.problem.model.layout.size
     if all(index < n for index in indices):

@@ -166,6 +166,16 @@ def pieces_of(quantity: Callable[[Array], Array], starts: Array, lengths: Array)
 
     Where it is no number, nor are the coefficients. A quantity that swings faster than ever so many pieces can follow
     is told as well as these do.
+
+    Parameters
+    ----------
+    quantity : callable
+    starts : ndarray, shape (n_pieces,)
+    lengths : ndarray, shape (n_pieces,)
+
+    Returns
+    -------
+    PiecewisePolynomial
     """
     done: list[tuple[Array, Array, Array]] = []
     room = _MAX_MORE + _MAX_OF_EACH * starts.size

@@ -58,7 +58,15 @@ class Queries:
             """Names of the states and derived quantities."""
 
         def at(self, t: Any, names: Any = None, *, side: str = "after") -> Array:
-            """Evaluate the solution."""
+            """Evaluate the solution.
+
+            Parameters
+            ----------
+            t : float, str or array
+            names : str or sequence of str, or None, optional
+            side : str, optional
+                "after" or "before".
+            """
 
         @property
         def modes(self) -> tuple[str, ...]:
@@ -191,6 +199,10 @@ class Queries:
             Half the width of the band, "2 cm".
         to : float or str, optional
             The middle of the band; by default the value at the end of the run.
+
+        Returns
+        -------
+        float
 
         Raises
         ------

@@ -14,6 +14,15 @@ _LITTLE: Final = 16_000_000
 def refuse_memory(count: int, numbers: int, location: str) -> None:
     """Refuse rows of numbers that would take more than half the machine's memory.
 
+    Parameters
+    ----------
+    count : int
+        Rows.
+    numbers : int
+        Numbers of a row.
+    location : str
+        Where this was said, for messages.
+
     Raises
     ------
     OptionError

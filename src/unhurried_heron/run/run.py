@@ -19,6 +19,7 @@ from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.late_bindings import STUDIES
 from unhurried_heron.run.queries import Queries
 from unhurried_heron.run.run_data import RunData
+from unhurried_heron.run.tables import event_table, ledger_table, state_table, switch_table
 from unhurried_heron.run.trajectory import RecordedTrajectory
 from unhurried_heron.text.document import Document
 
@@ -61,7 +62,17 @@ class Run(Queries):
         return {each.name: getattr(self, each.name) for each in fields(self)}
 
     def with_data(self, **changed: Any) -> Run:
-        """Return the run with some fields of its `RunData` changed."""
+        """Return the run with some fields of its `RunData` changed.
+
+        Parameters
+        ----------
+        **changed : object
+            Fields of `RunData`.
+
+        Returns
+        -------
+        Run
+        """
         return replace(self, data=replace(self.data, **changed))
 
     @property
@@ -165,7 +176,16 @@ class Run(Queries):
         return values[0] if times.ndim == 0 else values.reshape(*times.shape, values.shape[-1])
 
     def recorded(self, times: int | Sequence[Any]) -> Run:
-        """Return the run with the states at a count of equally spaced times, or at a list, in place of its steps."""
+        """Return the run with the states at a count of equally spaced times, or at a list, in place of its steps.
+
+        Parameters
+        ----------
+        times : int or sequence of float or str
+
+        Returns
+        -------
+        Run
+        """
         table = self.table(times)
         flat = table[list(self.problem.states)].to_numpy()
         last = self.data.trajectory
@@ -180,6 +200,10 @@ class Run(Queries):
         to : float or str
             The new end, beyond the old one in the direction of the run; or a time before its start, to which the
             solution is continued backwards from there.
+
+        Returns
+        -------
+        Run
 
         Raises
         ------
@@ -220,7 +244,20 @@ class Run(Queries):
         return dict(zip(self.columns, [*state.tolist(), *derived.tolist()], strict=True))
 
     def exact_at(self, times: Any) -> dict[str, Array]:
-        """Return the closed forms at times, shape (n_times,) for each state that has one; empty without any."""
+        """Return the closed forms at times, shape (n_times,) for each state that has one; empty without any.
+
+        Parameters
+        ----------
+        times : array_like, shape (n_times,)
+
+        Returns
+        -------
+        dict of str to ndarray, shape (n_times,)
+
+        Raises
+        ------
+        RunError
+        """
         from unhurried_heron.codegen.system import exact_rows
 
         wanted = number_array(times, 1)
@@ -238,48 +275,37 @@ class Run(Queries):
             Whether to add, for each state that has a closed form, ``x exact``, ``x error`` (computed less exact),
             ``x relative`` and ``x per cent``.
 
+        Returns
+        -------
+        DataFrame
+
         Raises
         ------
         RunError
             Exact values are asked for, and the problem has no closed form.
         """
-        return self._frame(slice(None), exact)
+        return state_table(self, slice(None), self._derived, exact=exact)
 
     def frames(self, *, exact: bool = False) -> Iterator[pd.DataFrame]:
         """Return the rows of `frame` part by part, in order, so that a long run is never one table in memory.
 
         At least one part, which may have no rows.
+
+        Parameters
+        ----------
+        exact : bool, optional
+            As for `frame`.
+
+        Yields
+        ------
+        DataFrame
         """
         rows = max(AT_ONCE // max(len(self.columns), 1), 1)
         for first in range(0, max(self.times.size, 1), rows):
-            yield self._frame(slice(first, first + rows), exact)
-
-    def _frame(self, rows: slice, exact: bool) -> pd.DataFrame:
-        import pandas as pd
-
-        times, states = self.times[rows], self.states[rows]
-        derived = self._derived if rows == slice(None) else derived_at(
-            self, times, states, self.data.trajectory.are_before[rows]
-        )  # fmt: skip
-        values = np.hstack([states, derived])
-        table = pd.DataFrame(values, index=pd.Index(times, name="t"), columns=list(self.columns))
-        if not isinstance(exact, bool):
-            raise RunError("exact is a choice of two", name="exact", location="run.frame", expected="True or False",
-                           given=excerpt(exact))  # fmt: skip
-        return self._beside_exact(table) if exact else table
-
-    def _beside_exact(self, table: pd.DataFrame) -> pd.DataFrame:
-        forms = self.exact_at(table.index)
-        if not forms:
-            raise RunError("this problem has no closed form", name="exact", location="run.frame", given="exact=True",
-                           expected="exact={…} where the problem is made, or exact=False")  # fmt: skip
-        for name, form in forms.items():
-            error = table[name].to_numpy() - form
-            with np.errstate(divide="ignore", invalid="ignore"):
-                share = error / np.abs(form)
-            for word, column in {"exact": form, "error": error, "relative": share, "per cent": 100.0 * share}.items():
-                table[f"{name} {word}"] = column
-        return table
+            part = slice(first, first + rows)
+            before = self.data.trajectory.are_before[part]
+            derived = derived_at(self, self.times[part], self.states[part], before)
+            yield state_table(self, part, derived, exact=exact)
 
     @property
     def events(self) -> pd.DataFrame:
@@ -287,16 +313,7 @@ class Run(Queries):
 
         Where events change something, the states are those before, and ``… after`` those after; modes, too.
         """
-        import pandas as pd
-
-        found = self.data.event_log
-        frame = pd.DataFrame({"name": [self.data.events[e].name for e in found.which.tolist()], "time": found.times})
-        states = found.before if found.times.size else np.empty((0, self.problem.model.layout.size))
-        parts = [pd.DataFrame(states, columns=list(self.problem.states))]
-        if any(event.then is not None for event in self.data.events):
-            parts.append(pd.DataFrame(found.after, columns=[f"{name} after" for name in self.problem.states]))
-            parts.append(pd.DataFrame(found.levels[1:], columns=[f"{name} after" for name in self.modes]))
-        return pd.concat([frame, *parts], axis=1)
+        return event_table(self)
 
     @property
     def ledger(self) -> pd.DataFrame:
@@ -311,23 +328,7 @@ class Run(Queries):
         RunError
             The ledger was not kept, because ``record`` was a count or times.
         """
-        import pandas as pd
-
-        if self.data.ledger is None:
-            raise RunError(
-                "this run kept no ledger",
-                name="ledger",
-                location="run.ledger",
-                expected='record="steps", or ledger=True',
-                given=f"record={self.options.get('record')!r}",
-            )
-        frame = pd.DataFrame(self.data.ledger).drop(columns="member")
-        if len(self.data.methods) > 1:
-            rows: Any = self.data.ledger
-            frame["method"] = [self.data.methods[member].name for member in rows["member"]]
-        landed = self.data.switch_log.texts_by_row()
-        frame["switch"] = [landed.get(row, "") for row in range(len(frame))]
-        return frame
+        return ledger_table(self)
 
     @property
     def trace(self) -> pd.DataFrame:
@@ -348,14 +349,20 @@ class Run(Queries):
     @property
     def switches(self) -> pd.DataFrame:
         """The switches that were crossed, in order: ``time``, ``switch`` and the value it took (1 true, 0 false)."""
-        import pandas as pd
-
-        found = self.data.switch_log
-        names = [found.texts[which] for which in found.which.tolist()]
-        return pd.DataFrame({"time": found.times, "switch": pd.Series(names, dtype=object), "value": found.values})
+        return switch_table(self)
 
     def explain(self, *, seconds: float = 10.0) -> Any:
-        """Say what happened, in sentences, each with its numbers: `unhurried_heron.explain` of this run."""
+        """Say what happened, in sentences, each with its numbers: `unhurried_heron.explain` of this run.
+
+        Parameters
+        ----------
+        seconds : float, optional
+            The most that it may take.
+
+        Returns
+        -------
+        Explanation
+        """
         return STUDIES["explain"](self, seconds=seconds)
 
     def document(self) -> Document:

@@ -79,7 +79,20 @@ class Trace:
     march_counts: IntArray = field(repr=False)
 
     def followed_by(self, other: Trace, accepted: int, refused: int) -> Trace:
-        """Return the calls of two runs, one after the other, with the step counts of the first."""
+        """Return the calls of two runs, one after the other, with the step counts of the first.
+
+        Parameters
+        ----------
+        other : Trace
+        accepted : int
+            Accepted steps of the first run.
+        refused : int
+            Refused ones.
+
+        Returns
+        -------
+        Trace
+        """
         march_counts = other.march_counts + np.array([0, accepted, refused, 0, 0, 0])
         mine = self.times, self.states, self.rates, self.march_counts
         parts = zip(mine, (other.times, other.states, other.rates, march_counts),
@@ -173,6 +186,10 @@ def _of_stage(method: Any, stage: int, count: int, steps: int) -> Call:
         How many calls of the attempt there were, of the stage where stages are solved for.
     steps : int
         Accepted steps since the run began, or began anew.
+
+    Returns
+    -------
+    Call
     """
     if capabilities(method).reaches_back:
         if capabilities(method).fixed_reach and steps < method.steps - 1:
@@ -195,7 +212,20 @@ def _of_stage(method: Any, stage: int, count: int, steps: int) -> Call:
 
 
 def _column(states: tuple[str, ...], state: Array, base: Array | None) -> str:
-    """Say which states were moved to find columns of the Jacobian."""
+    """Say which states were moved to find columns of the Jacobian.
+
+    Parameters
+    ----------
+    states : tuple of str
+    state : ndarray, shape (n_states,)
+        Where the rates were asked for.
+    base : ndarray or None
+        The state of the step.
+
+    Returns
+    -------
+    str
+    """
     moved = np.flatnonzero(state != base) if base is not None else np.empty(0, dtype=int)
     if moved.size == 0:
         return "Jacobian, where it is found"

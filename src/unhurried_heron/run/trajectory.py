@@ -32,7 +32,20 @@ class Jumps(NamedTuple):
         return values
 
     def beside(self, times: Array, before: Any, interval: tuple[float, float]) -> Array:
-        """Return times at jumps as just before or just after them: what a known time decides is asked there."""
+        """Return times at jumps as just before or just after them: what a known time decides is asked there.
+
+        Parameters
+        ----------
+        times : ndarray, shape (n_times,)
+        before : bool or ndarray of bool, shape (n_times,)
+            Whether just before a jump at the time, not after.
+        interval : (float, float)
+            From when to when.
+
+        Returns
+        -------
+        ndarray
+        """
         if not (np.any(before) or self.times.size):
             return times
         onwards = np.copysign(np.inf, interval[1] - interval[0])
@@ -137,6 +150,18 @@ class StepTrajectory:
 
         ``indices``: the states that are wanted, by default all; no others are evaluated.
 
+        Parameters
+        ----------
+        times : ndarray, shape (n_times,)
+        before : bool, optional
+            Whether just before jumps at these times.
+        indices : sequence of int, or None, optional
+            The states that are wanted; None for all.
+
+        Returns
+        -------
+        ndarray
+
         Raises
         ------
         RunError
@@ -210,6 +235,18 @@ class RecordedTrajectory:
 
     def at(self, times: Array, *, before: bool = False, indices: Any = None) -> Array:
         """Refuse: the steps were not kept.
+
+        Parameters
+        ----------
+        times : ndarray, shape (n_times,)
+        before : bool, optional
+            Whether just before jumps at these times.
+        indices : sequence of int, or None, optional
+            The states that are wanted; None for all.
+
+        Returns
+        -------
+        ndarray
 
         Raises
         ------

@@ -41,6 +41,16 @@ def eigenvalues_along(run: Run, times: Array, states: Array) -> ComplexArray:
     """Return eigenvalues along a run, complex, shape (rows, n_states); of large systems the fastest alone.
 
     NaN in rows where the Jacobian is not finite. Parameters that events changed have the values of the time.
+
+    Parameters
+    ----------
+    run : Run
+    times : ndarray, shape (n_times,)
+    states : ndarray, shape (n_times, n_states)
+
+    Returns
+    -------
+    ndarray of complex
     """
     problem, changing = run.problem, modes_at(run, times)
     if changing is None:
@@ -62,7 +72,23 @@ def _width(problem: Problem) -> int:
 
 
 def eigenvalues(problem: Problem, times: Array, states: Array) -> ComplexArray:
-    """Return the eigenvalues at rows of times and states."""
+    """Return the eigenvalues at rows of times and states.
+
+    Parameters
+    ----------
+    problem : Problem
+    times : ndarray, shape (n_times,)
+    states : ndarray, shape (n_times, n_states)
+
+    Returns
+    -------
+    ndarray of complex
+
+    Raises
+    ------
+    HeronError
+        The library itself is at fault.
+    """
     n = problem.model.layout.size
     if n > _MAX_FULL:
         return _fastest(problem, times, states)
@@ -85,7 +111,23 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> ComplexArray:
 
 
 def _fastest(problem: Problem, times: Array, states: Array) -> ComplexArray:
-    """Return the eigenvalues of largest modulus of a large system at rows; NaN after the deadline."""
+    """Return the eigenvalues of largest modulus of a large system at rows; NaN after the deadline.
+
+    Parameters
+    ----------
+    problem : Problem
+    times : ndarray, shape (n_times,)
+    states : ndarray, shape (n_times, n_states)
+
+    Returns
+    -------
+    ndarray of complex
+
+    Raises
+    ------
+    HeronError
+        The library itself is at fault.
+    """
     from scipy.sparse import csr_array
 
     from unhurried_heron.codegen.evaluate_many import evaluate_rows

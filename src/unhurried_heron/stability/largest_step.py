@@ -10,8 +10,10 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.arrays import Array, ComplexArray
+from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.integrate import integrate
-from unhurried_heron.driver.options import Budget, check_fits, positive_option, refuse_no_problem
+from unhurried_heron.driver.option_values import positive_option
+from unhurried_heron.driver.options import check_fits, refuse_no_problem
 from unhurried_heron.errors import OptionError, unforeseen
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, in_use
@@ -156,7 +158,17 @@ class LargestStep:
         return largest_step_statement(self.region, self.limits)
 
     def steps(self, step: float | None = None) -> StabilityLimitedSteps:
-        """Return steps of this length (or another) in the region, at all points that were looked at, to be drawn."""
+        """Return steps of this length (or another) in the region, at all points that were looked at, to be drawn.
+
+        Parameters
+        ----------
+        step : float or None
+            None: the largest step.
+
+        Returns
+        -------
+        StabilityLimitedSteps
+        """
         length = self.step if step is None else step
         length = length if math.isfinite(length) else 0.0
         rows = self.times.size
@@ -250,7 +262,21 @@ def _modes(reference: Run) -> tuple[Array, Any]:
 
 
 def _foreseen(region: Stability, times: Array, modes: Any, sign: float) -> tuple[float, complex, float]:
-    """Return the largest stable step, and the eigenvalue and the time that limit it."""
+    """Return the largest stable step, and the eigenvalue and the time that limit it.
+
+    Parameters
+    ----------
+    region : Stability
+    times : ndarray, shape (n_times,)
+    modes : ndarray of complex, shape (n_times, n_modes)
+        Eigenvalues.
+    sign : float
+        Direction of the run.
+
+    Returns
+    -------
+    tuple[float, complex, float]
+    """
     values = sign * modes
     scale = float(np.nanmax(np.abs(values), initial=0.0))
     decaying = values.real < -_MIN_DECAY * np.maximum(np.abs(values), _MIN_DECAY * scale)
@@ -310,7 +336,19 @@ class _Search:
         return self.chaotic
 
     def _growth(self, run: Run, method: str | Method, **options: Any) -> float:
-        """Return by what factor a small change of the start grows, relative to each state's size."""
+        """Return by what factor a small change of the start grows, relative to each state's size.
+
+        Parameters
+        ----------
+        run : Run
+        method : str or Method
+        **options : object
+            As for `integrate`.
+
+        Returns
+        -------
+        float
+        """
         signs = np.random.default_rng(7).choice([-1.0, 1.0], self.size.size)
         moved = self.problem.start + _NUDGE * signs * self.size
         with quietly():

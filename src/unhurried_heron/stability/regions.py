@@ -116,6 +116,14 @@ class Stability:
         """Return whether steps of h lambda = z are stable; on the circle, where R is 1 in modulus, they are.
 
         A double root there grows, however slowly: it does not count as stable.
+
+        Parameters
+        ----------
+        z : complex or array_like
+
+        Returns
+        -------
+        bool, or ndarray of bool of the shape of ``z``
         """
         points = complex_points(z, "stability")
         inside = np.array(np.asarray(self(points)) <= 1.0 + _WITHIN)
@@ -134,13 +142,31 @@ class Stability:
         return not double and bool((np.abs(roots) <= 1.0 + _WITHIN).all())
 
     def order_star(self, z: Any) -> Any:
-        """Return the amplification over that of the solution, |R(z)| / |exp(z)|: more than 1 in the order star."""
+        """Return the amplification over that of the solution, |R(z)| / |exp(z)|: more than 1 in the order star.
+
+        Parameters
+        ----------
+        z : complex or array_like
+
+        Returns
+        -------
+        float, or ndarray of the shape of ``z``
+        """
         points = complex_points(z, "stability")
         with np.errstate(all="ignore"):
             return self(points) / np.exp(points.real)
 
     def limit(self, direction: Any) -> Any:
-        """Return how far from 0 steps are stable in a direction, a complex number; infinite where they always are."""
+        """Return how far from 0 steps are stable in a direction, a complex number; infinite where they always are.
+
+        Parameters
+        ----------
+        direction : complex or array_like
+
+        Returns
+        -------
+        float, or ndarray of the shape of ``direction``
+        """
         query = complex_points(direction, "limit")
         with np.errstate(all="ignore"):
             rays = (query / np.abs(query)).ravel()
@@ -200,6 +226,10 @@ class Stability:
             By default what shows the region.
         points : int
             Along each side.
+
+        Returns
+        -------
+        StabilityMap
 
         Raises
         ------
@@ -302,6 +332,10 @@ def stability(method: str | Method, *, order: int | None = None, stages: int | N
         Of a multistep method of variable order: which order, at equal steps.
     stages : int, optional
         Of a stabilised method: how many; the most that it takes without.
+
+    Returns
+    -------
+    Stability
 
     Raises
     ------

@@ -93,7 +93,17 @@ class StabilityLimitedSteps:
         return limited_steps_statement(self)
 
     def stretches(self, chosen: Any = None) -> list[tuple[float, float]]:
-        """Return from when to when stability held steps back (or other rows lie), a gap of a few rows left out."""
+        """Return from when to when stability held steps back (or other rows lie), a gap of a few rows left out.
+
+        Parameters
+        ----------
+        chosen : ndarray of bool, shape (rows,), or None
+            Which rows; None: those that stability limited.
+
+        Returns
+        -------
+        list[tuple[float, float]]
+        """
         rows = np.flatnonzero(self.limited if chosen is None else chosen)
         if not rows.size:
             return []
@@ -110,6 +120,10 @@ def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedS
         With every step kept, a ledger, or a fixed step.
     rows : int
         At how many steps at most to look, evenly among all; fewer of large systems.
+
+    Returns
+    -------
+    StabilityLimitedSteps
 
     Raises
     ------
@@ -152,7 +166,19 @@ def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedS
 
 
 def decays_that_grow(region: Stability, z: Any, most: float = 1.0 + 1e-9) -> BoolArray:
-    """Whether a method amplifies a decaying mode by more than ``most``, shape (rows,)."""
+    """Whether a method amplifies a decaying mode by more than ``most``, shape (rows,).
+
+    Parameters
+    ----------
+    region : Stability
+    z : ndarray of complex, shape (rows, n_modes)
+        h lambda.
+    most : float, optional
+
+    Returns
+    -------
+    ndarray of bool
+    """
     decaying = z.real < 0.0
     with np.errstate(invalid="ignore"):
         grown = np.asarray(region(np.where(decaying, z, 0.0)))

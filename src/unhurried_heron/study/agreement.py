@@ -89,6 +89,10 @@ class Agreement(NamedTuple):
             The length of the interval, in ``unit``.
         unit : str
             Empty for none.
+
+        Returns
+        -------
+        str
         """
         if not growth < _SENSITIVE:
             return words.sensitive(growth, span, unit)
@@ -114,7 +118,20 @@ class Agreement(NamedTuple):
 
 
 def _rounded(value: float, digits: int, bound: float) -> float:
-    """Return the shortest decimal that is as certain as the value: within half a unit of its last certain digit."""
+    """Return the shortest decimal that is as certain as the value: within half a unit of its last certain digit.
+
+    Parameters
+    ----------
+    value : float
+    digits : int
+        That are certain.
+    bound : float
+        On its error.
+
+    Returns
+    -------
+    float
+    """
     if not digits:
         return value
     for indices in range(max(digits - 1, 0), digits + 3):
@@ -125,7 +142,22 @@ def _rounded(value: float, digits: int, bound: float) -> float:
 
 
 def grown(values: Array, moved: list[Array], size: Array, nudge: float) -> float:
-    """Return by what factor a small change grew, relative to each state's size."""
+    """Return by what factor a small change grew, relative to each state's size.
+
+    Parameters
+    ----------
+    values : ndarray, shape (n_times, n_states)
+    moved : list of ndarray
+        The same from numbers that were moved.
+    size : ndarray, shape (n_states,)
+        Largest sizes.
+    nudge : float
+        By what share they were moved.
+
+    Returns
+    -------
+    float
+    """
     share = np.abs(np.array(moved) - values) / np.where(size > 0.0, size, 1.0)
     return float(share.max(initial=0.0) / nudge)
 
@@ -139,8 +171,16 @@ def agreement_of(numbers: list[Array], moved: list[Array], size: Array, nudge: f
         Of two families, and of the same at a looser tolerance.
     moved : list of ndarray
         The first, from numbers that were moved by the share ``nudge``, each its own way.
+    size : ndarray, shape (n_states,)
+        Largest sizes.
+    nudge : float
+        By what share numbers were moved.
     in_time : ndarray
         How fast each state moves, times the time, at these times.
+
+    Returns
+    -------
+    Agreement
     """
     one, other, one_before, other_before = numbers
     size = np.where(size > 0.0, size, 1.0)

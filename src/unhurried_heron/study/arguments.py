@@ -28,6 +28,20 @@ def a_run(given: Any, location: str) -> Run:
 def whole(value: Any, name: str, location: str, *, low: int, high: int) -> int:
     """Return a whole number within bounds.
 
+    Parameters
+    ----------
+    value : object
+    name : str
+        Of the option.
+    location : str
+        Where this was said, for messages.
+    low : int
+    high : int
+
+    Returns
+    -------
+    int
+
     Raises
     ------
     OptionError
@@ -58,6 +72,18 @@ def complex_points(z: Any, location: str) -> ComplexArray:
 def several(given: Any, what: str, location: str) -> list[Any]:
     """Return one thing or several as a list.
 
+    Parameters
+    ----------
+    given : object
+    what : str
+        What is spoken of, for messages.
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    list of object
+
     Raises
     ------
     OptionError
@@ -75,6 +101,18 @@ def several(given: Any, what: str, location: str) -> list[Any]:
 
 def truth(value: Any, name: str, location: str) -> bool:
     """Return a choice of two.
+
+    Parameters
+    ----------
+    value : object
+    name : str
+        Of the option.
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    bool
 
     Raises
     ------

@@ -6,7 +6,7 @@ from enum import Enum, auto
 from typing import Any, Final, NamedTuple
 
 from unhurried_heron.driver.integrate import integrate
-from unhurried_heron.driver.options import one_of
+from unhurried_heron.driver.option_values import one_of
 from unhurried_heron.errors import HeronError
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
@@ -55,7 +55,19 @@ class Attempt(NamedTuple):
 
 
 def tried(problem: Problem, method: str | Method, **options: Any) -> Attempt:
-    """Integrate without a word; what the user's function raises is kept, for methods ask where others do not."""
+    """Integrate without a word; what the user's function raises is kept, for methods ask where others do not.
+
+    Parameters
+    ----------
+    problem : Problem
+    method : str | Method
+    **options : object
+        As for `integrate`.
+
+    Returns
+    -------
+    Attempt
+    """
     try:
         with quietly():
             run = integrate(problem, method, progress=False, **options)
@@ -81,6 +93,18 @@ class OnInterrupt:
         return None
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: Any) -> bool:
+        """Swallow Ctrl-C, where the study is to return what was done.
+
+        Parameters
+        ----------
+        kind : type of BaseException, or None
+        error : BaseException or None
+        trace : traceback or None
+
+        Returns
+        -------
+        bool
+        """
         if not (self._keeps and isinstance(error, KeyboardInterrupt)):
             return False
         self.hit = True

@@ -11,7 +11,8 @@ from typing import Final, Literal
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.driver.options import Budget, Record
+from unhurried_heron.driver.budget import Budget
+from unhurried_heron.driver.recorded_times import Record
 from unhurried_heron.errors import OptionError, excerpt, unforeseen
 from unhurried_heron.families.registry import reference_methods
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF
@@ -244,10 +245,39 @@ class References:
         return truth.names, kept.at, truth.label
 
     def _integrate(self, family: str, record: Record, seconds: float | None = None) -> Attempt:
+        """Run the reference method of a family.
+
+        Parameters
+        ----------
+        family : str
+        record : array_like or int
+            Times that are recorded.
+        seconds : float or None, optional
+            The most that it may take; None for no limit.
+
+        Returns
+        -------
+        Attempt
+        """
         return _tight(self._problem, reference_methods()[family], self.rtol, record, seconds or self._seconds)
 
 
 def _tight(problem: Problem, method: str, rtol: float, record: Record, seconds: float) -> Attempt:
+    """Run a method at a tight tolerance, without a word.
+
+    Parameters
+    ----------
+    problem : Problem
+    method : str
+    rtol : float
+    record : array_like or int
+        Times that are recorded.
+    seconds : float
+
+    Returns
+    -------
+    Attempt
+    """
     return tried(problem, method, rtol=rtol, record=record, budget=Budget(seconds=seconds), ledger=False)
 
 

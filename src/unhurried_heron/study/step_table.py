@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.integrate import integrate
-from unhurried_heron.driver.options import Budget, refuse_no_problem
+from unhurried_heron.driver.options import refuse_no_problem
 from unhurried_heron.errors import RunError, unforeseen
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method, capabilities
@@ -46,6 +47,7 @@ def step_table(
     step : float or str, optional
         The fixed step, also with a unit; or ``count``: how many the interval takes. Without both the steps follow the
         tolerances, and refused ones are shown, too.
+    count : int or None
     steps : int
         How many steps to show.
     rtol, atol : float, optional
@@ -154,7 +156,22 @@ def _line(index: tuple[float, Array, Array]) -> list[float]:
 
 
 def _begins(method: Any, step: int, before: Any, past: list[Any]) -> list[list[Any]]:
-    """Return the rows of what a step begins with: its first stage, or the values that it reaches back to."""
+    """Return the rows of what a step begins with: its first stage, or the values that it reaches back to.
+
+    Parameters
+    ----------
+    method : Method
+    step : int
+        Its number.
+    before : (float, ndarray, ndarray), or None
+        Time, state and rates where it begins.
+    past : list of (float, ndarray, ndarray)
+        The same of earlier steps, the newest first.
+
+    Returns
+    -------
+    list[list[Any]]
+    """
     if capabilities(method).fixed_reach:
         if len(past) < method.steps:
             return [[step, "k1", *_line(before)]]
@@ -177,7 +194,24 @@ def _label(call: Call) -> str:
 
 
 def _closes(run: Run, attempt: int, step: int, results: tuple[Array, Array], rows: list[list[Any]]) -> list[list[Any]]:
-    """Return the row of a step's result, or of what was refused."""
+    """Return the row of a step's result, or of what was refused.
+
+    Parameters
+    ----------
+    run : Run
+    attempt : int
+        Its number.
+    step : int
+        Its number.
+    results : (ndarray, ndarray)
+        Times and states at the ends of steps.
+    rows : list of list
+        The rows so far.
+
+    Returns
+    -------
+    list[list[Any]]
+    """
     n = run.problem.model.layout.size
     if rows and rows[-1][0] == step and rows[-1][1] == "result":
         return []
@@ -187,6 +221,19 @@ def _closes(run: Run, attempt: int, step: int, results: tuple[Array, Array], row
 
 
 def _hermite_at(run: Run, time: float, state: Array) -> tuple[float, Array, Array]:
+    """Return time, state and rates at the end of a step.
+
+    Parameters
+    ----------
+    run : Run
+    time : float
+        In the unit of the problem's time.
+    state : ndarray, shape (n_states,)
+
+    Returns
+    -------
+    tuple[float, ndarray, ndarray]
+    """
     return float(time), state, run.problem.rates_at(float(time), state)
 
 

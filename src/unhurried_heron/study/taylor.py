@@ -146,7 +146,18 @@ class Tape:
         return self._put("power", part, exponent)
 
     def series(self, time: Any, state: list[Any], order: int) -> list[list[Any]]:
-        """Return the Taylor coefficients of the states up to an order."""
+        """Return the Taylor coefficients of the states up to an order.
+
+        Parameters
+        ----------
+        time : mpf
+        state : list of mpf
+        order : int
+
+        Returns
+        -------
+        list of list of mpf
+        """
         mp = self.mp
         s: list[list[Any]] = [[] for _ in self.rows]
         for k in range(order + 1):
@@ -166,7 +177,27 @@ def _unfit(why: str) -> OptionError:
 
 
 def _coefficient(mp: Any, s: Any, own: list[Any], op: str, operands: tuple[Any, ...], k: int, time: Any) -> Any:
-    """Return coefficient k of an operation, whose earlier ones are ``own``."""
+    """Return coefficient k of an operation, whose earlier ones are ``own``.
+
+    Parameters
+    ----------
+    mp : mpmath context
+    s : list of list of mpf
+        Coefficients of all places of the tape.
+    own : list of mpf
+        Its earlier ones.
+    op : str
+        The operation.
+    operands : tuple
+        Places of the operands on the tape, or numbers.
+    k : int
+        Which coefficient.
+    time : mpf
+
+    Returns
+    -------
+    mpf
+    """
     if op == "time":
         return time if k == 0 else mp.mpf(int(k == 1))
     if op == "number":
@@ -203,7 +234,24 @@ def _beside(s: Any, own: list[Any]) -> int:
 
 
 def _inverse(mp: Any, s: Any, own: list[Any], operands: tuple[Any, ...], k: int) -> Any:
-    """Return coefficient k of an inverse function f(a) with f' = 1/r, r = 1 + a^2 or sqrt(1 - a^2)."""
+    """Return coefficient k of an inverse function f(a) with f' = 1/r, r = 1 + a^2 or sqrt(1 - a^2).
+
+    Parameters
+    ----------
+    mp : mpmath context
+    s : list of list of mpf
+        Coefficients of all places of the tape.
+    own : list of mpf
+        Its earlier ones.
+    operands : tuple
+        Places of the operands on the tape, or numbers.
+    k : int
+        Which coefficient.
+
+    Returns
+    -------
+    mpf
+    """
     op, a, r = operands[0], s[operands[1]], s[operands[2]]
     if k == 0:
         return getattr(mp, op)(a[0])
@@ -216,12 +264,17 @@ def taylor_states(problem: Problem, times: Any, *, digits: int = 30, seconds: fl
 
     Parameters
     ----------
+    problem : Problem
     times : array, shape (n_times,)
         In the direction of the run, from its start on.
     digits : int
         Aimed at; the solution is carried on in eight more.
     seconds : float
         When to give up.
+
+    Returns
+    -------
+    list[list[Any]]
 
     Raises
     ------
@@ -244,6 +297,25 @@ def taylor_states(problem: Problem, times: Any, *, digits: int = 30, seconds: fl
 
 
 def _march(tape: Tape, times: list[Any], digits: int, until: float) -> Iterator[list[Any]]:
+    """Yield the states at times by steps of the Taylor series.
+
+    Parameters
+    ----------
+    tape : Tape
+    times : list of mpf
+    digits : int
+    until : float
+        When the time is up, by the monotonic clock.
+
+    Yields
+    ------
+    list of mpf
+
+    Raises
+    ------
+    OptionError
+        The time is up.
+    """
     mp, problem = tape.mp, tape.problem
     order = math.ceil(0.5 * math.log(10.0) * (digits + 2)) + 2
     allowed = mp.mpf(10) ** -(digits + 2)

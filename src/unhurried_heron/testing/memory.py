@@ -90,6 +90,18 @@ _kept: list[Any] = []
 
 
 def _python(name: str, result: Any, *arguments: Any) -> Any:
+    """Return a function of Python's own interface by its name.
+
+    Parameters
+    ----------
+    name : str
+    result : ctypes type
+    *arguments : ctypes type
+
+    Returns
+    -------
+    ctypes function
+    """
     return ctypes.PYFUNCTYPE(result, *arguments)((name, ctypes.pythonapi))
 
 
@@ -110,7 +122,18 @@ def _library(name: str, *kinds: Any) -> Any:
 
 
 def _compiled(allocate: Any, release: Any, size_of: Any) -> tuple[Any, ...]:
-    """Return the four functions of a handler, from what allocates, releases and tells the size of an address."""
+    """Return the four functions of a handler, from what allocates, releases and tells the size of an address.
+
+    Parameters
+    ----------
+    allocate : callable
+    release : callable
+    size_of : callable
+
+    Returns
+    -------
+    tuple of ctypes function
+    """
     from numba import cfunc, njit, types
 
     long, nothing = types.int64, types.void

@@ -42,6 +42,20 @@ def answers_document(run: Run, queries: Iterable[tuple[str, str]]) -> Document:
 
 
 def _answer(run: Run, question: str, what: str) -> Statement | Table:
+    """Return the answer to a question.
+
+    Parameters
+    ----------
+    run : Run
+    question : str
+        A method of `Queries`.
+    what : str
+        The quantity or relation.
+
+    Returns
+    -------
+    Statement | Table
+    """
     answer: Any = getattr(run, question)(what)
     if question in ("integral", "mean"):
         unit = run.unit_of(what, integral=question == "integral")
@@ -71,6 +85,10 @@ def table_of(frame: pd.DataFrame, title: str = "", *, caption: str = "", digits:
     title, caption : str
     digits : int
         Significant digits of floating-point columns.
+
+    Returns
+    -------
+    Table
     """
     columns = []
     for name in map(str, frame.columns):

@@ -51,7 +51,20 @@ def ended_at(rtol: float) -> str:
 
 
 def did_not_end(method: str, rtol: float, why: str) -> str:
-    """Return what became of a method at a relative tolerance."""
+    """Return what became of a method at a relative tolerance.
+
+    Parameters
+    ----------
+    method : str
+        Its name.
+    rtol : float
+    why : str
+        Why it did not come to the end.
+
+    Returns
+    -------
+    str
+    """
     return f"{method} at rtol {rtol:.0e}: {why}"
 
 
@@ -66,6 +79,10 @@ def sensitive(growth: float, span: float, unit: str) -> str:
         The length of the interval, in ``unit``.
     unit : str
         Empty for none.
+
+    Returns
+    -------
+    str
     """
     rate = math.log(max(growth, 1.0)) / span
     often = f", on average by a factor e every {1.0 / rate:.3g} {unit}".rstrip() if rate else ""

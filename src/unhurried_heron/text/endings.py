@@ -71,6 +71,10 @@ def advice_of(stop: Stop, problem: Problem, method: Method) -> str:
         The one that was integrated, for the interval that is left.
     method : Method
         The one that marched, for advice on others.
+
+    Returns
+    -------
+    str
     """
     limit = stability_limit(stop.limit)
     if stop.interrupted:
@@ -211,6 +215,10 @@ def selection_by_stiffness(steps: Sequence[tuple[str, int]], times: Sequence[flo
         When the method changed, as far as these times were kept.
     changes : int
         How often it changed.
+
+    Returns
+    -------
+    str
     """
     if not changes:
         return f"took {_taken(steps)}: nothing faster than the solution held its steps back." if steps else ""

@@ -33,6 +33,20 @@ def read_quantities(
 ) -> Quantities:
     """Convert every quantity to the unit declared for its name, or to the set of units the states belong to.
 
+    Parameters
+    ----------
+    parameters : Mapping[str, Definition]
+    initial : Mapping[str, Definition]
+    interval : (float or str, float or str)
+    units : mapping of str to str
+        Units by name.
+    collector : ErrorCollector
+        Gathers what is wrong.
+
+    Returns
+    -------
+    Quantities
+
     Raises
     ------
     UnitError
@@ -125,6 +139,22 @@ def _checked_ends(interval: Any, collector: ErrorCollector) -> tuple[float, floa
 
 
 def _converted(name: str, each: Definition, wanted: str, location: str, collector: ErrorCollector) -> Definition:
+    """Return a value in the unit that is declared for its name.
+
+    Parameters
+    ----------
+    name : str
+    each : Definition
+    wanted : str
+    location : str
+        Where this was said, for messages.
+    collector : ErrorCollector
+        Gathers what is wrong.
+
+    Returns
+    -------
+    Definition
+    """
     if not each.unit or each.unit == wanted:
         return each
     with collector.gathering():
@@ -133,6 +163,27 @@ def _converted(name: str, each: Definition, wanted: str, location: str, collecto
 
 
 def _in_unit(value: float, given: str, wanted: str, location: str) -> float:
+    """Return a value in another unit.
+
+    Parameters
+    ----------
+    value : float
+    given : str
+        Its unit.
+    wanted : str
+        The other.
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    float
+
+    Raises
+    ------
+    UnitError
+        They are of different kinds.
+    """
     from unhurried_heron.units.unit import convert, read_unit
 
     unit, target = read_unit(given, location), read_unit(wanted, location)
@@ -151,6 +202,24 @@ def _coherent_label(given: str, declared: Mapping[str, str], location: str, *, n
     """Return the unit of the set that the declared units form, or the one given where that has no name.
 
     With ``new`` a unit is kept as it was given if the declared units say nothing about one of its dimensions.
+
+    Parameters
+    ----------
+    given : str
+        What was given.
+    declared : Mapping[str, str]
+    location : str
+        Where this was said, for messages.
+    new : bool, optional
+
+    Returns
+    -------
+    str
+
+    Raises
+    ------
+    UnitError
+        It is no unit.
     """
     from unhurried_heron.units.unit import PLAIN, coherent_set, read_unit
 
@@ -183,6 +252,22 @@ def number_for(
 ) -> float:
     """Return a quantity in an event as a plain number: in the unit of the name beside it, else in the common set.
 
+    Parameters
+    ----------
+    value : float
+    unit : str
+        Empty for none.
+    beside : str
+    units : mapping of str to str
+        Units by name.
+    states : set[str]
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    float
+
     Raises
     ------
     UnitError
@@ -196,6 +281,18 @@ def number_for(
 
 def in_unit_of(value: Any, unit: str, location: str) -> Any:
     """Return an option that may be said with a unit as a plain number in a unit; anything else as it is.
+
+    Parameters
+    ----------
+    value : float, str or object
+    unit : str
+        Empty for none.
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    float or object
 
     Raises
     ------
@@ -220,6 +317,18 @@ def in_unit_of(value: Any, unit: str, location: str) -> Any:
 def number_in(value: Any, unit: str, location: str) -> float:
     """Return an option that may be said with a unit as a plain number in a unit.
 
+    Parameters
+    ----------
+    value : float, str or object
+    unit : str
+        Empty for none.
+    location : str
+        Where this was said, for messages.
+
+    Returns
+    -------
+    float
+
     Raises
     ------
     UnitError
@@ -238,6 +347,15 @@ def number_in(value: Any, unit: str, location: str) -> float:
 
 def keep_kinds(units: Mapping[str, str], new_units: Mapping[str, str], changed: Mapping[str, Any]) -> None:
     """Refuse a changed value in a unit of another kind than the value before it had.
+
+    Parameters
+    ----------
+    units : mapping of str to str
+        Units by name.
+    new_units : mapping of str to str
+        Units of the changed problem.
+    changed : mapping of str to object
+        What was changed.
 
     Raises
     ------

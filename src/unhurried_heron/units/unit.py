@@ -148,6 +148,21 @@ def _checked(text: str, location: str) -> str:
 
 
 def _refusal(text: str, location: str, given: str) -> UnitError:
+    """Return the error that refuses a unit.
+
+    Parameters
+    ----------
+    text : str
+        As the user wrote it.
+    location : str
+        Where this was said, for messages.
+    given : str
+        What was given.
+
+    Returns
+    -------
+    UnitError
+    """
     return UnitError(
         f"'{text[:40]}' is no unit{near_spelling(text, _COMMON)}",
         name=text[:40],
@@ -158,7 +173,18 @@ def _refusal(text: str, location: str, given: str) -> UnitError:
 
 
 def convert(value: float, given: Unit, wanted: Unit) -> float:
-    """Return a value in another unit of the same kind."""
+    """Return a value in another unit of the same kind.
+
+    Parameters
+    ----------
+    value : float
+    given : Unit
+    wanted : Unit
+
+    Returns
+    -------
+    float
+    """
     if given == wanted:
         return value
     # 3.6 and not 3.6000000000000005: the factors of units are short decimal numbers
@@ -258,7 +284,18 @@ def coherent_set(declared: Mapping[str, str]) -> CoherentSet:
 
 
 def _name_of(base: str, factor: float, text: str) -> str:
-    """Look for the name of a basic unit of this size among the words of the declared one."""
+    """Look for the name of a basic unit of this size among the words of the declared one.
+
+    Parameters
+    ----------
+    base : str
+    factor : float
+    text : str
+
+    Returns
+    -------
+    str
+    """
     for word in re.findall(r"[^\W\d]\w*", text):
         unit = read_unit(word)
         if unit.powers == ((base, 1.0),) and math.isclose(unit.factor, factor, rel_tol=1e-9):

@@ -210,6 +210,9 @@ def solve_damped(system, work, control, equations, threshold):
 
     Parameters
     ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
     equations : tuple
         ``(count, z, scratch, direction, kept)``, ``miss``, ``correct``, ``where``, as the head of this file tells.
         ``miss(system, work, control, where, part)`` writes to ``scratch`` what the equations miss and returns the code
@@ -217,6 +220,11 @@ def solve_damped(system, work, control, equations, threshold):
         and returns a code, 2 where the matrix is singular, and the sign of its determinant.
     threshold : float
         The largest correction of a solution, in units of the tolerance.
+
+    Returns
+    -------
+    (int, int)
+        CONVERGED, DIVERGED or STOPPED, and the number of iterations.
     """
     count, z, _, _, kept = equations[0]
     for k in range(count):

@@ -23,5 +23,9 @@ def call_function(functions, index, time, state, out):
     time : float
     state : float pointer, (n,)
     out : float pointer, what the function writes
+
+    Returns
+    -------
+    int
     """
     return call_native(functions[2 * index], time, state, out, functions[2 * index + 1])

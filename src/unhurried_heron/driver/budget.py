@@ -1,0 +1,85 @@
+"""How much work a run may be."""
+
+from __future__ import annotations
+
+import numbers
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Final
+
+from unhurried_heron.driver.option_values import positive
+from unhurried_heron.errors import OptionError, as_text, excerpt, listing, near_spelling
+
+
+@dataclass(frozen=True)
+class Budget:
+    """The most a run may use; whatever is left out is unlimited.
+
+    Parameters
+    ----------
+    steps : int, optional
+        Attempted steps.
+    rate_evaluations : int, optional
+        Calls of the rates; the run ends before the first step that would begin beyond it.
+    seconds : float, optional
+        Wall-clock time.
+
+    Raises
+    ------
+    OptionError
+        A limit is not positive.
+    """
+
+    steps: int | None = None
+    rate_evaluations: int | None = None
+    seconds: float | None = None
+
+    def __post_init__(self) -> None:
+        for name in ("steps", "rate_evaluations", "seconds"):
+            value = getattr(self, name)
+            whole = name == "seconds" or isinstance(value, numbers.Integral)
+            if value is not None and not (whole and positive(value)):
+                raise OptionError(
+                    f"the budget of {name} is not usable",
+                    name=name,
+                    location="budget",
+                    expected="a positive number" if name == "seconds" else "a positive whole number",
+                    given=excerpt(value),
+                )
+            if value is not None:
+                # whole numbers and numbers of NumPy are no others
+                object.__setattr__(self, name, float(value) if name == "seconds" else int(value))
+
+
+_UNBOUNDED: Final = Budget()
+
+
+def budget_of(budget: Any) -> Budget:
+    """Return the limits of a run.
+
+    Raises
+    ------
+    OptionError
+        It is neither a `Budget` nor a mapping, or limits something unknown.
+    """
+    if budget is None or isinstance(budget, Budget):
+        return budget or _UNBOUNDED
+    known = list(Budget.__dataclass_fields__)
+    if not isinstance(budget, Mapping):
+        raise OptionError(
+            "this is no budget",
+            name="budget",
+            location="budget",
+            expected="a mapping such as {'seconds': 10}, or a Budget",
+            given=excerpt(budget),
+        )
+    for name in budget:
+        if name not in known:
+            raise OptionError(
+                f"a run has no budget of '{as_text(name)}'{near_spelling(name, known)}",
+                name="budget",
+                location="budget",
+                expected="one of " + listing(known),
+                given=as_text(name),
+            )
+    return Budget(**budget)

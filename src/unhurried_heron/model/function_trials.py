@@ -1,0 +1,254 @@
+"""A first call of each function of the user, and what is said of answers that cannot be used."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from unhurried_heron.errors import RateFunctionError, excerpt, listing, near_spelling
+from unhurried_heron.model.functions import NamedFunction
+
+
+def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> NamedFunction:
+    """Call a rate function and learn what it returns.
+
+    Parameters
+    ----------
+    function : NamedFunction
+    time : float
+        In the unit of the problem's time.
+    state : Mapping[str, float]
+    values : list of float
+        Values of the parameters.
+
+    Returns
+    -------
+    NamedFunction
+
+    Raises
+    ------
+    RateFunctionError
+        It raises, or returns neither a sequence of as many numbers as there are states nor a dict by state name; it
+        changes its arguments, or answers the same question twice in different ways.
+    """
+    given = np.array([*state.values()])
+    result = _try(function, time, given, values)
+    if not np.array_equal(given, [*state.values()]):
+        index = int(np.flatnonzero(given != [*state.values()])[0])
+        raise RateFunctionError(
+            f"{function.label} changes the state it is given",
+            name=function.label,
+            location=f"{function.label}, called at t = {time:g}",
+            expected="a function that leaves its arguments as they are and returns new numbers",
+            given=f"y[{index}] ({function.states[index]}) became {given[index]:g}",
+        )
+    n = len(function.states)
+    by_name = isinstance(result, Mapping)
+    if by_name:
+        missing = [name for name in function.states if name not in result]
+        extra = [str(name) for name in result if name not in function.states]
+        if missing or extra:
+            hints = "".join(near_spelling(name, function.states) for name in extra[:1])
+            raise RateFunctionError(
+                f"{function.label} returned a dict that does not fit the states{hints}",
+                name=listing(missing + extra),
+                location=function.label,
+                expected="one rate for each of " + listing(function.states),
+                given=listing(map(str, result)) or "an empty dict",
+            )
+    first = _numbers(function, _ordered(function, result), n, "fiu")
+    second = _numbers(function, _ordered(function, _try(function, time, given, values)), n, "fiu")
+    differ = np.flatnonzero(~((first == second) | (np.isnan(first) & np.isnan(second))))
+    if differ.size:
+        raise RateFunctionError(
+            f"{function.label} gives different answers to the same question",
+            name=function.label,
+            location=f"{function.label}, called twice at t = {time:g}",
+            expected="rates that depend on time, state and parameters alone",
+            given=f"{first[differ[0]]:g}, then {second[differ[0]]:g} for {function.states[differ[0]]}",
+        )
+    return replace(function, by_name=by_name)
+
+
+def _ordered(function: NamedFunction, result: Any) -> Any:
+    return [result[name] for name in function.states] if isinstance(result, Mapping) else result
+
+
+def try_jacobian(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> Any:
+    """Call a Jacobian function once and return what it gives, shape (n_states, n_states).
+
+    Parameters
+    ----------
+    function : NamedFunction
+    time : float
+        In the unit of the problem's time.
+    state : Mapping[str, float]
+    values : list of float
+        Values of the parameters.
+
+    Returns
+    -------
+    ndarray, shape (n_states, n_states)
+
+    Raises
+    ------
+    RateFunctionError
+    """
+    n = len(function.states)
+    result = _try(function, time, np.array([*state.values()]), values)
+    try:
+        array = np.asarray(result)
+        good = array.shape == (n, n) and array.dtype.kind in "fiub"
+        given = f"{type(result).__name__} of shape {array.shape}"
+    except (ValueError, TypeError):
+        good, given, array = False, excerpt(result), np.empty(0)
+    if not good:
+        raise RateFunctionError(
+            f"{function.label} returned something that is no Jacobian",
+            name=function.label,
+            location=function.label,
+            expected=f"real numbers of shape ({n}, {n}): in row i the derivatives of rate i",
+            given=given,
+        )
+    return array
+
+
+def try_value(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> None:
+    """Call a function that must return one number.
+
+    Parameters
+    ----------
+    function : NamedFunction
+    time : float
+        In the unit of the problem's time.
+    state : Mapping[str, float]
+    values : list of float
+        Values of the parameters.
+
+    Raises
+    ------
+    RateFunctionError
+    """
+    _numbers(function, [_try(function, time, np.array([*state.values()]), values)], 1)
+
+
+def _try(function: NamedFunction, time: float, state: Any, values: list[float]) -> Any:
+    """Call a function once; what it raises is told in our words.
+
+    Parameters
+    ----------
+    function : NamedFunction
+    time : float
+        In the unit of the problem's time.
+    state : ndarray, shape (n_states,)
+    values : list of float
+        Values of the parameters.
+
+    Returns
+    -------
+    object
+
+    Raises
+    ------
+    RateFunctionError
+        It raises.
+    """
+    try:
+        return function.caller(values, interpreted=True)(time, state)
+    except Exception as error:
+        raise RateFunctionError(
+            f"{function.label} failed in a trial call: {type(error).__name__}: {error}",
+            name=function.label,
+            location=f"{function.label}, called at t = {time:g}",
+            expected=f"{len(function.states)} rates",
+            given=type(error).__name__,
+        ) from error
+
+
+def _numbers(function: NamedFunction, result: Any, n: int, kinds: str = "fiub") -> Any:
+    # rates are no truth values; what is asked besides may be one
+    """Return what a function answered as an array of numbers.
+
+    Parameters
+    ----------
+    function : NamedFunction
+    result : object
+        The answer.
+    n : int
+        How many numbers are wanted.
+    kinds : str, optional
+        NumPy's letters of kinds that count as numbers.
+
+    Returns
+    -------
+    ndarray, shape (n_states,)
+
+    Raises
+    ------
+    RateFunctionError
+        It holds other things, or more or fewer.
+    """
+    try:
+        array = np.asarray(result)
+        good = array.shape == (n,) and array.dtype.kind in kinds
+        given = f"{type(result).__name__} of shape {array.shape} and type {array.dtype}"
+    except (ValueError, TypeError):
+        good, given = False, f"{type(result).__name__}: {str(result)[:80]}"
+    if not good or isinstance(result, str):
+        raise RateFunctionError(
+            f"{function.label} returned something that is not {n} real number{'s' * (n != 1)}",
+            name=function.label,
+            location=function.label,
+            expected=f"a sequence of {n} real number{'s' * (n != 1)}"
+            + (" in the order " + listing(function.states) if n > 1 else ""),
+            given=given,
+        )
+    return np.asarray(array, dtype=np.float64)
+
+
+def unusable_answer(function: NamedFunction, answer: Any, n: int) -> RateFunctionError:
+    """Return the error that an answer given during a run is no sequence of real numbers.
+
+    Parameters
+    ----------
+    function : NamedFunction
+    answer : object
+    n : int
+        How many numbers are wanted.
+
+    Returns
+    -------
+    RateFunctionError
+    """
+    return RateFunctionError(
+        f"{function.label} returned something unusable during the run",
+        name=function.label,
+        location=function.label,
+        expected=f"{n} real number{'s' * (n != 1)}",
+        given=excerpt(answer),
+    )
+
+
+def unusable(function: NamedFunction, answer: Any, n_outputs: int) -> RateFunctionError:
+    """Return the error that belongs to an answer of a function that stopped without raising.
+
+    Parameters
+    ----------
+    function : NamedFunction
+    answer : object
+    n_outputs : int
+        How many numbers the function returns.
+
+    Returns
+    -------
+    RateFunctionError
+    """
+    count = max(n_outputs, 1)
+    length = len(answer) if hasattr(answer, "__len__") else 1
+    error = unusable_answer(function, answer, count)
+    if length == count:
+        error.args = (f"{function.label} stopped the run, and answered when it was called again at the same point",)
+    return error

@@ -1,0 +1,111 @@
+"""The data frames that a run is read by: its rows, events, attempts and switches."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from unhurried_heron.arrays import Array
+from unhurried_heron.errors import RunError, excerpt
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from unhurried_heron.run.run import Run
+
+
+def state_table(run: Run, rows: slice, derived: Array, *, exact: bool) -> pd.DataFrame:
+    """Return rows of states and derived quantities, indexed by time.
+
+    Parameters
+    ----------
+    run : Run
+    rows : slice
+        Of the recorded times.
+    derived : ndarray, shape (n_rows, n_derived)
+        Derived quantities and modes of these rows.
+    exact : bool
+        Whether closed forms stand beside.
+
+    Returns
+    -------
+    DataFrame
+
+    Raises
+    ------
+    RunError
+        ``exact`` is no choice of two.
+    """
+    import pandas as pd
+
+    if not isinstance(exact, bool):
+        raise RunError("exact is a choice of two", name="exact", location="run.frame", expected="True or False",
+                       given=excerpt(exact))  # fmt: skip
+    values = np.hstack([run.states[rows], derived])
+    table = pd.DataFrame(values, index=pd.Index(run.times[rows], name="t"), columns=list(run.columns))
+    return _beside_exact(run, table) if exact else table
+
+
+def _beside_exact(run: Run, table: pd.DataFrame) -> pd.DataFrame:
+    forms = run.exact_at(table.index)
+    if not forms:
+        raise RunError("this problem has no closed form", name="exact", location="run.frame", given="exact=True",
+                       expected="exact={…} where the problem is made, or exact=False")  # fmt: skip
+    for name, form in forms.items():
+        error = table[name].to_numpy() - form
+        with np.errstate(divide="ignore", invalid="ignore"):
+            share = error / np.abs(form)
+        for word, column in {"exact": form, "error": error, "relative": share, "per cent": 100.0 * share}.items():
+            table[f"{name} {word}"] = column
+    return table
+
+
+def event_table(run: Run) -> pd.DataFrame:
+    """Return a row for each event that happened, as `Run.events` describes it."""
+    import pandas as pd
+
+    found, states = run.data.event_log, list(run.problem.states)
+    frame = pd.DataFrame({"name": [run.data.events[e].name for e in found.which.tolist()], "time": found.times})
+    before = found.before if found.times.size else np.empty((0, len(states)))
+    parts = [pd.DataFrame(before, columns=states)]
+    if any(event.then is not None for event in run.data.events):
+        parts.append(pd.DataFrame(found.after, columns=[f"{name} after" for name in states]))
+        parts.append(pd.DataFrame(found.levels[1:], columns=[f"{name} after" for name in run.modes]))
+    return pd.concat([frame, *parts], axis=1)
+
+
+def ledger_table(run: Run) -> pd.DataFrame:
+    """Return a row for each attempt, as `Run.ledger` describes it.
+
+    Raises
+    ------
+    RunError
+        The ledger was not kept.
+    """
+    import pandas as pd
+
+    ledger: Any = run.data.ledger
+    if ledger is None:
+        raise RunError(
+            "this run kept no ledger",
+            name="ledger",
+            location="run.ledger",
+            expected='record="steps", or ledger=True',
+            given=f"record={run.options.get('record')!r}",
+        )
+    frame = pd.DataFrame(ledger).drop(columns="member")
+    if len(run.data.methods) > 1:
+        frame["method"] = [run.data.methods[member].name for member in ledger["member"]]
+    landed = run.data.switch_log.texts_by_row()
+    frame["switch"] = [landed.get(row, "") for row in range(len(frame))]
+    return frame
+
+
+def switch_table(run: Run) -> pd.DataFrame:
+    """Return a row for each switch that was crossed, as `Run.switches` describes it."""
+    import pandas as pd
+
+    found = run.data.switch_log
+    names = [found.texts[which] for which in found.which.tolist()]
+    return pd.DataFrame({"time": found.times, "switch": pd.Series(names, dtype=object), "value": found.values})
