@@ -12,7 +12,7 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 import unhurried_heron as uh
-from unhurried_heron.checks.check import check_said
+from unhurried_heron.checks.check import check_input
 from unhurried_heron.input.file_reader import parse_document
 
 LEAVES = st.sampled_from(
@@ -184,7 +184,7 @@ def test_a_check_gathers_and_never_raises(text: str, known: bool, form: str) -> 
         content["coordinates"] = ["x"]
     elif form == "hamiltonian":
         content["coordinates"] = {"x": "y"}
-    report, facts = check_said(parse_document({**content, "units": {"x": "m"}}, "a text"))
+    report, facts = check_input(parse_document({**content, "units": {"x": "m"}}, "a text"))
     assert (facts is None) <= (not report.ok)
     assert len(str(report).splitlines()) > 1
 

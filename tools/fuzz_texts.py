@@ -17,7 +17,7 @@ import numpy as np
 
 with atheris.instrument_imports(include=["unhurried_heron.problem", "unhurried_heron.formulas"]):
     import unhurried_heron as uh
-    from unhurried_heron.checks.check import check_said
+    from unhurried_heron.checks.check import check_input
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
     from unhurried_heron.codegen.system import native_derived, native_system, with_jacobian
     from unhurried_heron.input.file_reader import parse_document
@@ -146,7 +146,7 @@ def one(raw: bytes) -> None:
             document = tomllib.loads(
                 f"equations = '''{text}'''\n[interval]\nfrom = 0\nto = 1\n[initial]\nx = 1\n" + text
             )
-            check_said(parse_document(document, "fuzz"))
+            check_input(parse_document(document, "fuzz"))
         else:
             problem = uh.Problem.from_text(text, **user_input)
             problem.first_order()

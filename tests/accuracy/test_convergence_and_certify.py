@@ -13,7 +13,7 @@ import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.study.reference import References
 from unhurried_heron.study.taylor import taylor_states
-from unhurried_heron.text.certificate_document import written
+from unhurried_heron.text.certificate_document import certain_decimal
 
 SWING = uh.Problem.from_text("x' = v\nv' = -x + 0.1*sin(t)*x*v", initial={"x": 1, "v": 0}, interval=(0, 6))
 
@@ -231,7 +231,7 @@ def test_what_cannot_be_certified_is_refused_with_its_reason() -> None:
     rest = uh.Problem.from_text("x' = 0*x\ny' = 0*y", initial={"x": 1, "y": 0}, interval=(0, 1))
     rows = [line.split() for line in str(uh.certify(rest, 6)).splitlines()]
     assert [row[2] for row in rows if row[1:2] in (["x"], ["y"])] == ["1", "0"]
-    assert [written(0.3, 1), written(0.3, 0)] == ["0.3", "–"]
+    assert [certain_decimal(0.3, 1), certain_decimal(0.3, 0)] == ["0.3", "–"]
     ends = uh.Problem.from_text("x' = x^2", initial={"x": 1}, interval=(0, 2))
     assert not uh.certify(ends, 6).certified
     assert "reached the end" in uh.certify(ends, 6).reason

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.accuracy.certificate import MIN_STEPS, Certificate
-from unhurried_heron.accuracy.resting_states import not_seen
+from unhurried_heron.accuracy.resting_states import unseen_states
 from unhurried_heron.arrays import Array
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.option_values import in_time, positive_option
@@ -29,7 +29,7 @@ from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.agreement import Agreement, agreement_of, grown
 from unhurried_heron.study.arguments import several, whole
-from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, raise_what_all_raised, tried
+from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, attempt_run, raise_common_error
 from unhurried_heron.text import certificate_document as words
 
 if TYPE_CHECKING:
@@ -157,7 +157,7 @@ class _Search:
         tolerance, before, reached, growth = 10.0 ** -(self.digits + 2), None, np.nan, np.nan
         tolerance = max(tolerance, _TIGHTEST)
         if not self._begins():
-            raise_what_all_raised(self.runs)
+            raise_common_error(self.runs)
             return self._refused(self.reason if self.ctrl_c.hit else words.no_two_families(self.reason))
         while True:
             runs = self._both(tolerance)
@@ -183,7 +183,7 @@ class _Search:
             best = agreement_of(answers, moved, self.size, self.nudge, self._in_time(runs[0], answers[0]))
             reached = tolerance
             if best.enough(self.digits):
-                still = not_seen(self.problem, [*runs, *before])
+                still = unseen_states(self.problem, [*runs, *before])
                 if still:
                     best = best.without([self.problem.model.layout.slot(name) for name in still])
                     self.reason = words.rates_not_seen(still)
@@ -330,8 +330,10 @@ class _Search:
         record: Any = np.union1d(self.times, seen)[:: 1 if self._forward else -1].tolist() or 2
         found = INTERRUPTED
         with self.ctrl_c:
-            found = tried(problem or self.problem, method, rtol=tolerance, atol=atol, record=record, budget=budget,
-                          ledger=False, **options)  # fmt: skip
+            found = attempt_run(
+                problem or self.problem, method, rtol=tolerance, atol=atol, record=record, budget=budget, ledger=False,
+                **options,
+            )  # fmt: skip
         self.runs.append(found)
         if self.ctrl_c.hit:
             self.reason = words.INTERRUPTED

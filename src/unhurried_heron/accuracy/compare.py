@@ -23,8 +23,8 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.stability.stability_limited_steps import stability_limited_steps
 from unhurried_heron.study.arguments import several, whole
-from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, raise_what_all_raised, tried
-from unhurried_heron.study.reference import Kind, References, Truth, kind_of, size_of, up_to_its_stop
+from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, attempt_run, raise_common_error
+from unhurried_heron.study.reference import Kind, References, Truth, kind_of, shortened_to_stop, size_of
 
 # Relative tolerances where none are given: loose, usual and tight, so that a line shows.
 DEFAULT_RTOL: Final = (1e-4, 1e-6, 1e-8)
@@ -89,13 +89,13 @@ def compare(
     """
     refuse_no_problem(problem, "compare")
     kind, ctrl_c = kind_of(reference, "compare"), OnInterrupt(on_interrupt)
-    tolerances = _listed(DEFAULT_RTOL if rtol is None and step is None and count is None else rtol, "rtol")
+    tolerances = _positive_numbers(DEFAULT_RTOL if rtol is None and step is None and count is None else rtol, "rtol")
     limits = budget_of(budget)
     seconds = limits.seconds
-    problem = up_to_its_stop(problem, seconds)
+    problem = shortened_to_stop(problem, seconds)
     given = [] if count is None else several(count, "counts", "compare")
     counts = [whole(each, "count", "compare", low=1, high=2**53) for each in given]
-    steps = [*_listed(step, "step", problem), *(step_for_count(problem, None, each) for each in counts)]
+    steps = [*_positive_numbers(step, "step", problem), *(step_for_count(problem, None, each) for each in counts)]
     everything = isinstance(methods, str) and methods == ALL
     chosen = _all_that_fit(problem, bool(steps)) if everything else chosen_methods(methods)
     if everything and budget is None:
@@ -122,7 +122,7 @@ def compare(
             rows.append(row)
             runs.append(found)
             curves.append(curve)
-    raise_what_all_raised(runs)
+    raise_common_error(runs)
     kept, apart, until = tuple(each.run for each in runs), None, None
     with ctrl_c:
         if not ctrl_c.hit:
@@ -172,7 +172,7 @@ def _all_that_fit(problem: Problem, with_steps: bool) -> list[Method]:
     return found
 
 
-def _listed(values: Any, name: str, problem: Problem | None = None) -> list[float]:
+def _positive_numbers(values: Any, name: str, problem: Problem | None = None) -> list[float]:
     """Return one number or several as a list of positive numbers; steps may be quantities.
 
     Parameters
@@ -233,7 +233,7 @@ def _row(
     begun, times = clock.perf_counter(), references.grid
     if problem.conserved and "step" in setting:
         times = _with_steps(times, setting["step"])
-    found = tried(problem, method, **setting, record=times.tolist(), budget=budget, ledger="rtol" in setting)
+    found = attempt_run(problem, method, **setting, record=times.tolist(), budget=budget, ledger="rtol" in setting)
     row, run = _row_of(method, setting, found), found.run
     if run is None:
         return row, found, None

@@ -19,8 +19,8 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import StepTrajectory
 from unhurried_heron.study.arguments import several, whole
-from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, Outcome, raise_what_all_raised, tried
-from unhurried_heron.study.reference import Kind, References, kind_of, size_of, up_to_its_stop
+from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, Outcome, attempt_run, raise_common_error
+from unhurried_heron.study.reference import Kind, References, kind_of, shortened_to_stop, size_of
 from unhurried_heron.text.document import Document
 
 if TYPE_CHECKING:
@@ -186,7 +186,7 @@ def convergence(
     for method in chosen:
         check_fits(method, 1.0, None, None)
     lengths = _lengths(problem, steps, step_for_count(problem, step, count), halvings)
-    problem = up_to_its_stop(problem)
+    problem = shortened_to_stop(problem)
     references = References(problem, 0.0, kind)
     limits = budget_of(budget) if budget is not None else Budget(seconds=_SECONDS)
     rows: list[dict[str, Any]] = []
@@ -215,7 +215,7 @@ def convergence(
         _observe(found)
         orders.append(_orders(method, found, floor))
         rows += found
-    raise_what_all_raised(runs)
+    raise_common_error(runs)
     return Convergence(problem, tuple(rows), tuple(orders), label, floor, tuple(run.outcome for run in runs))
 
 
@@ -295,7 +295,7 @@ def _row(problem: Problem, method: Method, length: float, limits: Budget, known:
     -------
     tuple[dict[str, Any], Attempt]
     """
-    found = tried(problem, method, step=length, budget=limits, ledger=False)
+    found = attempt_run(problem, method, step=length, budget=limits, ledger=False)
     row = _row_of(method, length, found)
     if found.run is None:
         return row, found

@@ -19,7 +19,7 @@ _BEYOND: Final = 1e-4
 _NOTHING: Final = 1e-300
 
 
-def not_seen(problem: Problem, runs: list[Run]) -> list[str]:
+def unseen_states(problem: Problem, runs: list[Run]) -> list[str]:
     """Return the states that moved in no run, though their rates are not zero everywhere near what the runs passed.
 
     A rate that is a function of the user's may be anything between the points where it was evaluated. A written one is

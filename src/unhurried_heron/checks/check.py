@@ -15,7 +15,7 @@ from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.model.switch_types import Switch
-from unhurried_heron.problem.assembly import settle
+from unhurried_heron.problem.assembly import assemble
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.quotients import what_to_write, zero_denominator
 
@@ -62,12 +62,12 @@ def check(problem: Problem) -> Report:
     return _report(problem, [], sound=True)
 
 
-def check_said(user_input: ProblemInput) -> tuple[Report, Problem | None]:
+def check_input(user_input: ProblemInput) -> tuple[Report, Problem | None]:
     """Check what was said, gathering every mistake; return the problem too where there is one."""
     collector = ErrorCollector(gather=True)
     problem: Problem | None = None
     try:
-        problem = Problem(user_input, settle(user_input, collector))
+        problem = Problem(user_input, assemble(user_input, collector))
     except FormulationError as error:
         collector.wrong.append(error)
     wrong = [Finding("wrong", _about(error), str(error)) for error in _once(collector.wrong)]
@@ -86,7 +86,7 @@ def check_file(path: Path) -> tuple[Report, Problem | None]:
         user_input = parse_document(content, str(path), path.parent)
     except FormulationError as error:
         return Report(path.name, (Finding("wrong", _about(error), str(error)),)), None
-    return check_said(user_input)
+    return check_input(user_input)
 
 
 def _once(errors: list[FormulationError]) -> list[FormulationError]:

@@ -93,7 +93,7 @@ def counts_of(text: str, location: str) -> list[Any] | None:
 
 def steps_of(text: str, location: str) -> list[Any] | None:
     """Return the quantities between commas; None where there are none."""
-    return [value_of(each, location) for each in words(text)] or None
+    return [value_of(each, location) for each in names_between_commas(text)] or None
 
 
 def numbers_of(text: str, location: str) -> list[float]:
@@ -192,7 +192,7 @@ def save(figure: Any, path: Path) -> None:
             given=path.suffix or "no ending",
         )
     write_whole(path, lambda file: figure.savefig(file, format=kind))
-    say(f"figure: {path}")
+    print_line(f"figure: {path}")
 
 
 def write_table(frame: Any, path: Path | None) -> None:
@@ -201,16 +201,16 @@ def write_table(frame: Any, path: Path | None) -> None:
 
     if path is not None:
         write_whole(path, lambda file: frame.to_csv(file, index=False, lineterminator="\n", encoding="utf-8"))
-        say(f"table: {path}")
+        print_line(f"table: {path}")
 
 
-def say(line: str) -> None:
+def print_line(line: str) -> None:
     """Print a line."""
     from unhurried_heron.text.terminal import console
 
     console().print(printable(line), soft_wrap=True)
 
 
-def words(text: str) -> list[str]:
+def names_between_commas(text: str) -> list[str]:
     """Return what stands between commas."""
     return [part.strip() for part in text.split(",") if part.strip()]

@@ -16,14 +16,14 @@ from unhurried_heron.cli.arguments import (
     check_writable,
     counts_of,
     file_options,
+    names_between_commas,
     numbers_of,
+    print_line,
     problem_to_study,
     save,
-    say,
     steps_of,
     up_to,
     value_of,
-    words,
     write_table,
 )
 from unhurried_heron.cli.options import (
@@ -47,7 +47,7 @@ from unhurried_heron.cli.options import (
 )
 from unhurried_heron.cli.pictures import Draw, Overlay, Phase, overlaid, picture, save_states
 from unhurried_heron.cli.query_options import Crossings, Extremes, Integral, Mean, Period, Where, questions_of
-from unhurried_heron.cli.study_commands import show_what_is_learnt
+from unhurried_heron.cli.study_commands import show_studies
 from unhurried_heron.errors import OptionError, RunError, excerpt
 from unhurried_heron.methods.catalogue import COMPARED
 from unhurried_heron.problem.problem import Problem
@@ -116,7 +116,7 @@ def run(
     show(outcome.document())
     message = worth_saying(outcome)
     if message:
-        say(message)
+        print_line(message)
     if queries:
         show(answers_document(outcome, queries))
     times: Any = (
@@ -167,7 +167,7 @@ def compare(
 
     problem = problem_to_study(file, changes, start, end)
     check_outputs(file, csv, plot)
-    names: Any = ALL if everything else words(methods)
+    names: Any = ALL if everything else names_between_commas(methods)
     tolerance: Any = None if atol is None else value_of(atol, "--atol")
     outcome = compare_methods(
         problem, names, rtol=numbers_of(rtol, "--rtol") or None, atol=tolerance, count=counts_of(count, "--count"),
@@ -255,7 +255,7 @@ def new(
         raise OptionError(
             f"there is a file {path} already", name=name, location="NAME", expected="a new name", given=name
         ) from None
-    say(f"problem file: {path}")
+    print_line(f"problem file: {path}")
 
 
 def demo(
@@ -285,8 +285,8 @@ def demo(
         write_table(table.frame(), out / f"{name}-comparison.csv")
         save(draw_work(table), out / f"{name}-work.png")
         console().print()
-    show_what_is_learnt(out)
-    say(f"All of it is in the folder {out}, the problem files too: try heron check {out / 'mistakes.toml'}")
+    show_studies(out)
+    print_line(f"All of it is in the folder {out}, the problem files too: try heron check {out / 'mistakes.toml'}")
 
 
 def prepare() -> None:
@@ -298,9 +298,9 @@ def prepare() -> None:
     load_kernels(*KERNELS)
     folder = lasting_folder()
     if folder is None or not all((folder / f"{name}.machine-code").exists() for name in KERNELS):
-        say("nothing could be kept; set UNHURRIED_HERON_CACHE to a folder that can be written")
+        print_line("nothing could be kept; set UNHURRIED_HERON_CACHE to a folder that can be written")
         raise typer.Exit(1)
-    say(f"{len(missing)} kernels compiled, {len(KERNELS) - len(missing)} were there: {folder}")
+    print_line(f"{len(missing)} kernels compiled, {len(KERNELS) - len(missing)} were there: {folder}")
 
 
 def _keep(outcome: Any, csv: Path | None, json: Path | None, draw: Callable[[], None] | None, *, exact: bool) -> None:
@@ -309,11 +309,11 @@ def _keep(outcome: Any, csv: Path | None, json: Path | None, draw: Callable[[], 
 
     def table(path: Path) -> None:
         write_csv(outcome, path, exact=exact)
-        say(f"table: {path}")
+        print_line(f"table: {path}")
 
     def summary(path: Path) -> None:
         write_summary(outcome, path)
-        say(f"summary: {path}")
+        print_line(f"summary: {path}")
 
     failed: list[Exception] = []
     writers = [(csv, table), (json, summary), (draw, lambda draws: draws())]

@@ -12,11 +12,11 @@ from unhurried_heron.cli.arguments import (
     budget_of,
     check_outputs,
     file_options,
+    names_between_commas,
     problem_to_study,
     save,
     steps_of,
     value_of,
-    words,
     write_table,
 )
 from unhurried_heron.cli.options import (
@@ -72,7 +72,7 @@ def convergence(
     problem = problem_to_study(file, changes, start, end)
     check_outputs(file, csv, plot)
     first = None if step is None else value_of(step, "--step")
-    found = observed(problem, words(methods), steps=steps_of(steps, "--steps"), step=first, count=count,
+    found = observed(problem, names_between_commas(methods), steps=steps_of(steps, "--steps"), step=first, count=count,
                         halvings=halvings, budget=budget_of(budget),
                         on_interrupt="return")  # fmt: skip
     print(found)
@@ -215,7 +215,7 @@ def explain(
         raise typer.Exit(1)
 
 
-def show_what_is_learnt(out: Path) -> None:
+def show_studies(out: Path) -> None:
     """Show on the demo problems how a method is known: why a run was slow, digits, order, stability, a step by hand."""
     from unhurried_heron.accuracy.certify import certify as certified
     from unhurried_heron.accuracy.convergence import convergence as observed

@@ -71,6 +71,6 @@ class Alternative:
         return Statement("method", f"No method tried does clearly better: {text}", figures)
 
 
-def the_best(judged: list[Alternative]) -> Alternative:
+def best_of(judged: list[Alternative]) -> Alternative:
     """Return the first that is clearly better, of methods by their work; or else the first."""
     return next((each for each in judged if each.better), judged[0])

@@ -10,7 +10,7 @@ from unhurried_heron.driver.budget import Budget
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_LARGE, FOR_SMOOTH, FOR_STIFF
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
-from unhurried_heron.study.attempts import tried
+from unhurried_heron.study.attempts import attempt_run
 
 _SMOOTH: Final = (FOR_SMOOTH, "verner-76", "adams-variable")
 _STIFF: Final = (FOR_STIFF, "radau-iia-variable", "backward-differentiation-variable")
@@ -61,19 +61,21 @@ def seconds_in_turn(*runs: Run) -> tuple[float, ...]:
         return tuple(seconds)
     for _ in range(_REPEATS):
         for k, run in enumerate(runs):
-            found = again(run, taken_by(run), largest_step=run.options.get("largest_step")).run
+            found = run_again(run, method_of(run), largest_step=run.options.get("largest_step")).run
             seconds[k] = seconds[k] if found is None else min(seconds[k], found.tally.seconds)
         if clock.monotonic() > until:
             break
     return tuple(seconds)
 
 
-def taken_by(run: Run) -> Any:
+def method_of(run: Run) -> Any:
     """Return the method of a run as it can be asked for again."""
     return run.data.methods[0] if len(run.data.methods) == 1 and run.method != DEFAULT else run.method
 
 
-def again(run: Run, method: Any, *, times: float = 2.0, problem: Problem | None = None, **changed: Any) -> Candidate:
+def run_again(
+    run: Run, method: Any, *, times: float = 2.0, problem: Problem | None = None, **changed: Any
+) -> Candidate:
     """Run the problem of a run once more, by another method or with other options, within a small budget.
 
     Parameters
@@ -96,7 +98,7 @@ def again(run: Run, method: Any, *, times: float = 2.0, problem: Problem | None 
     options = {key: value for key, value in {**options, **changed}.items() if value is not None}
     name = method if isinstance(method, str) else method.name
     plain = (problem or run.problem).with_(events=())
-    found = tried(plain, method, events=run.data.events, budget=Budget(seconds=seconds), ledger=True, **options)
+    found = attempt_run(plain, method, events=run.data.events, budget=Budget(seconds=seconds), ledger=True, **options)
     return Candidate(name, found.run, found.why)
 
 
@@ -118,5 +120,5 @@ def candidates_for(run: Run, *, stiff: bool, ready: Candidate | None = None) -> 
     others = _STIFF + (FOR_LARGE,) * (run.problem.model.layout.size > _LARGE)
     taken = {run.method, *(method.name for method in run.data.methods)}
     names = [name for name in (others if stiff else _SMOOTH) if name not in taken]
-    found = [ready if ready is not None and ready.method == name else again(run, name) for name in names]
+    found = [ready if ready is not None and ready.method == name else run_again(run, name) for name in names]
     return sorted(found, key=lambda each: (not each.done, each.work))

@@ -11,9 +11,9 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, Records
 from unhurried_heron.deadline import done_within
-from unhurried_heron.diagnosis.alternatives import Alternative, the_best
-from unhurried_heron.diagnosis.candidates import Candidate, again, candidates_for, taken_by
-from unhurried_heron.diagnosis.tolerance_diagnosis import Truth, hardest, scales
+from unhurried_heron.diagnosis.alternatives import Alternative, best_of
+from unhurried_heron.diagnosis.candidates import Candidate, candidates_for, method_of, run_again
+from unhurried_heron.diagnosis.tolerance_diagnosis import TighterRun, tolerance_scaling, worst_state
 from unhurried_heron.driver.option_values import positive_option
 from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.late_bindings import STUDIES
@@ -116,7 +116,7 @@ def explain(run: Run, *, seconds: float = 10.0, on_interrupt: str = "raise") -> 
     found: list[Statement] = []
     with done_within(positive_option(seconds, "seconds")), ctrl_c:
         # one by one: what was found before an interrupt stays
-        found.extend(_Looked(run).statements())
+        found.extend(_RunFacts(run).statements())
     if ctrl_c.hit:
         found.append(Statement("interrupted", "Looking on was interrupted: there may be more to say.", {}))
     return Explanation(run, tuple(found))
@@ -127,7 +127,7 @@ def worth_saying(run: Run) -> str:
 
     Only runs that say of themselves that stability held them back are looked at, and what a budget ended.
     """
-    looked = _Looked(run)
+    looked = _RunFacts(run)
     if run.ending.limited_until is not None:
         found = candidates_for(run, stiff=True)
         best = Alternative(run, found[0]) if found and found[0].done else None
@@ -140,7 +140,7 @@ def worth_saying(run: Run) -> str:
 STUDIES["explain"] = explain
 
 
-class _Looked:
+class _RunFacts:
     """A run as it is looked at."""
 
     def __init__(self, run: Run) -> None:
@@ -152,7 +152,7 @@ class _Looked:
         run = self.run
         if run.data.ledger is not None:
             return run
-        return again(run, taken_by(run), largest_step=run.options.get("largest_step")).run
+        return run_again(run, method_of(run), largest_step=run.options.get("largest_step")).run
 
     @cached_property
     def region(self) -> StabilityLimitedSteps | None:
@@ -179,9 +179,9 @@ class _Looked:
         return self.region.share >= _SOME
 
     @cached_property
-    def truth(self) -> Truth:
+    def truth(self) -> TighterRun:
         """A tighter run, by which answers are judged."""
-        return Truth(self.run)
+        return TighterRun(self.run)
 
     @cached_property
     def factors(self) -> tuple[StabilityLimitedSteps, Array] | None:
@@ -207,7 +207,7 @@ class _Looked:
         if self.implicit and self.run.options["step"] is None:
             return Candidate(self.run.method, self.run, "")
         options: dict[str, Any] = {"step": None, "rtol": 1e-6} if self.run.options["step"] is not None else {}
-        found = again(self.run, FOR_STIFF, **options)
+        found = run_again(self.run, FOR_STIFF, **options)
         return found if found.done else None
 
     def statements(self) -> Iterator[Statement]:
@@ -221,8 +221,8 @@ class _Looked:
         yield from self.on_refusals()
         yield from self.on_methods()
         if done:
-            yield from hardest(self.run, self.truth)
-            yield from scales(self.run)
+            yield from worst_state(self.run, self.truth)
+            yield from tolerance_scaling(self.run)
 
     def on_ending(self) -> list[Statement]:
         """Say why it ended early, and what the rest would take."""
@@ -387,7 +387,7 @@ class _Looked:
         if not done:
             why = "; ".join(f"{each.method}: {each.why.rstrip('.')}" for each in found)
             return [Statement("method", f"None of the other methods tried came to the end, either ({why}).", {})]
-        return [the_best([Alternative(run, each, self._errors(each)) for each in done]).statement()]
+        return [best_of([Alternative(run, each, self._errors(each)) for each in done]).statement()]
 
     def _errors(self, other: Candidate) -> tuple[float, float] | None:
         """Return the errors of the run and of another, in tolerances, where they are known."""

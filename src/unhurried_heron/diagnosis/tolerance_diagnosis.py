@@ -8,7 +8,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.diagnosis.candidates import again, taken_by, work_of
+from unhurried_heron.diagnosis.candidates import method_of, run_again, work_of
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.quiet import quietly
@@ -39,7 +39,7 @@ _ROWS: Final = 400
 _SHOWN: Final = 4
 
 
-class Truth:
+class TighterRun:
     """The same run at a tighter tolerance, or of half the step, by which the answer is judged."""
 
     def __init__(self, run: Run) -> None:
@@ -47,11 +47,11 @@ class Truth:
         self.times = 10 if work_of(run) * 100.0 ** (1.0 / run.data.methods[0].order) > _LONG else 100
         self.changed = {"step": _HALF * run.options["step"]} if self.fixed else {
             name: _tightened(run.options[name], self.times) for name in ("rtol", "atol")}  # fmt: skip
-        self.by = taken_by(run)
+        self.by = method_of(run)
         # where answers are compared: between the steps, too, where they were kept
         start, end, kept = run.problem.interval[0], run.ending.time, isinstance(run.data.trajectory, StepTrajectory)
         self.wanted_times = np.linspace(start, end, _ROWS) if kept else run.times
-        found = again(run, self.by, times=_LONGER, record=self.wanted_times.tolist(), **self.changed)
+        found = run_again(run, self.by, times=_LONGER, record=self.wanted_times.tolist(), **self.changed)
         self.tighter = found.run if found.done else None
 
     @property
@@ -73,7 +73,7 @@ class Truth:
         else:
             # of the largest size: where a state passes zero, a small shift in time is many times its tolerance
             largest = np.abs(truth).max(axis=0, initial=0.0)
-            allowed = _vector(self.run, "rtol") * largest + _vector(self.run, "atol")
+            allowed = _tolerance_of_states(self.run, "rtol") * largest + _tolerance_of_states(self.run, "atol")
         return times, np.abs(answer - truth) / np.maximum(allowed, 1e-300)
 
     def _common(self, run: Run, other: Run) -> Array:
@@ -106,15 +106,19 @@ class Truth:
         Of the tighter run, in which what the steps do, and what fails in them, hides none of it.
         """
         run, problem = self.run, self.run.problem
-        moved = problem.start + _vector(run, "rtol") * np.abs(problem.start) + _vector(run, "atol")
+        moved = (
+            problem.start
+            + _tolerance_of_states(run, "rtol") * np.abs(problem.start)
+            + _tolerance_of_states(run, "atol")
+        )
         with quietly():
             # of closed forms that begin elsewhere
             begun = problem.with_(initial=dict(zip(problem.states, moved.tolist(), strict=True)))
-        found = again(run, self.by, times=_LONGER, problem=begun, record=self.wanted_times.tolist(), **self.changed)
+        found = run_again(run, self.by, times=_LONGER, problem=begun, record=self.wanted_times.tolist(), **self.changed)
         return float(self.misses(found.run)[1].max(initial=0.0)) if found.run is not None and found.done else None
 
 
-def hardest(run: Run, truth: Truth) -> list[Statement]:
+def worst_state(run: Run, truth: TighterRun) -> list[Statement]:
     """Say in which state the answer is worst, by a run at a tighter tolerance or half the step."""
     if not run.ending.as_requested or not run.problem.states or not run.tally.accepted:
         return []
@@ -136,10 +140,10 @@ def hardest(run: Run, truth: Truth) -> list[Statement]:
             f"The hardest state is '{name}': by a run {tighter} it is off by up to {in_tolerances(worst)}, at {when}."
         )
     statements = [Statement("states", text, {"state": name, "time": float(times[row]), "error": worst})]
-    return statements if truth.fixed or worst <= _MUCH else [*statements, *_whose(worst, truth)]
+    return statements if truth.fixed or worst <= _MUCH else [*statements, *_error_growth(worst, truth)]
 
 
-def _whose(worst: float, truth: Truth) -> list[Statement]:
+def _error_growth(worst: float, truth: TighterRun) -> list[Statement]:
     """Say whether the problem makes errors grow, or the errors of the steps add up."""
     growth = truth.growth()
     if growth is None:
@@ -152,11 +156,11 @@ def _whose(worst: float, truth: Truth) -> list[Statement]:
     return [Statement("growth", text, {"growth": growth, "error": worst})]
 
 
-def scales(run: Run) -> list[Statement]:
+def tolerance_scaling(run: Run) -> list[Statement]:
     """Say for which states the tolerances do not suit the size."""
     if run.options["step"] is not None or not run.states.size:
         return []
-    relative, absolute = _vector(run, "rtol"), _vector(run, "atol")
+    relative, absolute = _tolerance_of_states(run, "rtol"), _tolerance_of_states(run, "atol")
     sizes = np.abs(run.states)
     # members of one family are of one kind: most of them may be at rest
     families = [group_of(name) for name in run.problem.states]
@@ -206,7 +210,7 @@ def _tightened(value: Any, times: int) -> Any:
     return max(value / times, 2e-14) if value else value
 
 
-def _vector(run: Run, name: str) -> Array:
+def _tolerance_of_states(run: Run, name: str) -> Array:
     """Return a tolerance for each state, shape (n_states,)."""
     value = run.options[name]
     given = [value.get(state, 0.0) for state in run.problem.states] if isinstance(value, dict) else value

@@ -44,7 +44,7 @@ _FAILURES: Final = (Reason.NOT_FINITE, Reason.STEP_TOO_SMALL, Reason.NEWTON_FAIL
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
 
 
-def judged(request: RunRequest, run: Run, limit: StabilityLimit | None) -> Run:
+def with_ending_of_whole(request: RunRequest, run: Run, limit: StabilityLimit | None) -> Run:
     """Return a run of several parts with what is to be said of the whole of it.
 
     Parameters
@@ -123,7 +123,7 @@ def build_run(
     )
 
 
-def limit_of(request: RunRequest, driver: Driver) -> StabilityLimit | None:
+def limit_of_part(request: RunRequest, driver: Driver) -> StabilityLimit | None:
     """Return where stability held back the steps of a part of a run, which is judged as a whole later."""
     if not request.adapts or (driver.slide is None and not request.continues):
         return None
@@ -166,7 +166,7 @@ def _may_jump(model: Model) -> bool:
     return any(can_break(node) or names_in(node) & {*model.inputs} for node in model.formulas.values())
 
 
-def not_begun(request: RunRequest, further: Callable[[Run, float], Run]) -> Run:
+def run_without_march(request: RunRequest, further: Callable[[Run, float], Run]) -> Run:
     """Return the run of a march whose budget was used up before it was laid out: its start."""
     problem, times = request.problem, request.times
     start, state = problem.interval[0], problem.start.copy()
@@ -196,7 +196,10 @@ def _options(request: RunRequest) -> dict[str, Any]:
     problem = request.problem
     options: dict[str, Any] = {"rtol": None, "atol": None, "step": request.fixed, "record": request.record}
     if request.adapts:
-        options |= {"rtol": _simplest(problem, request.relative), "atol": _simplest(problem, request.absolute)}
+        options |= {
+            "rtol": _one_or_by_state(problem, request.relative),
+            "atol": _one_or_by_state(problem, request.absolute),
+        }
     if request.starter is not None:
         options["starter"] = request.starter.name
     if request.adapts and request.longest < abs(problem.interval[1] - problem.interval[0]):
@@ -253,9 +256,9 @@ def _stop(request: RunRequest, driver: Driver, reason: Reason, trajectory: Traje
         interrupted=driver.interrupted,
         budget=driver.exhausted,
         event=stopped if stopped and reason in _BY_EVENT else "",
-        switch=_endless(driver, stopped) if reason is Reason.SWITCHING else "",
+        switch=_endless_switch(driver, stopped) if reason is Reason.SWITCHING else "",
         towards=event_log.accumulates_at(last("stopped_by")) if reason is Reason.ACCUMULATING else math.nan,
-        component=_named(request, bad),
+        component=_state_or_parameter(request, bad),
         bad_time=last("bad_time"),
         cause=cause_of(request.problem, driver.march, trajectory) if reason in _FAILURES else None,
         fastest=fastest_state(request.problem, driver.march) if reason is Reason.COLLAPSED else "",
@@ -266,7 +269,7 @@ def _stop(request: RunRequest, driver: Driver, reason: Reason, trajectory: Traje
     )
 
 
-def _named(request: RunRequest, index: int) -> str:
+def _state_or_parameter(request: RunRequest, index: int) -> str:
     """Return the name of a state, or of a parameter, which stand after the states; nothing below 0."""
     layout, parameters = request.problem.model.layout, request.problem.model.parameters
     if index < 0:
@@ -274,13 +277,13 @@ def _named(request: RunRequest, index: int) -> str:
     return layout.name_of(index) if index < layout.size else parameters[index - layout.size]
 
 
-def _endless(driver: Driver, event: str) -> str:
+def _endless_switch(driver: Driver, event: str) -> str:
     """Say what goes back and forth without end."""
     crossed = driver.crossed()
     return f"event '{event}'" if event else f"switch '{crossed.texts[int(crossed.which[-1])]}'"
 
 
-def _simplest(problem: Problem, values: Array) -> float | dict[str, float]:
+def _one_or_by_state(problem: Problem, values: Array) -> float | dict[str, float]:
     """One number where all states share it, else a number for each by name."""
     listed = values[:_FEW].tolist()
     if listed.count(listed[0]) == len(listed) and (values.size <= _FEW or (values == listed[0]).all()):

@@ -16,7 +16,7 @@ from unhurried_heron.run.trace import Trace
 from unhurried_heron.run.trajectory import NO_JUMPS, Jumps, RecordedTrajectory, StepTrajectory, Trajectory
 
 
-def joined(
+def concatenated(
     run: Run, problem: Problem, runs: tuple[Run, Run], ending: Ending, *, method_selection: str | None = None
 ) -> Run:
     """Return two runs, of which the second follows the first, as one of a problem.
@@ -44,11 +44,11 @@ def joined(
         ending=ending,
         tally=Tally(**counts),
         method_selection=run.method_selection if method_selection is None else method_selection,
-        data=_joined_data(run.data, first, second),
+        data=_concatenated_data(run.data, first, second),
     )
 
 
-def _joined_data(data: RunData, first: Run, second: Run) -> RunData:
+def _concatenated_data(data: RunData, first: Run, second: Run) -> RunData:
     """Return the data of two runs, of which the second follows the first, as those of one.
 
     Parameters
@@ -66,16 +66,16 @@ def _joined_data(data: RunData, first: Run, second: Run) -> RunData:
     kept = one.ledger is not None and other.ledger is not None
     return replace(
         data,
-        trajectory=_one_after_the_other(one.trajectory, other.trajectory),
+        trajectory=_concatenated_trajectory(one.trajectory, other.trajectory),
         event_log=one.event_log.followed_by(other.event_log),
         ledger=np.concatenate([one.ledger, other.ledger]) if kept else None,
-        trace=_one_trace(first, second),
+        trace=_concatenated_trace(first, second),
         switch_log=one.switch_log.followed_by(other.switch_log, 0 if one.ledger is None else len(one.ledger)),
     )
 
 
-def _one_after_the_other(one: Trajectory, other: Trajectory) -> Trajectory:
-    jumps = _joined_jumps(one.jumps, other.jumps)
+def _concatenated_trajectory(one: Trajectory, other: Trajectory) -> Trajectory:
+    jumps = _concatenated_jumps(one.jumps, other.jumps)
     if isinstance(one, StepTrajectory) and isinstance(other, StepTrajectory):
         return StepTrajectory((*one.pieces, *other.pieces), other.end_time, other.end_state, jumps, one.nonnegative)
     count = one.times.size if isinstance(one, StepTrajectory) or one.wanted < 0 else one.wanted
@@ -85,18 +85,18 @@ def _one_after_the_other(one: Trajectory, other: Trajectory) -> Trajectory:
     return RecordedTrajectory(times, states, other.end_time, other.end_state, jumps, count + wanted)
 
 
-def _one_trace(first: Run, second: Run) -> Trace | None:
+def _concatenated_trace(first: Run, second: Run) -> Trace | None:
     if first.data.trace is None or second.data.trace is None:
         return None
     return first.data.trace.followed_by(second.data.trace, first.tally.accepted, first.tally.refused)
 
 
-def _joined_jumps(one: Jumps, other: Jumps) -> Jumps:
+def _concatenated_jumps(one: Jumps, other: Jumps) -> Jumps:
     kept = [each for each in (one, other) if each.times.size]
     return Jumps(*(np.concatenate(each) for each in zip(*kept, strict=True))) if kept else NO_JUMPS
 
 
-def turned_round(run: Run, end_time: float, end_state: Array) -> Run:
+def time_reversed(run: Run, end_time: float, end_state: Array) -> Run:
     """Return a run backwards as if it had come forwards to where it began.
 
     Parameters

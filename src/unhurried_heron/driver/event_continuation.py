@@ -19,13 +19,13 @@ _NEVER = "1 < 0"
 _ROUNDING = 1e-13
 
 
-def seen_by(run: Run) -> list[int]:
+def event_counts(run: Run) -> list[int]:
     """Return how often each event has happened."""
     counts: list[int] = np.bincount(run.data.event_log.which, minlength=len(run.data.events)).tolist()
     return counts
 
 
-def met_at_end(run: Run) -> tuple[tuple[int, Array, float], ...]:
+def events_at_end(run: Run) -> tuple[tuple[int, Array, float], ...]:
     """Return the events that happened where a run ended, with the states before and the times of that.
 
     They are not to be found again.
@@ -37,18 +37,18 @@ def met_at_end(run: Run) -> tuple[tuple[int, Array, float], ...]:
     return tuple((int(found.which[row]), found.before[row], float(found.times[row])) for row in here)
 
 
-def modes_left(run: Run) -> dict[str, float]:
+def final_modes(run: Run) -> dict[str, float]:
     """Return the parameters that events changed, as they are at the end."""
     values = run.data.event_log.modes_at(np.array([run.data.trajectory.end_time]), False)[0] if run.modes else ()
     return {name: float(value) for name, value in zip(run.modes, values, strict=True)}
 
 
-def turned(event: Event) -> Event:
+def reversed_event(event: Event) -> Event:
     """Return the event as it is met in the other direction of time."""
     return replace(event, going=_OPPOSITE[event.going], stop=False, stop_after=None)
 
 
-def onwards(event: Event, seen: int, run: Run) -> Event:
+def continued_event(event: Event, seen: int, run: Run) -> Event:
     """Return the event as it is met after a run in which it happened ``seen`` times: counts and periods go on.
 
     Parameters

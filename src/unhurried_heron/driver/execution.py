@@ -9,8 +9,14 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.deadline import OutOfTimeError, done_within
-from unhurried_heron.driver.concatenation import joined, turned_round
-from unhurried_heron.driver.event_continuation import met_at_end, modes_left, onwards, seen_by, turned
+from unhurried_heron.driver.concatenation import concatenated, time_reversed
+from unhurried_heron.driver.event_continuation import (
+    continued_event,
+    event_counts,
+    events_at_end,
+    final_modes,
+    reversed_event,
+)
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import RunError
 from unhurried_heron.problem.problem import Problem
@@ -42,10 +48,10 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
         Whatever the user's functions raise.
     """
     # what compiles is loaded when something runs
-    from unhurried_heron.driver.build_run import build_run, judged, limit_of, not_begun
+    from unhurried_heron.driver.build_run import build_run, limit_of_part, run_without_march, with_ending_of_whole
     from unhurried_heron.driver.setup import linear_kind, set_up
     from unhurried_heron.driver.slide import Part
-    from unhurried_heron.driver.sliding import goes_on_sliding
+    from unhurried_heron.driver.sliding import continue_sliding
     from unhurried_heron.text.progress import ProgressBar
 
     def once(request: RunRequest) -> Part:
@@ -55,7 +61,7 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
             kind = linear_kind(request)
             driver = set_up(request, kind)
         except OutOfTimeError:
-            return Part(not_begun(request, further), None, 0, None, {})
+            return Part(run_without_march(request, further), None, 0, None, {})
         bar = ProgressBar(progress, request.problem.title or request.method.name, *request.problem.interval)
         try:
             reason = driver.drive(bar)
@@ -66,14 +72,14 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
             raise KeyboardInterrupt
         roots = driver.root_values()
         run = build_run(request, driver, reason, kind, further)
-        return Part(run, driver.slide, driver.march.last("stopped_by"), limit_of(request, driver), roots)
+        return Part(run, driver.slide, driver.march.last("stopped_by"), limit_of_part(request, driver), roots)
 
     with done_within(request.budget.seconds, spent):
         first = once(request)
         if first.slide is None:
             return first.run
-        whole, limit = goes_on_sliding(request, first, first.slide, once)
-        return judged(request, whole, limit)
+        whole, limit = continue_sliding(request, first, first.slide, once)
+        return with_ending_of_whole(request, whole, limit)
 
 
 def extended(request: RunRequest, progress: bool | None, on_interrupt: str, run: Run, to: float) -> Run:
@@ -106,20 +112,22 @@ def extended(request: RunRequest, progress: bool | None, on_interrupt: str, run:
     if backwards and any(event.then is not None for event in run.data.events):
         raise RunError("what events changed cannot be taken back", name="to", location="run.extend",
                        expected="a time after the end, where events change the model", given=f"{to:.12g}")  # fmt: skip
-    problem = _moved(run, trajectory.states[0] if backwards else trajectory.end_state, (begin, to))
-    seen = seen_by(run)
-    events = tuple(turned(e) if backwards else onwards(e, seen[k], run) for k, e in enumerate(run.data.events))
-    met = () if backwards else met_at_end(run)
+    problem = _problem_from(run, trajectory.states[0] if backwards else trajectory.end_state, (begin, to))
+    seen = event_counts(run)
+    events = tuple(
+        reversed_event(e) if backwards else continued_event(e, seen[k], run) for k, e in enumerate(run.data.events)
+    )
+    met = () if backwards else events_at_end(run)
     more = execute(replace(request, problem=problem, events=events, met=met), progress, on_interrupt)
     if backwards:
-        whole = _moved(run, more.data.trajectory.end_state, (float(to), run.problem.interval[1]))
-        return joined(run, whole, (turned_round(more, start, trajectory.states[0]), run), run.ending)
+        whole = _problem_from(run, more.data.trajectory.end_state, (float(to), run.problem.interval[1]))
+        return concatenated(run, whole, (time_reversed(more, start, trajectory.states[0]), run), run.ending)
     whole = run.problem.with_(interval=(start, more.problem.interval[1]))
     selection = f"{run.method_selection} Then it {more.method_selection}" if run.method_selection else ""
-    return joined(run, whole, (run, more), more.ending, method_selection=selection)
+    return concatenated(run, whole, (run, more), more.ending, method_selection=selection)
 
 
-def _moved(run: Run, state: Any, interval: tuple[float, float]) -> Problem:
+def _problem_from(run: Run, state: Any, interval: tuple[float, float]) -> Problem:
     """Return the problem from another state on, and with the parameters that events left.
 
     Parameters
@@ -138,5 +146,5 @@ def _moved(run: Run, state: Any, interval: tuple[float, float]) -> Problem:
         return run.problem.with_(
             initial=dict(zip(run.problem.states, np.asarray(state).tolist(), strict=True)),
             interval=interval,
-            parameters=modes_left(run),
+            parameters=final_modes(run),
         )

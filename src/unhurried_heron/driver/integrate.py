@@ -28,7 +28,7 @@ from unhurried_heron.errors import IncompleteRunWarning
 from unhurried_heron.families.controller import Controller, controller_for
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
-from unhurried_heron.input.problem_input import listed
+from unhurried_heron.input.problem_input import as_tuple
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, in_use
 from unhurried_heron.problem.problem import Problem
@@ -158,7 +158,7 @@ def integrate(
     one_of(ledger, "ledger", {None: "None", True: "True", False: "False"})
     one_of(trace, "trace", {True: "True", False: "False"})
     one_of(progress, "progress", {None: "None", True: "True", False: "False"})
-    extra, limits = listed(events, "events"), budget_of(budget)
+    extra, limits = as_tuple(events, "events"), budget_of(budget)
     if parameters is not None or initial is not None or interval is not None:
         problem = problem.with_(parameters=parameters, initial=initial, interval=interval)
     problem.refuse_open()

@@ -67,14 +67,14 @@ def set_up(request: RunRequest, kind: str) -> Driver:
         if tracer is not None:
             tracer.around = march.state_of_march
         if family.second_later:
-            march.find_other = lambda: _second(request, march)
+            march.find_other = lambda: _second_method(request, march)
     else:
         march.native.context.change(parameter_values(problem))
     _reset_for_run(march, request, landings)
     return Driver(march, request)
 
 
-def _leave(march: March, event: int, before: Array) -> None:
+def _note_departure(march: March, event: int, before: Array) -> None:
     """Let a function that stood at zero where another run ended, and was left there, not be found again at once.
 
     Parameters
@@ -91,7 +91,7 @@ def _leave(march: March, event: int, before: Array) -> None:
         march.watch.values[0, event] = 0.0
 
 
-def _second(request: RunRequest, march: March) -> Member | None:
+def _second_method(request: RunRequest, march: March) -> Member | None:
     """Lay out the stiff method of a pair; None where the system is too large for it."""
     chosen: Any = request.method
     smooth, method = family_of(chosen).members(chosen, request.relative)
@@ -167,7 +167,7 @@ def _reset_for_run(march: March, request: RunRequest, landings: Landings) -> Non
         control["step"] = np.copysign(given, end - start)
     march.watch.values[:] = np.nan
     for event, before, _ in request.met:
-        _leave(march, event, before)
+        _note_departure(march, event, before)
     march.land(landings, request.problem.interval)
     if march.parts.cross:
         known = march.crossing.times

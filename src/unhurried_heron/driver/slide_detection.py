@@ -60,7 +60,7 @@ def slide_at(request: RunRequest, march: March, last: list[int]) -> Slide | None
         # a root that rests is slid along alone: the others have moved on by the time it asks
         last = last[-1:]
     crossed = [beyond.switches[k].slot for k in dict.fromkeys(last[::-1]) if can_slide(beyond.switches[k])]  # type: ignore[attr-defined]  # held ones have a slot
-    standings = _standing(model, crossed)
+    standings = standing_of(model, crossed)
     around = names_around(request, march.last("time"), march.system.state)
     around |= dict(zip(context.parameters, context.values.tolist(), strict=True))
     around |= {slot: float(context.array[index]) for slot, index in context.slots.items()}
@@ -68,7 +68,7 @@ def slide_at(request: RunRequest, march: March, last: list[int]) -> Slide | None
     return found if found is not None and isinstance(found.model, SlidingModel) else None
 
 
-def _standing(model: Model, crossed: list[str]) -> tuple[Standing, ...]:
+def standing_of(model: Model, crossed: list[str]) -> tuple[Standing, ...]:
     """Return the switches that are slid along and those of some slots, the last ones first, as standings."""
     surfaces = [each.switch.slot for each in surfaces_of(model)]
     whole = whole_model(model)
@@ -114,7 +114,7 @@ def slide_along(
     """
     whole, choice = whole_model(request.problem.model), list(first)
     sign = float(np.sign(request.problem.interval[1] - request.problem.interval[0]))
-    for indices in _that_depend(standings):
+    for indices in _dependent_groups(standings):
         mine, count = [standings[k] for k in indices], len(indices)
         if count > _MAX_DEPENDENT:
             return None
@@ -133,7 +133,7 @@ def slide_along(
     return None if model is None else Slide(standings, tuple(choice), model)
 
 
-def _that_depend(standings: tuple[Standing, ...]) -> list[list[int]]:
+def _dependent_groups(standings: tuple[Standing, ...]) -> list[list[int]]:
     """Return the indices of switches in groups, of which none depends on the sides of another."""
     groups: list[tuple[set[str], list[int]]] = []
     for k, each in enumerate(standings):

@@ -10,18 +10,18 @@ import numpy as np
 from unhurried_heron.arrays import BoolArray
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.complementarity import SLIDES, TRUE
-from unhurried_heron.driver.concatenation import joined
+from unhurried_heron.driver.concatenation import concatenated
 from unhurried_heron.driver.endings import ending_of
-from unhurried_heron.driver.event_continuation import met_at_end, modes_left, onwards, seen_by
+from unhurried_heron.driver.event_continuation import continued_event, event_counts, events_at_end, final_modes
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.slide import Once, Part, Slide
 from unhurried_heron.driver.slide_detection import (
     _COMES,
     AT_LAST,
     NEAR,
-    _standing,
     names_around,
     slide_along,
+    standing_of,
     surfaces_of,
     whole_model,
 )
@@ -53,7 +53,7 @@ _SLIDES: Final = ": sliding"
 _BESIDE = 1e-3
 
 
-def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) -> tuple[Run, StabilityLimit | None]:
+def continue_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) -> tuple[Run, StabilityLimit | None]:
     """Return a whole run, which slides along switches and leaves them, and where stability last held its steps back.
 
     Parameters
@@ -70,32 +70,32 @@ def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) 
     -------
     tuple[Run, StabilityLimit | None]
     """
-    whole, end, events = _entered(request, first.run, slide), request.problem.interval[1], request.events
+    whole, end, events = _with_entry(request, first.run, slide), request.problem.interval[1], request.events
     limit, roots = first.limit, first.roots | _sides_of(slide)
     model, changes = slide.model, [whole.data.trajectory.end_time]
     while whole.data.trajectory.end_time != end:
         surfaces = surfaces_of(model)
-        gone = _gone(request, whole, model, roots)
+        gone = _inconsistent_switch(request, whole, model, roots)
         if gone is not None and len(changes) <= AT_LAST:
-            slide = _leaves(request, whole, model, gone, roots)
-            whole, model = _entered(request, whole, slide, surfaces), slide.model
+            slide = _slide_after_leaving(request, whole, model, gone, roots)
+            whole, model = _with_entry(request, whole, slide, surfaces), slide.model
             roots |= _sides_of(slide)
             changes.append(whole.data.trajectory.end_time)
             continue
         # what acts may jump off the switch
         along = [replace(event, stop=True) if event.then is not None and surfaces else event for event in events]
         part, again, stopped, limit_of_part, left_at = once(
-            replace(_from(request, whole, model, (*along, *LEAVES[: len(surfaces)])), roots=roots)
+            replace(_continuation_request(request, whole, model, (*along, *LEAVES[: len(surfaces)])), roots=roots)
         )
         limit, roots = limit_of_part or limit, roots | left_at
         left = surfaces and part.ending.reason is EndingReason.EVENT and stopped >= len(events)
         acted = (
             surfaces and part.ending.reason is EndingReason.EVENT and not left and events[stopped].then is not None
-            and not _ends(events[stopped], whole, stopped)
+            and not _ends_run(events[stopped], whole, stopped)
         )  # fmt: skip
-        part = _nothing_twice(whole, part)
-        whole = _appended(request, whole, _of_sliding(part, surfaces, len(events)) if surfaces else part)
-        request = replace(request, budget=_left(request.budget, part))
+        part = _without_repeated_crossings(whole, part)
+        whole = _appended(request, whole, _marked_as_sliding(part, surfaces, len(events)) if surfaces else part)
+        request = replace(request, budget=_remaining_budget(request.budget, part))
         now = whole.data.trajectory.end_time
         changes = [time for time in changes if abs(now - time) <= _IN_PLACE * abs(end - request.problem.interval[0])]
         changes.append(now)
@@ -106,11 +106,11 @@ def goes_on_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) 
         if again is None and not (left or acted):
             return whole, limit
         if again is None and left:
-            again = _leaves(request, whole, model, stopped - len(events), roots)
+            again = _slide_after_leaving(request, whole, model, stopped - len(events), roots)
         # what acted may have moved the state anywhere
         roots = {} if acted else roots
         if again is not None:
-            whole = _entered(request, whole, again, surfaces)
+            whole = _with_entry(request, whole, again, surfaces)
             roots |= _sides_of(again)
         model = request.problem.model if again is None else again.model
     reached = ending_of(Stop(Reason.REACHED_END, end), request.problem, request.method)
@@ -126,7 +126,7 @@ def _sides_of(slide: Slide) -> dict[str, float]:
     }
 
 
-def _gone(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) -> int | None:
+def _inconsistent_switch(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) -> int | None:
     """Return a switch whose share is outside 0 to 1 where a motion along it begins; None where it can begin.
 
     Other switches that were crossed at the same time may have changed it since the motion was found.
@@ -143,15 +143,15 @@ def _gone(request: RunRequest, run: Run, model: Model, roots: dict[str, float]) 
     -------
     int or None
     """
-    around = names_around(request, run.data.trajectory.end_time, run.data.trajectory.end_state) | modes_left(run)
-    around |= _live(whole_model(model), around) | roots
+    around = names_around(request, run.data.trajectory.end_time, run.data.trajectory.end_state) | final_modes(run)
+    around |= _switch_values(whole_model(model), around) | roots
     for index, surface in enumerate(surfaces_of(model)):
         if not -LEEWAY <= float(evaluate(surface.share, around)) <= 1.0 + LEEWAY:
             return index
     return None
 
 
-def _leaves(request: RunRequest, run: Run, model: Model, index: int, roots: dict[str, float]) -> Slide:
+def _slide_after_leaving(request: RunRequest, run: Run, model: Model, index: int, roots: dict[str, float]) -> Slide:
     """Return what becomes of the switches at the end of a run that leaves one of those it slides along.
 
     Parameters
@@ -170,15 +170,15 @@ def _leaves(request: RunRequest, run: Run, model: Model, index: int, roots: dict
     """
     found, time = run.data.switch_log, run.data.trajectory.end_time
     known = {each.text: each for each in whole_model(model).rates.switches if isinstance(each, HeldSwitch)}
-    around = names_around(request, time, run.data.trajectory.end_state) | modes_left(run)
-    around |= _live(whole_model(model), around) | roots
+    around = names_around(request, time, run.data.trajectory.end_state) | final_modes(run)
+    around |= _switch_values(whole_model(model), around) | roots
     crossed: list[str] = []
-    for row in np.flatnonzero(np.abs(found.times - time) <= _near(run)):
+    for row in np.flatnonzero(np.abs(found.times - time) <= _tolerance_in_time(run)):
         switch = known.get(found.texts[found.which[row]])
         if switch is not None:
             crossed.insert(0, switch.slot)
             around[switch.slot] = switch.as_written(float(found.values[row]))
-    standings = _standing(model, crossed)
+    standings = standing_of(model, crossed)
     surfaces = surfaces_of(model)
     gone = surfaces[index]
     share = float(evaluate(gone.share, around))
@@ -193,14 +193,14 @@ def _leaves(request: RunRequest, run: Run, model: Model, index: int, roots: dict
     return Slide(standings, tuple(first), sliding_along(whole_model(model), along) or whole_model(model))
 
 
-def _live(model: Model, around: dict[str, Any]) -> dict[str, float]:
+def _switch_values(model: Model, around: dict[str, Any]) -> dict[str, float]:
     """Return the values of the switches at a time and a state."""
     return {
         each.slot: float(evaluate(each.live, around)) for each in model.rates.switches if isinstance(each, HeldSwitch)
     }
 
 
-def _near(run: Run) -> float:
+def _tolerance_in_time(run: Run) -> float:
     return NEAR * abs(run.data.trajectory.end_time - run.problem.interval[0])
 
 
@@ -208,7 +208,7 @@ def _of_texts(found: SwitchLog, texts: set[str]) -> BoolArray:
     return np.array([found.texts[which] in texts for which in found.which], dtype=bool)
 
 
-def _entered(request: RunRequest, run: Run, slide: Slide, before: tuple[Surface, ...] = ()) -> Run:
+def _with_entry(request: RunRequest, run: Run, slide: Slide, before: tuple[Surface, ...] = ()) -> Run:
     """Return a run with its end where a solution begins to slide along some switches and leaves others.
 
     Crossings back and forth there count as one.
@@ -226,7 +226,7 @@ def _entered(request: RunRequest, run: Run, slide: Slide, before: tuple[Surface,
     Run
     """
     found, time = run.data.switch_log, run.data.trajectory.end_time
-    close = np.abs(found.times - time) <= _near(run)
+    close = np.abs(found.times - time) <= _tolerance_in_time(run)
     rows, kept = 0 if run.data.ledger is None else len(run.data.ledger), np.ones(found.times.size, dtype=bool)
     slid, entries = {each.switch.slot for each in before}, []  # type: set[str], list[tuple[float, float, int, str]]
     for standing, side in slide:
@@ -249,23 +249,23 @@ def _entered(request: RunRequest, run: Run, slide: Slide, before: tuple[Surface,
         (*found.texts, *(each[3] for each in entries)),
         found.slid,
     )
-    put = _put_back(request, run, slide) if before or len(slide.standings) > 1 else run
+    put = _projected(request, run, slide) if before or len(slide.standings) > 1 else run
     return put.with_data(switch_log=own)
 
 
-def _nothing_twice(whole: Run, part: Run) -> Run:
+def _without_repeated_crossings(whole: Run, part: Run) -> Run:
     """Return what goes on after a run without the crossings that are logged at the end of that."""
     found, logged, begin = part.data.switch_log, whole.data.switch_log, whole.data.trajectory.end_time
-    near = np.abs(logged.times - begin) <= _near(whole)
+    near = np.abs(logged.times - begin) <= _tolerance_in_time(whole)
     texts = {logged.texts[which].removesuffix(_SLIDES) for which in logged.which[near]}
-    close = np.abs(found.times - begin) <= _near(whole)
+    close = np.abs(found.times - begin) <= _tolerance_in_time(whole)
     again = close & _of_texts(found, texts)
     left = SwitchLog(found.times[~again], found.which[~again], found.values[~again], found.rows[~again], found.texts,
                    found.slid)  # fmt: skip
     return part.with_data(switch_log=left)
 
 
-def _ends(event: Event, whole: Run, index: int) -> bool:
+def _ends_run(event: Event, whole: Run, index: int) -> bool:
     """Whether the user wants a run to end by an event.
 
     Parameters
@@ -279,10 +279,10 @@ def _ends(event: Event, whole: Run, index: int) -> bool:
     -------
     bool
     """
-    return event.stop or event.stop_after == seen_by(whole)[index]
+    return event.stop or event.stop_after == event_counts(whole)[index]
 
 
-def _left(budget: Budget, part: Run) -> Budget:
+def _remaining_budget(budget: Budget, part: Run) -> Budget:
     """Return what a part of a run leaves of the budget."""
     tally = part.tally
     used = {"steps": tally.accepted + tally.refused, "rate_evaluations": tally.rate_evaluations}
@@ -291,7 +291,7 @@ def _left(budget: Budget, part: Run) -> Budget:
     return replace(budget, **rest)
 
 
-def _from(request: RunRequest, run: Run, model: Model, events: tuple[Any, ...]) -> RunRequest:
+def _continuation_request(request: RunRequest, run: Run, model: Model, events: tuple[Any, ...]) -> RunRequest:
     """Ask for what goes on where a run ended.
 
     Parameters
@@ -306,12 +306,12 @@ def _from(request: RunRequest, run: Run, model: Model, events: tuple[Any, ...]) 
     RunRequest
     """
     problem, trajectory = request.problem, run.data.trajectory
-    counts = [*seen_by(run), *[0] * len(events)]
-    met = tuple(onwards(event, counts[k], run) for k, event in enumerate(events))
+    counts = [*event_counts(run), *[0] * len(events)]
+    met = tuple(continued_event(event, counts[k], run) for k, event in enumerate(events))
     assembled = replace(
         problem.assembled,
         model=model,
-        values={**problem.assembled.values, **modes_left(run)},
+        values={**problem.assembled.values, **final_modes(run)},
         initial=Values(problem.model.layout, trajectory.end_state),
         interval=(trajectory.end_time, problem.interval[1]),
     )
@@ -320,11 +320,11 @@ def _from(request: RunRequest, run: Run, model: Model, events: tuple[Any, ...]) 
         sign = 1.0 if problem.interval[1] > problem.interval[0] else -1.0
         times = times[sign * times > sign * trajectory.end_time]
     begun = Problem(problem.user_input, assembled)
-    return replace(request, problem=begun, events=met, times=times, met=met_at_end(run), first=None,
+    return replace(request, problem=begun, events=met, times=times, met=events_at_end(run), first=None,
                    widths=widths_of(request), continues=True)  # fmt: skip
 
 
-def _put_back(request: RunRequest, run: Run, slide: Slide) -> Run:
+def _projected(request: RunRequest, run: Run, slide: Slide) -> Run:
     """Return the run with its end on what is slid along, and beside what is left.
 
     The steps' errors have moved it by about a tolerance.
@@ -342,8 +342,8 @@ def _put_back(request: RunRequest, run: Run, slide: Slide) -> Run:
     trajectory = run.data.trajectory
     state = trajectory.end_state.copy()
     for standing, side in (*slide, *slide):
-        around = names_around(request, trajectory.end_time, state) | modes_left(run)
-        around |= _live(whole_model(request.problem.model), around)
+        around = names_around(request, trajectory.end_time, state) | final_modes(run)
+        around |= _switch_values(whole_model(request.problem.model), around)
         gap = float(evaluate(standing.gap, around))
         partials = np.zeros(state.size)
         for index, node in standing.partials:
@@ -356,7 +356,7 @@ def _put_back(request: RunRequest, run: Run, slide: Slide) -> Run:
     return run.with_data(trajectory=replace(trajectory, end_state=state))
 
 
-def _of_sliding(run: Run, surfaces: tuple[Surface, ...], count: int) -> Run:
+def _marked_as_sliding(run: Run, surfaces: tuple[Surface, ...], count: int) -> Run:
     """Return the part of a run along switches: every step is marked, and leaving a switch is no event.
 
     Parameters
@@ -389,4 +389,4 @@ def _appended(request: RunRequest, whole: Run, part: Run) -> Run:
     -------
     Run
     """
-    return joined(whole, request.problem, (whole, part), part.ending)
+    return concatenated(whole, request.problem, (whole, part), part.ending)

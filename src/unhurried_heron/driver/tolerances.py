@@ -55,7 +55,7 @@ def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Arra
         absolute = default_atol
     elif isinstance(atol, Mapping):
         absolute = _for_states(problem, atol, "atol", 0.0)
-        named = _places(problem, atol)
+        named = _state_indices(problem, atol)
         absolute = np.where(named, absolute, default_atol)
     else:
         absolute = _for_states(problem, atol, "atol", 0.0)
@@ -108,7 +108,7 @@ def _in_units(problem: Problem, state: Any, value: str) -> Any:
     return found.pop() if len(found) == 1 else value
 
 
-def _places(problem: Problem, given: Mapping[str, Any]) -> Any:
+def _state_indices(problem: Problem, given: Mapping[str, Any]) -> Any:
     named = np.zeros(problem.model.layout.size, dtype=bool)
     for state in given:
         named[_stretch(problem, state)] = True

@@ -36,7 +36,9 @@ _BORDER = 0.8
 _FOLLOWED = 1.3
 
 
-def _as_given(method: StiffnessSwitching, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+def _user_tolerances(
+    method: StiffnessSwitching, relative: Array, absolute: Array, state: Array, fixed: bool
+) -> ErrorScale:
     """Return the user's tolerances: each of the two has its own scale of them.
 
     Parameters
@@ -114,7 +116,7 @@ ALONG_THE_RUN: Final = Family(
     CHOOSING,
     "stiffness_switching.family",
     _lay_out,
-    scale=_as_given,
+    scale=_user_tolerances,
     takes_controller=True,
     beside=("stiffness_switching.changed",),
     members=_pair_of,

@@ -19,7 +19,7 @@ from unhurried_heron.methods.stiffness_switching import VariableOrder
 _WORTH: Final = (1e-3, 1e-6)
 
 
-def _as_given(method: VariableOrder, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
+def _user_tolerances(method: VariableOrder, relative: Array, absolute: Array, state: Array, fixed: bool) -> ErrorScale:
     """Return the user's tolerances: each member has its own scale of them.
 
     Parameters
@@ -59,7 +59,7 @@ SEVERAL_ORDERS: Final = Family(
     "variable_stages.family",
     _lay_out,
     implicit=True,
-    scale=_as_given,
+    scale=_user_tolerances,
     takes_controller=True,
     beside=("fully_implicit.step.family", *LINEAR_KERNELS),
     degree=lambda method: int(method.stages) + 1,

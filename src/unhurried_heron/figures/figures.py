@@ -194,7 +194,7 @@ def _draw_record(record: StatesRecord, axes: Any, method: str, levels: Mapping[s
             if curve.exact:
                 style = {"color": "0.2", "linestyle": "--", "zorder": 3}
             dots: dict[str, Any] = {"marker": "o", "markersize": 4} if curve.dots else {}
-            ax.plot(curve.x, curve.y, label=_fresh(curve.label, method, drawn), linewidth=1.8, **style, **dots)
+            ax.plot(curve.x, curve.y, label=_unused_label(curve.label, method, drawn), linewidth=1.8, **style, **dots)
             if curve.points is not None:
                 ax.plot(*curve.points, "o", color=style["color"], markersize=4, label="_nolegend_")
         for _, name, value in (line for line in lines if line[0] == index):
@@ -210,7 +210,7 @@ def _draw_record(record: StatesRecord, axes: Any, method: str, levels: Mapping[s
     return figure
 
 
-def _fresh(label: str, method: str, taken: Sequence[str]) -> str:
+def _unused_label(label: str, method: str, taken: Sequence[str]) -> str:
     """Return a label that no curve on the axes has yet.
 
     Parameters

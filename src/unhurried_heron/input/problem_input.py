@@ -98,7 +98,7 @@ def shared_fields(given: Mapping[str, Any], known: Iterable[str], location: str)
             )
     found = dict(given)
     found |= {name: by_name(given[name]) for name in _MAPPINGS if name in given}
-    found |= {name: listed(given[name], name) for name in _LISTS if name in given}
+    found |= {name: as_tuple(given[name], name) for name in _LISTS if name in given}
     return found
 
 
@@ -109,7 +109,7 @@ def by_name(given: Any) -> Any:
     return {in_one_spelling(name) if isinstance(name, str) else name: value for name, value in given.items()}
 
 
-def listed(given: Any, what: str) -> tuple[Any, ...]:
+def as_tuple(given: Any, what: str) -> tuple[Any, ...]:
     """Return several things as a tuple.
 
     Raises

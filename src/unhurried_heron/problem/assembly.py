@@ -47,7 +47,7 @@ class AssembledProblem:
     definitions: Mapping[str, Definition] = field(default_factory=dict)
 
 
-def settle(user_input: ProblemInput, collector: ErrorCollector, model: Model | None = None) -> AssembledProblem:
+def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model | None = None) -> AssembledProblem:
     """Work out what was said.
 
     Parameters
@@ -91,7 +91,7 @@ def settle(user_input: ProblemInput, collector: ErrorCollector, model: Model | N
         model, values, left_open, Values(model.layout, start), found.interval, units, definitions
     )
     if is_complete(assembled):
-        assembled = replace(assembled, model=_tried(model, assembled, collector))
+        assembled = replace(assembled, model=_after_first_calls(model, assembled, collector))
     watched = watched_events(user_input.events, assembled, collector)
     # a changed copy may leave a parameter without use
     if fresh and model.rates.written:
@@ -111,7 +111,7 @@ def settle(user_input: ProblemInput, collector: ErrorCollector, model: Model | N
     return assembled
 
 
-def settle_again(
+def reassemble(
     user_input: ProblemInput, before: AssembledProblem
 ) -> tuple[ProblemInput, AssembledProblem, dict[str, tuple[float, float]]]:
     """Work out changed words; closed forms that no longer begin as their states do are dropped, and told.
@@ -123,15 +123,15 @@ def settle_again(
     """
     exact = before.model.exact
     if not exact:
-        return user_input, settle(user_input, ErrorCollector(), before.model), {}
-    made = settle(replace(user_input, exact={}), ErrorCollector(), replace(before.model, exact={}))
+        return user_input, assemble(user_input, ErrorCollector(), before.model), {}
+    made = assemble(replace(user_input, exact={}), ErrorCollector(), replace(before.model, exact={}))
     wrong = misfits(exact, made.model.layout, made.values, made.initial.array, made.interval[0])
     kept = {key: node for key, node in exact.items() if key not in wrong and made.model.layout.slot(key) is not None}
     user_input = replace(user_input, exact={key: text for key, text in user_input.exact.items() if key in kept})
     return user_input, replace(made, model=replace(made.model, exact=kept)), wrong
 
 
-def exchange(
+def exchange_values(
     user_input: ProblemInput, before: AssembledProblem, parameters: Mapping[str, Any], initial: Mapping[str, Any]
 ) -> AssembledProblem | None:
     """Exchange plain numbers for plain numbers, where nothing else depends on them; None where something may.
@@ -242,7 +242,7 @@ def _model(
     return rate_model(user_input, parameters, Layout(tuple(groups)), collector)
 
 
-def _tried(model: Model, assembled: AssembledProblem, collector: ErrorCollector) -> Model:
+def _after_first_calls(model: Model, assembled: AssembledProblem, collector: ErrorCollector) -> Model:
     """Call every function once at the start, if that was not done before.
 
     Parameters

@@ -13,8 +13,8 @@ from unhurried_heron.input.problem_input import (
     ProblemInput,
     SharedInput,
     WrittenInput,
+    as_tuple,
     by_name,
-    listed,
     shared_fields,
 )
 
@@ -218,7 +218,7 @@ def from_rates(
         One of its subclasses. The function is called at the start to check what it returns, that it leaves its
         arguments alone, and that it gives the same answer twice.
     """
-    more = shared_fields(shared, _SHARED, "from_rates") | {"switches": listed(switches, "switches")}
+    more = shared_fields(shared, _SHARED, "from_rates") | {"switches": as_tuple(switches, "switches")}
     more |= {"derived": by_name(derived), "jacobian": jacobian, "sparsity": sparsity}
     return cls.of(ProblemInput(form="rates", function=rates, initial=initial, interval=interval, **more))
 

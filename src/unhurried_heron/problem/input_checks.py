@@ -79,27 +79,27 @@ def check_containers(user_input: ProblemInput) -> None:
     by_name |= {"derived": user_input.derived}
     for what, given in by_name.items():
         if not isinstance(given, Mapping) or not all(isinstance(name, str) for name in given):
-            raise _of_another_kind(what, 'a dict by name, such as {"level": …}', given)
+            raise another_kind(what, 'a dict by name, such as {"level": …}', given)
     for what, given in {"units": user_input.units, "forces": user_input.forces}.items():
         for name, text in given.items():
             if not isinstance(text, str) or printable(text) != text:
-                raise _of_another_kind(what, f"a plain text for '{name}'", text)
+                raise another_kind(what, f"a plain text for '{name}'", text)
     texts = {
         "title": user_input.title,
         "equations" if user_input.form == "equations" else "the energies": user_input.text,
     }
     for what, given in texts.items():
         if not isinstance(given, str):
-            raise _of_another_kind(what, "a text", given)
+            raise another_kind(what, "a text", given)
     if printable(user_input.title) != user_input.title:
-        raise _of_another_kind("title", "a text on one line, without control characters", user_input.title)
+        raise another_kind("title", "a text on one line, without control characters", user_input.title)
     if user_input.form == "rates" and not callable(user_input.function):
-        raise _of_another_kind("rates", "a function of t, y, p or named states and parameters", user_input.function)
+        raise another_kind("rates", "a function of t, y, p or named states and parameters", user_input.function)
     if user_input.jacobian is not None and not callable(user_input.jacobian):
-        raise _of_another_kind("jacobian", "a function", user_input.jacobian)
+        raise another_kind("jacobian", "a function", user_input.jacobian)
 
 
-def _of_another_kind(what: str, expected: str, given: Any) -> ValueGivenError:
+def another_kind(what: str, expected: str, given: Any) -> ValueGivenError:
     """Return the error that refuses a value of another kind.
 
     Parameters

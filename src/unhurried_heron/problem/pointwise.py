@@ -44,7 +44,7 @@ def surroundings(problem: Problem, time: Any, state: Any) -> dict[str, Any]:
     return {**problem.inputs, **problem.parameters, **scalars, "t": when, STATE: state}
 
 
-def places_of(problem: Problem, t: Any, state: Any, location: str) -> EvaluationPoints:
+def evaluation_points(problem: Problem, t: Any, state: Any, location: str) -> EvaluationPoints:
     """Return times and states to ask at as arrays.
 
     Parameters
@@ -156,7 +156,7 @@ def rates_at(problem: Problem, t: Any, state: Any) -> Any:
     OpenParameterError, OptionError
         Parameters are open, or the state does not fit the problem.
     """
-    points = places_of(problem, t, state, "rates_at")
+    points = evaluation_points(problem, t, state, "rates_at")
     found = _rates_at(problem, points)
     found = found[0] if points.single else found
     return {name: found[..., k] for k, name in enumerate(problem.states)} if points.named else found
@@ -180,7 +180,7 @@ def jacobian_at(problem: Problem, t: Any, state: Any) -> Array:
     -------
     ndarray
     """
-    points = places_of(problem, t, state, "jacobian_at")
+    points = evaluation_points(problem, t, state, "jacobian_at")
     found = _jacobian_at(problem, points)
     return found[0] if points.single else found
 

@@ -21,7 +21,7 @@ from unhurried_heron.model.first_order import FirstOrder
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.switch_types import Switch, input_switch
 from unhurried_heron.problem import constructors, fingerprint, pointwise
-from unhurried_heron.problem.assembly import AssembledProblem, settle
+from unhurried_heron.problem.assembly import AssembledProblem, assemble
 from unhurried_heron.problem.invariants import conserved_quantities, never_negative_states
 from unhurried_heron.problem.replacement import changed
 
@@ -79,7 +79,7 @@ class Problem:
         -------
         Problem
         """
-        made = cls(user_input, settle(user_input, ErrorCollector(), model))
+        made = cls(user_input, assemble(user_input, ErrorCollector(), model))
         made.refuse_disagreements()
         return made
 

@@ -8,8 +8,8 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.errors import ProblemWarning, UnusedValueError, listing, near_spelling
-from unhurried_heron.input.problem_input import ProblemInput, by_name, listed, refuse_unnamed
-from unhurried_heron.problem.assembly import AssembledProblem, exchange, merged_initial, settle_again
+from unhurried_heron.input.problem_input import ProblemInput, as_tuple, by_name, refuse_unnamed
+from unhurried_heron.problem.assembly import AssembledProblem, exchange_values, merged_initial, reassemble
 from unhurried_heron.quiet import QUIET
 from unhurried_heron.units.quantities import keep_kinds
 
@@ -53,17 +53,17 @@ def changed(
                 given=str(name),
             )
     given: dict[str, Any] = {key: value for key, value in words.items() if value is not None}
-    given |= {key: listed(given[key], key) for key in ("events", "conserved", "never_negative") if key in given}
+    given |= {key: as_tuple(given[key], key) for key in ("events", "conserved", "never_negative") if key in given}
     again = replace(
         user_input,
         parameters={**by_name(user_input.parameters), **parameters},
         initial=merged_initial(user_input.initial, new["initial"]),
         **given,
     )
-    plain = None if given else exchange(user_input, problem.assembled, parameters, initial)
+    plain = None if given else exchange_values(user_input, problem.assembled, parameters, initial)
     if plain:
         return again, plain
-    again, assembled, dropped = settle_again(again, problem.assembled)
+    again, assembled, dropped = reassemble(again, problem.assembled)
     for name, (begins, start) in [] if QUIET.get() else dropped.items():
         warnings.warn(
             f"the closed form of '{name}' begins with {begins:.6g} and not with {start:.6g}: it was dropped, and "

@@ -19,7 +19,7 @@ from unhurried_heron.model.action import Action, action_of, condition, modes_of
 from unhurried_heron.model.function_trials import try_value
 from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.model import Watched
-from unhurried_heron.problem.input_checks import _of_another_kind
+from unhurried_heron.problem.input_checks import another_kind
 from unhurried_heron.problem.known_times import known_times
 
 if TYPE_CHECKING:
@@ -58,7 +58,7 @@ def watched_events(events: tuple[Event, ...], assembled: AssembledProblem, colle
                     given=excerpt(event),
                 )
             if printable(event.name.replace("\n", " ")) != event.name.replace("\n", " "):
-                raise _of_another_kind("the name of an event", "a text without control characters", event.name)
+                raise another_kind("the name of an event", "a text without control characters", event.name)
             if event.name in seen:
                 raise NameClashError(
                     f"two events are called '{event.name}'",

@@ -25,7 +25,7 @@ from unhurried_heron.run.trajectory import StepTrajectory
 from unhurried_heron.stability.eigenvalues import eigenvalues_along, rows_worth
 from unhurried_heron.stability.regions import Stability, stability
 from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps, decays_that_grow
-from unhurried_heron.study.attempts import tried
+from unhurried_heron.study.attempts import attempt_run
 from unhurried_heron.study.reference import size_of
 from unhurried_heron.text.stability_statements import largest_step_statement, unlimited_statement
 
@@ -311,7 +311,9 @@ class _Search:
             return None
         # every step of a short run, many times of a long one
         record: Any = "steps" if count < _ALL_KEPT else _ALL_KEPT
-        run = tried(self.problem, self.method, step=self.span / count, record=record, budget=Budget(seconds=left)).run
+        run = attempt_run(
+            self.problem, self.method, step=self.span / count, record=record, budget=Budget(seconds=left)
+        ).run
         if run is None:
             # functions may raise where a march leaves all bounds
             return False
@@ -330,7 +332,7 @@ class _Search:
             return False
         if self._own_growth is None:
             options: dict[str, Any] = {"rtol": _TIGHT, "record": _ALL_KEPT // 100}
-            kept = tried(self.problem, DEFAULT, **options, budget=Budget(seconds=self._left())).run
+            kept = attempt_run(self.problem, DEFAULT, **options, budget=Budget(seconds=self._left())).run
             self._own_growth = math.inf if kept is None else self._growth(kept, DEFAULT, **options)
         self.chaotic = grown > _GROWS * max(self._own_growth, 1.0)
         return self.chaotic
@@ -354,7 +356,7 @@ class _Search:
         with quietly():
             # of closed forms that begin elsewhere
             problem = self.problem.with_(initial=dict(zip(self.problem.states, moved.tolist(), strict=True)))
-        other = tried(problem, method, **options, budget=Budget(seconds=self._left())).run
+        other = attempt_run(problem, method, **options, budget=Budget(seconds=self._left())).run
         if other is None or other.states.shape != run.states.shape:
             return 0.0
         return float(np.nanmax(np.abs(other.states - run.states) / self.size)) / _NUDGE

@@ -54,7 +54,7 @@ class Attempt(NamedTuple):
         return self.why if self.run is None else self.run.ending.message
 
 
-def tried(problem: Problem, method: str | Method, **options: Any) -> Attempt:
+def attempt_run(problem: Problem, method: str | Method, **options: Any) -> Attempt:
     """Integrate without a word; what the user's function raises is kept, for methods ask where others do not.
 
     Parameters
@@ -119,7 +119,7 @@ def in_words(error: Exception) -> str:
     return str(error.args[0]) if isinstance(error, HeronError) else f"{type(error).__name__}: {error}"
 
 
-def raise_what_all_raised(found: list[Attempt]) -> None:
+def raise_common_error(found: list[Attempt]) -> None:
     """Raise what the user's function raised, where it did so in every run: nobody else tells of it then.
 
     Raises

@@ -20,7 +20,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.run import Run
-from unhurried_heron.study.attempts import Attempt, raise_what_all_raised, tried
+from unhurried_heron.study.attempts import Attempt, attempt_run, raise_common_error
 
 # a reference is at least a thousand times tighter than the tightest run measured against it, and always this tight
 _TIGHTER: Final = 1e-3
@@ -208,8 +208,8 @@ class References:
             if run is not None and run.ending.reason is EndingReason.END:
                 related = " (same family)" if family == method.family else ""
                 return Truth(self._problem.states, run.states[:rows], f"{run.method} at rtol {self.rtol:.0e}{related}")
-        tried = [f"{reference_methods()[family]}: {each.why.rstrip('.')}" for family, each in self._runs.items()]
-        self.lacking = "; ".join(tried)
+        attempt_run = [f"{reference_methods()[family]}: {each.why.rstrip('.')}" for family, each in self._runs.items()]
+        self.lacking = "; ".join(attempt_run)
         return None
 
     def function_for(self, method: Method) -> tuple[tuple[str, ...], Callable[[Array], Array], str]:
@@ -224,7 +224,7 @@ class References:
         """
         truth = self.truth_for(method)
         if truth is None:
-            raise_what_all_raised([*self._runs.values()])
+            raise_common_error([*self._runs.values()])
             raise OptionError("no reference solution could be had", name="reference", location="convergence",
                               expected="closed forms under exact, or a problem that can be integrated to its end",
                               given=self.lacking)  # fmt: skip
@@ -241,7 +241,7 @@ class References:
                 truth.label,
             )
         family = next(name for name in self._runs if truth.label.startswith(reference_methods()[name]))
-        kept = _ran([self._integrate(family, "steps")])
+        kept = _first_that_ended([self._integrate(family, "steps")])
         return truth.names, kept.at, truth.label
 
     def _integrate(self, family: str, record: Record, seconds: float | None = None) -> Attempt:
@@ -278,10 +278,10 @@ def _tight(problem: Problem, method: str, rtol: float, record: Record, seconds: 
     -------
     Attempt
     """
-    return tried(problem, method, rtol=rtol, record=record, budget=Budget(seconds=seconds), ledger=False)
+    return attempt_run(problem, method, rtol=rtol, record=record, budget=Budget(seconds=seconds), ledger=False)
 
 
-def _ran(found: Iterable[Attempt]) -> Run:
+def _first_that_ended(found: Iterable[Attempt]) -> Run:
     """Return the first run of several that there is.
 
     Raises
@@ -299,13 +299,15 @@ def _ran(found: Iterable[Attempt]) -> Run:
     raise raised[0]
 
 
-def up_to_its_stop(problem: Problem, seconds: float | None = None) -> Problem:
+def shortened_to_stop(problem: Problem, seconds: float | None = None) -> Problem:
     """Return the problem with the events that act alone, its interval ended where one would have stopped the run."""
     acting = tuple(event for event in problem.events if event.then is not None and not event.stop)
     plain = problem.with_(events=acting)
     if not any(event.stop for event in problem.events):
         return plain
-    run = _ran(_tight(problem, method, _LOOSEST, 2, seconds or _SECONDS) for method in (FOR_STIFF, DEFAULT))
+    run = _first_that_ended(
+        _tight(problem, method, _LOOSEST, 2, seconds or _SECONDS) for method in (FOR_STIFF, DEFAULT)
+    )
     stopped = run.ending.reason is EndingReason.EVENT and run.ending.time != problem.interval[0]
     return plain.with_(interval=(problem.interval[0], run.ending.time)) if stopped else plain
 

@@ -83,7 +83,7 @@ def step_table(
     chosen: Any = find_method(method)
     with quietly():
         # refused attempts count as steps of a budget: enough for the accepted ones
-        budget = Budget(steps=_enough(steps, given))
+        budget = Budget(steps=_attempts_allowed(steps, given))
         run = integrate(problem, chosen, **given, trace=True, switches=False, ledger=True, budget=budget,
                         progress=False)  # fmt: skip
     if not run.tally.accepted and not run.tally.refused:
@@ -92,7 +92,7 @@ def step_table(
     return _table(run, steps)
 
 
-def _enough(steps: int, given: dict[str, Any]) -> int:
+def _attempts_allowed(steps: int, given: dict[str, Any]) -> int:
     return steps if "step" in given or "count" in given else 3 * steps + 10
 
 
@@ -122,15 +122,15 @@ def _table(run: Run, steps: int) -> pd.DataFrame:
         ends = call.kind.at_end
         if attempts[i] not in begun and not (ends and step in ended):
             begun.add(attempts[i])
-            rows += _begins(acting, step, before, past)
+            rows += _rows_at_start(acting, step, before, past)
         if call.kind is not CallKind.END:
-            rows.append([step, _label(call), *_line(here)])
+            rows.append([step, _label(call), *_values_of(here)])
         if ends and _accepted(run, attempts[i]):
             ended.add(step)
             before = here
             past = [here, *past][:reach]
         if i + 1 == len(calls) or attempts[i + 1] != attempts[i] or ends:
-            rows += _closes(run, attempts[i], step, results, rows)
+            rows += _rows_at_end(run, attempts[i], step, results, rows)
             if not ends and step - 1 < len(results[0]) and _accepted(run, attempts[i]):
                 before = _hermite_at(run, results[0][step - 1], results[1][step - 1])
                 past = [before, *past][:reach]
@@ -151,11 +151,11 @@ def _accepted(run: Run, attempt: int) -> bool:
     return bool(0 < attempt <= len(ledger) and ledger["accepted"][attempt - 1])
 
 
-def _line(index: tuple[float, Array, Array]) -> list[float]:
+def _values_of(index: tuple[float, Array, Array]) -> list[float]:
     return [index[0], *index[1].tolist(), *index[2].tolist()]
 
 
-def _begins(method: Any, step: int, before: Any, past: list[Any]) -> list[list[Any]]:
+def _rows_at_start(method: Any, step: int, before: Any, past: list[Any]) -> list[list[Any]]:
     """Return the rows of what a step begins with: its first stage, or the values that it reaches back to.
 
     Parameters
@@ -174,11 +174,11 @@ def _begins(method: Any, step: int, before: Any, past: list[Any]) -> list[list[A
     """
     if capabilities(method).fixed_reach:
         if len(past) < method.steps:
-            return [[step, "k1", *_line(before)]]
-        return [[step, f"back {j}", *_line(each)] for j, each in enumerate(past[: method.steps])]
+            return [[step, "k1", *_values_of(before)]]
+        return [[step, f"back {j}", *_values_of(each)] for j, each in enumerate(past[: method.steps])]
     # an implicit first stage is found by iterations
     iterated = capabilities(method).has_tableau and any(method.a[0])
-    return [] if iterated or before is None else [[step, "k1", *_line(before)]]
+    return [] if iterated or before is None else [[step, "k1", *_values_of(before)]]
 
 
 def _calls(run: Run) -> list[Call]:
@@ -193,7 +193,9 @@ def _label(call: Call) -> str:
     return f"k{call.stage}" + (f", iteration {call.iteration}" if call.iteration else "")
 
 
-def _closes(run: Run, attempt: int, step: int, results: tuple[Array, Array], rows: list[list[Any]]) -> list[list[Any]]:
+def _rows_at_end(
+    run: Run, attempt: int, step: int, results: tuple[Array, Array], rows: list[list[Any]]
+) -> list[list[Any]]:
     """Return the row of a step's result, or of what was refused.
 
     Parameters

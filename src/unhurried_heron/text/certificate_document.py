@@ -100,7 +100,7 @@ def certificate_document(certificate: Certificate) -> Document:
     columns = (Column("time", digits=10), Column("state", "name"), Column("certain value"), Column("digits"),
                Column("error below"))  # fmt: skip
     rows: tuple[Any, ...] = tuple(
-        (row["time"], row["state"], written(row["value"], row["digits"]), row["digits"], f"{row['error']:.1e}")
+        (row["time"], row["state"], certain_decimal(row["value"], row["digits"]), row["digits"], f"{row['error']:.1e}")
         for row in certificate.rows
     )
     return Document("", (Table(columns, rows, certificate.problem.title), statement))
@@ -130,7 +130,7 @@ def certificate_statement(certificate: Certificate, narrowest: float | None) -> 
     )
 
 
-def written(value: float, digits: int) -> str:
+def certain_decimal(value: float, digits: int) -> str:
     """Return a value with the digits that are certain, and no more."""
     if value == 0.0 or digits < 1:
         return "0" if value == 0.0 else "–"

@@ -58,7 +58,7 @@ def _begin(roots, k):
 
 
 @inner
-def _turn(c, roots, k):
+def _move_once(c, roots, k):
     """Move each root once; return the largest move, relative to the root's modulus or one.
 
     Parameters
@@ -101,7 +101,7 @@ def _turn(c, roots, k):
 
 
 @inner
-def _settle(c, roots, k, turns):
+def _converge(c, roots, k, turns):
     """Move the roots until they stand still; return whether they do.
 
     Parameters
@@ -120,7 +120,7 @@ def _settle(c, roots, k, turns):
     bool
     """
     for _ in range(turns):
-        moved = _turn(c, roots, k)
+        moved = _move_once(c, roots, k)
         if moved <= _ENOUGH:
             return True
         if not moved < 1e300:
@@ -150,9 +150,9 @@ def largest(address):
             continue
         if fresh:
             _begin(roots, k)
-        if not _settle(c, roots, k, _MAX_ANEW if fresh else _MAX_TURNS) and not fresh:
+        if not _converge(c, roots, k, _MAX_ANEW if fresh else _MAX_TURNS) and not fresh:
             _begin(roots, k)
-            _settle(c, roots, k, _MAX_ANEW)
+            _converge(c, roots, k, _MAX_ANEW)
         fresh, most = False, 0.0
         for i in range(k):
             modulus = np.sqrt(roots[2 * i] * roots[2 * i] + roots[2 * i + 1] * roots[2 * i + 1])

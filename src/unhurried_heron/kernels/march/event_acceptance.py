@@ -15,7 +15,7 @@ FAILED = -1
 
 
 @inner
-def settle(watch, control, coefficients, shape, together):
+def keep_events(watch, control, coefficients, shape, together):
     """Keep the events that do happen, in their order, up to the first that ends the step; return its theta, or FAILED.
 
     What lies beyond that never happened.

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.event_acceptance import FAILED, NEVER, settle
+from unhurried_heron.kernels.march.event_acceptance import FAILED, NEVER, keep_events
 from unhurried_heron.kernels.march.event_values import (
     in_band,
     watch_speeds,
@@ -173,7 +173,7 @@ def find_events(watch, control, system, shape, parts, address):
             control.n_events = control.first_event
             width, everything = 0.5 * min(width, end - control.searched), True
             continue
-        theta = settle(watch, control, coefficients, shape, together)
+        theta = keep_events(watch, control, coefficients, shape, together)
         if theta != NEVER:
             return theta
         _pass_part(watch)
