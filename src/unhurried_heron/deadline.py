@@ -10,7 +10,7 @@ from contextvars import ContextVar
 
 from unhurried_heron.errors import HeronError
 
-# when it is over, and how many seconds there were in all
+# The time of the deadline, and the seconds that were allowed in all.
 _deadline: ContextVar[tuple[float, float]] = ContextVar("deadline", default=(math.inf, math.inf))
 
 

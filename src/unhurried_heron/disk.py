@@ -25,7 +25,7 @@ def read_plain_file(path: Path) -> bytes:
         It cannot be read, is no plain file (a pipe, a device, a folder), or is larger than 50 MB.
     """
     try:
-        # without waiting, should it be a pipe
+        # The file is opened without waiting, in case it is a pipe.
         handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
     except ValueError as error:
         raise OSError(0, str(error), str(path)) from None
@@ -123,7 +123,7 @@ def write_text(path: str | Path, text: str) -> None:
 
 
 def _umask() -> int:
-    # the only way to ask is to set it
+    # The process's mask can only be read by setting it.
     mask = os.umask(0o077)
     os.umask(mask)
     return mask

@@ -170,7 +170,7 @@ def test_what_cannot_be_drawn_is_refused(chain: uh.Problem) -> None:
         "these are no levels": lambda: uh.draw_states(run, levels=0.8),
         "each run needs one label": lambda: uh.draw_states(run, labels=5),
         "this makes no sound": lambda: uh.write_sound(run, 5, "five.wav"),
-        "so many arrows": lambda: uh.draw_field(chain, window=((0, 1), (0, 1)), arrows=1),
+        "this number of arrows": lambda: uh.draw_field(chain, window=((0, 1), (0, 1)), arrows=1),
         "makes no sound": lambda: uh.write_sound(uh.integrate(chain, initial={"algae": 8}), "algae", "still.wav"),
         "needs a length": lambda: uh.write_sound(run, "algae", "none.wav", seconds=0),
         "a Run, or a list": lambda: uh.draw_states([run, 3]),
@@ -228,8 +228,8 @@ def test_a_field_shows_the_rates() -> None:
 
 def test_a_state_is_heard(tmp_path: Path) -> None:
     swing = uh.Problem.from_text("x' = 3000*v\nv' = -3000*x", initial={"x": 1, "v": 0}, interval=(2, 2.1))
-    stretch = uh.write_sound(uh.integrate(swing, rtol=1e-8), "x", tmp_path / "x.wav", seconds=0.5)
-    assert stretch == pytest.approx(0.2)
+    slowness = uh.write_sound(uh.integrate(swing, rtol=1e-8), "x", tmp_path / "x.wav", seconds=0.5)
+    assert slowness == pytest.approx(0.2)
     with wave.open(str(tmp_path / "x.wav")) as sound:
         assert (sound.getnchannels(), sound.getsampwidth(), sound.getframerate()) == (1, 2, 44100)
         samples = np.frombuffer(sound.readframes(sound.getnframes()), "<i2") / 32767

@@ -51,9 +51,9 @@ def test_answers_are_those_of_the_closed_form(method: str, back: bool) -> None:
     period = run.period("x = 0.3")
     assert (period.mean, period.spread) == pytest.approx((2 * np.pi, 0), abs=1e-7)
     assert period.count == 2
-    stretches = run.where("v > 1/2")
+    intervals = run.where("v > 1/2")
     within = 2 * np.pi * np.arange(1, 4) - np.pi / 2 + np.array([[-np.pi / 3], [np.pi / 3]])
-    assert np.sort(stretches[["from", "to"]].to_numpy().T, axis=0) == pytest.approx(within[:, order], abs=1e-8)
+    assert np.sort(intervals[["from", "to"]].to_numpy().T, axis=0) == pytest.approx(within[:, order], abs=1e-8)
     assert run.settles("x*x + v*v", 1e-6) == (20 if back else 0)
 
 
@@ -169,7 +169,7 @@ REFUSED = [
     (lambda: RUN.integral("x", (-1, 3)), "within the run"),
     (lambda: RUN.integral("x", 3), "within the run"),
     (lambda: RUN.mean("x", (3, 3)), "no time"),
-    (lambda: RUN.where("x = 1"), "not in stretches"),
+    (lambda: RUN.where("x = 1"), "not in intervals"),
     (lambda: RUN.period("x = 3"), "crossed once"),
     (lambda: RUN.settles("x", -1), "width"),
     (lambda: RUN.settles("x", "wide"), "no number"),

@@ -132,7 +132,7 @@ def test_steps_held_back_by_stability_are_told_from_others() -> None:
     # fast at first, then slow: only where the step could grow does stability hold it back
     both = uh.Problem.from_text("x' = -300*where(t < 5, 0.001, 1)*(x - cos(t))", initial={"x": 1}, interval=(0, 10))
     found = uh.stability_limited_steps(uh.integrate(both, "dormand-prince-54", rtol=1e-4))
-    (begins, ends), *more = found.stretches()
+    (begins, ends), *more = found.intervals()
     assert not more
     assert begins == pytest.approx(5.0, abs=0.2)
     assert ends == pytest.approx(10.0, abs=0.2)

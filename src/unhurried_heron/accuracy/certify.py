@@ -35,7 +35,8 @@ from unhurried_heron.text import certificate_document as words
 if TYPE_CHECKING:
     pass
 
-# fully implicit, explicit, linearly implicit, and multistep: two of these families that can do the problem
+# One method of each family, fully implicit, explicit, linearly implicit and multistep: two that can do the problem
+# are compared.
 _FAMILIES: Final = ("radau-iia-variable", "verner-98", "steinebach-54", "adams-variable")
 # Steps that an explicit run may take in any case.
 _MANY: Final = 300_000
@@ -164,13 +165,13 @@ class _Search:
             if runs is None:
                 break
             if before is None:
-                # the change of the tolerance tells something from the first pair on
+                # From the first pair on, a run at another tolerance tells how fast the error falls.
                 before = self._both(tolerance / _TIGHTER)
                 if before is None:
                     break
             moved = self._moved(tolerance)
             if moved is not None and grown(self._values(runs[0]), moved, self.size, 1.0) > _STILL_SMALL:
-                # a change that is no longer small says nothing of smaller ones
+                # A perturbation that is no longer small says nothing about smaller ones.
                 self.nudge = _MIN_NUDGE
                 moved = self._moved(tolerance)
             if moved is None:
@@ -188,7 +189,8 @@ class _Search:
                     best = best.without([self.problem.model.layout.slot(name) for name in still])
                     self.reason = words.rates_not_seen(still)
                 break
-            # how a change grows is known where the tolerance hides no more than that
+            # The growth of a perturbation is known where the tolerance hides no more than the
+            # perturbation.
             if tolerance <= _TIGHTEST or (tolerance <= 10.0 * self.nudge and best.by_growth(self.digits)):
                 self.reason = best.why(growth, self._span(), self.problem.units.get("t", ""))
                 break
@@ -205,14 +207,15 @@ class _Search:
         """Run once, to see which families are able, how large states are, and whether there is anything narrow."""
         longest, slow = self._span() / MIN_STEPS, 0
         while len(self.able) > 1 and clock.monotonic() < self.until and not self.ctrl_c.hit:
-            # one that does not come through leaves time for the others
+            # A family that does not finish must leave time for the others.
             share = (self.until - clock.monotonic()) / len(self.able)
             pilot = self._run(self.able[0], _PILOT, None, share, seen=np.linspace(*self.problem.interval, _SEEN))
             if pilot is None:
                 del self.able[0]
                 continue
             if pilot.tally.seconds > _SLOW * len(self.able) * share and slow < len(self.able):
-                # others come first; what is compiled once on a machine does not count
+                # Other families come first. Seconds of compilation do not count: they are spent once
+                # on a machine.
                 self.able.append(self.able.pop(0))
                 slow += 1
                 continue
@@ -256,7 +259,7 @@ class _Search:
         if first is None:
             return None
         most = max(_MANY, _MANY_TIMES * first.tally.accepted)
-        # tighter than the first, whose error it is to tell
+        # The second run is tighter than the first, whose error it measures.
         tighter, longest = max(tolerance * _TIGHTER, _TIGHTEST), self._span() / MIN_STEPS
         while len(self.able) > 1:
             last = len(self.able) == 2
@@ -292,7 +295,7 @@ class _Search:
                 numbers[name] = value * (1.0 + sign)
         values = dict(zip(problem.states, moved.tolist(), strict=True))
         with quietly():
-            # of closed forms that begin elsewhere
+            # The warning on closed forms that begin elsewhere is meant for users.
             other = problem.with_(initial=values, parameters=numbers)
         return self._run(self.able[0], tolerance, None, problem=other)
 

@@ -29,7 +29,7 @@ from unhurried_heron.study.reference import Kind, References, Truth, kind_of, sh
 # Relative tolerances where none are given: loose, usual and tight, so that a line shows.
 DEFAULT_RTOL: Final = (1e-4, 1e-6, 1e-8)
 ALL: Final = "all"
-# what each of all methods may take
+# Seconds that each run may take if all methods are compared.
 _SECONDS_EACH: Final = 5.0
 # Steps at which eigenvalues are found.
 _ROWS: Final = 120
@@ -242,10 +242,10 @@ def _row(
         with done_within(budget.seconds):
             row["limited by stability"] = stability_limited_steps(run, rows=_ROWS).share if run.times.size > 1 else None
     except HeronError:
-        # a method that does not tell its region
+        # The method has no stability region that could be told.
         row["limited by stability"] = None
     if run.ending.as_requested:
-        # where none can be had, the work is still told
+        # Without a reference the work is still reported.
         truth = references.truth_for(method)
         if truth is not None:
             errors, curve = _errors(run, references.grid, truth)
@@ -269,7 +269,7 @@ def _steps(run: Run, fixed: float | None) -> dict[str, float | None]:
         return {"smallest step": fixed, "median step": fixed, "largest step": fixed}
     rows: Any = run.data.ledger
     lengths = np.abs(rows["step"][rows["accepted"]])
-    # the last one ends where it must
+    # The last step ends where the interval does, so it is left out.
     lengths = lengths[:-1] if lengths.size > 1 else lengths
     if not lengths.size:
         return {}
@@ -303,7 +303,7 @@ def _errors(run: Run, grid: Array, truth: Truth) -> tuple[dict[str, Any], tuple[
     """
     columns = [slot for slot in map(run.problem.model.layout.slot, truth.names) if slot is not None]
     states = run.states[np.isin(run.times, grid)]
-    # a run that an event stopped has fewer times than the grid, and references may agree on fewer
+    # A run that an event stopped has fewer times than the grid, and the references may agree on fewer.
     rows = min(len(states), len(truth.values))
     misses = np.abs(states[:rows, columns] - truth.values[:rows]) / size_of(truth.values)
     row, column = np.unravel_index(int(misses.argmax()), misses.shape)

@@ -26,14 +26,14 @@ COLUMNS: Final = (
     "newton failures", "solves", "iterations", "changes", "for stages", "for jacobians", "for starting",
     "for estimates", "for between", "seconds in all", "reference", "ending",
 )  # fmt: skip
-# before the name of a conserved quantity: how its drift is measured
+# Prefix of the columns that tell how the drift of a conserved quantity is measured.
 SCALE: Final = "scale of "
-# what counts work
+# Columns that count work.
 WORK: Final = (
     "rate evaluations", "accepted", "refused", "jacobians", "factorisations", "solves", "iterations", "for stages",
     "for jacobians", "for starting", "for estimates", "for between", "seconds", "seconds in all",
 )  # fmt: skip
-# ways of work that differ by less come out even
+# Amounts of work rank as equal if they differ by less than this factor.
 _EVEN: Final = 1.05
 
 

@@ -13,9 +13,9 @@ from unhurried_heron.run.columns import modes_at
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import StepTrajectory
 
-# ends of steps differ by no more than rounding from whole numbers of them
+# A time is the end of a step if the number of steps up to it differs from a whole number by no more than this.
 _ROUNDED = 1e-12
-# a sum that is a smaller part of its terms nearly cancels
+# A sum nearly cancels if it is a smaller share of its terms than this.
 _CANCELS = 1e-3
 OWN_SIZE = "relative to its size"
 
@@ -26,7 +26,7 @@ def values_of(run: Run, quantity: str) -> Array:
 
 
 def _worked_out(run: Run, quantity: str | Node) -> Array:
-    # what compiles is loaded when something runs
+    # Modules that compile are loaded only when something runs.
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
     from unhurried_heron.codegen.system import native_queries
 

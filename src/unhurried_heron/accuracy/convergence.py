@@ -36,11 +36,11 @@ _MAX_ROWS: Final = 2000
 _WITHIN: Final = 0.15
 # and within this share of the order of the method more.
 _SHARE: Final = 0.05
-# from this order on errors fall so fast that steps are shortened by less
+# From this order on errors fall so fast that steps are shortened by a smaller factor.
 _HIGH: Final = 6
 # Points that a straight part has at least.
 _FEWEST: Final = 3
-# errors as near to the reference's own, or to rounding, tell no order
+# Errors within this multiple of the error of the reference, or of rounding, tell no order.
 _FLOOR: Final = 30.0
 # Errors below this many roundings of the largest size are taken for rounding.
 _ROUNDING: Final = 100 * float(np.finfo(float).eps)
@@ -364,7 +364,7 @@ def _orders(method: Method, rows: list[dict[str, Any]], floor: float) -> Orders:
     Orders
     """
     usable = [row for row in rows if row["largest error"] and row["largest error"] > _FLOOR * floor]
-    # errors as large as the solution tell nothing either
+    # Errors as large as the solution tell no order either.
     usable = [row for row in usable if row["largest error"] < 0.5]
     best: list[dict[str, Any]] = []
     for i in range(len(usable)):
@@ -373,7 +373,7 @@ def _orders(method: Method, rows: list[dict[str, Any]], floor: float) -> Orders:
             orders_of_part = [row["order"] for row in part[1:] if row["order"] is not None]
             wide = 2.0 * (_WITHIN + _SHARE * method.order)
             straight = len(orders_of_part) == len(part) - 1 and np.ptp(orders_of_part) <= wide
-            # of equally long ones that of the shortest steps
+            # Of equally long parts the one of the shortest steps counts.
             if straight and len(part) >= len(best):
                 best = part
     for row in rows:

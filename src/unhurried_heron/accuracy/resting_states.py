@@ -13,9 +13,9 @@ from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 
-# so far beyond what they run through states are looked at, as a share of it
+# The range of the states is extended by this share beyond the values of the run.
 _BEYOND: Final = 1e-4
-# what no state could ever show
+# Rates below this could never move a state visibly.
 _NOTHING: Final = 1e-300
 
 

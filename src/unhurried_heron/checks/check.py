@@ -19,7 +19,7 @@ from unhurried_heron.problem.assembly import assemble
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.quotients import what_to_write, zero_denominator
 
-# beyond this many states the eigenvalues of a full matrix take too long to look at beforehand
+# Beyond this number of states the eigenvalues of a full matrix take too long for a check.
 _MAX_EIGENVALUES = 400
 # An explicit method that needs more steps than this for stability alone meets a stiff problem.
 _STIFF_STEPS = 5_000.0
@@ -27,7 +27,7 @@ _STIFF_STEPS = 5_000.0
 _SHOWN_TIMES = 4
 # Switches that are listed.
 _SHOWN_SWITCHES = 12
-# two equal eigenvalues part by about the root of the rounding error
+# Two equal eigenvalues separate by about the square root of the rounding error.
 _ROUNDING = 2.0 * float(np.sqrt(np.finfo(float).eps))
 
 
@@ -80,7 +80,7 @@ def check_file(path: Path) -> tuple[Report, Problem | None]:
     """Check a problem file, gathering every mistake; return the problem too where there is one."""
     from unhurried_heron.input.file_reader import load_toml, parse_document
 
-    # a file that cannot be read at all has nothing to be looked over
+    # There is nothing to check in a file that cannot be read.
     content = load_toml(path)
     try:
         user_input = parse_document(content, str(path), path.parent)
@@ -192,7 +192,7 @@ def _start(problem: Problem) -> Iterator[Finding]:
     if problem.open or not np.isfinite(start).all():
         yield from _size(problem)
         return
-    zero = [group.name for group in model.layout.groups if not start[model.layout.stretch(group.name)].any()]
+    zero = [group.name for group in model.layout.groups if not start[model.layout.slice_of(group.name)].any()]
     relative_only = problem.integrate_options.get("atol") == 0
     if zero and relative_only:
         yield Finding(
@@ -259,7 +259,7 @@ def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
     steps = fastest * length / find_method(FOR_SMOOTH).real_stability_limit
     unit = problem.units.get("t", "")
     swing = float(np.abs(values.imag).max(initial=0.0))
-    # rounding alone makes a pair of two equal eigenvalues
+    # Rounding alone turns two equal eigenvalues into a complex pair.
     if swing <= _ROUNDING * float(np.abs(values).max(initial=0.0)):
         swing = 0.0
     swing_text = f"; the fastest swing takes {2 * np.pi / swing:.3g}{' ' + unit if unit else ''}" if swing > 0.0 else ""

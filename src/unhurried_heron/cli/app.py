@@ -40,7 +40,7 @@ def _options(
 
 def main() -> None:
     """Run the tool: 0 where a run ended as asked, 1 where it did not, 2 for a mistake in what was asked, 3 for ours."""
-    # where a stream is closed, what is said is said to nobody
+    # If a stream is closed, its output is discarded.
     sys.stdout = sys.stdout or open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115  # it stays open to the end
     sys.stderr = sys.stderr or open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115  # likewise
     for stream in (sys.stdout, sys.stderr):
@@ -53,10 +53,10 @@ def main() -> None:
         try:
             app()
         finally:
-            # what is still held back is written here, where it can be told that nobody reads
+            # Buffered output is written here, where a closed pipe can still be reported.
             sys.stdout.flush()
     except BrokenPipeError:
-        # a reader who has had enough
+        # The reader of the pipe has ended.
         _leave(1)
     except HeronError as error:
         if debug:

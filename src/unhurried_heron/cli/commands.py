@@ -103,7 +103,7 @@ def run(
     queries = questions_of(
         problem, crossings=crossings, extremes=extremes, integral=integral, mean=mean, period=period, where=where
     )
-    # questions are answered from every step, whatever the table is to have
+    # Questions are answered from every step, whatever rows the table has.
     wanted = options.pop("record", "steps") if queries else "steps"
     check_outputs(file, csv, json, plot)
     if plot is None and (phase is not None or overlay is not None or draw is not None):
@@ -178,7 +178,7 @@ def compare(
     try:
         shown = outcome if sort is None else outcome.sorted(sort)
     except RunError as error:
-        # what was measured is not lost
+        # The table is shown although the column to sort by does not exist.
         mistake = error
     show(shown.document())
     write_table(shown.frame(), csv)

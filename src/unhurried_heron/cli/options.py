@@ -33,7 +33,7 @@ Switches = Annotated[
     bool | None, typer.Option("--switches/--no-switches", help="Land on jumps and kinks, or step over them.")
 ]
 
-# the same of several at once
+# The same options where several values can be given.
 Methods = Annotated[str, typer.Option(metavar="A,B,…", help="Methods, by their names.")]
 Rtols = Annotated[str, typer.Option("--rtol", metavar="R,…", help="Relative tolerances; 1e-4,1e-6,1e-8 without any.")]
 Steps = Annotated[str, typer.Option("--step", metavar="H,…", help="Fixed steps, also with units.")]

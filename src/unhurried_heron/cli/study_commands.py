@@ -202,7 +202,7 @@ def explain(
     options.pop("record", None)
     with quietly():
         run = integrate(problem, **options, ledger=True, on_interrupt="return")
-    # who has interrupted the run does not wait for others
+    # After an interrupt the explanation makes no long runs.
     interrupted = run.ending.reason is EndingReason.INTERRUPTED
     seconds = _AFTER_INTERRUPT if interrupted else _SECONDS
     found = explained(run, seconds=seconds, on_interrupt="return")

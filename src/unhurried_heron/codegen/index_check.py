@@ -13,7 +13,7 @@ from unhurried_heron.errors import HeronError
 from unhurried_heron.formulas.expression import SUM, Node, upwards
 from unhurried_heron.formulas.layout import IndexedFormula, Loop
 
-# least and greatest value so far, and the indices that still have to run
+# The smallest and largest value so far, and the indices that are still to be bounded.
 Form = tuple[int, int, tuple[tuple[str, int], ...]]
 # Indices beyond this are refused: doubles no longer hold every whole number.
 _FURTHEST: Final = 2**53

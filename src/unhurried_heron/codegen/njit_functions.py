@@ -14,7 +14,7 @@ from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.model.function_trials import unusable
 from unhurried_heron.model.functions import ALL_PARAMETERS, WHOLE_STATE, NamedFunction
 
-# longer tuples are an array's work
+# Longer tuples should be arrays: Numba compiles each length anew.
 _MAX_TUPLE = 64
 
 

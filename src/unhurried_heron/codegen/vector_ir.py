@@ -8,7 +8,8 @@ from unhurried_heron.codegen.expression_ir import literal
 
 # Numbers in a vector register of 256 bits.
 LANES = 4
-# for so few states counting the turns of a loop costs as much as the arithmetic (`benchmarks/run.py --part explicit`)
+# For up to this number of states the overhead of a loop is as large as its arithmetic (`benchmarks/run.py --part
+# explicit`).
 MAX_WRITTEN_OUT = 8
 
 DECLARATIONS = """

@@ -7,9 +7,9 @@ from pathlib import Path
 from unhurried_heron.disk import write_whole
 
 NAMES = ("sluice-pond", "culvert", "gate", "tide", "sediment", "food-chain", "carbonate", "bloom")
-# events that act: a latch, doses, a float on its stop, a level that is slid along
+# The problems whose events act: a latch, doses, a float on its stop, a level along which the solution slides.
 ACTING = ("siphon", "settling-basin", "float", "target-level")
-# beside those: the culvert said by its energies, a file to be checked, and the measured tide
+# Further files: the culvert stated by its energies, a file with mistakes, and the measured tide.
 BESIDE = ("culvert-energies.toml", "mistakes.toml", "lagoon-gauge.csv")
 _FOLDER = Path(__file__).parent
 

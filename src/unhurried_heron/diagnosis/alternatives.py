@@ -12,7 +12,7 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.text.document import Statement
 from unhurried_heron.text.numbers import counted, in_seconds, in_tolerances, rounded
 
-# clearly less is less than this share
+# Work is clearly less if it is below this share.
 _CLEARLY: Final = 0.7
 
 

@@ -27,12 +27,12 @@ from unhurried_heron.stability.stability_limited_steps import (
 from unhurried_heron.study.arguments import a_run
 from unhurried_heron.study.attempts import OnInterrupt, in_words
 from unhurried_heron.text.document import Document, Statement
-from unhurried_heron.text.numbers import at_time, counted, in_seconds, rounded, share_of, stretches_in_words
+from unhurried_heron.text.numbers import at_time, counted, in_seconds, intervals_in_words, rounded, share_of
 
 if TYPE_CHECKING:
     import pandas as pd
 
-# a share of the steps that is worth a word
+# A share of the steps below this is not mentioned.
 _SOME: Final = 0.02
 # A problem is stiff where stability makes an explicit step this many times shorter than accuracy needs.
 _STIFF: Final = 5.0
@@ -115,7 +115,7 @@ def explain(run: Run, *, seconds: float = 10.0, on_interrupt: str = "raise") -> 
     run, ctrl_c = a_run(run, "explain"), OnInterrupt(on_interrupt)
     found: list[Statement] = []
     with done_within(positive_option(seconds, "seconds")), ctrl_c:
-        # one by one: what was found before an interrupt stays
+        # The statements are added one by one, so that those found before an interrupt are kept.
         found.extend(_RunFacts(run).statements())
     if ctrl_c.hit:
         found.append(Statement("interrupted", "Looking on was interrupted: there may be more to say.", {}))
@@ -162,7 +162,8 @@ class _RunFacts:
                 if run is not None:
                     return stability_limited_steps(run)
             except Exception as error:
-                # states at some times alone, or the user's function refuses what lies beside the solution
+                # The run kept states at some times only, or the function of the user refuses states
+                # beside the solution.
                 self.unknown = in_words(error)
         return None
 
@@ -192,7 +193,7 @@ class _RunFacts:
         try:
             looked = stability_limited_steps(found.run)
         except Exception:
-            # as above
+            # The same exceptions as above can occur here.
             return None
         return looked, looked.stiffness / find_method(FOR_SMOOTH).real_stability_limit
 
@@ -214,7 +215,7 @@ class _RunFacts:
         """Return all sentences, in the order they are read."""
         done = self.run.tally.accepted > 0
         yield from self.on_ending()
-        # of what was never integrated there is less to say
+        # A run without a step has no steps, stiffness or states to explain.
         if done:
             yield from self.on_steps()
             yield from self.on_stiffness()
@@ -266,7 +267,7 @@ class _RunFacts:
         if not accepted:
             return []
         stability = self.region.share if self.region is not None else 0.0
-        # a step that failed twice is one step
+        # A step that failed twice counts once.
         bounded, failed, landings = map(np.unique, (self._bounded(), self._failed(), self._landings()))
         longest, newton, landed = (times.size / accepted for times in (bounded, failed, landings))
         accuracy = max(0.0, 1.0 - stability - longest - landed - newton)
@@ -275,7 +276,7 @@ class _RunFacts:
         parts = []
         if self.region is not None and stability >= _SOME:
             parts.append(
-                f"stability held back {share_of(stability)} ({stretches_in_words(self.region.stretches(), self.unit)})"
+                f"stability held back {share_of(stability)} ({intervals_in_words(self.region.intervals(), self.unit)})"
             )
         if longest >= _SOME:
             parts.append(f"the largest step allowed bounded {share_of(longest)} ({self._between(bounded)})")
@@ -299,7 +300,7 @@ class _RunFacts:
     def _fixed_stability(self) -> list[Statement]:
         if self.region is None or not self.region.z.size:
             return []
-        # with a fixed step there is one method, of one order
+        # With a fixed step there is one region, because there is one method of one order.
         outside = decays_that_grow(self.region.regions[0], self.region.z)
         share = float(np.mean(outside))
         if not share:
@@ -353,7 +354,7 @@ class _RunFacts:
             return [Statement("stiffness", text, {"factor": factor})]
         covered = float(np.abs(looked.steps)[stiff] @ looked.counts[stiff])
         share = min(1.0, covered / float(np.abs(looked.steps) @ looked.counts))
-        where = stretches_in_words(looked.stretches(stiff), self.unit)
+        where = intervals_in_words(looked.intervals(stiff), self.unit)
         text = (
             f"The problem is stiff over {share_of(share)} of the time ({where}): an explicit method ({FOR_SMOOTH}) "
             f"must take steps up to {rounded(factor)} times shorter than the solution needs."
@@ -381,7 +382,7 @@ class _RunFacts:
         unknown = not run.ending.as_requested and not self.implicit and self.region is None
         found = candidates_for(run, stiff=self.stiff or unknown, ready=self.smoothly)
         if not any(each.done for each in found):
-            # those of the other kind, too
+            # Methods of the other kind are tried, too.
             found += candidates_for(run, stiff=not (self.stiff or unknown))
         done = [each for each in found if each.done]
         if not done:

@@ -48,7 +48,7 @@ class TighterRun:
         self.changed = {"step": _HALF * run.options["step"]} if self.fixed else {
             name: _tightened(run.options[name], self.times) for name in ("rtol", "atol")}  # fmt: skip
         self.by = method_of(run)
-        # where answers are compared: between the steps, too, where they were kept
+        # Answers are compared between the steps, too, if the steps were kept.
         start, end, kept = run.problem.interval[0], run.ending.time, isinstance(run.data.trajectory, StepTrajectory)
         self.wanted_times = np.linspace(start, end, _ROWS) if kept else run.times
         found = run_again(run, self.by, times=_LONGER, record=self.wanted_times.tolist(), **self.changed)
@@ -71,7 +71,8 @@ class TighterRun:
             order = self.run.data.methods[0].order
             allowed = np.where(size > 0.0, size, 1.0) * (2.0**order - 1.0) / 2.0**order
         else:
-            # of the largest size: where a state passes zero, a small shift in time is many times its tolerance
+            # The error is relative to the largest size: where a state passes zero, a small shift in time
+            # is many times its tolerance.
             largest = np.abs(truth).max(axis=0, initial=0.0)
             allowed = _tolerance_of_states(self.run, "rtol") * largest + _tolerance_of_states(self.run, "atol")
         return times, np.abs(answer - truth) / np.maximum(allowed, 1e-300)
@@ -112,7 +113,7 @@ class TighterRun:
             + _tolerance_of_states(run, "atol")
         )
         with quietly():
-            # of closed forms that begin elsewhere
+            # The warning on closed forms that begin elsewhere is meant for users.
             begun = problem.with_(initial=dict(zip(problem.states, moved.tolist(), strict=True)))
         found = run_again(run, self.by, times=_LONGER, problem=begun, record=self.wanted_times.tolist(), **self.changed)
         return float(self.misses(found.run)[1].max(initial=0.0)) if found.run is not None and found.done else None
@@ -162,7 +163,7 @@ def tolerance_scaling(run: Run) -> list[Statement]:
         return []
     relative, absolute = _tolerance_of_states(run, "rtol"), _tolerance_of_states(run, "atol")
     sizes = np.abs(run.states)
-    # members of one family are of one kind: most of them may be at rest
+    # Members of one indexed state are of one kind, and most of them may be at rest.
     families = [group_of(name) for name in run.problem.states]
     family = np.unique(families, return_inverse=True)[1]
     largest = np.zeros(family.max() + 1)

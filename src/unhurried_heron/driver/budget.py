@@ -47,7 +47,7 @@ class Budget:
                     given=excerpt(value),
                 )
             if value is not None:
-                # whole numbers and numbers of NumPy are no others
+                # Numbers of NumPy become plain numbers, so that equal budgets are equal.
                 object.__setattr__(self, name, float(value) if name == "seconds" else int(value))
 
 

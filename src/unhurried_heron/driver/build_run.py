@@ -91,7 +91,7 @@ def build_run(
     march, problem = driver.march, request.problem
     event_log = driver.event_log()
     trajectory = _with_known_jumps(driver.trajectory(event_log), march, problem)
-    # a look at the end of the run may call the rates, which counts
+    # Examining the end of the run may call the rates, and these calls count.
     ending = ending_of(_stop(request, driver, reason, trajectory, event_log), problem, request.method)
     counts = {key: march.last(key) for key in _COUNTED}
     options = _options(request)

@@ -16,10 +16,10 @@ import numpy as np
 FALSE, TRUE, SLIDES = range(3)
 # Choices of sides that are examined.
 _MAX_CHOICES: Final = 3**8
-# what speeds and shares may miss by, in parts of the largest speed and of 1
+# Tolerance of speeds and shares, in parts of the largest speed and of 1.
 _SLACK = 1e-7
-# a switch whose two sides differ in its speed by no more than this part of the largest speed, which is rounding, cannot
-# be held beside those before it: its formula follows from theirs
+# A switch cannot be held beside the ones before it if its speed on both sides differs by no more than this part of
+# the largest speed, which is rounding: its formula follows from theirs.
 _DEPENDENT = 1e-12
 
 
@@ -84,7 +84,7 @@ def _holds(speeds: Any, choice: tuple[int, ...], slack: float, free: int) -> boo
     for index in sliding:
         below, above = left[0], left[1]
         back = below[..., index] - above[..., index]
-        # where the two sides do not lead back, nothing holds it
+        # If the two sides do not lead back to the switch, nothing holds the solution on it.
         if not np.all(back > least):
             return False
         share = below[..., index] / back

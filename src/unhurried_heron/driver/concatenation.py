@@ -118,7 +118,7 @@ def time_reversed(run: Run, end_time: float, end_state: Array) -> Run:
     powers = np.zeros((degree + 1, degree + 1))
     for d in range(degree + 1):
         powers[: d + 1, d] = np.polynomial.polynomial.polypow([1.0, -1.0], d)
-    # a step that a switch or the end cut short ends there, on the polynomial of the whole
+    # A step that a switch or the end cut short ends there, on the polynomial of the whole step.
     ends = np.append(trajectory.starts[1:], trajectory.end_time)
     steps = ends - trajectory.starts
     shares = (steps / trajectory.steps)[:, None] ** np.arange(degree + 1)

@@ -13,8 +13,7 @@ from unhurried_heron.families.spectrum import ritz_values
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 
-# a mode decays if it swings or grows by no more than this share of how fast it decays; those of less than this share of
-# the fastest do not matter
+# A mode decays if it swings or grows by no more than this share of its rate of decay.
 _SWINGS: Final = 0.05
 # Modes slower than this share of the fastest one need not decay.
 _SLOW: Final = 0.02
@@ -22,7 +21,7 @@ _SLOW: Final = 0.02
 _MAX_DECAYS: Final = 5e6
 # Relative change of the state for a difference: near the square root of rounding, where both errors are small.
 _NUDGE: Final = 1e-7
-# the directions of so many take 160 MB, and their rates a second
+# States up to which this is examined: the directions of this many take 160 MB, and their rates a second.
 _MAX_STATES: Final = 500_000
 
 

@@ -16,7 +16,7 @@ from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import RecordedTrajectory, Trajectory
 from unhurried_heron.text.ending_facts import QuietStates, StabilityLimit
 
-# fewer steps than this are quick anyway
+# Runs of fewer steps than this are quick in any case.
 _MANY_STEPS: Final = 1000
 # Iterations of the power method at most.
 _MAX_TURNS: Final = 20
@@ -30,12 +30,11 @@ _MIN: Final = 0.5
 _MAX: Final = 2.0
 # States that one sentence names.
 _MAX_NAMES: Final = 4
-# a run is looked at on its way after so many attempts, which take a hundred times as long as a look, and again after so
-# many times the attempts until the look before; what lies further back than this part of them is not worth a word
+# Attempts after which a run is first examined; an examination costs as much as a hundredth of them.
 _FIRST: Final = 100_000
-# Looks at the march are this factor of attempts apart,
+# Further examinations follow each after this factor of attempts,
 _SPREAD: Final = 1.25
-# and those of the last attempts beyond this share are kept.
+# and only those within the last attempts beyond this share are kept.
 _PART: Final = 0.3
 
 
@@ -51,7 +50,7 @@ class Look(NamedTuple):
 
 def look_at(march: March, attempts: int) -> Look:
     """Return where a march is."""
-    # the last step may be cut to end where it should
+    # The last step may have been cut to end at the end of the interval.
     usual_step = float(np.median(np.abs(march.output.recent)))
     held = march.native.context.array.copy()
     return Look(attempts, float(march.control["time"][0]), march.system.state.copy(), held, usual_step)
@@ -172,7 +171,7 @@ def _rates(march: March, time: float, states: Array) -> Array | None:
         return found
     stopped = march.native.rates.pending_error()
     if stopped is not None and not isinstance(stopped[0], Exception):
-        # Ctrl-C and the like are meant, wherever they come
+        # Ctrl-C and the like must surface wherever they come.
         raise stopped[0]
     return None
 

@@ -25,11 +25,11 @@ from unhurried_heron.run.event_log import EMPTY_EVENT_LOG, EventLog, SwitchLog
 from unhurried_heron.run.trajectory import Trajectory
 from unhurried_heron.text.progress import ProgressBar
 
-# a slice of a march lasts about this long, so that Ctrl-C and budgets are heeded soon
+# A slice of a march lasts about this many seconds, so that Ctrl-C and budgets are heeded soon.
 _SLICE_SECONDS = 0.05
 # A slice has at most this many times the attempts of the one before.
 _MAX_GROWTH = 512.0
-# with full matrices of this size a single attempt may last longer than that
+# With full matrices of this size a single attempt may last longer than a slice.
 _LARGE = 300
 # A count that no march reaches.
 _UNLIMITED = 2**62
@@ -76,7 +76,7 @@ class Driver:
         control = self.march.control
         control["evaluation_limit"] = self.budget.rate_evaluations or _UNLIMITED
         begun = time.perf_counter()
-        # also where it begins with an explicit method: it may change
+        # The kernel is watched also if the march begins with an explicit method, which may change.
         large = self.march.system.n >= _LARGE
         with (
             DeferredInterrupt(self._stop) as deferred,
@@ -88,7 +88,7 @@ class Driver:
                 bar.update(float(control["time"][0]), int(control["accepted"][0]))
                 if reason is Reason.CHANGE:
                     self.march.change()
-                    # what is known of the pace is of the other method
+                    # The pace that is known is that of the other method.
                     self.march.pace = 1
                 elif reason is Reason.SWITCHING and self._may_slide():
                     self.slide = slide_at(self._request, self.march, self._last_crossed())
@@ -101,7 +101,7 @@ class Driver:
                 elif reason not in (Reason.BUFFER_FULL, Reason.PAUSED, Reason.EVENTS_FULL):
                     break
                 self.interrupted = deferred.hit
-                # in the middle of a step only the time counts
+                # In the middle of a step only the time counts.
                 self.exhausted = self._out_of_time() if reason is Reason.EVENTS_FULL else self._exhausted()
                 if self.interrupted or self.exhausted:
                     reason = Reason.PAUSED
@@ -133,7 +133,7 @@ class Driver:
         allowed = self.march.pace
         if self.budget.steps is not None:
             allowed = min(allowed, self.budget.steps - self._attempts())
-        # looks are at counts, and not at what the clock says
+        # Examinations follow counts of attempts, not the clock, so that runs are repeatable.
         allowed = min(allowed, max(self._next_look - self._attempts(), 1))
         control["attempts_left"] = allowed
         before = time.perf_counter()
@@ -146,7 +146,8 @@ class Driver:
             self._keep()
         if reason is Reason.PAUSED:
             growth = min(_MAX_GROWTH, max(0.1, _SLICE_SECONDS / max(taken, 1e-9)))
-            # of what the slice was given, which may be less than the pace
+            # The growth refers to the attempts that the slice was allowed, which may be fewer than the
+            # pace.
             self.march.pace = int(min(1e9, max(1.0, allowed * growth)))
         if self._attempts() >= self._next_look:
             self._look(self._attempts())
@@ -229,7 +230,7 @@ class Driver:
         return mean < _SHRUNK * self._longest and self.left > _HOPELESS * count
 
     def _out_of_time(self) -> str:
-        # the set-up before it counts, too
+        # The seconds of the set-up count, too.
         return seconds_allowed() if seconds_left() <= 0.0 else ""
 
     def root_values(self) -> dict[str, float]:
@@ -247,7 +248,7 @@ class Driver:
         none = np.empty(0), np.empty(0, dtype=np.int64), *np.empty((2, 0, n)), np.empty((0, len(modes)))
         found = [np.concatenate(each) for each in zip(none, *self._found, strict=True)]
         if self.march.last("searching"):
-            # it ended within a step that is not part of it
+            # The march ended within a step that is not part of the run.
             sign = np.sign(self._request.problem.interval[1] - self._request.problem.interval[0])
             inside = sign * (found[0] - self.march.last("time")) <= 0.0
             found = [each[inside] for each in found]

@@ -13,7 +13,7 @@ from unhurried_heron.problem.quotients import zero_denominator
 from unhurried_heron.run.trajectory import Trajectory, grown_at_end
 from unhurried_heron.text.ending_facts import Cause, CauseKind
 
-# a formula that has come down to this share of what it was at the start is near to zero
+# A formula is near zero if it has come down to this share of its value at the start.
 _NEAR_ZERO: Final = 1e-3
 # A state leaves all bounds that grows by this factor
 _UNBOUNDED: Final = 1e3
@@ -40,7 +40,7 @@ def cause_of(problem: Problem, march: March, trajectory: Trajectory) -> Cause | 
     """
     found = _term_of(problem, march)
     if found is not None or not march.last("adaptive"):
-        # fixed steps beyond a method's stability leave all bounds by themselves
+        # Fixed steps beyond a method's stability leave all bounds whatever the problem does.
         return found
     time, name_of = march.last("time"), problem.model.layout.name_of
     grown = grown_at_end(trajectory, _LAST)

@@ -32,7 +32,7 @@ def events_at_end(run: Run) -> tuple[tuple[int, Array, float], ...]:
     """
     found = run.data.event_log
     end = run.data.trajectory.end_time
-    # crossings back and forth may have moved it by rounding
+    # Crossings back and forth may have moved the end by rounding.
     here = np.flatnonzero(np.abs(found.times - end) <= _ROUNDING * abs(end))
     return tuple((int(found.which[row]), found.before[row], float(found.times[row])) for row in here)
 

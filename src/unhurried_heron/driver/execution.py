@@ -47,7 +47,7 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
     Exception
         Whatever the user's functions raise.
     """
-    # what compiles is loaded when something runs
+    # Modules that compile are loaded only when something runs.
     from unhurried_heron.driver.build_run import build_run, limit_of_part, run_without_march, with_ending_of_whole
     from unhurried_heron.driver.setup import linear_kind, set_up
     from unhurried_heron.driver.slide import Part
@@ -67,7 +67,7 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
             reason = driver.drive(bar)
         finally:
             bar.close()
-        # also where the run was just done: a loop over short runs must not swallow Ctrl-C
+        # Ctrl-C is raised even if the run was just finished: a loop over short runs must not swallow it.
         if driver.ctrl_c and not driver.call_host() and on_interrupt == "raise":
             raise KeyboardInterrupt
         roots = driver.root_values()
@@ -142,7 +142,7 @@ def _problem_from(run: Run, state: Any, interval: tuple[float, float]) -> Proble
     Problem
     """
     with quietly():
-        # of closed forms that begin elsewhere
+        # The warning on closed forms that begin elsewhere is meant for users.
         return run.problem.with_(
             initial=dict(zip(run.problem.states, np.asarray(state).tolist(), strict=True)),
             interval=interval,

@@ -84,7 +84,7 @@ def integrate(
     count : int, optional
         So many fixed steps of one length, instead of ``step``.
     record : "steps", int, str or sequence of float
-        What to keep: every accepted step, which makes the solution a function of time; so many equally spaced times,
+        What to keep: every accepted step, which makes the solution a function of time; a count of equally spaced times,
         both ends included; every so long from the start, "30 min"; or these times. With a count or times, memory does
         not grow with the steps. A run that ends before the last of them records where it ended as well.
     events : iterable of Event
@@ -170,7 +170,7 @@ def integrate(
     times = record_times(problem, record)
     watched = _with_events(problem.events, extra)
     if extra:
-        # a run whose time is used up here ends before its first step, as one that is laid out too late
+        # A run whose time is used up here ends before its first step, as one does that is laid out too late.
         with suppress(OutOfTimeError), done_within(limits.seconds, time.perf_counter() - begun):
             _check_once(problem, watched)
     relative, absolute = tolerances(problem, rtol, atol)
@@ -209,7 +209,7 @@ def _check_once(problem: Problem, events: tuple[Any, ...]) -> None:
         watched_events(events, problem.assembled, ErrorCollector())
         if len(checked) >= _MAX_CHECKED:
             checked.clear()
-        # what the key names by its identity must live as long
+        # Objects that the key names by their identity are kept alive with it.
         checked[key] = events
 
 

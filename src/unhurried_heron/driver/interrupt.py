@@ -8,7 +8,7 @@ from collections.abc import Callable
 from types import FrameType, TracebackType
 from typing import Any
 
-# plain numbers, and what `signal` wraps to make enumerations of them, which costs a twentieth of a short run
+# `signal` wraps plain numbers into enumerations, which costs a twentieth of a short run; these are plain numbers.
 _INTERRUPT, _IGNORED = int(signal.SIGINT), int(signal.SIG_IGN)
 _BARE: Any = vars(signal).get("_signal", signal)
 _get, _set = _BARE.getsignal, _BARE.signal

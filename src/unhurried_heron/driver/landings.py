@@ -22,9 +22,10 @@ from unhurried_heron.problem.pointwise import surroundings
 
 # Crossings that fit into the buffer before the march returns.
 _ROOM = 1024
-# known times that differ by no more than this many spacings of floating-point numbers of their size are one
+# Known times are one time if they differ by no more than this number of spacings of floating-point numbers of their
+# size.
 TOGETHER: Final = 4.0
-# the known times among the fields of a crossing
+# The fields of a crossing that hold known times.
 FIRST, BEYOND = Crossing._fields.index("n_landings"), Crossing._fields.index("n_tables")
 _NOTHING, _NO_PLACES = np.empty(0), np.empty(0, dtype=np.int64)
 
@@ -54,7 +55,7 @@ def landings_of(request: RunRequest, switches: tuple[Switch, ...]) -> Landings:
     found = [(k, known_times(event, problem.interval, problem.units)) for k, event in enumerate(request.events)]
     check_deadline()
     for event, _, time in request.met:
-        # what happened before is behind
+        # Events before the start of the run are past.
         times = found[event][1]
         later = (sign * times > sign * time) & ~_together(times, time)
         if request.events[event].every is not None:
@@ -116,7 +117,7 @@ def _edges(request: RunRequest) -> dict[float, float]:
     edges: dict[float, float] = {}
     for window in request.problem.narrow[:: 1 if end > start else -1]:
         first, last = (window.start, window.end) if end > start else (window.end, window.start)
-        # one that begins where another ends takes its place
+        # A window that begins where another ends replaces it there.
         edges[first] = window.longest
         edges.setdefault(last, np.inf)
     return {time: min(request.longest, longest) for time, longest in edges.items() if time != end}
@@ -152,7 +153,7 @@ def _values(
         ends = np.append(times, end)[group[mine] + 1]
         begins = times[group[mine]]
         middles = np.append(0.5 * (begins + ends), 0.5 * (start + later[0]))
-        # between neighbouring numbers there is none
+        # Between neighbouring numbers there is no time.
         middles[:-1] = np.where(middles[:-1] == ends, begins, middles[:-1])
         held = np.broadcast_to(evaluate(switch.live, {**problem.parameters, "t": middles}), middles.size)
         values[mine], begun[switch.slot] = held[:-1], float(held[-1])

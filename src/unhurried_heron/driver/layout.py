@@ -33,7 +33,7 @@ from unhurried_heron.model.narrow import MAX_PARTS
 CHUNK_BYTES = 4_194_304
 # Events that fit into the buffer at least.
 EVENT_ROOM = 64
-# counts beyond this are none that a run could reach
+# Counts above this cannot be reached by any run.
 _MAX_COUNT = 2**62
 # Changes of one function that a part of a step may hold at most,
 _MANY_IN_STEP = 256
@@ -210,7 +210,7 @@ def _watch(native: NativeSystem, request: RunRequest, n: int) -> Watch:
     m, beyond = len(going), native.beyond
     if beyond is None:
         raise unforeseen("a march with crossings and without their functions")
-    # as many changes of each in one step as memory allows
+    # A step may hold as many changes of each function as memory allows.
     most = max(MAX_IN_STEP, min(_MANY_IN_STEP, _EVENT_NUMBERS // max(n * m, 1)))
     room = max(EVENT_ROOM, 2 * (most + SPARE) * m) if m else 0
     acting = int(any(beyond.actions))
@@ -272,7 +272,7 @@ def _output(request: RunRequest, n: int, degree: int) -> Output:
     """
     room, times = int(min(CHUNK_STEPS, max(1, CHUNK_BYTES // (8 * (degree + 1) * n)))), request.times
     rows = 2 * room if request.ledger else 0
-    # only the present step's where the state is recorded at given times
+    # Where the state is recorded at given times, only the polynomial of the present step is kept.
     room, count = (room, 0) if times is None else (1, times.size)
     starts, steps, coefficients = np.empty(room), np.empty(room), np.empty((room, degree + 1, n))
     table, wanted, nothing, recent = (

@@ -12,7 +12,7 @@ from unhurried_heron.driver.march import March
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.families.error_scale import ErrorScale
 
-# larger ones are laid out soon enough, compared with their runs
+# Larger marches are laid out quickly compared with their runs.
 _MAX_BYTES = 2_000_000
 # Marches of one model that wait to be used again.
 _MAX_WAITING = 8
@@ -34,7 +34,7 @@ def key_of(request: RunRequest, scales: ErrorScale, kind: str) -> tuple[Any, ...
     """
     problem, times = request.problem, request.times
     if 8 * problem.model.layout.size > _MAX_BYTES:
-        # no march of this size waits
+        # No march of this size is waiting.
         return (object(),)
     # an event in words depends on units, too; a function may have no hash
     events = (*map(id, request.events), *problem.units.items()) if request.events else ()
@@ -66,12 +66,12 @@ def take(request: RunRequest, key: tuple[Any, ...]) -> March | None:
 def give_back(request: RunRequest, march: March) -> None:
     """Keep a march whose run came to its end for the next one."""
     kept = request.problem.model.kept
-    # what was recorded is the run's alone
+    # Recorded states belong to the run alone.
     march.release()
     if march.size <= _MAX_BYTES:
         for old in list(kept)[: len(kept) - _MAX_WAITING + 1]:
             kept.pop(old, None)
-        # what the key names by its identity must live as long
+        # Objects that the key names by their identity are kept alive with it.
         kept[march.key] = (
             march,
             (request.method, request.starter, request.events, *request.problem.inputs.values()),

@@ -34,7 +34,7 @@ from unhurried_heron.methods.method import Method
 # Attempts before the first look, where an earlier run has shown that they are quick.
 _SHORT = 64
 
-# steps to a chunk: enough to make a call cheap, few enough to stay in the processor's cache
+# Steps of a chunk: enough to make a call cheap, few enough to stay in the processor's cache.
 CHUNK_STEPS = 1024
 
 
@@ -77,7 +77,7 @@ class March:
         bundles = (self.system, self.watch, self.output, self.crossing, self.own)
         arrays = [each for bundle in bundles for each in bundle if isinstance(each, np.ndarray)]
         self.size = sum(array.nbytes for array in arrays)
-        # a family's records as they were laid out
+        # The records of the family as they were laid out, from which they are reset.
         owns = [self.own, *(member.work.bundle for member in self.members)]
         records = [each for own in owns for each in own if isinstance(each, np.ndarray) and each.dtype.names]
         self._records = [(record.view(np.uint8), record.copy().view(np.uint8)) for record in records]

@@ -18,7 +18,7 @@ from unhurried_heron.run.room import refuse_memory
 
 Record = str | int | Sequence[float] | Array
 
-# times every so long
+# A spacing of times with its unit, "30 min".
 _MAX_TIMES: Final = 2.0**53
 
 
@@ -55,7 +55,7 @@ def _every(problem: Problem, record: str) -> Array:
         raise OptionError("this many times do not fit into memory", name="record", location="record",
                           given=excerpt(record),
                           expected=f"a time above {abs(end - start) / _MAX_TIMES:.3g}")  # fmt: skip
-    # as near to the end as rounding tells
+    # A time within rounding of the end is the end.
     rows = int(count + 1e-9) + 1
     refuse_memory(rows, problem.model.layout.size + 1, "record")
     times = start + np.copysign(every, end - start) * np.arange(rows)

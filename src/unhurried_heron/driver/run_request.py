@@ -94,7 +94,7 @@ class RunRequest:
             return _NONE
         layout = self.problem.model.layout
         indices = np.arange(layout.size, dtype=np.int64)
-        return np.concatenate([np.atleast_1d(indices[layout.stretch(name) or layout.slot(name)]) for name in named])
+        return np.concatenate([np.atleast_1d(indices[layout.slice_of(name) or layout.slot(name)]) for name in named])
 
     @property
     def adapts(self) -> bool:

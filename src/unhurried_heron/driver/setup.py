@@ -37,7 +37,7 @@ from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.narrow import parts_of
 from unhurried_heron.model.sliding import SlidingModel
 
-# from this many unknowns on sparse complex factors are too dear for `auto`
+# From this number of unknowns on sparse complex factors are too expensive for `auto`.
 _LARGE_SPARSE: Final = 1000
 
 

@@ -57,7 +57,7 @@ def slide_at(request: RunRequest, march: March, last: list[int]) -> Slide | None
     if beyond is None or not request.held:
         return None
     if march.last("leads_back"):
-        # a root that rests is slid along alone: the others have moved on by the time it asks
+        # A root at rest is slid along alone: other switches have moved on by the time the question arises.
         last = last[-1:]
     crossed = [beyond.switches[k].slot for k in dict.fromkeys(last[::-1]) if can_slide(beyond.switches[k])]  # type: ignore[attr-defined]  # held ones have a slot
     standings = standing_of(model, crossed)

@@ -49,7 +49,7 @@ MAX_UNANSWERED = 20
 # Changes of the motion within this share of the interval are at one time.
 _IN_PLACE: Final = 1e-10
 _SLIDES: Final = ": sliding"
-# in tolerances, how far a switch that is left is put from zero
+# Tolerances by which a state is put beside a switch that is left.
 _BESIDE = 1e-3
 
 
@@ -82,7 +82,7 @@ def continue_sliding(request: RunRequest, first: Part, slide: Slide, once: Once)
             roots |= _sides_of(slide)
             changes.append(whole.data.trajectory.end_time)
             continue
-        # what acts may jump off the switch
+        # An event that acts may move the state off the switch.
         along = [replace(event, stop=True) if event.then is not None and surfaces else event for event in events]
         part, again, stopped, limit_of_part, left_at = once(
             replace(_continuation_request(request, whole, model, (*along, *LEAVES[: len(surfaces)])), roots=roots)
@@ -107,7 +107,7 @@ def continue_sliding(request: RunRequest, first: Part, slide: Slide, once: Once)
             return whole, limit
         if again is None and left:
             again = _slide_after_leaving(request, whole, model, stopped - len(events), roots)
-        # what acted may have moved the state anywhere
+        # The event may have moved the state anywhere.
         roots = {} if acted else roots
         if again is not None:
             whole = _with_entry(request, whole, again, surfaces)
@@ -286,7 +286,7 @@ def _remaining_budget(budget: Budget, part: Run) -> Budget:
     """Return what a part of a run leaves of the budget."""
     tally = part.tally
     used = {"steps": tally.accepted + tally.refused, "rate_evaluations": tally.rate_evaluations}
-    # the seconds are those of the whole call
+    # The seconds of a budget are those of the whole call.
     rest = {name: max(getattr(budget, name) - count, 1) for name, count in used.items() if getattr(budget, name)}
     return replace(budget, **rest)
 

@@ -16,7 +16,7 @@ from unhurried_heron.problem.problem import Problem
 
 # The relative tolerance where none is given: seven digits, more than a figure shows or most data have.
 DEFAULT_RTOL: Final = 1e-7
-# the relative tolerance in units of the absolute one, where none is given
+# The default relative tolerance as a multiple of the absolute one.
 ATOL_PART: Final = 1000.0
 # The smallest relative tolerance: some fifty roundings of a double.
 SMALLEST_RTOL: Final = 1e-14
@@ -43,7 +43,7 @@ def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Arra
         A tolerance is negative, not finite, below what floating-point numbers can meet, or both are zero.
     """
     if isinstance(rtol, float | None) and isinstance(atol, float | None):
-        # what most runs say, and those of a sweep thousands of times
+        # Most runs, and those of a sweep thousands of times, give plain numbers.
         one = DEFAULT_RTOL if rtol is None else rtol
         other = one / ATOL_PART if atol is None else atol
         if SMALLEST_RTOL <= one < math.inf and 0.0 <= other < math.inf:
@@ -73,11 +73,11 @@ def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Arra
     return relative, absolute
 
 
-def _stretch(problem: Problem, state: str) -> slice | None:
+def _slice_of(problem: Problem, state: str) -> slice | None:
     """Return the indices of a state, of a member of a family, or of a whole family."""
     layout = problem.model.layout
     index = layout.slot(state)
-    return layout.stretch(state) if index is None else slice(index, index + 1)
+    return layout.slice_of(state) if index is None else slice(index, index + 1)
 
 
 def _in_units(problem: Problem, state: Any, value: str) -> Any:
@@ -111,7 +111,7 @@ def _in_units(problem: Problem, state: Any, value: str) -> Any:
 def _state_indices(problem: Problem, given: Mapping[str, Any]) -> Any:
     named = np.zeros(problem.model.layout.size, dtype=bool)
     for state in given:
-        named[_stretch(problem, state)] = True
+        named[_slice_of(problem, state)] = True
     return named
 
 
@@ -137,8 +137,8 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
     layout = problem.model.layout
     values = np.full(layout.size, default)
     for state, value in given.items() if isinstance(given, Mapping) else [(None, given)]:
-        stretch = slice(None) if state is None else _stretch(problem, as_text(state))
-        if stretch is None:
+        members = slice(None) if state is None else _slice_of(problem, as_text(state))
+        if members is None:
             raise OptionError(
                 f"{name} is given for '{as_text(state)}', which is no state{near_spelling(state, layout.by_name)}",
                 name=name,
@@ -157,5 +157,5 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
                 + ", also with a unit" * (name == "atol"),
                 given=excerpt(given),
             )
-        values[stretch] = float(value)
+        values[members] = float(value)
     return values

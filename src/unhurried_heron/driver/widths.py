@@ -11,10 +11,11 @@ from unhurried_heron.formulas.evaluate import STATE, evaluate
 from unhurried_heron.formulas.expression import Node
 from unhurried_heron.problem.pointwise import surroundings
 
-# the width as a share of what the absolute tolerances of the states make of the argument. Steps that keep the tolerance
-# hover above a narrower one (1e-4, 3e-3: some methods never came to rest, on random networks of tanks; measured)
+# The width as a share of the effect of the states' absolute tolerances on the argument. Steps that keep the tolerance
+# hover above a smaller width (with 1e-4 and 3e-3 some methods never came to rest on random networks of tanks;
+# measured).
 _SHARE: Final = 0.5
-# of what the largest state is, where no absolute tolerance says anything
+# The same as a share of the largest state, where there is no absolute tolerance.
 _MIN: Final = 1e-18
 # The smallest width, for states that are all zero.
 _SMALLEST: Final = 1e-280

@@ -41,7 +41,7 @@ class ClosedFormStarter:
 
     def member(self, n: int, kernel: Any) -> Member:
         """Lay it out."""
-        # what compiles is loaded when something runs
+        # Modules that compile are loaded only when something runs.
         from unhurried_heron.codegen.system import native_exact
 
         function = native_exact(self.problem)

@@ -91,7 +91,7 @@ class Controller:
         )
         record["steps"], record["cautious"] = self.step_ratio_exponent, self.cautious
         record["shrink"], record["grow"], record["deadband"] = self.shrink, self.grow, self.deadband
-        # an error so small lets the step grow as much as it may
+        # An error below this lets the step grow by the largest factor.
         record["least"] = -power * np.log(self.grow)
         return record
 

@@ -19,8 +19,8 @@ from unhurried_heron.methods.runge_kutta import DIAGONALLY_IMPLICIT, RungeKutta
 from unhurried_heron.methods.stability import follows_growth
 
 _CONTROLLER: Final = Controller(safety=0.8, error_exponent=1.0, cautious=True, shrink=0.2, grow=4.0)
-# the iteration's error goes into the solution as it is, so it gets a small share of the tolerance; and it adds up over
-# the steps, of which there are about so many over tolerance^(1 / (q + 1)) for an estimate of order q
+# The share of the tolerance for the error of Newton's iteration, which enters the solution unfiltered and adds up
+# over the steps: their number grows as tolerance^(-1 / (q + 1)) for an estimate of order q.
 _NEWTON_SHARE: Final = 0.03
 # Errors of Newton's iteration add up over about this many steps for each halving of the tolerance.
 _FEW_STEPS: Final = 10.0

@@ -24,13 +24,14 @@ from unhurried_heron.methods.runge_kutta import RungeKutta
 _CONTROLLER: Final = Controller(safety=0.77, error_exponent=0.8, previous_error_exponent=-0.2)
 
 
-# where errors between the steps are this much larger than what is estimated, steps are shorter by so much more: between
-# them what cancels at their ends does not
+# Steps are shortened where the error between them exceeds the estimate by this factor: cancellation at the ends of
+# the step does not act between them.
 _ALIKE: Final = 1.5
 # The error between the steps may be this multiple of the tolerance where the pair foresees it.
 _BETWEEN: Final = 0.3
-# a step polynomial that makes more of what decays, near the limit of stability, wants steps as much more accurate (with
-# this value errors between the steps keep within ten tolerances where a method follows something damped)
+# The largest growth of a decaying mode by the step polynomial, near the limit of stability, before steps must be more
+# accurate (measured: with this value errors between the steps keep within ten tolerances where a method follows a
+# damped state).
 _GROWTH: Final = 4.0
 
 
@@ -55,7 +56,7 @@ def _scale(method: RungeKutta, relative: Array, absolute: Array, state: Array, f
     scale = proportional(method, relative, absolute, state, fixed)
     if fixed:
         return scale
-    # where the error of a low order is larger than its estimate, what many steps leave adds up
+    # If the error of a method of low order exceeds its estimate, the errors of many steps add up.
     share = 1.0 / hidden_part(method) if method.hidden_error > 1.0 else 1.0
     if method.between_errors > _ALIKE:
         share = min(share, _BETWEEN / method.between_errors)
@@ -67,7 +68,7 @@ def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
     (attempt, further, error, polynomial, stride), engine = _tableau_code(method, demand.n, strides=demand.fixed)
     degree, total = method.interpolant.shape
     width = total - len(method.further_stages)
-    # what further stages are evaluated at stands in one more row
+    # The arguments of further stages stand in one more row.
     stages, where = np.zeros((total + (total > width), demand.n)), np.zeros(1, dtype=np.int64)
     memory = np.zeros(1, dtype=EXPLICIT_MEMORY)
     controller = (demand.controller or _CONTROLLER).record(method.estimate_order)
@@ -79,7 +80,7 @@ def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
 
 
 def _tableau_code(method: RungeKutta, n: int, *, strides: bool) -> tuple[list[int], Any]:
-    # what compiles is loaded when something runs
+    # Modules that compile are loaded only when something runs.
     """Return the addresses of the compiled steps of a method, and what keeps them alive.
 
     Parameters

@@ -21,7 +21,7 @@ from unhurried_heron.methods.stability import follows_growth
 
 # errors of several components and steps add up
 _SHARE: Final = 0.7
-# the iteration's error goes into the solution as it is, so it gets a small share of the tolerance
+# The share of the tolerance for the error of Newton's iteration, which enters the solution unfiltered.
 _NEWTON_SHARE: Final = 0.05
 # a refusal costs a whole step, and to aim at half of what is allowed a sixth of one. The trend of the error is carried
 # on from step to step (K. Gustafsson, ACM Trans. Math. Softw. 20 (1994) 496-517), where it makes the step shorter. What

@@ -24,11 +24,12 @@ from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, SHIFT, 
 
 _CALL: Final = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.POINTER(ctypes.c_int64), ctypes.c_void_p, ctypes.c_int64)
 
-# columns to a block of full factors
+# Columns of a block of full factors.
 _COLUMNS: Final = 128
-# how sparse factors are made at first: a pivot on the diagonal may be so much smaller than the largest of its column
+# How sparse factors are made at first: a pivot on the diagonal is taken unless it is smaller than the largest entry
+# of its column by this factor
 _FROM_DIAGONAL: Final = {"permc_spec": "MMD_AT_PLUS_A", "diag_pivot_thresh": 0.01, "options": {"SymmetricMode": True}}
-# the largest error, of a vector of about ones, of factors that are taken
+# Factors are accepted if the error of a solution with entries of about one is at most this.
 _SOLVED: Final = 1e-6
 # Unknowns from which a factorisation has a thread of its own.
 _OWN_THREAD: Final = 2000
@@ -63,7 +64,7 @@ def order_for_band(n: int, rows: Any, columns: Any) -> tuple[Any, int, int]:
     order = np.asarray(reverse_cuthill_mckee((pattern + pattern.T).tocsr(), symmetric_mode=True), dtype=np.int64)
     index = np.empty(n, dtype=np.int64)
     best: tuple[Any, int, int] | None = None
-    # as said may be as good
+    # The order in which the unknowns were written may be as good.
     for tried in (np.arange(n), order):
         index[tried] = np.arange(n)
         below = index[rows] - index[columns]
@@ -131,7 +132,7 @@ class _Banded:
         index[self._order] = np.arange(n)
         self._n, self.kind, self._middle = n, kind, self._below + self._above
         self._rows, self._columns = self._middle + index[rows] - index[columns], index[columns]
-        # several entries may meet in one place
+        # Several entries may fall on one element.
         self._meet = np.unique(rows * n + columns).size < rows.size
         pair = "z" if kind is complex else "d"
         self._factor, self._solve = getattr(lapack, pair + "gbtrf"), getattr(lapack, pair + "gbtrs")
@@ -223,7 +224,7 @@ class _Sparse:
         return found
 
 
-# threads whose factors nobody waits for any more
+# Threads for whose factors nobody waits any more.
 _left: list[threading.Thread] = []
 
 
@@ -239,7 +240,7 @@ def _quietly_factored(matrix: Any, options: Mapping[str, Any]) -> Any:
     try:
         return splu(matrix, **options)
     except RuntimeError:
-        # exactly singular
+        # The matrix is exactly singular.
         return None
 
 
@@ -336,7 +337,7 @@ class LargeSolver:
             else:
                 real[:] = system.solve(real)
         except BaseException as error:  # nothing may pass through native code
-            # what is no number is refused until the exception can be raised
+            # A matrix with NaN is refused until the exception can be raised.
             self.pending, real[:] = error, np.nan
         return 0
 

@@ -13,7 +13,7 @@ from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, IM, MATRIX, PIVOTS, RE, SHIFT, STOP, N
 
-# what implicit families call as a rule
+# The kernels that implicit families call as a rule.
 LINEAR_KERNELS: Final = (
     "linear_algebra.dense_lu.factor",
     "linear_algebra.dense_lu.solve",

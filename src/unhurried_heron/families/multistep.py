@@ -18,7 +18,7 @@ from unhurried_heron.kernels.memory.multistep_work import HISTORY, LINK_SIZE, Ex
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.multistep import EXPLICIT_MULTISTEP, IMPLICIT_MULTISTEP, Multistep
 
-# by the order they start: the cheapest of the catalogue of that order, up to the highest
+# Starters by order: the cheapest method of the catalogue of that order, up to the highest.
 _EXPLICIT_STARTERS: Final = (
     "euler", "heun-2", "kutta-3", "classical-rk-4", "dormand-prince-54", "verner-65", "verner-76", "dormand-prince-853",
     "verner-98",
@@ -104,7 +104,7 @@ def _lay_out_explicit(method: Multistep, demand: SetupRequest) -> WorkSpace:
 
 
 def _stride_code(method: Multistep, n: int, shared: dict[str, Any]) -> tuple[int, Any]:
-    # what compiles is loaded when something runs
+    # Modules that compile are loaded only when something runs.
     """Return the address of compiled batches of steps, and what keeps them alive.
 
     Parameters

@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, ComplexArray
 
-# dimension of the Krylov space
+# The dimension of the Krylov space.
 _TURNS: Final = 40
 # A Krylov vector shorter than this share of its column closes the space.
 _NOTHING: Final = 1e-13
@@ -32,7 +32,8 @@ def ritz_values(applied: Callable[[Array], Array], n: int) -> ComplexArray:
     for k in range(count):
         moved = applied(basis[k])
         for _ in range(2):
-            # once more, as rounding leaves some of what was taken away
+            # The vector is made orthogonal twice, because rounding leaves a part of it after the first
+            # time.
             share = basis[: k + 1] @ moved
             hessenberg[: k + 1, k] += share
             moved = moved - share @ basis[: k + 1]

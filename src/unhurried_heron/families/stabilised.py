@@ -11,7 +11,7 @@ from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
 from unhurried_heron.kernels.memory.one_step_work import STRETCH, StabilisedWork
 from unhurried_heron.methods.stabilised import STABILISED, Stabilised
 
-# the step polynomial: a parabola, or where there are two stages a cubic
+# Degree of the step polynomial: a parabola, or a cubic where there are only two stages.
 _DEGREE: Final = 3
 _CONTROLLER: Final = Controller(safety=0.8)
 

@@ -16,9 +16,9 @@ from unhurried_heron.kernels.memory.multistep_work import VARIABLE, VariableWork
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.variable_multistep import VARIABLE_ADAMS, VARIABLE_DIFFERENTIATION, VariableMultistep
 
-# errors of many short steps add up
+# The share of the tolerance for a step, because the errors of many short steps add up.
 _SHARE: Final = 0.3
-# the iteration's error goes into the differences
+# The share of the tolerance for the error of Newton's iteration, which enters the differences.
 _NEWTON_SHARE: Final = 0.02
 # Newton's corrections cannot be smaller than this many roundings of the state.
 _ROUNDING: Final = 8 * float(np.finfo(float).eps)

@@ -15,7 +15,7 @@ from unhurried_heron.kernels.memory.multistep_work import LINK_SIZE, SEVERAL, Va
 from unhurried_heron.methods.stiffness_switching import SEVERAL_ORDERS as NAME
 from unhurried_heron.methods.stiffness_switching import VariableOrder
 
-# the largest tolerances for which a second and a third order are worth the larger systems
+# The largest tolerances for which a second and a third order are worth their larger systems.
 _WORTH: Final = (1e-3, 1e-6)
 
 

@@ -27,7 +27,7 @@ _MARKERS: Final = ("o", "s", "^", "D", "v", "P", "X")
 _RUN: Final = 0.5
 # and lies this factor below the line.
 _GAP: Final = 0.45
-# errors larger than that are of no interest, and would flatten all others
+# Errors above this are of no interest and would flatten all others.
 _MAX: Final = 30.0
 
 

@@ -180,7 +180,7 @@ def _rates(problem: Problem, names: Sequence[str], x: Array, y: Array, at: float
     (ndarray, ndarray)
         Each of shape (k, m).
     """
-    # what compiles is loaded when something runs
+    # Modules that compile are loaded only when something runs.
     from unhurried_heron.codegen.evaluate_many import evaluate_rows
     from unhurried_heron.codegen.system import native_system
 
@@ -255,7 +255,7 @@ def draw_field(
         raise OptionError("this has no direction field", name="problem", location="draw_field",
                           expected="a Problem", given=excerpt(problem))  # fmt: skip
     if not (isinstance(arrows, int) and 2 <= arrows <= 200):
-        raise OptionError("so many arrows cannot be drawn", name="arrows", location="draw_field",
+        raise OptionError("this number of arrows cannot be drawn", name="arrows", location="draw_field",
                           expected="a whole number from 2 to 200", given=excerpt(arrows))  # fmt: skip
     chosen = list(problem.states[:2]) if problem.model.layout.size > 1 else [_TIME, problem.states[0]]
     time = problem.interval[0] if at is None else number_in(at, problem.units.get(_TIME, ""), "draw_field, at")

@@ -22,7 +22,7 @@ COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#0
 _LINES = ("-", "--", ":", "-.")
 # Marks of one event in a figure.
 _MAX_MARKS = 40
-# of texts that hold names of the user's: a dollar sign in them is one
+# Settings of texts that hold names of the user's, in which a dollar sign is a dollar sign.
 VERBATIM: dict[str, Any] = {"parse_math": False}
 
 
@@ -35,7 +35,7 @@ def style_of(index: int) -> dict[str, Any]:
 
 
 def figure_of(rows: int, axes: Any, *, shared: bool = True) -> tuple[Figure, list[Axes]]:
-    """Return a figure with so many panels one below the other, or the caller's axes.
+    """Return a figure with a number of panels one below the other, or the caller's axes.
 
     Parameters
     ----------
@@ -68,7 +68,7 @@ def figure_of(rows: int, axes: Any, *, shared: bool = True) -> tuple[Figure, lis
         return given[0].figure, given
     from matplotlib.figure import Figure
 
-    # wide enough for a legend beside the curves, never over them
+    # The figure is wide enough for a legend beside the curves.
     figure = Figure(figsize=(12.8, max(4.5, min(8.0, 2.2 * rows + 1.3))), dpi=100, layout="constrained")
     made = figure.subplots(rows, 1, sharex=shared, squeeze=False)
     return figure, list(made[:, 0])

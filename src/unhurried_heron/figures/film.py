@@ -22,7 +22,7 @@ _BETWEEN: Final = 4
 _POINTS: Final = 3000
 # Opacity of the whole curve behind the moving one.
 _FAINT: Final = 0.15
-# in how many shades a tail fades
+# Shades in which a tail fades.
 _SHADES: Final = 24
 
 
@@ -53,7 +53,7 @@ class MovingRecord:
 
 
 def moving_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str], frames: int) -> MovingRecord:
-    """Return what is shown of runs in so many frames, from the first start to the last end.
+    """Return what a film of runs shows, frame by frame, from the first start to the last end.
 
     Parameters
     ----------
@@ -87,7 +87,7 @@ def moving_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[st
     times = np.linspace(begin, end, frames)
     between = max(_BETWEEN, math.ceil(_POINTS / (frames - 1)))
     jumps = np.unique(np.concatenate([run.data.trajectory.jumps.times for run in runs]))
-    # a jump is looked at on both of its sides, one after the other, so that nothing slants
+    # Both sides of a jump are drawn one after the other, so that it is vertical.
     grid = np.setdiff1d(np.union1d(times, np.linspace(begin, end, between * (frames - 1) + 1)), jumps)
     fine = np.concatenate([grid, jumps, jumps])
     before = np.arange(fine.size) < grid.size + jumps.size

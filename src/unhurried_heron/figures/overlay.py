@@ -16,7 +16,7 @@ from unhurried_heron.run.trajectory import StepTrajectory
 
 # Points of a closed form, or of a difference, in a figure.
 _POINTS = 2000
-# where along a curve the direction of time is told, as shares of its length
+# Positions of arrows along a curve, as shares of its length.
 _ARROWS = (0.15, 0.45, 0.75)
 
 
@@ -303,7 +303,7 @@ def _parted(run: Run, names: Sequence[str], times: Array) -> Array:
 def _arrows(points: Array) -> tuple[int, ...]:
     """Return where along a curve, by its length on the page, it is told which way it goes."""
     span = np.nanmax(points, axis=0) - np.nanmin(points, axis=0)
-    # across a gap there is no length
+    # A gap has no length.
     steps = np.nan_to_num(np.diff(points, axis=0) / np.where(span > 0.0, span, 1.0))
     length = np.concatenate([[0.0], np.cumsum(np.sqrt((steps**2).sum(axis=1)))])
     if not length[-1] > 0.0:

@@ -20,15 +20,15 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import StepTrajectory
 from unhurried_heron.text.comparison_document import setting_of
 
-# between the steps of a run the step polynomial is drawn at this many points at least
+# Points at which a step polynomial is drawn between the steps, at least.
 _POINTS = 600
-# that much of the height of a curve can be seen
+# The share of the height of a curve that can be seen.
 _SEEN = 0.01
 # Distance from a jump at which its two sides are drawn, as a share of the time.
 _SIDE = 1e-9
-# more points than this run into a line
+# With more points than this a curve looks like a line.
 MAX_DOTS = 200
-# a curve this many times smaller than another is flat beside it
+# A curve looks flat beside another that is larger by this factor.
 _SEEN_BESIDE = 20.0
 # An indexed state with more members than this is drawn as a map.
 _MAX_CURVES = 8
@@ -170,7 +170,7 @@ def states_record(
     smooth = isinstance(run.data.trajectory, StepTrajectory) and times.size > 1 and not swings(run)
     if smooth:
         times = np.union1d(run.times, np.linspace(times[0], times[-1], _MAP_POINTS if indexed else _POINTS))
-        # both sides of a jump
+        # Both sides of a jump are drawn.
         sides = _SIDE * abs(times[-1] - times[0])
         crossed = np.concatenate([run.data.switch_log.times, run.data.trajectory.jumps.times])
         times = np.union1d(times, np.clip(np.concatenate([crossed - sides, crossed + sides]), times[0], times[-1]))
@@ -254,8 +254,8 @@ def _map(run: Run, group: Group, times: Array, along: Mapping[str, Any] | None) 
         return Map(f"{label} at the end", coordinates[1][0], name, coordinates[1][1], index, last)
     if group.name not in run.problem.model.layout.by_name or not kept:
         return Map(label, _time_label(run), name, run.times, index, run[group.name].T)
-    stretch = run.problem.model.layout.stretch(group.name)
-    return Map(label, _time_label(run), name, times, index, run.at(times)[:, stretch].T)
+    members = run.problem.model.layout.slice_of(group.name)
+    return Map(label, _time_label(run), name, times, index, run.at(times)[:, members].T)
 
 
 def _by_size(curves: list[Curve]) -> list[list[Curve]]:

@@ -16,7 +16,7 @@ from unhurried_heron.run.run import Run
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-# of steps by the method that took them, none of which is that of refused ones, over a faint line
+# Colours of steps by the method that took them, none of which is that of refused steps, over a faint line.
 _KINDS, _FAINT = ("#0072B2", "#009E73", "#CC79A7", "#E69F00"), "#BBBBBB"
 _MARKERS = ("o", "s", "^", "D", "v", "P", "X")
 # Runs without an error that are named below a figure,

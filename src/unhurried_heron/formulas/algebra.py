@@ -29,13 +29,14 @@ from unhurried_heron.formulas.expression import (
 )
 from unhurried_heron.formulas.simplify import simplified
 
-# more equations than this are eliminated one by one: a determinant written out grows too fast
+# More equations than this are eliminated one by one: a determinant that is written out grows too fast.
 MAX_TOGETHER: Final = 4
-# formulas of up to so many terms are handed over as they are, so that common factors cancel; larger ones as one symbol
+# Formulas of up to this number of terms are handed over as they are, so that common factors cancel; larger ones as
+# one symbol.
 _MAX_TERMS: Final = {2: 4, 3: 2, 4: 1}
 # Terms of a side that is expanded beside the matrix.
 _MAX_TERMS_BESIDE: Final = 40
-# whole numbers below this are kept as they are, since they may cancel
+# Whole numbers below this are kept, since they may cancel.
 _PLAIN_NUMBERS: Final = 100
 # Symbols of a matrix that SymPy is given; beyond, it may take minutes.
 _MAX_SYMBOLS: Final = 10

@@ -10,7 +10,7 @@ from unhurried_heron.errors import IndexedStateError
 from unhurried_heron.formulas.expression import SUM, Node, free_names, upwards
 from unhurried_heron.formulas.layout import IndexedFormula, Loop
 
-# about a tenth of a second of additions
+# Additions of about a tenth of a second.
 MAX_TERMS: Final = 50_000_000
 
 

@@ -153,7 +153,7 @@ def _isolate(
         lows, highs = lows[~tiny], highs[~tiny]
         middles = 0.5 * (lows + highs)
         lows, highs = np.concatenate([lows, middles]), np.concatenate([middles, highs])
-    # where a curve only touches zero, rounding leaves many cells in doubt
+    # Where a curve only touches zero, rounding leaves many cells undecided.
     low, high = interval
     touched = [time for time in touched if low + 4.0 * smallest < time < high - 4.0 * smallest]
     near = 4.0 * smallest if broken else _TOUCH * (interval[1] - interval[0])

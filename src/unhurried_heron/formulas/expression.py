@@ -16,9 +16,9 @@ COMPARISONS: Final = frozenset({"lt", "le", "gt", "ge", "eq", "ne"})
 SUM: Final = "sum"
 _INDEXED: Final = frozenset({"at", "slot", SUM})
 CONDITIONS: Final = frozenset({"gt", "ge", "lt", "le", *(name for name, each in OPERATIONS.items() if each.jumps)})
-# marks the index of a sum, so that it is never taken for another name
+# This marks the index of a sum, so that it is never taken for another name.
 BOUND: Final = "\u00b7"
-# pickle goes down a tree by recursion: nodes up to this depth each by itself, deeper ones in slices of at least so many
+# Pickling goes down a tree by recursion: nodes up to this depth are pickled one by one, deeper ones in slices.
 _DEEPEST_BY_RECURSION: Final = 50
 # Slices that one recursion passes, far within the interpreter's limit of 1,000.
 _MAX_SLICES: Final = 64

@@ -156,7 +156,7 @@ class Layout:
             rest %= stride
         return f"{group.name}[{','.join(parts)}]" if parts else group.name
 
-    def stretch(self, name: str) -> slice | None:
+    def slice_of(self, name: str) -> slice | None:
         """Return the indices of a whole group, or None."""
         name = in_one_spelling(name)
         if name not in self.by_name:
@@ -216,7 +216,7 @@ class IndexedFormula:
     def __post_init__(self) -> None:
         node = self.node
         if self.loops:
-            # before the sums are numbered: a loop that was a sum has the name of one
+            # Before the sums are numbered, a loop that was a sum still has its name.
             new = normal_loops([loop.index for loop in self.loops])
             changed = {index: other for index, other in new.items() if index != other}
             node = with_names(node, changed) if changed else node

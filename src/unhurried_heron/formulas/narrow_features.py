@@ -23,13 +23,13 @@ _MAX_CELLS: Final = 40_000
 _MAX_ROUNDS: Final = 40
 # Formulas of one problem that are searched.
 _MAX_FORMULAS: Final = 60
-# cells on which a formula stays within this share of its range need not be halved
+# Cells on which a formula stays within this share of its range are not halved.
 _SHARE: Final = 0.2
-# this much smaller than the first cells is narrow
+# A feature is narrow if it is smaller than the first cells by this factor.
 _NARROW: Final = 8
-# what varies over more of the interval than this is seen by steps of any size
+# A formula that varies over a larger share of the interval than this is seen by steps of any size.
 _LARGEST_PART: Final = 0.25
-# windows whose steps differ by no more than this are one
+# Windows are merged if their steps differ by no more than this factor.
 _ALIKE: Final = 4.0
 # Such cells that one step may pass.
 _CELLS_A_STEP: Final = 4.0
@@ -147,7 +147,7 @@ def _merged(windows: list[StepLimitWindow]) -> tuple[StepLimitWindow, ...]:
     for window in windows:
         last = joined[-1] if joined else None
         if last and window.start < last.end:
-            # of two that overlap, what the first leaves over
+            # Of two windows that overlap, the second keeps what the first leaves.
             window = window._replace(start=last.end)
             if window.end <= window.start:
                 continue

@@ -76,7 +76,7 @@ def read_definition(raw: Any, name: str, location: str) -> Definition:
 
 @functools.lru_cache(maxsize=512)
 def _formula(text: str, location: str) -> Formula:
-    # a problem that is changed and run again and again has the same formulas
+    # A problem that is changed and run again and again has the same formulas.
     return read(Source(text, location))
 
 

@@ -18,7 +18,7 @@ from unhurried_heron.input.names import check_name
 _PLAIN_LEFT = re.compile(
     r"\s*(?P<name>[^\W\d]\w*)\s*(?P<primes>['′-‴]*)\s*(?P<index>\[[^\[\]]*\])?\s*(?P<more>['′-‴]*)\s*$"
 )
-# so that no text takes long to be refused
+# The bound keeps the time until a text is refused short.
 MAX_CHARACTERS = 150_000
 _FOR = re.compile(r"\bfor\b")
 _RANGE = re.compile(r"\s*(?P<index>\w+)\s+in\b(?P<span>.*)$", re.S)

@@ -17,7 +17,7 @@ from unhurried_heron.errors import InputError, as_text, excerpt, listing, near_s
 
 Interpolation = Literal["previous", "linear", "cubic"]
 INTERPOLATIONS: Final = ("previous", "linear", "cubic")
-# derivatives that differ by less than rounding make no kink
+# Derivatives that differ by less than this share, which is rounding, make no kink.
 _STRAIGHT: Final = 1e-12
 
 
@@ -159,7 +159,7 @@ class Measured:
 
     @cached_property
     def pieces(self) -> Any:
-        """For each stretch between rows: its start, then four coefficients of powers of the time since; (n_rows, 5)."""
+        """Between rows each: its start, then four coefficients of powers of the time since, shape (n_rows, 5)."""
         times, values = self.times, self.values
         rows = np.zeros((times.size, 5))
         rows[:, 0], rows[:, 1] = times, values

@@ -113,13 +113,13 @@ def initial_values(
     for key in sorted(definitions, key=lambda key: (layout.slot(key) is not None, 0)):
         definition = definitions[key]
         with collector.gathering():
-            stretch, indices = _stretch(key, layout)
-            if stretch is None:
+            members, indices = _slice_of(key, layout)
+            if members is None:
                 extra.append(key)
                 continue
-            given[stretch] = True
+            given[members] = True
             if definition.formula is None:
-                array[stretch] = _fitted(definition.value, layout, key)
+                array[members] = _fitted(definition.value, layout, key)
                 continue
             check_defined({key: definition.formula}, [*values, *indices, *_open(values)], "initial values")
             mentions = set(definition.formula.mentions) - set(indices)
@@ -133,7 +133,7 @@ def initial_values(
                     given=definition.formula.source.text[:80],
                 )
             if mentions <= {name for name, value in values.items() if value is not None}:
-                array[stretch] = _formula_value(definition.formula, key, layout, indices, values)
+                array[members] = _formula_value(definition.formula, key, layout, indices, values)
     with collector.gathering():
         _refuse_missing(layout, given, definitions)
     with collector.gathering():
@@ -145,17 +145,17 @@ def _open(values: Mapping[str, Any]) -> Iterable[str]:
     return [name for name, value in values.items() if value is None]
 
 
-def _stretch(key: str, layout: Layout) -> tuple[slice | None, tuple[str, ...]]:
+def _slice_of(key: str, layout: Layout) -> tuple[slice | None, tuple[str, ...]]:
     """Return the indices a key speaks of, and the names of its indices."""
     index = layout.slot(key)
     if index is not None:
         return slice(index, index + 1), ()
     if key in layout.by_name:
-        return layout.stretch(key), ()
+        return layout.slice_of(key), ()
     name, indices = group_of(key), StateName.read(key).indices
     group = layout.by_name.get(name)
     if indices and group is not None and len(indices) == len(group.box) and all(i.isidentifier() for i in indices):
-        return layout.stretch(name), indices
+        return layout.slice_of(name), indices
     return None, ()
 
 
@@ -256,11 +256,11 @@ def _refuse_missing(layout: Layout, given: Any, definitions: Mapping[str, Defini
     if given.all():
         return
     indices = np.flatnonzero(~given)
-    stretches = {group.name: (layout.offsets[group.name], group.size) for group in layout.groups}
+    intervals = {group.name: (layout.offsets[group.name], group.size) for group in layout.groups}
     missing = [
-        name for name, (begin, size) in stretches.items() if ((indices >= begin) & (indices < begin + size)).any()
+        name for name, (begin, size) in intervals.items() if ((indices >= begin) & (indices < begin + size)).any()
     ]
-    extra = [key for key in definitions if _stretch(key, layout)[0] is None]
+    extra = [key for key in definitions if _slice_of(key, layout)[0] is None]
     hint = near_spelling(missing[0], extra)
     shown = [f"{name}[…]" if layout.by_name[name].box else name for name in missing]
     raise MissingInitialError(

@@ -69,7 +69,7 @@ def _describe(system, work, control):
             out, weight = offset_by(coefficients, d * n), work.inverse[d * width + j]
             for k in range(n):
                 out[k] += weight * system.trial[k]
-    # the last point is the end of the step, so that is what ``trial`` holds
+    # The last point is the end of the step, so ``trial`` holds the state there.
     return REACHED_END
 
 

@@ -21,7 +21,7 @@ from unhurried_heron.kernels.memory.work_spaces import (
     STOPPED,
 )
 
-# beyond this many steps of the length before, its polynomial says nothing
+# Beyond this multiple of the length of the step before, the polynomial of that step is not used as a guess.
 _FURTHEST = 4.0
 
 

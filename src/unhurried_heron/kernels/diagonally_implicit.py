@@ -204,7 +204,7 @@ def _attempt(system, work, control):
     outcome, count = _solve_step(system, work, control, h)
     control.row_iterations, memory.outcome = count, outcome
     if control.stop != 0:
-        # what was under way is not to be used, should the march go on
+        # The march returns: an unfinished Jacobian is not used if it is resumed.
         memory.jacobian_age, memory.factored_step = 0, 0.0
         return PAUSED
     if outcome == STOPPED:

@@ -13,13 +13,13 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.memory.call import offset_by
 from unhurried_heron.kernels.memory.decoding import variable_in
 
-# the unit follows the step where they differ by more
+# The unit of the table follows the length of the step where the two differ by more than this factor.
 _FAR = 1e4
-# a step aims at this part of the one whose error would be all that is allowed
+# A step aims at this share of the length whose error would be the whole tolerance.
 _AIM = 0.8
-# The order is changed for steps that become longer by this factor,
+# The order is changed where steps become longer by this factor,
 _ORDER_GAINS = 1.1
-# and the length for this one: both make the table anew.
+# and the length is changed where it becomes longer by this one: both rebuild the table.
 _LENGTH_GAINS = 1.2
 # The factor from one step to the next at most,
 _LONGEST = 2.0

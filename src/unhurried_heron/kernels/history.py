@@ -82,7 +82,7 @@ def remember(system, work, control, past_rates):
     """
     history, n = history_in(work.history), system.n
     if history.count > 0 and history.length != 0.0 and not is_same(control, control.length, history.length):
-        # what is past belongs to other times
+        # Values of earlier steps belong to other times.
         history.count = 0
     if history.count > 0:
         history.length = control.length
@@ -117,7 +117,7 @@ def combine_past(system, work, weights, h, out):
             for k in range(n):
                 out[k] += weight * values[k]
     for i in range(work.steps):
-        # the newest last, as it is in strides
+        # The newest rates come last, as in batches of steps.
         j = work.steps - 1 - i
         weight = weights[work.steps + j] * h
         if weight != 0.0:

@@ -176,7 +176,7 @@ def _accept(system, work, control):
     after_acceptance(control, work)
     shift = 1.0 / (control.length * work.newest[0])
     for k in range(n):
-        # as it was solved: a fresh one would amplify what the iteration left
+        # The solved values are kept: a fresh evaluation would amplify the error that the iteration left.
         system.rates_at_state[k] = work.z[k] * shift
     control.bad_component = first_not_finite(system.state, system.rates_at_state, n)
     remember(system, work, control, system.rates_at_state)

@@ -34,9 +34,9 @@ from unhurried_heron.methods.stabilised import DAMPING, MAX_STAGES, MIN_STAGES
 work_in, stretch_in = decoder(StabilisedWork), as_record(STRETCH)
 
 _HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"
-# the power method comes to the largest eigenvalue from below: where turns change it by less than a share it is taken
-# for so much larger. At this share it missed by less than a tenth on rods and squares of all sizes, and on nine of ten
-# random matrices; the direction is kept, so that later looks begin where this one ended
+# The power method approaches the largest eigenvalue from below. Where iterations change it by less than a share, it
+# is enlarged by this factor: with this value it missed by less than a tenth on rods and squares of all sizes, and on
+# nine of ten random matrices. The direction is kept, so that later estimates begin where this one ended.
 _MARGIN = 1.1
 # The power method ends where the radius changes by no more than this share,
 _SETTLED = 0.005
@@ -266,7 +266,7 @@ def _attempt(system, work, control):
     control.row_iterations = count
     code = _march_stages(system, work, control, count)
     if control.stop != 0:
-        # a look may have been cut short as well
+        # The estimate of the eigenvalue may have been cut short as well.
         stretch.cost = 0
         return PAUSED
     stretch.code = code
@@ -311,7 +311,7 @@ def _refuse(system, work, control):
         # the eigenvalue is known already
         control.step = np.copysign(_longest(work, control), h)
     else:
-        # where it has grown, the step was not stable
+        # Where the estimate has grown, the step was not stable.
         stretch.cost = 0
         if stretch.code == 1 and stretch.squared < _HUGE:
             control.step = h * factor_after_refusal(work.controller, control.error)

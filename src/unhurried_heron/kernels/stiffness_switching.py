@@ -34,15 +34,15 @@ _FIRST_WAIT = 3
 _LONGEST_WAIT = 48
 # The stiff method stays while its steps are worth this share of what they cost.
 _WORTH = 0.5
-# sizes of states that oscillate are those of late
+# The size of an oscillating state is the largest of the last steps, forgotten at this rate.
 _FORGETS = 0.97
 # Every component of the first direction has this size at least.
 _OF_ALL = 0.01
 # Steps until the radius is trusted.
 _LEARNS = 8
-# how far along the direction, in units of the states' sizes
+# The length of the difference along the direction, in units of the states' sizes.
 _NUDGE = 1e-7
-# a first step of the non-stiff method after a change stays within its stability
+# The first step of the non-stiff method after a change is at most this share of its stability limit.
 _WITHIN = 0.5
 
 
@@ -88,7 +88,8 @@ def _look(system, work, control):
     length, earlier = size_in(work.direction, work.sizes, n), size_in(work.earlier, work.sizes, n)
     share = _NUDGE / length if 1e-200 < length < 1e200 else 0.0
     for k in range(n):
-        # a little of every state, of both signs, so that a mode that becomes fast is seen
+        # The direction contains a little of every state, of both signs, so that a mode that becomes fast is
+        # seen.
         little = _OF_ALL if (k * 7 + 3) % 5 < 3 else -_OF_ALL
         work.moved[k] = system.state[k] + share * work.direction[k] + _NUDGE * work.sizes[k] * little
     code = ask_rates(system, control, FOR_ESTIMATES, control.time, work.moved, work.rates)
@@ -135,7 +136,7 @@ def _consider(system, work, control):
         better = h * choice.decay < _WORTH * work.limits[STABILITY_LIMIT] * work.limits[STIFF_STEP_COST]
     else:
         better = h * choice.seen > work.limits[PACE]
-    # the first looks learn direction and sizes
+    # The first estimates only improve the direction and the sizes.
     better = better and (choice.stiff == 1 or choice.since > _LEARNS)
     choice.signs = choice.signs + 1 if better else max(choice.signs - 2, 0)
     if choice.signs < choice.wait:

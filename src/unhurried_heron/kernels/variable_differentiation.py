@@ -43,7 +43,7 @@ from unhurried_heron.kernels.memory.control import (
 from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in, system_in, variable_in, variable_work_in
 from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, FRESH, GROWS, NEWTON_LIMIT, OLD, STOPPED
 
-# factors of a leading coefficient that differs by less than this serve, with corrections cut accordingly
+# Factors serve for a leading coefficient that differs by less than this share; corrections are scaled accordingly.
 _ALIKE = 0.25
 # below this contraction a Jacobian is kept
 _GOOD_CONTRACTION = 0.2
@@ -184,7 +184,7 @@ def _attempt(system, work, control):
             begin_iterations(work)
         if outcome != DIVERGED or memory.jacobian_age != OLD or control.stop != 0:
             break
-        # before the step is shortened: a Jacobian of its own
+        # A Jacobian of the present state is found before the step is shortened.
         memory.jacobian_age = 0
     control.row_iterations, memory.outcome = count, outcome
     if control.stop != 0:

@@ -139,13 +139,13 @@ _MAKERS["radau-iia-variable"] = lambda: VariableOrder(
 )
 CATALOGUE: Final[Catalogue] = Catalogue({"auto": _auto, **_MAKERS})
 
-# what runs where none is named, and what is advised for smooth and for stiff problems
+# The method that runs by default, and those recommended for smooth and for stiff problems.
 DEFAULT: Final = "auto"
 FOR_SMOOTH: Final = "dormand-prince-54"
 FOR_STIFF: Final = "radau-iia-5"
-# for systems whose equations cost too much to be solved, and whose fast modes only decay
+# The method for systems whose equations cost too much to be solved, and whose fast modes only decay.
 FOR_LARGE: Final = "runge-kutta-chebyshev-2"
-# what the demo sets side by side
+# The methods that the demo compares.
 COMPARED: Final = (DEFAULT, FOR_SMOOTH, FOR_STIFF)
 
 
@@ -221,5 +221,5 @@ def _meant(name: str) -> str:
         if found:
             return meant.format(*found.groups())
     words = sorted(re.findall(r"[a-z]+|\d+", plain))
-    # in another order, or written together
+    # The words may be in another order, or written together.
     return next((each for each in CATALOGUE if sorted(each.split("-")) == words or each.replace("-", "") == plain), "")

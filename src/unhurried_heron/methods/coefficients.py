@@ -13,7 +13,7 @@ import numpy as np
 from unhurried_heron.errors import MethodError, excerpt
 from unhurried_heron.methods.rooted_trees import Scalar
 
-# decimal powers of more than two digits are no coefficients, and would take endless digits to write out
+# Decimal powers of more than two digits are no coefficients, and would take very many digits to write out.
 _EXPONENT: Final = re.compile(r"[eE][+-]?0*[1-9]\d\d")
 # The largest coefficient.
 _LARGEST: Final = 1e50
@@ -159,7 +159,7 @@ def sequence(method: str, part: str, values: Any) -> None:
     ------
     MethodError
     """
-    # an array of no axes has a length that it does not tell
+    # An array without axes has no length.
     if not hasattr(values, "__len__") or getattr(values, "shape", (1,)) == ():
         raise refusal(method, f"{part} is no sequence", "a sequence of numbers", excerpt(values))
 

@@ -18,9 +18,9 @@ from unhurried_heron.errors import MethodError
 from unhurried_heron.methods.coefficients import Matrix, floats
 from unhurried_heron.methods.rooted_trees import MAX_ORDER, ElementaryWeights, Scalar, density, symmetry, trees
 
-# residual below which a condition counts as met
+# The residual below which a condition counts as met.
 _MET: Final = 1e-12
-# conditions whose rows differ by no more than rounding are one
+# Conditions count as one if their rows differ by no more than this, which is rounding.
 _RANK: Final = 1e-10
 
 

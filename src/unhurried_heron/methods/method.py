@@ -73,7 +73,8 @@ class Method(Protocol):
         """The largest x for which a decay is stable up to h lambda = -x; infinite where there is none."""
 
 
-# what every method must say; one without a characteristic polynomial has no region, which is told when asked for
+# The facts that every method must state. A method without a characteristic polynomial has no region, which is
+# reported when the region is read.
 FACTS: Final = tuple(
     name for name, fact in vars(Method).items() if isinstance(fact, property) and name != "characteristic"
 )

@@ -25,7 +25,7 @@ EXPLICIT_MULTISTEP: Final = "explicit linear multistep"
 IMPLICIT_MULTISTEP: Final = "implicit linear multistep"
 # Conditions met to this are met, for coefficients of extended precision.
 _MET: Final = 1e-11
-# roots on the unit circle are told from those outside, where rounding moves double ones by about this
+# Distance from the unit circle below which a root counts as on it: rounding moves double roots by about this.
 _OUTSIDE: Final = 1e-9
 # Points of the boundary locus.
 _ANGLES: Final = 7201
@@ -339,7 +339,7 @@ class Multistep:
         bottom = sum(float(w) * x ** -float(j) for j, w in enumerate(self.b))
         with np.errstate(divide="ignore", invalid="ignore"):
             curve = top / bottom
-        # close to 0 the curve lies along the imaginary axis, but for rounding
+        # Close to 0 the curve coincides with the imaginary axis but for rounding.
         left = curve[np.isfinite(curve) & (curve.real < -1e-9 * np.abs(curve))]
         angles = np.degrees(np.abs(np.angle(-left)))
         return Region(real, imaginary, float(min(angles.min(initial=90.0), 90.0)), at_infinity)

@@ -20,7 +20,7 @@ Scalar = Fraction | float
 
 # The highest order whose trees are checked; there are 719 of order 10.
 MAX_ORDER: Final = 10
-# residual below which a condition counts as met: coefficients may be decimals, written out or as floating-point numbers
+# The residual below which a condition counts as met: coefficients may be decimals, or floating-point numbers.
 _MET: Final = 1e-12
 
 

@@ -28,7 +28,7 @@ from unhurried_heron.methods.tableau_checks import ALIKE, continuous_extension, 
 EXPLICIT: Final = "explicit Runge-Kutta"
 DIAGONALLY_IMPLICIT: Final = "diagonally implicit Runge-Kutta"
 FULLY_IMPLICIT: Final = "fully implicit Runge-Kutta"
-# |R| at infinity of a method that damps what decays very fast
+# |R| at infinity below which a method damps very fast decays.
 _DAMPS: Final = 0.9
 
 

@@ -20,10 +20,10 @@ from unhurried_heron.methods.coefficients import Matrix, check_name, refusal
 from unhurried_heron.methods.stability import OneStep, Polynomials, Region, characteristic_of, limit_along
 
 STABILISED: Final = "stabilised Runge-Kutta"
-# with so much damping, R stays a twentieth below 1 between the fastest decays and the slowest (Hairer and Wanner, IV.2:
-# 1 - damping / 3); it costs a fiftieth of the stable interval
+# With this damping R stays a twentieth below 1 between the fastest and the slowest decays (1 - damping / 3: Hairer
+# and Wanner, IV.2); it costs a fiftieth of the stable interval.
 DAMPING: Final = 0.15
-# rounding errors of a step grow as the square of the stages: with so many it leaves eleven digits
+# Rounding errors of a step grow as the square of the stages: this number leaves eleven digits.
 MAX_STAGES: Final = 200
 # The smallest number of stages that has order 2.
 MIN_STAGES: Final = 2

@@ -109,7 +109,7 @@ class StiffnessSwitching(_ListedAs):
     ----------
     name : str
     smooth, stiff_one : tuple of (float, Method)
-        Methods by the largest tolerance they are taken for, in falling order, for stretches that are not stiff and for
+        Methods by the largest tolerance they are taken for, in falling order, for intervals that are not stiff and for
         those that are.
     large : tuple of (float, Method)
         In place of the stiff ones where the linear systems are large and sparse: methods that need no complex

@@ -313,7 +313,7 @@ def _function_action(given: Callable[..., Any], model: Model) -> FunctionAction:
         for name, value in answer.items():
             key = primed.get(str(name), str(name))
             index: Any = indices.get(key, layout.slot(key))
-            index = layout.stretch(key) if index is None else index
+            index = layout.slice_of(key) if index is None else index
             if index is None or key in model.sizes:
                 raise _unusable(label, "states and parameters by name: "
                                 + listing([*list(layout.by_name)[:12], *model.parameters]), repr(name))  # fmt: skip

@@ -17,7 +17,7 @@ from unhurried_heron.formulas.state_name import StateName
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_defined
 
-# a closed form and a starting value that were typed from the same numbers agree far better
+# A closed form and a starting value that were typed from the same numbers agree far better than this.
 _CLOSE: Final = 1e-9
 
 

@@ -96,7 +96,7 @@ class _ModelBuilder:
     def _with_highest(self, found: ClassifiedEquations) -> ClassifiedEquations:
         """Solve for the highest derivatives; derived quantities may use them, which are formulas now."""
         if self._sorter.collector.assumed & (found.orders.keys() - found.rate_rules.keys()):
-            # what is wrong with these has been told
+            # The mistakes of these lines have been reported already.
             raise self._sorter.collector.wrong.pop()
         highest = [with_primes(base, order) for base, order in found.orders.items()]
         solved = self._solve(found, [label for label in highest if base_of(label) not in found.rate_rules])

@@ -24,9 +24,9 @@ from unhurried_heron.model.unrolling import unrolled
 MAX_FORMULAS: Final = 24
 # Narrow parts of a problem.
 MAX_PARTS: Final = 128
-# how far from zero an argument is looked at, in the largest number of the formula
+# Distance from zero up to which an argument is searched, as a multiple of the largest number of the formula.
 _REACH: Final = 16.0
-# of what a step may take where it lands on both ends of a window, which here it does not
+# The step across a part, as a share of the step of a window, on both ends of which a step lands.
 _SHORTER: Final = 0.5
 
 

@@ -30,12 +30,12 @@ from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch, Switch
 from unhurried_heron.model.time_derivatives import solution_derivatives
 
-# one for each switch that a solution slides along, in their order: that it leaves it
+# Events that end a slide: one for each switch that a solution slides along, in their order.
 LEAVES: Final = tuple(Event("0 > 1", name=f"leaves the {number}. switch", stop=True) for number in range(1, 33))
 
 
-# by how much a share is outside 0 to 1 where its switch is left. A share may begin at exactly 0, where nothing flows,
-# and a function that begins at zero has no sign that could change; larger than rounding, smaller than any tolerance
+# Distance outside 0 to 1 at which a share leaves its switch. A share may begin at exactly 0, and a function that
+# begins at zero has no sign that could change; the distance is larger than rounding and smaller than any tolerance.
 LEEWAY: Final = 1e-9
 
 

@@ -31,13 +31,13 @@ from unhurried_heron.model.indexed import with_fixed
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.rates import WrittenRates
 
-# longer ones cost more than looking along the step
+# Longer formulas cost more than evaluating the function along the step.
 _LONGEST: Final = 400
-# how many radians of a swing each of these goes through while its argument changes by one
+# Radians through which each operation turns while its argument changes by one.
 _TURNING: Final = {"sin": 1.0, "cos": 1.0, "tan": 1.0, "floor": 2.0 * math.pi, "ceil": 2.0 * math.pi}
 # Sines, cosines and saws of one formula whose speed is added up; beyond, it is looked at in every step.
 _MAX_TURNING: Final = 20
-# what can leap from one side of zero to the other without being zero between
+# Operations that can pass from one side of zero to the other without being zero between.
 _BREAKING: Final = COMPARISONS | {"floor", "ceil", "sign", "step", "pulse", "tan", "log", "log10", "div"}
 _STRAIGHT: Final = frozenset({"name", "add", "neg", "mul", "where"})
 # No formula gives the rate of the state, so it is zero.

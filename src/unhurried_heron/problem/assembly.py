@@ -93,7 +93,7 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
     if is_complete(assembled):
         assembled = replace(assembled, model=_after_first_calls(model, assembled, collector))
     watched = watched_events(user_input.events, assembled, collector)
-    # a changed copy may leave a parameter without use
+    # A changed copy may leave a parameter unused.
     if fresh and model.rates.written:
         used = _names_used(user_input, assembled.model, found, watched) | needed
         with collector.gathering():

@@ -85,7 +85,7 @@ def unit_of(problem: Problem, quantity: str, *, times: int = 0) -> str:
     if not any(problem.units.values()):
         return ""
     checker = _Checker(problem)
-    # what is derived has its unit by being looked at
+    # A derived quantity gets its unit when it is read.
     tuple(checker.all())
     written = read(Source(quantity, f"'{quantity}'"))
     measure = checker.measure(written, quantity, set())

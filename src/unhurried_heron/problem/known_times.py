@@ -109,6 +109,6 @@ def _known_times(at: Any, every: Any, first: Any, name: str, interval: tuple[flo
     before = max(0.0, np.ceil(sign * (start - begin) / period - 1e-9))
     count = int(max(0.0, np.floor(sign * (end - begin) / period + 1e-9) - before + 1.0))
     times = begin + sign * period * (before + np.arange(count))
-    # what is zero but for rounding of where it was counted from
+    # Times that are zero but for rounding are zero.
     times[np.abs(times) <= _CLOSEST * np.spacing(abs(begin))] = 0.0
     return np.clip(times, min(interval), max(interval))

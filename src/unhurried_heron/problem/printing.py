@@ -24,7 +24,7 @@ def in_text(problem: Problem) -> str:
     units, user_input, (start, end) = problem.units, problem.user_input, problem.interval
     parts = [[problem.title] if problem.title else [], _equations(problem)]
     groups = problem.model.layout.groups
-    first = [(f"{each.name}({start:.6g})", problem.start[problem.model.layout.stretch(each.name)]) for each in groups]
+    first = [(f"{each.name}({start:.6g})", problem.start[problem.model.layout.slice_of(each.name)]) for each in groups]
     values = [
         (left, _values(numbers), units.get(each.name, "")) for (left, numbers), each in zip(first, groups, strict=True)
     ]

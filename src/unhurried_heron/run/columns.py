@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 # Numbers of states in memory at once where only a result of them is wanted: 32 MB.
 AT_ONCE: Final = 4_000_000
-# larger values of what is asked, infinite ones among them, are taken for this, so that they have a sign
+# Larger values, infinite ones among them, are replaced by this, so that they have a sign.
 LARGEST: Final = 1e280
 
 
@@ -64,8 +64,8 @@ def derived_at(run: Queries, times: Array, states: Array, before: Any = False) -
     if not model.functions:
         return np.hstack([written, modes]) if run.modes else written
     called = np.empty((times.size, len(model.functions)))
-    stretches, which = np.unique(modes, axis=0, return_inverse=True)
-    for k, values in enumerate(stretches):
+    intervals, which = np.unique(modes, axis=0, return_inverse=True)
+    for k, values in enumerate(intervals):
         numbers = {**run.problem.parameters, **dict(zip(run.modes, values.tolist(), strict=True))}
         calls = [function.caller([*numbers.values()]) for function in model.functions.values()]
         for row in np.flatnonzero(which.ravel() == k):

@@ -22,7 +22,7 @@ from unhurried_heron.run.columns import LARGEST
 
 # Chebyshev points of a piece.
 _POINTS: Final = 16
-# the last coefficients over the largest, where a piece is told exactly
+# The last coefficients, as a share of the largest, below which a piece is resolved.
 _EXACT: Final = 1e-13
 # Rounding of a value, in sizes of the coefficients.
 _ROUNDING: Final = 64 * float(np.finfo(float).eps)
@@ -32,7 +32,7 @@ _TIME: Final = 4 * float(np.finfo(float).eps)
 _MAX_HALVINGS: Final = 30
 # Pieces that are evaluated at once.
 _AT_ONCE: Final = 4096
-# this share of the largest value that is told apart from infinity tells that it was one
+# Values above this share of the largest stand for infinity.
 _BEYOND: Final = 0.1
 # Pieces that each step may become on average,
 _MAX_OF_EACH: Final = 20
@@ -164,7 +164,7 @@ def _values(series: Array, indices: Array) -> Array:
 def pieces_of(quantity: Callable[[Array], Array], starts: Array, lengths: Array) -> PiecewisePolynomial:
     """Interpolate a quantity, a function of times of shape (n,), on pieces.
 
-    Where it is no number, nor are the coefficients. A quantity that swings faster than ever so many pieces can follow
+    Where it is no number, nor are the coefficients. A quantity that swings faster than the largest number of pieces can follow
     is told as well as these do.
 
     Parameters
@@ -193,7 +193,7 @@ def pieces_of(quantity: Callable[[Array], Array], starts: Array, lengths: Array)
                 good = (tail <= _EXACT * sizes + rounded) | ~np.isfinite(values).any(axis=1)
             room -= int(good.sum())
             if halving == _MAX_HALVINGS or 2 * (~good).sum() > room:
-                # a jump or a kink, in a stretch as short as rounding: a straight line, which does not swing
+                # a jump or a kink, in an interval as short as rounding: a straight line, which does not swing
                 if halving == _MAX_HALVINGS:
                     coefficients[~good] = 0.0
                     coefficients[~good, 0] = 0.5 * (values[~good, 0] + values[~good, -1])

@@ -99,7 +99,7 @@ class Queries:
             The text cannot be read, or uses unknown names.
         """
         for index, watched in enumerate(self.data.events):
-            # which way each went is not kept of those that go both ways
+            # The direction of each occurrence is not kept for events that go both ways.
             same = what == watched if isinstance(what, Event) else isinstance(what, str) and what == watched.name
             if same and (watched.timed or going in ("either", watched.going)):
                 return self._happenings_of(index)
@@ -236,18 +236,18 @@ class Queries:
         return self.crossings(what, going=going).drop(columns="going")
 
     def where(self, relation: str) -> pd.DataFrame:
-        """Return the stretches of time in which a relation such as ``"level > 1"`` holds.
+        """Return the intervals of time in which a relation such as ``"level > 1"`` holds.
 
         Returns
         -------
         DataFrame
-            ``from``, ``to`` and ``length`` of each stretch.
+            ``from``, ``to`` and ``length`` of each interval.
         """
         import pandas as pd
 
         event = Event(relation)
         if event.going == "either":
-            raise RunError("an equation holds at times, not in stretches", name=relation, location="run.where",
+            raise RunError("an equation holds at times, not in intervals", name=relation, location="run.where",
                            expected='a relation such as "level > 1"', given=excerpt(relation))  # fmt: skip
         begins, times, signs = self._pieces(event, "run.where").changes()
         edges, sides = [self._window(None, "run.where")[0], *times.tolist()], [begins, *signs.tolist()]
@@ -368,7 +368,7 @@ class Queries:
 
             starts = trajectory.starts
             lengths = np.append(starts[1:], trajectory.end_time) - starts
-            # a step that was cut where it began has none
+            # A step that was cut where it began has no length.
             lasting = lengths != 0.0
             counts[queries] = pieces_of(self._function(queries), starts[lasting], lengths[lasting])
         return counts[queries]

@@ -7,7 +7,7 @@ from typing import Final
 
 from unhurried_heron.errors import OptionError
 
-# bytes that any machine has
+# Bytes that any machine has.
 _LITTLE: Final = 16_000_000
 
 

@@ -58,7 +58,7 @@ class Run(Queries):
     method_selection: str = ""
 
     def __getstate__(self) -> dict[str, Any]:
-        # what was worked out to answer questions is worked out again
+        # Cached answers are not pickled.
         return {each.name: getattr(self, each.name) for each in fields(self)}
 
     def with_data(self, **changed: Any) -> Run:
@@ -107,12 +107,12 @@ class Run(Queries):
         index = model.layout.slot(name) if isinstance(name, str) else None
         if index is not None:
             return self.states[:, index]
-        stretch = model.layout.stretch(name) if isinstance(name, str) else None
-        if stretch is not None:
-            return self.states[:, stretch].reshape(-1, *model.layout.by_name[name].shape)
-        stretch = model.derived_layout.stretch(name) if isinstance(name, str) else None
-        if stretch is not None and model.derived_layout.by_name[name].box:
-            return self._derived[:, stretch].reshape(-1, *model.derived_layout.by_name[name].shape)
+        members = model.layout.slice_of(name) if isinstance(name, str) else None
+        if members is not None:
+            return self.states[:, members].reshape(-1, *model.layout.by_name[name].shape)
+        members = model.derived_layout.slice_of(name) if isinstance(name, str) else None
+        if members is not None and model.derived_layout.by_name[name].box:
+            return self._derived[:, members].reshape(-1, *model.derived_layout.by_name[name].shape)
         columns = self.columns[self.problem.model.layout.size :]
         if isinstance(name, str) and in_one_spelling(name) in columns:
             return self._derived[:, columns.index(in_one_spelling(name))]

@@ -51,7 +51,7 @@ class RunData:
     continuation: Callable[[Run, float], Run] | None = None
 
     def __getstate__(self) -> dict[str, Any]:
-        # what was derived from the fields is derived again
+        # Cached values are not pickled.
         return {each.name: getattr(self, each.name) for each in fields(self)}
 
     @cached_property

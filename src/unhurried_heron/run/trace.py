@@ -16,7 +16,7 @@ from unhurried_heron.methods.runge_kutta import EXPLICIT
 if TYPE_CHECKING:
     import pandas as pd
 
-# columns of what the march counted at each call
+# Columns of the counts of the march at each call.
 PURPOSE, ACCEPTED, REFUSED, STAGE, MEMBER, CODE = range(6)
 
 

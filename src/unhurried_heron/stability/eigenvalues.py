@@ -28,7 +28,7 @@ _FASTEST: Final = 6
 _FEWEST: Final = 5
 # and of a large system.
 _ROWS_OF_LARGE: Final = 16
-# golden section: its multiples modulo 1 are spread evenly, however many of them are taken
+# The golden section, whose multiples modulo 1 are spread evenly however many there are.
 _GOLDEN: Final = 0.6180339887498949
 
 
@@ -56,11 +56,11 @@ def eigenvalues_along(run: Run, times: Array, states: Array) -> ComplexArray:
     if changing is None:
         return eigenvalues(problem, times, states)
     found = np.full((times.size, min(problem.model.layout.size, _width(problem))), np.nan, dtype=complex)
-    stretches, which = np.unique(changing[1], axis=0, return_inverse=True)
-    for k, values in enumerate(stretches):
+    intervals, which = np.unique(changing[1], axis=0, return_inverse=True)
+    for k, values in enumerate(intervals):
         rows = which.ravel() == k
         with quietly():
-            # of closed forms that belong to other values
+            # The warning on closed forms of other parameters is meant for users.
             there = problem.with_(parameters=dict(zip(run.modes, values.tolist(), strict=True)))
         found[rows] = eigenvalues(there, times[rows], states[rows])
     return found
@@ -93,7 +93,7 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> ComplexArray:
     if n > _MAX_FULL:
         return _fastest(problem, times, states)
     if problem.model.rates.written and n:
-        # what compiles is loaded when something runs
+        # Modules that compile are loaded only when something runs.
         from unhurried_heron.codegen.evaluate_many import evaluate_rows
         from unhurried_heron.codegen.system import native_system, with_jacobian
 
@@ -141,7 +141,7 @@ def _fastest(problem: Problem, times: Array, states: Array) -> ComplexArray:
             raise unforeseen("written equations without a Jacobian")
         compiled: NativeFunction = native.jacobian
         rows, columns = (each.astype(np.int64) for each in entries)
-    # first some from all over the run, in case there is no time for all
+    # Rows from all over the run come first, in case there is no time for all.
     for index in np.argsort(_GOLDEN * np.arange(times.size) % 1.0):
         if seconds_left() < 0.0:
             break

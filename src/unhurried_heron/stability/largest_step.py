@@ -36,9 +36,9 @@ if TYPE_CHECKING:
 _ROWS: Final = 2000
 # and that are drawn.
 _SHOWN: Final = 500
-# a run that leaves what the solution reaches this many times over is no longer bounded
+# A run is unbounded if it exceeds the size of the solution by this factor.
 _BOUNDED: Final = 10.0
-# slower decays than this share of the fastest do not die out within the interval anyway
+# Decays slower than this share of the fastest do not die out within the interval in any case.
 _MIN_DECAY: Final = 1e-3
 # Two counts of steps this near, as a share, bracket the limit.
 _CLOSE: Final = 0.005
@@ -255,7 +255,7 @@ def _modes(reference: Run) -> tuple[Array, Any]:
     if not isinstance(kept, StepTrajectory):
         raise unforeseen("a run whose steps were not kept")
     rows = rows_worth(len(reference.problem.states), _ROWS)
-    # where it steps, and evenly, too: a stiff method steps over long stretches
+    # Times at its steps, and evenly spaced ones, because a stiff method steps over long intervals.
     even = np.linspace(kept.starts[0], kept.end_time, rows)
     times = np.unique(np.concatenate([even, kept.starts[:: 1 + kept.starts.size // rows]]))
     return times, eigenvalues_along(reference, times, reference.at(times))
@@ -283,7 +283,7 @@ def _foreseen(region: Stability, times: Array, modes: Any, sign: float) -> tuple
     if not decaying.any():
         return math.inf, complex(math.nan), math.nan
     where, chosen = np.argwhere(decaying), values[decaying]
-    # roughly for all, from the limits in some directions; then exactly for those that come first
+    # All eigenvalues are bounded roughly, from the limits in some directions; then exactly those that come first.
     directions = np.linspace(0.5 * math.pi, math.pi, _DIRECTIONS)
     roughly = region.limit(np.exp(1j * directions))
     turned = np.interp(np.angle(chosen.real + 1j * np.abs(chosen.imag)), directions, 1.0 / np.maximum(roughly, _TINY))
@@ -354,7 +354,7 @@ class _Search:
         signs = np.random.default_rng(7).choice([-1.0, 1.0], self.size.size)
         moved = self.problem.start + _NUDGE * signs * self.size
         with quietly():
-            # of closed forms that begin elsewhere
+            # The warning on closed forms that begin elsewhere is meant for users.
             problem = self.problem.with_(initial=dict(zip(self.problem.states, moved.tolist(), strict=True)))
         other = attempt_run(problem, method, **options, budget=Budget(seconds=self._left())).run
         if other is None or other.states.shape != run.states.shape:
@@ -379,7 +379,7 @@ class _Search:
             count = math.ceil(count / _WIDER) - (count < 8) if stays else math.ceil(count * _WIDER)
         more = list(_MORE)
         while good is not None and bad is not None:
-            # steps far beyond a limit may happen to stay bounded: none that is shorter may fail
+            # Steps far beyond the limit may happen to stay bounded, so no shorter one may fail.
             apart = good - bad > max(1.0, _CLOSE * bad)
             query = round(math.sqrt(good * bad)) if apart else math.ceil(good * more.pop()) if more else None
             stays = None if query is None else self.stays(query)

@@ -29,13 +29,13 @@ from unhurried_heron.text.stability_statements import region_statements
 if TYPE_CHECKING:
     import pandas as pd
 
-# a part of the plane: (left, right), (bottom, top)
+# A part of the plane: (left, right), (bottom, top).
 Window = tuple[tuple[float, float], tuple[float, float]]
-# |R| on the border of a region is 1 but for rounding; of double roots by its root
+# |R| on the border of a region is 1 but for rounding; at double roots but for its square root.
 _WITHIN: Final = 1e-9
 # The factor of a step may exceed one by this, for rounding.
 _EXACTLY: Final = 1e-13
-# radii and directions at which the extent of a region is looked for
+# Radii and directions at which the extent of a region is examined.
 _RADII, _DIRECTIONS = np.geomspace(0.002, 400.0, 400), 181
 # Room around a region, as a share of it.
 _ROOM: Final = 0.12
@@ -209,7 +209,7 @@ class Stability:
         rays = np.exp(1j * np.linspace(0.0, math.pi, _DIRECTIONS))
         points = self._radii[:, None] * rays
         stable = self(points) <= 1.0 + _WITHIN
-        # of a region without end, what does not belong to it is shown
+        # If a region has no end, its complement is shown.
         shown = points[~stable] if stable[-1].any() else points[stable]
         if not shown.size or np.abs(shown).max() >= self._radii[-2]:
             return (-_WITHOUT_END, _WITHOUT_END), (-_WITHOUT_END, _WITHOUT_END)
@@ -297,7 +297,7 @@ def checked_window(window: Any) -> Window:
 
 def _largest_roots(terms: Array, points: Any) -> Array:
     """Return the largest modulus of a root for each z."""
-    # what compiles is loaded when something runs
+    # Modules that compile are loaded only when something runs.
     from unhurried_heron.kernels.machine_code.loading import load_kernel
 
     k, powers = terms.shape[0] - 1, terms.shape[1]

@@ -21,7 +21,7 @@ from unhurried_heron.text.stability_statements import limited_steps_statement
 if TYPE_CHECKING:
     import pandas as pd
 
-# a step is held back by stability if one so much longer would leave the region for good: by so much a mode would grow
+# The factor by which a step must be lengthened to leave the stability region for good.
 _LONGER: Final = 1.25
 # A step is limited by stability that, longer by the factor above, lets a decay grow by this factor.
 _GROWS: Final = 1.05
@@ -92,7 +92,7 @@ class StabilityLimitedSteps:
     def __str__(self) -> str:
         return limited_steps_statement(self)
 
-    def stretches(self, chosen: Any = None) -> list[tuple[float, float]]:
+    def intervals(self, chosen: Any = None) -> list[tuple[float, float]]:
         """Return from when to when stability held steps back (or other rows lie), a gap of a few rows left out.
 
         Parameters
@@ -143,7 +143,7 @@ def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedS
         chosen = _evenly(begins.size, most)
         states = run.at(begins[chosen]) if chosen.size else np.empty((0, run.problem.model.layout.size))
     else:
-        # states are known at recorded times alone: the steps that were under way there
+        # States are known at recorded times only: the steps under way at these times are judged.
         sign = 1.0 if run.ending.time >= run.problem.interval[0] else -1.0
         inside = np.flatnonzero(sign * (kept.times - run.ending.time) < 0.0)
         indices = np.searchsorted(sign * begins, sign * kept.times[inside], side="right") - 1

@@ -51,7 +51,8 @@ class Agreement(NamedTuple):
     def digits(self) -> IntArray:
         """Return how many significant digits are certain, int64; of what is zero to within its bound, of its size."""
         with np.errstate(divide="ignore", invalid="ignore"):
-            # rounded to two digits more, a value must stay within half a unit of the last one
+            # Rounded to two further digits, a value must stay within half a unit of its last certain
+            # digit.
             share = self.bounds / np.where(self.zero, 0.5 * self.size, _HALF * np.abs(self.values))
             found = np.floor(-np.log10(np.where(share > 0.0, share, 1e-16)))
         digits: IntArray = np.clip(np.nan_to_num(found, nan=0.0, posinf=16, neginf=0), 0, 15).astype(np.int64)
@@ -185,13 +186,13 @@ def agreement_of(numbers: list[Array], moved: list[Array], size: Array, nudge: f
     one, other, one_before, other_before = numbers
     size = np.where(size > 0.0, size, 1.0)
     apart, moved_on = np.abs(one - other), np.abs(other - other_before)
-    # where the second family, far tighter, has come to rest, the difference is the error of the first; elsewhere two
-    # answers may meet by chance, and those before, and the other states, tell what to expect
+    # If the second family, far tighter, has converged, the difference is the error of the first. Elsewhere two
+    # answers may agree by chance, and earlier answers and the other states tell what to expect.
     rests = (moved_on <= apart) & (apart <= _CLOSE * size) & (np.abs(one) > _SMALL * size)
     falls, by_chance = (np.where(rests, calm, wary) for calm, wary in (_FALLS, _BY_CHANCE))
     tightened = np.abs(one - one_before)
     changed = np.maximum(apart, falls * tightened)
-    # an answer that leaps when the tolerance is tightened has no error that falls
+    # An answer that jumps when the tolerance is tightened has no error that falls.
     leaps = np.maximum(tightened, moved_on)
     changed = np.maximum(changed, np.where(leaps > _LEAP * size, leaps, 0.0))
     changed = np.maximum(changed, np.where(rests, 0.0, _BEFORE * moved_on))
@@ -199,7 +200,7 @@ def agreement_of(numbers: list[Array], moved: list[Array], size: Array, nudge: f
         usual = np.median(changed / np.maximum(np.abs(one), _SMALL * size), axis=1, keepdims=True)
     changed = np.maximum(changed, by_chance * usual * np.abs(one))
     change = np.maximum.reduce([np.abs(each - one) for each in moved])
-    # and so does a time: its last bit, as far as states move in it
+    # The last bit of a time moves the states as well.
     sensitive = _ROUNDINGS * _EPS * (change / nudge + in_time)
     # where a small change is no longer small, nothing is known of how it grows
     sensitive = np.where(change > _SATURATED * size, size, sensitive)

@@ -22,13 +22,13 @@ from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.attempts import Attempt, attempt_run, raise_common_error
 
-# a reference is at least a thousand times tighter than the tightest run measured against it, and always this tight
+# The factor by which a reference is tighter than the tightest run, and the tolerance that it always meets.
 _TIGHTER: Final = 1e-3
 # The tightest relative tolerance of a reference,
 _TIGHTEST: Final = 1e-13
 # and the loosest.
 _LOOSEST: Final = 1e-12
-# how long a reference may take before it is given up
+# Seconds that a reference may take.
 _SECONDS: Final = 20.0
 # Seconds that a second reference may take at least.
 _MIN_SECONDS: Final = 0.5
@@ -40,7 +40,7 @@ _EVEN: Final = 401
 _TOWARDS_START: Final = 121
 # and steps of the reference.
 _STEPS: Final = 2000
-# where two references differ by more, relative to a state's size, neither is one any longer
+# References that differ by more than this, relative to a state's size, are both discarded.
 _AGREED: Final = 1e-4
 # Times nearer to a jump than this share of the interval are left out: its two sides differ by all of it.
 _NEAR_A_JUMP: Final = 1e-6

@@ -57,7 +57,7 @@ def step_table(
     -------
     DataFrame
         ``step`` and ``row``: "k1", "k2", … are stages of a Runge-Kutta or Rosenbrock method (of implicit ones with the
-        iteration), "back 0", "back 1", … the values of a multistep method that reach back so many steps, "prediction"
+        iteration), "back 0", "back 1", … the values of a multistep method from that many steps before, "prediction"
         and "iteration" its own; "result" is the end of the step. Then ``t``, the states that the rates are asked at,
         and the rates there (``rate of x``). Where the problem has closed forms, results have ``x exact``, ``x error``
         and ``x per cent`` beside them.
@@ -82,7 +82,7 @@ def step_table(
     given = {name: value for name, value in settings.items() if value is not None}
     chosen: Any = find_method(method)
     with quietly():
-        # refused attempts count as steps of a budget: enough for the accepted ones
+        # Refused attempts count as steps of a budget, which must suffice for the accepted ones.
         budget = Budget(steps=_attempts_allowed(steps, given))
         run = integrate(problem, chosen, **given, trace=True, switches=False, ledger=True, budget=budget,
                         progress=False)  # fmt: skip

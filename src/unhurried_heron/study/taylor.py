@@ -330,7 +330,7 @@ def _march(tape: Tape, times: list[Any], digits: int, until: float) -> Iterator[
         for each, scale in zip(coefficients, size, strict=True):
             for k in (order - 1, order):
                 if each[k]:
-                    # a state that is still zero is measured by the largest
+                    # The size of a state that is still zero is that of the largest.
                     step = min(step, (allowed * (scale or largest) / abs(each[k])) ** (mp.mpf(1) / k))
         if clock.monotonic() > until or not step > abs(time) * mp.mpf(10) ** -(digits + 4):
             raise OptionError("the Taylor series did not reach the end", name="reference",

@@ -17,12 +17,12 @@ from typing import Any, Final
 
 import numpy as np
 
-# bytes of each margin: its first eight hold the size of the array, the others are known
+# Bytes of each margin: the first eight hold the size of the array, the others are known.
 _MARGIN: Final = 64
 # The byte with which margins are filled.
 _KNOWN: Final = 0xA5
 _PAGE: Final = mmap.PAGESIZE
-# positions in NumPy's table of C functions, the same since the hook exists
+# Positions in NumPy's table of C functions, unchanged since the hook exists.
 _SET_HANDLER: Final = 304
 _NAME: Final = b"mem_handler"
 _MARGINS, _FENCED = "unhurried-heron margins", "unhurried-heron fenced"

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
     from unhurried_heron.methods.method import Method
     from unhurried_heron.problem.problem import Problem
 
-# Stiff stretches that a sentence lists.
-_MAX_STRETCHES: Final = 4
+# Stiff intervals that a sentence lists.
+_MAX_INTERVALS: Final = 4
 _END_EARLIER: Final = "End the run earlier, or stop it by an event."
 _SHORTER_STEP: Final = "Take a smaller step=…, or let the step adapt with rtol=…."
 
@@ -223,11 +223,11 @@ def selection_by_stiffness(steps: Sequence[tuple[str, int]], times: Sequence[flo
     if not changes:
         return f"took {_taken(steps)}: nothing faster than the solution held its steps back." if steps else ""
     texts = [f"{time:.4g}" for time in times]
-    stretches = [
+    intervals = [
         f"from t = {a}" + (f" to {b}" if b else "") for a, b in zip_longest(texts[::2], texts[1::2], fillvalue="")
     ]
-    more = " …" if changes > len(texts) or len(stretches) > _MAX_STRETCHES else ""
-    return f"took {_taken(steps)}: stiff {', '.join(stretches[:_MAX_STRETCHES])}{more}."
+    more = " …" if changes > len(texts) or len(intervals) > _MAX_INTERVALS else ""
+    return f"took {_taken(steps)}: stiff {', '.join(intervals[:_MAX_INTERVALS])}{more}."
 
 
 def _taken(steps: Sequence[tuple[str, int]]) -> str:

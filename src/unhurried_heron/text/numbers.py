@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Final
 
 # Stretches of time that one sentence lists.
-_MAX_STRETCHES: Final = 3
+_MAX_INTERVALS: Final = 3
 
 
 def number(value: object, digits: int = 3) -> str:
@@ -54,11 +54,11 @@ def at_time(time: float, unit: str) -> str:
     return f"t = {time:.6g}{' ' + unit if unit else ''}"
 
 
-def stretches_in_words(stretches: Sequence[tuple[float, float]], unit: str) -> str:
-    """Return from when to when something was so, a few stretches of time at most."""
-    if not stretches:
+def intervals_in_words(intervals: Sequence[tuple[float, float]], unit: str) -> str:
+    """Return from when to when something was so, a few intervals of time at most."""
+    if not intervals:
         return "nowhere"
-    spans = ", ".join(f"{a:.4g} to {b:.4g}" for a, b in stretches[:_MAX_STRETCHES])
-    left_out = len(stretches) - _MAX_STRETCHES
-    more = f" and {left_out} more stretches" if left_out > 0 else ""
+    spans = ", ".join(f"{a:.4g} to {b:.4g}" for a, b in intervals[:_MAX_INTERVALS])
+    left_out = len(intervals) - _MAX_INTERVALS
+    more = f" and {left_out} more intervals" if left_out > 0 else ""
     return f"t = {spans}{' ' + unit if unit else ''}{more}"

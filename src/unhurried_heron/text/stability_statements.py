@@ -12,8 +12,8 @@ if TYPE_CHECKING:
 
 # Methods that a sentence names,
 _MAX_NAMES: Final = 4
-# and stretches of time.
-_MAX_STRETCHES: Final = 4
+# and intervals of time.
+_MAX_INTERVALS: Final = 4
 
 
 def region_statements(stability: Stability) -> list[str]:
@@ -40,11 +40,11 @@ def limited_steps_statement(steps: StabilityLimitedSteps) -> str:
     """Return how many steps of a run stability held back, and when."""
     listed = list(dict.fromkeys(region.name for region in steps.regions))
     names = "; ".join(listed[:_MAX_NAMES]) + f" and {len(listed) - _MAX_NAMES} more" * (len(listed) > _MAX_NAMES)
-    stretches = steps.stretches()
-    where = "; ".join(f"from t = {a:.6g} to {b:.6g}" for a, b in stretches[:_MAX_STRETCHES])
-    where += " …" * (len(stretches) > _MAX_STRETCHES)
+    intervals = steps.intervals()
+    where = "; ".join(f"from t = {a:.6g} to {b:.6g}" for a, b in intervals[:_MAX_INTERVALS])
+    where += " …" * (len(intervals) > _MAX_INTERVALS)
     text = f"{names}: stability held back {100 * steps.share:.3g} % of the steps"
-    return text + (f", {where}." if stretches else "; accuracy, or what else was asked, chose the others.")
+    return text + (f", {where}." if intervals else "; accuracy, or what else was asked, chose the others.")
 
 
 def unlimited_statement(stability: Stability) -> str:

@@ -121,7 +121,7 @@ class _Sheet:
         return widths
 
     def _columns_that_fit(self, widths: list[int], width: int) -> tuple[Column, ...]:
-        # a column stands between single spaces, and a gap
+        # A column stands between single spaces and a gap.
         fitting, used = 0, -1
         for each in widths:
             used += each + 3

@@ -236,7 +236,7 @@ def _coherent_label(given: str, declared: Mapping[str, str], location: str, *, n
     except UnitError:
         named = False
     if not named and not new:
-        # taken as it is, the number would be of another unit than all others
+        # Taken as it is, the number would have another unit than all others.
         raise UnitError(
             f"'{given}' cannot be converted: the unit that fits those of the states has no name",
             name=given,

@@ -167,7 +167,7 @@ def measure_error(system, work, control, coefficients):
     for i in range(2):
         out = work.d1 if i == 0 else work.d2
         code, size = _filtered_defect(system, work, control, coefficients, a if i == 0 else b, out)
-        # NaN must come through
+        # A NaN must reach the caller, so it is compared first.
         largest = largest if size <= largest else size
         if code != 1:
             return code, size
@@ -176,11 +176,11 @@ def measure_error(system, work, control, coefficients):
     for k in range(n):
         u, v = -work.d1[k] / limits[AT_FIRST], -work.d2[k] / limits[AT_SECOND]
         pulled = (u - v) / (a - b)
-        # in place of what they are made from
+        # The corrected error replaces the values from which it is made.
         work.d1[k], work.d2[k] = pulled, limits[GAMMA] * (u - pulled * a)
     for d in range(work.stages + 1):
         out, second = offset_by(coefficients, (d + 1) * n), work.free[d]
-        # away from the end only where that is a node
+        # The error is evaluated away from the end of the step only if the end is a node.
         first = work.pulled[d] if work.ends == 1 else 0.0
         for k in range(n):
             out[k] += first * work.d1[k] + second * work.d2[k]

@@ -176,7 +176,7 @@ def _prepare(system, work, control, h):
             return DIVERGED
         if control.adaptive == 1 and steps_over_growth(work, system.n, h):
             return GROWS
-        # nothing has been seen yet of what may grow from nothing
+        # On the first step nothing is known yet of modes that grow from zero.
         if control.adaptive == 1 and memory.previous_step == 0.0 and longest_seen(control, work, system.n, h) < abs(h):
             return GROWS
         memory.factored_step = h
@@ -258,7 +258,7 @@ def _attempt(system, work, control):
     outcome, count = _solve_step(system, work, control, h)
     control.row_iterations, memory.outcome = count, outcome
     if control.stop != 0:
-        # what was under way is not to be used, should the march go on
+        # The march returns: an unfinished Jacobian is not used if it is resumed.
         memory.jacobian_age, memory.factored_step = 0, 0.0
         return PAUSED
     if outcome == STOPPED:
@@ -315,7 +315,7 @@ def family(address):
     if control.ask == REFUSE:
         return after_failure(control, system, work, work.f)
     if control.ask == DESCRIBE:
-        # its error between the ends was judged, so it is there
+        # The error between the ends was judged, so the step polynomial is written.
         return REACHED_END
     begin_anew(control, system, work)
     return REACHED_END

@@ -19,11 +19,11 @@ from unhurried_heron.kernels.memory.control import (
 from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in
 from unhurried_heron.kernels.memory.work_spaces import CONVERGED, GROWS, OLD
 
-# below this contraction the third iteration of the next step is spared, which is worth an old Jacobian
+# Below this contraction the next step needs no third iteration, which is worth keeping an old Jacobian.
 _GOOD_CONTRACTION = 3e-3
 # new factors cost about a tenth to a third of a step (measured: 8 to 100 states), which longer steps must gain
 _WORTH_GROWING = 1.25
-# a step that would damp what grows is shortened by as much as it may be from one step to the next
+# A step that would damp a growing mode is shortened by the largest factor allowed from one step to the next.
 _BELOW_GROWTH = 1.0 / 6.0
 
 

@@ -26,7 +26,7 @@ from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, STOP
 
 # Iterations for one part of a step.
 _MAX_ITERATIONS = 60
-# a step of Newton's method that must be cut by more than this goes nowhere
+# A Newton step that must be cut by more than this factor makes no progress.
 _SHORTEST = 1.0 / 65536.0
 # The first part of a step that grows from nothing,
 _FIRST_PART = 0.25
@@ -34,7 +34,7 @@ _FIRST_PART = 0.25
 _MIN_PART = 1e-3
 # Residuals from here on count as infinite.
 _HUGE = 1e300
-# from how many starting values a root beyond the connected branch is looked for
+# Starting values from which a root beyond the connected branch is sought.
 _STARTS = 8
 # Corrections below this share of a state are rounding.
 _ROUNDED = 32.0 * 2.220446049250313e-16
@@ -190,7 +190,8 @@ def _leap(system, work, control, equations, threshold):
     total = 0
     for start in range(_STARTS):
         for k in range(count):
-            # from what was foreseen, and from further and further along the way
+            # The search starts at the predicted state, and then further and further along the direction
+            # of the step.
             z[k] = work.guess[k] if start == 0 else kept[k] * 2.0 ** (start - 1)
         outcome, more, sign = _damped(system, work, control, equations, 1.0, threshold)
         total += more

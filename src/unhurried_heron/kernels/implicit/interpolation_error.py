@@ -114,7 +114,7 @@ def _measured(system, work, control, context):
         write_defect(coefficients, degree, n, theta, h, work.residual, work.residual)
         size = filtered_size(work, context, work.residual, n)
         control.solves += 1
-        # NaN must come through
+        # A NaN must reach the caller, so it is compared first.
         largest = largest if size <= largest else size
     return 1, largest
 

@@ -20,10 +20,10 @@ from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, GOES
 
 # The spacing of doubles at one.
 _EPSILON = 2.220446049250313e-16
-# an iteration that gains less than a factor of two each time is worth less than a shorter step with new factors:
-# ten of them gain a thousand
+# Iterations of a step at most. An iteration that gains less than a factor of two each time, a thousand in ten, costs
+# more than a shorter step with new factors.
 MAX_ITERATIONS = 10
-# a fixed step cannot be shortened where the iteration is slow
+# The same at fixed steps, which cannot be shortened where the iteration is slow.
 MAX_ITERATIONS_FIXED = 50
 # The contraction that a step after a failure is to have: five iterations turn a quarter into a thousandth.
 _AIM = 0.25
@@ -31,19 +31,21 @@ _AIM = 0.25
 _MIN_SHRINK = 0.1
 # and at most.
 _MAX_SHRINK = 0.5
-# the contraction seen in an earlier step counts so much worse with every step since, and so is soon seen again
+# The contraction of an earlier step counts as worse by this factor with every step since, so that it is soon measured
+# again.
 _DOUBT = 30.0
 # Corrections above this multiple of the threshold tell the contraction; smaller ones are rounding.
 _SAYS_SOMETHING = 10.0
 # The contraction is taken to be at least this share of that of the step before.
 _LIKE_BEFORE = 0.3
-# Equations are met that are missed by this many tolerances.
+# Equations count as met if they are missed by no more than this number of tolerances.
 _MET = 10.0
-# A stiff one, whose residual is its stiffness times the error, must have come nearer by this share of its first miss.
+# A stiff equation, whose residual is its stiffness times the error, counts as met if its miss fell to this share of
+# the first.
 _NEARER = 0.1
 # Corrections below this many roundings of a state change nothing.
 ROUNDED = 8.0 * _EPSILON
-# a state that moves by more than so many times what it is, and what its rate tells, is no longer that state
+# A state that moves by more than this multiple of its size and of what its rate foresees has left the solution.
 _STRAYS = 4.0
 
 
@@ -144,7 +146,8 @@ def judge(newton, count, size, miss, limits, hurry):
     met = miss <= _MET or (count > 1 and miss <= _NEARER * newton.first_miss)
     if count == 1:
         newton.first_miss = min(newton.first_miss, miss)
-        # what is left after it is not known yet; it grows with the correction where the equations are bent
+        # The error that is left after the first correction is not known yet; it grows with the correction
+        # where the equations are nonlinear.
         newton.first = size
         rest = _DOUBT * newton.contraction * max(1.0, size / newton.correction)
     else:
@@ -162,7 +165,7 @@ def judge(newton, count, size, miss, limits, hurry):
         if at_rest:
             newton.theta = 0.0
             return CONVERGED
-        # how corrections of the size of rounding contract says nothing
+        # The ratio of two corrections of the size of rounding says nothing about the contraction.
         newton.theta = theta if before > _SAYS_SOMETHING * threshold else 0.0
     if met and rest * size <= threshold:
         newton.contraction, newton.correction = max(rest, _EPSILON), max(newton.first, 1e-300)

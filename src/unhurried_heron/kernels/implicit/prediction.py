@@ -11,7 +11,7 @@ from __future__ import annotations
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.memory.decoding import implicit_memory
 
-# a prediction came true that misses the movement of the step by less than this share of it
+# A prediction counts as true if it misses the movement of the step by less than this share of it.
 _CAME_TRUE = 0.3
 
 
@@ -62,7 +62,7 @@ def came_true(work, n, count):
         unit = 1.0 / work.scale[k % n]
         missed = max(missed, abs(work.z[k] - work.guess[k]) * unit)
         moved = max(moved, abs(work.z[k]) * unit)
-    # what moves by less than is told apart needs no trust
+    # A movement below the resolution of the state needs no trust.
     true = missed <= _CAME_TRUE * moved or missed <= 1.0
     memory = implicit_memory(work.memory)
     memory.foreseen = memory.foreseen and int(true)

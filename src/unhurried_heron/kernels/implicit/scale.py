@@ -24,7 +24,8 @@ def set_scale(system, work, step):
         work.scale[k] = system.absolute[k] + system.relative[k] * abs(system.state[k])
         smallest = min(smallest, work.scale[k])
     if smallest == 0.0:
-        # zero, and no absolute tolerance: held to the change in a step, of all states where this one rests
+        # The state is zero and has no absolute tolerance: it is held to its change in the step, or to that of
+        # all states where it rests.
         change = 0.0
         for k in range(system.n):
             change = max(change, abs(step * system.rates_at_state[k]))

@@ -109,7 +109,7 @@ def _sweep(a, n, low, top, odd):
     p, q, r, s = a[(top - 1) * n + top - 1], a[(top - 1) * n + top], a[top * n + top - 1], a[top * n + top]
     trace, determinant = p + s, p * s - q * r
     if odd:
-        # the usual shifts have not worked for long: others break the tie
+        # The usual shifts have not converged for many sweeps: an exceptional shift breaks the tie.
         size = abs(r) + abs(a[(top - 1) * n + top - 2])
         trace, determinant = 1.5 * size, size * size
     d, e = a[low * n + low], a[(low + 1) * n + low]

@@ -11,7 +11,7 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.memory.call import as_doubles, as_longs, offset_by
 
-# a turn triples the digits of single roots: after one that moved them so little they are exact
+# One move triples the digits of single roots: after a move below this size they are exact.
 _ENOUGH = 1e-6
 # Iterations from the roots of the neighbour,
 _MAX_TURNS = 12
@@ -81,7 +81,8 @@ def _move_once(c, roots, k):
         for j in range(k - 1, -1, -1):
             da, db = da * x - db * y + a, da * y + db * x + b
             a, b = a * x - b * y + c[2 * j], a * y + b * x + c[2 * j + 1]
-        # p'/p less the pull of the other roots
+        # The correction is 1 / (p'/p - sum of 1/(root - other root)): the other roots repel this one (O.
+        # Aberth, 1973).
         size = a * a + b * b
         if size == 0.0:
             continue

@@ -103,7 +103,7 @@ class _Writer(IrWriter):
         n = self.n
         x = [self._load(b, k) for k in range(n)]
         inverse = [self.new(f"fdiv double {literal(1.0)}, {self._load(re, k * n + k)}") for k in range(n)]
-        # column by column: what one unknown changes waits for nothing else
+        # The loop goes column by column, so that no operation waits for the one before.
         for j in range(n):
             for i in range(j + 1, n):
                 x[i] = self._less(x[i], self._load(re, i * n + j), x[j])

@@ -21,7 +21,7 @@ from typing import Final
 from unhurried_heron.errors import CacheWarning
 
 CACHE_VARIABLE: Final = "UNHURRIED_HERON_CACHE"
-# far above what a kernel comes to
+# The largest file that is read, far above the size of any kernel.
 _LARGEST: Final = 64_000_000
 _warned: list[bool] = []
 

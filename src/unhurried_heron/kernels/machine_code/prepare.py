@@ -47,7 +47,7 @@ _announced: list[bool] = []
 def load_kernels(*names: str) -> list[Kernel]:
     """Return kernels by name, after compiling those that never were on this machine."""
     missing = [name for name in names if not is_ready(name)]
-    # where others are there it was told when they were compiled
+    # If other processes wait, they were told when the kernel was compiled.
     if missing and not _announced and not any(map(is_ready, KERNELS)):
         _announced.append(True)
         print("unhurried-heron: compiling for this machine (once) …", file=sys.stderr)

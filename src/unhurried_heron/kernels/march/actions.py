@@ -94,7 +94,7 @@ def refresh_events(watch, control, count):
     for e in range(count):
         before, end, now = watch.values[e], watch.values[END_ROW * watch.m + e], watch.values[BEFORE_ROW * watch.m + e]
         if watch.band[e] > 0.0 and in_band(watch, e, now) and not _found_here(watch, control, e):
-            # it has acted, and has not been away from zero since
+            # The event has acted, and its function has not been away from zero since.
             continue
         stays = before == 0.0 and watch.going[e] == 0 and control.crossing == CROSSES
         if _found_here(watch, control, e) or (stays and abs(control.theta * control.length) <= slack):
@@ -104,10 +104,10 @@ def refresh_events(watch, control, count):
             now = np.copysign(_TINY, end) if end != 0.0 and watch.going[e] != 0 else 0.0
         elif before != 0.0 and now * before <= 0.0 and not _found_before(watch, control, e):
             if changes(before, now, watch.going[e]):
-                # it is reached within rounding of this time: the next step finds it
+                # The zero is within rounding of this time: the next step finds it.
                 now = np.copysign(_TINY, before)
             elif now == 0.0:
-                # it has passed the other way, as far as rounding tells
+                # The function has passed zero the other way, as far as rounding tells.
                 now = np.copysign(_TINY, -before)
         watch.values[e] = now
 
@@ -158,7 +158,7 @@ def _act(system, watch, control, crossing, event, index):
         EVENT_STOPPED, ACTION_FAILED or REACHED_END.
     """
     n, fresh = system.n, crossing.fresh
-    # what came together within rounding has one time
+    # Events that happen together within rounding have one time.
     watch.times[index] = control.time
     action = offset_by(crossing.actions, ACTION_SIZE * event)
     first, count = action[FIRST_TARGET], action[N_TARGETS]

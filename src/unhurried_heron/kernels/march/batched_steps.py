@@ -14,7 +14,7 @@ from unhurried_heron.kernels.memory.control import (
 )
 
 _N, _RATES, _CONTEXT, _STATE, _OTHER = (BLOCK.index(name) for name in ("n", "rates", "context", "state", "other"))
-# the last steps before the end and before a wanted time are taken one by one
+# This many steps before the end, and before a wanted time, are taken one by one.
 _LAST = 2
 # A batch of fewer steps costs more than it saves.
 _WORTH = 4

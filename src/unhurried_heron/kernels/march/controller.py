@@ -55,7 +55,7 @@ def factor_after_acceptance(address, error, control):
 def factor_after_refusal(address, error):
     """Return by what to multiply the length of a refused step."""
     it = controller_at(address)
-    # an error that is no number says nothing but "shorter"
+    # An error that is not a number says only that the step must be shorter.
     if not error < np.inf:
         return it.shrink
     return max(it.shrink, np.exp(-it.alone * (np.log(error) - it.aim)))

@@ -37,14 +37,15 @@ from unhurried_heron.kernels.memory.control import (
 )
 from unhurried_heron.kernels.memory.decoding import crossing_in, output_in, system_in, watch_in
 
-# crossings that get on by no more than this share of the interval are in one place
+# Crossings count as being at one time if they are apart by no more than this share of the interval.
 _IN_PLACE = 1e-10
 # This many actions in a row that follow each other faster and faster,
 _FASTER = 12
 # and by no more than this share of the interval, accumulate.
 _SHORT = 1e-8
-# where crossings follow each other in one place, a step that begins there is at most so many times as long as it took
-# from one to the next: the polynomials of longer steps begin with errors that are larger than what lies between
+# Where crossings follow each other at one time, the first step beyond a crossing is at most this multiple of the time
+# from one to the next: the polynomials of longer steps begin with errors larger than the distance between the
+# crossings.
 _BEYOND = 8.0
 # This many crossings in a row
 _EARLY = 3

@@ -43,7 +43,7 @@ def keep_events(watch, control, coefficients, shape, together):
         theta = (time - start) / step
         if theta > ends + together:
             break
-        # as the march comes to it, to the last bit
+        # The time is computed as the march computes it, to the last bit.
         time = start + theta * step
         state = offset_by(watch.states, kept * n)
         evaluate_step(coefficients, degree, n, theta, state)

@@ -109,7 +109,7 @@ def _most_looks(watch, control, system, coefficients, shape, parts, address):
     """
     most, some = float(MIN_LOOKS), False
     for e in range(watch.m):
-        # the rest of a step is searched for everything
+        # The rest of a step is searched for changes of all functions.
         changes_sign = may_change(watch, control, system, e) if control.searched == 0.0 else 1
         if changes_sign < 0:
             return float(FAILED)

@@ -15,7 +15,7 @@ from unhurried_heron.kernels.memory.control import LEAVES, SCRATCH_ROW
 EPSILON = 2.220446049250313e-16
 # what `locate` answers where a function leaps over zero
 LEAPT = 3.0
-# how many looks at a function a step gets at least
+# Points of a step at which a function is evaluated, at least.
 MIN_LOOKS = 8
 # how often the parabola through a smallest value is followed
 _REFINED = 8

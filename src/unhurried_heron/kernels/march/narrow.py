@@ -15,7 +15,8 @@ from unhurried_heron.kernels.memory.call import offset_by
 ARGUMENT, LOW, HIGH, LONGEST = range(4)
 # how many they are
 PART_SIZE = 4
-# steps that move an argument by so much more than they may are still taken, because the bound foresees it from the last
+# Steps that move an argument by up to this multiple of its bound are still accepted, because the bound was foreseen
+# from the step before.
 _ALLOWANCE = 1.5
 # no step is shortened below this share at once: what the argument does in a shorter step is not known
 _MIN = 1e-3
@@ -65,7 +66,7 @@ def share_allowed(system, control, after):
         before = system.guarded[index]
         move = after[index] - before
         if abs(move) > part[LONGEST] and abs(move) < np.inf:
-            # what does not reach the part is not bounded by it
+            # An argument that does not reach the part is not bounded by it.
             share = min(share, _allowed(part, before, move) / abs(move))
     return share
 

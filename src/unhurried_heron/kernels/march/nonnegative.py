@@ -11,9 +11,9 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.guards import SHORTER, refuse_for
 from unhurried_heron.kernels.march.locating import EPSILON
 
-# what the check of an attempt answers
+# Answers of the check of an attempt.
 KEPT, BELOW, LED_BELOW = range(3)
-# of the way that the rates would take a state in the step, below which its sign is rounding
+# A state above minus this share of its change in the step counts as zero: its sign is rounding.
 _ROUNDING = 1e-13
 # no step is shorter than some roundings of the time
 _OF_TIME = 64.0 * EPSILON

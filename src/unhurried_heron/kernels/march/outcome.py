@@ -34,7 +34,7 @@ from unhurried_heron.kernels.memory.control import (
 
 ledger_row = as_record(LEDGER)
 _ROW = LEDGER.itemsize
-# beyond what is finite, nothing is known of the length that would do
+# Where the attempt is not finite, nothing is known of the length that would succeed.
 NOT_FINITE_SHRINK = 0.1
 
 
@@ -142,7 +142,8 @@ def begin(system, control, watch):
         return reason
     control.guarded = int(is_guarded(system, control) or (control.adaptive == 1 and system.n_nonnegative > 0))
     note_guards(system, control)
-    # beyond a switch, what the events were is known already; so it is of those that happened where another run ended
+    # Beyond a switch the values of the event functions are known already, and so are those of events that
+    # happened where another run ended.
     if control.started == 0:
         if not watch_values(watch, control.time, system.state, END_ROW):
             return EVENT_STOPPED
@@ -213,7 +214,7 @@ def choose_attempt(control, output):
     else:
         finish = control.origin + (control.fixed_steps + 1) * control.step
     h = finish - control.time
-    # a step that would leave a sliver is stretched onto the end
+    # A step that would leave a remainder below this length is extended to the end.
     if abs(h) * 1.0000001 >= abs(left):
         h, finish = left, control.end
     elif control.adaptive == 1 and too_short(control):

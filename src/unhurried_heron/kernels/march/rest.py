@@ -14,9 +14,9 @@ from unhurried_heron.kernels.march.functions import call_function
 from unhurried_heron.kernels.memory.call import offset_by
 from unhurried_heron.kernels.memory.control import BEFORE_ROW, END_ROW, SCRATCH_ROW
 
-# of more states, none is moved
+# With more states than this, none is moved.
 _MAX_STATES = 1000
-# what is left of the width in a state that was the argument itself
+# The share of the width that remains in a state that was itself the argument.
 _ROUNDING = 1e-3
 
 

@@ -228,7 +228,7 @@ def _find_all(watch, control, event, coefficients, shape, part):
             b, old = other_side(watch, event, now, start, step, coefficients, shape)
             if b == FAILED:
                 return FAILED
-        # beside the ends of the part nothing tells on which side the smallest value lies
+        # Next to an end of the part nothing tells on which side the smallest value lies.
         smallest = k == 2 or k == looks or abs(old) <= min(abs(older), abs(now))
         if k > 1 and older * old > 0.0 and old * now > 0.0 and smallest and watch.band[event] == 0.0:
             theta = dips(watch, event, start, step, coefficients, shape, (a, b, c), (older, old, now))

@@ -23,17 +23,17 @@ from unhurried_heron.kernels.memory.control import (
 
 # A value that tells only the side of a function at zero.
 _TINY = 1e-300
-# what `Watch.side` holds of a switch until the march starts again behind it
+# The value of `Watch.side` for a switch until the march starts again behind it.
 JUST_FLIPPED = 2.0
-# errors of a state between the steps, in its tolerances, where methods of order 2 follow something stiff
+# The error of a state between the steps, in its tolerances, where methods of order 2 follow a stiff state.
 _TOLERANCES = 30.0
-# a derivative that an action changes by no more than this share of it is the same
+# A derivative counts as the same if an action changes it by no more than this share.
 _SAME = 1e-9
 # The share of the step over which a derivative is taken.
 _SHORT = 1e-6
 # Two derivatives agree that differ by this share.
 _AGREES = 0.1
-# of more states, each second one is moved up and the others down, all at once
+# With more states than this, every second one is moved up and the others down, all at once.
 _MAX_ALONE = 16
 
 
@@ -239,7 +239,7 @@ def choose_sides(watch, control, system):
         if has_function(watch.derivatives, event) and abs(after - before) > _SAME * abs(before):
             side = np.copysign(1.0, after * control.length) if after != 0.0 else 0.0
         elif control.moved == 1 and not has_function(watch.derivatives, event):
-            # where nothing tells how it moves, it is looked at from close by
+            # Where nothing tells how the function moves, it is evaluated close by.
             side = 0.0
         elif not _goes_as_it_came(watch, control, system, event):
             if has_function(watch.derivatives, event):

@@ -16,7 +16,7 @@ from unhurried_heron.kernels.memory.control import FOR_STARTING, RATES_STOPPED, 
 _MUCH = 0.05
 # at this share of it, which no common period divides.
 _WITHIN = 0.37
-# where the rates at the start would move the states by fewer tolerances than this in the whole stretch
+# The bound, in tolerances, below which the rates at the start are taken to move no state over the whole interval.
 _STILL = 1e3
 
 
@@ -97,7 +97,7 @@ def choose_starting_step(system, control, scratch):
     elif speed == 0.0 and bend > 0.0:
         best = np.sqrt(0.01 / bend)
     control.step = sign * max(min(100.0 * guess, best, length), shortest)
-    # what moves from the start on is seen by the first step itself
+    # A state that moves from the start on is seen by the first step itself.
     still = speed * length < _STILL
     return (
         _look_within(system, control, scratch, length) if still and abs(control.step) > _MUCH * length else REACHED_END
@@ -106,9 +106,9 @@ def choose_starting_step(system, control, scratch):
 
 @inner
 def _look_within(system, control, scratch, length):
-    """Shorten a step over much of the stretch where the rates within it are not those at its ends.
+    """Shorten a step over much of the interval where the rates within it are not those at its ends.
 
-    A forcing may be zero at both ends of a stretch, where a method of one stage looks and no other.
+    A forcing may be zero at both ends of an interval, where a method of one stage looks and no other.
 
     Parameters
     ----------

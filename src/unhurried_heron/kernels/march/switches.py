@@ -88,7 +88,7 @@ def _keep_or_flip(watch, crossing, system, control, located):
     code = call_function(watch.addresses, event, control.time, system.state, crossing.fresh)
     if code == 1 and crossing.fresh[0] < 0.0:
         crossing.context[slot] = 1.0 - crossing.context[slot]
-        # on the side that it kept before within the errors of the steps it is no more
+        # The function is no longer on the side that it kept within the errors of the steps.
         watch.band[event] = 0.0
 
 

@@ -173,7 +173,7 @@ class Crossing(NamedTuple):
     (NaN: as before); ``begins`` int64 (n_landings + 1,): where the ``items`` of each begin, which are events, or
     n_events and a switch, with the ``values`` that the switches take. ``tables`` int64 (n_tables, TABLE_SIZE): rows of
     a measured input, their number, and the slot of the row in use; ``limits`` (2,) between which functions are asked,
-    ``inner`` (n_landings + 1, 2) those of each stretch; ``limited``: whether there are any.
+    ``inner`` (n_landings + 1, 2) those of each interval; ``limited``: whether there are any.
     """
 
     context: Array

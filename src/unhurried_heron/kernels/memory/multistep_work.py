@@ -11,10 +11,10 @@ from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
 
 CHOICE: Final = np.dtype(
     [
-        ("stiff", np.int64),  # whether the present method is the one for stiff stretches
+        ("stiff", np.int64),  # whether the present method is the one for stiff intervals
         ("allowed", np.int64),  # whether there is another
         ("signs", np.int64),  # in a row, that the other would be better
-        ("wait", np.int64),  # for so many of them
+        ("wait", np.int64),  # how many of these signs are waited for
         ("due", np.int64),  # the next look, in steps since the last change
         ("since", np.int64),  # these, and when that was, and how long steps were then
         ("begun", np.float64),
