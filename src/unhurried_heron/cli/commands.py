@@ -67,7 +67,7 @@ def run(
     end: End = None,
     budget: Limit = None,
     record: Annotated[
-        str | None, typer.Option(metavar="N|TIME", help="Keep N equally spaced times, or every so long: '30 min'.")
+        str | None, typer.Option(metavar="N|TIME", help="Keep N equally spaced times, or a spacing: '30 min'.")
     ] = None,
     csv: Annotated[
         Path | None, typer.Option(metavar="OUT", help="Write the table of states and derived values.")

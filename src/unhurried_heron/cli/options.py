@@ -25,7 +25,7 @@ Method = Annotated[str | None, typer.Option(metavar="NAME", help="Method; see 'h
 Rtol = Annotated[float | None, typer.Option(metavar="R", help="Relative tolerance.")]
 Atol = Annotated[str | None, typer.Option(metavar="A", help="Absolute tolerance, also with a unit.")]
 Step = Annotated[str | None, typer.Option(metavar="H", help="A fixed step instead of tolerances, also with a unit.")]
-Count = Annotated[int | None, typer.Option(metavar="N", help="So many fixed steps over the interval.")]
+Count = Annotated[int | None, typer.Option(metavar="N", help="The number of fixed steps over the interval.")]
 Limit = Annotated[
     str | None, typer.Option("--budget", metavar="LIMIT", help="The most each run may use: 20s, 5000steps or 1e6rates.")
 ]
@@ -37,7 +37,7 @@ Switches = Annotated[
 Methods = Annotated[str, typer.Option(metavar="A,B,…", help="Methods, by their names.")]
 Rtols = Annotated[str, typer.Option("--rtol", metavar="R,…", help="Relative tolerances; 1e-4,1e-6,1e-8 without any.")]
 Steps = Annotated[str, typer.Option("--step", metavar="H,…", help="Fixed steps, also with units.")]
-Counts = Annotated[str, typer.Option("--count", metavar="N,…", help="So many fixed steps over the interval.")]
+Counts = Annotated[str, typer.Option("--count", metavar="N,…", help="The number of fixed steps over the interval.")]
 TWO = f"{DEFAULT},{FOR_STIFF}"
 
 Csv = Annotated[Path | None, typer.Option(metavar="OUT", help="Write the table.")]

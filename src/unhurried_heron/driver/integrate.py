@@ -85,8 +85,8 @@ def integrate(
         So many fixed steps of one length, instead of ``step``.
     record : "steps", int, str or sequence of float
         What to keep: every accepted step, which makes the solution a function of time; a count of equally spaced times,
-        both ends included; every so long from the start, "30 min"; or these times. With a count or times, memory does
-        not grow with the steps. A run that ends before the last of them records where it ended as well.
+        both ends included; a spacing of times from the start, "30 min"; or these times. With a count or times, memory
+        does not grow with the steps. A run that ends before the last of them records where it ended as well.
     events : iterable of Event
         What to look for, besides the problem's own events; one takes the place of one of these by its name.
     parameters : mapping of str, optional

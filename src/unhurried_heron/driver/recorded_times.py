@@ -48,7 +48,7 @@ def _every(problem: Problem, record: str) -> Array:
     if quantity is None:
         raise OptionError(f"cannot record '{record[:80]}'", name="record", location="record",
                           given=excerpt(record),
-                          expected='"steps", every so long such as "30 min", a count of times, or times')  # fmt: skip
+                          expected='"steps", a spacing such as "30 min", a count of times, or times')  # fmt: skip
     every = positive_option(in_time(problem, record, "record"), "record")
     count = abs(end - start) / every
     if not count < _MAX_TIMES:

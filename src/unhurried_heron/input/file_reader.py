@@ -60,7 +60,7 @@ class _Event(_Table):
     stop: StrictBool = False
     then: Word | list[Word] | None = Field(None, description="Assignments to states and parameters.")
     at: Number | Word | list[Number | Word] | None = Field(None, description="Known times, in place of when.")
-    every: Number | Word | None = Field(None, description="Known times that come again after so long.")
+    every: Number | Word | None = Field(None, description="The period of known times.")
     first: Number | Word | None = None
     only_if: Word | None = Field(None, description="A condition under which it happens.")
     at_most: StrictInt | None = None

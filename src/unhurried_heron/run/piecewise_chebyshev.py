@@ -164,8 +164,8 @@ def _values(series: Array, indices: Array) -> Array:
 def pieces_of(quantity: Callable[[Array], Array], starts: Array, lengths: Array) -> PiecewisePolynomial:
     """Interpolate a quantity, a function of times of shape (n,), on pieces.
 
-    Where it is no number, nor are the coefficients. A quantity that swings faster than the largest number of pieces can follow
-    is told as well as these do.
+    Where it is no number, nor are the coefficients. A quantity that swings faster than the largest number of pieces can
+    follow is told as well as these do.
 
     Parameters
     ----------

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING, Any, Final
 
 from unhurried_heron.errors import HeronError
@@ -72,10 +72,13 @@ def _answer(run: Run, question: str, what: str) -> Statement | Table:
     more = len(answer) - _MAX_ROWS
     caption = f"{more:,} more: in Python they are all in the table" if more > 0 else ""
     shown = answer[list(answer.columns)[:_MAX_COLUMNS]].head(_MAX_ROWS)
-    return table_of(shown, title, caption=caption, digits=_DIGITS)
+    times = dict.fromkeys(("time", "from", "to", "length"), run.problem.units.get("t", ""))
+    return table_of(shown, title, caption=caption, digits=_DIGITS, units={**run.problem.units, **times})
 
 
-def table_of(frame: pd.DataFrame, title: str = "", *, caption: str = "", digits: int = 3) -> Table:
+def table_of(
+    frame: pd.DataFrame, title: str = "", *, caption: str = "", digits: int = 3, units: Mapping[str, str] | None = None
+) -> Table:
     """Return a data frame as a table.
 
     Parameters
@@ -85,6 +88,8 @@ def table_of(frame: pd.DataFrame, title: str = "", *, caption: str = "", digits:
     title, caption : str
     digits : int
         Significant digits of floating-point columns.
+    units : mapping of str to str, optional
+        Units of columns by name.
 
     Returns
     -------
@@ -94,6 +99,6 @@ def table_of(frame: pd.DataFrame, title: str = "", *, caption: str = "", digits:
     for name in map(str, frame.columns):
         texts = len(frame) > 0 and isinstance(frame[name].iloc[0], str)
         kind: Any = ("name" if name in _NAMES else "words") if texts else "number"
-        columns.append(Column(name, kind, digits))
+        columns.append(Column(name, kind, digits, (units or {}).get(name, "") if kind == "number" else ""))
     rows = tuple(tuple(cell for cell in row) for row in frame.astype(object).itertuples(index=False))
     return Table(tuple(columns), rows, title, caption)

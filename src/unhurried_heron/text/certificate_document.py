@@ -97,7 +97,8 @@ def certificate_document(certificate: Certificate) -> Document:
     statement = Statement("digits", certificate.statement, {"digits": certificate.digits_wanted})
     if not certificate.rows:
         return Document("", (statement,))
-    columns = (Column("time", digits=10), Column("state", "name"), Column("certain value"), Column("digits"),
+    unit = certificate.problem.units.get("t", "")
+    columns = (Column("time", digits=10, unit=unit), Column("state", "name"), Column("certain value"), Column("digits"),
                Column("error below"))  # fmt: skip
     rows: tuple[Any, ...] = tuple(
         (row["time"], row["state"], certain_decimal(row["value"], row["digits"]), row["digits"], f"{row['error']:.1e}")

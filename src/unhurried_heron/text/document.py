@@ -60,11 +60,19 @@ class Column:
         Numbers stand to the right, names and words to the left; words alone may wrap.
     digits : int
         Significant digits of its floating-point cells.
+    unit : str
+        Of its numbers; empty for none.
     """
 
     name: str
     kind: Literal["number", "name", "words"] = "number"
     digits: int = 3
+    unit: str = ""
+
+    @property
+    def head(self) -> str:
+        """Its name, with the unit where there is one."""
+        return f"{self.name} [{self.unit}]" if self.unit else self.name
 
 
 Cell = str | int | float | None

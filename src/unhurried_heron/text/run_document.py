@@ -111,7 +111,12 @@ def _events(run: Run) -> Table:
     shown = list(layout.scalars.items())[:_MAX_MEMBERS]
     modes, levels = run.modes[:_MAX_MEMBERS], found.levels
     names = [*(state for state, _ in shown), *modes]
-    columns = (Column("event", "name"), Column("time", digits=8), *map(Column, names))
+    units = run.problem.units
+    columns = (
+        Column("event", "name"),
+        Column("time", digits=8, unit=units.get("t", "")),
+        *(Column(name, unit=units.get(name, "")) for name in names),
+    )
     rows: list[tuple[Cell, ...]] = []
     for row, (name, time, state) in enumerate(run.data.occurrences[:_MAX_EVENTS]):
         cells = [_change(state[index], found.after[row, index]) for _, index in shown]

@@ -114,7 +114,7 @@ class _Sheet:
         widths = []
         for index, column in enumerate(self.table.columns):
             cells = [_written(table, row)[index] for table in self.pile for row in table.rows]
-            texts = [column.name, *cells]
+            texts = [column.head, *cells]
             if column.kind == "words":
                 texts = [word for text in texts for word in text.split()]
             widths.append(max((cell_len(text) for text in texts), default=0))
@@ -137,7 +137,7 @@ class _Sheet:
         sheet.title = table.title or None
         for column, width in zip(columns, widths, strict=False):
             justify: Any = "right" if column.kind == "number" else "left"
-            sheet.add_column(column.name, justify=justify, no_wrap=column.kind != "words", min_width=width)
+            sheet.add_column(column.head, justify=justify, no_wrap=column.kind != "words", min_width=width)
         for row in table.rows:
             sheet.add_row(*_written(table, row)[: len(columns)])
         yield sheet
