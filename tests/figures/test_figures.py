@@ -12,7 +12,7 @@ from matplotlib.figure import Figure
 
 import unhurried_heron as uh
 from unhurried_heron.figures.field import field_record
-from unhurried_heron.figures.records import states_record, steps_record, work_record
+from unhurried_heron.figures.records import states_record, steps_record
 
 
 @pytest.fixture
@@ -82,11 +82,20 @@ def test_steps_and_work(chain: uh.Problem) -> None:
     assert run.tally.refused > 0
     assert uh.draw_steps(run).axes[0].get_yscale() == "log"
     comparison = uh.compare(chain, ["heun-2", "adams-pece-2", "radau-iia-5"], rtol=[1e-3, 1e-5])
-    work = work_record(comparison)
-    assert [curve.label for curve in work.curves] == ["heun-2", "radau-iia-5"]
-    assert work.missing
+    (work,) = comparison.document().pictures
+    assert [series.label for series in work.series] == ["heun-2", "radau-iia-5"]
+    assert len(work.missing) == 2
     assert "adams-pece-2" in work.missing[0]
-    assert (np.diff(work.curves[0].y) < 0).all()
+    assert (np.diff(work.series[0].y) < 0).all()
+    orders = uh.convergence(chain, ["heun-2", "radau-iia-5"], halvings=3)
+    for picture, figure in (
+        (work, uh.draw_work(comparison)),
+        (orders.document().pictures[0], uh.draw_convergence(orders)),
+    ):
+        drawn = {line.get_label(): line for line in figure.axes[0].lines}
+        assert all(drawn[each.label].get_xdata().tolist() == list(each.x) for each in picture.series)
+        assert all(drawn[each.label].get_ydata().tolist() == list(each.y) for each in picture.series)
+        assert (figure.axes[0].get_title(loc="left"), figure.axes[0].get_xlabel()) == (picture.title, picture.x_label)
     assert len(uh.draw_work(comparison, work="seconds").axes[0].lines) == 3
     with pytest.raises(uh.RunError):
         uh.draw_work(comparison, work="money")

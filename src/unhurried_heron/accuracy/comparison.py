@@ -14,8 +14,9 @@ from unhurried_heron.errors import RunError, as_text, excerpt, listing, near_spe
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.attempts import Outcome
-from unhurried_heron.text.comparison_document import no_run_ended, setting_of
+from unhurried_heron.text.comparison_document import no_run_ended
 from unhurried_heron.text.document import Document
+from unhurried_heron.text.pictures import setting_of
 
 if TYPE_CHECKING:
     import pandas as pd

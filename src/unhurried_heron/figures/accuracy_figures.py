@@ -14,15 +14,14 @@ from unhurried_heron.accuracy.convergence import Convergence
 from unhurried_heron.errors import OptionError, RunError, excerpt
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, finish_in_time, legend, style_of
 from unhurried_heron.figures.overlay import labels_of, runs_of
-from unhurried_heron.figures.records import with_unit
+from unhurried_heron.figures.work_figures import draw_series
 from unhurried_heron.run.run import Run
-from unhurried_heron.text.comparison_document import setting_of
+from unhurried_heron.text.pictures import convergence_picture, setting_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-_MARKERS: Final = ("o", "s", "^", "D", "v", "P", "X")
 # The triangle of an order spans this factor of the step,
 _RUN: Final = 0.5
 # and lies this factor below the line.
@@ -53,30 +52,15 @@ def draw_convergence(found: Convergence, *, axes: Any = None) -> Figure:
     figure, (ax,) = figure_of(1, axes)
     if axes is None:
         figure.set_size_inches(12.8, 8.0)
-    unit = found.problem.units.get("t", "")
+    picture = convergence_picture(found)
+    draw_series(ax, picture)
     for index, orders in enumerate(found.orders):
-        rows = [row for row in found.rows if row["method"] == orders.method and row["largest error"] is not None]
-        if not rows:
-            continue
-        steps, errors = (np.array([row[name] for row in rows]) for name in ("step", "largest error"))
-        label = orders.method
-        if not np.isnan(orders.observed):
-            label += f": {orders.observed:.2f} (promised {orders.promised})"
-        style = style_of(index)
-        ax.plot(steps, _positive(errors), marker=_MARKERS[index % len(_MARKERS)], linewidth=1.6,
-                label=label, **style)  # fmt: skip
-        straight = [row for row in rows if row["straight"]]
+        straight = [row for row in found.rows if row["method"] == orders.method and row["straight"]]
         if straight:
-            _triangle(ax, straight, orders.observed, style["color"])
-    ax.set_xscale("log")
-    ax.set_yscale("log")
+            _triangle(ax, straight, orders.observed, style_of(index)["color"])
     known = [row["largest error"] for row in found.rows if row["largest error"]]
     ax.set_ylim(0.1 * min([found.floor or 1.0, *known]), min(ax.get_ylim()[1], _MAX))
-    if found.floor > 0.0:
-        ax.axhline(found.floor, color="0.5", linestyle=":", label="no smaller error is certain")
-    ax.set_xlabel(with_unit("step", unit), **VERBATIM)
-    ax.set_ylabel("largest error, relative to each state's size")
-    ax.set_title(f"{found.problem.title or 'Convergence'}: error against step", loc="left", **VERBATIM)
+    ax.set_title(picture.title, loc="left", **VERBATIM)
     legend(ax, own=axes is None)
     finish(ax)
     return figure

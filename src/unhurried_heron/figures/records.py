@@ -8,7 +8,6 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.accuracy.comparison import WORK, Comparison
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, RunError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.figures.coordinates import coordinates_of, refuse_unknown
@@ -18,7 +17,6 @@ from unhurried_heron.input.values import each_of
 from unhurried_heron.run.columns import derived_at
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import StepTrajectory
-from unhurried_heron.text.comparison_document import setting_of
 
 # Points at which a step polynomial is drawn between the steps, at least.
 _POINTS = 600
@@ -101,17 +99,6 @@ class StepsRecord:
     refused: Curve
     kinds: tuple[Curve, ...] = ()
     by_order: bool = False
-
-
-@dataclass(frozen=True)
-class WorkRecord:
-    """Error against work, one curve for each method; ``missing`` says which rows have no error and why."""
-
-    title: str
-    work_label: str
-    curves: tuple[Curve, ...]
-    floor: float | None
-    missing: tuple[str, ...]
 
 
 def with_unit(name: str, unit: str) -> str:
@@ -317,36 +304,3 @@ def steps_record(run: Run) -> StepsRecord:
         tuple(kinds),
         by_order,
     )
-
-
-def work_record(comparison: Comparison, work: str = "rate evaluations") -> WorkRecord:
-    """Compute error against work for each method of a comparison.
-
-    Raises
-    ------
-    RunError
-        ``work`` is no column that counts work.
-    """
-    if not isinstance(work, str) or work not in WORK:
-        raise RunError(
-            f"'{as_text(work)}' does not count work{near_spelling(work, WORK)}",
-            name="work",
-            location="work",
-            expected="one of " + ", ".join(WORK),
-            given=as_text(work),
-        )
-    points: dict[str, list[tuple[float, float]]] = {}
-    missing = []
-    for row in comparison.rows:
-        here = points.setdefault(row["method"], [])
-        if row["largest error"] is None:
-            missing.append(f"{row['method']} {setting_of(row)}: {row['ending']}")
-        else:
-            here.append((float(row[work]), float(row["largest error"])))
-    curves = []
-    for name, pairs in points.items():
-        if pairs:
-            xy: Any = np.array(sorted(pairs))
-            curves.append(Curve(name, xy[:, 0], xy[:, 1]))
-    subject = comparison.problem.title or "Comparison"
-    return WorkRecord(f"{subject}: error against work", work, tuple(curves), comparison.disagreement, tuple(missing))

@@ -6,14 +6,16 @@ import textwrap
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from unhurried_heron.accuracy.comparison import Comparison
-from unhurried_heron.errors import OptionError, excerpt
+from unhurried_heron.accuracy.comparison import WORK, Comparison
+from unhurried_heron.errors import OptionError, RunError, as_text, excerpt, near_spelling
 from unhurried_heron.figures.figures import COLOURS, VERBATIM, figure_of, finish, finish_in_time, legend, style_of
 from unhurried_heron.figures.overlay import labels_of, runs_of
-from unhurried_heron.figures.records import steps_record, with_unit, work_record
+from unhurried_heron.figures.records import steps_record, with_unit
 from unhurried_heron.run.run import Run
+from unhurried_heron.text.pictures import Picture, work_picture
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
 # Colours of steps by the method that took them, none of which is that of refused steps, over a faint line.
@@ -148,27 +150,41 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
     if not isinstance(comparison, Comparison):
         raise OptionError("this is no comparison", name="comparison", location="draw_work",
                           expected="what compare returns", given=excerpt(comparison))  # fmt: skip
-    record = work_record(comparison, work)
+    if not isinstance(work, str) or work not in WORK:
+        raise RunError(
+            f"'{as_text(work)}' does not count work{near_spelling(work, WORK)}",
+            name="work",
+            location="work",
+            expected="one of " + ", ".join(WORK),
+            given=as_text(work),
+        )
+    picture = work_picture(comparison, work)
     figure, (ax,) = figure_of(1, axes)
-    for index, curve in enumerate(record.curves):
-        marker = _MARKERS[index % len(_MARKERS)]
-        ax.plot(curve.x, curve.y, label=curve.label, marker=marker, linewidth=1.6, **style_of(index))
-    ax.set_xscale("log")
-    ax.set_yscale("log")
-    if record.floor is not None and record.floor > 0:
-        ax.axhline(record.floor, color="0.5", linestyle=":", label="references disagree below")
-    ax.set_xlabel(record.work_label, **VERBATIM)
-    ax.set_ylabel("largest error, relative to each state's size")
-    ax.set_title(record.title, loc="left", **VERBATIM)
-    if record.curves or record.floor:
+    draw_series(ax, picture)
+    ax.set_title(picture.title, loc="left", **VERBATIM)
+    if picture.series or picture.floor:
         legend(ax, own=axes is None)
-    if not record.curves:
+    if not picture.series:
         ax.text(0.5, 0.5, "no error was measured", transform=ax.transAxes, ha="center", va="center", color="0.3")
-    if record.missing:
-        more = len(record.missing) - _MAX_MISSING
-        missing = [*record.missing[:_MAX_MISSING], *([f"{more} more"] if more > 0 else [])]
+    if picture.missing:
+        more = len(picture.missing) - _MAX_MISSING
+        missing = [*picture.missing[:_MAX_MISSING], *([f"{more} more"] if more > 0 else [])]
         note = textwrap.fill("no error: " + "; ".join(missing), _NOTE_WIDTH)
         ax.annotate(note, (0.0, -0.14), xycoords="axes fraction", fontsize="small", color="0.3", va="top",
                     **VERBATIM)  # fmt: skip
     finish(ax)
     return figure
+
+
+def draw_series(ax: Axes, picture: Picture) -> None:
+    """Draw the series of a picture and its floor over logarithmic axes; those without points keep their colour."""
+    for index, series in enumerate(picture.series):
+        if series.x:
+            marker = _MARKERS[index % len(_MARKERS)]
+            ax.plot(series.x, series.y, label=series.label, marker=marker, linewidth=1.6, **style_of(index))
+    ax.set_xscale("log")
+    ax.set_yscale("log")
+    if picture.floor is not None and picture.floor > 0:
+        ax.axhline(picture.floor, color="0.5", linestyle=":", label=picture.floor_label)
+    ax.set_xlabel(picture.x_label, **VERBATIM)
+    ax.set_ylabel(picture.y_label)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.text.document import Cell, Column, Document, Statement, Table, Tone
+from unhurried_heron.text.pictures import convergence_picture, setting_of, work_picture
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -26,11 +27,6 @@ _ORDER_COLUMNS: Final = (
 )  # fmt: skip
 
 
-def setting_of(row: dict[str, Any]) -> str:
-    """Return tolerance or step of a row in words."""
-    return f"rtol {row['rtol']:.0e}" if row.get("rtol") is not None else f"step {row['step']:.3g}"
-
-
 def comparison_document(comparison: Comparison) -> Document:
     """Return errors and work side by side, what the errors are measured against, and what failed."""
     # columns that have nothing to tell are left out; what the user has watched stands before further counts
@@ -45,7 +41,7 @@ def comparison_document(comparison: Comparison) -> Document:
     table = Table((Column("method", "name"), Column("rtol/step"), *columns), tuple(rows), comparison.problem.title)
     notes = [Statement("reference", note) for note in comparison.notes]
     failures = [Statement("failure", failure, tone=Tone.WRONG) for failure in comparison.failures]
-    return Document("", (table, *notes, *failures))
+    return Document("", (table, *notes, *failures, work_picture(comparison)))
 
 
 def _cell(key: str, value: Any) -> Cell:
@@ -125,13 +121,14 @@ def ranking_document(ranking: pd.DataFrame, error: float) -> Document:
 
 
 def convergence_document(found: Convergence) -> Document:
-    """Return errors and orders of each method at falling steps."""
+    """Return errors and orders of each method at falling steps, and their picture."""
     columns = (Column("method", "name"), *map(Column, _ORDER_COLUMNS))
     rows = tuple((row["method"], *(row[name] for name in _ORDER_COLUMNS)) for row in found.rows)
     orders = [Statement("order", order_statement(each), {"order": each.observed}) for each in found.orders]
     reference = Statement("reference", f"Errors against {found.reference}.")
     failures = [Statement("failure", failure, tone=Tone.WRONG) for failure in found.failures]
-    return Document("", (Table(columns, rows, found.problem.title), *orders, reference, *failures))
+    table = Table(columns, rows, found.problem.title)
+    return Document("", (table, *orders, reference, *failures, convergence_picture(found)))
 
 
 def order_statement(orders: Orders) -> str:

@@ -1,4 +1,4 @@
-"""The neutral record of what is told of a result: a title, sentences with their figures, and tables.
+"""The neutral record of what is told of a result: a title, sentences with their figures, tables and pictures.
 
 It knows no terminal, page or notebook; `terminal` makes text of it.
 """
@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 from enum import Enum, auto
 from types import MappingProxyType
 from typing import Any, Literal
+
+from unhurried_heron.text.pictures import Picture
 
 
 class Tone(Enum):
@@ -114,13 +116,13 @@ class Document:
     ----------
     title : str
         Empty for none.
-    parts : tuple of Statement or Table
+    parts : tuple of Statement, Table or Picture
     listed : bool
         Whether its sentences are the points of a list.
     """
 
     title: str
-    parts: tuple[Statement | Table, ...]
+    parts: tuple[Statement | Table | Picture, ...]
     listed: bool = False
 
     @property
@@ -132,6 +134,11 @@ class Document:
     def tables(self) -> tuple[Table, ...]:
         """The tables."""
         return tuple(part for part in self.parts if isinstance(part, Table))
+
+    @property
+    def pictures(self) -> tuple[Picture, ...]:
+        """The pictures, which a terminal does not show."""
+        return tuple(part for part in self.parts if isinstance(part, Picture))
 
     def __str__(self) -> str:
         from unhurried_heron.text.terminal import as_text

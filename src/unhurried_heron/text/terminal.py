@@ -57,7 +57,7 @@ def as_text(document: Document) -> str:
 
 
 def renderables(document: Document, width: int) -> Iterator[RenderableType]:
-    """Yield the title and the parts of a document as a terminal library takes them.
+    """Yield the title and the parts of a document, but for its pictures, as a terminal library takes them.
 
     Parameters
     ----------
@@ -75,10 +75,8 @@ def renderables(document: Document, width: int) -> Iterator[RenderableType]:
         if isinstance(part, Statement):
             text = page.fill(f"- {part.text}") if document.listed else part.text
             yield Text(text, style=_STYLES[part.tone])
-        elif part.headed:
-            yield _Sheet(part, piles[part.pile or str(id(part))])
-        else:
-            yield _grid(part)
+        elif isinstance(part, Table):
+            yield _Sheet(part, piles[part.pile or str(id(part))]) if part.headed else _grid(part)
 
 
 def _written(table: Table, row: tuple[Any, ...]) -> list[str]:
