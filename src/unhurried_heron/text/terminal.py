@@ -132,12 +132,12 @@ class _Sheet:
         table, widths = self.table, self._widths()
         columns = self._columns_that_fit(widths, options.max_width)
         sheet = RichTable(box=SIMPLE_HEAD, title_justify="left", title_style="bold", pad_edge=False)
-        sheet.title = table.title or None
+        sheet.title = Text(table.title) if table.title else None
         for column, width in zip(columns, widths, strict=False):
             justify: Any = "right" if column.kind == "number" else "left"
-            sheet.add_column(column.head, justify=justify, no_wrap=column.kind != "words", min_width=width)
+            sheet.add_column(Text(column.head), justify=justify, no_wrap=column.kind != "words", min_width=width)
         for row in table.rows:
-            sheet.add_row(*_written(table, row)[: len(columns)])
+            sheet.add_row(*map(Text, _written(table, row)[: len(columns)]))
         yield sheet
         if table.caption:
             yield Text(table.caption, style="italic")

@@ -1,0 +1,173 @@
+"""What is told of every result: documents are whole, neutral and the same after a pickle; a terminal shows them all."""
+
+from __future__ import annotations
+
+import copy
+import io
+import math
+import pickle
+import re
+import warnings
+from collections.abc import Callable
+from dataclasses import replace
+from functools import cache
+
+import pytest
+from rich.cells import cell_len
+from rich.console import Console
+
+import unhurried_heron as uh
+from unhurried_heron.demo import NAMES, demo_file
+from unhurried_heron.methods.catalogue import all_methods
+from unhurried_heron.study.methods_table import document_of
+from unhurried_heron.text.comparison_document import ranking_document
+from unhurried_heron.text.document import Document, Statement, Table, Tone
+from unhurried_heron.text.pictures import Picture
+from unhurried_heron.text.terminal import renderables
+
+QUICK = ["dormand-prince-54", "radau-iia-5"]
+EMPTY_CELLS = (None, "", "–")
+
+
+@cache
+def pond() -> uh.Problem:
+    return uh.Problem.from_file(demo_file("sluice-pond"))
+
+
+def cut_short() -> uh.Run:
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", uh.IncompleteRunWarning)
+        return uh.integrate(pond(), budget={"steps": 3})
+
+
+def failing() -> uh.Comparison:
+    problem = uh.Problem.from_text("x' = -500*x", initial={"x": 1}, interval=(0, 100))
+    return uh.compare(problem, ["adams-bashforth-1", "radau-iia-5"], rtol=1e-5, step=0.1)
+
+
+def ranked() -> Document:
+    return ranking_document(uh.compare(pond(), QUICK, rtol=[1e-4, 1e-6, 1e-8]).best(1e-5), 1e-5)
+
+
+RESULTS: dict[str, Callable[[], object]] = {
+    **{f"run of {name}": (lambda name=name: uh.integrate(uh.Problem.from_file(demo_file(name)))) for name in NAMES},
+    "run cut short": cut_short,
+    "run with fixed steps": lambda: uh.integrate(pond(), "heun-2", count=200),
+    "run with few values": lambda: uh.integrate(pond(), "radau-iia-5", record=3),
+    "comparison": lambda: uh.compare(pond(), QUICK, rtol=[1e-3, 1e-6]),
+    "comparison with failures": failing,
+    "orders": lambda: uh.convergence(pond(), ["heun-2", "classical-rk-4"], halvings=4),
+    "certificate": lambda: uh.certify(pond(), 4),
+    "explanation": lambda: uh.explain(uh.integrate(pond(), "dormand-prince-54")),
+    "check": lambda: uh.check(pond()),
+    "ranking": ranked,
+    "methods": lambda: document_of(all_methods()),
+}
+
+
+@cache
+def result(name: str) -> object:
+    return RESULTS[name]()
+
+
+def document(name: str) -> Document:
+    found = result(name)
+    return found if isinstance(found, Document) else found.document()
+
+
+def shown(told: Document, width: int) -> list[str]:
+    page = Console(file=io.StringIO(), width=width)
+    for part in renderables(told, width):
+        page.print(part)
+    return page.file.getvalue().splitlines()
+
+
+@pytest.mark.parametrize("name", RESULTS)
+def test_a_document_is_whole(name: str) -> None:
+    told = document(name)
+    assert told.parts
+    assert (*told.statements, *told.tables, *told.pictures) == tuple(
+        part for kind in (Statement, Table, Picture) for part in told.parts if isinstance(part, kind)
+    )
+    for statement in told.statements:
+        assert statement.about
+        assert statement.text == statement.text.strip() != ""
+        assert isinstance(statement.tone, Tone)
+        for figure, value in statement.figures.items():
+            assert figure
+            assert isinstance(value, int | float | str), (figure, value)
+        with pytest.raises(TypeError):
+            statement.figures["more"] = 1
+    for table in told.tables:
+        names = [column.name for column in table.columns]
+        assert len(set(names)) == len(names)
+        assert len(table.tones) in (0, len(table.rows))
+        for row in table.rows:
+            assert len(row) == len(names)
+            for column, cell in zip(table.columns, row, strict=True):
+                assert isinstance(cell, str | int | float | None), (column.name, cell)
+                # a column of words holds no bare numbers, which would stand to the wrong side
+                assert column.kind == "number" or cell is None or isinstance(cell, str), (column.name, cell)
+            assert any(cell not in EMPTY_CELLS for cell in row)
+    for picture in told.pictures:
+        assert picture.title
+        assert picture.x_label
+        assert picture.y_label
+        for series in picture.series:
+            assert len(series.x) == len(series.y)
+            assert all(map(math.isfinite, series.x))
+
+
+@pytest.mark.parametrize("name", RESULTS)
+def test_a_document_outlives_a_pickle_and_is_what_is_printed(name: str) -> None:
+    found, told = result(name), document(name)
+    for again in (pickle.loads(pickle.dumps(told)), copy.deepcopy(told)):
+        assert again == told
+        assert str(again) == str(told)
+    again = pickle.loads(pickle.dumps(found))
+    assert str(again) == str(found) == str(told)
+    assert str(document(name)) == str(told)
+    # the words of every statement, and the title, stand in the text; pictures leave no trace in it
+    text = " ".join(str(told).split())
+    for statement in told.statements:
+        assert " ".join(statement.text.split()) in text
+    assert told.title in str(told)
+    assert str(replace(told, parts=tuple(each for each in told.parts if not isinstance(each, Picture)))) == str(told)
+    assert "object at 0x" not in text
+    assert not re.search(r"\b(None|nan|dtype|array\()", text)
+
+
+@pytest.mark.parametrize("width", [44, 80, 132, 200])
+@pytest.mark.parametrize("name", RESULTS)
+def test_pages_of_every_width_lose_no_figure(name: str, width: int) -> None:
+    told = document(name)
+    lines = shown(told, width)
+    assert max(map(cell_len, lines)) <= width
+    text = "\n".join(lines)
+    for table in told.tables:
+        if not table.headed:
+            continue
+        first = table.columns[0]
+        for row in table.rows:
+            # what a row is about is never cut, whatever else is left out
+            assert first.kind != "name" or all(part in text for part in str(row[0]).split()), row[0]
+        heads = [column.head for column in table.columns if column.kind != "words"]
+        left_out = [head for head in heads if head not in text]
+        assert not left_out or "left out on a page as narrow as this" in text, left_out
+
+
+def test_units_stand_in_the_heads_of_columns() -> None:
+    events = next(table for table in document("run of sluice-pond").tables if table.headed and table.rows)
+    units = {column.name: column.unit for column in events.columns}
+    assert units["time"] == pond().units["t"]
+    assert units["level"] == pond().units["level"]
+    assert f"time [{pond().units['t']}]" in str(document("run of sluice-pond"))
+
+
+def test_a_run_cut_short_is_told_in_the_tone_of_what_is_wrong() -> None:
+    for name, tone in (("run cut short", Tone.WRONG), ("run of sluice-pond", Tone.PLAIN)):
+        (ending,) = (each for each in document(name).statements if each.about == "ending")
+        assert (ending.tone, ending.text) == (tone, str(result(name).ending))
+        assert ending.figures["time"] == result(name).ending.time
+    assert any(each.tone is Tone.WRONG for each in document("comparison with failures").statements)
+    assert not any(each.tone is Tone.WRONG for each in document("comparison").statements)
