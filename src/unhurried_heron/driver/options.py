@@ -60,9 +60,9 @@ def check_fits(method: Method, step: Any, rtol: Tolerance, atol: Tolerance) -> N
         raise MethodError(
             f"{method.name} is made for steps of its own choice",
             name=method.name,
-            location="step",
+            location="method",
             expected="tolerances, or a method of one order such as adams-pece-4 or backward-differentiation-2",
-            given=f"step={excerpt(step)}",
+            given=f"{method.name} with fixed steps",
         )
     if step is not None:
         if not isinstance(step, str):

@@ -33,6 +33,7 @@ from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Member, SetupRequest
 from unhurried_heron.families.linear import MAX_FULL, Entries, choose_linear, refuse_large
 from unhurried_heron.families.registry import family_of
+from unhurried_heron.methods.method import capabilities
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.narrow import parts_of
 from unhurried_heron.model.sliding import SlidingModel
@@ -194,10 +195,12 @@ def linear_kind(request: RunRequest) -> str:
     if not family_of(method).implicit:
         if wanted is not None:
             raise OptionError(
-                f"{method.name} solves no linear systems",
+                f"{method.name} chooses its linear algebra itself"
+                if capabilities(method).changes_method
+                else f"{method.name} solves no linear systems",
                 name="linear",
                 location="linear",
-                expected="an implicit method, or no choice of linear algebra",
+                expected="an implicit method by name, or no choice of linear algebra",
                 given=excerpt(wanted),
             )
         return "dense"

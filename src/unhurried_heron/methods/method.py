@@ -114,7 +114,7 @@ class Capabilities:
 
     @property
     def extrapolates(self) -> bool:
-        """Whether either order of a pair can be carried on, `extrapolating`."""
+        """Whether a choice between the orders of a pair can be asked for, `extrapolating`, which may refuse it."""
         return self._has("extrapolating")
 
     @property
@@ -124,7 +124,7 @@ class Capabilities:
 
     @property
     def has_tableau(self) -> bool:
-        """Whether it has the coefficients ``a`` of a Runge-Kutta method: implicit stages are found by iterations."""
+        """Whether it has coefficients ``a``, of stages or of earlier states: implicit steps are found by iterations."""
         return self._has("a")
 
     @property
