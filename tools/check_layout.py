@@ -15,6 +15,7 @@ PACKAGE = "unhurried_heron"
 ROOMS = [
     "version",
     "arrays",
+    "equality",
     "errors",
     "deadline",
     "quiet",

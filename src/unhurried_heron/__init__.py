@@ -38,9 +38,10 @@ from unhurried_heron.methods.variable_multistep import VariableMultistep
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.run import Run
-from unhurried_heron.stability.largest_step import LargestStep, largest_step
+from unhurried_heron.stability.largest_step import largest_step
 from unhurried_heron.stability.regions import Stability, stability
 from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps, stability_limited_steps
+from unhurried_heron.stability.step_limit import LargestStep
 from unhurried_heron.study.methods_table import methods
 from unhurried_heron.study.step_table import step_table
 from unhurried_heron.version import VERSION

@@ -1,4 +1,4 @@
-"""What is told of every result: documents are whole, neutral and the same after a pickle; a terminal shows them all."""
+"""Documents of every result are whole, neutral and the same after a pickle; a terminal shows all of them."""
 
 from __future__ import annotations
 
@@ -75,21 +75,21 @@ def document(name: str) -> Document:
     return found if isinstance(found, Document) else found.document()
 
 
-def shown(told: Document, width: int) -> list[str]:
+def shown(record: Document, width: int) -> list[str]:
     page = Console(file=io.StringIO(), width=width)
-    for part in renderables(told, width):
+    for part in renderables(record, width):
         page.print(part)
     return page.file.getvalue().splitlines()
 
 
 @pytest.mark.parametrize("name", RESULTS)
 def test_a_document_is_whole(name: str) -> None:
-    told = document(name)
-    assert told.parts
-    assert (*told.statements, *told.tables, *told.pictures) == tuple(
-        part for kind in (Statement, Table, Picture) for part in told.parts if isinstance(part, kind)
+    record = document(name)
+    assert record.parts
+    assert (*record.statements, *record.tables, *record.pictures) == tuple(
+        part for kind in (Statement, Table, Picture) for part in record.parts if isinstance(part, kind)
     )
-    for statement in told.statements:
+    for statement in record.statements:
         assert statement.about
         assert statement.text == statement.text.strip() != ""
         assert isinstance(statement.tone, Tone)
@@ -98,7 +98,7 @@ def test_a_document_is_whole(name: str) -> None:
             assert isinstance(value, int | float | str), (figure, value)
         with pytest.raises(TypeError):
             statement.figures["more"] = 1
-    for table in told.tables:
+    for table in record.tables:
         names = [column.name for column in table.columns]
         assert len(set(names)) == len(names)
         assert len(table.tones) in (0, len(table.rows))
@@ -109,7 +109,7 @@ def test_a_document_is_whole(name: str) -> None:
                 # a column of words holds no bare numbers, which would stand to the wrong side
                 assert column.kind == "number" or cell is None or isinstance(cell, str), (column.name, cell)
             assert any(cell not in EMPTY_CELLS for cell in row)
-    for picture in told.pictures:
+    for picture in record.pictures:
         assert picture.title
         assert picture.x_label
         assert picture.y_label
@@ -120,19 +120,21 @@ def test_a_document_is_whole(name: str) -> None:
 
 @pytest.mark.parametrize("name", RESULTS)
 def test_a_document_outlives_a_pickle_and_is_what_is_printed(name: str) -> None:
-    found, told = result(name), document(name)
-    for again in (pickle.loads(pickle.dumps(told)), copy.deepcopy(told)):
-        assert again == told
-        assert str(again) == str(told)
+    found, record = result(name), document(name)
+    for again in (pickle.loads(pickle.dumps(record)), copy.deepcopy(record)):
+        assert again == record
+        assert str(again) == str(record)
     again = pickle.loads(pickle.dumps(found))
-    assert str(again) == str(found) == str(told)
-    assert str(document(name)) == str(told)
+    assert str(again) == str(found) == str(record)
+    assert str(document(name)) == str(record)
     # the words of every statement, and the title, stand in the text; pictures leave no trace in it
-    text = " ".join(str(told).split())
-    for statement in told.statements:
+    text = " ".join(str(record).split())
+    for statement in record.statements:
         assert " ".join(statement.text.split()) in text
-    assert told.title in str(told)
-    assert str(replace(told, parts=tuple(each for each in told.parts if not isinstance(each, Picture)))) == str(told)
+    assert record.title in str(record)
+    assert str(replace(record, parts=tuple(each for each in record.parts if not isinstance(each, Picture)))) == str(
+        record
+    )
     assert "object at 0x" not in text
     assert not re.search(r"\b(None|nan|dtype|array\()", text)
 
@@ -140,11 +142,11 @@ def test_a_document_outlives_a_pickle_and_is_what_is_printed(name: str) -> None:
 @pytest.mark.parametrize("width", [44, 80, 132, 200])
 @pytest.mark.parametrize("name", RESULTS)
 def test_pages_of_every_width_lose_no_figure(name: str, width: int) -> None:
-    told = document(name)
-    lines = shown(told, width)
+    record = document(name)
+    lines = shown(record, width)
     assert max(map(cell_len, lines)) <= width
     text = "\n".join(lines)
-    for table in told.tables:
+    for table in record.tables:
         if not table.headed:
             continue
         first = table.columns[0]

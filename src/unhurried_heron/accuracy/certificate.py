@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Final
 
+from unhurried_heron.equality import ByValue
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.text.document import Document
 
@@ -15,8 +16,8 @@ if TYPE_CHECKING:
 MIN_STEPS: Final = 701
 
 
-@dataclass(frozen=True)
-class Certificate:
+@dataclass(frozen=True, eq=False)
+class Certificate(ByValue):
     """States with the number of digits that are certain.
 
     Attributes

@@ -10,6 +10,7 @@ import numpy as np
 
 from unhurried_heron.accuracy.conserved_quantities import OWN_SIZE
 from unhurried_heron.arrays import Array
+from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import RunError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
@@ -38,8 +39,8 @@ WORK: Final = (
 _EVEN: Final = 1.05
 
 
-@dataclass(frozen=True)
-class Comparison:
+@dataclass(frozen=True, eq=False)
+class Comparison(ByValue):
     """Several methods on one problem.
 
     Attributes

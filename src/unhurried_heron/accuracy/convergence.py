@@ -14,6 +14,7 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.driver.budget import Budget, budget_of
 from unhurried_heron.driver.option_values import in_time, positive_option
 from unhurried_heron.driver.options import check_fits, refuse_no_problem, step_for_count
+from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import OptionError, excerpt, unforeseen
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
@@ -52,8 +53,8 @@ COLUMNS: Final = (
 )  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Orders:
+@dataclass(frozen=True, eq=False)
+class Orders(ByValue):
     """What errors of one method at falling steps say of its order.
 
     Attributes
@@ -84,8 +85,8 @@ class Orders:
         return order_statement(self)
 
 
-@dataclass(frozen=True)
-class Convergence:
+@dataclass(frozen=True, eq=False)
+class Convergence(ByValue):
     """Errors of methods at falling steps.
 
     Attributes

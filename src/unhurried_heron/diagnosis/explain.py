@@ -15,6 +15,7 @@ from unhurried_heron.diagnosis.alternatives import Alternative, best_of
 from unhurried_heron.diagnosis.candidates import Candidate, candidates_for, method_of, run_again
 from unhurried_heron.diagnosis.tolerance_diagnosis import TighterRun, tolerance_scaling, worst_state
 from unhurried_heron.driver.option_values import positive_option
+from unhurried_heron.equality import ByValue
 from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.late_bindings import STUDIES
 from unhurried_heron.run.run import Run
@@ -46,8 +47,8 @@ _LAST: Final = 0.01
 _FEW_STEPS: Final = 200
 
 
-@dataclass(frozen=True)
-class Explanation:
+@dataclass(frozen=True, eq=False)
+class Explanation(ByValue):
     """What a run was like.
 
     Attributes

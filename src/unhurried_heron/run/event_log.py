@@ -9,13 +9,14 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.arrays import Array, BoolArray, IntArray
+from unhurried_heron.equality import ByValue
 from unhurried_heron.run.trajectory import NO_JUMPS, Jumps
 
 _PER_EVENT = ("times", "which", "before", "after", "modes", "acting")
 
 
-@dataclass(frozen=True)
-class EventLog:
+@dataclass(frozen=True, eq=False)
+class EventLog(ByValue):
     """The events of a run, in the order they happened.
 
     Attributes
@@ -115,8 +116,8 @@ EMPTY_EVENT_LOG = EventLog(
 )
 
 
-@dataclass(frozen=True)
-class SwitchLog:
+@dataclass(frozen=True, eq=False)
+class SwitchLog(ByValue):
     """The switches that were crossed, in the order of the run.
 
     Attributes

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from unhurried_heron.equality import ByValue
 
-@dataclass(frozen=True)
-class Period:
+
+@dataclass(frozen=True, eq=False)
+class Period(ByValue):
     """How long it takes from one crossing to the next.
 
     Attributes

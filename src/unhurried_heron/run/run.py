@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import RunError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.notation import in_one_spelling
 from unhurried_heron.input.values import each_of, is_finite_number, number_array
@@ -28,7 +29,7 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, eq=False)
-class Run(Queries):
+class Run(Queries, ByValue):
     """The outcome of `integrate`: a solution that can be read, evaluated and judged.
 
     Attributes
@@ -60,6 +61,12 @@ class Run(Queries):
     def __getstate__(self) -> dict[str, Any]:
         # Cached answers are not pickled.
         return {each.name: getattr(self, each.name) for each in fields(self)}
+
+    def compared(self) -> tuple[Any, ...]:
+        """Return what makes two runs equal: problem, options, ending, counts, and all that was recorded."""
+        data = self.data
+        recorded = (self.times, self.states, data.event_log, data.switch_log, data.ledger, data.trace)
+        return (self.problem, self.method, self.options, self.ending, self.tally, self.method_selection, *recorded)
 
     def with_data(self, **changed: Any) -> Run:
         """Return the run with some fields of its `RunData` changed.

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
+from unhurried_heron.equality import ByValue
 from unhurried_heron.kernels.memory.control import Purpose
 from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.methods.runge_kutta import EXPLICIT
@@ -61,8 +62,8 @@ class Call(NamedTuple):
     iteration: int = 0
 
 
-@dataclass(frozen=True)
-class Trace:
+@dataclass(frozen=True, eq=False)
+class Trace(ByValue):
     """The calls, in order.
 
     Attributes

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import math
 import time as clock
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
-from unhurried_heron.arrays import Array, ComplexArray
+from unhurried_heron.arrays import Array
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.option_values import positive_option
@@ -24,13 +23,12 @@ from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import StepTrajectory
 from unhurried_heron.stability.eigenvalues import eigenvalues_along, rows_worth
 from unhurried_heron.stability.regions import Stability, stability
-from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps, decays_that_grow
+from unhurried_heron.stability.step_limit import CLOSE, LargestStep, Limits
 from unhurried_heron.study.attempts import attempt_run
 from unhurried_heron.study.reference import size_of
-from unhurried_heron.text.stability_statements import largest_step_statement, unlimited_statement
 
 if TYPE_CHECKING:
-    import pandas as pd
+    pass
 
 # Rows at which eigenvalues are looked at,
 _ROWS: Final = 2000
@@ -40,8 +38,6 @@ _SHOWN: Final = 500
 _BOUNDED: Final = 10.0
 # Decays slower than this share of the fastest do not die out within the interval in any case.
 _MIN_DECAY: Final = 1e-3
-# Two counts of steps this near, as a share, bracket the limit.
-_CLOSE: Final = 0.005
 # Directions of the left half-plane in which the region is measured.
 _DIRECTIONS: Final = 61
 # Eigenvalues that are tried.
@@ -68,130 +64,6 @@ _TIGHT: Final = 1e-10
 _MIN_LEFT: Final = 0.01
 # The relative tolerance of the run along which eigenvalues are found.
 _REFERENCE_RTOL: Final = 1e-7
-
-
-class Limits(NamedTuple):
-    """What bounds a fixed step.
-
-    Attributes
-    ----------
-    foreseen : float
-        The largest stable step by the eigenvalues and the region.
-    eigenvalue : complex
-        The one that limits it.
-    time : float
-        When it does.
-    stays, fails : int or None
-        The fewest steps over the interval that stay bounded, and the most that do not; None where none were tried.
-    span : float
-        The length of the interval that the steps were counted over.
-    chaotic : bool
-        Whether longer steps stay bounded while small changes grow in them.
-    """
-
-    foreseen: float
-    eigenvalue: complex
-    time: float
-    stays: int | None
-    fails: int | None
-    span: float
-    chaotic: bool
-
-    @property
-    def close(self) -> bool:
-        """Whether both counts, where there are two, bracket the limit."""
-        if self.stays is None or self.fails is None:
-            return True
-        return self.stays - self.fails <= max(1.0, _CLOSE * self.fails)
-
-
-@dataclass(frozen=True)
-class LargestStep:
-    """The largest fixed step of a method on a problem.
-
-    Attributes
-    ----------
-    method : str
-    step : float
-        The largest step that was seen to stay bounded and, beyond what was foreseen, not to make small changes grow as
-        they do not in the solution; infinite where no decay limits it, 0 where every step grows.
-    count : int
-        How many such steps the interval takes, or its part up to an event that stops the run; 0 without a limit.
-    foreseen : float
-        What the eigenvalues along the solution and the method's region say.
-    mode : complex
-        The eigenvalue that limits the step, NaN without one.
-    time : float
-        When it does.
-    fails_at : float
-        The smallest step above it that was seen to leave all bounds; NaN where none was tried.
-    confirmed : bool
-        Whether both were seen.
-    limits : Limits or None
-        What was foreseen, and which counts of steps were seen to stay bounded and not to; None without a limit.
-    region : Stability
-        The method's.
-    times : ndarray, shape (rows,)
-        Where eigenvalues were looked at.
-    modes : ndarray of complex, shape (rows, n_modes)
-        The eigenvalues there.
-    """
-
-    method: str
-    step: float
-    count: int
-    foreseen: float
-    mode: complex
-    time: float
-    fails_at: float
-    confirmed: bool
-    limits: Limits | None = field(repr=False)
-    region: Stability = field(repr=False)
-    times: Array = field(repr=False)
-    modes: ComplexArray = field(repr=False)
-
-    @property
-    def statement(self) -> str:
-        """What was foreseen and what was seen, in sentences."""
-        if self.limits is None:
-            return unlimited_statement(self.region)
-        return largest_step_statement(self.region, self.limits)
-
-    def steps(self, step: float | None = None) -> StabilityLimitedSteps:
-        """Return steps of this length (or another) in the region, at all points that were looked at, to be drawn.
-
-        Parameters
-        ----------
-        step : float or None
-            None: the largest step.
-
-        Returns
-        -------
-        StabilityLimitedSteps
-        """
-        length = self.step if step is None else step
-        length = length if math.isfinite(length) else 0.0
-        rows = self.times.size
-        z = self.modes * length
-        return StabilityLimitedSteps(
-            (self.region,),
-            self.times,
-            np.full(rows, length),
-            z,
-            np.zeros(rows, dtype=np.int64),
-            decays_that_grow(self.region, z),
-            np.ones(rows, dtype=np.int64),
-        )
-
-    def frame(self) -> pd.DataFrame:
-        """Return a DataFrame of one row, indexed by the method's name."""
-        import pandas as pd
-
-        names = ("method", "step", "count", "foreseen", "mode", "time", "fails_at", "confirmed")
-        return pd.DataFrame([{name: getattr(self, name) for name in names}]).set_index("method")
-
-    def __str__(self) -> str:
-        return self.statement
 
 
 def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SECONDS) -> LargestStep:
@@ -380,7 +252,7 @@ class _Search:
         more = list(_MORE)
         while good is not None and bad is not None:
             # Steps far beyond the limit may happen to stay bounded, so no shorter one may fail.
-            apart = good - bad > max(1.0, _CLOSE * bad)
+            apart = good - bad > max(1.0, CLOSE * bad)
             query = round(math.sqrt(good * bad)) if apart else math.ceil(good * more.pop()) if more else None
             stays = None if query is None else self.stays(query)
             if query is None or stays is None:

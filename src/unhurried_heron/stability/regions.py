@@ -19,6 +19,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, BoolArray
 from unhurried_heron.codegen.signature import address
+from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method, capabilities
@@ -51,8 +52,8 @@ _SHARE: Final = 20_000
 _PART: Final = 100_000
 
 
-@dataclass(frozen=True)
-class StabilityMap:
+@dataclass(frozen=True, eq=False)
+class StabilityMap(ByValue):
     """What a step multiplies by on a window of the plane of z = h lambda.
 
     Attributes
@@ -74,7 +75,7 @@ class StabilityMap:
 
 
 @dataclass(frozen=True, eq=False)
-class Stability:
+class Stability(ByValue):
     """The stability region of a method: called with z = h lambda it returns by what a step multiplies at most.
 
     Attributes
@@ -96,7 +97,7 @@ class Stability:
     order: int
     region: Region
     terms: Array = field(repr=False)
-    amplification: Callable[[Any], Any] | None = field(default=None, repr=False)
+    amplification: Callable[[Any], Any] | None = field(default=None, repr=False, compare=False)
 
     def __call__(self, z: Any) -> Any:
         """Return the amplification of a step, of the shape of ``z``: |R(z)|, of a multistep method the largest root."""

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array, BoolArray, ComplexArray, IntArray
+from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import RunError
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.methods.stabilised import MAX_STAGES
@@ -31,8 +32,8 @@ _ROWS: Final = 400
 _NAMED: Final = 3
 
 
-@dataclass(frozen=True)
-class StabilityLimitedSteps:
+@dataclass(frozen=True, eq=False)
+class StabilityLimitedSteps(ByValue):
     """Steps of a run, as eigenvalues of the Jacobian times their length, in the regions of the methods that took them.
 
     Attributes

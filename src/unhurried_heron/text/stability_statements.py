@@ -6,9 +6,9 @@ import math
 from typing import TYPE_CHECKING, Final
 
 if TYPE_CHECKING:
-    from unhurried_heron.stability.largest_step import Limits
     from unhurried_heron.stability.regions import Stability
     from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps
+    from unhurried_heron.stability.step_limit import Limits
 
 # Methods that a sentence names,
 _MAX_NAMES: Final = 4
