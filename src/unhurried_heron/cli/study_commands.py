@@ -43,8 +43,6 @@ from unhurried_heron.problem.problem import Problem
 _SECONDS = 10.0
 # and that of a run that was interrupted.
 _AFTER_INTERRUPT = 0.5
-# Significant digits of a step table.
-_DIGITS = 9
 
 
 def convergence(
@@ -161,15 +159,14 @@ def step_table(
 ) -> None:
     """Work out the first steps of a method, stage by stage, as by hand."""
     from unhurried_heron.study.step_table import step_table as worked_out
-    from unhurried_heron.text.answers import table_of
-    from unhurried_heron.text.document import Document
+    from unhurried_heron.text.answers import step_table_document
 
     problem = problem_to_study(file, changes, start, end)
     check_outputs(file, csv)
     given = file_options(problem, method=method, rtol=rtol, atol=atol, step=step, count=count)
     options = {name: given.get(name) for name in ("rtol", "atol", "step", "count")}
     found = worked_out(problem, str(given.get("method", DEFAULT)), steps=steps, **options)
-    print(Document("", (table_of(found, problem.title, digits=_DIGITS),)))
+    print(step_table_document(problem, found))
     write_table(found, csv)
 
 

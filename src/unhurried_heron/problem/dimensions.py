@@ -92,8 +92,8 @@ def unit_of(problem: Problem, quantity: str, *, times: int = 0) -> str:
     time = checker.of_name(TIME)
     if not isinstance(measure, Unit) or (times and not isinstance(time, Unit)):
         return ""
-    for _ in range(times):
-        measure = measure * time  # type: ignore[operator]  # a unit, as was just seen
+    for _ in range(abs(times)):
+        measure = measure * time if times > 0 else measure / time  # type: ignore[operator]  # a unit, as was just seen
     sentence = checker.say(measure)
     return "" if sentence == PLAIN_WORDS else sentence
 

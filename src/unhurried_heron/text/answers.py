@@ -6,11 +6,13 @@ from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING, Any, Final
 
 from unhurried_heron.errors import HeronError
+from unhurried_heron.problem.dimensions import unit_of
 from unhurried_heron.text.document import Column, Document, Statement, Table
 
 if TYPE_CHECKING:
     import pandas as pd
 
+    from unhurried_heron.problem.problem import Problem
     from unhurried_heron.run.run import Run
 
 # Rows of an answer,
@@ -102,3 +104,18 @@ def table_of(
         columns.append(Column(name, kind, digits, (units or {}).get(name, "") if kind == "number" else ""))
     rows = tuple(tuple(cell for cell in row) for row in frame.astype(object).itertuples(index=False))
     return Table(tuple(columns), rows, title, caption)
+
+
+def step_table_document(problem: Problem, frame: pd.DataFrame) -> Document:
+    """Return a table of steps, as `step_table` returns it, with the units of its columns.
+
+    Parameters
+    ----------
+    problem : Problem
+    frame : DataFrame
+    """
+    units = dict(problem.units)
+    for state in problem.states:
+        units |= {f"{state} {what}": units.get(state, "") for what in ("exact", "error")}
+        units[f"rate of {state}"] = unit_of(problem, state, times=-1)
+    return Document("", (table_of(frame, problem.title, digits=_DIGITS + 1, units=units),))

@@ -131,8 +131,8 @@ class _Sheet:
     def __rich_console__(self, page: Console, options: ConsoleOptions) -> RenderResult:
         table, widths = self.table, self._widths()
         columns = self._columns_that_fit(widths, options.max_width)
-        sheet = RichTable(box=SIMPLE_HEAD, title_justify="left", title_style="bold", pad_edge=False)
-        sheet.title = Text(table.title) if table.title else None
+        sheet = RichTable(box=SIMPLE_HEAD, title_justify="left", pad_edge=False)
+        sheet.title = Text(table.title, style=_STYLES[Tone.HEADING]) if table.title else None
         for column, width in zip(columns, widths, strict=False):
             justify: Any = "right" if column.kind == "number" else "left"
             sheet.add_column(Text(column.head), justify=justify, no_wrap=column.kind != "words", min_width=width)
