@@ -16,6 +16,8 @@ from unhurried_heron.formulas.expression import COMPARISONS, SUM, TIME, Node, fr
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 
 _ORDERED: Final = {"lt": "olt", "le": "ole", "gt": "ogt", "ge": "oge", "eq": "oeq", "ne": "une"}
+# Functions of the C library for Bessel functions of whole orders.
+_BESSEL: Final = {"besselj": "jn", "bessely": "yn"}
 # Powers up to this, whole and half ones, become products: more multiplications err and cost more than `pow`.
 _MAX_UNROLLED_POWER: Final = 16.0
 
@@ -373,7 +375,19 @@ class Emitter:
         if op == "sign":
             negative = self._select(self._new(f"fcmp olt double {x}, {zero}"), literal(-1.0), x)
             return self._select(self._new(f"fcmp ogt double {x}, {zero}"), one, negative)
+        if op in _BESSEL:
+            return self._bessel(_BESSEL[op], registers)
         raise unforeseen(f"no rule to emit '{op}'")
+
+    def _bessel(self, function: str, registers: list[str]) -> str:
+        """Call a Bessel function of whole order; NaN for others."""
+        order, x = registers
+        whole = self._call("llvm.trunc.f64", order)
+        index = self._new(f"call i32 @llvm.fptosi.sat.i32.f64(double {whole})")
+        self.declared.add("declare i32 @llvm.fptosi.sat.i32.f64(double) nounwind readnone")
+        self.declared.add(f"declare double @{function}(i32, double) nounwind readnone")
+        found = self._new(f"call double @{function}(i32 {index}, double {x})")
+        return self._select(self._new(f"fcmp oeq double {whole}, {order}"), found, literal(math.nan))
 
     def _keep_nan(self, x: str, result: str) -> str:
         return self._select(self._new(f"fcmp uno double {x}, {x}"), x, result)

@@ -9,8 +9,9 @@ import numpy as np
 
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import COMPARISONS, TIME, ZERO, Node, add, names_in, number, rewrite, walk
+from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, names_in, number, rewrite, walk
 from unhurried_heron.formulas.interval_arithmetic import enclose
+from unhurried_heron.formulas.operations import with_fact
 from unhurried_heron.formulas.simplify import simplified
 
 # Known times of one switch.
@@ -23,7 +24,7 @@ _FIRST_CELLS: Final = 64
 _MAX_CURVED_STEPS: Final = 2_000
 # Two crossings within this share of the interval are a touch, unless the formula jumps.
 _TOUCH: Final = 1e-6
-_BROKEN: Final = frozenset({"where", "step", "pulse", "sign", "floor", "ceil", "abs", "min", "max", *COMPARISONS})
+_BROKEN: Final = with_fact(lambda each: not each.smooth)
 
 
 def crossing_times(truth: Node, values: Mapping[str, Any], interval: tuple[float, float]) -> list[float] | None:

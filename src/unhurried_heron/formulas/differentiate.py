@@ -10,14 +10,12 @@ import functools
 import math
 from collections.abc import Iterable
 from dataclasses import replace
-from typing import Final
 
 import numpy as np
 
 from unhurried_heron.arrays import IntArray
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import (
-    COMPARISONS,
     ONE,
     SUM,
     TIME,
@@ -43,12 +41,8 @@ Variable = tuple[Node, tuple[Loop, ...]]
 Gradient = dict[Variable, Node]
 
 
-# constant between their jumps
-_FLAT: Final = COMPARISONS | {"and", "or", "not"}
-
-
 @functools.cache
-def _derivatives(function: str) -> tuple[Node, ...]:
+def derivatives_of(function: str) -> tuple[Node, ...]:
     """Return the derivatives of a function by its arguments ``x1, x2, …``, as the table of operations has them."""
     partials = OPERATIONS[function].derivative
     if partials == OWN_RULE:
@@ -59,7 +53,7 @@ def _derivatives(function: str) -> tuple[Node, ...]:
 def _outer(node: Node) -> list[Node]:
     """Return the derivatives of a function at its arguments."""
     given = {f"x{index + 1}": operand for index, operand in enumerate(node.operands)}
-    return [rewrite(replace_names(partial, given.get, {}), _tidied, {}) for partial in _derivatives(node.op)]
+    return [rewrite(replace_names(partial, given.get, {}), _tidied, {}) for partial in derivatives_of(node.op)]
 
 
 def _tidied(node: Node) -> Node | None:
@@ -117,7 +111,7 @@ class Differentiator:
             return self._choose(a[0], parts[1], parts[2])
         if op in ("min", "max"):
             return self._extreme(op, a, parts)
-        if op in _FLAT:
+        if OPERATIONS[op].flat:
             return {}
         partials = [partial if part else ONE for partial, part in zip(_outer(node), parts, strict=True)]
         return {

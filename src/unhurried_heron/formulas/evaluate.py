@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+import functools
+from collections.abc import Mapping
 from typing import Any, Final
 
 import numpy as np
@@ -16,27 +17,6 @@ from unhurried_heron.formulas.operations import OPERATIONS
 STATE: Final = "the state"
 # The key of an array of zeros that gives results the axes of the indices, where many rows are evaluated at once.
 _INDICES_KEY: Final = "the indices"
-
-_PLAIN: Final[dict[str, Callable[..., Any]]] = {
-    **{name: each.value for name, each in OPERATIONS.items() if each.arguments[1] is not None},
-    "div": np.divide,
-    "pow": np.power,
-    "neg": np.negative,
-    "lt": np.less,
-    "le": np.less_equal,
-    "gt": np.greater,
-    "ge": np.greater_equal,
-    "eq": np.equal,
-    "ne": np.not_equal,
-    "not": np.logical_not,
-}
-_FOLDED: Final[dict[str, Callable[..., Any]]] = {
-    **{name: each.value for name, each in OPERATIONS.items() if each.arguments[1] is None},
-    "add": np.add,
-    "mul": np.multiply,
-    "and": np.logical_and,
-    "or": np.logical_or,
-}
 
 
 def evaluate(node: Node, values: Mapping[str, Any]) -> Any:
@@ -113,14 +93,12 @@ def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> A
         inside = _evaluate(body, {**inner, index: steps})
         return np.sum(np.broadcast_to(inside, np.broadcast_shapes(np.shape(inside), steps.shape)), axis=-1)
     operands = [done[operand] for operand in node.operands]
-    if op in _FOLDED:
-        total = operands[0]
-        for operand in operands[1:]:
-            total = _FOLDED[op](total, operand)
-        return total
+    operation = OPERATIONS[op]
+    if operation.arguments[1] is None:
+        return functools.reduce(operation.value, operands)
     if op == "pow":
         operands[0] = np.asarray(operands[0], dtype=np.float64)
-    return _PLAIN[op](*operands)
+    return operation.value(*operands)
 
 
 def filled(

@@ -7,22 +7,22 @@ from collections.abc import Callable, Iterator
 from typing import Any, ClassVar, Final
 from weakref import WeakValueDictionary
 
-from unhurried_heron.formulas.operations import OPERATIONS
+from unhurried_heron.formulas.operations import FUNCTIONS, with_fact
 
 CONSTANTS: Final = {"pi": math.pi, "e": math.e}
 TIME: Final = "t"
 
-COMPARISONS: Final = frozenset({"lt", "le", "gt", "ge", "eq", "ne"})
+COMPARISONS: Final = with_fact(lambda each: each.kind == "comparison")
 SUM: Final = "sum"
 _INDEXED: Final = frozenset({"at", "slot", SUM})
-CONDITIONS: Final = frozenset({"gt", "ge", "lt", "le", *(name for name, each in OPERATIONS.items() if each.jumps)})
+CONDITIONS: Final = with_fact(lambda each: each.jumps)
 # This marks the index of a sum, so that it is never taken for another name.
 BOUND: Final = "\u00b7"
 # Pickling goes down a tree by recursion: nodes up to this depth are pickled one by one, deeper ones in slices.
 _DEEPEST_BY_RECURSION: Final = 50
 # Slices that one recursion passes, far within the interpreter's limit of 1,000.
 _MAX_SLICES: Final = 64
-RESERVED: Final = frozenset({TIME, *CONSTANTS, *OPERATIONS, SUM, "and", "or", "not"})
+RESERVED: Final = frozenset({TIME, *CONSTANTS, *FUNCTIONS, SUM, "and", "or", "not"})
 
 
 class Node:

@@ -80,10 +80,11 @@ def _bounds(node: Node, values: Mapping[str, Any], low: Any, high: Any, done: Ma
         return _power(operands[0], float(node.operands[1].args[0]))
     if op in _RULES:
         return _RULES[op](*operands)
-    if op in ("eq", "ne", "pulse"):
-        return np.zeros_like(low), np.ones_like(low)
     function = OPERATIONS.get(op)
-    kind = function.bounds if function else "unknown"
+    # a power with an exponent that varies may do anything
+    kind = function.bounds if function and op != "pow" else "unknown"
+    if kind == "flag":
+        return np.zeros_like(low), np.ones_like(low)
     if kind == OWN_RULE:
         raise unforeseen(f"no rule to bound '{op}'")
     if function and kind in ("rising", "falling"):

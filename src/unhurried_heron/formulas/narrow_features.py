@@ -14,6 +14,7 @@ import numpy as np
 
 from unhurried_heron.formulas.expression import TIME, Node, free_names, upwards
 from unhurried_heron.formulas.interval_arithmetic import enclose
+from unhurried_heron.formulas.operations import with_fact
 
 # Cells that the search begins with.
 _FIRST_CELLS: Final = 64
@@ -34,7 +35,7 @@ _ALIKE: Final = 4.0
 # Such cells that one step may pass.
 _CELLS_A_STEP: Final = 4.0
 # sums, products and waves vary no more narrowly than what they are made of
-CANDIDATES: Final = frozenset({"exp", "tanh", "atan", "div", "pow", "sqrt", "log", "log10", "sinh", "atan2", "abs"})
+CANDIDATES: Final = with_fact(lambda each: each.narrow)
 
 
 class StepLimitWindow(NamedTuple):

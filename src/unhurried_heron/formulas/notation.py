@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import re
 import unicodedata
 from typing import Final
@@ -13,12 +14,26 @@ _SIGNS: Final = {"^": "**", "\n": " ", "'": PRIME, "\u2032": PRIME, "\u2033": 2 
 _PRIMED_INDEX: Final = re.compile(r"(\[[^\[\]]*\])(['\u2032-\u2034]+)")
 _ASCII_SIGN: Final = re.compile(r"[\^\n']|\.\.")
 PRIMES: Final = re.compile(r"['\u2032-\u2034]+$")
-
+# What parts of Python are called that no formula has.
+SYNTAX_NAMES: Final = {
+    ast.Attribute: "attribute access (a dot after a name)",
+    ast.Subscript: "a subscript",
+    ast.Lambda: "a lambda",
+    ast.ListComp: "a comprehension",
+    ast.SetComp: "a comprehension",
+    ast.DictComp: "a comprehension",
+    ast.GeneratorExp: "a comprehension",
+    ast.NamedExpr: "an assignment inside an expression",
+    ast.IfExp: "an if-else (write where(condition, a, b))",
+    ast.Tuple: "a list of values",
+    ast.List: "a list of values",
+    ast.JoinedStr: "a text",
+    ast.Starred: "a star",
+}
 # what people write elsewhere
 SAID_OTHERWISE: Final = {
     "ln": "log(x), the natural logarithm",
     "lg": "log10(x)",
-    "log2": "log(x)/log(2)",
     "heaviside": "step(x), or step(t - 6) for a step at t = 6",
     "Heaviside": "step(x), or step(t - 6) for a step at t = 6",
     "arcsin": "asin(x)",

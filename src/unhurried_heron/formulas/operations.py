@@ -1,10 +1,11 @@
-"""The functions that formulas may use, each with everything the library has to know of it, in one table.
+"""The operations of formulas, signs and functions alike, each with everything the library has to know of it.
 
-No field has a default: a function without a derivative, without machine code or without bounds cannot be added.
+No field has a default: an operation without a derivative, without machine code or without bounds cannot be added.
 """
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Final, Literal
@@ -13,14 +14,18 @@ import numpy as np
 
 # said where a rule needs more than a row of a table; the room that has the rule raises where it has none
 OWN_RULE: Final = "own rule"
+# The rank of what needs no parentheses around it, as the call of a function.
+CALL_RANK: Final = 9
 
 
 @dataclass(frozen=True)
 class Operation:
-    """A function of formulas.
+    """An operation of formulas.
 
     Attributes
     ----------
+    kind : str
+        "arithmetic", "comparison", "logic", or "function", which is written with its arguments in parentheses.
     arguments : (int, int or None)
         Fewest and most; None for any number from the fewest on.
     value : callable
@@ -30,27 +35,65 @@ class Operation:
     code : str
         Name of the LLVM intrinsic, of the function of the C mathematics library, or "own rule".
     bounds : str
-        How it bounds an interval: "rising", "falling", "own rule", or "unknown".
+        How it bounds an interval: "rising", "falling", "flag" (within 0 and 1), "own rule", or "unknown".
     unit : str
-        "plain": of a plain number to a plain number; "sign": of anything to a plain number; "same": all arguments and
+        "plain": of plain numbers to a plain number; "sign": of anything to a plain number; "same": all arguments and
         the value alike; "compared": arguments alike, the value a plain number; "own rule".
+    series : str
+        How its Taylor series follows from those of its arguments: "chain" (by its derivative), "own rule", or "none".
+    ends : tuple of (str, str), or "own rule"
+        Where it ends: "pole", "logarithm" or "root", and the formula of its arguments that must not change its sign.
     jumps : bool
         Whether it can jump or have a kink, so that runs land there.
+    smooth : bool
+        Whether it has a derivative wherever it has a value.
+    breaks : bool, or "own rule"
+        Whether it can pass from one side of zero to the other without being zero: by a jump, or through a pole.
+    bends : bool
+        Whether it makes a line in the time into something else.
+    narrow : bool
+        Whether it can vary within a small part of an interval on which its arguments vary evenly.
+    turning : float
+        Radians through which it turns while its argument changes by one; 0 where it does not come again.
+    rank : int
+        How tightly it binds: what binds less tightly than its surroundings needs parentheses.
+    sign : str
+        How it is written; empty for a function, which is written by its name.
     latex : str
-        How it is written, or what that begins with where it is no name before its arguments.
+        How it is written in LaTeX, or what that begins with where it is no name before its arguments.
     """
 
+    kind: Literal["arithmetic", "comparison", "logic", "function"]
     arguments: tuple[int, int | None]
     value: Callable[..., Any]
     derivative: tuple[str, ...] | Literal["own rule"]
     code: str
-    bounds: Literal["rising", "falling", "own rule", "unknown"]
+    bounds: Literal["rising", "falling", "flag", "own rule", "unknown"]
     unit: Literal["plain", "sign", "same", "compared", "own rule"]
+    series: Literal["chain", "own rule", "none"]
+    ends: tuple[tuple[Literal["pole", "logarithm", "root"], str], ...] | Literal["own rule"]
     jumps: bool
+    smooth: bool
+    breaks: bool | Literal["own rule"]
+    bends: bool
+    narrow: bool
+    turning: float
+    rank: int
+    sign: str
     latex: str
 
+    @property
+    def flat(self) -> bool:
+        """Whether it is constant between its jumps."""
+        return {*self.derivative} == {"0"}
 
-def _wave(value: Any, derivative: str, code: str, latex: str, bounds: Any) -> Operation:
+
+def _named(**row: Any) -> Operation:
+    """Return a function, which is written by its name."""
+    return Operation(kind="function", rank=CALL_RANK, sign="", **row)
+
+
+def _smooth(value: Any, derivative: str, code: str, latex: str, **row: Any) -> Operation:
     """Return a smooth function of one plain number.
 
     Parameters
@@ -58,22 +101,24 @@ def _wave(value: Any, derivative: str, code: str, latex: str, bounds: Any) -> Op
     value : callable
         NumPy's function.
     derivative : str
-        A formula of x.
+        A formula of x1.
     code : str
         Name of the function in machine code.
     latex : str
-    bounds : callable
-        Its bounds on an interval.
+    **row : object
+        Its bounds, series, narrow, breaks, and what differs from most: ends, turning.
 
     Returns
     -------
     Operation
     """
-    return Operation((1, 1), value, (derivative,), code, bounds, "plain", jumps=False, latex=latex)
+    usual: dict[str, Any] = {"ends": (), "turning": 0.0}
+    return _named(arguments=(1, 1), value=value, derivative=(derivative,), code=code, unit="plain", jumps=False,
+                  smooth=True, bends=True, latex=latex, **{**usual, **row})  # fmt: skip
 
 
-def _step(value: Any, code: str, bounds: Any, unit: Any, name: str) -> Operation:
-    """Return a function of one argument that is constant between its jumps.
+def _step(value: Any, code: str, unit: Any, name: str, turning: float = 0.0) -> Operation:
+    """Return a rising function of one argument that is constant between its jumps.
 
     Parameters
     ----------
@@ -81,17 +126,106 @@ def _step(value: Any, code: str, bounds: Any, unit: Any, name: str) -> Operation
         NumPy's function.
     code : str
         Name of the function in machine code.
-    bounds : callable
-        Its bounds on an interval.
     unit : str
         The rule for its unit.
     name : str
+    turning : float
+        As of `Operation`.
 
     Returns
     -------
     Operation
     """
-    return Operation((1, 1), value, ("0",), code, bounds, unit, jumps=True, latex=rf"\mathrm{{{name}}}")
+    return _named(arguments=(1, 1), value=value, derivative=("0",), code=code, bounds="rising", unit=unit,
+                  series="none", ends=(), jumps=True, smooth=False, breaks=True, bends=True, narrow=False,
+                  turning=turning, latex=rf"\mathrm{{{name}}}")  # fmt: skip
+
+
+def _choice(value: Any, arguments: Any, derivative: Any, **row: Any) -> Operation:
+    """Return a function that is one of its arguments, or one of two numbers, and changes at switches.
+
+    Parameters
+    ----------
+    value : callable
+        NumPy's function.
+    arguments : (int, int or None)
+    derivative : tuple of str, or "own rule"
+    **row : object
+        Its bounds, unit, jumps, breaks, bends and latex.
+
+    Returns
+    -------
+    Operation
+    """
+    return _named(arguments=arguments, value=value, derivative=derivative, code=OWN_RULE, series="none", ends=(),
+                  smooth=False, narrow=False, turning=0.0, **row)  # fmt: skip
+
+
+def _sign(kind: Any, sign: str, rank: int, value: Any, arguments: Any, **row: Any) -> Operation:
+    """Return an operation that is written by a sign, with rules of its own.
+
+    Parameters
+    ----------
+    kind : str
+    sign : str
+    rank : int
+        How tightly it binds.
+    value : callable
+        NumPy's function.
+    arguments : (int, int or None)
+    **row : object
+        What differs from most.
+
+    Returns
+    -------
+    Operation
+    """
+    usual: dict[str, Any] = {"derivative": OWN_RULE, "bounds": OWN_RULE, "unit": OWN_RULE, "series": OWN_RULE,
+                             "ends": (), "jumps": False, "smooth": True, "breaks": False, "bends": False,
+                             "narrow": False, "turning": 0.0, "latex": sign}  # fmt: skip
+    return Operation(kind=kind, sign=sign, rank=rank, value=value, arguments=arguments, code=OWN_RULE,
+                     **{**usual, **row})  # fmt: skip
+
+
+def _comparison(sign: str, value: Any, latex: str, *, switches: bool) -> Operation:
+    """Return a comparison; equality holds in points alone, and is no switch.
+
+    Parameters
+    ----------
+    sign : str
+    value : callable
+        NumPy's function.
+    latex : str
+    switches : bool
+        Whether runs land where it changes.
+
+    Returns
+    -------
+    Operation
+    """
+    return _sign("comparison", sign, 4, value, (2, 2), derivative=("0", "0"), bounds=OWN_RULE if switches else "flag",
+                 unit="compared", series="none", jumps=switches, smooth=False, breaks=True, bends=True,
+                 latex=latex)  # fmt: skip
+
+
+def _logic(sign: str, rank: int, value: Any, arguments: Any) -> Operation:
+    """Return an operation on conditions.
+
+    Parameters
+    ----------
+    sign : str
+    rank : int
+        How tightly it binds.
+    value : callable
+        NumPy's function.
+    arguments : (int, int or None)
+
+    Returns
+    -------
+    Operation
+    """
+    return _sign("logic", sign, rank, value, arguments, derivative=("0",), unit="sign", series="none", bends=True,
+                 latex=rf"\mathrm{{{sign}}}")  # fmt: skip
 
 
 def _unit_step(x: Any) -> Any:
@@ -114,43 +248,130 @@ def _pulse(x: Any, a: Any, b: Any) -> Any:
     return np.where(np.isnan(x), x, np.greater_equal(x, a) & np.less(x, b))
 
 
-OPERATIONS: Final[dict[str, Operation]] = {
-    "sin": _wave(np.sin, "cos(x1)", "llvm.sin.f64", r"\sin", "own rule"),
-    "cos": _wave(np.cos, "-sin(x1)", "llvm.cos.f64", r"\cos", "own rule"),
-    "tan": _wave(np.tan, "1 + tan(x1)^2", "tan", r"\tan", "unknown"),
-    "asin": _wave(np.arcsin, "1/sqrt(1 - x1^2)", "asin", r"\arcsin", "rising"),
-    "acos": _wave(np.arccos, "-(1/sqrt(1 - x1^2))", "acos", r"\arccos", "falling"),
-    "atan": _wave(np.arctan, "1/(1 + x1^2)", "atan", r"\arctan", "rising"),
-    "sinh": _wave(np.sinh, "cosh(x1)", "sinh", r"\sinh", "rising"),
-    "cosh": _wave(np.cosh, "sinh(x1)", "cosh", r"\cosh", "own rule"),
-    "tanh": _wave(np.tanh, "1 - tanh(x1)^2", "tanh", r"\tanh", "rising"),
-    "exp": _wave(np.exp, "exp(x1)", "llvm.exp.f64", r"\exp", "rising"),
-    "log": _wave(np.log, "1/x1", "llvm.log.f64", r"\ln", "rising"),
-    "log10": _wave(np.log10, "0.4342944819032518/x1", "llvm.log10.f64", r"\log_{10}", "rising"),
-    "sqrt": Operation(
-        (1, 1), np.sqrt, ("0.5/sqrt(x1)",), "llvm.sqrt.f64", "rising", "own rule", jumps=False, latex=r"\sqrt"
-    ),
-    "abs": Operation((1, 1), np.abs, ("sign(x1)",), "llvm.fabs.f64", "own rule", "same", jumps=True, latex=r"\left|"),
-    "sign": _step(np.sign, OWN_RULE, "rising", "sign", "sign"),
-    "floor": _step(np.floor, "llvm.floor.f64", "rising", "plain", "floor"),
-    "ceil": _step(np.ceil, "llvm.ceil.f64", "rising", "plain", "ceil"),
-    "step": _step(_unit_step, OWN_RULE, "rising", "sign", "step"),
-    "atan2": Operation(
-        (2, 2),
-        np.arctan2,
-        ("x2/(x1^2 + x2^2)", "-(x1/(x1^2 + x2^2))"),
-        "atan2",
-        "unknown",
-        "compared",
-        jumps=False,
-        latex=r"\mathrm{atan2}",
-    ),
-    "min": Operation((2, None), np.minimum, OWN_RULE, OWN_RULE, "own rule", "same", jumps=True, latex=r"\min"),
-    "max": Operation((2, None), np.maximum, OWN_RULE, OWN_RULE, "own rule", "same", jumps=True, latex=r"\max"),
-    "pulse": Operation(
-        (3, 3), _pulse, ("0", "0", "0"), OWN_RULE, "own rule", "compared", jumps=True, latex=r"\mathrm{pulse}"
-    ),
-    "where": Operation(
-        (3, 3), np.where, OWN_RULE, OWN_RULE, "own rule", "own rule", jumps=False, latex=r"\begin{cases}"
-    ),
+def _special(name: str) -> Callable[..., Any]:
+    """Return a special function by its name, which is loaded when it is called."""
+
+    def value(*arguments: Any) -> Any:
+        from scipy import special
+
+        return getattr(special, name)(*arguments)
+
+    return value
+
+
+def _bessel(name: str) -> Callable[[Any, Any], Any]:
+    """Return a Bessel function of whole orders: NaN for others."""
+    of_order = _special(name)
+
+    def value(order: Any, x: Any) -> Any:
+        return np.where(np.equal(np.trunc(order), order), of_order(np.trunc(order), x), np.nan)
+
+    return value
+
+
+_WAVE: Final[dict[str, Any]] = {
+    "bounds": OWN_RULE,
+    "series": "chain",
+    "narrow": False,
+    "breaks": False,
+    "turning": 1.0,
 }
+_LOGARITHM: Final[dict[str, Any]] = {"bounds": "rising", "series": "chain", "narrow": True, "breaks": True,
+                                     "ends": (("logarithm", "x1"),)}  # fmt: skip
+_RISING: Final[dict[str, Any]] = {"bounds": "rising", "series": "chain", "narrow": True, "breaks": False}
+
+# Derivatives are exact formulas, for their series are in as many digits as one wants: 2/sqrt(pi) is 1/sqrt(atan(1)).
+OPERATIONS: Final[dict[str, Operation]] = {
+    "or": _logic("or", 1, np.logical_or, (1, None)),
+    "and": _logic("and", 2, np.logical_and, (1, None)),
+    "not": _logic("not", 3, np.logical_not, (1, 1)),
+    "lt": _comparison("<", np.less, "<", switches=True),
+    "le": _comparison("<=", np.less_equal, r"\le", switches=True),
+    "gt": _comparison(">", np.greater, ">", switches=True),
+    "ge": _comparison(">=", np.greater_equal, r"\ge", switches=True),
+    "eq": _comparison("==", np.equal, "=", switches=False),
+    "ne": _comparison("!=", np.not_equal, r"\ne", switches=False),
+    "add": _sign("arithmetic", "+", 5, np.add, (1, None), unit="same"),
+    "neg": _sign("arithmetic", "-", 6, np.negative, (1, 1)),
+    "mul": _sign("arithmetic", "*", 7, np.multiply, (1, None), latex=r"\,"),
+    "div": _sign("arithmetic", "/", 7, np.divide, (2, 2), ends=(("pole", "x2"),), breaks=True, bends=True, narrow=True,
+                 latex=r"\frac"),
+    "pow": _sign("arithmetic", "^", 8, np.power, (2, 2), ends=OWN_RULE, breaks=OWN_RULE, bends=True, narrow=True),
+    "sin": _smooth(np.sin, "cos(x1)", "llvm.sin.f64", r"\sin", **_WAVE),
+    "cos": _smooth(np.cos, "-sin(x1)", "llvm.cos.f64", r"\cos", **_WAVE),
+    "tan": _smooth(np.tan, "1 + tan(x1)^2", "tan", r"\tan", **{**_WAVE, "bounds": "unknown", "breaks": True}),
+    "asin": _smooth(np.arcsin, "1/sqrt(1 - x1^2)", "asin", r"\arcsin", **{**_RISING, "narrow": False}),
+    "acos": _smooth(np.arccos, "-(1/sqrt(1 - x1^2))", "acos", r"\arccos",
+                    **{**_RISING, "bounds": "falling", "narrow": False}),
+    "atan": _smooth(np.arctan, "1/(1 + x1^2)", "atan", r"\arctan", **_RISING),
+    "sinh": _smooth(np.sinh, "cosh(x1)", "sinh", r"\sinh", **_RISING),
+    "cosh": _smooth(np.cosh, "sinh(x1)", "cosh", r"\cosh", bounds=OWN_RULE, series="chain", narrow=False,
+                    breaks=False),
+    "tanh": _smooth(np.tanh, "1 - tanh(x1)^2", "tanh", r"\tanh", **_RISING),
+    "exp": _smooth(np.exp, "exp(x1)", "llvm.exp.f64", r"\exp", **_RISING),
+    "expm1": _smooth(np.expm1, "exp(x1)", "expm1", r"\mathrm{expm1}", **_RISING),
+    "log": _smooth(np.log, "1/x1", "llvm.log.f64", r"\ln", **_LOGARITHM),
+    "log10": _smooth(np.log10, "1/(log(10)*x1)", "llvm.log10.f64", r"\log_{10}", **_LOGARITHM),
+    "log2": _smooth(np.log2, "1/(log(2)*x1)", "llvm.log2.f64", r"\log_{2}", **_LOGARITHM),
+    "log1p": _smooth(np.log1p, "1/(1 + x1)", "log1p", r"\mathrm{log1p}",
+                     **{**_LOGARITHM, "breaks": False, "ends": (("logarithm", "1 + x1"),)}),
+    "erf": _smooth(_special("erf"), "exp(-x1^2)/sqrt(atan(1))", "erf", r"\mathrm{erf}", **_RISING),
+    "erfc": _smooth(_special("erfc"), "-exp(-x1^2)/sqrt(atan(1))", "erfc", r"\mathrm{erfc}",
+                    **{**_RISING, "bounds": "falling"}),
+    "sqrt": _named(
+        arguments=(1, 1), value=np.sqrt, derivative=("0.5/sqrt(x1)",), code="llvm.sqrt.f64", bounds="rising",
+        unit=OWN_RULE, series="chain", ends=(("root", "x1"),), jumps=False, smooth=True, breaks=False, bends=True,
+        narrow=True, turning=0.0, latex=r"\sqrt",
+    ),
+    "cbrt": _named(
+        arguments=(1, 1), value=np.cbrt, derivative=("1/(3*cbrt(x1)^2)",), code="cbrt", bounds="rising",
+        unit=OWN_RULE, series="chain", ends=(), jumps=False, smooth=True, breaks=False, bends=True,
+        narrow=True, turning=0.0, latex=r"\sqrt[3]",
+    ),
+    "abs": _named(
+        arguments=(1, 1), value=np.abs, derivative=("sign(x1)",), code="llvm.fabs.f64", bounds=OWN_RULE, unit="same",
+        series="none", ends=(), jumps=True, smooth=False, breaks=False, bends=True, narrow=True, turning=0.0,
+        latex=r"\left|",
+    ),
+    "sign": _step(np.sign, OWN_RULE, "sign", "sign"),
+    "floor": _step(np.floor, "llvm.floor.f64", "plain", "floor", turning=2.0 * math.pi),
+    "ceil": _step(np.ceil, "llvm.ceil.f64", "plain", "ceil", turning=2.0 * math.pi),
+    "step": _step(_unit_step, OWN_RULE, "sign", "step"),
+    "atan2": _named(
+        arguments=(2, 2), value=np.arctan2, derivative=("x2/(x1^2 + x2^2)", "-(x1/(x1^2 + x2^2))"), code="atan2",
+        bounds="unknown", unit="compared", series="chain", ends=(), jumps=False, smooth=True, breaks=True, bends=True,
+        narrow=True, turning=0.0, latex=r"\mathrm{atan2}",
+    ),
+    **{
+        function: _named(
+            arguments=(2, 2), value=_bessel(name),
+            derivative=("0", f"0.5*({function}(x1 - 1, x2) - {function}(x1 + 1, x2))"), code=OWN_RULE,
+            bounds="unknown", unit="plain", series="none", ends=(), jumps=False, smooth=True, breaks=breaks, bends=True,
+            narrow=False, turning=1.0, latex=rf"\mathrm{{{function}}}",
+        )
+        for function, name, breaks in (("besselj", "jn", False), ("bessely", "yn", True))
+    },
+    "min": _choice(np.minimum, (2, None), OWN_RULE, bounds=OWN_RULE, unit="same", jumps=True, breaks=False, bends=True,
+                   latex=r"\min"),
+    "max": _choice(np.maximum, (2, None), OWN_RULE, bounds=OWN_RULE, unit="same", jumps=True, breaks=False, bends=True,
+                   latex=r"\max"),
+    "pulse": _choice(_pulse, (3, 3), ("0", "0", "0"), bounds="flag", unit="compared", jumps=True, breaks=True,
+                     bends=True, latex=r"\mathrm{pulse}"),
+    "where": _choice(np.where, (3, 3), OWN_RULE, bounds=OWN_RULE, unit=OWN_RULE, jumps=False, breaks=False, bends=False,
+                     latex=r"\begin{cases}"),
+}  # fmt: skip
+# Functions that stand for a formula of the others: how many arguments they take, and the formula of x1, x2, ….
+EXPANSIONS: Final[dict[str, tuple[int, str]]] = {
+    "mod": (2, "x1 - x2*floor(x1/x2)"),
+    "hypot": (2, "sqrt(x1^2 + x2^2)"),
+}
+# What is called by its name, with how many arguments.
+FUNCTIONS: Final[dict[str, tuple[int, int | None]]] = {
+    **{name: each.arguments for name, each in OPERATIONS.items() if each.kind == "function"},
+    **{name: (count, count) for name, (count, _) in EXPANSIONS.items()},
+}
+
+
+def with_fact(holds: Callable[[Operation], Any]) -> frozenset[str]:
+    """Return the names of the operations of which something holds."""
+    return frozenset(name for name, each in OPERATIONS.items() if holds(each))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import functools
 import math
 import re
 from typing import Final
@@ -11,9 +12,9 @@ import numpy as np
 
 from unhurried_heron.errors import ExpressionError, excerpt, near_spelling, unforeseen
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import BOUND, CONSTANTS, RESERVED, SUM, Node, name, neg, number
-from unhurried_heron.formulas.notation import PRIME, SAID_OTHERWISE, in_one_spelling, to_python
-from unhurried_heron.formulas.operations import OPERATIONS
+from unhurried_heron.formulas.expression import BOUND, CONSTANTS, RESERVED, SUM, Node, name, neg, number, replace_names
+from unhurried_heron.formulas.notation import PRIME, SAID_OTHERWISE, SYNTAX_NAMES, in_one_spelling, to_python
+from unhurried_heron.formulas.operations import EXPANSIONS, FUNCTIONS
 from unhurried_heron.formulas.source import Formula, Source
 
 # Levels of parentheses, well below the depth of Python's own recursion.
@@ -22,6 +23,8 @@ MAX_DEPTH: Final = 100
 MAX_EXPONENT: Final = 1000.0
 # Characters of one formula.
 MAX_LENGTH: Final = 100_000
+# Functions whose first argument is an order.
+_OF_WHOLE_ORDER: Final = ("besselj", "bessely")
 PLAIN_NAME: Final = re.compile(r"(?!_)\w+")
 
 _COMPARISONS: Final = {
@@ -31,21 +34,6 @@ _COMPARISONS: Final = {
     ast.GtE: "ge",
     ast.Eq: "eq",
     ast.NotEq: "ne",
-}
-_PLACE_NAMES: Final = {
-    ast.Attribute: "attribute access (a dot after a name)",
-    ast.Subscript: "a subscript",
-    ast.Lambda: "a lambda",
-    ast.ListComp: "a comprehension",
-    ast.SetComp: "a comprehension",
-    ast.DictComp: "a comprehension",
-    ast.GeneratorExp: "a comprehension",
-    ast.NamedExpr: "an assignment inside an expression",
-    ast.IfExp: "an if-else (write where(condition, a, b))",
-    ast.Tuple: "a list of values",
-    ast.List: "a list of values",
-    ast.JoinedStr: "a text",
-    ast.Starred: "a star",
 }
 
 
@@ -68,7 +56,7 @@ def read(source: Source, begin: int = 0, end: int | None = None) -> Formula:
     ------
     ExpressionError
         The text is malformed, too long or too deep, or uses anything but numbers, names, arithmetic,
-        comparisons, ``and or not`` and the functions of `operations.OPERATIONS`.
+        comparisons, ``and or not`` and the functions of `operations.FUNCTIONS`.
     """
     text = source.text[begin:end]
     if not text.strip():
@@ -216,7 +204,7 @@ class _Reader:
             sides = [self.build(side, depth + 1) for side in (tree.left, *tree.comparators)]
             pairs = [Node(_COMPARISONS[type(op)], a, b) for op, a, b in zip(tree.ops, sides, sides[1:], strict=False)]
             return pairs[0] if len(pairs) == 1 else Node("and", *pairs)
-        what = _PLACE_NAMES.get(type(tree), "this construct")
+        what = SYNTAX_NAMES.get(type(tree), "this construct")
         raise self.refuse(
             f"{what} is not allowed in an equation",
             tree.col_offset,
@@ -300,7 +288,7 @@ class _Reader:
             raise self.refuse(f"'{base}' has no derivative", tree.col_offset, self.excerpt(tree), "a state, as in z'")
         if base in CONSTANTS:
             return number(CONSTANTS[base])
-        if base in OPERATIONS or base == SUM:
+        if base in FUNCTIONS or base == SUM:
             raise self.refuse(f"the function '{base}' needs its arguments in parentheses", tree.col_offset, base)
         if base in self.bound:
             return name(self.bound[base])
@@ -377,18 +365,31 @@ class _Reader:
             raise self.refuse(
                 f"there is no function '{called}' here", tree.col_offset, self.excerpt(tree), SAID_OTHERWISE[called]
             )
-        if called not in OPERATIONS:
+        if called not in FUNCTIONS:
             raise self.refuse(
-                f"there is no function '{called}'{near_spelling(called, OPERATIONS)}",
+                f"there is no function '{called}'{near_spelling(called, FUNCTIONS)}",
                 tree.col_offset,
                 called,
-                "one of " + ", ".join(OPERATIONS) + " (a product needs its *)",
+                "one of " + ", ".join(FUNCTIONS) + " (a product needs its *)",
             )
         if tree.keywords:
             raise self.refuse(f"'{called}' takes no named arguments", tree.col_offset, self.excerpt(tree))
-        fewest, most = OPERATIONS[called].arguments
+        fewest, most = FUNCTIONS[called]
         count = len(tree.args)
         if count < fewest or (most is not None and count > most):
             wanted = f"{fewest}" if fewest == most else f"at least {fewest}"
             raise self.refuse(f"'{called}' has the wrong number of arguments", tree.col_offset, str(count), wanted)
-        return Node(called, *(self.build(argument, depth + 1) for argument in tree.args))
+        operands = [self.build(argument, depth + 1) for argument in tree.args]
+        if called in _OF_WHOLE_ORDER and operands[0].value is not None and operands[0].value % 1.0 != 0.0:
+            raise self.refuse(f"the order of '{called}' is no whole number", tree.col_offset,
+                              f"{operands[0].value:g}", "0, 1, 2, …")  # fmt: skip
+        if called in EXPANSIONS:
+            given = {f"x{k + 1}": operand for k, operand in enumerate(operands)}
+            return replace_names(_expansion(called), given.get, {})
+        return Node(called, *operands)
+
+
+@functools.cache
+def _expansion(function: str) -> Node:
+    """Return the formula of ``x1, x2, …`` that a function stands for."""
+    return read(Source(EXPANSIONS[function][1], f"what {function} stands for")).node

@@ -8,16 +8,11 @@ from collections.abc import Callable, Mapping
 from typing import Final
 
 from unhurried_heron.formulas.expression import BOUND, COMPARISONS, SUM, Node, upwards
-from unhurried_heron.formulas.operations import OPERATIONS
+from unhurried_heron.formulas.operations import CALL_RANK, OPERATIONS
 from unhurried_heron.formulas.state_name import StateName
 
 # how tightly an operation binds; what binds less tightly than its surroundings needs parentheses
-_RANK: Final = {"where": 9, "or": 1, "and": 2, "not": 3, **dict.fromkeys(COMPARISONS, 4), "add": 5, "neg": 6}
-_RANK.update({"mul": 7, "div": 7, "pow": 8})
-# The rank of what needs no parentheses.
-_ATOM: Final = 9
-_SIGNS: Final = {"lt": "<", "le": "<=", "gt": ">", "ge": ">=", "eq": "==", "ne": "!="}
-_LATEX_SIGNS: Final = {"lt": "<", "le": r"\le", "gt": ">", "ge": r"\ge", "eq": "=", "ne": r"\ne"}
+_RANK: Final = {name: each.rank for name, each in OPERATIONS.items()}
 _GREEK: Final = frozenset(
     name
     for row in (
@@ -49,8 +44,8 @@ def to_text(root: Node, known: Mapping[Node, str] | None = None) -> str:
     done: dict[Node, tuple[str, int]] = {}
     for node in upwards(root):
         named = known.get(node) if known and node is not root else None
-        text, rank = (named, _ATOM) if named else _text(node, done)
-        done[node] = (text, rank) if len(text) < _LONGEST else ("…", _ATOM)
+        text, rank = (named, CALL_RANK) if named else _text(node, done)
+        done[node] = (text, rank) if len(text) < _LONGEST else ("…", CALL_RANK)
     return done[root][0]
 
 
@@ -99,12 +94,12 @@ def _sum(node: Node, done: Mapping[Node, tuple[str, int]], wrapped: Callable[...
 
 def _text(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
     op, operands = node.op, node.operands
-    rank = _RANK.get(op, _ATOM)
+    rank = _RANK.get(op, CALL_RANK)
     if op == "number":
         value = float(node.args[0])
-        return number_text(value), _ATOM if math.copysign(1.0, value) > 0 else _RANK["neg"]
+        return number_text(value), CALL_RANK if math.copysign(1.0, value) > 0 else _RANK["neg"]
     if op == "name":
-        return str(node.args[0]).partition(BOUND)[0], _ATOM
+        return str(node.args[0]).partition(BOUND)[0], CALL_RANK
     if op == "add":
         return _sum(node, done, _wrapped), rank
     if op == "mul":
@@ -119,8 +114,11 @@ def _text(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
         return f"-{_wrapped(operands[0], done, rank + 1)}", rank
     if op == "pow":
         return f"{_wrapped(operands[0], done, rank + 1)}^{_wrapped(operands[1], done, rank + 1)}", rank
-    if op in _SIGNS:
-        return f"{_wrapped(operands[0], done, rank + 1)} {_SIGNS[op]} {_wrapped(operands[1], done, rank + 1)}", rank
+    if op in COMPARISONS:
+        return (
+            f"{_wrapped(operands[0], done, rank + 1)} {OPERATIONS[op].sign} {_wrapped(operands[1], done, rank + 1)}",
+            rank,
+        )
     if op in ("and", "or"):
         return f" {op} ".join(_wrapped(part, done, rank + 1) for part in operands), rank
     if op == "not":
@@ -128,13 +126,13 @@ def _text(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
     inside = ", ".join(done[part][0] for part in operands)
     if op == "at":
         base, primes, _ = StateName.read(str(node.args[0]))
-        return StateName(base, primes, inside.replace(" ", "")).as_people_write, _ATOM
+        return StateName(base, primes, inside.replace(" ", "")).as_people_write, CALL_RANK
     if op == SUM:
         first, last, body = (done[part][0] for part in operands)
-        return f"sum({body} for {str(node.args[0]).partition(BOUND)[0]} in {first}..{last})", _ATOM
+        return f"sum({body} for {str(node.args[0]).partition(BOUND)[0]} in {first}..{last})", CALL_RANK
     if op == "slot":
-        return f"state {node.args[0]}", _ATOM
-    return f"{op}({inside})", _ATOM
+        return f"state {node.args[0]}", CALL_RANK
+    return f"{op}({inside})", CALL_RANK
 
 
 def name_latex(name: str) -> str:
@@ -151,7 +149,7 @@ def to_latex(root: Node) -> str:
     done: dict[Node, tuple[str, int]] = {}
     for node in upwards(root):
         text, rank = _latex(node, done)
-        done[node] = (text, rank) if len(text) < _LONGEST else (r"\dots", _ATOM)
+        done[node] = (text, rank) if len(text) < _LONGEST else (r"\dots", CALL_RANK)
     return done[root][0]
 
 
@@ -176,11 +174,11 @@ def _grouped(node: Node, done: Mapping[Node, tuple[str, int]], least: int) -> st
 
 def _latex(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
     op, operands = node.op, node.operands
-    rank = _RANK.get(op, _ATOM)
+    rank = _RANK.get(op, CALL_RANK)
     if op == "number":
         return _latex_number(float(node.args[0])), _text(node, {})[1]
     if op == "name":
-        return name_latex(str(node.args[0])), _ATOM
+        return name_latex(str(node.args[0])), CALL_RANK
     if op == "add":
         return _sum(node, done, _grouped), rank
     if op == "mul":
@@ -193,30 +191,30 @@ def _latex(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
     if op == "neg":
         return f"-{_grouped(operands[0], done, rank + 1)}", rank
     if op == "pow":
-        return f"{_grouped(operands[0], done, _ATOM)}^{{{done[operands[1]][0]}}}", rank
-    if op in _LATEX_SIGNS:
-        sign = _LATEX_SIGNS[op]
+        return f"{_grouped(operands[0], done, CALL_RANK)}^{{{done[operands[1]][0]}}}", rank
+    if op in COMPARISONS:
+        sign = OPERATIONS[op].latex
         return f"{_grouped(operands[0], done, rank + 1)} {sign} {_grouped(operands[1], done, rank + 1)}", rank
     if op in ("and", "or"):
         return rf" \ \mathrm{{{op}}}\ ".join(_grouped(part, done, rank + 1) for part in operands), rank
     if op == "not":
         return rf"\mathrm{{not}}\ {_grouped(operands[0], done, rank)}", rank
-    if op == "sqrt":
-        return rf"\sqrt{{{done[operands[0]][0]}}}", _ATOM
+    if op in ("sqrt", "cbrt"):
+        return rf"{OPERATIONS[op].latex}{{{done[operands[0]][0]}}}", CALL_RANK
     if op == "abs":
-        return rf"\left|{done[operands[0]][0]}\right|", _ATOM
+        return rf"\left|{done[operands[0]][0]}\right|", CALL_RANK
     if op == "where":
         condition, chosen, other = (done[part][0] for part in operands)
-        return rf"\begin{{cases}} {chosen} & {condition} \\ {other} & \text{{otherwise}} \end{{cases}}", _ATOM
+        return rf"\begin{{cases}} {chosen} & {condition} \\ {other} & \text{{otherwise}} \end{{cases}}", CALL_RANK
     inside = ", ".join(done[part][0] for part in operands)
     if op == "at":
         base, primes, _ = StateName.read(str(node.args[0]))
-        return f"{name_latex(base)}_{{{inside}}}" + "'" * primes, _ATOM
+        return f"{name_latex(base)}_{{{inside}}}" + "'" * primes, CALL_RANK
     if op == SUM:
         first, last, body = (_grouped(part, done, 6) for part in operands)
         return rf"\sum_{{{name_latex(node.args[0])}={first}}}^{{{last}}} {body}", _RANK["add"]
     function = OPERATIONS[op].latex if op in OPERATIONS else rf"\mathrm{{{op}}}"
-    return rf"{function}\left({inside}\right)", _ATOM
+    return rf"{function}\left({inside}\right)", CALL_RANK
 
 
 def _latex_number(value: float) -> str:

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Final, Literal
 
-from unhurried_heron.formulas.expression import BOUND, ONE, TIME, Node, free_names, names_in, where
+from unhurried_heron.errors import unforeseen
+from unhurried_heron.formulas.expression import BOUND, ONE, TIME, Node, free_names, names_in, replace_names, where
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
+from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE, with_fact
+from unhurried_heron.formulas.parser import read
+from unhurried_heron.formulas.source import Source
 from unhurried_heron.model.switch_extraction import is_square, text_of
 from unhurried_heron.model.unrolling import unrolled
 
@@ -16,6 +21,7 @@ _MAX_GUARDS: Final = 64
 # Characters of a term in a message.
 _LONGEST_TEXT: Final = 60
 Kind = Literal["pole", "logarithm", "root"]
+_ENDING: Final = with_fact(lambda each: each.ends)
 
 
 @dataclass(frozen=True)
@@ -69,7 +75,7 @@ def guards_of(indexed_formulas: tuple[IndexedFormula, ...], layout: Layout) -> t
 
 
 def _can_end(node: Node) -> bool:
-    return node.op in ("div", "log", "log10", "sqrt", "pow")
+    return node.op in _ENDING
 
 
 def is_bound(node: Node) -> bool:
@@ -96,18 +102,28 @@ def _candidates(root: Node) -> Iterator[tuple[Kind, Node, Node | None]]:
             ]
             continue
         left += ((operand, chosen) for operand in node.operands)
-        if node.op == "div":
-            yield "pole", node.operands[1], chosen
-        elif node.op == "pow":
-            value = node.operands[1].value
-            if value is not None and value < 0.0:
-                yield "pole", node.operands[0], chosen
-            elif value is not None and value != round(value):
-                yield "root", node.operands[0], chosen
-        elif node.op in ("log", "log10"):
-            yield "logarithm", node.operands[0], chosen
-        elif node.op == "sqrt":
-            yield "root", node.operands[0], chosen
+        yield from ((kind, end, chosen) for kind, end in ends_of(node))
+
+
+def ends_of(node: Node) -> Iterator[tuple[Kind, Node]]:
+    """Yield the formulas that must not change their sign for an operation to have a value, and what ends there."""
+    if node.op == "pow":
+        base, exponent = node.operands
+        value = exponent.value
+        if value is not None and (value < 0.0 or value != round(value)):
+            yield "pole" if value < 0.0 else "root", base
+    elif node.op in _ENDING:
+        given = {f"x{k + 1}": operand for k, operand in enumerate(node.operands)}
+        yield from ((kind, replace_names(end, given.get, {})) for kind, end in _ends(node.op))
+
+
+@functools.cache
+def _ends(op: str) -> tuple[tuple[Kind, Node], ...]:
+    """Return where an operation ends, as formulas of its arguments ``x1, x2, …``."""
+    ends = OPERATIONS[op].ends
+    if ends == OWN_RULE:
+        raise unforeseen(f"no rule where '{op}' ends")
+    return tuple((kind, read(Source(text, f"the end of {op}")).node) for kind, text in ends)
 
 
 def _both(one: Node | None, other: Node) -> Node:

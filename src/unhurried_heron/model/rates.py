@@ -16,6 +16,7 @@ from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.formulas.expression import Node, names_in, walk
 from unhurried_heron.formulas.layout import IndexedFormula, Layout, flat_indices
 from unhurried_heron.formulas.narrow_features import time_formulas
+from unhurried_heron.formulas.operations import OWN_RULE, with_fact
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.model.function_trials import try_jacobian, try_rates, try_value
@@ -28,6 +29,8 @@ from unhurried_heron.model.switch_types import FunctionSwitch, HeldSwitch, Switc
 _NUDGE = 1.5e-8
 # of states that are taken to be this large at least.
 _SMALL = 1e-6
+# Operations that have no value, or an infinite one, where something in them comes to zero.
+_NO_NUMBER = with_fact(lambda each: each.ends != OWN_RULE and any(kind != "root" for kind, _ in each.ends))
 Shown = tuple[tuple[str, Node, str], ...]
 
 
@@ -175,9 +178,7 @@ class WrittenRates:
     @cached_property
     def can_be_no_number(self) -> bool:
         """Whether a quotient or a logarithm stands in the formulas."""
-        return any(
-            node.op in ("div", "log", "log10") for node in walk(*(formula.node for formula in self.indexed_formulas))
-        )
+        return any(node.op in _NO_NUMBER for node in walk(*(formula.node for formula in self.indexed_formulas)))
 
     def at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Array:  # around has the time
         rates: Array = filled(self.indexed_formulas, self.layout.size, around, state.shape[:-1])

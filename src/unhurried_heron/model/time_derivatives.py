@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import math
 from collections.abc import Callable
 from typing import Final
 
@@ -14,7 +13,6 @@ from unhurried_heron.formulas.binding import with_names
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import (
     BOUND,
-    COMPARISONS,
     TIME,
     ZERO,
     Node,
@@ -26,6 +24,7 @@ from unhurried_heron.formulas.expression import (
     walk,
 )
 from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, flat_indices
+from unhurried_heron.formulas.operations import OPERATIONS, with_fact
 from unhurried_heron.formulas.template import Filled, Template, is_number, member
 from unhurried_heron.model.indexed import with_fixed
 from unhurried_heron.model.model import Model
@@ -33,13 +32,11 @@ from unhurried_heron.model.rates import WrittenRates
 
 # Longer formulas cost more than evaluating the function along the step.
 _LONGEST: Final = 400
-# Radians through which each operation turns while its argument changes by one.
-_TURNING: Final = {"sin": 1.0, "cos": 1.0, "tan": 1.0, "floor": 2.0 * math.pi, "ceil": 2.0 * math.pi}
 # Sines, cosines and saws of one formula whose speed is added up; beyond, it is looked at in every step.
 _MAX_TURNING: Final = 20
 # Operations that can pass from one side of zero to the other without being zero between.
-_BREAKING: Final = COMPARISONS | {"floor", "ceil", "sign", "step", "pulse", "tan", "log", "log10", "div"}
-_STRAIGHT: Final = frozenset({"name", "add", "neg", "mul", "where"})
+_BREAKING: Final = with_fact(lambda each: each.breaks is True)
+_BENDING: Final = with_fact(lambda each: each.bends)
 # No formula gives the rate of the state, so it is zero.
 _NO_RATE: Final = -1
 # Several formulas add up to the rate.
@@ -170,9 +167,10 @@ class SolutionDerivatives:
     def _phase_speed(self, formula: Node, rates: dict[Node, Node | None]) -> Node | None:
         turning: dict[Node, float] = {}
         for node in upwards(formula):
-            if node.op in _TURNING:
-                argument = node.operands[0]
-                turning[argument] = max(turning.get(argument, 0.0), _TURNING[node.op])
+            operation = OPERATIONS.get(node.op)
+            if operation and operation.turning:
+                argument = node.operands[-1]
+                turning[argument] = max(turning.get(argument, 0.0), operation.turning)
         derivatives = {each: self._derivative(each, rates) for each in turning}
         known = [
             mul(number(turning[each]), Node("abs", derivative))
@@ -200,7 +198,7 @@ def swings(formula: Node) -> bool:
     moves: dict[Node, bool] = {}
     for node in upwards(formula):
         moves[node] = node == name(TIME) or any(moves[operand] for operand in node.operands)
-        if moves[node] and node.op not in _STRAIGHT:
+        if moves[node] and node.op in _BENDING:
             return True
     return False
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.errors import UnitError, unforeseen
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import COMPARISONS, CONSTANTS, SUM, TIME, Node, upwards
+from unhurried_heron.formulas.expression import CONSTANTS, SUM, TIME, Node, upwards
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.printing import to_text
@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 # Disagreements that one message lists.
 _MAX_TOLD: Final = 12
 _CONSTANTS: Final = frozenset(CONSTANTS.values())
+# The powers that roots are.
+_ROOTS: Final = {"sqrt": 1.0 / 2.0, "cbrt": 1.0 / 3.0}
 
 
 def disagreements(problem: Problem) -> tuple[Disagreement, ...]:
@@ -250,15 +252,13 @@ class _Checker:
             return parts[2]
         if op == "neg":
             return parts[0]
-        if op in ("and", "or", "not"):
-            return PLAIN
         if op in ("mul", "div"):
             return self._product(parts, op)
-        if op in ("pow", "sqrt"):
+        if op in ("pow", *_ROOTS):
             return self._power(node, parts, written, location)
         if op == "where":
             return self._alike(node.operands[1:], parts[1:], written, location)
-        kind = "same" if op == "add" else "compared" if op in COMPARISONS else OPERATIONS[op].unit
+        kind = OPERATIONS[op].unit
         if kind == OWN_RULE:
             raise unforeseen(f"no rule for the unit of '{op}'")
         if kind == "same":
@@ -266,7 +266,8 @@ class _Checker:
         if kind == "compared":
             self._alike(node.operands, parts, written, location)
         if kind == "plain":
-            self._plain(op, node.operands[0], parts[0], written, location)
+            for operand, part in zip(node.operands, parts, strict=True):
+                self._plain(op, operand, part, written, location)
         return PLAIN
 
     @staticmethod
@@ -296,8 +297,8 @@ class _Checker:
         base = parts[0]
         if not isinstance(base, Unit):
             return UNKNOWN
-        if node.op == "sqrt":
-            return base**0.5
+        if node.op in _ROOTS:
+            return base ** _ROOTS[node.op]
         exponent = node.operands[1]
         self._plain("an exponent", exponent, parts[1], written, location)
         if base.same(PLAIN):

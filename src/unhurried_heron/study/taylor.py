@@ -18,8 +18,10 @@ import numpy as np
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, unforeseen
 from unhurried_heron.formulas.cost_limit import refuse_many
-from unhurried_heron.formulas.expression import SUM, TIME, Node
+from unhurried_heron.formulas.differentiate import derivatives_of
+from unhurried_heron.formulas.expression import SUM, TIME, Node, upwards
 from unhurried_heron.formulas.layout import flat_indices
+from unhurried_heron.formulas.operations import OPERATIONS
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.problem.problem import Problem
 
@@ -29,8 +31,6 @@ _GUARD: Final = 8
 _MAX_STATES: Final = 200
 # The largest whole exponent that is computed by multiplications.
 _SMALL_POWER: Final = 12
-# Pairs of functions whose series are computed together, because each is the derivative of the other up to its sign.
-_PAIRS: Final = {"sin": "cos", "sinh": "cosh"}
 
 
 class Tape:
@@ -112,30 +112,38 @@ class Tape:
             return total
         if op == "neg":
             return self._put("mul", self._number(-1.0), parts[0])
-        if op in ("sin", "cos", "sinh", "cosh"):
-            first = op if op in _PAIRS else {pair: name for name, pair in _PAIRS.items()}[op]
-            return self._pair(first, parts[0])[op != first]
-        if op in ("tan", "tanh"):
-            return self._put("div", *self._pair("sin" + "h" * (op == "tanh"), parts[0]))
-        if op == "sqrt":
-            return self._power(parts[0], 0.5)
-        if op == "log10":
-            return self._put("div", self._put("log", parts[0]), self._put("log", self._number(10.0)))
-        if op in ("asin", "acos", "atan"):
-            square, one = self._put("mul", parts[0], parts[0]), self._number(1.0)
-            root = self._put("add", one, square) if op == "atan" else self._power(
-                self._put("add", one, self._put("mul", self._number(-1.0), square)), 0.5)  # fmt: skip
-            return self._put("inverse", op, parts[0], root)
         if op == "pow":
-            return self._put("exp", self._put("mul", parts[1], self._put("log", parts[0])))
-        if op in ("exp", "log", "div"):
+            return self._chain("exp", [self._put("mul", parts[1], self._chain("log", [parts[0]]))])
+        if op == "div":
             return self._put(op, *parts)
+        if OPERATIONS[op].series == "chain":
+            return self._chain(op, parts)
         raise _unfit(f"{op} jumps, has a kink, or has no series here")
 
-    def _pair(self, first: str, part: int) -> tuple[int, int]:
-        other = _PAIRS[first]
-        index = self._put(first, part)
-        return index, self._put(other, part, index)
+    def _chain(self, function: str, parts: list[int]) -> int:
+        """Put a function onto the tape whose series follows from its derivatives, in which it may stand itself."""
+        key = ("chain", function, *parts)
+        if key not in self._known:
+            row = self._known[key] = len(self.rows)
+            self.rows.append(("chain", ()))
+            given = {f"x{k + 1}": part for k, part in enumerate(parts)}
+            partials = [self._partial(each, given) for each in derivatives_of(function)]
+            self.rows[row] = ("chain", (function, *parts, *partials))
+        return self._known[key]
+
+    def _partial(self, partial: Node, given: dict[str, int]) -> int:
+        """Put a derivative, a formula of ``x1, x2, …``, onto the tape, where these stand at given places."""
+        done: dict[Node, int] = {}
+        for node in upwards(partial):
+            if node.op == "name":
+                done[node] = given[str(node.args[0])]
+            elif node.op == "number":
+                done[node] = self._number(node.args[0])
+            elif node.op == "pow" and node.operands[1].value is not None:
+                done[node] = self._power(done[node.operands[0]], node.operands[1].value)
+            else:
+                done[node] = self._apply(node.op, [done[each] for each in node.operands])
+        return done[partial]
 
     def _power(self, part: int, exponent: float) -> int:
         if exponent == round(exponent) and 0 < exponent <= _SMALL_POWER:
@@ -202,8 +210,8 @@ def _coefficient(mp: Any, s: Any, own: list[Any], op: str, operands: tuple[Any, 
         return time if k == 0 else mp.mpf(int(k == 1))
     if op == "number":
         return mp.mpf(0 if k else operands[0])
-    if op == "inverse":
-        return _inverse(mp, s, own, operands, k)
+    if op == "chain":
+        return _chain(mp, s, operands, k)
     a = s[operands[0]]
     if op == "add":
         return a[k] + s[operands[1]][k]
@@ -213,38 +221,21 @@ def _coefficient(mp: Any, s: Any, own: list[Any], op: str, operands: tuple[Any, 
         b = s[operands[1]]
         return (a[k] - mp.fdot(zip(own, b[k:0:-1], strict=True))) / b[0]
     if k == 0:
-        return mp.power(a[0], mp.mpf(operands[1])) if op == "power" else getattr(mp, op)(a[0])
-    if op == "power":
-        p = mp.mpf(operands[1])
-        return mp.fsum((p * j - (k - j)) * a[j] * own[k - j] for j in range(1, k + 1)) / (k * a[0])
-    if op == "log":
-        return (a[k] - mp.fsum(j * own[j] * a[k - j] for j in range(1, k)) / k) / a[0]
-    multiples = [j * a[j] for j in range(1, k + 1)]
-    if op == "exp":
-        return mp.fdot(zip(multiples, own[::-1], strict=True)) / k
-    # of a pair, the second knows the place of the first, and stands right after it
-    first = op in _PAIRS
-    other = s[_beside(s, own)][k - 1 :: -1] if first else s[operands[1]][k - 1 :: -1]
-    sign = -1 if op == "cos" else 1
-    return sign * mp.fdot(zip(multiples, other, strict=True)) / k
+        return mp.power(a[0], mp.mpf(operands[1]))
+    p = mp.mpf(operands[1])
+    return mp.fsum((p * j - (k - j)) * a[j] * own[k - j] for j in range(1, k + 1)) / (k * a[0])
 
 
-def _beside(s: Any, own: list[Any]) -> int:
-    return next(index for index, each in enumerate(s) if each is own) + 1
-
-
-def _inverse(mp: Any, s: Any, own: list[Any], operands: tuple[Any, ...], k: int) -> Any:
-    """Return coefficient k of an inverse function f(a) with f' = 1/r, r = 1 + a^2 or sqrt(1 - a^2).
+def _chain(mp: Any, s: Any, operands: tuple[Any, ...], k: int) -> Any:
+    """Return coefficient k of a function f(a, b, …) with f' = p a' + q b' + ….
 
     Parameters
     ----------
     mp : mpmath context
     s : list of list of mpf
         Coefficients of all places of the tape.
-    own : list of mpf
-        Its earlier ones.
     operands : tuple
-        Places of the operands on the tape, or numbers.
+        The function's name, the places of its arguments, and those of its derivatives by them.
     k : int
         Which coefficient.
 
@@ -252,11 +243,17 @@ def _inverse(mp: Any, s: Any, own: list[Any], operands: tuple[Any, ...], k: int)
     -------
     mpf
     """
-    op, a, r = operands[0], s[operands[1]], s[operands[2]]
+    function, *rows = operands
+    count = len(rows) // 2
+    arguments, partials = ([s[row] for row in part] for part in (rows[:count], rows[count:]))
     if k == 0:
-        return getattr(mp, op)(a[0])
-    sign = -1 if op == "acos" else 1
-    return (sign * a[k] - mp.fsum(j * own[j] * r[k - j] for j in range(1, k)) / k) / r[0]
+        first = [each[0] for each in arguments]
+        return mp.log(first[0], 2) if function == "log2" else getattr(mp, function)(*first)
+    products = (
+        mp.fdot((j * argument[j], partial[k - j]) for j in range(1, k + 1))
+        for argument, partial in zip(arguments, partials, strict=True)
+    )
+    return mp.fsum(products) / k
 
 
 def taylor_states(problem: Problem, times: Any, *, digits: int = 30, seconds: float = 60.0) -> list[list[Any]]:
