@@ -35,7 +35,7 @@ def test_demo(tmp_path: Path) -> None:
     for picture in ("carbonate-in-region", "sluice-pond-order", "stability-regions"):
         assert (folder / f"{picture}.png").stat().st_size > 5000
     assert "radau-iia-5" in done.stdout
-    assert "stability held back" in done.stdout
+    assert "stability limited" in done.stdout
     assert "Certified to 9 digits" in " ".join(done.stdout.split())
     assert "drift of carbon" in done.stdout
     assert "heron-demo" in done.stdout

@@ -54,7 +54,7 @@ def test_failures_say_where_and_why(problem: uh.Problem, options: dict, reason: 
 
 HALF = uh.Event("x = 0.5", name="half", stop=True)
 PAIR = {"method": "dormand-prince-54"}
-STIFF = ("Its # steps were held back by stability and not by accuracy: the problem is stiff there. Try an implicit "
+STIFF = ("Its # steps were limited by stability and not by accuracy: the problem is stiff there. Try an implicit "
          "method, ")  # fmt: skip
 WORDS = [
     (say("-1e5*(x - cos(t))", (0, 1)), {**PAIR, "budget": {"steps": 3000}}, "the budget of # steps was used up at "
@@ -155,7 +155,7 @@ def test_interrupt(native: bool) -> None:
                 uh.integrate(problem, record=3)
         else:
             run = uh.integrate(problem, "dormand-prince-54", on_interrupt="return", record=3)
-            assert ("held back by stability" in run.ending.advice) is native
+            assert ("limited by stability" in run.ending.advice) is native
             assert run.ending.reason == "interrupted"
             assert "incomplete" in run.ending.message
             assert 0 < run.ending.time < 1e9

@@ -215,7 +215,7 @@ def test_steps_held_back_by_stability_are_told() -> None:
     explicit = "dormand-prince-54"
     runs = (uh.integrate(stiff, explicit), uh.integrate(stiff, explicit, budget={"steps": 5000}))
     for run in (*runs, uh.integrate(cut, explicit, rtol=1e-5)):
-        assert "held back by stability" in run.ending.advice
+        assert "limited by stability" in run.ending.advice
         assert "radau-iia-5" in run.ending.advice
     smooth = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 3000))
     assert uh.integrate(smooth, explicit).tally.accepted > 1000

@@ -56,7 +56,7 @@ def test_auto_leaves_alone_what_is_not_stiff() -> None:
             run = uh.integrate(problem, rtol=rtol)
             assert run.tally.changes == 0
             assert run.tally.jacobians == 0
-            assert "nothing faster" in run.method_selection
+            assert "did not limit" in run.method_selection
     # and nothing is chosen with fixed steps, nor where full matrices would be too large
     assert uh.integrate(swing, count=900).method == "dormand-prince-54"
     wide = uh.Problem.from_rates(lambda t, y: -1e4 * (y - np.cos(t)), initial={"u": np.ones(5001)}, interval=(0, 0.1))

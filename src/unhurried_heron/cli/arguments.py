@@ -36,7 +36,7 @@ def problem_to_study(file: Path, changes: list[str] | None, start: str | None, e
 
 
 def file_options(problem: Problem, **given: Any) -> dict[str, Any]:
-    """Options of the command line over those of the file; a step and tolerances drive each other out."""
+    """Options of the command line over those of the file; a step and tolerances exclude each other."""
     chosen = {key: value for key, value in given.items() if value is not None}
     for name in {"step", "atol"} & chosen.keys():
         chosen[name] = value_of(chosen[name], f"--{name}")

@@ -175,7 +175,7 @@ class _RunFacts:
 
     @cached_property
     def stiff(self) -> bool:
-        """Whether stability held steps back, or would hold back those of an explicit method."""
+        """Whether stability limited steps, or would limit those of an explicit method."""
         if self.implicit or self.region is None:
             return self.factors is not None and bool((self.factors[1] > _STIFF).any())
         return self.region.share >= _SOME
@@ -205,7 +205,7 @@ class _RunFacts:
 
     @cached_property
     def smoothly(self) -> Candidate | None:
-        """The run by an implicit method, whose steps stability does not hold back; the run itself where it is one."""
+        """The run by an implicit method, whose steps stability does not limit; the run itself where it is one."""
         if self.implicit and self.run.options["step"] is None:
             return Candidate(self.run.method, self.run, "")
         options: dict[str, Any] = {"step": None, "rtol": 1e-6} if self.run.options["step"] is not None else {}
@@ -277,7 +277,7 @@ class _RunFacts:
         parts = []
         if self.region is not None and stability >= _SOME:
             parts.append(
-                f"stability held back {share_of(stability)} ({intervals_in_words(self.region.intervals(), self.unit)})"
+                f"stability limited {share_of(stability)} ({intervals_in_words(self.region.intervals(), self.unit)})"
             )
         if longest >= _SOME:
             parts.append(f"the largest step allowed bounded {share_of(longest)} ({self._between(bounded)})")

@@ -52,7 +52,7 @@ def with_ending_of_whole(request: RunRequest, run: Run, limit: StabilityLimit | 
     request : RunRequest
     run : Run
     limit : StabilityLimit or None
-        Of the last part whose steps were held back by stability.
+        Of the last part whose steps were limited by stability.
 
     Returns
     -------
@@ -124,7 +124,7 @@ def build_run(
 
 
 def limit_of_part(request: RunRequest, driver: Driver) -> StabilityLimit | None:
-    """Return where stability held back the steps of a part of a run, which is judged as a whole later."""
+    """Return where stability limited the steps of a part of a run, which is judged as a whole later."""
     if not request.adapts or (driver.slide is None and not request.continues):
         return None
     return stability_limit(driver.march, request.method, driver.looks)

@@ -1,4 +1,4 @@
-"""What is seen of a run when it ends: steps held back by stability, states below their tolerance."""
+"""What is seen of a run when it ends: steps limited by stability, states below their tolerance."""
 
 from __future__ import annotations
 
@@ -69,7 +69,7 @@ def worth_keeping(looks: Sequence[Look], attempts: int) -> list[Look]:
 def stability_limit(march: March, method: Method, looks: Sequence[Look]) -> StabilityLimit | None:
     """Return when a method's steps were last as long as its stability allows; None where they were not.
 
-    A limit that held back none of the last steps, nor of most before, is not told.
+    A limit that bounded none of the last steps, nor of most before, is not told.
 
     Parameters
     ----------

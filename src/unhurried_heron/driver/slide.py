@@ -44,7 +44,7 @@ class Part(NamedTuple):
     stopped_by : int
         The event that stopped it.
     limit : StabilityLimit or None
-        Where stability held its steps back, if it did.
+        Where stability limited its steps, if it did.
     roots : dict of str to float
         As `RunRequest.roots`.
     """

@@ -54,7 +54,7 @@ _BESIDE = 1e-3
 
 
 def continue_sliding(request: RunRequest, first: Part, slide: Slide, once: Once) -> tuple[Run, StabilityLimit | None]:
-    """Return a whole run, which slides along switches and leaves them, and where stability last held its steps back.
+    """Return a whole run, which slides along switches and leaves them, and where stability last limited its steps.
 
     Parameters
     ----------

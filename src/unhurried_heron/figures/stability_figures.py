@@ -165,7 +165,7 @@ def draw_run_in_region(
     ax.figure.colorbar(dots, ax=ax, label=with_unit("time", found.unit), pad=0.02, shrink=0.8)
     _finish_plane(ax, shown)
     names = list(dict.fromkeys(region.name for region in found.regions))
-    subtitle = f"{100 * found.share:.3g} % of the steps held back by stability"
+    subtitle = f"{100 * found.share:.3g} % of the steps limited by stability"
     if isinstance(run, LargestStep):
         subtitle = f"the largest stable step, {run.step:.4g}, {'seen' if run.confirmed else 'foreseen'}"
     subject = ", ".join(filter(None, (found.title, names[0] if len(names) == 1 else "")))

@@ -1,4 +1,4 @@
-"""A run in the stability region of its method: whether accuracy or stability held its steps back."""
+"""A run in the stability region of its method: whether accuracy or stability limited its steps."""
 
 from __future__ import annotations
 
@@ -64,7 +64,7 @@ class StabilityLimitedSteps(ByValue):
 
     @property
     def share(self) -> float:
-        """The share of the run's steps that stability held back, from 0 to 1."""
+        """The share of the run's steps that stability limited, from 0 to 1."""
         total = float(self.counts.sum())
         return float(self.counts[self.limited].sum() / total) if total else 0.0
 

@@ -132,7 +132,7 @@ class Tape:
         return self._known[key]
 
     def _partial(self, partial: Node, given: dict[str, int]) -> int:
-        """Put a derivative, a formula of ``x1, x2, …``, onto the tape, where these stand at given places."""
+        """Put a derivative, a formula of ``x1, x2, …``, onto the tape, whose arguments are given rows."""
         done: dict[Node, int] = {}
         for node in upwards(partial):
             if node.op == "name":
@@ -191,13 +191,13 @@ def _coefficient(mp: Any, s: Any, own: list[Any], op: str, operands: tuple[Any, 
     ----------
     mp : mpmath context
     s : list of list of mpf
-        Coefficients of all places of the tape.
+        Coefficients of all rows of the tape.
     own : list of mpf
         Its earlier ones.
     op : str
         The operation.
     operands : tuple
-        Places of the operands on the tape, or numbers.
+        Rows of the operands on the tape, or numbers.
     k : int
         Which coefficient.
     time : mpf
@@ -233,9 +233,9 @@ def _chain(mp: Any, s: Any, operands: tuple[Any, ...], k: int) -> Any:
     ----------
     mp : mpmath context
     s : list of list of mpf
-        Coefficients of all places of the tape.
+        Coefficients of all rows of the tape.
     operands : tuple
-        The function's name, the places of its arguments, and those of its derivatives by them.
+        The function's name, the rows of its arguments, and those of its derivatives by them.
     k : int
         Which coefficient.
 

@@ -168,14 +168,14 @@ def cause_of_failure(cause: Cause) -> str:
 
 
 def stability_limit(limit: StabilityLimit | None) -> str:
-    """Return a sentence on stability having held steps back, and until when; empty where it did not."""
+    """Return a sentence on the stability limit of a run, and until when it held; empty where it did not."""
     if limit is None:
         return ""
     to_the_end = limit.until == limit.time
     steps = f"Its {limit.steps:,} steps" if to_the_end else f"Of its {limit.steps:,} steps many"
     where = "there" if to_the_end else f"up to t = {limit.until:.6g} at least"
     return (
-        f"{steps} were held back by stability and not by accuracy: the problem is stiff {where}. Try an implicit "
+        f"{steps} were limited by stability and not by accuracy: the problem is stiff {where}. Try an implicit "
         f"method, {FOR_STIFF}."
     )
 
@@ -221,7 +221,7 @@ def selection_by_stiffness(steps: Sequence[tuple[str, int]], times: Sequence[flo
     str
     """
     if not changes:
-        return f"took {_taken(steps)}: nothing faster than the solution held its steps back." if steps else ""
+        return f"took {_taken(steps)}: stability did not limit them." if steps else ""
     texts = [f"{time:.4g}" for time in times]
     intervals = [
         f"from t = {a}" + (f" to {b}" if b else "") for a, b in zip_longest(texts[::2], texts[1::2], fillvalue="")

@@ -37,13 +37,13 @@ def region_statements(stability: Stability) -> list[str]:
 
 
 def limited_steps_statement(steps: StabilityLimitedSteps) -> str:
-    """Return how many steps of a run stability held back, and when."""
+    """Return how many steps of a run stability limited, and when."""
     listed = list(dict.fromkeys(region.name for region in steps.regions))
     names = "; ".join(listed[:_MAX_NAMES]) + f" and {len(listed) - _MAX_NAMES} more" * (len(listed) > _MAX_NAMES)
     intervals = steps.intervals()
     where = "; ".join(f"from t = {a:.6g} to {b:.6g}" for a, b in intervals[:_MAX_INTERVALS])
     where += " …" * (len(intervals) > _MAX_INTERVALS)
-    text = f"{names}: stability held back {100 * steps.share:.3g} % of the steps"
+    text = f"{names}: stability limited {100 * steps.share:.3g} % of the steps"
     return text + (f", {where}." if intervals else "; accuracy, or what else was asked, chose the others.")
 
 
