@@ -77,6 +77,7 @@ def test_taylor_series_of_every_function() -> None:
     formulas = (
         "exp(t/4)", "sin(t)*cos(t)", "tan(t/4)", "log(2 + t)", "sqrt(1 + t)", "tanh(t)", "asin(t/4)", "acos(t/4)",
         "atan(t)", "sinh(t)/4", "cosh(t)", "(1 + t)^2.5", "log10(3 + t)", "t^3 + 3*t", "2^t", "exp(sin(t))",
+        "erf(t)", "erfc(t/2)", "expm1(t)/3", "log1p(t)", "cbrt(1 + t)",
         "1/(1 + t^2)^2", "(1 + t)^(-1.5)", "atan(sin(t) + t^2)", "tanh(exp(t/4))/(2 + t)", "(2 + sin(t))^t",
     )  # fmt: skip
     names = {name: getattr(mpmath, name) for name in dir(mpmath)}

@@ -337,9 +337,10 @@ OPERATIONS: Final[dict[str, Operation]] = {
     "floor": _step(np.floor, "llvm.floor.f64", "plain", "floor", turning=2.0 * math.pi),
     "ceil": _step(np.ceil, "llvm.ceil.f64", "plain", "ceil", turning=2.0 * math.pi),
     "step": _step(_unit_step, OWN_RULE, "sign", "step"),
+    # a series would go on across the cut, where the value jumps
     "atan2": _named(
         arguments=(2, 2), value=np.arctan2, derivative=("x2/(x1^2 + x2^2)", "-(x1/(x1^2 + x2^2))"), code="atan2",
-        bounds="unknown", unit="compared", series="chain", ends=(), jumps=False, smooth=True, breaks=True, bends=True,
+        bounds="unknown", unit="compared", series="none", ends=(), jumps=False, smooth=True, breaks=True, bends=True,
         narrow=True, turning=0.0, latex=r"\mathrm{atan2}",
     ),
     **{

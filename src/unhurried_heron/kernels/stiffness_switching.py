@@ -2,7 +2,7 @@
 
 Whether stability holds steps back is told by the largest modulus of an eigenvalue of the Jacobian, which a direction
 that is carried along finds with one evaluation of the rates now and then: the power method on differences. Steps of the
-non-stiff method over which that mode changes much more than the solution are held back by it; a step of the stiff
+non-stiff method over which that mode changes much more than the solution are limited by it; a step of the stiff
 method that replaces fewer of those than it costs is not worth while. Several such signs in a row are needed for a
 change, and more of them after one that did not pay.
 """
