@@ -40,7 +40,7 @@ RESULTS: dict[str, Callable[[uh.Problem], Any]] = {
     "measured": lambda p: uh.Measured([0, p.initial["level"], 2], [0, 1, 2]),
 }
 # A run of five rows takes no more than this many bytes beside its problem and an optional trace.
-MAX_BYTES = {"run with steps": 16_000, "run of few values": 16_000}
+MAX_BYTES = {"run with steps": 40_000, "run of few values": 40_000}
 
 
 @cache

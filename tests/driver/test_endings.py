@@ -61,8 +61,8 @@ WORDS = [
      f"t = #: incomplete. {STIFF}radau-iia-#. Or: raise the budget, or start again from run.final with interval=(#, "
      "#)."),
     (say("-1e5*(x - cos(t))", (0, 1)), PAIR, f"reached the end, t = #. {STIFF}radau-iia-#."),
-    (say("-where(t < 0.5, 2e6, 1)*(x - cos(t))", (0, 5)), PAIR, "reached the end, t = #. Of its # steps many were held "
-     "back by stability and not by accuracy: the problem is stiff up to t = # at least. Try an implicit method, "
+    (say("-where(t < 0.5, 2e6, 1)*(x - cos(t))", (0, 5)), PAIR, "reached the end, t = #. Of its # steps many were "
+     "limited by stability and not by accuracy: the problem is stiff up to t = # at least. Try an implicit method, "
      "radau-iia-#."),
     (say("cos(t)", (0, 9)), {"budget": {"rate_evaluations": 30}}, "the budget of # rate evaluations was used up at "
      "t = #: incomplete. Raise the budget, or start again from run.final with interval=(#, #)."),

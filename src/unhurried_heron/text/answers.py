@@ -6,7 +6,6 @@ from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING, Any, Final
 
 from unhurried_heron.errors import HeronError
-from unhurried_heron.problem.dimensions import unit_of
 from unhurried_heron.text.document import Column, Document, Statement, Table
 
 if TYPE_CHECKING:
@@ -114,6 +113,8 @@ def step_table_document(problem: Problem, frame: pd.DataFrame) -> Document:
     problem : Problem
     frame : DataFrame
     """
+    from unhurried_heron.problem.dimensions import unit_of
+
     units = dict(problem.units)
     for state in problem.states:
         units |= {f"{state} {what}": units.get(state, "") for what in ("exact", "error")}
