@@ -37,14 +37,12 @@ def same(one: Any, other: Any) -> bool:
         return True
     if isinstance(one, np.ndarray) or isinstance(other, np.ndarray):
         a, b = np.asarray(one), np.asarray(other)
-        if a.shape != b.shape or a.dtype != b.dtype:
-            return False
-        if a.dtype.names:
-            return all(same(a[name], b[name]) for name in a.dtype.names)
-        return bool(np.array_equal(a, b, equal_nan=a.dtype.kind in "fc"))
+        if a.dtype.names or b.dtype.names:
+            return a.dtype == b.dtype and all(same(a[name], b[name]) for name in a.dtype.names or ())
+        return bool(np.array_equal(a, b, equal_nan=a.dtype.kind in "fc" and b.dtype.kind in "fc"))
     if isinstance(one, Mapping) and isinstance(other, Mapping):
         return one.keys() == other.keys() and all(same(value, other[key]) for key, value in one.items())
-    if isinstance(one, tuple | list) and type(one) is type(other):
+    if isinstance(one, tuple | list) and isinstance(other, tuple | list):
         return len(one) == len(other) and all(map(same, one, other))
     if isinstance(one, float) and isinstance(other, float) and math.isnan(one):
         return math.isnan(other)

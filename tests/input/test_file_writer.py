@@ -12,8 +12,9 @@ import pytest
 import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.demo import NAMES, demo_file
+from unhurried_heron.equality import same
 from unhurried_heron.input.file_reader import parse_document, schema
-from unhurried_heron.input.problem_input import ProblemInput, alike
+from unhurried_heron.input.problem_input import ProblemInput
 
 ROOT = Path(__file__).parents[2]
 
@@ -101,7 +102,7 @@ def test_no_field_is_lost_on_its_way(form: str, tmp_path: Path) -> None:
     assert all(any(events[4 * k : 4 * k + 4]) for k in range(len(fields(uh.Event))))
     read = again(uh.Problem.of(user_input), tmp_path)
     for each in fields(ProblemInput):
-        assert alike(getattr(read.user_input, each.name), getattr(user_input, each.name)) or each.name in (
+        assert same(getattr(read.user_input, each.name), getattr(user_input, each.name)) or each.name in (
             "text",
             "initial",
         ), each.name

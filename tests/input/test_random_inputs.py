@@ -16,7 +16,8 @@ from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 import unhurried_heron as uh
-from unhurried_heron.input.problem_input import ProblemInput, alike
+from unhurried_heron.equality import same
+from unhurried_heron.input.problem_input import ProblemInput
 
 NUMBERS = st.floats(0.01, 1e6, allow_subnormal=False)
 LEVELS = st.one_of(NUMBERS, NUMBERS.map(lambda x: f"{x!r} m"), st.sampled_from(["2*k", "k^2/3", "30 cm"]))
@@ -111,7 +112,7 @@ def test_inputs_survive_files_pickles_and_copies(values: dict[str, Any]) -> None
         for name in FIELDS:
             ours, theirs = (getattr(each.user_input, name) for each in (problem, again))
             # a file spells the values of an indexed state out
-            assert name == "initial" or alike(ours, theirs), name
+            assert name == "initial" or same(ours, theirs), name
         assert str(again) == str(problem)
         assert [event.name for event in again.events] == [event.name for event in problem.events]
     assert pickle.loads(pickle.dumps(problem)) == copy.deepcopy(problem) == problem
@@ -124,9 +125,9 @@ def test_a_changed_field_is_that_field(name: str, values: dict[str, Any], others
     problem, changed = problem_of(values), problem_of({**values, name: others[name]})
     if name in inspect.signature(uh.Problem.with_).parameters:
         assert_changed(problem.with_(**{name: others[name]}), changed, name)
-    same = alike(values[name], others[name])
-    assert (changed == problem) is same
-    if same:
+    unchanged = same(values[name], others[name])
+    assert (changed == problem) is unchanged
+    if unchanged:
         assert changed.fingerprint == problem.fingerprint
 
 
@@ -134,4 +135,4 @@ def assert_changed(with_change: uh.Problem, changed: uh.Problem, name: str) -> N
     for each in fields(ProblemInput):
         ours, theirs = (getattr(one.user_input, each.name) for one in (with_change, changed))
         # starts are merged with those that were given before
-        assert alike(ours, theirs) or name == each.name == "initial", each.name
+        assert same(ours, theirs) or name == each.name == "initial", each.name

@@ -16,7 +16,7 @@ from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, finish_
 from unhurried_heron.figures.overlay import labels_of, runs_of
 from unhurried_heron.figures.work_figures import draw_series
 from unhurried_heron.run.run import Run
-from unhurried_heron.text.pictures import convergence_picture, setting_of
+from unhurried_heron.text.pictures import convergence_picture, positive, setting_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -64,11 +64,6 @@ def draw_convergence(found: Convergence, *, axes: Any = None) -> Figure:
     legend(ax, own=axes is None)
     finish(ax)
     return figure
-
-
-def _positive(values: Any) -> Any:
-    """Return what a logarithmic axis can show: zero is left out."""
-    return np.where(values > 0.0, values, np.nan)
 
 
 def _triangle(ax: Axes, rows: Sequence[dict[str, Any]], order: float, colour: str) -> None:
@@ -160,7 +155,7 @@ def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:
                        expected="a run that came to its end", given="none")  # fmt: skip
     figure, (ax,) = figure_of(1, axes)
     for index, (row, (times, errors)) in enumerate(shown):
-        ax.plot(times, _positive(errors), linewidth=1.4, label=f"{row['method']}, {setting_of(row)}",
+        ax.plot(times, positive(errors), linewidth=1.4, label=f"{row['method']}, {setting_of(row)}",
                 **style_of(index))  # fmt: skip
     ax.set_yscale("log")
     finish_in_time(ax, comparison.problem, "error, relative to each state's size", own=axes is None)
@@ -202,7 +197,7 @@ def draw_drift(runs: Run | Sequence[Run] | Comparison, quantity: str | None = No
     figure, (ax,) = figure_of(1, axes)
     for index, (label, run) in enumerate(zip(labels, listed, strict=True)):
         rows = ends_of_steps(run)
-        ax.plot(run.times[rows], _positive(np.abs(drifts(run, wanted))[rows]), linewidth=1.4, label=label,
+        ax.plot(run.times[rows], positive(np.abs(drifts(run, wanted))[rows]), linewidth=1.4, label=label,
                 **style_of(index))  # fmt: skip
     ax.set_yscale("log")
     label = f"drift of {wanted}, {scale_of(listed[0], wanted)[1]}"

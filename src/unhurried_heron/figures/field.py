@@ -12,10 +12,10 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, excerpt, listing, near_spelling
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of
 from unhurried_heron.figures.overlay import runs_of
-from unhurried_heron.figures.records import with_unit
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import StepTrajectory
+from unhurried_heron.text.numbers import with_unit
 from unhurried_heron.units.quantities import number_in
 
 if TYPE_CHECKING:

@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.errors import OptionError
 from unhurried_heron.figures.overlay import difference_record, labels_of, levels_of, overlay_record, runs_of
-from unhurried_heron.figures.records import Map, StatesRecord, states_record, with_unit
+from unhurried_heron.figures.records import Map, StatesRecord, states_record
 from unhurried_heron.run.run import Run
+from unhurried_heron.text.numbers import with_unit
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

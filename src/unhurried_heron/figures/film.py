@@ -12,9 +12,9 @@ import numpy as np
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError
 from unhurried_heron.figures.figures import VERBATIM, finish, style_of, verbatim
-from unhurried_heron.figures.records import with_unit
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import StepTrajectory
+from unhurried_heron.text.numbers import with_unit
 
 # Points of the curve between two frames at least,
 _BETWEEN: Final = 4

@@ -10,9 +10,10 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, UnitError, excerpt
-from unhurried_heron.figures.records import MAX_DOTS, Curve, StatesRecord, states_record, swings, with_unit
+from unhurried_heron.figures.records import MAX_DOTS, Curve, StatesRecord, states_record, swings
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import StepTrajectory
+from unhurried_heron.text.numbers import with_unit
 
 # Points of a closed form, or of a difference, in a figure.
 _POINTS = 2000

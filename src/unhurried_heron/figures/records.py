@@ -17,6 +17,7 @@ from unhurried_heron.input.values import each_of
 from unhurried_heron.run.columns import derived_at
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import StepTrajectory
+from unhurried_heron.text.numbers import with_unit
 
 # Points at which a step polynomial is drawn between the steps, at least.
 _POINTS = 600
@@ -99,11 +100,6 @@ class StepsRecord:
     refused: Curve
     kinds: tuple[Curve, ...] = ()
     by_order: bool = False
-
-
-def with_unit(name: str, unit: str) -> str:
-    """Return a name as it stands at an axis."""
-    return f"{name} [{unit}]" if unit else name
 
 
 def _time_label(run: Run) -> str:

@@ -9,13 +9,13 @@ import numpy as np
 
 from unhurried_heron.errors import RunError
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of
-from unhurried_heron.figures.records import with_unit
 from unhurried_heron.methods.method import Method, is_method
 from unhurried_heron.run.run import Run
 from unhurried_heron.stability.regions import Stability, Window, checked_window, stability
 from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps, stability_limited_steps
 from unhurried_heron.stability.step_limit import LargestStep
 from unhurried_heron.study.arguments import several, truth
+from unhurried_heron.text.numbers import with_unit
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -10,8 +10,9 @@ from unhurried_heron.accuracy.comparison import WORK, Comparison
 from unhurried_heron.errors import OptionError, RunError, as_text, excerpt, near_spelling
 from unhurried_heron.figures.figures import COLOURS, VERBATIM, figure_of, finish, finish_in_time, legend, style_of
 from unhurried_heron.figures.overlay import labels_of, runs_of
-from unhurried_heron.figures.records import steps_record, with_unit
+from unhurried_heron.figures.records import steps_record
 from unhurried_heron.run.run import Run
+from unhurried_heron.text.numbers import with_unit
 from unhurried_heron.text.pictures import Picture, work_picture
 
 if TYPE_CHECKING:

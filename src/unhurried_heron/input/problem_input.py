@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field
 from typing import Any, Final, Literal, TypedDict
 
-import numpy as np
-
+from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import ValueGivenError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.notation import in_one_spelling
 from unhurried_heron.input.event import Event
@@ -145,20 +144,8 @@ def refuse_unnamed(given: Mapping[str, Any], location: str) -> None:
             )
 
 
-def alike(one: Any, other: Any) -> bool:
-    """Whether two things that were said are the same, arrays within them included."""
-    if isinstance(one, np.ndarray) or isinstance(other, np.ndarray):
-        a, b = np.asarray(one), np.asarray(other)
-        return a.shape == b.shape and bool((a == b).all())
-    if isinstance(one, Mapping) and isinstance(other, Mapping):
-        return one.keys() == other.keys() and all(alike(value, other[name]) for name, value in one.items())
-    if isinstance(one, list | tuple) and isinstance(other, list | tuple):
-        return len(one) == len(other) and all(map(alike, one, other))
-    return bool(one == other)
-
-
 @dataclass(frozen=True, eq=False)
-class ProblemInput:
+class ProblemInput(ByValue):
     """Every word of a problem; the attributes are the arguments of the constructors of `Problem`."""
 
     form: Form
@@ -183,11 +170,3 @@ class ProblemInput:
     title: str = ""
     check_units: bool = True
     integrate_options: Mapping[str, Any] = field(default_factory=dict)
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, ProblemInput) and all(
-            alike(getattr(self, each.name), getattr(other, each.name)) for each in fields(self)
-        )
-
-    # mutable values within, as dicts are, have no hash; that of a problem comes from its fingerprint
-    __hash__ = None  # type: ignore[assignment]

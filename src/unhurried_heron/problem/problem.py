@@ -10,12 +10,13 @@ from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.equality import same
 from unhurried_heron.errors import OpenParameterError, listing
 from unhurried_heron.formulas.narrow_features import StepLimitWindow, narrow_windows
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
-from unhurried_heron.input.problem_input import ProblemInput, alike
+from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.first_order import FirstOrder
 from unhurried_heron.model.model import Model
@@ -101,7 +102,7 @@ class Problem:
             return NotImplemented
         # the order of the states of a function is that of their values, in which mappings do not differ
         pairs = zip(fingerprint.decisive(self), fingerprint.decisive(other), strict=True)
-        return self.user_input == other.user_input and all(alike(mine, its) for mine, its in pairs)
+        return self.user_input == other.user_input and all(same(mine, its) for mine, its in pairs)
 
     def __hash__(self) -> int:
         return hash(self.fingerprint)

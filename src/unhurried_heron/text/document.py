@@ -11,6 +11,7 @@ from enum import Enum, auto
 from types import MappingProxyType
 from typing import Any, Literal
 
+from unhurried_heron.text.numbers import with_unit
 from unhurried_heron.text.pictures import Picture
 
 
@@ -74,7 +75,7 @@ class Column:
     @property
     def head(self) -> str:
         """Its name, with the unit where there is one."""
-        return f"{self.name} [{self.unit}]" if self.unit else self.name
+        return with_unit(self.name, self.unit)
 
 
 Cell = str | int | float | None

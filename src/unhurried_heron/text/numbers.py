@@ -62,3 +62,8 @@ def intervals_in_words(intervals: Sequence[tuple[float, float]], unit: str) -> s
     left_out = len(intervals) - _MAX_INTERVALS
     more = f" and {left_out} more intervals" if left_out > 0 else ""
     return f"t = {spans}{' ' + unit if unit else ''}{more}"
+
+
+def with_unit(name: str, unit: str) -> str:
+    """Return a name as it stands at an axis or above a column."""
+    return f"{name} [{unit}]" if unit else name

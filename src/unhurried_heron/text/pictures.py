@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Final
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
+
+from unhurried_heron.text.numbers import with_unit
 
 if TYPE_CHECKING:
     from unhurried_heron.accuracy.comparison import Comparison
@@ -62,9 +63,9 @@ def setting_of(row: dict[str, object]) -> str:
     return f"rtol {row['rtol']:.0e}" if row.get("rtol") is not None else f"step {row['step']:.3g}"
 
 
-def _positive(values: Iterable[float]) -> tuple[float, ...]:
-    """Return what a logarithmic axis can show: NaN for zero."""
-    return tuple(float(value) if value > 0.0 else np.nan for value in values)
+def positive(values: Any) -> Any:
+    """Return what a logarithmic axis can show of an array: NaN for zero."""
+    return np.where(values > 0.0, values, np.nan)
 
 
 def work_picture(comparison: Comparison, work: str = "rate evaluations") -> Picture:
@@ -103,9 +104,9 @@ def convergence_picture(found: Convergence) -> Picture:
         label = orders.method
         if not np.isnan(orders.observed):
             label += f": {orders.observed:.2f} (promised {orders.promised})"
-        errors = _positive(row["largest error"] for row in rows)
-        series.append(Series(label, tuple(float(row["step"]) for row in rows), errors))
+        errors = positive(np.array([row["largest error"] for row in rows], dtype=float)).tolist()
+        series.append(Series(label, tuple(float(row["step"]) for row in rows), tuple(errors)))
     title = f"{found.problem.title or 'Convergence'}: error against step"
     floor = found.floor if found.floor > 0.0 else None
-    return Picture(title, f"step [{unit}]" if unit else "step", _ERROR, tuple(series), floor,
+    return Picture(title, with_unit("step", unit), _ERROR, tuple(series), floor,
                    "no smaller error is certain")  # fmt: skip
