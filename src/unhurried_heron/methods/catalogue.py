@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import functools
 import math
 import re
 from collections.abc import Callable, Iterator, Mapping, MutableMapping
-from typing import Final
+from typing import Any, Final
 
 from unhurried_heron.errors import MethodError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.methods.method import FACTS, Method, is_method
@@ -19,13 +20,25 @@ from unhurried_heron.methods.stabilised import Stabilised
 from unhurried_heron.methods.stiffness_switching import StiffnessSwitching, VariableOrder
 from unhurried_heron.methods.variable_multistep import VARIABLE_ADAMS, VARIABLE_DIFFERENTIATION, VariableMultistep
 
+Makers = Mapping[str, Callable[[], Method]]
+
 
 class Catalogue(MutableMapping[str, Method]):
-    """Methods by their names; one that is published is read when it is asked for."""
+    """Methods by their names, which are read when one is asked for, and each of which is made when it is.
 
-    def __init__(self, makers: Mapping[str, Callable[[], Method]]) -> None:
-        self._makers = dict(makers)
+    Parameters
+    ----------
+    sections : callable
+        Each returns what makes the methods of a part of the catalogue, by name.
+    """
+
+    def __init__(self, *sections: Callable[[], Makers]) -> None:
+        self.sections = sections
         self._made: dict[str, Method] = {}
+
+    @functools.cached_property
+    def _makers(self) -> dict[str, Callable[[], Method]]:
+        return {name: maker for section in self.sections for name, maker in section().items()}
 
     def __getitem__(self, name: str) -> Method:
         if name not in self._made:
@@ -46,8 +59,13 @@ class Catalogue(MutableMapping[str, Method]):
         return len(self._makers)
 
 
-def _tableau(kind: str, name: str) -> Callable[[], Method]:
-    return lambda: RungeKutta(**published(kind)[name])
+def _published(kind: str, made_by: Callable[..., Method]) -> Callable[[], Makers]:
+    """Return the section of a file of coefficients: each of its records is a method."""
+
+    def maker(record: dict[str, Any]) -> Callable[[], Method]:
+        return lambda: made_by(**record)
+
+    return lambda: {name: maker(record) for name, record in published(kind).items()}
 
 
 def _block_method(kind: str, order: int) -> Callable[[], Method]:
@@ -72,6 +90,7 @@ def _auto() -> Method:
     return StiffnessSwitching("auto", first, second, third, (1e-7, CATALOGUE[FOR_LARGE]))
 
 
+_FULLY_IMPLICIT: Final = {"gauss": (4, 6), "radau-iia": (3, 5, 9, 13), "lobatto-iiic": (4, 6)}
 _MULTISTEP = {"adams-bashforth": 8, "adams-moulton": 8, "adams-pece": 8, "backward-differentiation": 6}
 
 
@@ -98,46 +117,32 @@ _VARIABLE_RADAU = "E. Hairer and G. Wanner, J. Comput. Appl. Math. 111 (1999) 93
 _LOBATTO = "F. H. Chipman, BIT 11 (1971) 384-393; Hairer and Wanner, Solving ODEs II, IV.5"
 
 
-def _rosenbrock(name: str) -> Callable[[], Method]:
-    return lambda: Rosenbrock(**published("rosenbrock")[name])
-
-
-_EXPLICIT = (
-    "euler", "midpoint-2", "heun-2", "ralston-2", "heun-3", "ralston-3", "kutta-3", "bogacki-shampine-32",
-    "classical-rk-4", "three-eighths-4", "fehlberg-45", "cash-karp-54", "dormand-prince-54", "tsitouras-54",
-    "verner-65", "verner-76", "dormand-prince-853", "verner-98",
-)  # fmt: skip
-_DIAGONALLY_IMPLICIT = (
-    "backward-euler", "implicit-midpoint", "trapezoidal", "sdirk-2", "tr-bdf-2", "sdirk-3", "esdirk-32", "sdirk-43",
-    "esdirk-43", "esdirk-54-7", "esdirk-54-8",
-)  # fmt: skip
-_ROSENBROCK = (
-    "verwer-2", "rang-angermann-32", "lang-verwer-32", "sandu-32", "hairer-wanner-43", "steinebach-54", "di-marzo-54",
-)  # fmt: skip
-_MAKERS: dict[str, Callable[[], Method]] = {name: _tableau("explicit", name) for name in _EXPLICIT}
-_MAKERS["runge-kutta-chebyshev-2"] = lambda: Stabilised("runge-kutta-chebyshev-2", source=_CHEBYSHEV)
-_MAKERS |= {name: _tableau("diagonally_implicit", name) for name in _DIAGONALLY_IMPLICIT}
-_MAKERS |= {name: _rosenbrock(name) for name in _ROSENBROCK}
-_MAKERS |= {
-    f"{kind}-{order}": _block_method(kind, order)
-    for kind, order in (
-        ("gauss", 4), ("gauss", 6), ("radau-iia", 3), ("radau-iia", 5), ("radau-iia", 9), ("radau-iia", 13),
-        ("lobatto-iiic", 4), ("lobatto-iiic", 6),
+def _computed() -> Makers:
+    """Return the section of methods whose coefficients are computed."""
+    makers: dict[str, Callable[[], Method]] = {
+        f"{kind}-{order}": _block_method(kind, order) for kind, orders in _FULLY_IMPLICIT.items() for order in orders
+    }
+    makers |= {
+        f"{kind}-{order}": _multistep(kind, order) for kind, most in _MULTISTEP.items() for order in range(1, most + 1)
+    }
+    makers["adams-variable"] = lambda: VariableMultistep("adams-variable", VARIABLE_ADAMS, 12, source=_KROGH)
+    makers["backward-differentiation-variable"] = lambda: VariableMultistep(
+        "backward-differentiation-variable", VARIABLE_DIFFERENTIATION, 5, evaluations=1, source=_DIFFERENTIATION
     )
-}  # fmt: skip
+    makers["radau-iia-variable"] = lambda: VariableOrder(
+        "radau-iia-variable", tuple(CATALOGUE[f"radau-iia-{order}"] for order in (5, 9, 13)), source=_VARIABLE_RADAU
+    )
+    return makers
 
-_MAKERS |= {
-    f"{kind}-{order}": _multistep(kind, order) for kind, most in _MULTISTEP.items() for order in range(1, most + 1)
-}
 
-_MAKERS["adams-variable"] = lambda: VariableMultistep("adams-variable", VARIABLE_ADAMS, 12, source=_KROGH)
-_MAKERS["backward-differentiation-variable"] = lambda: VariableMultistep(
-    "backward-differentiation-variable", VARIABLE_DIFFERENTIATION, 5, evaluations=1, source=_DIFFERENTIATION
+CATALOGUE: Final = Catalogue(
+    lambda: {"auto": _auto},
+    _published("explicit", RungeKutta),
+    lambda: {"runge-kutta-chebyshev-2": lambda: Stabilised("runge-kutta-chebyshev-2", source=_CHEBYSHEV)},
+    _published("diagonally_implicit", RungeKutta),
+    _published("rosenbrock", Rosenbrock),
+    _computed,
 )
-_MAKERS["radau-iia-variable"] = lambda: VariableOrder(
-    "radau-iia-variable", tuple(CATALOGUE[f"radau-iia-{order}"] for order in (5, 9, 13)), source=_VARIABLE_RADAU
-)
-CATALOGUE: Final[Catalogue] = Catalogue({"auto": _auto, **_MAKERS})
 
 # The method that runs by default, and those recommended for smooth and for stiff problems.
 DEFAULT: Final = "auto"
