@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
-from unhurried_heron.methods import catalogue, published
+from unhurried_heron.methods import catalogue
 from unhurried_heron.methods.catalogue import CATALOGUE, all_methods
 from unhurried_heron.methods.interpolant import continuous_weights
 from unhurried_heron.methods.published import published
@@ -223,7 +223,7 @@ def test_every_record_is_a_method() -> None:
 
 
 def test_a_record_of_a_file_is_a_method(monkeypatch: pytest.MonkeyPatch) -> None:
-    records = {kind: published.published(kind) for kind in ("explicit", "diagonally_implicit", "rosenbrock")}
+    records = {kind: published(kind) for kind in ("explicit", "diagonally_implicit", "rosenbrock")}
     new = {**records["explicit"]["heun-2"], "name": "another-2"}
     more = {**records, "explicit": {**records["explicit"], "another-2": new}}
     monkeypatch.setattr(catalogue, "published", more.__getitem__)
