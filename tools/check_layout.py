@@ -47,6 +47,7 @@ NUMBA_LATE = ("memory/call", "memory/decoding", "machine_code/compiling")
 LATE = {
     "formulas/algebra.py",
     "families/large_linear.py",
+    "input/file_entries.py",
     "input/file_reader.py",
     "input/file_writer.py",
     "units/unit.py",

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import copy
-import inspect
 import pickle
 import tempfile
 from dataclasses import fields
@@ -17,7 +16,7 @@ from hypothesis import strategies as st
 
 import unhurried_heron as uh
 from unhurried_heron.equality import same
-from unhurried_heron.input.problem_input import ProblemInput
+from unhurried_heron.input.problem_input import ProblemInput, argument_of
 
 NUMBERS = st.floats(0.01, 1e6, allow_subnormal=False)
 LEVELS = st.one_of(NUMBERS, NUMBERS.map(lambda x: f"{x!r} m"), st.sampled_from(["2*k", "k^2/3", "30 cm"]))
@@ -56,6 +55,13 @@ def measured(rule: str, values: list[float]) -> uh.Measured:
     return uh.Measured(np.linspace(0, 12, len(values)), values, rule)
 
 
+TEXT = """
+z' = -k*z + rain
+w' = z/(1 + w)
+c' = 0
+u[i]' = -i*u[i] for i in 1..3
+energy = z^2 + w^2
+"""
 # A value for each field that a text can say; forms other than equations have theirs in addition.
 FIELDS: dict[str, st.SearchStrategy[Any]] = {
     "initial": st.fixed_dictionaries({"z": LEVELS, "w": NUMBERS}, optional={"u[2]": LEVELS}),
@@ -70,28 +76,64 @@ FIELDS: dict[str, st.SearchStrategy[Any]] = {
     "never_negative": st.sampled_from([(), ("z",), ("u", "w")]),
     "title": st.text(st.characters(exclude_categories=["C"]), max_size=30),
     "check_units": st.just(False),
+    "text": st.sampled_from([TEXT, TEXT.replace("-k*z", "-k*z^3")]),
+    "integrate_options": st.fixed_dictionaries({}, optional={"method": st.just("auto"), "rtol": NUMBERS}),
 }  # fmt: skip
-# what other forms, functions and files say, which tests of their own hold
-ELSEWHERE = {
-    "form", "text", "function", "coordinates", "momenta", "forces", "derived", "switches", "jacobian", "sparsity",
-    "integrate_options",
-}  # fmt: skip
-TEXT = """
-z' = -k*z + rain
-w' = z/(1 + w)
-c' = 0
-u[i]' = -i*u[i] for i in 1..3
-energy = z^2 + w^2
-"""
 
 
 def problem_of(values: dict[str, Any]) -> uh.Problem:
-    return uh.Problem.from_text(TEXT, **{**values, "initial": {"c": 1, "u": 0.25, **values["initial"]}})
+    given = {**values, "initial": {"c": 1, "u": 0.25, **values["initial"]}}
+    text, options = given.pop("text"), given.pop("integrate_options")
+    return uh.Problem.from_text(text, **given).with_(integrate_options=options)
+
+
+def pull(t: float, z: float, k: float) -> list[float]:
+    return [-k * z]
+
+
+def push(t: float, z: float, k: float) -> list[float]:
+    return [k * z]
+
+
+def above(z: float) -> float:
+    return z - 2
+
+
+# Two values of each field that only other forms have, with the form and what it needs beside.
+COMMON_INPUT = {"initial": {"z": 1.0}, "interval": (0, 1), "parameters": {"k": 2.0}}
+OF_FUNCTIONS = (uh.Problem.from_rates, {"rates": pull, **COMMON_INPUT})
+OF_ENERGIES = (uh.Problem.from_lagrangian, {"energies": "kinetic = z'^2/2\npotential = k*z^2/2", "coordinates": ["z"],
+                                            **COMMON_INPUT, "initial": {"z": 1.0, "z'": 0.0}})  # fmt: skip
+ELSEWHERE: dict[str, Any] = {
+    "function": (*OF_FUNCTIONS, pull, push),
+    "derived": (*OF_FUNCTIONS, {"twice": "2*z"}, {"thrice": "3*z"}),
+    "switches": (*OF_FUNCTIONS, ("t = 0.5",), ("z = 0.5", above)),
+    "jacobian": (*OF_FUNCTIONS, lambda k: [[-k]], lambda k: [[k]]),
+    "sparsity": (*OF_FUNCTIONS, np.eye(1), np.zeros((1, 1))),
+    "coordinates": (*OF_ENERGIES, ("z",), ["z"]),
+    "forces": (*OF_ENERGIES, {"z": "-z'"}, {"z": "-k*z'"}),
+}
+
+
+@pytest.mark.parametrize("name", ELSEWHERE)
+def test_a_changed_field_of_another_form_is_that_field(name: str) -> None:
+    constructor, given, value, other = ELSEWHERE[name]
+    argument = argument_of(name, "rates")
+    problem, expected = constructor(**{**given, argument: value}), constructor(**{**given, argument: other})
+    if isinstance(value, dict):
+        other = {**dict.fromkeys(value), **other}
+    changed = problem.with_(**{argument: other})
+    assert changed.user_input == expected.user_input
+    assert changed == expected
+    assert (changed.fingerprint == problem.fingerprint) is (expected.fingerprint == problem.fingerprint)
+    assert np.array_equal(changed.rates_at(0, expected.start), expected.rates_at(0, expected.start))
+    with pytest.raises(uh.FormulationError, match="there is no argument"):
+        uh.Problem.from_text("z' = -k*z", **COMMON_INPUT).with_(**{argument: value})
 
 
 def test_every_field_is_drawn() -> None:
     """A field that is added to the input, or to an event, is added here."""
-    assert set(FIELDS) | ELSEWHERE == {each.name for each in fields(ProblemInput)}
+    assert {*FIELDS, *ELSEWHERE, "form"} == {each.name for each in fields(ProblemInput)}
     assert set(EVENT_FIELDS) | {"name"} == {each.name for each in fields(uh.Event)}
 
 
@@ -123,8 +165,10 @@ def test_inputs_survive_files_pickles_and_copies(values: dict[str, Any]) -> None
 @pytest.mark.parametrize("name", FIELDS)
 def test_a_changed_field_is_that_field(name: str, values: dict[str, Any], others: dict[str, Any]) -> None:
     problem, changed = problem_of(values), problem_of({**values, name: others[name]})
-    if name in inspect.signature(uh.Problem.with_).parameters:
-        assert_changed(problem.with_(**{name: others[name]}), changed, name)
+    other = others[name]
+    if isinstance(other, dict) and name not in ("initial", "parameters"):
+        other = {**dict.fromkeys(values[name]), **other}
+    assert_changed(problem.with_(**{argument_of(name, "equations"): other}), changed, name)
     unchanged = same(values[name], others[name])
     assert (changed == problem) is unchanged
     if unchanged:

@@ -28,7 +28,7 @@ from unhurried_heron.errors import IncompleteRunWarning
 from unhurried_heron.families.controller import Controller, controller_for
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
-from unhurried_heron.input.problem_input import as_tuple
+from unhurried_heron.input.input_field import as_tuple
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, in_use
 from unhurried_heron.problem.problem import Problem

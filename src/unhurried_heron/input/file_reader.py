@@ -4,110 +4,54 @@ from __future__ import annotations
 
 import re
 import tomllib
-from dataclasses import replace
-from pathlib import Path, PurePosixPath
-from typing import Any, Literal
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any, Final
 
-from pydantic import (
-    BaseModel,
-    ConfigDict,
-    Field,
-    StrictBool,
-    StrictFloat,
-    StrictInt,
-    StrictStr,
-    ValidationError,
-)
+from pydantic import Field, ValidationError, create_model
 
-from unhurried_heron.disk import lies_within, read_plain_file
+from unhurried_heron.disk import read_plain_file
 from unhurried_heron.errors import DocumentError, excerpt, listing, near_spelling
-from unhurried_heron.input.event import Event
-from unhurried_heron.input.measured import Measured
-from unhurried_heron.input.problem_input import ProblemInput
-
-Number = StrictFloat | StrictInt
-Word = StrictStr
-
-
-class _Table(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class _Interval(_Table):
-    """From when to when; a text may carry a unit, as in "3 d"."""
-
-    start: Number | Word = Field(alias="from")
-    end: Number | Word = Field(alias="to")
+from unhurried_heron.input.file_entries import (
+    EventTable,
+    FileTable,
+    IntegrateTable,
+    IntervalTable,
+    MeasuredTable,
+    Position,
+    Word,
+    entry_of,
+    file_keys,
+    key_field,
+    misfit,
+)
+from unhurried_heron.input.input_field import WRITTEN, Form
+from unhurried_heron.input.problem_input import FIELDS, ProblemInput
 
 
-class _Input(_Table):
-    """A measured quantity: two columns of a CSV file beside this one, or the numbers themselves."""
-
-    file: Word | None = None
-    time: Word | None = None
-    value: Word | None = None
-    times: list[Number] | None = None
-    values: list[Number] | None = None
-    interpolation: Literal["previous", "linear", "cubic"] = "linear"
-
-
-class _Event(_Table):
-    """Something to look for in every run."""
-
-    name: Word = ""
-    when: Word | None = None
-    going: Literal["up", "down", "either"] = "either"
-    stop: StrictBool = False
-    then: Word | list[Word] | None = Field(None, description="Assignments to states and parameters.")
-    at: Number | Word | list[Number | Word] | None = Field(None, description="Known times, in place of when.")
-    every: Number | Word | None = Field(None, description="The period of known times.")
-    first: Number | Word | None = None
-    only_if: Word | None = Field(None, description="A condition under which it happens.")
-    at_most: StrictInt | None = None
-    stop_after: StrictInt | None = None
-
-
-class _Integrate(_Table):
-    """How `heron run` integrates, unless its options say otherwise."""
-
-    method: Word | None = None
-    rtol: Number | dict[str, Number] | None = None
-    atol: Number | Word | dict[str, Number | Word] | None = None
-    step: Number | Word | None = None
-    count: StrictInt | None = None
-    record: StrictInt | list[Number] | Word | None = None
-    switches: StrictBool | None = None
-
-
-class _Document(_Table):
-    """A problem file of Unhurried Heron."""
-
-    title: Word = ""
-    equations: Word | None = Field(None, description="Equations, one to a line.")
-    lagrangian: Word | None = Field(None, description="kinetic = … and potential = …, instead of equations.")
-    hamiltonian: Word | None = Field(None, description="hamiltonian = …, instead of equations.")
-    coordinates: list[Word] | dict[str, Word] | None = Field(
-        None, description="Coordinates of the energies; of a Hamiltonian each with its momentum."
+def _document() -> type[FileTable]:
+    texts: dict[str, Any] = {form: (Word | None, Field(None, description=_TEXTS[form])) for form in WRITTEN}
+    keys: dict[str, Any] = {key: (entry_of(name).type, key_field(name)) for key, name in file_keys().items()}
+    # the title first, the text next, as one writes
+    ordered = {"title": keys.pop("title"), **texts, **keys}
+    made: type[FileTable] = create_model(
+        "_Document", __base__=FileTable, __doc__="A problem file of Unhurried Heron.", **ordered
     )
-    forces: dict[str, Word] = Field(default_factory=dict, description="Forces along coordinates.")
-    interval: _Interval
-    initial: dict[str, Number | Word | list[Any]] = Field(description="Numbers, quantities, formulas or arrays.")
-    parameters: dict[str, Number | Word] = Field(
-        default_factory=dict, description='Numbers, quantities such as "1800 m^2", formulas, or "open".'
-    )
-    units: dict[str, Word] = Field(default_factory=dict, description="Units by name; t is the time.")
-    check_units: StrictBool = Field(True, description="Whether units that disagree are refused.")
-    inputs: dict[str, _Input] = Field(default_factory=dict, description="Measured quantities by name.")
-    events: list[_Event] = Field(default_factory=list)
-    exact: dict[str, Word] = Field(default_factory=dict, description="Closed forms of states.")
-    conserved: list[Word] = Field(default_factory=list, description="Quantities that should keep their value.")
-    never_negative: list[Word] = Field(
-        default_factory=list, description="States that are never negative: adaptive steps keep them so."
-    )
-    integrate: _Integrate = Field(default_factory=_Integrate)
+    return made
 
 
-_TABLES: dict[str, type[_Table]] = {"interval": _Interval, "events": _Event, "integrate": _Integrate, "inputs": _Input}
+_TEXTS = {
+    "equations": "Equations, one to a line.",
+    "lagrangian": "kinetic = … and potential = …, instead of equations.",
+    "hamiltonian": "hamiltonian = …, instead of equations.",
+}
+_Document: Final = _document()
+_TABLES: dict[str, type[FileTable]] = {
+    "interval": IntervalTable,
+    "events": EventTable,
+    "integrate": IntegrateTable,
+    "inputs": MeasuredTable,
+}
 _WANTED = {
     "missing": "this key",
     "float_type": "a number",
@@ -200,30 +144,19 @@ def parse_document(content: dict[str, Any], location: str, folder: Path | None =
         document = _Document.model_validate(content)
     except ValidationError as error:
         raise _explained(error, location) from None
-    forms = {"equations": document.equations, "lagrangian": document.lagrangian, "hamiltonian": document.hamiltonian}
-    given = [form for form, text in forms.items() if text is not None]
-    if len(given) != 1:
-        raise _misfit(location, "equations", "one of equations, lagrangian and hamiltonian", ", ".join(given) or "none")
-    coordinates, momenta = _coordinates(document, given[0], location)
-    return ProblemInput(
-        form=given[0],  # type: ignore[arg-type]  # one of the three
-        text=forms[given[0]] or "",
-        initial=document.initial,
-        parameters=document.parameters,
-        interval=(document.interval.start, document.interval.end),
-        events=tuple(Event(**event.model_dump()) for event in document.events),
-        exact=document.exact,
-        units=document.units,
-        inputs={name: _measured(name, table, location, folder) for name, table in document.inputs.items()},
-        coordinates=coordinates,
-        momenta=momenta,
-        forces=document.forces,
-        conserved=tuple(document.conserved),
-        never_negative=tuple(document.never_negative),
-        title=document.title,
-        check_units=document.check_units,
-        integrate_options=document.integrate.model_dump(exclude_none=True),
-    )
+    position = Position(location, folder)
+    texts = {form: text for form in WRITTEN if (text := getattr(document, form)) is not None}
+    if len(texts) != 1:
+        raise misfit(position, "equations", "one of equations, lagrangian and hamiltonian", ", ".join(texts) or "none")
+    ((form, text),) = texts.items()
+    read = {
+        name: entry_of(name).read(getattr(document, key), position)
+        for key, name in file_keys().items()
+        if key in document.model_fields_set
+    }
+    _refuse_coordinates(read, form, position)
+    shaped = {name: FIELDS[name].kind.shaped(value, name) for name, value in read.items()}
+    return ProblemInput(form=form, text=text, **shaped)
 
 
 def schema() -> dict[str, Any]:
@@ -232,106 +165,29 @@ def schema() -> dict[str, Any]:
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", **made, "title": "Unhurried Heron problem file"}
 
 
-def _misfit(location: str, name: str, expected: str, given: str) -> DocumentError:
-    """Return the error that refuses a part of a problem file.
+def _refuse_coordinates(read: Mapping[str, Any], form: Form, position: Position) -> None:
+    """Refuse coordinates that do not fit the form.
 
     Parameters
     ----------
-    location : str
-        Where this was said, for messages.
-    name : str
-        Of the key.
-    expected : str
-        What was expected.
-    given : str
-        What was given.
+    read : mapping of str to object
+        What the file says, by field.
+    form : str
+    position : Position
 
-    Returns
-    -------
+    Raises
+    ------
     DocumentError
     """
-    return DocumentError("the problem file does not fit", name=name, location=location, expected=expected, given=given)
-
-
-def _coordinates(document: _Document, form: str, location: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
-    """Return the coordinates and momenta that a problem file names.
-
-    Parameters
-    ----------
-    document : _Document
-    form : str
-    location : str
-        Where this was said, for messages.
-
-    Returns
-    -------
-    tuple[tuple of str, tuple of str]
-
-    Raises
-    ------
-    T
-        They do not fit the form.
-    """
-    given = document.coordinates
+    given = read.get("coordinates")
     if form == "equations":
-        if given is not None or document.forces:
-            raise _misfit(location, "coordinates", "coordinates and forces with energies only", "equations")
-        return (), ()
-    if form == "lagrangian":
-        if not isinstance(given, list):
-            raise _misfit(location, "coordinates", 'a list, such as coordinates = ["z"]', excerpt(given))
-        return tuple(given), ()
-    if not isinstance(given, dict):
-        raise _misfit(location, "coordinates", 'the momentum of each, such as coordinates = {z = "p"}', excerpt(given))
-    return tuple(given), tuple(given.values())
-
-
-def _measured(name: str, table: _Input, location: str, folder: Path | None) -> Measured:
-    """Return a measured input that a problem file gives.
-
-    Parameters
-    ----------
-    name : str
-        Of the input.
-    table : _Input
-    location : str
-        Where this was said, for messages.
-    folder : Path or None
-        In which files are looked for.
-
-    Returns
-    -------
-    Measured
-
-    Raises
-    ------
-    I
-        It is neither in a file nor written out.
-    """
-    if table.file is not None:
-        if table.time is None or table.value is None or table.times is not None or table.values is not None:
-            raise _misfit(location, f"inputs.{name}", "file, time and value, the columns of the table", "other keys")
-        # a problem file reaches tables beside it, and nothing else
-        relative = PurePosixPath(table.file)
-        if (
-            folder is None
-            or relative.is_absolute()
-            or ".." in relative.parts
-            or "\\" in table.file
-            or ":" in table.file
-        ):
-            raise _misfit(location, f"inputs.{name}.file", "a table in the folder of the problem file", table.file[:80])
-        if not lies_within(folder / relative, folder):
-            raise _misfit(
-                location, f"inputs.{name}.file", "a table in the folder of the problem file, not a link", "a link"
-            )
-        read = Measured.from_csv(
-            folder / relative, time=table.time, value=table.value, interpolation=table.interpolation
-        )
-        return replace(read, file=(str(folder.resolve()), table.file, table.time, table.value))
-    if table.times is None or table.values is None:
-        raise _misfit(location, f"inputs.{name}", "file, time and value, or times and values", "neither")
-    return Measured(table.times, table.values, table.interpolation, f"the input '{name}' of {location}")
+        if given is not None or read.get("forces"):
+            raise misfit(position, "coordinates", "coordinates and forces with energies only", "equations")
+    elif form == "lagrangian":
+        if not isinstance(given, tuple):
+            raise misfit(position, "coordinates", 'a list, such as coordinates = ["z"]', excerpt(given))
+    elif not isinstance(given, dict):
+        raise misfit(position, "coordinates", 'the momentum of each, such as coordinates = {z = "p"}', excerpt(given))
 
 
 def _explained(error: ValidationError, where: str) -> DocumentError:

@@ -106,20 +106,19 @@ class Sorter:
     def _move(self, found: ClassifiedEquations) -> None:
         """Take the equations of motion from energies."""
         user_input = self.user_input
-        check_coordinates((*user_input.coordinates, *user_input.momenta))
-        forces = read_forces(user_input.forces, user_input.coordinates, self.collector)
+        coordinates = tuple(user_input.coordinates)
+        check_coordinates((*coordinates, *user_input.momenta))
+        forces = read_forces(user_input.forces, coordinates, self.collector)
         helpers = {s.target.name: s.right.node for s in self.statements if s.target and not s.target.primes}
         velocities = {}
         if user_input.form == "lagrangian":
-            velocities = velocities_of(self.statements, user_input.coordinates)
+            velocities = velocities_of(self.statements, coordinates)
             helpers = {key: replace_names(node, velocities.get, {}) for key, node in helpers.items()}
         written_forces = {key: replace_names(force.node, write_out(helpers).get, {}) for key, force in forces.items()}
         if user_input.form == "lagrangian":
-            motion = lagrange(self.statements, user_input.coordinates, written_forces)
+            motion = lagrange(self.statements, coordinates, written_forces)
         else:
-            motion = hamilton(
-                self.statements, dict(zip(user_input.coordinates, user_input.momenta, strict=True)), written_forces
-            )
+            motion = hamilton(self.statements, dict(zip(coordinates, user_input.momenta, strict=True)), written_forces)
         found.orders = dict(motion.orders)
         found.rates = {with_primes(base, 1): node for base, node in motion.rates.items()}
         found.residuals = list(motion.residuals)

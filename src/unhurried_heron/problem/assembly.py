@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
 from difflib import get_close_matches
 from typing import Any
@@ -19,7 +19,7 @@ from unhurried_heron.formulas.layout import Group, Layout, Values
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.definitions import Definition, parameter_values, read_parameters
 from unhurried_heron.input.error_collector import ErrorCollector
-from unhurried_heron.input.problem_input import ProblemInput
+from unhurried_heron.input.problem_input import FIELDS, ProblemInput
 from unhurried_heron.input.starting_values import initial_key, initial_values, read_initial
 from unhurried_heron.input.values import refuse_unused
 from unhurried_heron.model.closed_forms import misfits, refuse_misfits
@@ -28,7 +28,7 @@ from unhurried_heron.model.function_model import rate_model
 from unhurried_heron.model.function_trials import try_value
 from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.model import Model, Watched
-from unhurried_heron.problem.input_checks import check_containers, check_input, check_units_belong
+from unhurried_heron.problem.input_checks import check_input, check_units_belong
 from unhurried_heron.problem.invariants import refuse_unknown
 from unhurried_heron.problem.watched_events import is_complete, watched_events
 from unhurried_heron.units.quantities import Quantities, read_quantities
@@ -67,7 +67,7 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
     FormulationError
         One of its subclasses.
     """
-    check_containers(user_input)
+    user_input.check_kinds()
     parameters = read_parameters(user_input.parameters, collector)
     initial = read_initial(user_input.initial, collector)
     found = read_quantities(parameters, initial, user_input.interval, user_input.units, collector)
@@ -112,9 +112,25 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
 
 
 def reassemble(
-    user_input: ProblemInput, before: AssembledProblem
+    user_input: ProblemInput, before: AssembledProblem, changed: Collection[str]
 ) -> tuple[ProblemInput, AssembledProblem, dict[str, tuple[float, float]]]:
     """Work out changed words; closed forms that no longer begin as their states do are dropped, and told.
+
+    Where the structure changes, closed forms belong to it, and are refused where they do not fit.
+
+    Parameters
+    ----------
+    user_input : ProblemInput
+        As changed.
+    before : AssembledProblem
+    changed : collection of str
+        The fields that changed.
+
+    Returns
+    -------
+    (ProblemInput, AssembledProblem, dict)
+        The words without closed forms that were dropped, what they come to, and of each of those dropped with what it
+        begins and with what its state does.
 
     Raises
     ------
@@ -122,8 +138,9 @@ def reassemble(
         One of its subclasses.
     """
     exact = before.model.exact
-    if not exact:
-        return user_input, assemble(user_input, ErrorCollector(), before.model), {}
+    structure = any(FIELDS[name].structure for name in changed)
+    if structure or not exact:
+        return user_input, assemble(user_input, ErrorCollector(), None if structure else before.model), {}
     made = assemble(replace(user_input, exact={}), ErrorCollector(), replace(before.model, exact={}))
     wrong = misfits(exact, made.model.layout, made.values, made.initial.array, made.interval[0])
     kept = {key: node for key, node in exact.items() if key not in wrong and made.model.layout.slot(key) is not None}

@@ -6,42 +6,54 @@ import inspect
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Final, TypeVar, Unpack
+from typing import TYPE_CHECKING, Any, TypeVar, Unpack
 
 from unhurried_heron.input.event import Event
+from unhurried_heron.input.input_field import EVERY, Form
 from unhurried_heron.input.problem_input import (
+    UNSAID,
     ProblemInput,
     SharedInput,
     WrittenInput,
-    as_tuple,
-    by_name,
-    shared_fields,
+    arguments_of,
+    input_of,
 )
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.problem import Problem
 
-_SHARED: Final = tuple(SharedInput.__annotations__)
-_WRITTEN: Final = tuple(WrittenInput.__annotations__)
-_DEFAULTS: Final = {"title": "", "check_units": True, **dict.fromkeys(("events", "conserved", "never_negative"), ())}
-_Constructor = TypeVar("_Constructor", bound=Callable[..., Any])
+_Function = TypeVar("_Function", bound=Callable[..., Any])
 
 
-def _showing(names: Iterable[str]) -> Callable[[_Constructor], _Constructor]:
-    """Return a decorator after which a constructor shows the shared keywords one by one to whoever asks for help."""
+def showing(names: Mapping[str, str] | Callable[[Form], Mapping[str, str]]) -> Callable[[_Function], _Function]:
+    """Return a decorator after which a function shows its keywords one by one to whoever asks for help.
 
-    def decorated(constructor: _Constructor) -> _Constructor:
-        signature = inspect.signature(constructor)
+    Parameters
+    ----------
+    names : mapping of str to str, or callable
+        The arguments that there are, each with its field; or what returns those of a form.
+
+    Returns
+    -------
+    callable
+    """
+    known = names if isinstance(names, Mapping) else {key: name for form in EVERY for key, name in names(form).items()}
+
+    def decorated(function: _Function) -> _Function:
+        signature = inspect.signature(function)
         own = [each for each in signature.parameters.values() if each.kind is not each.VAR_KEYWORD]
         kind = inspect.Parameter.KEYWORD_ONLY
-        shared = [inspect.Parameter(name, kind, default=_DEFAULTS.get(name)) for name in names]
-        constructor.__signature__ = signature.replace(parameters=own + shared)  # type: ignore[attr-defined]  # of any function
-        return constructor
+        taken = {each.name for each in own}
+        default = UNSAID if isinstance(names, Mapping) else {}
+        rest = [inspect.Parameter(key, kind, default=default.get(name)) for key, name in known.items()
+                if key not in taken]  # fmt: skip
+        function.__signature__ = signature.replace(parameters=own + rest)  # type: ignore[attr-defined]  # of any function
+        return function
 
     return decorated
 
 
-@_showing(_WRITTEN)
+@showing(arguments_of("equations"))
 def from_text(
     cls: type[Problem],
     equations: str,
@@ -64,7 +76,7 @@ def from_text(
     interval : (from, to)
         Two different times; ``from`` may be the later one.
     parameters, inputs, events, exact, units, conserved, never_negative, title, check_units : optional
-        As `SharedInput` and `WrittenInput` describe them.
+        As `ProblemInput` describes them.
 
     Returns
     -------
@@ -83,11 +95,11 @@ def from_text(
     >>> slosh.states
     ('z', "z'")
     """
-    more = shared_fields(shared, _WRITTEN, "from_text")
-    return cls.of(ProblemInput(form="equations", text=equations, initial=initial, interval=interval, **more))
+    given = {"equations": equations, "initial": initial, "interval": interval, **shared}
+    return cls.of(input_of("equations", "from_text", given))
 
 
-@_showing(_WRITTEN)
+@showing(arguments_of("lagrangian"))
 def from_lagrangian(
     cls: type[Problem],
     energies: str,
@@ -128,12 +140,11 @@ def from_lagrangian(
     Lagrange's equations d/dt(dL/dq') - dL/dq = Q: H. Goldstein, C. Poole and J. Safko, *Classical Mechanics*,
     3rd ed. (2002), section 1.4. The ``energy`` among the derived quantities is q' dL/dq' - L (section 2.7).
     """
-    more = shared_fields(shared, _WRITTEN, "from_lagrangian") | {"text": energies, "forces": by_name(forces)}
-    more |= {"coordinates": tuple(coordinates)}
-    return cls.of(ProblemInput(form="lagrangian", initial=initial, interval=interval, **more))
+    given = {"energies": energies, "coordinates": coordinates, "forces": forces, **shared}
+    return cls.of(input_of("lagrangian", "from_lagrangian", {"initial": initial, "interval": interval, **given}))
 
 
-@_showing(_WRITTEN)
+@showing(arguments_of("hamiltonian"))
 def from_hamiltonian(
     cls: type[Problem],
     energies: str,
@@ -170,12 +181,11 @@ def from_hamiltonian(
     -----
     H. Goldstein, C. Poole and J. Safko, *Classical Mechanics*, 3rd ed. (2002), section 8.1.
     """
-    more = shared_fields(shared, _WRITTEN, "from_hamiltonian") | {"text": energies, "forces": by_name(forces)}
-    more |= {"coordinates": tuple(coordinates), "momenta": tuple(coordinates.values())}
-    return cls.of(ProblemInput(form="hamiltonian", initial=initial, interval=interval, **more))
+    given = {"energies": energies, "coordinates": coordinates, "forces": forces, **shared}
+    return cls.of(input_of("hamiltonian", "from_hamiltonian", {"initial": initial, "interval": interval, **given}))
 
 
-@_showing(_SHARED)
+@showing(arguments_of("rates"))
 def from_rates(
     cls: type[Problem],
     rates: Callable[..., Any],
@@ -218,9 +228,8 @@ def from_rates(
         One of its subclasses. The function is called at the start to check what it returns, that it leaves its
         arguments alone, and that it gives the same answer twice.
     """
-    more = shared_fields(shared, _SHARED, "from_rates") | {"switches": as_tuple(switches, "switches")}
-    more |= {"derived": by_name(derived), "jacobian": jacobian, "sparsity": sparsity}
-    return cls.of(ProblemInput(form="rates", function=rates, initial=initial, interval=interval, **more))
+    given = {"rates": rates, "derived": derived, "switches": switches, "jacobian": jacobian, "sparsity": sparsity}
+    return cls.of(input_of("rates", "from_rates", {"initial": initial, "interval": interval, **given, **shared}))
 
 
 def from_file(cls: type[Problem], path: str | Path, *, events: Iterable[Event] = ()) -> Problem:

@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from unhurried_heron.input.event import Event
+from unhurried_heron.input.measured import Measured
+from unhurried_heron.input.problem_input import FIELDS
 from unhurried_heron.model.functions import function_print
 
 if TYPE_CHECKING:
@@ -24,18 +28,20 @@ def decisive(problem: Problem) -> tuple[Any, ...]:
 def fingerprint(problem: Problem) -> str:
     """Return a hash of all that decides the solution: equations, values and interval (64 hexadecimal digits)."""
     user_input = problem.user_input
-    words = [
-        user_input.form,
-        user_input.text,
-        user_input.coordinates,
-        user_input.momenta,
-        sorted(user_input.forces.items()),
-    ]
-    functions = [user_input.function, *(each for each in user_input.switches if callable(each))]
-    words.append([function_print(function) for function in functions if function is not None])
-    words += [[repr(event), *map(function_print, event.called)] for event in problem.events if event.then is not None]
+    words = [user_input.form, *(_digest(getattr(user_input, name)) for name, known in FIELDS.items() if known.decides)]
     numbers = [dict(problem.parameters), problem.interval, hashlib.sha256(problem.start.tobytes()).hexdigest()]
-    for name, table in sorted(user_input.inputs.items()):
-        rows = np.concatenate([table.times, table.values]).tobytes()
-        numbers.append([name, table.interpolation, hashlib.sha256(rows).hexdigest()])
     return hashlib.sha256(json.dumps([words, numbers], sort_keys=True).encode()).hexdigest()
+
+
+def _digest(value: Any) -> Any:
+    """Return what stands for a value that was said: events that only look decide nothing."""
+    if isinstance(value, Event):
+        return None if value.then is None else [repr(value), *map(function_print, value.called)]
+    if isinstance(value, Measured):
+        rows = np.concatenate([value.times, value.values]).tobytes()
+        return [value.interpolation, hashlib.sha256(rows).hexdigest()]
+    if isinstance(value, Mapping):
+        return [[name, _digest(each)] for name, each in sorted(value.items())]
+    if isinstance(value, tuple | list):
+        return [found for each in value if (found := _digest(each)) is not None]
+    return function_print(value) if callable(value) else value

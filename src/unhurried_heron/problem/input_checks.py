@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Any
 
 from unhurried_heron.errors import (
@@ -11,7 +10,6 @@ from unhurried_heron.errors import (
     excerpt,
     listing,
     near_spelling,
-    printable,
 )
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.state_name import base_of
@@ -61,57 +59,3 @@ def check_units_belong(user_input: ProblemInput, model: Model) -> None:
                 expected="units of " + listing(known),
                 given=named,
             )
-
-
-def check_containers(user_input: ProblemInput) -> None:
-    """Refuse what is not even of the right kind, before it is looked into.
-
-    Raises
-    ------
-    ValueGivenError
-    """
-    by_name: dict[str, Any] = {
-        "exact": user_input.exact,
-        "units": user_input.units,
-        "inputs": user_input.inputs,
-        "forces": user_input.forces,
-    }
-    by_name |= {"derived": user_input.derived}
-    for what, given in by_name.items():
-        if not isinstance(given, Mapping) or not all(isinstance(name, str) for name in given):
-            raise another_kind(what, 'a dict by name, such as {"level": …}', given)
-    for what, given in {"units": user_input.units, "forces": user_input.forces}.items():
-        for name, text in given.items():
-            if not isinstance(text, str) or printable(text) != text:
-                raise another_kind(what, f"a plain text for '{name}'", text)
-    texts = {
-        "title": user_input.title,
-        "equations" if user_input.form == "equations" else "the energies": user_input.text,
-    }
-    for what, given in texts.items():
-        if not isinstance(given, str):
-            raise another_kind(what, "a text", given)
-    if printable(user_input.title) != user_input.title:
-        raise another_kind("title", "a text on one line, without control characters", user_input.title)
-    if user_input.form == "rates" and not callable(user_input.function):
-        raise another_kind("rates", "a function of t, y, p or named states and parameters", user_input.function)
-    if user_input.jacobian is not None and not callable(user_input.jacobian):
-        raise another_kind("jacobian", "a function", user_input.jacobian)
-
-
-def another_kind(what: str, expected: str, given: Any) -> ValueGivenError:
-    """Return the error that refuses a value of another kind.
-
-    Parameters
-    ----------
-    what : str
-        What is spoken of, for messages.
-    expected : str
-        What was expected.
-    given : object
-
-    Returns
-    -------
-    ValueGivenError
-    """
-    return ValueGivenError(f"{what} cannot be this", name=what, location=what, expected=expected, given=excerpt(given))

@@ -9,6 +9,7 @@ import numpy as np
 from unhurried_heron.errors import printable
 from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.input.event import Event
+from unhurried_heron.input.problem_input import FIELDS
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.problem import Problem
@@ -35,11 +36,7 @@ def in_text(problem: Problem) -> str:
     parts.append([f"{name}: measured, {table.times.size} times" for name, table in problem.inputs.items()])
     parts.append([f"t from {start:.10g} to {end:.10g} {units.get(TIME, '')}".rstrip()])
     parts.append([_event(event) for event in problem.events])
-    watched = {
-        "conserved": user_input.conserved,
-        "never negative": user_input.never_negative,
-        "exact": user_input.exact,
-    }
+    watched = {known.listed: getattr(user_input, name) for name, known in FIELDS.items() if known.listed}
     parts.append([f"{what}: {', '.join(map(str, names))}" for what, names in watched.items() if names])
     return "\n".join(_clipped(line) for part in parts for line in _shortened(part))
 

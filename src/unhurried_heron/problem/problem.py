@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from types import MappingProxyType
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Unpack
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.equality import same
@@ -16,7 +16,7 @@ from unhurried_heron.formulas.narrow_features import StepLimitWindow, narrow_win
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
-from unhurried_heron.input.problem_input import ProblemInput
+from unhurried_heron.input.problem_input import ChangedInput, ProblemInput, changes_of
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.first_order import FirstOrder
 from unhurried_heron.model.model import Model
@@ -142,31 +142,17 @@ class Problem:
         content = write_document(self.user_input, Path(path).parent)
         write_whole(path, lambda file: file.write(content))
 
-    def with_(
-        self,
-        *,
-        parameters: Mapping[str, Any] | None = None,
-        initial: Mapping[str, Any] | None = None,
-        interval: tuple[Any, Any] | None = None,
-        events: Iterable[Event] | None = None,
-        conserved: Iterable[str] | None = None,
-        never_negative: Iterable[str] | None = None,
-    ) -> Problem:
-        """Return a copy with some values changed; nothing is compiled again unless a size changes.
+    @constructors.showing(changes_of)
+    def with_(self, **changes: Unpack[ChangedInput]) -> Problem:
+        """Return a copy with some of what was said changed; nothing is compiled again unless the structure changes.
 
         Parameters
         ----------
-        parameters : mapping of str to float, str or None, optional
-            Other values of some parameters.
-        initial : mapping of str to float, str or array, optional
-            Other starting values of some states.
-        interval : (from, to), optional
-        events : iterable of Event, optional
-            In place of the events before.
-        conserved : iterable of str, optional
-            Likewise.
-        never_negative : iterable of str, optional
-            Likewise.
+        **changes
+            What the constructor takes, by its names. Of what is given by name (``parameters``, ``initial``,
+            ``units``, ``inputs``, ``exact``, ``forces``, ``derived``) single names change, and the others stay as they
+            are; None there takes one away, and leaves a parameter open. Lists and texts are given whole. An argument
+            that is None changes nothing.
 
         Returns
         -------
@@ -176,10 +162,21 @@ class Problem:
         ------
         UnusedValueError
             A name is no parameter or no state.
+        ValueGivenError
+            A problem of this form has no such argument.
+        FormulationError
+            One of its other subclasses: what was said no longer fits together.
+
+        Examples
+        --------
+        >>> from unhurried_heron import Problem
+        >>> slosh = Problem.from_text("z'' + 4*z = 0", initial={"z": 0.1, "z'": 0}, interval=(0, 10))
+        >>> slosh.with_(initial={"z": 0.2}, interval=(0, 1)).start
+        array([0.2, 0. ])
         """
-        words = {"interval": interval, "events": events, "conserved": conserved, "never_negative": never_negative}
-        made = Problem(*changed(self, {"parameters": parameters, "initial": initial}, **words))
-        if events is not None or conserved is not None:
+        user_input, assembled, again = changed(self, changes)
+        made = Problem(user_input, assembled)
+        if again:
             made.refuse_disagreements()
         return made
 

@@ -1,4 +1,4 @@
-"""A problem with some values changed."""
+"""A problem with some of what was said changed."""
 
 from __future__ import annotations
 
@@ -8,7 +8,15 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.errors import ProblemWarning, UnusedValueError, listing, near_spelling
-from unhurried_heron.input.problem_input import ProblemInput, as_tuple, by_name, refuse_unnamed
+from unhurried_heron.input.input_field import by_name
+from unhurried_heron.input.problem_input import (
+    FIELDS,
+    ProblemInput,
+    argument_of,
+    by_field,
+    changes_of,
+    refuse_unnamed,
+)
 from unhurried_heron.problem.assembly import AssembledProblem, exchange_values, merged_initial, reassemble
 from unhurried_heron.quiet import QUIET
 from unhurried_heron.units.quantities import keep_kinds
@@ -16,54 +24,44 @@ from unhurried_heron.units.quantities import keep_kinds
 if TYPE_CHECKING:
     from unhurried_heron.problem.problem import Problem
 
+# What a change of leaves the units as they were held to each other.
+_VALUES = {"parameters", "initial", "interval"}
 
-def changed(
-    problem: Problem, new: Mapping[str, Mapping[str, Any] | None], **words: Any
-) -> tuple[ProblemInput, AssembledProblem]:
-    """Return the words and what they come to, with other values.
+
+def changed(problem: Problem, changes: Mapping[str, Any]) -> tuple[ProblemInput, AssembledProblem, bool]:
+    """Return the words and what they come to, with some of them changed.
 
     Parameters
     ----------
     problem : Problem
-    new : mapping
-        ``parameters`` and ``initial``, by name, where they change.
-    **words
-        Of the rest of what was said, what is not None.
+    changes : mapping of str to object
+        By the arguments of the constructor; None leaves what it was.
 
     Returns
     -------
-    tuple[ProblemInput, AssembledProblem]
+    (ProblemInput, AssembledProblem, bool)
+        The words, what they come to, and whether units have to be held to each other again.
 
     Raises
     ------
     UnusedValueError
         A name is no parameter or no state.
+    ValueGivenError
+        An argument is none of such a problem, or of another kind.
     """
     user_input = problem.user_input
-    refuse_unnamed(new, "with_")
-    parameters, initial = by_name(new["parameters"]), by_name(new["initial"])
-    for name in parameters:
-        if name not in problem.model.parameters:
-            known = problem.model.parameters
-            raise UnusedValueError(
-                f"there is no parameter '{name}'{near_spelling(str(name), known)}",
-                name=str(name),
-                location="with_, parameters",
-                expected="one of " + (listing(known) or "none"),
-                given=str(name),
-            )
-    given: dict[str, Any] = {key: value for key, value in words.items() if value is not None}
-    given |= {key: as_tuple(given[key], key) for key in ("events", "conserved", "never_negative") if key in given}
-    again = replace(
-        user_input,
-        parameters={**by_name(user_input.parameters), **parameters},
-        initial=merged_initial(user_input.initial, new["initial"]),
-        **given,
-    )
-    plain = None if given else exchange_values(user_input, problem.assembled, parameters, initial)
-    if plain:
-        return again, plain
-    again, assembled, dropped = reassemble(again, problem.assembled)
+    given = by_field(changes, changes_of(user_input.form), "with_")
+    given = {name: value for name, value in given.items() if value is not None}
+    refuse_unnamed({name: value for name, value in given.items() if FIELDS[name].change == "names"}, "with_")
+    parameters, initial = by_name(given.get("parameters")), by_name(given.get("initial"))
+    _refuse_unknown(parameters, problem, changes)
+    merged = {name: _merged(user_input, name, value) for name, value in given.items()}
+    again = replace(user_input, **merged)
+    if given.keys() <= {"parameters", "initial"}:
+        plain = exchange_values(user_input, problem.assembled, parameters, initial)
+        if plain:
+            return again, plain, False
+    again, assembled, dropped = reassemble(again, problem.assembled, given)
     for name, (begins, start) in [] if QUIET.get() else dropped.items():
         warnings.warn(
             f"the closed form of '{name}' begins with {begins:.6g} and not with {start:.6g}: it was dropped, and "
@@ -71,5 +69,56 @@ def changed(
             ProblemWarning,
             stacklevel=3,
         )
-    keep_kinds(problem.units, assembled.units, {**parameters, **initial})
-    return again, assembled
+    if "units" not in given:
+        keep_kinds(problem.units, assembled.units, {**parameters, **initial})
+    return again, assembled, not given.keys() <= _VALUES
+
+
+def _merged(user_input: ProblemInput, name: str, value: Any) -> Any:
+    """Return the value of a field after a change: single names changed, or all of it.
+
+    Parameters
+    ----------
+    user_input : ProblemInput
+    name : str
+        Of the field.
+    value : object
+        What was given.
+
+    Returns
+    -------
+    object
+    """
+    before, known = getattr(user_input, name), FIELDS[name]
+    if name == "initial":
+        return merged_initial(before, value)
+    if known.change == "whole":
+        return known.kind.shaped(value, argument_of(name, user_input.form))
+    found = {**by_name(before), **by_name(value)}
+    # an open parameter has no value; any other name without one is taken away
+    return found if name == "parameters" else {key: each for key, each in found.items() if each is not None}
+
+
+def _refuse_unknown(parameters: Mapping[str, Any], problem: Problem, changes: Mapping[str, Any]) -> None:
+    """Refuse values of parameters that a problem does not have, and that its other changes do not bring.
+
+    Parameters
+    ----------
+    parameters : mapping of str to object
+    problem : Problem
+    changes : mapping of str to object
+
+    Raises
+    ------
+    UnusedValueError
+    """
+    known = problem.model.parameters
+    for name in parameters:
+        if name not in known and changes.keys() <= {"parameters", "initial", "interval"}:
+            raise UnusedValueError(
+                f"there is no parameter '{name}'{near_spelling(str(name), known)}",
+                name=str(name),
+                location="with_, parameters",
+                expected="one of " + (listing(known) or "none"),
+                given=str(name),
+            )

@@ -10,16 +10,15 @@ from unhurried_heron.errors import (
     NameClashError,
     ValueGivenError,
     excerpt,
-    printable,
 )
 from unhurried_heron.formulas.expression import name as named_node
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
+from unhurried_heron.input.input_field import LINE
 from unhurried_heron.model.action import Action, action_of, condition, modes_of
 from unhurried_heron.model.function_trials import try_value
 from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.model import Watched
-from unhurried_heron.problem.input_checks import another_kind
 from unhurried_heron.problem.known_times import known_times
 
 if TYPE_CHECKING:
@@ -57,8 +56,7 @@ def watched_events(events: tuple[Event, ...], assembled: AssembledProblem, colle
                     expected='Event("level = 1.2")',
                     given=excerpt(event),
                 )
-            if printable(event.name.replace("\n", " ")) != event.name.replace("\n", " "):
-                raise another_kind("the name of an event", "a text without control characters", event.name)
+            LINE.check(event.name.replace("\n", " "), "the name of an event")
             if event.name in seen:
                 raise NameClashError(
                     f"two events are called '{event.name}'",
