@@ -46,6 +46,86 @@ def test_every_way_of_saying_rates(rates) -> None:
     )
 
 
+TURN = np.array([[0.0, 1.0, 0.0], [-1.0, 0.0, 0.3], [0.0, -0.2, 0.0]])
+SHAPES = {
+    "initial": {"s": 1.0, "u": np.linspace(0, 1, 5), "v": np.arange(9.0).reshape(3, 3)},
+    "parameters": {"k": 2.0},
+    "interval": (0.0, 3.0),
+}
+
+
+def of_whole(y, k):
+    v = y[6:].reshape(3, 3)
+    return np.concatenate([[-y[0] + y[1:6].sum()], -k * y[1:6], (TURN @ v).ravel()])
+
+
+def of_shapes_by_name(t, v, u, k, s):
+    return {"v": TURN @ v, "s": -s + u.sum(), "u": -k * u}
+
+
+def of_shapes_in_order(s, u, v, k):
+    return -s + u.sum(), -k * u, TURN @ v
+
+
+def kept(u, v, s, k, seen=[]):  # noqa: B006  # what it keeps must stay what it was
+    seen.append((u, u.copy()))
+    assert all(np.array_equal(one, other) for one, other in seen)
+    return [-s + u.sum(), (-k * u).tolist(), np.asfortranarray(TURN @ v)]
+
+
+@pytest.mark.parametrize("rates", [of_shapes_by_name, of_shapes_in_order, kept, numba.njit(of_shapes_in_order)])
+@pytest.mark.parametrize("method", ["auto", "radau-iia-5"])
+def test_states_that_are_arrays_come_in_their_shapes(rates, method) -> None:
+    problem, whole = (uh.Problem.from_rates(each, **SHAPES) for each in (rates, of_whole))
+    assert np.array_equal(problem.rates_at(0, problem.start), whole.rates_at(0, whole.start))
+    low = uh.Event(lambda y: y[1:6].sum() - 1, "low")
+    run = uh.integrate(problem, method=method, events=[uh.Event(lambda u: u.sum() - 1, "low")])
+    assert np.array_equal(run.states, uh.integrate(whole, method=method, events=[low]).states)
+    assert run["v"].shape == (run.times.size, 3, 3)
+    # u(t) = u(0) exp(-2t), whose sum is 2.5 at first
+    assert run.events["time"].tolist() == pytest.approx([np.log(2.5) / 2], rel=1e-5)
+
+
+@pytest.mark.parametrize(
+    ("rates", "start"),
+    [
+        (lambda v: TURN @ v, np.eye(3)),
+        (lambda z: -z, 1.0),
+        (lambda z: np.array([-z[0]]), np.ones(1)),
+    ],
+)
+def test_the_only_state_comes_back_in_its_shape(rates, start) -> None:
+    name = rates.__code__.co_varnames[0]
+    given = {"initial": {name: start}, "interval": (0.0, 1.0)}
+    runs = [uh.integrate(uh.Problem.from_rates(each, **given), rtol=1e-9) for each in (rates, numba.njit(rates))]
+    assert np.array_equal(runs[0].states, runs[1].states)
+    exact = np.linalg.matrix_power(np.eye(3) + TURN / 2**20, 2**20) if np.ndim(start) == 2 else np.exp(-1)
+    assert np.allclose(runs[0][name][-1], exact, rtol=1e-5)
+    with pytest.raises(errors.RateFunctionError, match="returned"):
+        uh.Problem.from_rates(lambda t: "text", **given)
+
+
+@pytest.mark.parametrize(
+    ("rates", "words"),
+    [
+        (lambda s, u, v: {"s": s, "u": u, "v": v[:2]}, "something for 'v' that does not fit"),
+        (lambda s, u, v: (u, v, s), "something for 's'"),
+        (lambda s, u, v: (s, u, 1j * v), "something for 'v'"),
+        (lambda s, u: {"s": s, "u": u}, "a dict that does not fit the states"),
+        (lambda w: w, "asks for 'w'"),
+    ],
+)
+def test_parts_that_do_not_fit_their_states_are_named(rates, words) -> None:
+    with pytest.raises(errors.RateFunctionError, match=words):
+        uh.Problem.from_rates(rates, **SHAPES)
+
+
+def test_an_array_that_changes_its_shape_during_a_run_is_told() -> None:
+    rates = lambda t, u, v, s: {"s": s, "u": u, "v": v if t < 1 else v.T[:2]}  # noqa: E731
+    with pytest.raises(errors.RateFunctionError, match="something unusable"):
+        uh.integrate(uh.Problem.from_rates(rates, **SHAPES))
+
+
 def wrong_length(t, y):
     return [1.0]
 

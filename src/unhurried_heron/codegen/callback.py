@@ -70,7 +70,7 @@ def python_function(function: NamedFunction, context: RuntimeData, n_outputs: in
     -------
     NativeFunction
     """
-    n, size = len(function.states), max(n_outputs, 1)
+    n, size = function.layout.size, max(n_outputs, 1)
     address, engine = _trampoline(n, size)
     # cells: the callback, where the state goes, where the result comes from
     block = np.zeros(3, dtype=np.int64)
@@ -116,11 +116,9 @@ class _Answer:
         """
         function, size = self._function, self._size
         try:
-            if function.by_name:
-                if len(answer) != size:
-                    raise TypeError
-                self.pack(self.raw, 0, *[answer[name] for name in function.states])
-            elif isinstance(answer, np.ndarray) and self.many:
+            if self.many:
+                answer = function.flat(answer)
+            if isinstance(answer, np.ndarray) and self.many:
                 if answer.shape != (size,) or answer.dtype.kind not in "fiub":
                     raise TypeError
                 self._result[:size] = answer
@@ -128,7 +126,7 @@ class _Answer:
                 self.pack(self.raw, 0, *answer)
             else:
                 self.pack(self.raw, 0, answer)
-        except (struct.error, TypeError, KeyError):
+        except (struct.error, TypeError, KeyError, ValueError):
             raise unusable_answer(function, answer, size) from None
 
 
@@ -170,9 +168,9 @@ def _make_callback(
     -------
     Callable[[float], None]
     """
-    changes, array, lent = context.changes.data, np.ndarray, _Lent(len(function.states), block)
+    changes, array, lent = context.changes.data, np.ndarray, _Lent(function.layout.size, block)
     seen, call = changes[0], function.caller(context.values.tolist())
-    take, many, in_order = into.take, into.many, into.many and not function.by_name
+    take, many, in_order = into.take, into.many, into.many and function.answers == "flat"
     numbers, seal, pack, raw = into.numbers, into.seal, into.pack, into.raw
     nobody = lent.holders()
 

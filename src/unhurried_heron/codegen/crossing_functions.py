@@ -200,7 +200,7 @@ def _native_action(action: Acting | None, names: SymbolTable, context: RuntimeDa
         from unhurried_heron.codegen.callback import python_function
 
         function = action.function
-        return python_function(function, context, len(function.states) + len(function.parameters))
+        return python_function(function, context, function.layout.size + len(function.parameters))
     indexed_formulas = tuple(single(node, index) for index, node in enumerate(action.nodes))
     return compiled(indexed_formulas, len(indexed_formulas), names, context.array)
 

@@ -11,6 +11,7 @@ import numpy as np
 from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.formulas.layout import Group
 from unhurried_heron.model.function_trials import unusable
 from unhurried_heron.model.functions import ALL_PARAMETERS, WHOLE_STATE, NamedFunction
 
@@ -36,7 +37,7 @@ def njit_function(function: NamedFunction, context: RuntimeData, n_outputs: int)
     NativeFunction
     """
     machine = _machine_code(function, n_outputs)
-    n = len(function.states)
+    n = function.layout.size
     # where the parameters are, whether the function stopped, and the time and the state at which it did
     block = np.zeros(3 + n)
     block.view(np.int64)[0] = address(context.array)
@@ -92,21 +93,21 @@ def _first_pointer() -> Any:
 
 
 def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
-    n = len(function.states)
+    layout, n = function.layout, function.layout.size
     words = {
         TIME: "t",
         WHOLE_STATE: f"carray(y, ({n},)).copy()",
         ALL_PARAMETERS: f"Parameters({', '.join(f'p[{i}]' for i in range(len(function.parameters)))})",
-        **{name: f"y[{i}]" for i, name in enumerate(function.states)},
+        **{name: f"y[{i}]" for name, i in layout.scalars.items()},
+        **{each.name: _array(each, layout.offsets[each.name], n) for each in layout.indexed},
         **{name: f"p[{i}]" for i, name in enumerate(function.parameters)},
     }
     call = f"function({', '.join(words[name] for name in function.arguments)})"
     short = f"if len(r) != {n}: raise ValueError"
-    if n_outputs == 0:
+    if n_outputs == 0 or function.answers == "number":
         body = [f"out[0] = {call}"]
-    elif function.by_name:
-        # the keys of a typed dict are the user's names, which are identifiers
-        body = [f"r = {call}", short, *(f"out[{i}] = r[{name!r}]" for i, name in enumerate(function.states))]
+    elif function.answers != "flat":
+        body = [f"r = {call}", *_parts(function)]
     elif n <= _MAX_TUPLE:
         body = [f"r = {call}", short, *(f"out[{i}] = r[{i}]" for i in range(n))]
     else:
@@ -121,3 +122,37 @@ def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
         "return 1",
     ]
     return "def evaluate(t, y, out, block):\n" + "\n".join(f"    {line}" for line in lines)
+
+
+def _array(group: Group, begin: int, n: int) -> str:
+    """Return the text that takes a state that is an array, in its shape, out of all numbers.
+
+    Parameters
+    ----------
+    group : Group
+    begin : int
+        Where it begins.
+    n : int
+        How many numbers there are.
+
+    Returns
+    -------
+    str
+    """
+    return f"carray(y, ({n},))[{begin}:{begin + group.size}].copy().reshape({group.shape})"
+
+
+def _parts(function: NamedFunction) -> list[str]:
+    """Return the lines that write an answer ``r`` of several parts; the keys of a typed dict are the user's names."""
+    layout, lines = function.layout, []
+    if function.answers == "names":
+        lines.append(f"if len(r) != {len(layout.groups)}: raise ValueError")
+    for i, group in enumerate(layout.groups):
+        part = {"names": f"r[{group.name!r}]", "shaped": "r"}.get(function.answers, f"r[{i}]")
+        begin = layout.offsets[group.name]
+        if not group.box:
+            lines.append(f"out[{begin}] = {part}")
+            continue
+        lines += [f"a = {part}", f"if a.shape != {group.shape}: raise ValueError", "f = a.flatten()"]
+        lines += [f"for i in range({group.size}):", f"    out[{begin} + i] = f[i]"]
+    return lines

@@ -300,7 +300,7 @@ def exact_rows(problem: Problem, times: Array) -> dict[str, Array]:
 def _own_jacobian(function: NamedFunction, context: RuntimeData) -> NativeFunction:
     """Put a user's Jacobian behind an address; the matrix is written row by row."""
     given: Any = function.function
-    n = len(function.states)
+    n = function.layout.size
 
     def flat(*arguments: Any) -> Any:
         answer = given(*arguments)

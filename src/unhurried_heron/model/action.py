@@ -167,7 +167,7 @@ def condition(model: Model, event: Event) -> Node | NamedFunction | None:
     if event.only_if is None:
         return None
     if callable(event.only_if):
-        return match_arguments(event.only_if, model.layout.names, model.parameters)
+        return match_arguments(event.only_if, model.layout, model.parameters)
     location = f"the condition of the event '{event.name}'"
     written = read(Source(event.only_if, location))
     check_defined({location: written}, model.known, "an event")
@@ -296,7 +296,7 @@ def _single(model: Model, written: Formula, indices: Mapping[str, Node], locatio
 
 def _function_action(given: Callable[..., Any], model: Model) -> FunctionAction:
     """Return a function whose answers are arrays, of one whose answers are dicts."""
-    matched = match_arguments(given, model.layout.names, model.parameters)
+    matched = match_arguments(given, model.layout, model.parameters)
     label, layout = matched.label, model.layout
     size = layout.size + len(model.parameters)
     indices = {name: layout.size + index for index, name in enumerate(model.parameters)}
@@ -327,7 +327,7 @@ def _function_action(given: Callable[..., Any], model: Model) -> FunctionAction:
         return values
 
     changed.__name__ = getattr(given, "__name__", "then")
-    return FunctionAction(NamedFunction(changed, matched.arguments, matched.states, matched.parameters))
+    return FunctionAction(NamedFunction(changed, matched.arguments, matched.layout, matched.parameters))
 
 
 def _unusable(label: str, expected: str, given: str) -> RateFunctionError:

@@ -52,7 +52,7 @@ def rate_model(
     for key, given in user_input.derived.items():
         check_name(key, "derived")
         if callable(given):
-            functions[key] = match_arguments(given, layout.names, parameters)
+            functions[key] = match_arguments(given, layout, parameters)
         else:
             formulas[key] = read(Source(str(given), f"derived '{key}'"))
     known = [*states, *formulas, *parameters, *user_input.inputs]
@@ -60,14 +60,14 @@ def rate_model(
     written = write_out({key: formula.node for key, formula in formulas.items()})
     if user_input.function is None:
         raise unforeseen("a problem of a function without its function")
-    rates = match_arguments(user_input.function, layout.names, parameters)
+    rates = match_arguments(user_input.function, layout, parameters)
     exact = read_closed_forms(user_input.exact, layout, parameters, collector)
     derived_layout = Layout(tuple(Group(key) for key in written))
     switches = tuple(
         _switch(each, layout, parameters, written, tuple(user_input.inputs)) for each in user_input.switches
     )
     sparsity = None if user_input.sparsity is None else checked_sparsity(user_input.sparsity, layout.size)
-    jacobian = user_input.jacobian and match_arguments(user_input.jacobian, layout.names, parameters)
+    jacobian = user_input.jacobian and match_arguments(user_input.jacobian, layout, parameters)
     return Model(
         layout,
         parameters,
@@ -108,7 +108,7 @@ def _switch(
     ExpressionError, UndefinedNameError, RateFunctionError, ValueGivenError
     """
     if callable(given):
-        function = match_arguments(given, layout.names, parameters)
+        function = match_arguments(given, layout, parameters)
         return FunctionSwitch(function.label, "jump", "state", function)
     if not isinstance(given, str):
         raise ValueGivenError(

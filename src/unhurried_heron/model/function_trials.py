@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import RateFunctionError, excerpt, listing, near_spelling
-from unhurried_heron.model.functions import NamedFunction
+from unhurried_heron.model.functions import Answers, NamedFunction, in_shape
 
 
 def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> NamedFunction:
@@ -45,22 +45,10 @@ def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], 
             expected="a function that leaves its arguments as they are and returns new numbers",
             given=f"y[{index}] ({function.states[index]}) became {given[index]:g}",
         )
-    n = len(function.states)
-    by_name = isinstance(result, Mapping)
-    if by_name:
-        missing = [name for name in function.states if name not in result]
-        extra = [str(name) for name in result if name not in function.states]
-        if missing or extra:
-            hints = "".join(near_spelling(name, function.states) for name in extra[:1])
-            raise RateFunctionError(
-                f"{function.label} returned a dict that does not fit the states{hints}",
-                name=listing(missing + extra),
-                location=function.label,
-                expected="one rate for each of " + listing(function.states),
-                given=listing(map(str, result)) or "an empty dict",
-            )
-    first = _numbers(function, _ordered(function, result), n, "fiu")
-    second = _numbers(function, _ordered(function, _try(function, time, given, values)), n, "fiu")
+    n = function.layout.size
+    function = replace(function, answers=_kind_of(function, result))
+    first = _numbers(function, _flat(function, result), n, "fiu")
+    second = _numbers(function, _flat(function, _try(function, time, given, values)), n, "fiu")
     differ = np.flatnonzero(~((first == second) | (np.isnan(first) & np.isnan(second))))
     if differ.size:
         raise RateFunctionError(
@@ -70,11 +58,66 @@ def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], 
             expected="rates that depend on time, state and parameters alone",
             given=f"{first[differ[0]]:g}, then {second[differ[0]]:g} for {function.states[differ[0]]}",
         )
-    return replace(function, by_name=by_name)
+    return function
 
 
-def _ordered(function: NamedFunction, result: Any) -> Any:
-    return [result[name] for name in function.states] if isinstance(result, Mapping) else result
+def _kind_of(function: NamedFunction, result: Any) -> Answers:
+    """Return how a function answers.
+
+    Raises
+    ------
+    RateFunctionError
+        A dict does not fit the states.
+    """
+    groups = function.layout.groups
+    if isinstance(result, Mapping):
+        names = [group.name for group in groups]
+        missing, extra = [name for name in names if name not in result], [str(k) for k in result if k not in names]
+        if missing or extra:
+            hints = "".join(near_spelling(name, names) for name in extra[:1])
+            raise RateFunctionError(
+                f"{function.label} returned a dict that does not fit the states{hints}",
+                name=listing(missing + extra),
+                location=function.label,
+                expected="one rate for each of " + listing(names),
+                given=listing(map(str, result)) or "an empty dict",
+            )
+        return "names"
+    if function.layout.size == 1 and np.ndim(result) == 0:
+        return "number"
+    if isinstance(result, tuple | list) and len(result) == len(groups) and function.layout.indexed:
+        # of arrays of one member each, a sequence of numbers is one as well
+        return "parts" if any(np.ndim(each) for each in result) else "flat"
+    return "shaped" if len(groups) == 1 and np.shape(result) == groups[0].shape and np.ndim(result) > 1 else "flat"
+
+
+def _flat(function: NamedFunction, result: Any) -> Any:
+    """Return the numbers of an answer in order; parts of another shape are told by the state that they belong to.
+
+    Raises
+    ------
+    RateFunctionError
+    """
+    try:
+        return function.flat(result)
+    except (TypeError, ValueError, KeyError):
+        parts = result.values() if isinstance(result, Mapping) else result
+        named = {group.name: part for group, part in zip(function.layout.groups, parts, strict=False)}
+    if isinstance(result, Mapping):
+        named = {name: result[name] for name in named}
+    for group in function.layout.groups:
+        try:
+            in_shape(named[group.name], group.shape)
+        except (TypeError, ValueError):
+            part = np.asarray(named[group.name], dtype=object)
+            raise RateFunctionError(
+                f"{function.label} returned something for '{group.name}' that does not fit it",
+                name=group.name,
+                location=function.label,
+                expected=f"real numbers of shape {group.shape}" if group.box else "a real number",
+                given=f"{type(named[group.name]).__name__} of shape {part.shape}",
+            ) from None
+    return result
 
 
 def try_jacobian(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> Any:
@@ -97,7 +140,7 @@ def try_jacobian(function: NamedFunction, time: float, state: Mapping[str, float
     ------
     RateFunctionError
     """
-    n = len(function.states)
+    n = function.layout.size
     result = _try(function, time, np.array([*state.values()]), values)
     try:
         array = np.asarray(result)
@@ -163,7 +206,7 @@ def _try(function: NamedFunction, time: float, state: Any, values: list[float]) 
             f"{function.label} failed in a trial call: {type(error).__name__}: {error}",
             name=function.label,
             location=f"{function.label}, called at t = {time:g}",
-            expected=f"{len(function.states)} rates",
+            expected=f"{function.layout.size} rates",
             given=type(error).__name__,
         ) from error
 
@@ -203,7 +246,7 @@ def _numbers(function: NamedFunction, result: Any, n: int, kinds: str = "fiub") 
             name=function.label,
             location=function.label,
             expected=f"a sequence of {n} real number{'s' * (n != 1)}"
-            + (" in the order " + listing(function.states) if n > 1 else ""),
+            + (" in the order " + listing(function.states[:40]) if n > 1 else ""),
             given=given,
         )
     return np.asarray(array, dtype=np.float64)

@@ -7,14 +7,20 @@ from collections import namedtuple
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from types import CellType
-from typing import Any
+from typing import Any, Literal
+
+import numpy as np
 
 from unhurried_heron.errors import NameClashError, RateFunctionError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.formulas.state_name import StateName
 
 WHOLE_STATE, ALL_PARAMETERS = "y", "p"
 _EMPTY_CELL = CellType()
+# How a function answers: a sequence of all numbers, one number where there is only one, the only state in its shape,
+# a dict by state, or one part for each state, arrays in their shapes.
+Answers = Literal["flat", "number", "shaped", "names", "parts"]
 
 
 def is_compiled(function: Callable[..., Any]) -> bool:
@@ -32,17 +38,24 @@ class NamedFunction:
         What the user wrote.
     arguments : tuple of str
         "t", "y", "p", or the name of a state or parameter.
-    states, parameters : tuple of str
-        The names of the problem, in order.
-    by_name : bool
-        Whether it returns a dict by state name.
+    layout : Layout
+        Of the states; a state that is an array is handed over in its shape.
+    parameters : tuple of str
+        Their names, in order.
+    answers : str
+        How it answers, as a first call showed.
     """
 
     function: Callable[..., Any]
     arguments: tuple[str, ...]
-    states: tuple[str, ...]
+    layout: Layout
     parameters: tuple[str, ...]
-    by_name: bool = False
+    answers: Answers = "flat"
+
+    @property
+    def states(self) -> tuple[str, ...]:
+        """The name of each number of the state."""
+        return self.layout.names
 
     @property
     def label(self) -> str:
@@ -58,13 +71,14 @@ class NamedFunction:
     def caller(self, values: Sequence[float], *, interpreted: bool = False) -> Callable[[float, Any], Any]:
         """Return ``call(t, y)`` that hands the named arguments to the function."""
         function = getattr(self.function, "py_func", self.function) if interpreted else self.function
-        if self.arguments == (TIME, WHOLE_STATE) and WHOLE_STATE not in (*self.states, *self.parameters):
+        states = self.layout.by_name
+        if self.arguments == (TIME, WHOLE_STATE) and WHOLE_STATE not in (*states, *self.parameters):
             return function
         words = {
             TIME: "t",
             WHOLE_STATE: "y",
             ALL_PARAMETERS: "p",
-            **{name: f"v[{i}]" for i, name in enumerate(self.states)},
+            **{name: self._state("y", name) for name in states},
             **{name: f"k{i}" for i, name in enumerate(self.parameters)},
         }
         # a call written out is half the work of gathering arguments anew each time; its text holds nothing of the
@@ -72,22 +86,66 @@ class NamedFunction:
         arguments = ", ".join(words[name] for name in self.arguments)
         numbers = "v = y.tolist()" if "v[" in arguments else "pass"
         known: dict[str, Any] = {"function": function, **{f"k{i}": value for i, value in enumerate(values)}}
-        if ALL_PARAMETERS in self.arguments and ALL_PARAMETERS not in (*self.states, *self.parameters):
+        if ALL_PARAMETERS in self.arguments and ALL_PARAMETERS not in (*states, *self.parameters):
             known["p"] = self.bundle(values)
         exec(f"def call(t, y):\n    {numbers}\n    return function({arguments})", known)
         made: Callable[[float, Any], Any] = known["call"]
         return made
 
+    def _state(self, whole: str, name: str) -> str:
+        """Return the text that takes one state out of the array of all."""
+        group, begin = self.layout.by_name[name], self.layout.offsets[name]
+        if group.box:
+            part = f"{whole}[{begin}:{begin + group.size}]"
+            return f"{part}.reshape({group.shape})" if len(group.shape) > 1 else part
+        # one list of all numbers is faster than many numbers one by one, unless most of them are in arrays
+        return f"{whole}.item({begin})" if self.layout.indexed else f"v[{begin}]"
 
-def match_arguments(
-    function: Callable[..., Any], states: tuple[str, ...], parameters: tuple[str, ...]
-) -> NamedFunction:
+    def flat(self, answer: Any) -> Any:
+        """Return the numbers of an answer in their order: a sequence, or an array of doubles.
+
+        Raises
+        ------
+        TypeError, KeyError, ValueError
+            It is no answer of the kind that the function gave first.
+        """
+        if self.answers == "flat":
+            return answer
+        if self.answers == "number":
+            return (answer,)
+        groups = self.layout.groups
+        if self.answers == "shaped":
+            return in_shape(answer, groups[0].shape).ravel()
+        if len(answer) != len(groups):
+            raise TypeError
+        parts = [answer[group.name] for group in groups] if self.answers == "names" else answer
+        if not self.layout.indexed:
+            return parts
+        return np.concatenate([in_shape(part, each.shape).ravel() for part, each in zip(parts, groups, strict=True)])
+
+
+def in_shape(value: Any, shape: tuple[int, ...]) -> Any:
+    """Return real numbers of a shape as an array of doubles.
+
+    Raises
+    ------
+    TypeError
+        They have another shape, or are no real numbers.
+    """
+    array = np.asarray(value)
+    if array.shape != shape or array.dtype.kind not in "fiub":
+        raise TypeError
+    return array.astype(np.float64, copy=False)
+
+
+def match_arguments(function: Callable[..., Any], layout: Layout, parameters: tuple[str, ...]) -> NamedFunction:
     """Find out by name what a function wants.
 
     Parameters
     ----------
     function : callable
-    states : tuple of str
+    layout : Layout
+        Of the states.
     parameters : tuple of str
         Their names.
 
@@ -104,8 +162,7 @@ def match_arguments(
     """
     label = f"the function '{getattr(function, '__name__', 'rates')}'"
     # z' cannot be the name of an argument: it is asked for as z_prime
-    # members of indexed states, of which there may be millions, are no names of arguments
-    named = [state for state in states if not state.endswith("]")]
+    named = list(layout.by_name)
     spoken = {StateName.read(state).spoken: state for state in named if StateName.read(state).primes}
     # a state or parameter called y or p takes the name for itself
     whole = [word for word in (WHOLE_STATE, ALL_PARAMETERS) if word not in (*named, *parameters)]
@@ -122,12 +179,12 @@ def match_arguments(
                 name=argument.name,
                 location=label,
                 expected="t (time), y (whole state), p (all parameters), or a name among "
-                + listing([*(StateName.read(state).spoken for state in states[:40]), *parameters]),
+                + listing([*(StateName.read(state).spoken for state in named[:40]), *parameters]),
                 given=argument.name,
             )
         else:
             break
-    return NamedFunction(function, tuple(wanted), states, parameters)
+    return NamedFunction(function, tuple(wanted), layout, parameters)
 
 
 def _arguments_of(function: Callable[..., Any], label: str) -> Iterator[inspect.Parameter]:

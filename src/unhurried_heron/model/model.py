@@ -77,7 +77,7 @@ class Model:
         if event.when is None:
             return ONE
         if callable(event.when):
-            return match_arguments(event.when, self.layout.names, self.parameters)
+            return match_arguments(event.when, self.layout, self.parameters)
         location = f"the event '{event.name}'"
         found: Node = self.remembered(
             (event, *units.items()), lambda: self.written_out(self.read_event(event, units).node, location)

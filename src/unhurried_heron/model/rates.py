@@ -282,7 +282,7 @@ class FunctionRates:
         for when, row in zip(np.ravel(time).tolist(), np.atleast_2d(state), strict=True):
             with np.errstate(all="ignore"):
                 answer = call(when, row.copy())
-            found.append([answer[name] for name in self.function.states] if self.function.by_name else answer)
+            found.append(self.function.flat(answer))
         return np.array(found, dtype=np.float64).reshape(state.shape)
 
     def jacobian_at(self, time: Any, state: Any, around: Mapping[str, Any]) -> Array:

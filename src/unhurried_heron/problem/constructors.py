@@ -204,8 +204,9 @@ def from_rates(
     ----------
     rates : callable
         Its arguments are matched by name: ``t`` is the time, ``y`` the whole state (an array of shape (n_states,)),
-        ``p`` the parameters (``p.area``), any other the state or parameter of that name. It returns a sequence of
-        n_states numbers in the order of ``initial``, or a dict by state name.
+        ``p`` the parameters (``p.area``), any other the state or parameter of that name; a state whose starting value
+        is an array comes in its shape. It returns a sequence of n_states numbers in the order of ``initial``, a dict
+        by state name, or one part for each state, arrays in their shapes.
     initial, interval, parameters, events, exact, units, conserved, never_negative, title, check_units
         As for `from_text`; the order of ``initial`` is the order of the states.
     derived : mapping of str to str or callable, optional
