@@ -7,6 +7,7 @@ import dataclasses
 import doctest
 import importlib
 import os
+import re
 import shutil
 import stat
 import subprocess
@@ -72,7 +73,7 @@ def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
         "import pandas\n@entry\ndef f(a, b, c, d, e, g, h, i, j): pass\n_MANY = 3\n_A, _B = 1, 2\n" + "x = 1\n" * 400
     )
     (copy / "study" / "attempts.py").write_text(
-        "from rich.text import Text\ndef f(run): return f'The run {run._ledger} was of no use.'\n"
+        "import undeclared\nfrom rich.text import Text\ndef f(run): return f'The run {run._ledger} was of no use.'\n"
     )
     (copy / "utils").mkdir()
     (copy / "utils" / "__init__.py").write_text("")
@@ -87,6 +88,7 @@ def test_layout_check_passes_and_can_fail(tmp_path: Path) -> None:
         "_MANY: no",
         "(_A, _B): each",
         "imports a terminal library",
+        "imports undeclared, which is not among",
         "a sentence, 'The run  was of no use.'",
         "the private field run._ledger",
     ):
@@ -258,17 +260,42 @@ def test_docstring_examples() -> None:
         assert not found.failed, path
 
 
-def test_machine_code_goes_with_all_that_kernels_import() -> None:
-    """Whatever a kernel's file imports of this package may hold a constant of its machine code."""
+@pytest.mark.parametrize("name", KERNELS)
+def test_machine_code_goes_with_all_that_its_kernel_imports(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whatever a kernel's file imports of this package, directly or not, may hold a constant of its machine code."""
     package = Path(drafts.__file__).parents[2]
-    known = {path.relative_to(package).with_suffix("").as_posix() for path in drafts.sources()}
+    sources = drafts.sources(drafts.module_of(name))
+    known = {path.relative_to(package).with_suffix("").as_posix() for path in sources}
     missing = {
         node.module
-        for path in drafts.sources()
+        for path in sources
         for node in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
         if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("unhurried_heron.")
         and (package / f"{node.module.partition('.')[2].replace('.', '/')}.py").exists()
         and node.module.partition(".")[2].replace(".", "/") not in known
     }  # fmt: skip
     assert missing <= {f"unhurried_heron.{name}" for name in ("errors", "deadline", "quiet")}
-    assert {"methods/stabilised", "codegen/batched_steps", "version", "kernels/stabilised"} <= known
+    assert {"kernels/machine_code/compiling", "codegen/signature"} <= known
+    # another text of any of them, or another version, is other machine code; that of a file beside them is not
+    digest, read = drafts.sources_digest.__wrapped__, drafts._read
+    was = digest(name)
+    for changed in (*sources, package / "kernels" / "nothing.py"):
+        monkeypatch.setattr(drafts, "_read", lambda path: (b"" if path == changed else read(path)[0], read(path)[1]))  # noqa: B023  # it is called at once
+        assert (digest(name) == was) is (changed not in sources)
+    monkeypatch.setattr(drafts, "_read", read)
+    monkeypatch.setattr(drafts, "VERSION", "another")
+    assert digest(name) != was
+
+
+def test_texts_of_kernels_are_the_same_in_every_process() -> None:
+    """One source, one text: whatever else was compiled before, in whatever order sets are."""
+    code = (
+        "import sys; from unhurried_heron.kernels.machine_code.compiling import compile_named; "
+        "[sys.stdout.write(compile_named(name) if name == sys.argv[-1] else '') for name in sys.argv[1:]]"
+    )
+    names = ["linear_algebra.dense_lu.solve", "march.polynomial.evaluate_rows"]
+    first = python("-c", code, names[1], PYTHONHASHSEED="0").stdout
+    second = python("-c", code, *names, PYTHONHASHSEED="0").stdout
+    assert first == second
+    assert "@kernel(" in first
+    assert not re.search(r"unhurried|@.*numba|/|inttoptr .i64 [0-9]", first)

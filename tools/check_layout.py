@@ -6,7 +6,9 @@ Usage: python tools/check_layout.py [PACKAGE FOLDER]; exit code 1 with one line 
 from __future__ import annotations
 
 import ast
+import re
 import sys
+import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -54,6 +56,11 @@ LATE = {
 }
 LATE |= {f"kernels/{name}" for name in NUMBA_LATE}
 MAX_LINES, MAX_ARGUMENTS = 400, 8
+_PROJECT = tomllib.loads((Path(__file__).parents[1] / "pyproject.toml").read_text(encoding="utf-8"))["project"]
+# what may be imported: this package, the standard library, and what is declared
+DECLARED = {re.split(r"[<>=]", each)[0].replace("-", "_") for each in _PROJECT["dependencies"]}
+# pillow is imported as PIL
+DECLARED = DECLARED - {"pillow"} | ({"PIL"} if "pillow" in DECLARED else set()) | set(sys.stdlib_module_names)
 
 
 def imports_of(tree: ast.AST) -> Iterator[tuple[str, bool]]:
@@ -164,6 +171,8 @@ def check_file(path: Path, root: Path) -> Iterator[str]:
             target = parts[1] if len(parts) > 1 else "__init__"
             if target not in allowed(room):
                 yield f"{name}: imports {target}, which does not stand above {room}"
+        elif parts[0] not in DECLARED:
+            yield f"{name}: imports {parts[0]}, which is not among the dependencies of pyproject.toml"
         if parts[0] in HEAVY and at_top and (not late or (room == "kernels" and parts[0] != "numba")):
             yield f"{name}: imports {parts[0]} when it is imported itself"
     for node in ast.walk(tree):

@@ -1,39 +1,101 @@
-"""Write the kernels' texts that come with the package, or see whether they belong to the present sources.
+"""Write the kernels' texts that come with the package, or see whether they are what their sources give.
 
-Usage: python tools/write_drafts.py [--check]; after any edit in `kernels/`, or in `expression_ir`, `vector_ir` or
-`batched_steps` of `codegen/`. Without it a kernel is compiled from its source at its first use, which takes several
-times as long; exit code 1 of ``--check`` says so.
+Usage: python tools/write_drafts.py [--check | --current]. After an edit in `kernels/`, or of what kernels import, run
+it: only texts that changed are written. Without it a kernel is compiled from its source at its first use, which takes
+several times as long. ``--check`` compiles every kernel anew and compares the texts (where the versions of Python,
+Numba and llvmlite are those that made them), ``--current`` compares the hashes of the sources alone; exit code 1 tells
+of differences.
 """
 
 from __future__ import annotations
 
+import os
+import platform
+import subprocess
 import sys
+import tempfile
+from importlib.metadata import version
+from pathlib import Path
 
 from unhurried_heron.codegen.jit import kind_of_machine
-from unhurried_heron.kernels.machine_code.drafts import FOLDER, read_draft, write_draft
+from unhurried_heron.kernels.machine_code.drafts import (
+    FOLDER,
+    INDEX,
+    index,
+    is_current,
+    read_draft,
+    write_draft,
+    write_index,
+)
 from unhurried_heron.kernels.machine_code.prepare import KERNELS
+
+
+def made_with() -> dict[str, str]:
+    """Return the versions on which a text depends."""
+    python = ".".join(platform.python_version_tuple()[:2])
+    return {"python": python, **{name: version(name) for name in ("numba", "llvmlite")}}
+
+
+def compiled(names: list[str]) -> dict[str, str]:
+    """Compile kernels in two processes in which sets have one order; return the texts by name."""
+    shares: list[list[str]] = [[], []]
+    for name in sorted(names, key=lambda name: -KERNELS[name]):
+        min(shares, key=lambda share: sum(KERNELS[each] for each in share)).append(name)
+    with tempfile.TemporaryDirectory() as folder:
+        command = [sys.executable, __file__, "--into", folder]
+        environment = {**os.environ, "PYTHONHASHSEED": "0"}
+        helpers = [subprocess.Popen([*command, *share], env=environment) for share in shares if share]
+        if any(helper.wait() for helper in helpers):
+            sys.exit("a kernel could not be compiled")
+        return {name: Path(folder, name).read_text(encoding="utf-8") for name in names}
+
+
+def compile_into(folder: str, names: list[str]) -> None:
+    """Compile kernels in this process, a file for each."""
+    from unhurried_heron.kernels.machine_code.compiling import compile_named
+
+    for name in names:
+        Path(folder, name).write_text(compile_named(name), encoding="utf-8")
+
+
+def differences(*, texts: bool) -> list[str]:
+    """Return what is not of the present sources.
+
+    Parameters
+    ----------
+    texts : bool
+        Whether the texts are compared too, and not the hashes of the sources alone.
+    """
+    known = {f"{name}.ll.xz" for name in KERNELS} | {INDEX.name}
+    wrong = [path.name for path in FOLDER.iterdir() if path.name not in known]
+    wrong += [name for name in KERNELS if not is_current(name, kind_of_machine())]
+    if texts and index().get("made_with") != made_with():
+        print(f"texts are of {index().get('made_with')}, and not compared with those of {made_with()}")
+    elif texts:
+        wrong += [name for name, text in compiled(list(KERNELS)).items() if read_draft(name) != text]
+    return wrong
 
 
 def main() -> int:
     """Write or check all of them."""
-    if "--check" in sys.argv:
-        old = [name for name in KERNELS if read_draft(name, kind_of_machine()) is None]
-        extra = {path.name for path in FOLDER.iterdir()} - {f"{name}.ll.xz" for name in KERNELS}
-        for name in (*old, *extra):
+    if "--into" in sys.argv:
+        compile_into(sys.argv[2], sys.argv[3:])
+        return 0
+    if "--check" in sys.argv or "--current" in sys.argv:
+        wrong = differences(texts="--check" in sys.argv)
+        for name in wrong:
             print(f"{name}: not of the present sources; python tools/write_drafts.py")
-        return int(bool(old or extra))
-    from unhurried_heron.kernels.machine_code.compiling import compile_named
-
-    for path in FOLDER.iterdir():
+        return int(bool(wrong))
+    for path in FOLDER.glob("*.xz"):
         if path.name not in {f"{name}.ll.xz" for name in KERNELS}:
             path.unlink()
             print(f"{path.name}: of a kernel that is gone, removed")
-    for name in KERNELS:
-        if read_draft(name, kind_of_machine()) is not None:
-            continue
-        text, symbol = compile_named(name)
-        write_draft(name, kind_of_machine(), symbol, text)
-        print(f"{name}: {(FOLDER / f'{name}.ll.xz').stat().st_size:,} bytes")
+    anew = index().get("made_with") != made_with()
+    old = [name for name in KERNELS if anew or not is_current(name, kind_of_machine())]
+    for name, text in compiled(old).items():
+        if write_draft(name, text):
+            print(f"{name}: {(FOLDER / f'{name}.ll.xz').stat().st_size:,} bytes")
+    write_index(kind_of_machine(), made_with(), list(KERNELS))
     return 0
 
 

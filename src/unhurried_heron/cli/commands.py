@@ -291,13 +291,13 @@ def demo(
 
 def prepare() -> None:
     """Compile what every run needs ahead of its first use: for images, clusters, and homes that cannot be written."""
-    from unhurried_heron.kernels.machine_code.loading import is_ready
+    from unhurried_heron.kernels.machine_code.loading import is_kept
     from unhurried_heron.kernels.machine_code.prepare import KERNELS, lasting_folder, load_kernels
 
-    missing = [name for name in KERNELS if not is_ready(name)]
+    missing = [name for name in KERNELS if not is_kept(name)]
     load_kernels(*KERNELS)
     folder = lasting_folder()
-    if folder is None or not all((folder / f"{name}.machine-code").exists() for name in KERNELS):
+    if folder is None or not all(map(is_kept, KERNELS)):
         print_line("nothing could be kept; set UNHURRIED_HERON_CACHE to a folder that can be written")
         raise typer.Exit(1)
     print_line(f"{len(missing)} kernels compiled, {len(KERNELS) - len(missing)} were there: {folder}")

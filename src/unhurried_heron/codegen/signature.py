@@ -21,6 +21,8 @@ from unhurried_heron.arrays import Array
 FINE: Final = 1
 # The answer that stops the march.
 STOP: Final = -1
+# The symbol of every kernel that is compiled from a source.
+ENTRY: Final = "kernel"
 # Bytes before the rows of a measured table,
 HEADER_BYTES: Final = 8
 # numbers of a row: its time, and the coefficients of the cubic from there on,

@@ -2,7 +2,7 @@
 
 While native code runs, Python's signal handlers wait. The operating system's part of them does not: it writes a byte,
 which a thread of ours reads; the same thread knows when the budget of seconds is used up. All it does is to set a cell
-that the kernels look at.
+that the kernels look at. The byte goes through sockets, because not every system can wait for pipes.
 """
 
 from __future__ import annotations
@@ -11,9 +11,11 @@ import math
 import os
 import select
 import signal
+import socket
 import threading
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from types import TracebackType
 
 
@@ -27,11 +29,11 @@ class Watchdog:
         self._on_main = threading.current_thread() is threading.main_thread()
 
     def __enter__(self) -> Watchdog:
-        self._end_read, self._end_write = os.pipe()
-        self._read, self._write = os.pipe()
+        self._end_read, self._end_write = socket.socketpair()
+        self._read, self._write = socket.socketpair()
         if self._on_main:
-            os.set_blocking(self._write, False)
-            self._before = signal.set_wakeup_fd(self._write, warn_on_full_buffer=False)
+            self._write.setblocking(False)
+            self._before = signal.set_wakeup_fd(self._write.fileno(), warn_on_full_buffer=False)
         self._thread = threading.Thread(target=self._watch, daemon=True)
         self._thread.start()
         return self
@@ -43,9 +45,11 @@ class Watchdog:
             if self._end_read in ready:
                 return
             if self._read in ready:
-                signals = os.read(self._read, 64)
+                signals = self._read.recv(64)
                 if self._before != -1:
-                    os.write(self._before, signals)
+                    # a socket of the host's, where sockets are no files
+                    with suppress(OSError):
+                        os.write(self._before, signals)
                 if signal.SIGINT in signals:
                     self._stop()
             else:
@@ -65,7 +69,7 @@ class Watchdog:
         """
         if self._on_main:
             signal.set_wakeup_fd(self._before, warn_on_full_buffer=False)
-        os.write(self._end_write, b"x")
+        self._end_write.send(b"x")
         self._thread.join()
-        for handle in (self._read, self._write, self._end_read, self._end_write):
-            os.close(handle)
+        for end in (self._read, self._write, self._end_read, self._end_write):
+            end.close()

@@ -13,6 +13,8 @@ from numba.core import config
 from numba.core.compiler_lock import global_compiler_lock
 from numba.core.registry import cpu_target
 
+from unhurried_heron.codegen.signature import ENTRY
+
 # no flag that lets the compiler assume that NaN or infinity cannot occur, and none that reorders sums. Nobody calls
 # these
 # functions through Numba's own entry points, without which they compile in half the time
@@ -26,6 +28,9 @@ OPTIONS: Final[dict[str, Any]] = {
 FAST_SUMS: Final[dict[str, Any]] = {**OPTIONS, "fastmath": {"contract", "nsz", "arcp", "reassoc"}}
 # what a kernel may leave for the linker: the C mathematics library
 _LINKED: Final = {"exp", "log", "pow", "sqrt"}
+_GLOBAL: Final = re.compile(r'@(?:"((?:[^"\\]|\\.)*)"|([-\w$.]+))')
+_DATA: Final = re.compile(r'(\[\d+ x i8\]) c"(?:[^"\\]|\\.)*"')
+_OBJECT: Final = re.compile(r"inttoptr \(i64 \d+ to ptr\)")
 
 
 def inner(function: Callable[..., Any]) -> Any:
@@ -54,16 +59,16 @@ def _left_as_it_is() -> Iterator[None]:
             config.OPT = usual
 
 
-def compile_named(name: str) -> tuple[str, str]:
-    """Compile an entry kernel by its name (`loading.load_kernel`); return its LLVM IR and its symbol."""
+def compile_named(name: str) -> str:
+    """Compile an entry kernel by its name (`loading.load_kernel`); return its LLVM IR, in which it is ``kernel``."""
     module, function = name.split(":") if ":" in name else f"unhurried_heron.kernels.{name}".rsplit(".", 1)
     return compile_entry(getattr(importlib.import_module(module), function))
 
 
-def compile_entry(function: Callable[[int], int]) -> tuple[str, str]:
-    """Compile an entry kernel, which takes the address of its table; return its LLVM IR, as it is, and its symbol.
+def compile_entry(function: Callable[[int], int]) -> str:
+    """Compile an entry kernel, which takes the address of its table; return its LLVM IR in normal form.
 
-    The symbol has the signature ``int32 f(int64 *result, void **unused, int64 table)``.
+    The symbol ``kernel`` has the signature ``int32 f(int64 *result, void **unused, int64 table)``.
 
     Raises
     ------
@@ -77,4 +82,41 @@ def compile_entry(function: Callable[[int], int]) -> tuple[str, str]:
     needed = {name for name in re.findall(r"^declare .*?@\"?([\w.]+)", text, re.M) if not name.startswith("llvm.")}
     if not needed <= _LINKED:
         raise RuntimeError(f"the kernel {function.__module__} needs {sorted(needed - _LINKED)} at run time")
-    return text, dispatcher.overloads[signature].fndesc.llvm_func_name
+    return _normal_form(text, dispatcher.overloads[signature].fndesc.llvm_func_name)
+
+
+def _normal_form(text: str, symbol: str) -> str:
+    """Return the IR without what differs from one process to the next, or from one version of LLVM to the next.
+
+    Symbols count compilations, data and addresses are of Python objects that tell of exceptions, which no kernel raises
+    (`loading.Kernel` looks at none of them). Attributes of intrinsics are known to every version of LLVM by itself.
+
+    Parameters
+    ----------
+    text : str
+        LLVM IR.
+    symbol : str
+        Of the entry kernel.
+
+    Returns
+    -------
+    str
+    """
+    new = {symbol: ENTRY}
+
+    def renamed(match: re.Match[str]) -> str:
+        old = match[1] or match[2]
+        if old.startswith("llvm.") or old in _LINKED:
+            return match[0]
+        return "@" + new.setdefault(old, f"g{len(new)}")
+
+    lines = []
+    for line in text.splitlines():
+        if line.startswith("declare") and "@llvm." in line:
+            line = re.sub(r" #\d+$", "", line)
+        elif line.startswith("@"):
+            line = _OBJECT.sub("null", _DATA.sub(r"\1 zeroinitializer", line))
+        lines.append(_GLOBAL.sub(renamed, line).replace("captures(none)", "nocapture"))
+    used = set(re.findall(r"#\d+", "\n".join(line for line in lines if not line.startswith("attributes"))))
+    kept = (each for each in lines if not each.startswith(("; ModuleID", "source_filename")))
+    return "\n".join(each for each in kept if not each.startswith("attributes") or each.split()[1] in used) + "\n"

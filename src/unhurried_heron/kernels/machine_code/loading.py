@@ -1,7 +1,8 @@
 """Kernels as machine code on disk: compiled at their first use on a machine, loaded ever after.
 
-The folder's name holds a hash of all sources of kernels and methods, of the versions of Numba, llvmlite and Python, and
-of the processor's abilities; each file begins with the kernel's symbol and a hash of it and of the code that follows.
+The folder's name holds a hash of the versions of Numba, llvmlite and Python, and of the processor's abilities; that of
+a file a hash of the kernel's source and of all that it imports. Each file begins with the kernel's symbol and a hash of
+it and of the code that follows.
 """
 
 from __future__ import annotations
@@ -9,7 +10,6 @@ from __future__ import annotations
 import ctypes
 import functools
 import hashlib
-import importlib.util
 import platform
 from collections.abc import Callable
 from contextlib import suppress
@@ -22,10 +22,10 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.codegen.jit import emit_object, host_description, kind_of_machine, load_object
-from unhurried_heron.codegen.signature import address
+from unhurried_heron.codegen.signature import ENTRY, address
 from unhurried_heron.errors import HeronError, MethodError, excerpt
 from unhurried_heron.kernels.machine_code.cache import private_folder, read_code, write_code
-from unhurried_heron.kernels.machine_code.drafts import read_draft, sources_digest
+from unhurried_heron.kernels.machine_code.drafts import is_current, module_of, read_draft, sources_digest
 
 _loaded: dict[str, Kernel] = {}
 
@@ -54,29 +54,27 @@ class Kernel:
 def cache_folder() -> Path | None:
     """Return the folder of compiled kernels, or None if there can be none."""
     versions = f"{version('numba')} {version('llvmlite')} {platform.python_version()} {host_description()}"
-    digest = hashlib.sha256(f"{versions} {sources_digest()}".encode())
+    digest = hashlib.sha256(versions.encode())
     return private_folder(f"kernels-{digest.hexdigest()[:16]}")
 
 
 def _path_of(name: str) -> Path | None:
-    """Return where a kernel's machine code is kept; that of a module elsewhere depends on its source too."""
+    """Return where a kernel's machine code is kept, which depends on its sources."""
     folder = cache_folder()
-    if folder is None or ":" not in name:
-        return folder and folder / f"{name}.machine-code"
-    module = name.partition(":")[0]
-    found = importlib.util.find_spec(module)
-    if found is None or not found.origin or not Path(found.origin).is_file():
+    if module_of(name) is None:
         raise MethodError("there is no such kernel", name="kernel", location=name,
                           expected="a module that can be imported, and a function of it",
                           given=excerpt(name))  # fmt: skip
-    digest = hashlib.sha256(Path(found.origin).read_bytes()).hexdigest()[:16]
-    return folder / f"{name.replace(':', '.')}-{digest}.machine-code"
+    return folder and folder / f"{name.replace(':', '.')}-{sources_digest(name)[:16]}.machine-code"
 
 
 def is_ready(name: str) -> bool:
     """Whether a kernel is loaded, or its machine code kept on this machine."""
-    if name in _loaded:
-        return True
+    return name in _loaded or is_kept(name)
+
+
+def is_kept(name: str) -> bool:
+    """Whether the machine code of a kernel is kept on this machine."""
     path = _path_of(name)
     return path is not None and read_code(path) is not None
 
@@ -124,16 +122,14 @@ def _load(name: str, compile_it: Callable[[], tuple[str, bytes]]) -> Kernel:
 
 
 def _compile(name: str) -> tuple[str, bytes]:
-    draft = read_draft(name, kind_of_machine())
+    draft = read_draft(name) if is_current(name, kind_of_machine()) else None
     if draft is not None:
-        symbol, text = draft
         # a version of LLVM that cannot read it
         with suppress(RuntimeError):
-            return symbol, emit_object(text)
+            return ENTRY, emit_object(draft)
     from unhurried_heron.kernels.machine_code.compiling import compile_named
 
-    text, symbol = compile_named(name)
-    return symbol, emit_object(text)
+    return ENTRY, emit_object(compile_named(name))
 
 
 def evaluate_at(starts: Any, steps: Any, coefficients: Any, index: Any, times: Any, out: Any) -> None:
