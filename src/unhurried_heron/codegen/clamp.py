@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.jit import compile_module
-from unhurried_heron.codegen.signature import NativeFunction
+from unhurried_heron.codegen.signature import NativeFunction, address
 
 # the block: the function, its context, and where the two limits are
 _CLAMP: Final = """
@@ -39,8 +39,8 @@ def _code() -> tuple[int, Any]:
 
 def clamped(inner: NativeFunction, limits: Array) -> NativeFunction:
     """Return a function that is asked at times between ``limits`` only; these may be changed at any time."""
-    address, engine = _code()
-    block = np.array([inner.address, inner.context_address, limits.ctypes.data], dtype=np.int64)
+    code, engine = _code()
+    block = np.array([inner.address, inner.context_address, address(limits)], dtype=np.int64)
     return NativeFunction(
-        address, inner.n_outputs, block.view(np.float64), (engine, inner, limits), inner.pending_error, inner.shared
+        code, inner.n_outputs, block.view(np.float64), (engine, inner, limits), inner.pending_error, inner.shared
     )

@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.expression_ir import SymbolTable
-from unhurried_heron.codegen.signature import HEADER_BYTES, ROW_BYTES
+from unhurried_heron.codegen.signature import HEADER_BYTES, ROW_BYTES, address
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.input.measured import Measured
 from unhurried_heron.model.switch_types import HeldSwitch
@@ -65,7 +65,7 @@ class RuntimeData:
         """Take the rows of the tables that hold at a time."""
         for table, rows, slot in self.tables:
             index = int(np.clip(np.searchsorted(table.times, time, side="right") - 1, 0, table.times.size - 1))
-            self.array.view(np.int64)[slot + 1] = rows.ctypes.data + HEADER_BYTES + ROW_BYTES * index
+            self.array.view(np.int64)[slot + 1] = address(rows) + HEADER_BYTES + ROW_BYTES * index
 
 
 def context_of(problem: Problem) -> RuntimeData:
@@ -82,7 +82,7 @@ def context_of(problem: Problem) -> RuntimeData:
     for name, slot in inputs.items():
         table = problem.inputs[name]
         rows = np.concatenate([[float(table.times.size)], table.pieces.ravel()])
-        array.view(np.int64)[slot] = rows.ctypes.data
+        array.view(np.int64)[slot] = address(rows)
         tables.append((table, rows, slot))
     context = RuntimeData(array, model.parameters, inputs, slots, tuple(tables))
     context.change(parameter_values(problem))

@@ -195,7 +195,7 @@ def crossing_of(request: RunRequest, native: NativeSystem, *, stops: bool) -> Cr
     pairs = [_pairs([functions.get(each.slot) if each else None for each in held])
              for functions in (beyond.gaps, beyond.lives)]  # fmt: skip
     located = [k for k, switch in enumerate(switches) if switch.times is None]
-    tables = [[rows.ctypes.data, table.times.size, slot + 1] for table, rows, slot in context.tables]
+    tables = [[address(rows), table.times.size, slot + 1] for table, rows, slot in context.tables]
     room = _ROOM + 4 * len(switches) if stops else 0
     return Crossing(
         context=context.array,

@@ -8,6 +8,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps, proportional, with_hidden_error
@@ -61,7 +62,7 @@ def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
     a, s = floats(method.a), method.stages
     diagonals = sorted({float(x) for x in a.diagonal() if x}, reverse=True)
     contexts = [linear.context(False) for _ in diagonals]
-    addresses = np.array([context[0].ctypes.data for context in contexts], dtype=np.int64)
+    addresses = np.array([address(context[0]) for context in contexts], dtype=np.int64)
     of_stage = np.array([addresses[diagonals.index(x)] if x else 0 for x in a.diagonal()], dtype=np.int64)
     growth, keep = growth_kernel(linear, n)
     degree = len(method.interpolant)

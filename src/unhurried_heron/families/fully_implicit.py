@@ -7,6 +7,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
@@ -138,9 +139,9 @@ def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
         factor=linear.factor,
         solve=linear.solve,
         solve_whole=linear.solve_others,
-        filter=real[0][0].ctypes.data,
-        whole=whole[0].ctypes.data,
-        blocks=np.array([context[0].ctypes.data for context in blocks], dtype=np.int64),
+        filter=address(real[0][0]),
+        whole=address(whole[0]),
+        blocks=np.array([address(context[0]) for context in blocks], dtype=np.int64),
         jacobian=linear.jacobian,
         spare=np.zeros(n * n + 1 if growth else 0),
         stacked=np.zeros(m),

@@ -19,6 +19,7 @@ from scipy.sparse.csgraph import connected_components, reverse_cuthill_mckee
 from scipy.sparse.linalg import splu
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, SHIFT, B, D, N
 
@@ -279,9 +280,9 @@ class LargeSolver:
     def context(self, jacobian: Array, *, complex_shift: bool) -> Any:
         """Return the context of a shifted matrix; ``jacobian`` holds the matrix, or its entries."""
         context, shift = np.zeros(CONTEXT_SIZE, np.int64), np.zeros(2)
-        context[N], context[SHIFT] = self._n, shift.ctypes.data
+        context[N], context[SHIFT] = self._n, address(shift)
         system = self._system(complex if complex_shift else float)
-        self._systems[context.ctypes.data] = (system, context, shift, jacobian)
+        self._systems[address(context)] = (system, context, shift, jacobian)
         return context
 
     def _factor(self, result: Any, _: Any, address: int) -> int:

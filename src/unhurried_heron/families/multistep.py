@@ -9,6 +9,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.batched_steps import SIZE as BLOCK_SIZE
+from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import MethodError, unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
@@ -151,7 +152,7 @@ def _lay_out_implicit(method: Multistep, demand: SetupRequest) -> WorkSpace:
         newton=np.zeros(1, dtype=NEWTON),
         factor=linear.factor,
         solve=linear.solve,
-        context=context[0].ctypes.data,
+        context=address(context[0]),
         limits=np.array([demand.scales.newton]),
         jacobian=linear.jacobian,
         **shared,

@@ -7,6 +7,7 @@ from typing import Final
 import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
+from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional, with_hidden_error
@@ -56,7 +57,7 @@ def _lay_out(method: Rosenbrock, demand: SetupRequest) -> WorkSpace:
         growth=growth,
         factor=linear.factor,
         solve=linear.solve,
-        context=context[0].ctypes.data,
+        context=address(context[0]),
         stages=s,
         degree=degree,
         filtered=int(abs(method.embedded_at_infinity) > 1.0),

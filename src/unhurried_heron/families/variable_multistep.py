@@ -8,6 +8,7 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.codegen.signature import address
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional
 from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
@@ -68,7 +69,7 @@ def _lay_out(method: VariableMultistep, demand: SetupRequest) -> WorkSpace:
         growth=growth,
         factor=linear.factor if linear else 0,
         solve=linear.solve if linear else 0,
-        context=context[0].ctypes.data if context else 0,
+        context=address(context[0]) if context else 0,
         rows=rows,
         most=method.highest,
         evaluations=method.evaluations,

@@ -6,15 +6,16 @@ import importlib
 import re
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import Any, Final
+from typing import Any, Final, TypeVar
 
 import numba
-from numba.core import config
+from numba.core import config as numba_config
 from numba.core.compiler_lock import global_compiler_lock
 from numba.core.registry import cpu_target
 
 from unhurried_heron.codegen.signature import ENTRY
 
+Inner = TypeVar("Inner", bound=Callable[..., Any])
 # no flag that lets the compiler assume that NaN or infinity cannot occur, and none that reorders sums. Nobody calls
 # these
 # functions through Numba's own entry points, without which they compile in half the time
@@ -26,6 +27,8 @@ OPTIONS: Final[dict[str, Any]] = {
     "no_cfunc_wrapper": True,
 }
 FAST_SUMS: Final[dict[str, Any]] = {**OPTIONS, "fastmath": {"contract", "nsz", "arcp", "reassoc"}}
+# Numba's settings, which are made when it is loaded, so that no checker knows them
+config: Any = numba_config
 # what a kernel may leave for the linker: the C mathematics library
 _LINKED: Final = {"exp", "log", "pow", "sqrt"}
 _GLOBAL: Final = re.compile(r'@(?:"((?:[^"\\]|\\.)*)"|([-\w$.]+))')
@@ -33,14 +36,16 @@ _DATA: Final = re.compile(r'(\[\d+ x i8\]) c"(?:[^"\\]|\\.)*"')
 _OBJECT: Final = re.compile(r"inttoptr \(i64 \d+ to ptr\)")
 
 
-def inner(function: Callable[..., Any]) -> Any:
+def inner(function: Inner) -> Inner:
     """Compile a function that only kernels call; it becomes part of their machine code."""
-    return numba.njit(**OPTIONS)(function)
+    compiled: Inner = numba.njit(**OPTIONS)(function)
+    return compiled
 
 
-def inner_fast_sums(function: Callable[..., Any]) -> Any:
+def inner_fast_sums(function: Inner) -> Inner:
     """Compile like `inner`, with sums reordered freely so that dot products vectorise."""
-    return numba.njit(**FAST_SUMS)(function)
+    compiled: Inner = numba.njit(**FAST_SUMS)(function)
+    return compiled
 
 
 @contextmanager
@@ -82,7 +87,8 @@ def compile_entry(function: Callable[[int], int]) -> str:
     needed = {name for name in re.findall(r"^declare .*?@\"?([\w.]+)", text, re.M) if not name.startswith("llvm.")}
     if not needed <= _LINKED:
         raise RuntimeError(f"the kernel {function.__module__} needs {sorted(needed - _LINKED)} at run time")
-    return _normal_form(text, dispatcher.overloads[signature].fndesc.llvm_func_name)
+    compiled: Any = dispatcher.overloads[signature]
+    return _normal_form(text, compiled.fndesc.llvm_func_name)
 
 
 def _normal_form(text: str, symbol: str) -> str:

@@ -27,7 +27,8 @@ from unhurried_heron.errors import HeronError, MethodError, excerpt
 from unhurried_heron.kernels.machine_code.cache import private_folder, read_code, write_code
 from unhurried_heron.kernels.machine_code.drafts import is_current, module_of, read_draft, sources_digest
 
-_loaded: dict[str, Kernel] = {}
+# kernels of this process, by name
+LOADED: dict[str, Kernel] = {}
 
 
 @dataclass(frozen=True)
@@ -70,7 +71,7 @@ def _path_of(name: str) -> Path | None:
 
 def is_ready(name: str) -> bool:
     """Whether a kernel is loaded, or its machine code kept on this machine."""
-    return name in _loaded or is_kept(name)
+    return name in LOADED or is_kept(name)
 
 
 def is_kept(name: str) -> bool:
@@ -107,7 +108,7 @@ def load_written(name: str, symbol: str, write: Callable[[], str]) -> Kernel:
 
 
 def _load(name: str, compile_it: Callable[[], tuple[str, bytes]]) -> Kernel:
-    if name not in _loaded:
+    if name not in LOADED:
         path = _path_of(name)
         found = read_code(path) if path else None
         if found is None:
@@ -117,8 +118,8 @@ def _load(name: str, compile_it: Callable[[], tuple[str, bytes]]) -> Kernel:
         symbol, code = found
         address, engine = load_object(code, symbol)
         # where two threads come here at once, both find the kernel that came first
-        _loaded.setdefault(name, Kernel(name, address, engine))
-    return _loaded[name]
+        LOADED.setdefault(name, Kernel(name, address, engine))
+    return LOADED[name]
 
 
 def _compile(name: str) -> tuple[str, bytes]:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any, Concatenate, ParamSpec
+
 from llvmlite import ir
 from numba import from_dtype, types
 from numba.core.cgutils import alloca_once
@@ -9,12 +12,22 @@ from numba.extending import intrinsic
 
 from unhurried_heron.kernels.memory.control import CONTROL
 
+_Given = ParamSpec("_Given")
+
+
+def typed_intrinsic(function: Callable[Concatenate[Any, _Given], Any]) -> Callable[_Given, Any]:
+    """Make an intrinsic, whose callers do not give the typing context that comes first."""
+    made: Any = intrinsic(function)
+    typed: Callable[_Given, Any] = made
+    return typed
+
+
 _DOUBLES = types.CPointer(types.float64)
 _LONGS = types.CPointer(types.int64)
 _CONTROL = from_dtype(CONTROL)
 
 
-@intrinsic
+@typed_intrinsic
 def call_native(typing_context, address, time, state, out, context):
     """Call ``int32 f(double, const double *, double *, const double *)`` at an address.
 
@@ -45,7 +58,7 @@ def call_native(typing_context, address, time, state, out, context):
     return signature, generate
 
 
-@intrinsic
+@typed_intrinsic
 def call_kernel(typing_context, address, table):
     """Call another entry kernel (`compiling.compile_entry`) at an address, on a table; return its result.
 
@@ -80,7 +93,7 @@ def call_kernel(typing_context, address, table):
 def _cast_to(kind):
     """Return an intrinsic that takes an address for a pointer (or record) of a kind."""
 
-    @intrinsic
+    @typed_intrinsic
     def cast(typing_context, address):
         def generate(codegen_context, builder, _, arguments):
             return builder.inttoptr(arguments[0], codegen_context.get_value_type(kind))
@@ -102,7 +115,7 @@ def as_record(dtype):
     return _cast_to(from_dtype(dtype))
 
 
-@intrinsic
+@typed_intrinsic
 def address_of(typing_context, pointer):
     """Return a pointer's address."""
 
@@ -112,7 +125,7 @@ def address_of(typing_context, pointer):
     return types.int64(pointer), generate
 
 
-@intrinsic
+@typed_intrinsic
 def offset_by(typing_context, pointer, count):
     """Return the pointer ``count`` elements further on.
 
@@ -153,7 +166,7 @@ def _generate_call(result, kinds):
 _REAL, _LONG, _POINTER = ir.DoubleType(), ir.IntType(64), ir.DoubleType().as_pointer()
 
 
-@intrinsic
+@typed_intrinsic
 def call_attempt(typing_context, address, time, step, state, stages, trial, n, rates, context, where):
     """Call ``attempt`` of `codegen.runge_kutta_ir`.
 
@@ -194,7 +207,7 @@ def call_attempt(typing_context, address, time, step, state, stages, trial, n, r
     return signature, _generate_call(ir.IntType(32), kinds)
 
 
-@intrinsic
+@typed_intrinsic
 def call_stride(typing_context, address, origin, step, first, count, block):
     """Call ``stride`` of `codegen.batched_steps`.
 
@@ -220,7 +233,7 @@ def call_stride(typing_context, address, origin, step, first, count, block):
     return signature, _generate_call(_LONG, [_REAL, _REAL, _LONG, _LONG, _LONG.as_pointer()])
 
 
-@intrinsic
+@typed_intrinsic
 def call_error(typing_context, address, step, state, stages, trial, relative, absolute, n):
     """Call ``error`` of `codegen.runge_kutta_ir`.
 
@@ -244,7 +257,7 @@ def call_error(typing_context, address, step, state, stages, trial, relative, ab
     return signature, _generate_call(_REAL, [_REAL, *[_POINTER] * 5, _LONG])
 
 
-@intrinsic
+@typed_intrinsic
 def call_polynomial(typing_context, address, step, state, stages, coefficients, n):
     """Call ``polynomial`` of `codegen.runge_kutta_ir`.
 

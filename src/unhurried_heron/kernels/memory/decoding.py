@@ -10,7 +10,7 @@ from typing import get_type_hints
 from llvmlite import ir
 from numba import types
 from numba.core.typing.templates import AttributeTemplate
-from numba.extending import infer_getattr, intrinsic, lower_getattr_generic, models, register_model
+from numba.extending import infer_getattr, lower_getattr_generic, models, register_model
 
 from unhurried_heron.kernels.memory.bundles import (
     CROSSING,
@@ -27,7 +27,7 @@ from unhurried_heron.kernels.memory.bundles import (
     System,
     Watch,
 )
-from unhurried_heron.kernels.memory.call import as_record
+from unhurried_heron.kernels.memory.call import as_record, typed_intrinsic
 from unhurried_heron.kernels.memory.multistep_work import (
     CHOICE,
     HISTORY,
@@ -76,7 +76,7 @@ class _BundleModel(models.PrimitiveModel):
 class _BundleAttribute(AttributeTemplate):
     key = BundleType
 
-    def generic_resolve(self, bundle, name):
+    def generic_resolve(self, bundle, name):  # type: ignore[override]  # Numba asks for this one
         return bundle.offsets[name][1] if name in bundle.offsets else None
 
 
@@ -109,7 +109,7 @@ def decoder(bundle, base=OWN):
     """Return an intrinsic that takes a march's table for the bundle which begins at ``base``."""
     kind = BundleType(bundle)
 
-    @intrinsic
+    @typed_intrinsic
     def decode(typing_context, table):
         def generate(codegen_context, builder, _, arguments):
             return builder.gep(arguments[0], [ir.Constant(_LONG, base)])

@@ -1,0 +1,447 @@
+"""The same runs by machine code and by interpreted kernels, and which of the kernels' lines they pass.
+
+``python interpreted_runs.py SHARE SHARES OUT`` writes what a share of the runs comes to, by machine code;
+``--interpreted`` interprets the kernels, every access within its array, and adds the lines of each kernel that were
+not passed. ``python interpreted_runs.py`` does both, in two processes, and compares: it prints the lines that no run
+passed, and fails where runs differ, or where more than one line in twenty is not passed.
+"""
+
+import inspect
+import itertools
+import json
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import fenced_runs
+import numpy as np
+
+import unhurried_heron as uh
+from unhurried_heron.methods.catalogue import CATALOGUE, all_methods
+from unhurried_heron.quiet import quietly
+
+STIFF = "x' = -50*(x - cos(t)) + where(t > 1.3, 1, 0)\ny' = x - y^3"
+MARKS = [uh.Event("y = 0.3", "passes"), uh.Event(every=0.5, then="y = y/2", name="halves"), uh.Event("x < 0.1", "ends")]
+# one of each kind of family, adaptive
+STEPPERS = (
+    "auto",
+    "dormand-prince-54",
+    "runge-kutta-chebyshev-2",
+    "esdirk-43",
+    "hairer-wanner-43",
+    "gauss-4",
+    "radau-iia-5",
+    "lobatto-iiic-4",
+    "adams-variable",
+    "backward-differentiation-variable",
+    "radau-iia-variable",
+)
+IMPLICIT = tuple(each.name for each in all_methods() if each.implicit and each.name != "auto")
+EXPENSIVE = (
+    "verner-76",
+    "dormand-prince-853",
+    "adams-bashforth-3",
+    "adams-pece-3",
+    "adams-moulton-3",
+    "trapezoidal",
+    "backward-differentiation-3",
+    "classical-rk-4",
+    "lobatto-iiic-4",
+    "tr-bdf-2",
+)
+FULLY = ("gauss-6", "radau-iia-5", "radau-iia-9", "lobatto-iiic-6")
+
+
+def text(equations: str, end: float = 2.0, **given: Any) -> uh.Problem:
+    return uh.Problem.from_text(equations, **{"initial": {"x": 1.0}, "interval": (0.0, end), **given})
+
+
+def called(t: float, x: float, y: float) -> list[float]:
+    return [-y - x * abs(np.sin(3 * t)), x - y]
+
+
+def refusing(t: float, x: float, y: float) -> list[float]:
+    if t > 1:
+        raise ValueError("beyond")
+    return [-y, x]
+
+
+def coupled(t: float, u: np.ndarray) -> np.ndarray:
+    return np.convolve(u, [20, -40, 20], "same") + np.sin(t)
+
+
+class Raising:
+    """A function that raises when it has been called so often, trial calls among them."""
+
+    def __init__(self, function: Any, left: int) -> None:
+        self.function, self.left, self.__signature__ = function, left, inspect.signature(function)
+        self.__name__ = "raising"
+
+    def __call__(self, *arguments: Any) -> Any:
+        self.left -= 1
+        if self.left < 0:
+            raise ValueError("enough")
+        return self.function(*arguments)
+
+
+def raising(part: str, left: int) -> uh.Problem:
+    """Return a problem one part of which raises after some calls."""
+    known = {
+        "rates": lambda t, x, y: [-y - x**3, 30 * (x - y)],
+        "jacobian": lambda t, x, y: [[-3 * x**2, -1], [30, -30]],
+        "when": lambda t, x: x - 0.9 + 0.1 * np.sin(9 * t),
+        "then": lambda x: {"x": 1.01 * x},
+        "only_if": lambda t, x: x > 0.1,
+        "switch": lambda t, x: x - 0.7,
+    }
+    known[part] = Raising(known[part], left)
+    events = [uh.Event(known["when"], "one", then=known["then"], only_if=known["only_if"]), uh.Event("y = 0.3", "two")]
+    given = {"jacobian": known["jacobian"]} if part == "jacobian" else {}
+    return uh.Problem.from_rates(known["rates"], **TWO, events=events, switches=[known["switch"]], **given)
+
+
+TWO = {"initial": {"x": 1.0, "y": 0.0}, "interval": (0.0, 2.0)}
+CHAIN = text(
+    "u[k]' = 40*(u[k-1] - 2*u[k] + u[k+1]) + u[k]*(1 - u[k]) for k in 2..11\nu[1]' = -u[1]\nu[12]' = u[1] - u[12]",
+    initial={"u[k]": "0.1*k"},
+)
+FULL = text("u[k]' = sum(u[j]*cos(j + k) for j in 1..9) - 9*u[k]^3 for k in 1..9", initial={"u[k]": "0.1*k"})
+FUNCTIONS = uh.Problem.from_rates(
+    called, **TWO, events=[uh.Event(lambda t, x: np.sin(20 * t) - x / 2, "often")], switches=[lambda t: np.sin(3 * t)]
+)
+LINE = uh.Problem.from_rates(
+    coupled,
+    initial={"u": np.linspace(0, 1, 14)},
+    interval=(0, 1),
+    sparsity=np.abs(np.subtract.outer(range(14), range(14))) < 2,
+)
+ACTS = [
+    uh.Event("sin(9*t) = 0", "turns", then="k = -k", only_if="x > 0", at_most=3),
+    uh.Event("x = 0.8", "stops", then="x = x + 0.3", stop_after=4),
+    uh.Event(at=[0.3, 0.3000001, 1.2], then=lambda x: {"x": x / 2}, name="told"),
+    uh.Event(lambda t, x: x - 0.5, "function", only_if=lambda t: t > 0.2),
+    uh.Event("floor(3*t) = 2", "floors"),
+    uh.Event("(t - 1)^2 = 0", "touches"),
+]
+# runs into what has no bound, where roundings decide how many steps are tried
+SENSITIVE = {"pole", "not finite", "blow-up", "growing", "growth", "tight", "huge"}
+# name: problem, methods, options
+CASES: dict[str, tuple[uh.Problem, tuple[str, ...], dict[str, Any]]] = {
+    "stiff": (text(STIFF, **TWO, events=MARKS), STEPPERS, {"rtol": 1e-4}),
+    "long steps": (text("x' = -x^4", 400.0), IMPLICIT, {"step": 40.0}),
+    "epidemic": (
+        text("x' = -9*x*y\ny' = 9*x*y - y", initial={"x": 1.0, "y": 1e-4}, interval=(0, 40)),
+        FULLY,
+        {"step": 4.0},
+    ),
+    "relaxation": (
+        text("x' = y\ny' = 30*(1 - x^2)*y - x", initial={"x": 2.0, "y": 0.0}, interval=(0, 60)),
+        (*STEPPERS, "trapezoidal"),
+        {"rtol": 1e-3},
+    ),
+    "relaxation, long steps": (
+        text("x' = y\ny' = 30*(1 - x^2)*y - x", initial={"x": 2.0, "y": 0.0}, interval=(0, 60)),
+        FULLY,
+        {"step": 3.0},
+    ),
+    "chain": (CHAIN, STEPPERS, {"rtol": 1e-3}),
+    "chain, dense": (
+        CHAIN,
+        ("esdirk-43", "radau-iia-5", "hairer-wanner-43", "backward-differentiation-3"),
+        {"step": 0.1, "linear": "dense"},
+    ),
+    "full": (FULL, STEPPERS, {"rtol": 1e-3}),
+    "growth": (
+        text("x' = 40*(x - cos(t)) - sin(t)\ny' = -200*y", 1.0, initial={"x": 1.0, "y": 1.0}),
+        IMPLICIT[:12],
+        {"rtol": 1e-2},
+    ),
+    "growing": (
+        text("u[k]' = where(k > 2, 8, -90)*u[k] + u[1] for k in 1..5", 1.0, initial={"u[k]": "1e-9*k"}),
+        ("radau-iia-5", "esdirk-43", "backward-differentiation-variable"),
+        {"rtol": 1e-2},
+    ),
+    "functions": (FUNCTIONS, STEPPERS, {"rtol": 1e-3, "record": 9}),
+    "functions, fixed": (FUNCTIONS, ("euler", "adams-pece-3", "adams-moulton-3", "backward-euler"), {"step": 0.125}),
+    "groups": (LINE, STEPPERS[3:], {"rtol": 1e-3}),
+    "refusing": (uh.Problem.from_rates(refusing, **TWO), ("auto", "radau-iia-5", "adams-bashforth-3"), {"rtol": 1e-3}),
+    "acts": (text("x' = k - x", parameters={"k": 1.0}, events=ACTS), STEPPERS, {"rtol": 1e-4}),
+    "acts backwards": (
+        text("x' = k - x", interval=(2, 0), parameters={"k": 1.0}, events=ACTS),
+        STEPPERS[:2],
+        {"rtol": 1e-4},
+    ),
+    "rest": (
+        text("x' = -sqrt(x)\ny' = sqrt(x) - sqrt(y)", 6.0, initial={"x": 1.0, "y": 0.0}),
+        STEPPERS,
+        {"rtol": 1e-3},
+    ),
+    "pole": (text("x' = 1/(2 - x)", 3.0), STEPPERS, {"rtol": 1e-3}),
+    "blow-up": (text("x' = x^2"), STEPPERS, {"rtol": 1e-3}),
+    "no number": (text("x' = log(x - 2)"), STEPPERS, {"rtol": 1e-3}),
+    "narrow": (
+        text("x' = 100*exp(-((t - 1)/0.001)^2) - x + y\ny' = -tanh(1000*(x - 1.5))", initial={"x": 1.0, "y": 0.0}),
+        STEPPERS,
+        {"rtol": 1e-3},
+    ),
+    "nested": (
+        text(
+            "x' = where(x > 0.5, where(sin(7*t) > x/2, -1, -2), abs(x - 0.2) + max(t - 1, y))\n"
+            "y' = min(x, y) - floor(2*t)",
+            initial={"x": 1.0, "y": 0.0},
+        ),
+        STEPPERS,
+        {"rtol": 1e-3},
+    ),
+    "never negative": (
+        text("x' = -3*x/(x + 0.01)\ny' = -x*y", initial={"x": 1.0, "y": 1.0}, never_negative=["x", "y"]),
+        STEPPERS,
+        {"rtol": 1e-2},
+    ),
+    "strides": (
+        text("x' = y\ny' = -x", **TWO),
+        ("euler", "classical-rk-4", "adams-bashforth-4"),
+        {"count": 2000, "record": 2},
+    ),
+    "tight": (text("x' = y\ny' = -x", **TWO), ("adams-variable", "backward-differentiation-variable"), {"rtol": 1e-12}),
+    "rain": (
+        text("x' = rain - x", inputs={"rain": uh.Measured([0, 0.5, 1, 2], [0, 3, 1, 0])}),
+        STEPPERS,
+        {"rtol": 1e-3},
+    ),
+    "not finite": (
+        uh.Problem.from_rates(lambda t, x, y: [-y, x if t < 1 else np.nan], **TWO),
+        STEPPERS,
+        {"rtol": 1e-3},
+    ),
+    "not finite, fixed": (
+        text("x' = sqrt(0.5 - t)"),
+        ("euler", "heun-2", "adams-bashforth-2", "backward-euler", "gauss-4"),
+        {"step": 0.1},
+    ),
+    "blow-up, fixed": (text("x' = 1000*x^2"), EXPENSIVE, {"step": 0.125}),
+    "exact starts": (
+        text("x' = -x", exact={"x": "exp(-t)"}),
+        ("adams-bashforth-4", "backward-differentiation-3"),
+        {"step": 0.1, "starter": "exact"},
+    ),
+    "wide": (
+        text(
+            "u[k]' = 30*(u[k-1] - 2*u[k] + u[k+1]) for k in 2..39\nu[1]' = -u[1]\nu[40]' = u[1] - u[40]",
+            0.1,
+            initial={"u[k]": "0.1*k"},
+            events=[uh.Event("sum(u[k] for k in 1..40) = 50", then="u[1] = u[1] + 1", name="all")],
+        ),
+        ("radau-iia-5", "esdirk-43"),
+        {"rtol": 1e-1, "linear": "dense"},
+    ),
+    "teeth": (
+        text(
+            "x' = cos(t)",
+            60.0,
+            events=[
+                uh.Event("sin(9*t) > 0.9", "over"),
+                uh.Event("x^2 = 0", "square"),
+                uh.Event("(x - 1)*(x - 1.0005) = 0", "dip"),
+                uh.Event("sin(300*t) = 0.5*x", "fast"),
+            ],
+        ),
+        STEPPERS,
+        {"rtol": 1e-2},
+    ),
+    "steps of a stair": (
+        text(
+            "x' = where(x > 0.5, floor(3*y), ceil(2*y)) - where(y > x, sqrt(abs(x - y)), 1)\ny' = sign(x - 0.4) - y",
+            initial={"x": 1.0, "y": 0.5},
+            events=[uh.Event("x < 0.45", then="y = y + 1", name="low")],
+        ),
+        STEPPERS,
+        {"rtol": 1e-3},
+    ),
+    "tanks": (
+        text(
+            "x' = -sqrt(x)\ny' = sqrt(x) - 2*sqrt(y) + 0*k",
+            6.0,
+            initial={"x": 1.0, "y": 0.0},
+            parameters={"k": 1},
+            events=[uh.Event("x < 0.001", then="k = k + 1", name="empty"), uh.Event("y = 0.01", "y")],
+        ),
+        STEPPERS,
+        {"rtol": 1e-4},
+    ),
+    "damped, growing": (
+        text("x' = where(t < 1, -500, 20)*(x - 1) + y\ny' = -y", initial={"x": 1.0, "y": 1e-6}),
+        STEPPERS,
+        {"rtol": 1e-3},
+    ),
+    "large": (
+        text(
+            "u[k]' = 900*(u[k-1] - 2*u[k] + u[k+1]) for k in 2..29\nu[1]' = -u[1]\nu[30]' = u[29] - u[30]",
+            1.0,
+            initial={"u[k]": "sin(k)"},
+        ),
+        ("runge-kutta-chebyshev-2", "backward-differentiation-variable"),
+        {"rtol": 1e-3},
+    ),
+    "below zero": (
+        text("x' = -1 + 0*y\ny' = -x*y - 0.3*sqrt(max(y, 0))", initial={"x": 0.5, "y": 1.0}, never_negative=["x", "y"]),
+        STEPPERS,
+        {"rtol": 1e-2},
+    ),
+    "runs out": (
+        text("x' = -3*x/(x + 1e-4)\ny' = -50*y*x", initial={"x": 1.0, "y": 1.0}, never_negative=["x", "y"]),
+        STEPPERS,
+        {"rtol": 1e-1, "record": 5},
+    ),
+    "nothing absolute": (text("x' = y\ny' = cos(t)", **TWO), STEPPERS, {"rtol": 1e-3, "atol": 0.0}),
+    "all at rest": (text("x' = 0*x\ny' = 0*y", initial={"x": 0.0, "y": 0.0}), STEPPERS, {"rtol": 1e-3, "atol": 0.0}),
+    "huge": (text("x' = 1e160*x^2\ny' = 1e200*y", initial={"x": 1e-3, "y": 1.0}), STEPPERS, {"rtol": 1e-3}),
+    "many rows": (text("x' = cos(t)"), ("euler",), {"count": 2500, "record": "steps", "budget": {"steps": 2500}}),
+    "a crowd": (
+        text(
+            "u[k]' = sin(k*t) for k in 1..20",
+            initial={"u[k]": "0"},
+            events=[
+                uh.Event("sum(u[k] for k in 1..20) = 0.5", then="u[2] = u[2] - 0.01", name="sum"),
+                uh.Event("u[3] = 0.1", name="third"),
+            ],
+        ),
+        STEPPERS,
+        {"rtol": 1e-2},
+    ),
+    "tables back": (
+        text(
+            "x' = rain - x",
+            interval=(2, 0),
+            inputs={"rain": uh.Measured([0, 0.5, 1, 2], [0, 3, 1, 0], "previous")},
+            events=[
+                uh.Event(at=[0.5, 1.5], then="x = x + 1", name="jump", only_if="x < 2"),
+                uh.Event("x = rain", "meets"),
+            ],
+        ),
+        STEPPERS,
+        {"rtol": 1e-3, "record": [0.5, 1, 1.5]},
+    ),
+    "at rest": (text("x' = 0*x"), STEPPERS, {"rtol": 1e-3}),
+    "every method": (text(STIFF, **{**TWO, "interval": (0, 0.4)}), tuple(each.name for each in all_methods()), {}),
+}
+
+
+def cases() -> Iterator[tuple[str, uh.Problem, str, dict[str, Any]]]:
+    """Yield a name, a problem, a method, and options."""
+    for name, (problem, methods, options) in CASES.items():
+        for method in methods:
+            adaptive = CATALOGUE[method].adaptive
+            fixed = {"step": 0.125, **{k: v for k, v in options.items() if k != "rtol"}}
+            yield f"{name}, {method}", problem, method, options if adaptive or "count" in options else fixed
+    for part in ("rates", "jacobian", "when", "then", "only_if", "switch"):
+        for left in (4, 6, 9, 14, 22, 35):
+            for method in EXPENSIVE:
+                yield f"{part} raise after {left}, {method}", raising(part, left), method, {"step": 0.125}
+        for k, left in enumerate((5, 6, 7, 8, 9, 10, 12, 15, 20, 27, 36, 50, 80)):
+            # each family meets each of them at some count
+            for method in STEPPERS if part == "rates" else STEPPERS[k % 4 :: 4]:
+                yield f"{part} raise after {left}, {method}", raising(part, left), method, {"rtol": 1e-2}
+    for seed in range(20):
+        random = np.random.default_rng(seed)
+        methods = [method.name for method in all_methods() if method.adaptive]
+        method = methods[int(random.integers(len(methods)))]
+        record = [None, 2, 50, "steps"][int(random.integers(4))]
+        problem, _ = fenced_runs.problem_of(random)
+        yield f"seed {seed}", problem, method, {"rtol": 1e-3} | ({} if record is None else {"record": record})
+
+
+def results(share: int, shares: int) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    for name, problem, method, options in itertools.islice(cases(), share, None, shares):
+        try:
+            with quietly():
+                run = uh.integrate(problem, method, **{"budget": {"steps": 100}, **options})
+        except Exception as error:
+            found[name] = [f"{type(error).__name__}: {str(error)[:60]}"]
+            continue
+        ends = run.at([problem.interval[0], run.ending.time])
+        found[name] = [
+            run.tally.accepted,
+            run.tally.refused,
+            run.ending.reason,
+            len(run.events),
+            *ends.ravel().tolist(),
+        ]
+    # a pole, what overflows, and points where all roots are found
+    points = np.array([0.0, -0.3 + 0.2j, 2.0, 1e200, 1e308])
+    found["stability"] = [0, 0, "end", 0, *np.abs([uh.stability(f"adams-moulton-{k}")(points) for k in (1, 3)]).ravel()]
+    return found
+
+
+def measured(share: int, shares: int) -> dict[str, Any]:
+    """Interpret a share of the runs; return what they come to, and of each kernel its lines and those not passed."""
+    import coverage
+
+    import unhurried_heron.kernels
+    from unhurried_heron.testing.interpreted_kernels import interpret
+
+    folder = Path(unhurried_heron.kernels.__file__).parent
+    # what writes kernels as text, and constants
+    beside = [f"{folder}/linear_algebra/{name}.py" for name in ("unrolled_solve", "context")]
+    beside += [f"{folder}/machine_code/*", f"{folder}/memory/*", f"{folder}/*__init__.py"]
+    measure = coverage.Coverage(data_file=None, source=[str(folder)], omit=beside)
+    interpret()
+    measure.start()
+    found = {"runs": results(share, shares)}
+    measure.stop()
+    lines = {}
+    for path in measure.get_data().measured_files():
+        _, statements, _, missed, _ = measure.analysis2(path)
+        lines[path.split("/kernels/")[1]] = [statements, missed]
+    return {**found, "lines": lines}
+
+
+def differ(one: list[Any], other: list[Any]) -> bool:
+    """Whether two runs came to something else. Machine code rounds a product and a sum at once."""
+    if one[:4] != other[:4]:
+        return True
+    return not np.allclose(one[4:], other[4:], rtol=1e-3, atol=1e-9, equal_nan=True)
+
+
+def compare(folder: Path, shares: int = 2) -> list[str]:
+    """Run all in both ways, in several processes; return what is wrong."""
+    files = {kind: [folder / f"{kind}{k}" for k in range(shares)] for kind in ("--compiled", "--interpreted")}
+    processes = [
+        subprocess.Popen([sys.executable, __file__, str(k), str(shares), str(file), kind])
+        for kind, several in files.items()
+        for k, file in enumerate(several)
+    ]
+    if any(process.wait() for process in processes):
+        return ["an access outside of an array, or another exception: see above"]
+    compiled, interpreted = ([json.loads(file.read_text()) for file in several] for several in files.values())
+    runs = [
+        {name: run for each in several for name, run in each["runs"].items()} for several in (compiled, interpreted)
+    ]
+    wrong = [
+        f"{name}: {run} by machine code, {runs[1][name]} interpreted"
+        for name, run in runs[0].items()
+        if name.split(",")[0] not in SENSITIVE and differ(run, runs[1][name])
+    ]
+    total = missed = 0
+    for name, (statements, _) in sorted(interpreted[0]["lines"].items()):
+        left = set.intersection(*(set(each["lines"].get(name, (0, statements))[1]) for each in interpreted))
+        total, missed = total + len(statements), missed + len(left)
+        if left:
+            print(f"{name}: {len(left)} of {len(statements)} lines not passed: {', '.join(map(str, sorted(left)))}")
+    print(f"{len(runs[0])} runs; {1 - missed / total:.1%} of {total} lines of kernels passed")
+    return wrong + (["less than 95 % of the lines were passed"] if missed > 0.05 * total else [])
+
+
+if __name__ == "__main__":
+    if len(sys.argv) > 1:
+        work = measured if "--interpreted" in sys.argv else lambda *share: {"runs": results(*share)}
+        Path(sys.argv[3]).write_text(json.dumps(work(int(sys.argv[1]), int(sys.argv[2]))))
+    else:
+        with tempfile.TemporaryDirectory() as where:
+            problems = compare(Path(where))
+        print("\n".join(problems))
+        sys.exit(bool(problems))
