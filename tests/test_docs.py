@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import os
 import re
-import subprocess
-import sys
 import tomllib
 from pathlib import Path
 
 import pytest
+from forked import script
 
 import unhurried_heron as uh
 from unhurried_heron.input.file_reader import parse_document
@@ -25,18 +23,9 @@ def code_blocks(page: Path, language: str) -> list[str]:
 
 @pytest.mark.parametrize("page", [page for page in PAGES if code_blocks(page, "python")], ids=lambda page: page.name)
 def test_python_blocks_run_in_order(page: Path, tmp_path: Path) -> None:
-    script = tmp_path / "page.py"
-    script.write_text("\n".join(code_blocks(page, "python")), encoding="utf-8")
-    environment = {**os.environ, "PYTHONWARNINGS": "error"}
-    done = subprocess.run(
-        [sys.executable, str(script)],
-        cwd=tmp_path,
-        env=environment,
-        capture_output=True,
-        text=True,
-        timeout=300,
-        check=False,
-    )
+    path = tmp_path / "page.py"
+    path.write_text("\n".join(code_blocks(page, "python")), encoding="utf-8")
+    done = script(path, tmp_path, PYTHONWARNINGS="error")
     assert done.returncode == 0, done.stderr
     # what a page shows below its code is what the code prints
     shown = [text for text in code_blocks(page, "text") if "Error: " in text]

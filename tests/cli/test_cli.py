@@ -15,18 +15,22 @@ from pathlib import Path
 
 import pytest
 import typer
-from heron_process import heron
+from forked import heron
 
-from unhurried_heron.cli.commands import prepare
+from unhurried_heron.cli.commands import demo, prepare
 from unhurried_heron.demo import NAMES, demo_file
 
 
-def test_demo(tmp_path: Path) -> None:
-    (tmp_path / "heron-demo").mkdir()
-    done = heron("demo", cwd=tmp_path)
-    assert done.returncode == 0, done.stderr
+def test_demo(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture) -> None:
+    """Two of its problems; `.ci/run` runs the command with all of them."""
+    some = ("sluice-pond", "carbonate")
+    assert set(some) < set(NAMES)
+    monkeypatch.setattr("unhurried_heron.demo.NAMES", some)
+    monkeypatch.setenv("COLUMNS", "180")
     folder = tmp_path / "heron-demo"
-    for name in NAMES:
+    demo(folder)
+    done = capsys.readouterr().out
+    for name in some:
         for ending in (".csv", ".json", "-states.png", "-steps.png", "-work.png", "-comparison.csv"):
             assert (folder / f"{name}{ending}").stat().st_size > 100
         rows = [line.split(",") for line in (folder / f"{name}-comparison.csv").read_text().splitlines()]
@@ -34,13 +38,13 @@ def test_demo(tmp_path: Path) -> None:
         assert [row[1] for row in rows[1:4]] == ["0.0001", "1e-06", "1e-08"]
     for picture in ("carbonate-in-region", "sluice-pond-order", "stability-regions"):
         assert (folder / f"{picture}.png").stat().st_size > 5000
-    assert "radau-iia-5" in done.stdout
-    assert "stability limited" in done.stdout
-    assert "Certified to 9 digits" in " ".join(done.stdout.split())
-    assert "drift of carbon" in done.stdout
-    assert "heron-demo" in done.stdout
+    assert "radau-iia-5" in done
+    assert "stability limited" in done
+    assert "Certified to 9 digits" in " ".join(done.split())
+    assert "drift of carbon" in done
+    assert "heron-demo" in done
     # the file that it ends with is there
-    assert (folder / done.stdout.split("heron check ")[-1].split("/")[-1].strip()).exists()
+    assert (folder / done.split("heron check ")[-1].split("/")[-1].strip()).exists()
 
 
 def test_prepare_tells_that_nothing_can_be_kept(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture) -> None:

@@ -10,7 +10,7 @@ import re
 from pathlib import Path
 
 import pytest
-from heron_process import heron
+from forked import heron
 
 from unhurried_heron.demo import demo_file
 

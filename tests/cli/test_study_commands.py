@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pandas as pd
 import pytest
-from heron_process import heron
+from forked import heron
 
 import unhurried_heron as uh
 from unhurried_heron.demo import demo_file

@@ -2,11 +2,11 @@
 
 import numpy as np
 import pytest
+from representatives import representatives
 
 import unhurried_heron as uh
-from unhurried_heron.methods.catalogue import all_methods
 
-ADAPTIVE = [method.name for method in all_methods() if method.adaptive]
+ADAPTIVE = representatives()
 
 
 @pytest.mark.parametrize("method", ADAPTIVE)

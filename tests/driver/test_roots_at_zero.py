@@ -2,15 +2,16 @@
 
 import math
 import warnings
+from functools import cache
 
 import numpy as np
 import pytest
+from representatives import representatives
 
 import unhurried_heron as uh
-from unhurried_heron.methods.catalogue import all_methods
 
-ADAPTIVE = [method.name for method in all_methods() if method.adaptive]
-SHARP = [method.name for method in all_methods() if method.adaptive and method.stiff and method.order > 2]
+ADAPTIVE = representatives()
+SHARP = representatives(lambda method: method.stiff and method.order > 2)
 
 # text, when it comes to rest from 1, the solution before
 RESTING = {
@@ -98,10 +99,15 @@ def network(seed: int) -> uh.Problem:
     return uh.Problem.from_text("\n".join(lines), initial=levels, interval=(0, 25))
 
 
+@cache
+def solved(seed: int) -> uh.Run:
+    return uh.integrate(network(seed), "dormand-prince-54", rtol=1e-8, record=20)
+
+
 @pytest.mark.parametrize("method", SHARP)
 def test_random_networks_of_tanks(method: str) -> None:
-    """At least nine of ten come through, and none is wrong in silence."""
-    ended, count = 0, 10
+    """At least five of six come through, and none is wrong in silence."""
+    ended, count = 0, 6
     for seed in range(count):
         problem = network(seed)
         with warnings.catch_warnings():
@@ -110,9 +116,8 @@ def test_random_networks_of_tanks(method: str) -> None:
         if run.ending.reason != "end":
             continue
         ended += 1
-        true = uh.integrate(problem, "dormand-prince-54", rtol=1e-8, record=20)
-        assert np.abs(run.states - true.states).max() < 1e-4, seed
-    assert ended >= 0.9 * count
+        assert np.abs(run.states - solved(seed).states).max() < 1e-4, seed
+    assert ended >= 0.8 * count
 
 
 @pytest.mark.parametrize("method", SHARP)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from representatives import representatives
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import all_methods
@@ -141,7 +142,7 @@ NARROW_IN_A_STATE = {
 
 
 @pytest.mark.parametrize("case", NARROW_IN_A_STATE)
-@pytest.mark.parametrize("method", [method.name for method in all_methods() if method.adaptive])
+@pytest.mark.parametrize("method", representatives())
 def test_nothing_narrow_in_a_state_is_leapt_over(method: str, case: str) -> None:
     text, true = NARROW_IN_A_STATE[case]
     begun = {"u": 0, "y": 0} if case == "members" else {"x": 0, "y": 0} | ({"z": 0} if case == "two states" else {})
