@@ -14,6 +14,7 @@ import pytest
 
 import unhurried_heron as uh
 from unhurried_heron.equality import ByValue
+from unhurried_heron.methods.catalogue import CATALOGUE
 
 POND = uh.Problem.from_text(
     "level' = 0.3 - level*where(level > 0.5, 1, 0.5)\nspill = level^2",
@@ -39,8 +40,8 @@ RESULTS: dict[str, Callable[[uh.Problem], Any]] = {
     "stability-limited steps": lambda p: uh.stability_limited_steps(uh.integrate(p, "heun-2", **QUICK)),
     "measured": lambda p: uh.Measured([0, p.initial["level"], 2], [0, 1, 2]),
 }
-# A run of five rows takes no more than this many bytes beside its problem and an optional trace.
-MAX_BYTES = {"run with steps": 40_000, "run of few values": 40_000}
+# A run of five rows takes no more than this many bytes.
+MAX_BYTES = 9_000
 
 
 @cache
@@ -60,7 +61,30 @@ def test_a_result_equals_its_copies_alone(name: str) -> None:
     other = result(name, 0.2)
     # a check, and why a run ended, say nothing of the start
     assert (other != one) is (name not in ("report", "ending"))
-    assert len(pickle.dumps(one)) < MAX_BYTES.get(name, 1_000_000)
+    assert len(pickle.dumps(one)) < 1_000_000
+
+
+@pytest.mark.parametrize("name", CATALOGUE)
+def test_a_pickled_run_is_small_and_its_method_the_same(name: str) -> None:
+    """A method of the package is pickled by its name; another by its data, without what was computed from them."""
+    method = CATALOGUE[name]
+    run = uh.integrate(POND, method, record=5, **({"rtol": 1e-2} if method.adaptive else {"count": 9}))
+    kept = pickle.dumps(run)
+    assert len(kept) < MAX_BYTES
+    assert pickle.loads(kept) == run
+    assert pickle.loads(pickle.dumps(method)) is copy.deepcopy(method) is method
+
+
+def test_a_method_in_the_place_of_another_is_pickled_by_its_data(monkeypatch: pytest.MonkeyPatch) -> None:
+    heun = CATALOGUE["heun-2"]
+    other = uh.RungeKutta("heun-2", a=[[], [1]], b=["1/2", "1/2"])
+    assert other.order == heun.order
+    monkeypatch.setitem(CATALOGUE, "heun-2", other)
+    again = pickle.loads(pickle.dumps(other))
+    assert again is not other
+    assert (again.name, again.order, again.stages) == (other.name, other.order, other.stages)
+    runs = [uh.integrate(POND, each, count=9, record=2) for each in (other, again)]
+    assert np.array_equal(runs[0].states, runs[1].states)
 
 
 @pytest.mark.parametrize("name", [name for name in RESULTS if name not in ("report", "measured", "ending", "tally")])

@@ -1,4 +1,4 @@
-"""What the processes of the tests begin with: libraries, fonts, units and kernels loaded, which is most of their time."""
+"""What the processes of the tests begin with: libraries, fonts, units and kernels, loaded once for all of them."""
 
 import importlib
 import io

@@ -21,6 +21,7 @@ import numpy as np
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import CATALOGUE, all_methods
+from unhurried_heron.methods.variable_multistep import VARIABLE_ADAMS
 from unhurried_heron.quiet import quietly
 
 STIFF = "x' = -50*(x - cos(t)) + where(t > 1.3, 1, 0)\ny' = x - y^3"
@@ -127,9 +128,9 @@ ACTS = [
     uh.Event("(t - 1)^2 = 0", "touches"),
 ]
 # runs into what has no bound, where roundings decide how many steps are tried
-SENSITIVE = {"pole", "not finite", "blow-up", "growing", "growth", "tight", "huge"}
+SENSITIVE = {"stopped", "pole", "not finite", "blow-up", "growing", "growth", "tight", "huge"}
 # name: problem, methods, options
-CASES: dict[str, tuple[uh.Problem, tuple[str, ...], dict[str, Any]]] = {
+CASES: dict[str, tuple[uh.Problem, tuple[Any, ...], dict[str, Any]]] = {
     "stiff": (text(STIFF, **TWO, events=MARKS), STEPPERS, {"rtol": 1e-4}),
     "long steps": (text("x' = -x^4", 400.0), IMPLICIT, {"step": 40.0}),
     "epidemic": (
@@ -326,6 +327,30 @@ CASES: dict[str, tuple[uh.Problem, tuple[str, ...], dict[str, Any]]] = {
         {"rtol": 1e-3, "record": [0.5, 1, 1.5]},
     ),
     "at rest": (text("x' = 0*x"), STEPPERS, {"rtol": 1e-3}),
+    "an own method": (
+        text(STIFF, **TWO, events=MARKS),
+        (
+            uh.VariableMultistep("adams-once", VARIABLE_ADAMS, 8, evaluations=1),
+            uh.RungeKutta("half-explicit", a=[["1/2"], ["1/2", 0]], b=["1/2", "1/2"]),
+        ),
+        {"rtol": 1e-3},
+    ),
+    # the matrix of a step is exactly singular
+    "singular": (
+        text("u[k]' = 8*u[k] + u[1]*0 for k in 1..40", 1.0, initial={"u[k]": "k"}),
+        ("backward-euler", "trapezoidal", "backward-differentiation-1", "verwer-2", "radau-iia-3", "gauss-4"),
+        {"step": 0.125, "linear": "dense"},
+    ),
+    "in another": (
+        text(
+            "x' = floor(2*y + where(x > 0.7, 0.6, 0)) - x\ny' = where(x + floor(y) > 0.9, -1, ceil(x - step(y - 0.2)))",
+            initial={"x": 1.0, "y": 0.5},
+        ),
+        STEPPERS,
+        {"rtol": 1e-3},
+    ),
+    "too stiff": (text("x' = -1e9*(x - cos(t))"), ("runge-kutta-chebyshev-2",), {"rtol": 1e-2}),
+    "too stiff, fixed": (text("x' = -1e9*(x - cos(t))"), ("runge-kutta-chebyshev-2",), {"step": 0.125}),
     "every method": (text(STIFF, **{**TWO, "interval": (0, 0.4)}), tuple(each.name for each in all_methods()), {}),
 }
 
@@ -334,17 +359,26 @@ def cases() -> Iterator[tuple[str, uh.Problem, str, dict[str, Any]]]:
     """Yield a name, a problem, a method, and options."""
     for name, (problem, methods, options) in CASES.items():
         for method in methods:
-            adaptive = CATALOGUE[method].adaptive
+            adaptive = (CATALOGUE[method] if isinstance(method, str) else method).adaptive
             fixed = {"step": 0.125, **{k: v for k, v in options.items() if k != "rtol"}}
-            yield f"{name}, {method}", problem, method, options if adaptive or "count" in options else fixed
+            yield (
+                f"{name}, {getattr(method, 'name', method)}",
+                problem,
+                method,
+                options if adaptive or "count" in options else fixed,
+            )
     for part in ("rates", "jacobian", "when", "then", "only_if", "switch"):
-        for left in (4, 6, 9, 14, 22, 35):
+        for left in (4, 6, 9, 14, 22, 35) if part in ("rates", "when") else ():
             for method in EXPENSIVE:
                 yield f"{part} raise after {left}, {method}", raising(part, left), method, {"step": 0.125}
         for k, left in enumerate((5, 6, 7, 8, 9, 10, 12, 15, 20, 27, 36, 50, 80)):
             # each family meets each of them at some count
             for method in STEPPERS if part == "rates" else STEPPERS[k % 4 :: 4]:
                 yield f"{part} raise after {left}, {method}", raising(part, left), method, {"rtol": 1e-2}
+    for seconds in (0.03, 0.06, 0.1, 0.15, 0.2):
+        # in machine code they are at their end before
+        for method in STEPPERS:
+            yield f"stopped, {seconds} s, {method}", FULL, method, {"rtol": 1e-5, "budget": {"seconds": seconds}}
     for seed in range(20):
         random = np.random.default_rng(seed)
         methods = [method.name for method in all_methods() if method.adaptive]

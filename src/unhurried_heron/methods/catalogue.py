@@ -34,23 +34,43 @@ class Catalogue(MutableMapping[str, Method]):
 
     def __init__(self, *sections: Callable[[], Makers]) -> None:
         self.sections = sections
-        self._made: dict[str, Method] = {}
+        self._own: dict[str, Method] = {}
+
+    @functools.cached_property
+    def _listed(self) -> Makers:
+        return {name: maker for section in self.sections for name, maker in section().items()}
 
     @functools.cached_property
     def _makers(self) -> dict[str, Callable[[], Method]]:
-        return {name: maker for section in self.sections for name, maker in section().items()}
+        return {name: functools.partial(self.own, name) for name in self._listed}
+
+    def own(self, name: str) -> Method:
+        """Return one of the package's own methods, whatever now has its name.
+
+        Raises
+        ------
+        MethodError
+            There is none.
+        """
+        if name not in self._listed:
+            raise MethodError(f"there is no method '{name}' in this version", name=name, location="a pickle",
+                              expected="what was pickled by the same version", given=name)  # fmt: skip
+        if name not in self._own:
+            self._own[name] = self._listed[name]()
+        return self._own[name]
+
+    def is_own(self, method: object) -> bool:
+        """Return whether a method is one of the package's own, whatever now has its name."""
+        return self._own.get(getattr(method, "name", "")) is method
 
     def __getitem__(self, name: str) -> Method:
-        if name not in self._made:
-            self._made[name] = self._makers[name]()
-        return self._made[name]
+        return self._makers[name]()
 
     def __setitem__(self, name: str, method: Method) -> None:
         self._makers[name] = lambda: method
 
     def __delitem__(self, name: str) -> None:
         del self._makers[name]
-        self._made.pop(name, None)
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._makers)
@@ -143,6 +163,12 @@ CATALOGUE: Final = Catalogue(
     _published("rosenbrock", Rosenbrock),
     _computed,
 )
+
+
+def own_method(name: str) -> Method:
+    """Return one of the package's own methods, as pickles ask for them."""
+    return CATALOGUE.own(name)
+
 
 # The method that runs by default, and those recommended for smooth and for stiff problems.
 DEFAULT: Final = "auto"

@@ -18,6 +18,7 @@ from unhurried_heron.arrays import Array, ComplexArray
 from unhurried_heron.errors import excerpt
 from unhurried_heron.methods.coefficients import Matrix, Row, check_name, refusal, row, sequence
 from unhurried_heron.methods.multistep_formulas import adams_bashforth
+from unhurried_heron.methods.pickling import Kept
 from unhurried_heron.methods.rooted_trees import extended
 from unhurried_heron.methods.stability import Region
 
@@ -38,7 +39,7 @@ _MAX_ORDER: Final = 20
 
 
 @dataclass(frozen=True, eq=False)
-class Multistep:
+class Multistep(Kept):
     """A linear multistep method, ``y_n+1 = sum_j a_j y_n+1-j + h sum_j b_j f_n+1-j``.
 
     Parameters

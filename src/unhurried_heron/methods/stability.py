@@ -15,6 +15,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, ComplexArray
 from unhurried_heron.methods.coefficients import Matrix
+from unhurried_heron.methods.pickling import Kept
 from unhurried_heron.methods.rooted_trees import Scalar, extended
 
 Polynomials = tuple[tuple[Scalar, ...], tuple[Scalar, ...]]
@@ -48,7 +49,7 @@ class Region(NamedTuple):
         return self.a_stable and self.at_infinity < _ZERO
 
 
-class OneStep:
+class OneStep(Kept):
     """What follows from the stability function of a one-step method."""
 
     @property

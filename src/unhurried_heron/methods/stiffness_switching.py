@@ -8,13 +8,14 @@ from typing import ClassVar, Final
 
 from unhurried_heron.methods.coefficients import Matrix
 from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.pickling import Kept
 from unhurried_heron.methods.stability import Region
 
 CHOOSING: Final = "chosen along the run"
 SEVERAL_ORDERS: Final = "fully implicit Runge-Kutta of variable order"
 
 
-class _ListedAs:
+class _ListedAs(Kept):
     """The facts of a method that is made of several others, taken from one of them, ``_listed``."""
 
     @property

@@ -12,6 +12,7 @@ from unhurried_heron.errors import excerpt
 from unhurried_heron.methods.coefficients import Matrix, check_name, refusal
 from unhurried_heron.methods.multistep import Multistep
 from unhurried_heron.methods.multistep_formulas import adams_bashforth, adams_moulton, backward_differentiation
+from unhurried_heron.methods.pickling import Kept
 from unhurried_heron.methods.stability import Region
 
 VARIABLE_ADAMS: Final = "Adams of variable order"
@@ -20,7 +21,7 @@ _MAX: Final = {VARIABLE_ADAMS: 12, VARIABLE_DIFFERENTIATION: 5}
 
 
 @dataclass(frozen=True, eq=False)
-class VariableMultistep:
+class VariableMultistep(Kept):
     """A multistep method whose order and steps follow the error.
 
     Parameters
