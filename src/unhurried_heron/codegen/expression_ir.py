@@ -17,7 +17,6 @@ from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 
 _ORDERED: Final = {"lt": "olt", "le": "ole", "gt": "ogt", "ge": "oge", "eq": "oeq", "ne": "une"}
 # Functions of the C library for Bessel functions of whole orders.
-_BESSEL: Final = {"besselj": "jn", "bessely": "yn"}
 # Powers up to this, whole and half ones, become products: more multiplications err and cost more than `pow`.
 _MAX_UNROLLED_POWER: Final = 16.0
 
@@ -295,6 +294,8 @@ class Emitter:
         if op == "neg":
             return self._new(f"fneg double {registers[0]}")
         code = OPERATIONS[op].code
+        if OPERATIONS[op].ordered:
+            return self._of_order(code, registers)
         return self._jump(op, registers) if code == OWN_RULE else self._call(code, *registers)
 
     def _load(self, name: str) -> str:
@@ -375,12 +376,10 @@ class Emitter:
         if op == "sign":
             negative = self._select(self._new(f"fcmp olt double {x}, {zero}"), literal(-1.0), x)
             return self._select(self._new(f"fcmp ogt double {x}, {zero}"), one, negative)
-        if op in _BESSEL:
-            return self._bessel(_BESSEL[op], registers)
         raise unforeseen(f"no rule to emit '{op}'")
 
-    def _bessel(self, function: str, registers: list[str]) -> str:
-        """Call a Bessel function of whole order; NaN for others."""
+    def _of_order(self, function: str, registers: list[str]) -> str:
+        """Call a function of the C library whose first argument is a whole number; NaN for others."""
         order, x = registers
         whole = self._call("llvm.trunc.f64", order)
         index = self._new(f"call i32 @llvm.fptosi.sat.i32.f64(double {whole})")

@@ -36,31 +36,39 @@ class Operation:
         Name of the LLVM intrinsic, of the function of the C mathematics library, or "own rule".
     bounds : str
         How it bounds an interval: "rising", "falling", "flag" (within 0 and 1), "own rule", or "unknown".
-    unit : str
+    unit : str or float
         "plain": of plain numbers to a plain number; "sign": of anything to a plain number; "same": all arguments and
-        the value alike; "compared": arguments alike, the value a plain number; "own rule".
+        the value alike; "compared": arguments alike, the value a plain number; a number: the unit of the argument to
+        that power; "own rule".
     series : str
         How its Taylor series follows from those of its arguments: "chain" (by its derivative), "own rule", or "none".
     ends : tuple of (str, str), or "own rule"
         Where it ends: "pole", "logarithm" or "root", and the formula of its arguments that must not change its sign.
-    jumps : bool
-        Whether it can jump or have a kink, so that runs land there.
+    switch : str
+        How a switch is taken out of it, on which runs land: "relation", "step" (of one argument, at zero), "pulse",
+        "side" (of which its argument is), "extreme" (which of several it is), "whole" (number that it is), "root"
+        (which rests at zero), or "none".
     smooth : bool
         Whether it has a derivative wherever it has a value.
     breaks : bool, or "own rule"
         Whether it can pass from one side of zero to the other without being zero: by a jump, or through a pole.
     bends : bool
         Whether it makes a line in the time into something else.
+    values : str
+        "positive", "not negative", or "any".
     narrow : bool
         Whether it can vary within a small part of an interval on which its arguments vary evenly.
     turning : float
         Radians through which it turns while its argument changes by one; 0 where it does not come again.
+    ordered : bool
+        Whether its first argument is its order, a whole number.
     rank : int
         How tightly it binds: what binds less tightly than its surroundings needs parentheses.
     sign : str
         How it is written; empty for a function, which is written by its name.
     latex : str
-        How it is written in LaTeX, or what that begins with where it is no name before its arguments.
+        How it is written in LaTeX, its arguments as ``#1, #2, …``; without these, what stands between them (a sign), or
+        before them in parentheses (a name).
     """
 
     kind: Literal["arithmetic", "comparison", "logic", "function"]
@@ -69,18 +77,25 @@ class Operation:
     derivative: tuple[str, ...] | Literal["own rule"]
     code: str
     bounds: Literal["rising", "falling", "flag", "own rule", "unknown"]
-    unit: Literal["plain", "sign", "same", "compared", "own rule"]
+    unit: Literal["plain", "sign", "same", "compared", "own rule"] | float
     series: Literal["chain", "own rule", "none"]
     ends: tuple[tuple[Literal["pole", "logarithm", "root"], str], ...] | Literal["own rule"]
-    jumps: bool
+    switch: Literal["relation", "step", "pulse", "side", "extreme", "whole", "root", "none"]
     smooth: bool
     breaks: bool | Literal["own rule"]
     bends: bool
+    values: Literal["positive", "not negative", "any"]
     narrow: bool
     turning: float
+    ordered: bool
     rank: int
     sign: str
     latex: str
+
+    @property
+    def jumps(self) -> bool:
+        """Whether it can jump or have a kink."""
+        return self.switch not in ("none", "root")
 
     @property
     def flat(self) -> bool:
@@ -106,18 +121,18 @@ def _smooth(value: Any, derivative: str, code: str, latex: str, **row: Any) -> O
         Name of the function in machine code.
     latex : str
     **row : object
-        Its bounds, series, narrow, breaks, and what differs from most: ends, turning.
+        Its bounds, series, narrow, breaks, and what differs from most: ends, turning, values.
 
     Returns
     -------
     Operation
     """
-    usual: dict[str, Any] = {"ends": (), "turning": 0.0}
-    return _named(arguments=(1, 1), value=value, derivative=(derivative,), code=code, unit="plain", jumps=False,
+    usual: dict[str, Any] = {"ends": (), "turning": 0.0, "ordered": False, "values": "any"}
+    return _named(arguments=(1, 1), value=value, derivative=(derivative,), code=code, unit="plain", switch="none",
                   smooth=True, bends=True, latex=latex, **{**usual, **row})  # fmt: skip
 
 
-def _step(value: Any, code: str, unit: Any, name: str, turning: float = 0.0) -> Operation:
+def _step(value: Any, code: str, unit: Any, name: str, switch: Any, **row: Any) -> Operation:
     """Return a rising function of one argument that is constant between its jumps.
 
     Parameters
@@ -129,16 +144,18 @@ def _step(value: Any, code: str, unit: Any, name: str, turning: float = 0.0) -> 
     unit : str
         The rule for its unit.
     name : str
-    turning : float
+    switch : str
         As of `Operation`.
+    **row : object
+        What differs from most: turning, values.
 
     Returns
     -------
     Operation
     """
     return _named(arguments=(1, 1), value=value, derivative=("0",), code=code, bounds="rising", unit=unit,
-                  series="none", ends=(), jumps=True, smooth=False, breaks=True, bends=True, narrow=False,
-                  turning=turning, latex=rf"\mathrm{{{name}}}")  # fmt: skip
+                  series="none", ends=(), switch=switch, smooth=False, breaks=True, bends=True, narrow=False,
+                  ordered=False, latex=rf"\mathrm{{{name}}}", **{"turning": 0.0, "values": "any", **row})  # fmt: skip
 
 
 def _choice(value: Any, arguments: Any, derivative: Any, **row: Any) -> Operation:
@@ -151,14 +168,14 @@ def _choice(value: Any, arguments: Any, derivative: Any, **row: Any) -> Operatio
     arguments : (int, int or None)
     derivative : tuple of str, or "own rule"
     **row : object
-        Its bounds, unit, jumps, breaks, bends and latex.
+        Its bounds, unit, switch, values, breaks, bends and latex.
 
     Returns
     -------
     Operation
     """
     return _named(arguments=arguments, value=value, derivative=derivative, code=OWN_RULE, series="none", ends=(),
-                  smooth=False, narrow=False, turning=0.0, **row)  # fmt: skip
+                  smooth=False, narrow=False, turning=0.0, ordered=False, **row)  # fmt: skip
 
 
 def _sign(kind: Any, sign: str, rank: int, value: Any, arguments: Any, **row: Any) -> Operation:
@@ -181,8 +198,9 @@ def _sign(kind: Any, sign: str, rank: int, value: Any, arguments: Any, **row: An
     Operation
     """
     usual: dict[str, Any] = {"derivative": OWN_RULE, "bounds": OWN_RULE, "unit": OWN_RULE, "series": OWN_RULE,
-                             "ends": (), "jumps": False, "smooth": True, "breaks": False, "bends": False,
-                             "narrow": False, "turning": 0.0, "latex": sign}  # fmt: skip
+                             "ends": (), "switch": "none", "smooth": True, "breaks": False, "bends": False,
+                             "values": "any", "narrow": False, "turning": 0.0, "ordered": False,
+                             "latex": sign}  # fmt: skip
     return Operation(kind=kind, sign=sign, rank=rank, value=value, arguments=arguments, code=OWN_RULE,
                      **{**usual, **row})  # fmt: skip
 
@@ -204,7 +222,8 @@ def _comparison(sign: str, value: Any, latex: str, *, switches: bool) -> Operati
     Operation
     """
     return _sign("comparison", sign, 4, value, (2, 2), derivative=("0", "0"), bounds=OWN_RULE if switches else "flag",
-                 unit="compared", series="none", jumps=switches, smooth=False, breaks=True, bends=True,
+                 unit="compared", series="none", switch="relation" if switches else "none",
+                 values="not negative", smooth=False, breaks=True, bends=True,
                  latex=latex)  # fmt: skip
 
 
@@ -224,8 +243,10 @@ def _logic(sign: str, rank: int, value: Any, arguments: Any) -> Operation:
     -------
     Operation
     """
+    # a sign before its argument has no space before it
+    space = "" if arguments == (1, 1) else "\\ "
     return _sign("logic", sign, rank, value, arguments, derivative=("0",), unit="sign", series="none", bends=True,
-                 latex=rf"\mathrm{{{sign}}}")  # fmt: skip
+                 values="not negative", latex=f"{space}\\mathrm{{{sign}}}\\")  # fmt: skip
 
 
 def _unit_step(x: Any) -> Any:
@@ -295,8 +316,9 @@ OPERATIONS: Final[dict[str, Operation]] = {
     "neg": _sign("arithmetic", "-", 6, np.negative, (1, 1)),
     "mul": _sign("arithmetic", "*", 7, np.multiply, (1, None), latex=r"\,"),
     "div": _sign("arithmetic", "/", 7, np.divide, (2, 2), ends=(("pole", "x2"),), breaks=True, bends=True, narrow=True,
-                 latex=r"\frac"),
-    "pow": _sign("arithmetic", "^", 8, np.power, (2, 2), ends=OWN_RULE, breaks=OWN_RULE, bends=True, narrow=True),
+                 latex=r"\frac{#1}{#2}"),
+    "pow": _sign("arithmetic", "^", 8, np.power, (2, 2), switch="root", ends=OWN_RULE, breaks=OWN_RULE, bends=True,
+                 narrow=True),
     "sin": _smooth(np.sin, "cos(x1)", "llvm.sin.f64", r"\sin", **_WAVE),
     "cos": _smooth(np.cos, "-sin(x1)", "llvm.cos.f64", r"\cos", **_WAVE),
     "tan": _smooth(np.tan, "1 + tan(x1)^2", "tan", r"\tan", **{**_WAVE, "bounds": "unknown", "breaks": True}),
@@ -306,9 +328,9 @@ OPERATIONS: Final[dict[str, Operation]] = {
     "atan": _smooth(np.arctan, "1/(1 + x1^2)", "atan", r"\arctan", **_RISING),
     "sinh": _smooth(np.sinh, "cosh(x1)", "sinh", r"\sinh", **_RISING),
     "cosh": _smooth(np.cosh, "sinh(x1)", "cosh", r"\cosh", bounds=OWN_RULE, series="chain", narrow=False,
-                    breaks=False),
+                    breaks=False, values="positive"),
     "tanh": _smooth(np.tanh, "1 - tanh(x1)^2", "tanh", r"\tanh", **_RISING),
-    "exp": _smooth(np.exp, "exp(x1)", "llvm.exp.f64", r"\exp", **_RISING),
+    "exp": _smooth(np.exp, "exp(x1)", "llvm.exp.f64", r"\exp", **_RISING, values="positive"),
     "expm1": _smooth(np.expm1, "exp(x1)", "expm1", r"\mathrm{expm1}", **_RISING),
     "log": _smooth(np.log, "1/x1", "llvm.log.f64", r"\ln", **_LOGARITHM),
     "log10": _smooth(np.log10, "1/(log(10)*x1)", "llvm.log10.f64", r"\log_{10}", **_LOGARITHM),
@@ -317,49 +339,49 @@ OPERATIONS: Final[dict[str, Operation]] = {
                      **{**_LOGARITHM, "breaks": False, "ends": (("logarithm", "1 + x1"),)}),
     "erf": _smooth(_special("erf"), "exp(-x1^2)/sqrt(atan(1))", "erf", r"\mathrm{erf}", **_RISING),
     "erfc": _smooth(_special("erfc"), "-exp(-x1^2)/sqrt(atan(1))", "erfc", r"\mathrm{erfc}",
-                    **{**_RISING, "bounds": "falling"}),
+                    **{**_RISING, "bounds": "falling", "values": "not negative"}),
     "sqrt": _named(
         arguments=(1, 1), value=np.sqrt, derivative=("0.5/sqrt(x1)",), code="llvm.sqrt.f64", bounds="rising",
-        unit=OWN_RULE, series="chain", ends=(("root", "x1"),), jumps=False, smooth=True, breaks=False, bends=True,
-        narrow=True, turning=0.0, latex=r"\sqrt",
+        unit=1.0 / 2.0, series="chain", ends=(("root", "x1"),), switch="root", smooth=True, breaks=False, bends=True,
+        values="not negative", narrow=True, turning=0.0, ordered=False, latex=r"\sqrt{#1}",
     ),
     "cbrt": _named(
         arguments=(1, 1), value=np.cbrt, derivative=("1/(3*cbrt(x1)^2)",), code="cbrt", bounds="rising",
-        unit=OWN_RULE, series="chain", ends=(), jumps=False, smooth=True, breaks=False, bends=True,
-        narrow=True, turning=0.0, latex=r"\sqrt[3]",
+        unit=1.0 / 3.0, series="chain", ends=(), switch="none", smooth=True, breaks=False, bends=True,
+        values="any", narrow=True, turning=0.0, ordered=False, latex=r"\sqrt[3]{#1}",
     ),
     "abs": _named(
         arguments=(1, 1), value=np.abs, derivative=("sign(x1)",), code="llvm.fabs.f64", bounds=OWN_RULE, unit="same",
-        series="none", ends=(), jumps=True, smooth=False, breaks=False, bends=True, narrow=True, turning=0.0,
-        latex=r"\left|",
+        series="none", ends=(), switch="side", smooth=False, breaks=False, bends=True, values="not negative",
+        narrow=True, turning=0.0, ordered=False, latex=r"\left|#1\right|",
     ),
-    "sign": _step(np.sign, OWN_RULE, "sign", "sign"),
-    "floor": _step(np.floor, "llvm.floor.f64", "plain", "floor", turning=2.0 * math.pi),
-    "ceil": _step(np.ceil, "llvm.ceil.f64", "plain", "ceil", turning=2.0 * math.pi),
-    "step": _step(_unit_step, OWN_RULE, "sign", "step"),
+    "sign": _step(np.sign, OWN_RULE, "sign", "sign", "side"),
+    "floor": _step(np.floor, "llvm.floor.f64", "plain", "floor", "whole", turning=2.0 * math.pi),
+    "ceil": _step(np.ceil, "llvm.ceil.f64", "plain", "ceil", "whole", turning=2.0 * math.pi),
+    "step": _step(_unit_step, OWN_RULE, "sign", "step", "step", values="not negative"),
     # a series would go on across the cut, where the value jumps
     "atan2": _named(
         arguments=(2, 2), value=np.arctan2, derivative=("x2/(x1^2 + x2^2)", "-(x1/(x1^2 + x2^2))"), code="atan2",
-        bounds="unknown", unit="compared", series="none", ends=(), jumps=False, smooth=True, breaks=True, bends=True,
-        narrow=True, turning=0.0, latex=r"\mathrm{atan2}",
+        bounds="unknown", unit="compared", series="none", ends=(), switch="none", smooth=True, breaks=True, bends=True,
+        values="any", narrow=True, turning=0.0, ordered=False, latex=r"\mathrm{atan2}",
     ),
     **{
         function: _named(
             arguments=(2, 2), value=_bessel(name),
-            derivative=("0", f"0.5*({function}(x1 - 1, x2) - {function}(x1 + 1, x2))"), code=OWN_RULE,
-            bounds="unknown", unit="plain", series="none", ends=(), jumps=False, smooth=True, breaks=breaks, bends=True,
-            narrow=False, turning=1.0, latex=rf"\mathrm{{{function}}}",
+            derivative=("0", f"0.5*({function}(x1 - 1, x2) - {function}(x1 + 1, x2))"), code=name, ordered=True,
+            bounds="unknown", unit="plain", series="none", ends=(), switch="none", smooth=True, breaks=breaks,
+            bends=True, values="any", narrow=False, turning=1.0, latex=rf"\mathrm{{{function}}}",
         )
         for function, name, breaks in (("besselj", "jn", False), ("bessely", "yn", True))
     },
-    "min": _choice(np.minimum, (2, None), OWN_RULE, bounds=OWN_RULE, unit="same", jumps=True, breaks=False, bends=True,
-                   latex=r"\min"),
-    "max": _choice(np.maximum, (2, None), OWN_RULE, bounds=OWN_RULE, unit="same", jumps=True, breaks=False, bends=True,
-                   latex=r"\max"),
-    "pulse": _choice(_pulse, (3, 3), ("0", "0", "0"), bounds="flag", unit="compared", jumps=True, breaks=True,
-                     bends=True, latex=r"\mathrm{pulse}"),
-    "where": _choice(np.where, (3, 3), OWN_RULE, bounds=OWN_RULE, unit=OWN_RULE, jumps=False, breaks=False, bends=False,
-                     latex=r"\begin{cases}"),
+    "min": _choice(np.minimum, (2, None), OWN_RULE, bounds=OWN_RULE, unit="same", switch="extreme", values="any",
+                   breaks=False, bends=True, latex=r"\min"),
+    "max": _choice(np.maximum, (2, None), OWN_RULE, bounds=OWN_RULE, unit="same", switch="extreme", values="any",
+                   breaks=False, bends=True, latex=r"\max"),
+    "pulse": _choice(_pulse, (3, 3), ("0", "0", "0"), bounds="flag", unit="compared", switch="pulse",
+                     values="not negative", breaks=True, bends=True, latex=r"\mathrm{pulse}"),
+    "where": _choice(np.where, (3, 3), OWN_RULE, bounds=OWN_RULE, unit=OWN_RULE, switch="none", values="any",
+                     breaks=False, bends=False, latex=r"\begin{cases} #2 & #1 \\ #3 & \text{otherwise} \end{cases}"),
 }  # fmt: skip
 # Functions that stand for a formula of the others: how many arguments they take, and the formula of x1, x2, ….
 EXPANSIONS: Final[dict[str, tuple[int, str]]] = {

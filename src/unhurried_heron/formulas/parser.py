@@ -14,7 +14,7 @@ from unhurried_heron.errors import ExpressionError, excerpt, near_spelling, unfo
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import BOUND, CONSTANTS, RESERVED, SUM, Node, name, neg, number, replace_names
 from unhurried_heron.formulas.notation import PRIME, SAID_OTHERWISE, SYNTAX_NAMES, in_one_spelling, to_python
-from unhurried_heron.formulas.operations import EXPANSIONS, FUNCTIONS
+from unhurried_heron.formulas.operations import EXPANSIONS, FUNCTIONS, with_fact
 from unhurried_heron.formulas.source import Formula, Source
 
 # Levels of parentheses, well below the depth of Python's own recursion.
@@ -24,7 +24,7 @@ MAX_EXPONENT: Final = 1000.0
 # Characters of one formula.
 MAX_LENGTH: Final = 100_000
 # Functions whose first argument is an order.
-_OF_WHOLE_ORDER: Final = ("besselj", "bessely")
+_OF_WHOLE_ORDER: Final = with_fact(lambda each: each.ordered)
 PLAIN_NAME: Final = re.compile(r"(?!_)\w+")
 
 _COMPARISONS: Final = {

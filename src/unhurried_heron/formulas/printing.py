@@ -7,10 +7,14 @@ import re
 from collections.abc import Callable, Mapping
 from typing import Final
 
-from unhurried_heron.formulas.expression import BOUND, COMPARISONS, SUM, Node, upwards
-from unhurried_heron.formulas.operations import CALL_RANK, OPERATIONS
+from unhurried_heron.formulas.expression import BOUND, SUM, Node, upwards
+from unhurried_heron.formulas.operations import CALL_RANK, OPERATIONS, with_fact
 from unhurried_heron.formulas.state_name import StateName
 
+# what stands between its arguments, and what is written by a template
+_BETWEEN: Final = with_fact(lambda each: each.kind in ("comparison", "logic"))
+_TEMPLATES: Final = with_fact(lambda each: "#1" in each.latex)
+_PART: Final = re.compile(r"#(\d)")
 # how tightly an operation binds; what binds less tightly than its surroundings needs parentheses
 _RANK: Final = {name: each.rank for name, each in OPERATIONS.items()}
 _GREEK: Final = frozenset(
@@ -114,15 +118,10 @@ def _text(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
         return f"-{_wrapped(operands[0], done, rank + 1)}", rank
     if op == "pow":
         return f"{_wrapped(operands[0], done, rank + 1)}^{_wrapped(operands[1], done, rank + 1)}", rank
-    if op in COMPARISONS:
-        return (
-            f"{_wrapped(operands[0], done, rank + 1)} {OPERATIONS[op].sign} {_wrapped(operands[1], done, rank + 1)}",
-            rank,
-        )
-    if op in ("and", "or"):
-        return f" {op} ".join(_wrapped(part, done, rank + 1) for part in operands), rank
     if op == "not":
         return f"not {_wrapped(operands[0], done, rank)}", rank
+    if op in _BETWEEN:
+        return f" {OPERATIONS[op].sign} ".join(_wrapped(part, done, rank + 1) for part in operands), rank
     inside = ", ".join(done[part][0] for part in operands)
     if op == "at":
         base, primes, _ = StateName.read(str(node.args[0]))
@@ -186,26 +185,19 @@ def _latex(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
         least = min(rank, max(done[operands[0]][1], _RANK["neg"]))
         parts = (_grouped(factor, done, rank if i else least) for i, factor in enumerate(operands))
         return r" \, ".join(parts), least
-    if op == "div":
-        return rf"\frac{{{done[operands[0]][0]}}}{{{done[operands[1]][0]}}}", _RANK["pow"]
     if op == "neg":
         return f"-{_grouped(operands[0], done, rank + 1)}", rank
     if op == "pow":
         return f"{_grouped(operands[0], done, CALL_RANK)}^{{{done[operands[1]][0]}}}", rank
-    if op in COMPARISONS:
-        sign = OPERATIONS[op].latex
-        return f"{_grouped(operands[0], done, rank + 1)} {sign} {_grouped(operands[1], done, rank + 1)}", rank
-    if op in ("and", "or"):
-        return rf" \ \mathrm{{{op}}}\ ".join(_grouped(part, done, rank + 1) for part in operands), rank
     if op == "not":
-        return rf"\mathrm{{not}}\ {_grouped(operands[0], done, rank)}", rank
-    if op in ("sqrt", "cbrt"):
-        return rf"{OPERATIONS[op].latex}{{{done[operands[0]][0]}}}", CALL_RANK
-    if op == "abs":
-        return rf"\left|{done[operands[0]][0]}\right|", CALL_RANK
-    if op == "where":
-        condition, chosen, other = (done[part][0] for part in operands)
-        return rf"\begin{{cases}} {chosen} & {condition} \\ {other} & \text{{otherwise}} \end{{cases}}", CALL_RANK
+        return f"{OPERATIONS[op].latex} {_grouped(operands[0], done, rank)}", rank
+    if op in _BETWEEN:
+        return f" {OPERATIONS[op].latex} ".join(_grouped(part, done, rank + 1) for part in operands), rank
+    if op in _TEMPLATES:
+        written = [done[part][0] for part in operands]
+        # a quotient that is a fraction binds like a power, whatever it is in text
+        bound = CALL_RANK if rank == CALL_RANK else _RANK["pow"]
+        return _PART.sub(lambda match: written[int(match[1]) - 1], OPERATIONS[op].latex), bound
     inside = ", ".join(done[part][0] for part in operands)
     if op == "at":
         base, primes, _ = StateName.read(str(node.args[0]))

@@ -28,10 +28,14 @@ from unhurried_heron.formulas.expression import (
     walk,
 )
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
+from unhurried_heron.formulas.operations import OPERATIONS, with_fact
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.model.switch_types import SLOT, WIDTH, Cause, HeldSwitch, Kind, RootSwitch, Whole, WholeSwitch
 from unhurried_heron.model.unrolling import can_switch
 
+_ROOTS: Final = with_fact(lambda each: each.switch == "root")
+_POSITIVE: Final = with_fact(lambda each: each.values == "positive")
+_NOT_NEGATIVE: Final = with_fact(lambda each: each.values != "any")
 _WHOLE: Final[dict[str, Whole]] = {"floor": "floor", "ceil": "ceil"}
 # Characters of a condition in a message.
 _LONGEST_TEXT: Final = 60
@@ -113,7 +117,7 @@ class _Finder:
         self._causes: dict[Node, frozenset[str]] = {}
 
     def rewrite(self, root: Node) -> Node:
-        if not root.has_condition and not any(node.op in ("sqrt", "pow") for node in walk(root)):
+        if not root.has_condition and not any(node.op in _ROOTS for node in walk(root)):
             return root
         if self.indices:
             self._done = {}
@@ -163,21 +167,22 @@ class _Finder:
         Node or None
         """
         op, own = node.op, node.operands
-        if op in ("gt", "ge", "lt", "le"):
+        kind = OPERATIONS[op].switch if op in OPERATIONS else "none"
+        if kind == "relation":
             # a > b is not b >= a: a value that stays on the limit makes the difference
             turned, denied = op in ("gt", "le"), op in ("gt", "lt")
             truth = self._switch(node, "jump", own[::-1] if turned else own, smooth[::-1] if turned else smooth)
             return Node("not", truth) if truth is not None and denied else truth
-        if op == "step":
+        if kind == "step":
             return self._switch(node, "jump", (own[0], ZERO), (smooth[0], ZERO))
-        if op == "pulse":
+        if kind == "pulse":
             ends = [
                 self._switch(node, "jump", (own[0], own[k]), (smooth[0], smooth[k])) or Node("ge", smooth[0], smooth[k])
                 for k in (1, 2)
             ]
             held = Node("and", ends[0], Node("not", ends[1]))
             return None if ends[0].op == ends[1].op == "ge" else Node("where", held, ONE, ZERO)
-        if op in ("abs", "sign"):
+        if kind == "side":
             # a - b and b - a change their sign in one place, which is one switch
             turned = reversed_difference(smooth[0]) in self.switches
             mine, held = (
@@ -187,11 +192,11 @@ class _Finder:
             if op == "abs":
                 return truth and Node("where", truth, held, neg(held))
             return truth and Node("where", truth, *((number(-1.0), ONE) if turned else (ONE, number(-1.0))))
-        if op in ("min", "max"):
+        if kind == "extreme":
             return self._extreme(node, plain, smooth)
-        if op in ("sqrt", "pow"):
+        if kind == "root":
             return self._root(node, plain, smooth)
-        if op in _WHOLE:
+        if kind == "whole":
             return self._switch(node, "jump", (own[0], ZERO), (smooth[0], ZERO), _WHOLE[op])
         return None
 
@@ -251,7 +256,7 @@ class _Finder:
             return any(self._never_negative(each) for each in node.operands)
         if node.op in ("add", "mul", "div"):
             return all(map(self._never_negative, node.operands))
-        return node.op in ("abs", "sqrt") or is_square(node)
+        return node.op in _NOT_NEGATIVE or is_square(node)
 
     def _extreme(self, node: Node, plain: Node, smooth: tuple[Node, ...]) -> Node | None:
         """Return what stands for the smallest or largest of some formulas; None where nothing can change which it is.
@@ -334,7 +339,7 @@ def is_square(node: Node) -> bool:
         return node.operands[1].value is not None and node.operands[1].value % 2.0 == 0.0
     if node.op == "mul":
         return all(is_square(each) or node.operands.count(each) % 2 == 0 for each in node.operands)
-    return node.op in ("exp", "cosh")
+    return node.op in _POSITIVE
 
 
 def reversed_difference(node: Node) -> Node:

@@ -28,8 +28,6 @@ if TYPE_CHECKING:
 # Disagreements that one message lists.
 _MAX_TOLD: Final = 12
 _CONSTANTS: Final = frozenset(CONSTANTS.values())
-# The powers that roots are.
-_ROOTS: Final = {"sqrt": 1.0 / 2.0, "cbrt": 1.0 / 3.0}
 
 
 def disagreements(problem: Problem) -> tuple[Disagreement, ...]:
@@ -254,11 +252,13 @@ class _Checker:
             return parts[0]
         if op in ("mul", "div"):
             return self._product(parts, op)
-        if op in ("pow", *_ROOTS):
+        if op == "pow":
             return self._power(node, parts, written, location)
         if op == "where":
             return self._alike(node.operands[1:], parts[1:], written, location)
         kind = OPERATIONS[op].unit
+        if isinstance(kind, float):
+            return parts[0] ** kind if isinstance(parts[0], Unit) else UNKNOWN
         if kind == OWN_RULE:
             raise unforeseen(f"no rule for the unit of '{op}'")
         if kind == "same":
@@ -297,8 +297,6 @@ class _Checker:
         base = parts[0]
         if not isinstance(base, Unit):
             return UNKNOWN
-        if node.op in _ROOTS:
-            return base ** _ROOTS[node.op]
         exponent = node.operands[1]
         self._plain("an exponent", exponent, parts[1], written, location)
         if base.same(PLAIN):
