@@ -14,6 +14,7 @@ import platform
 import subprocess
 import sys
 import tempfile
+from concurrent.futures import ThreadPoolExecutor
 from importlib.metadata import version
 from pathlib import Path
 
@@ -37,25 +38,23 @@ def made_with() -> dict[str, str]:
 
 
 def compiled(names: list[str]) -> dict[str, str]:
-    """Compile kernels in two processes in which sets have one order; return the texts by name."""
-    shares: list[list[str]] = [[], []]
-    for name in sorted(names, key=lambda name: -KERNELS[name]):
-        min(shares, key=lambda share: sum(KERNELS[each] for each in share)).append(name)
+    """Compile each kernel in a process of its own, in which sets and counts are as in any other; return the texts."""
     with tempfile.TemporaryDirectory() as folder:
-        command = [sys.executable, __file__, "--into", folder]
-        environment = {**os.environ, "PYTHONHASHSEED": "0"}
-        helpers = [subprocess.Popen([*command, *share], env=environment) for share in shares if share]
-        if any(helper.wait() for helper in helpers):
-            sys.exit("a kernel could not be compiled")
+        command, environment = [sys.executable, __file__, "--into", folder], {**os.environ, "PYTHONHASHSEED": "0"}
+
+        def compile_one(name: str) -> None:
+            subprocess.run([*command, name], env=environment, check=True)
+
+        with ThreadPoolExecutor(os.cpu_count()) as several:
+            list(several.map(compile_one, sorted(names, key=lambda name: -KERNELS[name])))
         return {name: Path(folder, name).read_text(encoding="utf-8") for name in names}
 
 
-def compile_into(folder: str, names: list[str]) -> None:
-    """Compile kernels in this process, a file for each."""
+def compile_into(folder: str, name: str) -> None:
+    """Compile a kernel in this process, into a file."""
     from unhurried_heron.kernels.machine_code.compiling import compile_named
 
-    for name in names:
-        Path(folder, name).write_text(compile_named(name), encoding="utf-8")
+    Path(folder, name).write_text(compile_named(name), encoding="utf-8")
 
 
 def differences(*, texts: bool) -> list[str]:
@@ -79,7 +78,7 @@ def differences(*, texts: bool) -> list[str]:
 def main() -> int:
     """Write or check all of them."""
     if "--into" in sys.argv:
-        compile_into(sys.argv[2], sys.argv[3:])
+        compile_into(sys.argv[2], sys.argv[3])
         return 0
     if "--check" in sys.argv or "--current" in sys.argv:
         wrong = differences(texts="--check" in sys.argv)
