@@ -32,7 +32,8 @@ config: Any = numba_config
 # what a kernel may leave for the linker: the C mathematics library
 _LINKED: Final = {"exp", "log", "pow", "sqrt"}
 _GLOBAL: Final = re.compile(r'@(?:"((?:[^"\\]|\\.)*)"|([-\w$.]+))')
-_DATA: Final = re.compile(r'(\[\d+ x i8\]) c"(?:[^"\\]|\\.)*"')
+_DATA: Final = re.compile(r'\[\d+ x i8\] c"(?:[^"\\]|\\.)*"')
+_SIZE: Final = re.compile(r"(= internal constant \{ ptr, i32, ptr, ptr, i32 \} \{ ptr [^,]+, i32) \d+")
 _OBJECT: Final = re.compile(r"inttoptr \(i64 \d+ to ptr\)")
 
 
@@ -121,7 +122,7 @@ def _normal_form(text: str, symbol: str) -> str:
         if line.startswith("declare") and "@llvm." in line:
             line = re.sub(r" #\d+$", "", line)
         elif line.startswith("@"):
-            line = _OBJECT.sub("null", _DATA.sub(r"\1 zeroinitializer", line))
+            line = _OBJECT.sub("null", _DATA.sub("[1 x i8] zeroinitializer", _SIZE.sub(r"\1 0", line)))
         lines.append(_GLOBAL.sub(renamed, line).replace("captures(none)", "nocapture"))
     used = set(re.findall(r"#\d+", "\n".join(line for line in lines if not line.startswith("attributes"))))
     kept = (each for each in lines if not each.startswith(("; ModuleID", "source_filename")))
