@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import signal
+from collections.abc import Iterator
+from pathlib import Path
 
 import pytest
 from hypothesis import settings
@@ -28,6 +30,18 @@ POND_VALUES = {
     "initial": {"level": 0.4},
     "interval": (0, 72),
 }
+
+
+ROOT = Path(__file__).parents[1]
+# what the tools of the tests keep there themselves
+CACHES = {ROOT / name for name in (".hypothesis", ".pytest_cache", "__pycache__")}
+
+
+@pytest.fixture(scope="session", autouse=True)
+def nothing_is_left_in_the_checkout() -> Iterator[None]:
+    before = {*ROOT.iterdir()}
+    yield
+    assert {*ROOT.iterdir()} - before <= CACHES
 
 
 @pytest.fixture

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import warnings
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -107,7 +108,11 @@ STUDIES: dict[str, Callable[[Any], Any]] = {
 
 
 @pytest.mark.parametrize("name", STUDIES)
-def test_odd_values_are_answered_or_refused_in_words(name: str) -> None:
+def test_odd_values_are_answered_or_refused_in_words(
+    name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    # some of them write files
+    monkeypatch.chdir(tmp_path)
     refused: list[uh.HeronError] = []
     for value in ODD:
         with warnings.catch_warnings():

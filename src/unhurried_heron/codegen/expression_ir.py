@@ -16,7 +16,6 @@ from unhurried_heron.formulas.expression import COMPARISONS, SUM, TIME, Node, fr
 from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
 
 _ORDERED: Final = {"lt": "olt", "le": "ole", "gt": "ogt", "ge": "oge", "eq": "oeq", "ne": "une"}
-# Functions of the C library for Bessel functions of whole orders.
 # Powers up to this, whole and half ones, become products: more multiplications err and cost more than `pow`.
 _MAX_UNROLLED_POWER: Final = 16.0
 

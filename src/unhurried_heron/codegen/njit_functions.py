@@ -11,7 +11,6 @@ import numpy as np
 from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.formulas.expression import TIME
-from unhurried_heron.formulas.layout import Group
 from unhurried_heron.model.function_trials import unusable
 from unhurried_heron.model.functions import ALL_PARAMETERS, WHOLE_STATE, NamedFunction
 
@@ -99,7 +98,10 @@ def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
         WHOLE_STATE: f"carray(y, ({n},)).copy()",
         ALL_PARAMETERS: f"Parameters({', '.join(f'p[{i}]' for i in range(len(function.parameters)))})",
         **{name: f"y[{i}]" for name, i in layout.scalars.items()},
-        **{each.name: _array(each, layout.offsets[each.name], n) for each in layout.indexed},
+        **{
+            each.name: f"carray(y, ({n},))[{layout.offsets[each.name]}:][:{each.size}].copy().reshape({each.shape})"
+            for each in layout.indexed
+        },
         **{name: f"p[{i}]" for i, name in enumerate(function.parameters)},
     }
     call = f"function({', '.join(words[name] for name in function.arguments)})"
@@ -122,24 +124,6 @@ def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
         "return 1",
     ]
     return "def evaluate(t, y, out, block):\n" + "\n".join(f"    {line}" for line in lines)
-
-
-def _array(group: Group, begin: int, n: int) -> str:
-    """Return the text that takes a state that is an array, in its shape, out of all numbers.
-
-    Parameters
-    ----------
-    group : Group
-    begin : int
-        Where it begins.
-    n : int
-        How many numbers there are.
-
-    Returns
-    -------
-    str
-    """
-    return f"carray(y, ({n},))[{begin}:{begin + group.size}].copy().reshape({group.shape})"
 
 
 def _parts(function: NamedFunction) -> list[str]:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import functools
+import inspect
 import operator
+import re
 import typing
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import MISSING, dataclass, fields, replace
+from dataclasses import dataclass, fields, replace
 from pathlib import Path, PurePosixPath
 from types import NoneType, UnionType
 from typing import Any, Final, Literal
@@ -17,9 +19,8 @@ from pydantic import BaseModel, ConfigDict, Field, StrictBool, StrictFloat, Stri
 from unhurried_heron.disk import lies_within
 from unhurried_heron.errors import DocumentError
 from unhurried_heron.input.event import Event
-from unhurried_heron.input.input_field import described
 from unhurried_heron.input.measured import Measured
-from unhurried_heron.input.problem_input import FIELDS, MEANINGS, ProblemInput
+from unhurried_heron.input.problem_input import FIELDS, UNSAID, ProblemInput
 
 Number = StrictFloat | StrictInt
 Word = StrictStr
@@ -78,6 +79,17 @@ def file_type(annotation: Any) -> Any:
     return _PLAIN_TYPES.get(annotation, annotation)
 
 
+_ENTRY: Final = re.compile(r"^(?P<names>\w+(?:, \w+)*) : [^\n]*\n(?P<text>(?:    [^\n]*\n?)+)", re.MULTILINE)
+
+
+def described(kind: type) -> dict[str, str]:
+    """Return what the docstring of a class says of each of its attributes or parameters, on one line each."""
+    found = _ENTRY.finditer(inspect.getdoc(kind) or "")
+    return {
+        name: " ".join(each["text"].replace("``", "").split()) for each in found for name in each["names"].split(", ")
+    }
+
+
 def _event_table() -> type[FileTable]:
     meanings, types = described(Event), typing.get_type_hints(Event)
     made = {
@@ -88,6 +100,7 @@ def _event_table() -> type[FileTable]:
 
 
 EventTable: Final = _event_table()
+_MEANINGS: Final = described(ProblemInput)
 
 
 @dataclass(frozen=True)
@@ -131,11 +144,7 @@ def file_keys() -> dict[str, str]:
 
 def key_field(name: str) -> Any:
     """Return the key of a field as a problem file is checked: its default, and what it means."""
-    default = next(each for each in fields(ProblemInput) if each.name == name)
-    made = ... if entry_of(name).required else default.default
-    if made is MISSING:
-        return Field(default_factory=default.default_factory, description=MEANINGS[name])  # type: ignore[arg-type]  # it has one
-    return Field(made, description=MEANINGS[name])
+    return Field(... if entry_of(name).required else UNSAID[name], description=_MEANINGS[name])
 
 
 def misfit(position: Position, name: str, expected: str, given: str) -> DocumentError:

@@ -9,7 +9,7 @@ import tomli_w
 
 from unhurried_heron.equality import same
 from unhurried_heron.input.file_entries import entry_of, no_functions
-from unhurried_heron.input.problem_input import FIELDS, ProblemInput
+from unhurried_heron.input.problem_input import FIELDS, UNSAID, ProblemInput
 
 
 def write_document(user_input: ProblemInput, folder: Path) -> bytes:
@@ -22,10 +22,10 @@ def write_document(user_input: ProblemInput, folder: Path) -> bytes:
     """
     if user_input.form == "rates":
         raise no_functions("the rates of this problem are a Python function")
-    unsaid, content = ProblemInput(form=user_input.form), dict[str, Any]()
+    content: dict[str, Any] = {}
     for name, known in FIELDS.items():
         value = getattr(user_input, name)
-        if known.in_files and (entry_of(name).required or not same(value, getattr(unsaid, name))):
+        if known.in_files and (entry_of(name).required or not same(value, UNSAID[name])):
             key = user_input.form if name == "text" else known.key or name
             content[key] = entry_of(name).write(value, folder)
     return tomli_w.dumps(content, multiline_strings=True).encode("utf-8")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import inspect
-import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Final, Literal
@@ -127,8 +125,8 @@ class InputField:
         Whether it decides the solution by itself, beside the values of parameters, starts and the interval.
     in_files : bool
         Whether a problem file can say it.
-    argument : str
-        The argument of the constructors, where it is called otherwise than the field.
+    arguments : mapping of str to str
+        The argument of the constructor of a form, where it is called otherwise than the field.
     key : str
         The key of problem files, where it is called otherwise than the field.
     listed : str
@@ -141,7 +139,7 @@ class InputField:
     structure: bool
     decides: bool
     in_files: bool
-    argument: str = ""
+    arguments: Mapping[str, str] = field(default_factory=dict)
     key: str = ""
     listed: str = ""
 
@@ -164,14 +162,3 @@ def input_field(*facts: Any, default: Any = None, factory: Callable[[], Any] | N
     """
     known = {"known": InputField(*facts, **more)}
     return field(default_factory=factory, metadata=known) if factory else field(default=default, metadata=known)
-
-
-_ENTRY: Final = re.compile(r"^(?P<names>\w+(?:, \w+)*) : [^\n]*\n(?P<text>(?:    [^\n]*\n?)+)", re.MULTILINE)
-
-
-def described(kind: type) -> dict[str, str]:
-    """Return what the docstring of a class says of each of its attributes or parameters, on one line each."""
-    found = _ENTRY.finditer(inspect.getdoc(kind) or "")
-    return {
-        name: " ".join(each["text"].replace("``", "").split()) for each in found for name in each["names"].split(", ")
-    }

@@ -31,7 +31,6 @@ from unhurried_heron.input.input_field import (
     WRITTEN,
     Form,
     InputField,
-    described,
     input_field,
 )
 from unhurried_heron.input.measured import Measured
@@ -71,6 +70,10 @@ class ChangedInput(WrittenInput, total=False):
     jacobian: Callable[..., Any] | None
     sparsity: Any
     integrate_options: Mapping[str, Any] | None
+
+
+# what each constructor calls its text
+_TEXTS: Final = {"equations": "equations", "lagrangian": "energies", "hamiltonian": "energies"}
 
 
 @dataclass(frozen=True, eq=False)
@@ -126,9 +129,18 @@ class ProblemInput(ByValue):
 
     form: Form
     title: str = input_field(LINE, EVERY, "whole", structure=False, decides=False, in_files=True, default="")
-    text: str = input_field(TEXT, WRITTEN, "whole", structure=True, decides=True, in_files=True, default="")
+    text: str = input_field(
+        TEXT, WRITTEN, "whole", structure=True, decides=True, in_files=True, arguments=_TEXTS, default=""
+    )
     function: Callable[..., Any] | None = input_field(
-        FUNCTION, ("rates",), "whole", structure=True, decides=True, in_files=False, argument="rates", default=None
+        FUNCTION,
+        ("rates",),
+        "whole",
+        structure=True,
+        decides=True,
+        in_files=False,
+        arguments={"rates": "rates"},
+        default=None,
     )
     coordinates: tuple[str, ...] | Mapping[str, str] = input_field(
         COORDINATES, ENERGIES, "whole", structure=True, decides=True, in_files=True, default=()
@@ -195,7 +207,6 @@ class ProblemInput(ByValue):
 FIELDS: Final[dict[str, InputField]] = {
     each.name: each.metadata["known"] for each in fields(ProblemInput) if each.metadata
 }
-MEANINGS: Final = described(ProblemInput)
 # what each field is where nothing is said
 UNSAID: Final = {
     each.name: each.default_factory() if callable(each.default_factory) else each.default
@@ -205,9 +216,7 @@ UNSAID: Final = {
 
 def argument_of(name: str, form: Form) -> str:
     """Return what the constructor of a form calls a field."""
-    if name == "text":
-        return "equations" if form == "equations" else "energies"
-    return FIELDS[name].argument or name
+    return FIELDS[name].arguments.get(form, name)
 
 
 @functools.cache

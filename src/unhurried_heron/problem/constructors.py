@@ -9,7 +9,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar, Unpack
 
 from unhurried_heron.input.event import Event
-from unhurried_heron.input.input_field import EVERY, Form
 from unhurried_heron.input.problem_input import (
     UNSAID,
     ProblemInput,
@@ -25,27 +24,26 @@ if TYPE_CHECKING:
 _Function = TypeVar("_Function", bound=Callable[..., Any])
 
 
-def showing(names: Mapping[str, str] | Callable[[Form], Mapping[str, str]]) -> Callable[[_Function], _Function]:
+def showing(names: Mapping[str, str], defaults: Mapping[str, Any]) -> Callable[[_Function], _Function]:
     """Return a decorator after which a function shows its keywords one by one to whoever asks for help.
 
     Parameters
     ----------
-    names : mapping of str to str, or callable
-        The arguments that there are, each with its field; or what returns those of a form.
+    names : mapping of str to str
+        The arguments that there are, each with its field.
+    defaults : mapping of str to object
+        What a field is where nothing is said of it; None for others.
 
     Returns
     -------
     callable
     """
-    known = names if isinstance(names, Mapping) else {key: name for form in EVERY for key, name in names(form).items()}
 
     def decorated(function: _Function) -> _Function:
         signature = inspect.signature(function)
         own = [each for each in signature.parameters.values() if each.kind is not each.VAR_KEYWORD]
-        kind = inspect.Parameter.KEYWORD_ONLY
-        taken = {each.name for each in own}
-        default = UNSAID if isinstance(names, Mapping) else {}
-        rest = [inspect.Parameter(key, kind, default=default.get(name)) for key, name in known.items()
+        kind, taken = inspect.Parameter.KEYWORD_ONLY, {each.name for each in own}
+        rest = [inspect.Parameter(key, kind, default=defaults.get(name)) for key, name in names.items()
                 if key not in taken]  # fmt: skip
         function.__signature__ = signature.replace(parameters=own + rest)  # type: ignore[attr-defined]  # of any function
         return function
@@ -53,7 +51,7 @@ def showing(names: Mapping[str, str] | Callable[[Form], Mapping[str, str]]) -> C
     return decorated
 
 
-@showing(arguments_of("equations"))
+@showing(arguments_of("equations"), UNSAID)
 def from_text(
     cls: type[Problem],
     equations: str,
@@ -99,7 +97,7 @@ def from_text(
     return cls.of(input_of("equations", "from_text", given))
 
 
-@showing(arguments_of("lagrangian"))
+@showing(arguments_of("lagrangian"), UNSAID)
 def from_lagrangian(
     cls: type[Problem],
     energies: str,
@@ -144,7 +142,7 @@ def from_lagrangian(
     return cls.of(input_of("lagrangian", "from_lagrangian", {"initial": initial, "interval": interval, **given}))
 
 
-@showing(arguments_of("hamiltonian"))
+@showing(arguments_of("hamiltonian"), UNSAID)
 def from_hamiltonian(
     cls: type[Problem],
     energies: str,
@@ -185,7 +183,7 @@ def from_hamiltonian(
     return cls.of(input_of("hamiltonian", "from_hamiltonian", {"initial": initial, "interval": interval, **given}))
 
 
-@showing(arguments_of("rates"))
+@showing(arguments_of("rates"), UNSAID)
 def from_rates(
     cls: type[Problem],
     rates: Callable[..., Any],

@@ -15,6 +15,7 @@ from unhurried_heron.errors import OpenParameterError, listing
 from unhurried_heron.formulas.narrow_features import StepLimitWindow, narrow_windows
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
+from unhurried_heron.input.input_field import EVERY
 from unhurried_heron.input.measured import Measured
 from unhurried_heron.input.problem_input import ChangedInput, ProblemInput, changes_of
 from unhurried_heron.model.action import modes_of
@@ -142,7 +143,7 @@ class Problem:
         content = write_document(self.user_input, Path(path).parent)
         write_whole(path, lambda file: file.write(content))
 
-    @constructors.showing(changes_of)
+    @constructors.showing({key: name for form in EVERY for key, name in changes_of(form).items()}, {})
     def with_(self, **changes: Unpack[ChangedInput]) -> Problem:
         """Return a copy with some of what was said changed; nothing is compiled again unless the structure changes.
 

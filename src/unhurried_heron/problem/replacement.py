@@ -114,7 +114,7 @@ def _refuse_unknown(parameters: Mapping[str, Any], problem: Problem, changes: Ma
     """
     known = problem.model.parameters
     for name in parameters:
-        if name not in known and changes.keys() <= {"parameters", "initial", "interval"}:
+        if name not in known and changes.keys() <= _VALUES:
             raise UnusedValueError(
                 f"there is no parameter '{name}'{near_spelling(str(name), known)}",
                 name=str(name),
