@@ -97,8 +97,8 @@ def test_what_jumps_is_known_to(operation: str) -> None:
             far_left, left, right, far_right = (value(node, (t + k * near, 0.125, 0.5)) for k in (-2, -1, 1, 2))
             gap, bend = right - left, (far_right - right - left + far_left) / near
         broken = broken or (math.isfinite(gap) and abs(gap) > 1e-3) or (math.isfinite(bend) and abs(bend) > 1e-2)
-    # at zero one has a pole, and the other an infinite derivative
-    assert OPERATIONS[operation].jumps == broken or operation in ("bessely", "cbrt")
+    # poles and an infinite derivative
+    assert OPERATIONS[operation].jumps == broken or operation in ("bessely", "cbrt", "gamma", "lgamma")
     # runs land on what jumps
     if OPERATIONS[operation].jumps:
         given = dict.fromkeys(names_in(node) - {"t"}, 0.125)
@@ -136,6 +136,7 @@ EXACT: dict[str, object] = {
     "log2": lambda x: mpmath.log(x, 2),
     "abs": abs,
     "mod": lambda x, y: x - y * mpmath.floor(x / y),
+    "lgamma": lambda x: mpmath.log(abs(mpmath.gamma(x))),
 }
 SMOOTH = [name for name in NAMED if OPERATIONS[name].smooth] + ["mod", "hypot"]
 
@@ -235,6 +236,24 @@ def test_what_varies_narrowly_is_known_to(operation: str) -> None:
                     report.append(bool(time_formulas([node], ())))
     assert all(report)
     assert not report or operation in CANDIDATES
+
+
+@pytest.mark.parametrize("x", [-7.3, -0.9, 0.02, 0.499, 0.5, 1.4616321449683622, 3.0, 170.0])
+def test_the_derivative_of_the_gamma_function(x: float) -> None:
+    slope = evaluate(Differentiator(["t"]).by_name(Node("lgamma", name("t")))["t"], {"t": x})
+    steepness = evaluate(Differentiator(["t"]).by_name(Node("gamma", name("t")))["t"], {"t": x})
+    with mpmath.workdps(40):
+        exact = mpmath.digamma(mpmath.mpf(x))
+        assert abs(slope - exact) < 3e-15 * (1 + abs(x * mpmath.psi(1, mpmath.mpf(x))))
+        assert abs(steepness / (mpmath.gamma(mpmath.mpf(x)) * exact) - 1) < 1e-13 or abs(exact) < 1e-3
+
+
+def test_a_parameter_may_be_called_gamma() -> None:
+    given = {"initial": {"x": 1}, "parameters": {"gamma": 2.0}, "interval": (0, 1)}
+    assert uh.integrate(uh.Problem.from_text("x' = -gamma*x", **given)).final["x"] == pytest.approx(math.exp(-2.0))
+    for text, more in (("x' = -gamma(x + 1)", {}), ("x' = x", {"events": [uh.Event("gamma(x) = 3")]})):
+        with pytest.raises(uh.FormulationError, match="'gamma' is called as a function"):
+            uh.Problem.from_text(text, **given, **more)
 
 
 def test_orders_are_whole() -> None:

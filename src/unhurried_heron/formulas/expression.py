@@ -22,7 +22,9 @@ BOUND: Final = "\u00b7"
 _DEEPEST_BY_RECURSION: Final = 50
 # Slices that one recursion passes, far within the interpreter's limit of 1,000.
 _MAX_SLICES: Final = 64
-RESERVED: Final = frozenset({TIME, *CONSTANTS, *FUNCTIONS, SUM, "and", "or", "not"})
+# Functions whose names people give to parameters: one of the two may be in a problem, not both.
+ALSO_NAMES: Final = frozenset({"gamma"})
+RESERVED: Final = frozenset({TIME, *CONSTANTS, *FUNCTIONS, SUM, "and", "or", "not"}) - ALSO_NAMES
 
 
 class Node:

@@ -300,6 +300,17 @@ _WAVE: Final[dict[str, Any]] = {
 _LOGARITHM: Final[dict[str, Any]] = {"bounds": "rising", "series": "chain", "narrow": True, "breaks": True,
                                      "ends": (("logarithm", "x1"),)}  # fmt: skip
 _RISING: Final[dict[str, Any]] = {"bounds": "rising", "series": "chain", "narrow": True, "breaks": False}
+# The logarithmic derivative of the gamma function (Abramowitz and Stegun, 1964, 6.3.5, 6.3.7 and 6.3.18): Stirling's
+# series eight beyond the argument, or beyond its reflection, where what is left out is below 1e-16.
+_FAR: Final = "(8 + where(x1 < 0.5, 1 - x1, x1))"
+_DIGAMMA: Final = (
+    f"log({_FAR}) - 1/(2*{_FAR})"
+    + "".join(f" - ({number})/{_FAR}^{power}" for power, number in (
+        (2, "1/12"), (4, "-1/120"), (6, "1/252"), (8, "-1/240"), (10, "1/132"), (12, "-691/32760"), (14, "1/12"),
+        (16, "-3617/8160")))
+    + "".join(f" - 1/({_FAR} - {k})" for k in range(1, 9))
+    + " - where(x1 < 0.5, pi/tan(pi*x1), 0)"
+)  # fmt: skip
 
 # Derivatives are exact formulas, for their series are in as many digits as one wants: 2/sqrt(pi) is 1/sqrt(atan(1)).
 OPERATIONS: Final[dict[str, Operation]] = {
@@ -340,6 +351,10 @@ OPERATIONS: Final[dict[str, Operation]] = {
     "erf": _smooth(_special("erf"), "exp(-x1^2)/sqrt(atan(1))", "erf", r"\mathrm{erf}", **_RISING),
     "erfc": _smooth(_special("erfc"), "-exp(-x1^2)/sqrt(atan(1))", "erfc", r"\mathrm{erfc}",
                     **{**_RISING, "bounds": "falling", "values": "not negative"}),
+    "gamma": _smooth(_special("gamma"), f"gamma(x1)*({_DIGAMMA})", "tgamma", r"\Gamma", bounds="unknown", series="none",
+                     narrow=True, breaks=True, ends=(("pole", "x1"),)),
+    "lgamma": _smooth(_special("gammaln"), _DIGAMMA, "lgamma", r"\ln\Gamma", bounds="unknown", series="none",
+                      narrow=True, breaks=False, ends=(("pole", "x1"),)),
     "sqrt": _named(
         arguments=(1, 1), value=np.sqrt, derivative=("0.5/sqrt(x1)",), code="llvm.sqrt.f64", bounds="rising",
         unit=1.0 / 2.0, series="chain", ends=(("root", "x1"),), switch="root", smooth=True, breaks=False, bends=True,
@@ -369,10 +384,10 @@ OPERATIONS: Final[dict[str, Operation]] = {
         function: _named(
             arguments=(2, 2), value=_bessel(name),
             derivative=("0", f"0.5*({function}(x1 - 1, x2) - {function}(x1 + 1, x2))"), code=name, ordered=True,
-            bounds="unknown", unit="plain", series="none", ends=(), switch="none", smooth=True, breaks=breaks,
+            bounds="unknown", unit="plain", series="none", ends=ends, switch="none", smooth=True, breaks=bool(ends),
             bends=True, values="any", narrow=False, turning=1.0, latex=rf"\mathrm{{{function}}}",
         )
-        for function, name, breaks in (("besselj", "jn", False), ("bessely", "yn", True))
+        for function, name, ends in (("besselj", "jn", ()), ("bessely", "yn", (("pole", "x2"),)))
     },
     "min": _choice(np.minimum, (2, None), OWN_RULE, bounds=OWN_RULE, unit="same", switch="extreme", values="any",
                    breaks=False, bends=True, latex=r"\min"),

@@ -12,7 +12,18 @@ import numpy as np
 
 from unhurried_heron.errors import ExpressionError, excerpt, near_spelling, unforeseen
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import BOUND, CONSTANTS, RESERVED, SUM, Node, name, neg, number, replace_names
+from unhurried_heron.formulas.expression import (
+    ALSO_NAMES,
+    BOUND,
+    CONSTANTS,
+    RESERVED,
+    SUM,
+    Node,
+    name,
+    neg,
+    number,
+    replace_names,
+)
 from unhurried_heron.formulas.notation import PRIME, SAID_OTHERWISE, SYNTAX_NAMES, in_one_spelling, to_python
 from unhurried_heron.formulas.operations import EXPANSIONS, FUNCTIONS, with_fact
 from unhurried_heron.formulas.source import Formula, Source
@@ -95,6 +106,7 @@ class _Reader:
     def __init__(self, source: Source, begin: int, text: str) -> None:
         self.source = source
         self.mentions: dict[str, int] = {}
+        self.calls: dict[str, int] = {}
         self.spans: dict[Node, tuple[int, int]] = {}
         # indices of the sums around the present node, under names that nothing else has
         self.bound: dict[str, str] = {}
@@ -125,7 +137,7 @@ class _Reader:
             raise self.refuse("the expression is nested too deeply", 0, "more than can be read") from None
         except ValueError as error:
             raise self.refuse("cannot read this as a formula", 0, str(error)) from None
-        return Formula(self.build(tree, 0), self.source, self.mentions, self.spans)
+        return Formula(self.build(tree, 0), self.source, self.mentions, self.spans, self.calls)
 
     def refuse(self, message: str, offset: int, given: str, expected: str = "") -> ExpressionError:
         """Return the error that refuses a part of the text.
@@ -288,7 +300,7 @@ class _Reader:
             raise self.refuse(f"'{base}' has no derivative", tree.col_offset, self.excerpt(tree), "a state, as in z'")
         if base in CONSTANTS:
             return number(CONSTANTS[base])
-        if base in FUNCTIONS or base == SUM:
+        if (base in FUNCTIONS and base not in ALSO_NAMES) or base == SUM:
             raise self.refuse(f"the function '{base}' needs its arguments in parentheses", tree.col_offset, base)
         if base in self.bound:
             return name(self.bound[base])
@@ -379,6 +391,8 @@ class _Reader:
         if count < fewest or (most is not None and count > most):
             wanted = f"{fewest}" if fewest == most else f"at least {fewest}"
             raise self.refuse(f"'{called}' has the wrong number of arguments", tree.col_offset, str(count), wanted)
+        if called in ALSO_NAMES:
+            self.calls.setdefault(called, self.offsets[min(tree.col_offset, len(self.offsets) - 1)])
         operands = [self.build(argument, depth + 1) for argument in tree.args]
         if called in _OF_WHOLE_ORDER and operands[0].value is not None and operands[0].value % 1.0 != 0.0:
             raise self.refuse(f"the order of '{called}' is no whole number", tree.col_offset,

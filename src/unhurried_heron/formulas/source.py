@@ -34,13 +34,15 @@ class Source:
 class Formula:
     """An expression that has been read: its tree, its text, and where names and terms first stand in it.
 
-    ``spans`` tells the user's own words for a part of the tree, as (begin, end) in the text of ``source``.
+    ``calls`` tells where functions are called whose names may be those of parameters; ``spans`` the user's own words for a part of
+    the tree, as (begin, end) in the text of ``source``.
     """
 
     node: Node
     source: Source
     mentions: dict[str, int]
     spans: dict[Node, tuple[int, int]] = field(default_factory=dict)
+    calls: dict[str, int] = field(default_factory=dict)
 
     def words(self, node: Node) -> str:
         """Return what the user wrote for a part of the tree, or an empty text."""

@@ -172,7 +172,8 @@ class Event:
                 sides.append(read(source, begin, end))
         mentions = {**sides[1].mentions, **sides[0].mentions}
         spans = {**sides[1].spans, **sides[0].spans}
-        return Formula(add(sides[0].node, Node("neg", sides[1].node)), source, mentions, spans)
+        calls = {**sides[1].calls, **sides[0].calls}
+        return Formula(add(sides[0].node, Node("neg", sides[1].node)), source, mentions, spans, calls)
 
 
 def _check_kinds(event: Event) -> None:

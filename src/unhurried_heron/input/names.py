@@ -44,7 +44,7 @@ def check_name(defined: str, location: str) -> None:
 
 
 def check_defined(written: Mapping[str, Formula], known: Iterable[str], what: str) -> None:
-    """Refuse names without a meaning, all of them in one message.
+    """Refuse names without a meaning, all of them in one message, and functions whose names mean something else.
 
     Parameters
     ----------
@@ -56,9 +56,19 @@ def check_defined(written: Mapping[str, Formula], known: Iterable[str], what: st
 
     Raises
     ------
-    UndefinedNameError
+    UndefinedNameError, NameClashError
     """
     known = set(known) | {TIME}
+    for formula in written.values():
+        for called, offset in formula.calls.items():
+            if called in known:
+                raise NameClashError(
+                    f"'{called}' is called as a function, and has a value here",
+                    name=called,
+                    location=formula.source.point(offset),
+                    expected=f"a product with its *, as {called}*(…), or another name for what has the value",
+                    given=f"{called}(…)",
+                )
     missing: dict[str, str] = {}
     for formula in written.values():
         for mentioned, offset in formula.mentions.items():
