@@ -21,7 +21,8 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import Node, name, names_in, number, rewrite
 from unhurried_heron.formulas.interval_arithmetic import enclose
 from unhurried_heron.formulas.narrow_features import CANDIDATES, time_formulas
-from unhurried_heron.formulas.operations import OPERATIONS, Operation
+from unhurried_heron.formulas.operation import Operation
+from unhurried_heron.formulas.operations import OPERATIONS
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.printing import to_latex, to_text
 from unhurried_heron.formulas.simplify import simplified
@@ -240,12 +241,12 @@ def test_what_varies_narrowly_is_known_to(operation: str) -> None:
 
 @pytest.mark.parametrize("x", [-7.3, -0.9, 0.02, 0.499, 0.5, 1.4616321449683622, 3.0, 170.0])
 def test_the_derivative_of_the_gamma_function(x: float) -> None:
-    slope = evaluate(Differentiator(["t"]).by_name(Node("lgamma", name("t")))["t"], {"t": x})
-    steepness = evaluate(Differentiator(["t"]).by_name(Node("gamma", name("t")))["t"], {"t": x})
+    rate = evaluate(Differentiator(["t"]).by_name(Node("lgamma", name("t")))["t"], {"t": x})
+    other = evaluate(Differentiator(["t"]).by_name(Node("gamma", name("t")))["t"], {"t": x})
     with mpmath.workdps(40):
         exact = mpmath.digamma(mpmath.mpf(x))
-        assert abs(slope - exact) < 3e-15 * (1 + abs(x * mpmath.psi(1, mpmath.mpf(x))))
-        assert abs(steepness / (mpmath.gamma(mpmath.mpf(x)) * exact) - 1) < 1e-13 or abs(exact) < 1e-3
+        assert abs(rate - exact) < 3e-15 * (1 + abs(x * mpmath.psi(1, mpmath.mpf(x))))
+        assert abs(other / (mpmath.gamma(mpmath.mpf(x)) * exact) - 1) < 1e-13 or abs(exact) < 1e-3
 
 
 def test_a_parameter_may_be_called_gamma() -> None:

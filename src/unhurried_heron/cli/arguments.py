@@ -61,7 +61,7 @@ def changed(problem: Problem, changes: list[str]) -> Problem:
         name, sign, text = change.partition("=")
         name = name.strip()
         known = [*model.parameters, *model.layout.by_name]
-        state = model.layout.slot(name) is not None or name in model.layout.by_name
+        state = bool(model.layout.indices_of(name)) or name in model.layout.by_name
         if not sign or not (state or name in known):
             raise OptionError(
                 f"cannot set '{name}'{near_spelling(name, known)}",

@@ -13,7 +13,8 @@ from typing import Final
 
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import COMPARISONS, SUM, TIME, Node, free_names
-from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
+from unhurried_heron.formulas.operation import OWN_RULE
+from unhurried_heron.formulas.operations import OPERATIONS
 
 _ORDERED: Final = {"lt": "olt", "le": "ole", "gt": "ogt", "ge": "oge", "eq": "oeq", "ne": "une"}
 # Powers up to this, whole and half ones, become products: more multiplications err and cost more than `pow`.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import importlib
+import math
 from typing import Any
 
 import numpy as np
@@ -11,6 +12,7 @@ import numpy as np
 from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.formulas.layout import Group, Layout
 from unhurried_heron.model.function_trials import unusable
 from unhurried_heron.model.functions import ALL_PARAMETERS, WHOLE_STATE, NamedFunction
 
@@ -64,7 +66,8 @@ def _machine_code(function: NamedFunction, n_outputs: int) -> Any:
         "function": function.function,
         "Parameters": type(function.bundle([0.0] * len(function.parameters))),
     }
-    names["carray"], names["parameters_of"] = numba.carray, _first_pointer()
+    names |= {"carray": numba.carray, "parameters_of": _first_pointer(), "complex128": np.complex128}
+    names |= {"concatenate": np.concatenate, "array": np.array}
     # the text holds nothing of the user's but positions: names become indices before this point
     exec(compile(source, "<native wrapper of an njit function>", "exec"), names)
     doubles = numba.types.CPointer(numba.types.float64)
@@ -95,20 +98,18 @@ def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
     layout, n = function.layout, function.layout.size
     words = {
         TIME: "t",
-        WHOLE_STATE: f"carray(y, ({n},)).copy()",
+        WHOLE_STATE: _whole(layout),
         ALL_PARAMETERS: f"Parameters({', '.join(f'p[{i}]' for i in range(len(function.parameters)))})",
         **{name: f"y[{i}]" for name, i in layout.scalars.items()},
-        **{
-            each.name: f"carray(y, ({n},))[{layout.offsets[each.name]}:][:{each.size}].copy().reshape({each.shape})"
-            for each in layout.indexed
-        },
+        **{each.name: _array(layout, each) for each in layout.indexed},
         **{name: f"p[{i}]" for i, name in enumerate(function.parameters)},
     }
+    mixed = layout.has_complex
     call = f"function({', '.join(words[name] for name in function.arguments)})"
     short = f"if len(r) != {n}: raise ValueError"
-    if n_outputs == 0 or function.answers == "number":
+    if n_outputs == 0 or (function.answers == "number" and not mixed):
         body = [f"out[0] = {call}"]
-    elif function.answers != "flat":
+    elif function.answers != "flat" or mixed:
         body = [f"r = {call}", *_parts(function)]
     elif n <= _MAX_TUPLE:
         body = [f"r = {call}", short, *(f"out[{i}] = r[{i}]" for i in range(n))]
@@ -126,17 +127,57 @@ def _wrapper_source(function: NamedFunction, n_outputs: int) -> str:
     return "def evaluate(t, y, out, block):\n" + "\n".join(f"    {line}" for line in lines)
 
 
+def _array(layout: Layout, group: Group) -> str:
+    """Return the text that takes an array, or a complex number, out of the state."""
+    begin = layout.offsets[group.name]
+    if group.complex and not group.value_box:
+        return f"complex(y[{begin}], y[{begin + 1}])"
+    numbers = f"carray(y, ({layout.size},))[{begin}:][:{group.size}].copy()"
+    return f"{numbers}{'.view(complex128)' if group.complex else ''}.reshape({group.value_shape})"
+
+
+def _whole(layout: Layout) -> str:
+    """Return the text of the values of all states in order, complex ones where some are complex."""
+    if not layout.has_complex:
+        return f"carray(y, ({layout.size},)).copy()"
+    parts = []
+    for group in layout.groups:
+        text = _array(layout, group) if group.box else f"y[{layout.offsets[group.name]}]"
+        parts.append(f"{text}.ravel().astype(complex128)" if group.value_box else f"array([{text} + 0j])")
+    return f"concatenate(({', '.join(parts)},))"
+
+
 def _parts(function: NamedFunction) -> list[str]:
     """Return the lines that write an answer ``r`` of several parts; the keys of a typed dict are the user's names."""
     layout, lines = function.layout, []
     if function.answers == "names":
         lines.append(f"if len(r) != {len(layout.groups)}: raise ValueError")
+    if function.answers == "flat":
+        lines.append(f"if len(r) != {function.n_answers}: raise ValueError")
+    first = 0
     for i, group in enumerate(layout.groups):
-        part = {"names": f"r[{group.name!r}]", "shaped": "r"}.get(function.answers, f"r[{i}]")
-        begin = layout.offsets[group.name]
-        if not group.box:
-            lines.append(f"out[{begin}] = {part}")
+        alone = {"names": f"r[{group.name!r}]", "shaped": "r", "number": "r"}.get(function.answers, f"r[{i}]")
+        begin, count = layout.offsets[group.name], math.prod(group.value_shape)
+        if function.answers == "flat":
+            part, first = f"r[{first}:{first + count}]" if group.value_box else f"r[{first}]", first + count
+        else:
+            part = alone
+        if not group.value_box:
+            lines += [f"c = {part}", *_written(group, begin, "c")]
             continue
-        lines += [f"a = {part}", f"if a.shape != {group.shape}: raise ValueError", "f = a.flatten()"]
-        lines += [f"for i in range({group.size}):", f"    out[{begin} + i] = f[i]"]
+        if function.answers == "flat":
+            lines.append(f"f = {part}")
+        else:
+            lines += [f"a = {part}", f"if a.shape != {group.value_shape}: raise ValueError", "f = a.flatten()"]
+        lines.append(f"for i in range({count}):")
+        lines += [f"    {line}" for line in _written(group, begin, "f[i]", "i")]
     return lines
+
+
+def _written(group: Group, begin: int, value: str, index: str = "") -> list[str]:
+    """Return the lines that write one value of a group."""
+    if not group.complex:
+        # a complex number does not fit, and is refused where it is compiled
+        return [f"out[{begin}{f' + {index}' if index else ''}] = {value}"]
+    at = f"{begin}{f' + 2*{index}' if index else ''}"
+    return [f"out[{at}] = {value}.real", f"out[{at} + 1] = {value}.imag"]

@@ -76,8 +76,8 @@ def tolerances(problem: Problem, rtol: Tolerance, atol: Tolerance) -> tuple[Arra
 def _slice_of(problem: Problem, state: str) -> slice | None:
     """Return the indices of a state, of a member of a family, or of a whole family."""
     layout = problem.model.layout
-    index = layout.slot(state)
-    return layout.slice_of(state) if index is None else slice(index, index + 1)
+    indices = layout.indices_of(state)
+    return slice(indices[0], indices[-1] + 1) if indices else layout.slice_of(state)
 
 
 def _in_units(problem: Problem, state: Any, value: str) -> Any:

@@ -40,14 +40,14 @@ def coordinates_of(run: Run, group: Group, along: Mapping[str, Any] | None) -> l
     OptionError
         What is said is no coordinate of the indexed state.
     """
-    plain = ["index"] if len(group.box) == 1 else ["first index", "second index"]
-    indices = [np.arange(first, last + 1.0) for first, last in group.box]
+    plain = ["index"] if len(group.value_box) == 1 else ["first index", "second index"]
+    indices = [np.arange(first, last + 1.0) for first, last in group.value_box]
     coordinate = (along or {}).get(group.name)
     if coordinate is None:
         return list(zip(plain, indices, strict=False))
-    each = list(coordinate) if isinstance(coordinate, tuple) and len(group.box) > 1 else [coordinate]
-    if len(each) != len(group.box):
-        raise _misfit(group, coordinate, f"one coordinate for each of its {len(group.box)} indices")
+    each = list(coordinate) if isinstance(coordinate, tuple) and len(group.value_box) > 1 else [coordinate]
+    if len(each) != len(group.value_box):
+        raise _misfit(group, coordinate, f"one coordinate for each of its {len(group.value_box)} indices")
     return [
         _coordinate(run, group, given, k, index) for k, (given, index) in enumerate(zip(each, indices, strict=True))
     ]
@@ -126,7 +126,7 @@ def refuse_unknown(run: Run, along: Any) -> None:
     OptionError
     """
     model = run.problem.model
-    indexed = [group.name for group in (*model.layout.groups, *model.derived_layout.groups) if group.box]
+    indexed = [group.name for group in (*model.layout.groups, *model.derived_layout.groups) if group.value_box]
     if along is not None and (not isinstance(along, Mapping) or not set(along) <= set(indexed)):
         raise OptionError("coordinates are given to indexed states by name", name="along", location="draw_states",
                           expected='along={"name": "coordinate"} of ' + (listing(indexed) or "no indexed states"),

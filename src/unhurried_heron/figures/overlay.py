@@ -257,6 +257,10 @@ def phase_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str
     RunError
         One is no state or derived quantity.
     """
+    layout = runs[0].problem.model.layout
+    # of a complex state, its plane
+    names = [part for name in names for part in ((f"re({name})", f"im({name})") if layout.pair(name) is not None
+                                                 else (name,))]  # fmt: skip
     if len(names) not in (2, 3):
         raise OptionError("a phase curve has two or three axes", name="names", location="draw_phase",
                           expected='two or three names, draw_phase(run, "x", "v")', given=excerpt(names))  # fmt: skip

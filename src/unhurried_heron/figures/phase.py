@@ -54,11 +54,12 @@ def draw_phase(
     """
     runs, names = runs_of(run, "draw_phase"), tuple(str(name) for name in names)
     record = phase_record(runs, names, labels_of(runs, labels, "draw_phase"))
-    if projections and (axes is not None or len(names) != 3):
+    n_axes = len(record.labels)
+    if projections and (axes is not None or n_axes != 3):
         raise OptionError("projections are drawn beside a curve of three names", name="projections",
                           location="draw_phase", expected="three names, and no axes of your own",
                           given=f"{len(names)} names")  # fmt: skip
-    if len(names) == 2:
+    if n_axes == 2:
         figure, (ax,) = figure_of(1, axes)
         if axes is None:
             figure.set_size_inches(10.4, 7.2)

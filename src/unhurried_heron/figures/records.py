@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -162,7 +163,7 @@ def states_record(
         columns = {name: index for index, name in enumerate(run.columns)}
         table = {name: values[:, columns[name]] for name in wanted}
     refuse_unknown(run, along)
-    maps = tuple(_map(run, group, times, along) for group in indexed)
+    maps = tuple(each for group in indexed for each in _maps(run, group, times, along))
     units = run.problem.units
     panels: list[tuple[str, list[Curve]]] = []
     for unit in dict.fromkeys(units.get(name, "") for name in wanted):
@@ -194,7 +195,7 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
         known_name = name if isinstance(name, str) else ""
         group = model.layout.by_name.get(known_name) or model.derived_layout.by_name.get(known_name)
         if group is not None and group.box:
-            if group.size > _MAX_CURVES and len(group.box) <= 2:
+            if math.prod(group.value_shape) > _MAX_CURVES and len(group.value_box) <= 2:
                 indexed.append(group)
             else:
                 curves += group.members()
@@ -210,6 +211,31 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
                 given=excerpt(name),
             )
     return curves, indexed
+
+
+def _maps(run: Run, group: Group, times: Array, along: Mapping[str, Any] | None) -> list[Map]:
+    """Return the maps of an indexed state: of a complex one, of its real and its imaginary parts.
+
+    Parameters
+    ----------
+    run : Run
+    group : Group
+        The indexed state.
+    times : ndarray, shape (n_times,)
+    along : mapping of str to str or array, or None
+        Coordinates of indexed states by name, as `coordinates_of` takes them.
+
+    Returns
+    -------
+    list of Map
+    """
+    whole = _map(run, group, times, along)
+    if not group.complex:
+        return [whole]
+    label = with_unit(group.name, run.problem.units.get(group.name, ""))
+    parts = (("re", whole.values.real), ("im", whole.values.imag))
+    return [replace(whole, label=whole.label.replace(label, f"{part}({label})", 1), values=values)
+            for part, values in parts]  # fmt: skip
 
 
 def _map(run: Run, group: Group, times: Array, along: Mapping[str, Any] | None) -> Map:
@@ -232,13 +258,13 @@ def _map(run: Run, group: Group, times: Array, along: Mapping[str, Any] | None) 
     coordinates = coordinates_of(run, group, along)
     name, index = coordinates[0]
     kept = isinstance(run.data.trajectory, StepTrajectory)
-    if len(group.box) == 2:
+    if len(group.value_box) == 2:
         last = run[group.name][-1]
         return Map(f"{label} at the end", coordinates[1][0], name, coordinates[1][1], index, last)
     if group.name not in run.problem.model.layout.by_name or not kept:
         return Map(label, _time_label(run), name, run.times, index, run[group.name].T)
-    members = run.problem.model.layout.slice_of(group.name)
-    return Map(label, _time_label(run), name, times, index, run.at(times)[:, members].T)
+    values = run.problem.model.layout.take(group.name, run.at(times))
+    return Map(label, _time_label(run), name, times, index, values.T)
 
 
 def _by_size(curves: list[Curve]) -> list[list[Curve]]:

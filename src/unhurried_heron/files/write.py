@@ -18,7 +18,7 @@ from unhurried_heron.version import VERSION
 
 
 def write_csv(run: Run, path: str | Path, *, exact: bool = False) -> None:
-    """Write times, states and derived quantities: one header row, every digit of the numbers.
+    """Write times, states and derived quantities: one header row, every digit; complex numbers in two parts.
 
     Parameters
     ----------
@@ -39,7 +39,7 @@ def write_csv(run: Run, path: str | Path, *, exact: bool = False) -> None:
     run = a_run(run, "write_csv")
 
     def write(file: BinaryIO) -> None:
-        for part, frame in enumerate(run.frames(exact=exact)):
+        for part, frame in enumerate(run.frames(exact=exact, parts=True)):
             # 17 significant digits bring every double back exactly; repr gives the fewest that do
             frame.to_csv(file, header=part == 0, lineterminator="\n", encoding="utf-8")
 
@@ -58,7 +58,7 @@ def summary(run: Run) -> dict[str, Any]:
         "problem": {
             "hash": problem.fingerprint,
             "states": list(problem.states),
-            "initial": dict(problem.initial),
+            "initial": dict(zip(problem.states, problem.start.tolist(), strict=True)),
             "parameters": dict(problem.parameters),
             "interval": list(problem.interval),
         },
@@ -70,7 +70,7 @@ def summary(run: Run) -> dict[str, Any]:
         },
         "ending": asdict(run.ending),
         "tally": asdict(run.tally),
-        "final": run.final,
+        "final": run.final_numbers,
         "events": _events(run),
         "versions": {
             "unhurried-heron": VERSION,

@@ -32,7 +32,8 @@ from unhurried_heron.formulas.expression import (
     where,
 )
 from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, flat_indices
-from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
+from unhurried_heron.formulas.operation import OWN_RULE
+from unhurried_heron.formulas.operations import OPERATIONS
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.source import Source
 

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from typing import Any, ClassVar, Final
 from weakref import WeakValueDictionary
 
-from unhurried_heron.formulas.operations import FUNCTIONS, with_fact
+from unhurried_heron.formulas.operations import COMPLEX_FUNCTIONS, FUNCTIONS, with_fact
 
 CONSTANTS: Final = {"pi": math.pi, "e": math.e}
 TIME: Final = "t"
@@ -23,7 +23,9 @@ _DEEPEST_BY_RECURSION: Final = 50
 # Slices that one recursion passes, far within the interpreter's limit of 1,000.
 _MAX_SLICES: Final = 64
 # Functions whose names people give to parameters: one of the two may be in a problem, not both.
-ALSO_NAMES: Final = frozenset({"gamma"})
+ALSO_NAMES: Final = frozenset({"gamma", *COMPLEX_FUNCTIONS})
+# The imaginary unit, in problems with complex states where nothing else is called so.
+IMAGINARY: Final = "i"
 RESERVED: Final = frozenset({TIME, *CONSTANTS, *FUNCTIONS, SUM, "and", "or", "not"}) - ALSO_NAMES
 
 

@@ -13,7 +13,8 @@ import numpy as np
 
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import TIME, Node, upwards
-from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
+from unhurried_heron.formulas.operation import OWN_RULE
+from unhurried_heron.formulas.operations import OPERATIONS
 
 Bounds = tuple[Any, Any]
 

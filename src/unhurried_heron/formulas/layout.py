@@ -17,15 +17,21 @@ from unhurried_heron.formulas.expression import BOUND, Node, walk
 from unhurried_heron.formulas.notation import in_one_spelling
 
 Box = tuple[tuple[int, int], ...]
+_PARTS = ("re({})", "im({})")
+PART = re.compile(r"(?P<part>re|im)\((?P<inside>.+)\)$")
 _MEMBER = re.compile(r"(?P<name>[^\[\]\s]+)\s*\[(?P<indices>[\d\s,-]+)\]$")
 
 
 @dataclass(frozen=True)
 class Group:
-    """A state (``box`` empty) or an indexed state: its name and the first and last value of each index."""
+    """A state (``box`` empty) or an indexed state: its name and the first and last value of each index.
+
+    A complex one has a last index besides: 1 of the real parts, 2 of the imaginary ones.
+    """
 
     name: str
     box: Box = ()
+    complex: bool = False
 
     @property
     def shape(self) -> tuple[int, ...]:
@@ -33,8 +39,23 @@ class Group:
         return tuple(last - first + 1 for first, last in self.box)
 
     @property
+    def dtype(self) -> Any:
+        """The type of the values."""
+        return np.complex128 if self.complex else np.float64
+
+    @property
+    def value_box(self) -> Box:
+        """The first and last value of each index that the user knows of."""
+        return self.box[:-1] if self.complex else self.box
+
+    @property
+    def value_shape(self) -> tuple[int, ...]:
+        """The shape of the values, complex ones where it is complex."""
+        return self.shape[:-1] if self.complex else self.shape
+
+    @property
     def size(self) -> int:
-        """How many members there are."""
+        """How many numbers there are."""
         return int(np.prod(self.shape, dtype=np.int64)) if self.box else 1
 
     @property
@@ -44,13 +65,22 @@ class Group:
         return tuple(int(np.prod(shape[d + 1 :], dtype=np.int64)) for d in range(len(shape)))
 
     def members(self) -> Iterator[str]:
-        """Names of all members, in order."""
-        if not self.box:
-            yield self.name
-        elif len(self.box) == 1:
-            yield from (f"{self.name}[{i}]" for i in range(self.box[0][0], self.box[0][1] + 1))
+        """Names of all numbers, in order: of complex members ``re(z)`` and ``im(z)``."""
+        if self.complex:
+            for member in self.values():
+                yield from (part.format(member) for part in _PARTS)
         else:
-            ranges = [range(first, last + 1) for first, last in self.box]
+            yield from self.values()
+
+    def values(self) -> Iterator[str]:
+        """Names of all members, in order."""
+        box = self.value_box
+        if not box:
+            yield self.name
+        elif len(box) == 1:
+            yield from (f"{self.name}[{i}]" for i in range(box[0][0], box[0][1] + 1))
+        else:
+            ranges = [range(first, last + 1) for first, last in box]
             yield from (f"{self.name}[{','.join(map(str, index))}]" for index in itertools.product(*ranges))
 
 
@@ -96,11 +126,29 @@ class Layout:
         return {group.name: self.offsets[group.name] for group in self.groups if not group.box}
 
     def slot(self, name: str) -> int | None:
-        """Return the index of a state or a member of an indexed state, or None."""
+        """Return the index of a number: a state, a member of an indexed state, or a part of a complex one; or None."""
         name = in_one_spelling(name)
         index = self.scalars.get(name)
         if index is not None:
             return index
+        part = PART.match(name) if self.has_complex else None
+        if part is not None:
+            pair = self.pair(part["inside"])
+            return None if pair is None else pair + (part["part"] == "im")
+        found = self._member(name)
+        return None if found is None or found[0].complex else found[1]
+
+    def pair(self, name: str) -> int | None:
+        """Return the index of the real part of a complex state or member, which that of the imaginary one follows."""
+        name = in_one_spelling(name)
+        group = self.by_name.get(name)
+        if group is not None:
+            return self.offsets[name] if group.complex and not group.value_box else None
+        found = self._member(name) if self.has_complex else None
+        return found[1] if found is not None and found[0].complex else None
+
+    def _member(self, name: str) -> tuple[Group, int] | None:
+        """Return the group of a member by its name, and the index of its first number; None where there is none."""
         match = _MEMBER.match(name)
         group = self.by_name.get(match["name"]) if match else None
         if group is None or match is None:
@@ -109,12 +157,56 @@ class Layout:
             indices = [int(part) for part in match["indices"].split(",")]
         except ValueError:
             return None
-        if len(indices) != len(group.box) or any(
-            not first <= i <= last for i, (first, last) in zip(indices, group.box, strict=True)
+        box = group.value_box
+        if len(indices) != len(box) or any(
+            not first <= i <= last for i, (first, last) in zip(indices, box, strict=True)
         ):
             return None
-        steps = [(i - first) * s for i, (first, _), s in zip(indices, group.box, group.strides, strict=True)]
-        return self.offsets[group.name] + sum(steps)
+        steps = [(i - first) * s for i, (first, _), s in zip(indices, box, group.strides, strict=False)]
+        return group, self.offsets[group.name] + sum(steps)
+
+    def indices_of(self, name: str) -> list[int]:
+        """Return the index of a number, or those of the two of a complex one; none where there is no such name."""
+        index, pair = self.slot(name), self.pair(name)
+        return [index] if index is not None else [] if pair is None else [pair, pair + 1]
+
+    def take(self, name: str, numbers: Any) -> Any:
+        """Return the values of a state, a member, a part or a whole indexed state; None where there is no such name.
+
+        Parameters
+        ----------
+        name : str
+        numbers : ndarray, shape (…, size)
+
+        Returns
+        -------
+        ndarray or None
+            Of shape (…) or, of a whole indexed state, (…, *shape); complex where it is complex.
+        """
+        index = self.slot(name)
+        if index is not None:
+            return numbers[..., index]
+        pair = self.pair(name)
+        members = self.slice_of(name) if pair is None else slice(pair, pair + 2)
+        if members is None:
+            return None
+        found = numbers[..., members]
+        shape = () if pair is not None else self.by_name[in_one_spelling(name)].value_shape
+        if pair is not None or self.by_name[in_one_spelling(name)].complex:
+            found = np.ascontiguousarray(found).view(np.complex128)
+        return np.reshape(found, (*numbers.shape[:-1], *shape))
+
+    @cached_property
+    def has_complex(self) -> bool:
+        """Whether a state is complex."""
+        return any(group.complex for group in self.groups)
+
+    @cached_property
+    def value_names(self) -> tuple[str, ...]:
+        """The name of each value: of each number, or of two where they are one complex number."""
+        if not self.has_complex:
+            return self.names
+        return tuple(itertools.chain.from_iterable(group.values() for group in self.groups))
 
     def states_in(self, root: Node) -> dict[int, str]:
         """Return the indices, and the names, of the states that a formula without loops depends on."""
@@ -154,7 +246,10 @@ class Layout:
             parts.append(("".join(terms) + (f"{fixed:+d}" if fixed or not terms else "")).removeprefix("+"))
             left = {index: step - steps[index] * stride for index, step in left.items()}
             rest %= stride
-        return f"{group.name}[{','.join(parts)}]" if parts else group.name
+        if not group.complex:
+            return f"{group.name}[{','.join(parts)}]" if parts else group.name
+        member = f"{group.name}[{','.join(parts[:-1])}]" if parts[:-1] else group.name
+        return _PARTS[int(parts[-1]) - 1].format(member) if parts[-1] in ("1", "2") else member
 
     def slice_of(self, name: str) -> slice | None:
         """Return the indices of a whole group, or None."""
@@ -165,28 +260,31 @@ class Layout:
         return slice(begin, begin + self.by_name[name].size)
 
 
-class Values(Mapping[str, float]):
-    """Numbers by the names of a layout: a mapping that keeps an array and makes names only where they are asked for."""
+class Values(Mapping[str, Any]):
+    """Values by the names of a layout: a mapping that keeps an array and makes names only where they are asked for.
+
+    Complex states have complex values; their parts are found by name, too.
+    """
 
     def __init__(self, layout: Layout, array: Any) -> None:
         self.layout = layout
         self.array = np.array(array, dtype=np.float64)
         self.array.setflags(write=False)
 
-    def __getitem__(self, name: str) -> float:
-        index = self.layout.slot(name)
-        if index is None:
+    def __getitem__(self, name: str) -> Any:
+        found = self.layout.take(name, self.array)
+        if found is None or np.ndim(found):
             raise KeyError(name)
-        return float(self.array[index])
+        return found.item()
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self.layout.names)
+        return iter(self.layout.value_names)
 
     def __len__(self) -> int:
-        return self.layout.size
+        return len(self.layout.value_names) if self.layout.has_complex else self.layout.size
 
     def __repr__(self) -> str:
-        shown = {name: float(value) for name, value in zip(self.layout.names[:12], self.array[:12], strict=True)}
+        shown = {name: self[name] for name in self.layout.value_names[:12]}
         return f"{str(shown)[:-1]}{', …' if len(self) > 12 else ''}}}"
 
 

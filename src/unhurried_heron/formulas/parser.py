@@ -75,20 +75,13 @@ def read(source: Source, begin: int = 0, end: int | None = None) -> Formula:
             "an expression is empty", location=source.point(begin), expected="a formula", given="nothing"
         )
     if len(text) > MAX_LENGTH:
-        raise ExpressionError(
-            "an expression is too long",
-            location=source.location,
-            expected=f"at most {MAX_LENGTH} characters",
-            given=str(len(text)),
-        )
+        raise ExpressionError("an expression is too long", location=source.location, given=str(len(text)),
+                              expected=f"at most {MAX_LENGTH} characters")  # fmt: skip
     strange = _STRANGE.search(text)
     if strange:
-        raise ExpressionError(
-            "this sign is not allowed in an equation",
-            location=source.point(begin + strange.start()),
-            expected="+ - * / ^, and or not",
-            given=strange[0],
-        )
+        raise ExpressionError("this sign is not allowed in an equation", given=strange[0],
+                              location=source.point(begin + strange.start()),
+                              expected="+ - * / ^, and or not")  # fmt: skip
     return _Reader(source, begin, text).read()
 
 
@@ -185,12 +178,8 @@ class _Reader:
 
     def build_node(self, tree: ast.expr, depth: int) -> Node:
         if depth > MAX_DEPTH:
-            raise self.refuse(
-                "the expression is nested too deeply",
-                tree.col_offset,
-                f"more than {MAX_DEPTH} levels",
-                f"at most {MAX_DEPTH} levels",
-            )
+            raise self.refuse("the expression is nested too deeply", tree.col_offset,
+                              f"more than {MAX_DEPTH} levels", f"at most {MAX_DEPTH} levels")  # fmt: skip
         if isinstance(tree, ast.BinOp):
             return self.build_chain(tree, depth)
         if isinstance(tree, ast.UnaryOp):

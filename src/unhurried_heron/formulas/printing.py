@@ -8,7 +8,8 @@ from collections.abc import Callable, Mapping
 from typing import Final
 
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, upwards
-from unhurried_heron.formulas.operations import CALL_RANK, OPERATIONS, with_fact
+from unhurried_heron.formulas.operation import CALL_RANK
+from unhurried_heron.formulas.operations import OPERATIONS, with_fact
 from unhurried_heron.formulas.state_name import StateName
 
 # what stands between its arguments, and what is written by a template
@@ -38,6 +39,14 @@ def number_text(value: float) -> str:
     if value == int(value) and abs(value) < 1e15:
         return f"{value:.0f}"
     return repr(value)
+
+
+def value_text(value: complex, digits: int) -> str:
+    """Return a number with some significant digits; a complex one as ``1.5 - 2i``."""
+    if not isinstance(value, complex):
+        return f"{value:.{digits}g}"
+    sign = "-" if math.copysign(1.0, value.imag) < 0.0 else "+"
+    return f"{value.real:.{digits}g} {sign} {abs(value.imag):.{digits}g}i"
 
 
 def to_text(root: Node, known: Mapping[Node, str] | None = None) -> str:

@@ -34,8 +34,8 @@ class Source:
 class Formula:
     """An expression that has been read: its tree, its text, and where names and terms first stand in it.
 
-    ``calls`` tells where functions are called whose names may be those of parameters; ``spans`` the user's own words for a part of
-    the tree, as (begin, end) in the text of ``source``.
+    ``calls`` tells where functions are called whose names may be those of parameters; ``spans`` the words of the user
+    for a part of the tree, as (begin, end) in the text of ``source``.
     """
 
     node: Node

@@ -21,6 +21,7 @@ from unhurried_heron.errors import DocumentError
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
 from unhurried_heron.input.problem_input import FIELDS, UNSAID, ProblemInput
+from unhurried_heron.input.values import has_complex
 
 Number = StrictFloat | StrictInt
 Word = StrictStr
@@ -37,6 +38,13 @@ class IntervalTable(FileTable):
 
     start: Number | Word = Field(alias="from")
     end: Number | Word = Field(alias="to")
+
+
+class ComplexTable(FileTable):
+    """A complex number, or an array of them: the real and the imaginary part."""
+
+    re: Number | list[Any]
+    im: Number | list[Any]
 
 
 class MeasuredTable(FileTable):
@@ -88,6 +96,16 @@ def described(kind: type) -> dict[str, str]:
     return {
         name: " ".join(each["text"].replace("``", "").split()) for each in found for name in each["names"].split(", ")
     }
+
+
+def _with_complex(given: Mapping[str, Any]) -> dict[str, Any]:
+    """Return starting values with complex numbers, and arrays of them, as such."""
+    found = dict(given)
+    for name, value in given.items():
+        if isinstance(value, ComplexTable):
+            number = np.asarray(value.re, dtype=np.float64) + 1j * np.asarray(value.im, dtype=np.float64)
+            found[name] = number if number.ndim else complex(number)
+    return found
 
 
 def _event_table() -> type[FileTable]:
@@ -173,10 +191,15 @@ def plain(value: Any) -> Any:
     """Return a value as TOML can hold it."""
     if value is None:
         return "open"
+    if isinstance(value, np.ndarray | list | tuple) and has_complex(value):
+        numbers = np.asarray(value)
+        return {"re": numbers.real.tolist(), "im": numbers.imag.tolist()}
     if isinstance(value, np.ndarray | list | tuple):
-        return [plain(part) for part in value]
+        return [plain(part) for part in (value.tolist() if isinstance(value, np.ndarray) else value)]
     if isinstance(value, Mapping):
         return {str(name): plain(part) for name, part in value.items()}
+    if isinstance(value, complex | np.complexfloating):
+        return {"re": float(value.real), "im": float(value.imag)}
     return value if isinstance(value, bool | int | str) else float(value)
 
 
@@ -258,7 +281,9 @@ _ENTRIES: Final[dict[str, FileEntry]] = {
         lambda value, folder: {"from": plain(value[0]), "to": plain(value[1])},
         required=True,
     ),
-    "initial": FileEntry(dict[str, Number | Word | list[Any]], required=True),
+    "initial": FileEntry(
+        dict[str, Number | Word | list[Any] | ComplexTable], lambda given, position: _with_complex(given), required=True
+    ),
     "parameters": FileEntry(dict[str, Number | Word] | None),
     "coordinates": FileEntry(
         list[Word] | dict[str, Word], lambda given, position: given if isinstance(given, dict) else tuple(given)

@@ -13,7 +13,7 @@ from unhurried_heron.errors import (
     listing,
     near_spelling,
 )
-from unhurried_heron.formulas.expression import RESERVED, TIME, Node, names_in
+from unhurried_heron.formulas.expression import IMAGINARY, RESERVED, TIME, Node, names_in
 from unhurried_heron.formulas.parser import PLAIN_NAME
 from unhurried_heron.formulas.source import Formula
 
@@ -79,6 +79,8 @@ def check_defined(written: Mapping[str, Formula], known: Iterable[str], what: st
         listed = listing(missing, quoted=True)
         if len(missing) == 1 and missing.keys() <= {"x", "T", "time", "tau", "s"}:
             listed += " (the independent variable is called t)"
+        if len(missing) == 1 and IMAGINARY in missing:
+            listed += " (it is the imaginary unit where a state starts from a complex number, as 1 + 0j)"
         raise UndefinedNameError(
             f"not defined, but used in {what}: {listed}",
             names=tuple(missing),

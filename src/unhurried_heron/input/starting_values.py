@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import cmath
+import math
+import numbers
 import re
 from collections.abc import Iterable, Mapping
 from typing import Any, Final
@@ -17,16 +20,17 @@ from unhurried_heron.errors import (
     listing,
     near_spelling,
 )
+from unhurried_heron.formulas.complex_parts import IMAGINARY_UNIT, Parts, asks_for_parts, parts_of
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import TIME
-from unhurried_heron.formulas.layout import Group, Layout
+from unhurried_heron.formulas.expression import IMAGINARY, TIME, ZERO, Node
+from unhurried_heron.formulas.layout import PART, Group, Layout
 from unhurried_heron.formulas.notation import PRIMES, count_primes, in_one_spelling
 from unhurried_heron.formulas.source import Formula
 from unhurried_heron.formulas.state_name import StateName, base_of, group_of, with_primes
 from unhurried_heron.input.definitions import Definition, read_definition, values_by_name
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_defined, check_name
-from unhurried_heron.input.values import number_array
+from unhurried_heron.input.values import complex_array, has_complex, number_array
 
 _INDEXED: Final = re.compile(r"(?P<name>\w+)(?P<primes>['′-‴]*)\s*\[(?P<inside>[^\[\]]*)\](?P<more>['′-‴]*)$")
 
@@ -45,7 +49,7 @@ def read_initial(raw: Any, collector: ErrorCollector) -> dict[str, Definition]:
             if isinstance(value, list | tuple | np.ndarray):
                 found[key] = Definition(_array(value, key))
             else:
-                found[key] = read_definition(value, key, "initial")
+                found[key] = _complex_number(value, key) or read_definition(value, key, "initial")
                 if found[key].is_open:
                     raise ValueGivenError(
                         f"the value of '{key}' is not a number",
@@ -57,9 +61,22 @@ def read_initial(raw: Any, collector: ErrorCollector) -> dict[str, Definition]:
     return found
 
 
+def _complex_number(value: Any, key: str) -> Definition | None:
+    """Return what a complex number says; None of anything else."""
+    if not isinstance(value, numbers.Complex) or isinstance(value, numbers.Real):
+        return None
+    if not cmath.isfinite(complex(value)):
+        raise ValueGivenError(f"the value of '{key}' is not finite", name=key, location="initial",
+                              expected="a finite number", given=excerpt(value))  # fmt: skip
+    return Definition(complex(value))
+
+
 def initial_key(name: str) -> str:
     """Return the name of a state with its primes and indices in our own way of writing."""
     name = in_one_spelling(name)
+    part = PART.match(name)
+    if part:
+        return f"{part['part']}({initial_key(part['inside'])})"
     indexed = _INDEXED.match(name)
     if indexed:
         check_name(indexed["name"], "initial")
@@ -71,7 +88,7 @@ def initial_key(name: str) -> str:
 
 
 def _array(value: Any, name: str) -> Any:
-    array = number_array(value)
+    array = complex_array(value) if has_complex(value) else number_array(value)
     if array is None or not array.ndim or not np.isfinite(array).all():
         raise ValueGivenError(
             f"the values of '{name}' are not all finite numbers",
@@ -110,7 +127,7 @@ def initial_values(
     needed: set[str] = set()
     extra = []
     # what is said of a whole indexed state first, of single members afterwards
-    for key in sorted(definitions, key=lambda key: (layout.slot(key) is not None, 0)):
+    for key in sorted(definitions, key=lambda key: key not in layout.by_name and "[" in key):
         definition = definitions[key]
         with collector.gathering():
             members, indices = _slice_of(key, layout)
@@ -121,8 +138,9 @@ def initial_values(
             if definition.formula is None:
                 array[members] = _fitted(definition.value, layout, key)
                 continue
-            check_defined({key: definition.formula}, [*values, *indices, *_open(values)], "initial values")
-            mentions = set(definition.formula.mentions) - set(indices)
+            unit = (IMAGINARY,) if layout.has_complex and IMAGINARY not in (*values, *indices) else ()
+            check_defined({key: definition.formula}, [*values, *indices, *_open(values), *unit], "initial values")
+            mentions = set(definition.formula.mentions) - {*indices, *unit}
             needed |= mentions
             if TIME in mentions:
                 raise ExpressionError(
@@ -150,11 +168,19 @@ def _slice_of(key: str, layout: Layout) -> tuple[slice | None, tuple[str, ...]]:
     index = layout.slot(key)
     if index is not None:
         return slice(index, index + 1), ()
+    pair = layout.pair(key)
+    if pair is not None:
+        return slice(pair, pair + 2), ()
     if key in layout.by_name:
         return layout.slice_of(key), ()
     name, indices = group_of(key), StateName.read(key).indices
     group = layout.by_name.get(name)
-    if indices and group is not None and len(indices) == len(group.box) and all(i.isidentifier() for i in indices):
+    if (
+        indices
+        and group is not None
+        and len(indices) == len(group.value_box)
+        and all(i.isidentifier() for i in indices)
+    ):
         return layout.slice_of(name), indices
     return None, ()
 
@@ -180,9 +206,10 @@ def _fitted(value: Any, layout: Layout, key: str) -> Any:
         It has another shape, or is no number.
     """
     group: Group | None = layout.by_name.get(key)
+    is_complex = layout.slot(key) is None and layout.by_name[group_of(key)].complex
     if isinstance(value, np.ndarray):
-        wanted = group.shape if group else ()
-        if value.shape != wanted and value.shape != (group.size if group else 1,):
+        wanted = group.value_shape if group else ()
+        if value.shape != wanted and value.shape != (math.prod(wanted),):
             raise ValueGivenError(
                 f"the array of '{key}' has another shape than the indexed state",
                 name=key,
@@ -190,8 +217,11 @@ def _fitted(value: Any, layout: Layout, key: str) -> Any:
                 expected=str(wanted) if wanted else "one number",
                 given=str(value.shape),
             )
-        return value.ravel()
-    return value
+    values = np.asarray(value, dtype=np.complex128 if is_complex else np.float64).ravel()
+    members = layout.slice_of(key) if group else None
+    if is_complex and members is not None and values.size == 1:
+        values = np.repeat(values, (members.stop - members.start) // 2)
+    return values.view(np.float64)
 
 
 def _formula_value(
@@ -223,9 +253,18 @@ def _formula_value(
     group = layout.by_name.get(group_of(key))
     grids: dict[str, Any] = {}
     if indices and group is not None:
-        ranges = [np.arange(first, last + 1.0) for first, last in group.box]
+        ranges = [np.arange(first, last + 1.0) for first, last in group.value_box]
         grids = dict(zip(indices, np.meshgrid(*ranges, indexing="ij"), strict=True))
-    found = np.asarray(evaluate(formula.node, {**values, **grids}), dtype=np.float64)
+    known = {**values, **grids}
+    is_complex = layout.slot(key) is None and group is not None and group.complex
+
+    def unit(node: Node) -> Parts | None:
+        return IMAGINARY_UNIT if node.args[0] == IMAGINARY and IMAGINARY not in known else None
+
+    parts = parts_of(formula.node, unit) if is_complex or asks_for_parts(formula.node) else (formula.node, ZERO)
+    found = np.asarray(evaluate(parts[0], known), dtype=np.float64)
+    if is_complex:
+        found = found + 1j * np.asarray(evaluate(parts[1], known), dtype=np.float64)
     if not np.isfinite(found).all():
         raise ValueGivenError(
             f"the initial value of '{key}' is not finite",
@@ -234,7 +273,10 @@ def _formula_value(
             expected="a formula with a finite value",
             given=formula.source.text[:80],
         )
-    return np.broadcast_to(found, group.shape).ravel() if grids and group is not None else found
+    if group is not None and layout.slot(key) is None:
+        wanted = group.value_shape if layout.pair(key) is None else ()
+        found = np.broadcast_to(found, wanted).ravel()
+    return found.view(np.float64) if is_complex else found
 
 
 def _refuse_missing(layout: Layout, given: Any, definitions: Mapping[str, Definition]) -> None:

@@ -64,6 +64,22 @@ def number_array(value: Any, ndim: int = 0) -> NDArray[np.float64] | None:
         return None
 
 
+def has_complex(value: Any) -> bool:
+    """Whether there are complex numbers in a sequence or an array."""
+    try:
+        return bool(np.iscomplexobj(np.asarray(value)))
+    except (TypeError, ValueError):
+        return False
+
+
+def complex_array(value: Any) -> NDArray[np.complex128] | None:
+    """Return numbers as an array of complex ones; None where they are none."""
+    try:
+        return np.array(value, dtype=np.complex128)
+    except (TypeError, ValueError, OverflowError):
+        return None
+
+
 def each_of(given: Any) -> list[Any]:
     """Return several things as a list, and one as a list of it; a text is one."""
     if isinstance(given, str | bytes):

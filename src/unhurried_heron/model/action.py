@@ -228,7 +228,7 @@ def _written_out(model: Model, statement: EquationLine, location: str) -> list[t
                                    given=label)  # fmt: skip
         return [(label, _single(model, statement.right, {}, location))]
     group = model.layout.by_name.get(label)
-    if group is None or len(group.box) != len(target.indices):
+    if group is None or len(group.value_box) != len(target.indices):
         known = [*model.layout.by_name, *model.parameters]
         indexed = f" ({label} is an indexed state: say {label}[1], or {label}[i] … for i in 1..n)" if group else ""
         raise UnusedValueError(f"an event cannot change '{label}'{near_spelling(label, known)}{indexed}", name=label,
@@ -247,11 +247,15 @@ def _written_out(model: Model, statement: EquationLine, location: str) -> list[t
             for index in target.indices
         ]
         name = f"{label}[{','.join(map(str, members))}]" if members else label
-        slot = model.layout.slot(name)
-        if slot is None:
+        slots = model.layout.indices_of(name)
+        if not slots:
             raise UnusedValueError(f"there is no '{name}' to change", name=name, location=location,
-                                   expected=listing([*group.members()][:8]), given=statement.text)  # fmt: skip
-        out.append((slot, _single(model, statement.right, indices, location)))
+                                   expected=listing([*group.values()][:8]), given=statement.text)  # fmt: skip
+        if len(slots) == 1:
+            out.append((slots[0], _single(model, statement.right, indices, location)))
+        else:
+            node = replace_names(statement.right.node, indices.get, {})
+            out += zip(slots, model.parts_written_out(node, location), strict=True)
     return out
 
 
@@ -312,13 +316,16 @@ def _function_action(given: Callable[..., Any], model: Model) -> FunctionAction:
             raise _unusable(label, "a dict of what changes, or None", excerpt(answer))
         for name, value in answer.items():
             key = primed.get(str(name), str(name))
-            index: Any = indices.get(key, layout.slot(key))
-            index = layout.slice_of(key) if index is None else index
+            own = layout.indices_of(key)
+            index: Any = indices.get(key, own[0] if len(own) == 1 else layout.slice_of(key))
+            index = slice(own[0], own[-1] + 1) if index is None and own else index
+            is_complex = len(own) == 2 or (key in layout.by_name and layout.by_name[key].complex)
             if index is None or key in model.sizes:
                 raise _unusable(label, "states and parameters by name: "
                                 + listing([*list(layout.by_name)[:12], *model.parameters]), repr(name))  # fmt: skip
             try:
-                numbers = np.asarray(value, dtype=np.float64).ravel()
+                kind = np.complex128 if is_complex else np.float64
+                numbers = np.asarray(value, dtype=kind).ravel().view(np.float64)
                 values[index] = numbers if isinstance(index, slice) else numbers.item()
             except (TypeError, ValueError):
                 raise _unusable(label, f"a number for '{name}'", excerpt(value)) from None

@@ -8,11 +8,12 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.errors import UnusedValueError, ValueGivenError, as_text, excerpt, listing, near_spelling
+from unhurried_heron.formulas.complex_parts import IMAGINARY_UNIT, Parts, parts_of, real_part_only
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import TIME, Node, number, replace_names
+from unhurried_heron.formulas.expression import IMAGINARY, TIME, Node, name, number, replace_names
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.formulas.parser import read
-from unhurried_heron.formulas.source import Formula, Source
+from unhurried_heron.formulas.source import Source
 from unhurried_heron.formulas.state_name import StateName
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.names import check_defined
@@ -23,7 +24,15 @@ _CLOSE: Final = 1e-9
 
 def starting_names(layout: Layout) -> dict[str, int]:
     """Return by which names closed forms may call starting values: ``level_0``, and ``z_prime_0`` for z'."""
-    return {StateName.read(name).spoken + "_0": index for name, index in layout.scalars.items()}
+    known = {**layout.scalars, **{part: index for pair in _pairs(layout).values() for part, index in pair.items()}}
+    return {StateName.read(name).spoken + "_0": index for name, index in known.items()}
+
+
+def _pairs(layout: Layout) -> dict[str, dict[str, int]]:
+    """Return the parts of complex states that are no arrays, each with its index, by the name of the state."""
+    alone = [group for group in layout.groups if group.complex and not group.value_box]
+    return {group.name: {part: layout.offsets[group.name] + k for k, part in enumerate(group.members())}
+            for group in alone}  # fmt: skip
 
 
 def read_closed_forms(
@@ -31,8 +40,8 @@ def read_closed_forms(
     layout: Layout,
     parameters: Mapping[str, Any] | tuple[str, ...],
     collector: ErrorCollector,
-) -> dict[str, Formula]:
-    """Read closed forms of states in terms of time, parameters and starting values.
+) -> dict[str, Node]:
+    """Read closed forms of states in terms of time, parameters and starting values; of complex ones, of their parts.
 
     Parameters
     ----------
@@ -46,7 +55,7 @@ def read_closed_forms(
 
     Returns
     -------
-    dict[str, Formula]
+    dict[str, Node]
 
     Raises
     ------
@@ -55,7 +64,7 @@ def read_closed_forms(
     formulas = {}
     for key, text in (exact or {}).items():
         with collector.gathering():
-            if not isinstance(key, str) or layout.slot(key) is None:
+            if not isinstance(key, str) or (layout.slot(key) is None and layout.pair(key) is None):
                 raise UnusedValueError(
                     f"a closed form for '{key}', which is no state{near_spelling(str(key), layout.by_name)}",
                     name=str(key),
@@ -72,9 +81,28 @@ def read_closed_forms(
                     given=excerpt(text),
                 )
             formulas[key] = read(Source(text, f"the closed form of '{key}'"))
+    starts = {StateName.read(name).spoken + "_0": pair for name, pair in _pairs(layout).items()}
+    unit = (IMAGINARY,) if layout.has_complex and IMAGINARY not in parameters else ()
     with collector.gathering():
-        check_defined(formulas, [*parameters, *starting_names(layout)], "closed forms")
-    return formulas
+        check_defined(formulas, [*parameters, *starting_names(layout), *starts, *unit], "closed forms")
+
+    def parts(node: Node) -> Parts | None:
+        named = str(node.args[0])
+        if named in unit:
+            return IMAGINARY_UNIT
+        if named not in starts:
+            return None
+        real, imaginary = (name(f"{part}_0") for part in starts[named])
+        return real, imaginary
+
+    found: dict[str, Node] = {}
+    for key, formula in formulas.items():
+        with collector.gathering():
+            if layout.pair(key) is None:
+                found[key] = real_part_only(formula.node, parts, f"the closed form of '{key}'")
+            else:
+                found |= zip((f"re({key})", f"im({key})"), parts_of(formula.node, parts), strict=True)
+    return found
 
 
 def with_starting_values(node: Node, layout: Layout, parameters: Mapping[str, Any], start: Any) -> Node:

@@ -17,7 +17,18 @@ from unhurried_heron.errors import (
     unforeseen,
 )
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import BOUND, SUM, Node, add, names_in, neg, number, replace_names, walk
+from unhurried_heron.formulas.expression import (
+    BOUND,
+    IMAGINARY,
+    SUM,
+    Node,
+    add,
+    names_in,
+    neg,
+    number,
+    replace_names,
+    walk,
+)
 from unhurried_heron.formulas.layout import Loop
 from unhurried_heron.formulas.source import Formula
 from unhurried_heron.formulas.state_name import StateName, group_of, with_primes
@@ -72,6 +83,13 @@ class Sorter:
         self.parameters, self.collector = parameters, collector
         self.inputs = tuple(user_input.inputs)
         self.sizes: set[str] = set()
+        # whether i is the imaginary unit
+        self.imaginary = False
+
+    @property
+    def defined(self) -> set[str]:
+        """What has a meaning by itself: parameters, inputs, and what stands alone on a left side."""
+        return {*self.parameters, *self.inputs, *(each.target.name for each in self.statements if each.target)}
 
     def gather(self, initial: tuple[str, ...]) -> ClassifiedEquations:
         """Sort the statements."""
@@ -181,7 +199,7 @@ class Sorter:
                     given="an initial value and uses, but no rate" + self._algebraic(missing),
                 )
             )
-        known |= set(missing)
+        known |= {*missing, *((IMAGINARY,) if self.imaginary else ())}
         written: dict[str, Formula] = {}
         for statement in self.statements:
             inside = {r.index for r in statement.ranges}

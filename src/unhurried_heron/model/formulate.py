@@ -2,23 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from unhurried_heron.formulas.cost_limit import refuse_endless
-from unhurried_heron.formulas.expression import Node, name, names_in, number, replace_names
+from unhurried_heron.formulas.expression import IMAGINARY, Node, name, names_in, number, replace_names
 from unhurried_heron.formulas.layout import Box, IndexedFormula, Layout, single
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.state_name import base_of, with_primes
+from unhurried_heron.input.definitions import Definition
 from unhurried_heron.input.equation_lines import read_statements
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.closed_forms import read_closed_forms
+from unhurried_heron.model.complex_states import ComplexStates, complex_starts, refuse_complex
 from unhurried_heron.model.equation_sorting import ClassifiedEquations, Sorter
 from unhurried_heron.model.indexed import Resolver
 from unhurried_heron.model.indexed_rules import Rule, layout_of
 from unhurried_heron.model.model import Model, write_out
 from unhurried_heron.model.rates import WrittenRates
+from unhurried_heron.model.real_pairs import as_real, infer
 from unhurried_heron.model.reduction import solve_highest
 from unhurried_heron.model.switch_extraction import take_out
 from unhurried_heron.model.unrolling import unrolled
@@ -28,7 +31,7 @@ def formulate(
     user_input: ProblemInput,
     values: Mapping[str, float],
     parameters: Sequence[str],
-    initial: Iterable[str],
+    initial: Mapping[str, Definition],
     collector: ErrorCollector,
 ) -> Model:
     """Make the model of equations or energies.
@@ -38,8 +41,10 @@ def formulate(
     user_input : ProblemInput
     values : mapping of str to float
         The parameters whose values are known; sizes of indexed states are taken from them.
-    parameters, initial : iterable of str
-        All names that were given a value, or declared open.
+    parameters : sequence of str
+        All that were given a value, or declared open.
+    initial : mapping of str to Definition
+        Starting values as they were said.
     collector : ErrorCollector
         Gathers what is wrong.
 
@@ -55,22 +60,29 @@ def formulate(
     statements = read_statements(
         user_input.text, collector, "the equations" if user_input.form == "equations" else "the energies"
     )
+    starts = complex_starts(initial, parameters)
+    if user_input.form != "equations":
+        refuse_complex(starts, "energies")
     sorter = Sorter(user_input, statements, values, tuple(parameters), collector)
-    return _ModelBuilder(sorter).model(sorter.gather(tuple(initial)))
+    sorter.imaginary = bool(starts) and IMAGINARY not in sorter.defined
+    return _ModelBuilder(sorter, starts).model(sorter.gather(tuple(initial)))
 
 
 class _ModelBuilder:
-    def __init__(self, sorter: Sorter) -> None:
-        self._sorter = sorter
+    def __init__(self, sorter: Sorter, complex_starts: frozenset[str]) -> None:
+        self._sorter, self._complex_starts = sorter, complex_starts
 
     def model(self, found: ClassifiedEquations) -> Model:
         """Solve, write out, resolve indexed states, and take the switches out."""
         solved = self._with_highest(found)
-        classified = self._in_states(solved)
+        written = self._in_states(solved)
+        complex_states = infer(written, self._complex_starts, imaginary=self._sorter.imaginary)
+        classified = as_real(written, complex_states)
         layout = layout_of(self._state_rules(classified.orders, classified.rate_rules), "the equations")
+        layout = complex_states.marked(layout)
         resolver = Resolver(layout, self._known_sizes(), classified.derived_rules)
         indexed_formulas = _rate_formulas(classified.orders, classified.rates, classified.rate_rules, layout, resolver)
-        derived_layout, derived = _derived_formulas(classified, resolver)
+        derived_layout, derived = derived_formulas(classified, resolver, complex_states)
         refuse_endless(indexed_formulas, "the equations")
         refuse_endless(derived, "the derived quantities")
         sorter = self._sorter
@@ -86,11 +98,12 @@ class _ModelBuilder:
             derived_layout=derived_layout,
             derived=derived,
             formulas=classified.derived,
-            exact={key: formula.node for key, formula in exact.items()},
+            exact=exact,
             statements=tuple(sorter.statements),
             sizes=dict(resolver.constants),
             resolver=resolver,
             orders=dict(classified.orders),
+            complex_states=complex_states,
         )
 
     def _with_highest(self, found: ClassifiedEquations) -> ClassifiedEquations:
@@ -188,10 +201,25 @@ class _ModelBuilder:
         return tuple(lines)
 
 
-def _derived_formulas(classified: ClassifiedEquations, resolver: Resolver) -> tuple[Layout, tuple[IndexedFormula, ...]]:
+def derived_formulas(
+    classified: ClassifiedEquations, resolver: Resolver, complex_states: ComplexStates
+) -> tuple[Layout, tuple[IndexedFormula, ...]]:
+    """Return the layout of derived quantities, and the formulas that compute them.
+
+    Parameters
+    ----------
+    classified : ClassifiedEquations
+        In real numbers.
+    resolver : Resolver
+    complex_states : ComplexStates
+
+    Returns
+    -------
+    (Layout, tuple of IndexedFormula)
+    """
     own = {key: group for key, group in classified.derived_rules.items() if key not in classified.orders}
     columns = {**{key: [Rule(key, (), (), node)] for key, node in classified.derived.items()}, **own}
-    layout = layout_of(columns, "the derived quantities")
+    layout = complex_states.marked(layout_of(columns, "the derived quantities"))
     indexed_formulas = [
         single(resolver.single(node, key), layout.offsets[key]) for key, node in classified.derived.items()
     ]

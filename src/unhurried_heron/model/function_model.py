@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from dataclasses import replace
 
 from unhurried_heron.errors import ValueGivenError, excerpt, unforeseen
-from unhurried_heron.formulas.expression import TIME, Node, names_in
-from unhurried_heron.formulas.layout import Group, Layout, single
+from unhurried_heron.formulas.expression import IMAGINARY, TIME, names_in
+from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.input.error_collector import ErrorCollector
@@ -14,10 +14,13 @@ from unhurried_heron.input.event import Event
 from unhurried_heron.input.names import check_defined, check_name
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.model.closed_forms import read_closed_forms
+from unhurried_heron.model.equation_sorting import ClassifiedEquations
+from unhurried_heron.model.formulate import derived_formulas
 from unhurried_heron.model.functions import match_arguments
 from unhurried_heron.model.indexed import Resolver
 from unhurried_heron.model.model import Model, write_out
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
+from unhurried_heron.model.real_pairs import as_real, infer
 from unhurried_heron.model.sparsity import checked_sparsity
 from unhurried_heron.model.switch_types import Cause, FunctionSwitch, Switch, UnheldSwitch
 
@@ -56,48 +59,41 @@ def rate_model(
         else:
             formulas[key] = read(Source(str(given), f"derived '{key}'"))
     known = [*states, *formulas, *parameters, *user_input.inputs]
-    check_defined(formulas, known, "derived quantities")
-    written = write_out({key: formula.node for key, formula in formulas.items()})
+    imaginary = layout.has_complex and IMAGINARY not in known
+    check_defined(formulas, [*known, *((IMAGINARY,) if imaginary else ())], "derived quantities")
+    asked = ClassifiedEquations(derived=write_out({key: formula.node for key, formula in formulas.items()}))
+    starts = frozenset(group.name for group in layout.groups if group.complex)
+    complex_states = infer(asked, starts, imaginary=imaginary)
+    real = as_real(asked, complex_states)
+    resolver = Resolver(layout, {}, real.derived_rules)
+    derived_layout, derived = derived_formulas(real, resolver, complex_states)
     if user_input.function is None:
         raise unforeseen("a problem of a function without its function")
     rates = match_arguments(user_input.function, layout, parameters)
     exact = read_closed_forms(user_input.exact, layout, parameters, collector)
-    derived_layout = Layout(tuple(Group(key) for key in written))
-    switches = tuple(
-        _switch(each, layout, parameters, written, tuple(user_input.inputs)) for each in user_input.switches
-    )
-    sparsity = None if user_input.sparsity is None else checked_sparsity(user_input.sparsity, layout.size)
+    about = Model(layout, parameters, WrittenRates(layout, (), ()), tuple(user_input.inputs), derived_layout, derived,
+                  formulas=real.derived, resolver=resolver, complex_states=complex_states)  # fmt: skip
+    switches = tuple(_switch(each, about) for each in user_input.switches)
+    sparsity = None if user_input.sparsity is None else checked_sparsity(user_input.sparsity, layout)
     jacobian = user_input.jacobian and match_arguments(user_input.jacobian, layout, parameters)
-    return Model(
-        layout,
-        parameters,
-        FunctionRates(layout, rates, jacobian or None, sparsity, switches),
-        tuple(user_input.inputs),
-        derived_layout,
-        tuple(single(node, index) for index, node in enumerate(written.values())),
-        functions,
-        written,
-        {key: formula.node for key, formula in exact.items()},
-        resolver=Resolver(layout),
+    return replace(
+        about,
+        rates=FunctionRates(layout, rates, jacobian or None, sparsity, switches),
+        functions=functions,
+        exact=exact,
         orders=dict.fromkeys(states, 1),
     )
 
 
-def _switch(
-    given: object, layout: Layout, parameters: tuple[str, ...], formulas: Mapping[str, Node], inputs: tuple[str, ...]
-) -> Switch:
+def _switch(given: object, model: Model) -> Switch:
     """Return a switch said by an equation such as ``"t = 6"``, or by a function whose zero it is.
 
     Parameters
     ----------
     given : str or callable
         As the user gave it.
-    layout : Layout
-        Of the states.
-    parameters : tuple of str
-        Their names.
-    formulas : Mapping[str, Node]
-    inputs : tuple of str
+    model : Model
+        All but the rates.
 
     Returns
     -------
@@ -108,7 +104,7 @@ def _switch(
     ExpressionError, UndefinedNameError, RateFunctionError, ValueGivenError
     """
     if callable(given):
-        function = match_arguments(given, layout, parameters)
+        function = match_arguments(given, model.layout, model.parameters)
         return FunctionSwitch(function.label, "jump", "state", function)
     if not isinstance(given, str):
         raise ValueGivenError(
@@ -119,11 +115,11 @@ def _switch(
             given=excerpt(given),
         )
     written = Event(given, name=given).read()
-    check_defined({given: written}, [*layout.names, *parameters, *formulas, *inputs], "a switch")
-    model = Model(layout, parameters, WrittenRates(layout, (), ()), formulas=formulas, resolver=Resolver(layout))
+    known = [*model.layout.value_names, *model.layout.by_name, *model.parameters, *model.formulas, *model.inputs]
+    check_defined({given: written}, [*known, *model.complex_states.known], "a switch")
     gap = model.written_out(written.node)
-    names = names_in(gap)
-    cause: Cause = "state" if names & set(layout.names) else "input" if names & set(inputs) else "time"
+    of_state, names = bool(model.layout.states_in(gap)), names_in(gap)
+    cause: Cause = "state" if of_state else "input" if names & set(model.inputs) else "time"
     if cause == "time" and TIME not in names:
         raise ValueGivenError(
             f"the switch '{given}' never changes",

@@ -9,10 +9,11 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.errors import RateFunctionError, excerpt, listing, near_spelling
+from unhurried_heron.formulas.layout import Values
 from unhurried_heron.model.functions import Answers, NamedFunction, in_shape
 
 
-def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> NamedFunction:
+def try_rates(function: NamedFunction, time: float, state: Values, values: list[float]) -> NamedFunction:
     """Call a rate function and learn what it returns.
 
     Parameters
@@ -20,7 +21,7 @@ def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], 
     function : NamedFunction
     time : float
         In the unit of the problem's time.
-    state : Mapping[str, float]
+    state : Values
     values : list of float
         Values of the parameters.
 
@@ -34,10 +35,10 @@ def try_rates(function: NamedFunction, time: float, state: Mapping[str, float], 
         It raises, or returns neither a sequence of as many numbers as there are states nor a dict by state name; it
         changes its arguments, or answers the same question twice in different ways.
     """
-    given = np.array([*state.values()])
+    given = state.array.copy()
     result = _try(function, time, given, values)
-    if not np.array_equal(given, [*state.values()]):
-        index = int(np.flatnonzero(given != [*state.values()])[0])
+    if not np.array_equal(given, state.array):
+        index = int(np.flatnonzero(given != state.array)[0])
         raise RateFunctionError(
             f"{function.label} changes the state it is given",
             name=function.label,
@@ -83,12 +84,14 @@ def _kind_of(function: NamedFunction, result: Any) -> Answers:
                 given=listing(map(str, result)) or "an empty dict",
             )
         return "names"
-    if function.layout.size == 1 and np.ndim(result) == 0:
+    if function.n_answers == 1 and np.ndim(result) == 0:
         return "number"
-    if isinstance(result, tuple | list) and len(result) == len(groups) and function.layout.indexed:
+    if isinstance(result, tuple | list) and len(result) == len(groups) and any(each.value_box for each in groups):
         # of arrays of one member each, a sequence of numbers is one as well
         return "parts" if any(np.ndim(each) for each in result) else "flat"
-    return "shaped" if len(groups) == 1 and np.shape(result) == groups[0].shape and np.ndim(result) > 1 else "flat"
+    return (
+        "shaped" if len(groups) == 1 and np.shape(result) == groups[0].value_shape and np.ndim(result) > 1 else "flat"
+    )
 
 
 def _flat(function: NamedFunction, result: Any) -> Any:
@@ -101,26 +104,30 @@ def _flat(function: NamedFunction, result: Any) -> Any:
     try:
         return function.flat(result)
     except (TypeError, ValueError, KeyError):
+        by_state = function.n_answers == len(function.layout.groups) and np.shape(result) == (function.n_answers,)
+        if function.answers == "flat" and not by_state:
+            return result
         parts = result.values() if isinstance(result, Mapping) else result
         named = {group.name: part for group, part in zip(function.layout.groups, parts, strict=False)}
     if isinstance(result, Mapping):
         named = {name: result[name] for name in named}
     for group in function.layout.groups:
         try:
-            in_shape(named[group.name], group.shape)
+            in_shape(named[group.name], group)
         except (TypeError, ValueError):
             part = np.asarray(named[group.name], dtype=object)
+            kind = "complex" if group.complex else "real"
             raise RateFunctionError(
                 f"{function.label} returned something for '{group.name}' that does not fit it",
                 name=group.name,
                 location=function.label,
-                expected=f"real numbers of shape {group.shape}" if group.box else "a real number",
+                expected=f"{kind} numbers of shape {group.value_shape}" if group.value_box else f"a {kind} number",
                 given=f"{type(named[group.name]).__name__} of shape {part.shape}",
             ) from None
     return result
 
 
-def try_jacobian(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> Any:
+def try_jacobian(function: NamedFunction, time: float, state: Values, values: list[float]) -> Any:
     """Call a Jacobian function once and return what it gives, shape (n_states, n_states).
 
     Parameters
@@ -128,7 +135,7 @@ def try_jacobian(function: NamedFunction, time: float, state: Mapping[str, float
     function : NamedFunction
     time : float
         In the unit of the problem's time.
-    state : Mapping[str, float]
+    state : Values
     values : list of float
         Values of the parameters.
 
@@ -141,7 +148,7 @@ def try_jacobian(function: NamedFunction, time: float, state: Mapping[str, float
     RateFunctionError
     """
     n = function.layout.size
-    result = _try(function, time, np.array([*state.values()]), values)
+    result = _try(function, time, state.array.copy(), values)
     try:
         array = np.asarray(result)
         good = array.shape == (n, n) and array.dtype.kind in "fiub"
@@ -159,7 +166,7 @@ def try_jacobian(function: NamedFunction, time: float, state: Mapping[str, float
     return array
 
 
-def try_value(function: NamedFunction, time: float, state: Mapping[str, float], values: list[float]) -> None:
+def try_value(function: NamedFunction, time: float, state: Values, values: list[float]) -> None:
     """Call a function that must return one number.
 
     Parameters
@@ -167,7 +174,7 @@ def try_value(function: NamedFunction, time: float, state: Mapping[str, float], 
     function : NamedFunction
     time : float
         In the unit of the problem's time.
-    state : Mapping[str, float]
+    state : Values
     values : list of float
         Values of the parameters.
 
@@ -175,7 +182,7 @@ def try_value(function: NamedFunction, time: float, state: Mapping[str, float], 
     ------
     RateFunctionError
     """
-    _numbers(function, [_try(function, time, np.array([*state.values()]), values)], 1)
+    _numbers(function, [_try(function, time, state.array.copy(), values)], 1)
 
 
 def _try(function: NamedFunction, time: float, state: Any, values: list[float]) -> Any:
@@ -241,12 +248,16 @@ def _numbers(function: NamedFunction, result: Any, n: int, kinds: str = "fiub") 
     except (ValueError, TypeError):
         good, given = False, f"{type(result).__name__}: {str(result)[:80]}"
     if not good or isinstance(result, str):
+        names, kind = function.states, "real number"
+        if function.layout.has_complex and n == len(names):
+            names, kind = function.layout.value_names, "number"
+            n = len(names)
         raise RateFunctionError(
-            f"{function.label} returned something that is not {n} real number{'s' * (n != 1)}",
+            f"{function.label} returned something that is not {n} {kind}{'s' * (n != 1)}",
             name=function.label,
             location=function.label,
-            expected=f"a sequence of {n} real number{'s' * (n != 1)}"
-            + (" in the order " + listing(function.states[:40]) if n > 1 else ""),
+            expected=f"a sequence of {n} {kind}{'s' * (n != 1)}"
+            + (" in the order " + listing(names[:40]) if n > 1 else ""),
             given=given,
         )
     return np.asarray(array, dtype=np.float64)

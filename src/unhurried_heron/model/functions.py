@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import inspect
+import itertools
+import math
 from collections import namedtuple
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
@@ -13,7 +15,7 @@ import numpy as np
 
 from unhurried_heron.errors import NameClashError, RateFunctionError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.expression import TIME
-from unhurried_heron.formulas.layout import Layout
+from unhurried_heron.formulas.layout import Group, Layout
 from unhurried_heron.formulas.state_name import StateName
 
 WHOLE_STATE, ALL_PARAMETERS = "y", "p"
@@ -62,6 +64,11 @@ class NamedFunction:
         """How messages call the function."""
         return f"the function '{getattr(self.function, '__name__', 'rates')}'"
 
+    @property
+    def n_answers(self) -> int:
+        """How many values there are, complex ones where states are complex."""
+        return sum(math.prod(group.value_shape) for group in self.layout.groups)
+
     def bundle(self, values: Sequence[float]) -> tuple[float, ...]:
         """Return the parameters as ``p``: a named tuple."""
         kind = namedtuple("Parameters", self.parameters)  # type: ignore[misc]  # the names are known only now
@@ -72,11 +79,12 @@ class NamedFunction:
         """Return ``call(t, y)`` that hands the named arguments to the function."""
         function = getattr(self.function, "py_func", self.function) if interpreted else self.function
         states = self.layout.by_name
-        if self.arguments == (TIME, WHOLE_STATE) and WHOLE_STATE not in (*states, *self.parameters):
+        plain = not self.layout.has_complex
+        if plain and self.arguments == (TIME, WHOLE_STATE) and WHOLE_STATE not in (*states, *self.parameters):
             return function
         words = {
             TIME: "t",
-            WHOLE_STATE: "y",
+            WHOLE_STATE: "y" if plain else "whole(y)",
             ALL_PARAMETERS: "p",
             **{name: self._state("y", name) for name in states},
             **{name: f"k{i}" for i, name in enumerate(self.parameters)},
@@ -85,7 +93,11 @@ class NamedFunction:
         # user's but positions
         arguments = ", ".join(words[name] for name in self.arguments)
         numbers = "v = y.tolist()" if "v[" in arguments else "pass"
-        known: dict[str, Any] = {"function": function, **{f"k{i}": value for i, value in enumerate(values)}}
+        known: dict[str, Any] = {
+            "function": function,
+            "whole": self._whole,
+            **{f"k{i}": value for i, value in enumerate(values)},
+        }
         if ALL_PARAMETERS in self.arguments and ALL_PARAMETERS not in (*states, *self.parameters):
             known["p"] = self.bundle(values)
         exec(f"def call(t, y):\n    {numbers}\n    return function({arguments})", known)
@@ -95,11 +107,18 @@ class NamedFunction:
     def _state(self, whole: str, name: str) -> str:
         """Return the text that takes one state out of the array of all."""
         group, begin = self.layout.by_name[name], self.layout.offsets[name]
+        if group.complex and not group.value_box:
+            return f"complex({whole}.item({begin}), {whole}.item({begin + 1}))"
         if group.box:
-            part = f"{whole}[{begin}:{begin + group.size}]"
-            return f"{part}.reshape({group.shape})" if len(group.shape) > 1 else part
+            part = f"{whole}[{begin}:{begin + group.size}]" + (".view('complex128')" if group.complex else "")
+            return f"{part}.reshape({group.value_shape})" if len(group.value_shape) > 1 else part
         # one list of all numbers is faster than many numbers one by one, unless most of them are in arrays
         return f"{whole}.item({begin})" if self.layout.indexed else f"v[{begin}]"
+
+    def _whole(self, numbers: Any) -> Any:
+        """Return the values of all states in order, complex ones where some are complex."""
+        parts = (self.layout.take(group.name, numbers) for group in self.layout.groups)
+        return np.concatenate([np.ravel(part) for part in parts])
 
     def flat(self, answer: Any) -> Any:
         """Return the numbers of an answer in their order: a sequence, or an array of doubles.
@@ -109,33 +128,40 @@ class NamedFunction:
         TypeError, KeyError, ValueError
             It is no answer of the kind that the function gave first.
         """
-        if self.answers == "flat":
-            return answer
-        if self.answers == "number":
-            return (answer,)
         groups = self.layout.groups
+        if self.answers == "flat" and not self.layout.has_complex:
+            return answer
+        if self.answers == "flat":
+            sizes = itertools.accumulate(math.prod(group.value_shape) for group in groups)
+            answer = np.split(np.asarray(answer), [*sizes][:-1])
+            return np.concatenate([in_shape(np.reshape(part, each.value_shape), each)
+                                   for part, each in zip(answer, groups, strict=True)])  # fmt: skip
+        if self.answers == "number":
+            return in_shape(answer, groups[0]) if self.layout.has_complex else (answer,)
         if self.answers == "shaped":
-            return in_shape(answer, groups[0].shape).ravel()
+            return in_shape(answer, groups[0])
         if len(answer) != len(groups):
             raise TypeError
         parts = [answer[group.name] for group in groups] if self.answers == "names" else answer
         if not self.layout.indexed:
             return parts
-        return np.concatenate([in_shape(part, each.shape).ravel() for part, each in zip(parts, groups, strict=True)])
+        return np.concatenate([in_shape(part, each) for part, each in zip(parts, groups, strict=True)])
 
 
-def in_shape(value: Any, shape: tuple[int, ...]) -> Any:
-    """Return real numbers of a shape as an array of doubles.
+def in_shape(value: Any, group: Group) -> Any:
+    """Return the values of a group as its numbers in order.
 
     Raises
     ------
     TypeError
-        They have another shape, or are no real numbers.
+        They have another shape, or are no numbers; complex ones for a group that is real.
     """
     array = np.asarray(value)
-    if array.shape != shape or array.dtype.kind not in "fiub":
+    if array.dtype.kind == "c" and not group.complex and not array.imag.any():
+        array = array.real
+    if array.shape != group.value_shape or array.dtype.kind not in ("fiubc" if group.complex else "fiub"):
         raise TypeError
-    return array.astype(np.float64, copy=False)
+    return np.ravel(array).astype(group.dtype, copy=False).view(np.float64)
 
 
 def match_arguments(function: Callable[..., Any], layout: Layout, parameters: tuple[str, ...]) -> NamedFunction:

@@ -10,7 +10,8 @@ from typing import Final, Literal
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import BOUND, ONE, TIME, Node, free_names, names_in, replace_names, where
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
-from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE, with_fact
+from unhurried_heron.formulas.operation import OWN_RULE
+from unhurried_heron.formulas.operations import OPERATIONS, with_fact
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.source import Source
 from unhurried_heron.model.switch_extraction import is_square, text_of

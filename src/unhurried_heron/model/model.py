@@ -14,6 +14,7 @@ from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.input.equation_lines import EquationLine
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.names import check_defined, in_order
+from unhurried_heron.model.complex_states import ComplexStates
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.guards import Guard
 from unhurried_heron.model.indexed import Resolver
@@ -51,6 +52,8 @@ class Model:
         What the user wrote.
     sizes : dict of str to float
         Values of the parameters that the structure depends on.
+    complex_states : ComplexStates
+        Which of the states and derived quantities are pairs of real numbers.
     """
 
     layout: Layout
@@ -66,6 +69,7 @@ class Model:
     sizes: Mapping[str, float] = field(default_factory=dict)
     resolver: Resolver = field(default_factory=lambda: Resolver(Layout(())))
     orders: Mapping[str, int] = field(default_factory=dict)
+    complex_states: ComplexStates = field(default_factory=ComplexStates)
 
     def watch(self, event: Event, units: Mapping[str, str]) -> Watched:
         """Return the expression or function whose sign change is the event; of known times a constant.
@@ -151,7 +155,7 @@ class Model:
     def known(self) -> list[str]:
         """Names that mean something in a formula about a solution."""
         known = [*self.layout.by_name, *self.parameters, *self.formulas, *self.derived_layout.by_name, *self.inputs]
-        return [*known, *self.highest]
+        return [*known, *self.highest, *self.complex_states.known]
 
     def written_out(self, node: Node, location: str = "") -> Node:
         """Return a tree with derived names replaced by their formulas, and members of indexed states by their indices.
@@ -161,7 +165,19 @@ class Model:
         IndexedStateError
         """
         formulas = {**self.formulas, **self.highest}
-        return self.resolver.single(replace_names(node, formulas.get, {}), location)
+        node = self.complex_states.real(replace_names(node, formulas.get, {}), location)
+        return self.resolver.single(node, location)
+
+    def parts_written_out(self, node: Node, location: str = "") -> tuple[Node, Node]:
+        """Return the real and the imaginary part of a formula, written out as by `written_out`.
+
+        Raises
+        ------
+        ExpressionError, IndexedStateError
+        """
+        formulas = {**self.formulas, **self.highest}
+        real, imaginary = self.complex_states.parts(replace_names(node, formulas.get, {}), location)
+        return self.resolver.single(real, location), self.resolver.single(imaginary, location)
 
     @cached_property
     def highest(self) -> dict[str, Node]:

@@ -14,9 +14,10 @@ from unhurried_heron.errors import OrderError
 from unhurried_heron.formulas.differentiate import jacobian
 from unhurried_heron.formulas.evaluate import filled
 from unhurried_heron.formulas.expression import Node, names_in, walk
-from unhurried_heron.formulas.layout import IndexedFormula, Layout, flat_indices
+from unhurried_heron.formulas.layout import IndexedFormula, Layout, Values, flat_indices
 from unhurried_heron.formulas.narrow_features import time_formulas
-from unhurried_heron.formulas.operations import OWN_RULE, with_fact
+from unhurried_heron.formulas.operation import OWN_RULE
+from unhurried_heron.formulas.operations import with_fact
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.model.function_trials import try_jacobian, try_rates, try_value
@@ -75,7 +76,7 @@ class Rates(Protocol):
             They are a Python function.
         """
 
-    def tried(self, time: float, start: Mapping[str, float], values: list[float], collector: ErrorCollector) -> Rates:
+    def tried(self, time: float, start: Values, values: list[float], collector: ErrorCollector) -> Rates:
         """Return the rates after a first call, which shows their shape and kind of answer.
 
         Parameters
@@ -253,9 +254,7 @@ class FunctionRates:
             given=self.function.label,
         )
 
-    def tried(
-        self, time: float, start: Mapping[str, float], values: list[float], collector: ErrorCollector
-    ) -> FunctionRates:
+    def tried(self, time: float, start: Values, values: list[float], collector: ErrorCollector) -> FunctionRates:
         if self.called:
             return self
         rates = self.function

@@ -23,6 +23,7 @@ from unhurried_heron.input.problem_input import FIELDS, ProblemInput
 from unhurried_heron.input.starting_values import initial_key, initial_values, read_initial
 from unhurried_heron.input.values import refuse_unused
 from unhurried_heron.model.closed_forms import misfits, refuse_misfits
+from unhurried_heron.model.complex_states import complex_starts
 from unhurried_heron.model.formulate import formulate
 from unhurried_heron.model.function_model import rate_model
 from unhurried_heron.model.function_trials import try_value
@@ -86,7 +87,7 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
     known = {**dict.fromkeys(parameters), **values}
     start, needed = initial_values(found.initial, model.layout, known, collector)
     definitions = {**found.parameters, **found.initial}
-    units = _with_derivative_units(found.units, model.orders)
+    units = _with_derivative_units(found.units, model.orders, model.layout)
     assembled = AssembledProblem(
         model, values, left_open, Values(model.layout, start), found.interval, units, definitions
     )
@@ -190,9 +191,25 @@ def _is_plain(value: Any) -> bool:
     return type(value) in (int, float) and abs(value) <= sys.float_info.max
 
 
-def _with_derivative_units(units: Mapping[str, str], orders: Mapping[str, int]) -> dict[str, str]:
-    """Add the units of derivatives that are states: z in m and t in s give z' in m/s."""
+def _with_derivative_units(units: Mapping[str, str], orders: Mapping[str, int], layout: Layout) -> dict[str, str]:
+    """Add the units of derivatives that are states, z in m and t in s give z' in m/s, and of parts of complex ones.
+
+    Parameters
+    ----------
+    units : mapping of str to str
+        Units by name.
+    orders : mapping of str to int
+        How many derivatives of each are states, itself included.
+    layout : Layout
+
+    Returns
+    -------
+    dict of str to str
+    """
     found, time = dict(units), units.get(TIME, "")
+    for group in layout.groups:
+        if group.complex and units.get(group.name):
+            found |= dict.fromkeys(group.members(), units[group.name])
     for base, order in orders.items():
         for k in range(1, order):
             if time and units.get(base):
@@ -243,10 +260,12 @@ def _model(
                 given="none",
             )
         )
+    complex_states = complex_starts(found.initial, parameters)
     groups: list[Group] = []
     for name, each in found.initial.items():
         shape = np.shape(each.value) if isinstance(each.value, np.ndarray) else ()
-        groups.append(Group(name, tuple((1, length) for length in shape)))
+        box = tuple((1, length) for length in shape)
+        groups.append(Group(name, (*box, (1, 2)), complex=True) if name in complex_states else Group(name, box))
     clash = [name for name in found.initial if name in parameters]
     if clash:
         raise NameClashError(

@@ -10,7 +10,8 @@ import numpy as np
 from unhurried_heron.errors import UnitError, unforeseen
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import CONSTANTS, SUM, TIME, Node, upwards
-from unhurried_heron.formulas.operations import OPERATIONS, OWN_RULE
+from unhurried_heron.formulas.operation import OWN_RULE
+from unhurried_heron.formulas.operations import OPERATIONS
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.source import Formula, Source

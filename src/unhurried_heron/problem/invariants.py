@@ -23,6 +23,9 @@ def refuse_unknown(user_input: ProblemInput, model: Model) -> None:
         if text not in model.functions:
             model.read_formula(text, f"conserved, '{text}'")
     for name in user_input.never_negative:
+        if isinstance(name, str) and name in model.layout.by_name and model.layout.by_name[name].complex:
+            raise UnusedValueError(f"'{name}' is complex", name=name, location="never_negative",
+                                   expected="real states", given=name)  # fmt: skip
         if not isinstance(name, str) or (name not in model.layout.by_name and model.layout.slot(name) is None):
             hint = near_spelling(name, model.layout.by_name)
             raise UnusedValueError(

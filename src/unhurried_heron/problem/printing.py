@@ -8,6 +8,7 @@ import numpy as np
 
 from unhurried_heron.errors import printable
 from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.formulas.printing import value_text
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.problem_input import FIELDS
 
@@ -25,7 +26,8 @@ def in_text(problem: Problem) -> str:
     units, user_input, (start, end) = problem.units, problem.user_input, problem.interval
     parts = [[problem.title] if problem.title else [], _equations(problem)]
     groups = problem.model.layout.groups
-    first = [(f"{each.name}({start:.6g})", problem.start[problem.model.layout.slice_of(each.name)]) for each in groups]
+    layout = problem.model.layout
+    first = [(f"{each.name}({start:.6g})", layout.take(each.name, problem.start)) for each in groups]
     values = [
         (left, _values(numbers), units.get(each.name, "")) for (left, numbers), each in zip(first, groups, strict=True)
     ]
@@ -51,7 +53,7 @@ def _equations(problem: Problem) -> list[str]:
 
 def _values(numbers: object) -> str:
     flat = np.asarray(numbers).ravel()
-    shown = ", ".join(f"{value:.10g}" for value in flat[:4].tolist())
+    shown = ", ".join(value_text(value, 10) for value in flat[:4].tolist())
     return shown if flat.size == 1 else f"{shown}{', …' if flat.size > 4 else ''} ({flat.size} values)"
 
 

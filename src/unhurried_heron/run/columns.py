@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING, Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
+from unhurried_heron.formulas.layout import Values
+from unhurried_heron.formulas.notation import in_one_spelling
 
 if TYPE_CHECKING:
     from unhurried_heron.run.queries import Queries
@@ -73,8 +75,50 @@ def derived_at(run: Queries, times: Array, states: Array, before: Any = False) -
     return np.hstack([written, called, modes])
 
 
+def column_indices(run: Queries, name: object) -> list[int]:
+    """Return the index of a state or derived quantity among the columns, or both of a complex one; none of others."""
+    if not isinstance(name, str):
+        return []
+    model = run.problem.model
+    found = model.layout.indices_of(name)
+    if not found and model.derived_layout.has_complex:
+        found = [model.layout.size + k for k in model.derived_layout.indices_of(name)]
+    name = in_one_spelling(name)
+    return found or ([run.columns.index(name)] if name in run.columns else [])
+
+
+def values_by_name(run: Queries, numbers: dict[str, float]) -> dict[str, Any]:
+    """Return the numbers of columns by name with complex ones put together."""
+    model = run.problem.model
+    if not (model.layout.has_complex or model.derived_layout.has_complex):
+        return numbers
+    array, size, n_derived = np.fromiter(numbers.values(), np.float64), model.layout.size, model.derived_layout.size
+    states, derived = Values(model.layout, array[:size]), Values(model.derived_layout, array[size:][:n_derived])
+    return {**states, **derived, **dict(list(numbers.items())[size + n_derived :])}
+
+
+def put_together(values: Array, indices: list[list[int]]) -> Array:
+    """Return columns of which some are the two parts of complex numbers with one column for each number.
+
+    Parameters
+    ----------
+    values : ndarray, shape (n_times, n_columns)
+    indices : list of list of int
+        One entry for each number, of one index or of two.
+
+    Returns
+    -------
+    ndarray, shape (n_times, n_numbers)
+    """
+    if all(len(each) == 1 for each in indices):
+        return values
+    ends = np.cumsum([len(each) for each in indices])
+    columns = [values[:, end - len(each) : end] for each, end in zip(indices, ends, strict=True)]
+    return np.column_stack([each[:, 0] + 1j * each[:, 1] if each.shape[1] == 2 else each[:, 0] for each in columns])
+
+
 def columns_at(run: Queries, times: Array, indices: list[int], before: bool) -> Array:
-    """Return some states and derived quantities at times, shape (n_times, n_places), in no more memory than these.
+    """Return some states and derived quantities at times, shape (n_times, n_numbers), in no more memory than these.
 
     A derived quantity needs all states, of which there are never more than those of some times at once.
 

@@ -17,6 +17,7 @@ from unhurried_heron.run.columns import AT_ONCE, LARGEST, modes_at
 from unhurried_heron.run.period import Period
 from unhurried_heron.run.room import refuse_memory
 from unhurried_heron.run.run_data import RunData
+from unhurried_heron.run.tables import with_complex_columns
 from unhurried_heron.run.trajectory import StepTrajectory
 
 if TYPE_CHECKING:
@@ -278,7 +279,7 @@ class Queries:
             ends = (float(times[0]), float(times[-1])) if times.size else (np.nan, np.nan)
             rows.append((event.name, times.size, *ends, nearest, when, *state.tolist()))
         columns = ["event", "count", "first", "last", "closest", "at", *self.problem.states]
-        return pd.DataFrame(rows, columns=columns)
+        return with_complex_columns(pd.DataFrame(rows, columns=columns), self)
 
     def closest_approach(self, event: Event) -> tuple[float, float]:
         """Return the value nearest to zero of what an event looks at, and when that was."""
@@ -335,7 +336,7 @@ class Queries:
 
         frame = pd.DataFrame(self.at(times, list(self.columns), side=side), columns=list(self.columns))
         frame.insert(0, "time", times)
-        return frame
+        return with_complex_columns(frame, self)
 
     def _function(self, queries: str | Event) -> Callable[[Array], Array]:
         """Return the quantity as a function of times, shape (n,)."""

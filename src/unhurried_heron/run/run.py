@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NoReturn
 
 import numpy as np
 
@@ -13,19 +13,25 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import RunError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.notation import in_one_spelling
+from unhurried_heron.formulas.printing import value_text
 from unhurried_heron.input.values import each_of, is_finite_number, number_array
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.run.columns import AT_ONCE, columns_at, derived_at
+from unhurried_heron.run.columns import AT_ONCE, column_indices, columns_at, derived_at, put_together, values_by_name
 from unhurried_heron.run.ending import Ending, Tally
 from unhurried_heron.run.late_bindings import STUDIES
 from unhurried_heron.run.queries import Queries
 from unhurried_heron.run.run_data import RunData
-from unhurried_heron.run.tables import event_table, ledger_table, state_table, switch_table
+from unhurried_heron.run.tables import event_table, ledger_table, state_table, switch_table, with_complex_columns
 from unhurried_heron.run.trajectory import RecordedTrajectory
 from unhurried_heron.text.document import Document
 
 if TYPE_CHECKING:
     import pandas as pd
+
+
+def _no_times(given: object, location: str) -> RunError:
+    return RunError("these are no times", name="t", location=location, expected="a time, or an array of times",
+                    given=excerpt(given))  # fmt: skip
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,8 +70,7 @@ class Run(Queries, ByValue):
 
     def compared(self) -> tuple[Any, ...]:
         """Return what makes two runs equal: problem, options, ending, counts, and all that was recorded."""
-        data = self.data
-        recorded = (self.times, self.states, data.event_log, data.switch_log, data.ledger, data.trace)
+        recorded = (self.times, self.states, *self.data.recorded)
         return (self.problem, self.method, self.options, self.ending, self.tally, self.method_selection, *recorded)
 
     def with_data(self, **changed: Any) -> Run:
@@ -105,28 +110,27 @@ class Run(Queries, ByValue):
     def __getitem__(self, name: str) -> Array:
         """Return the recorded values of a state, derived quantity or mode, (n_times,), or (n_times, …) if indexed.
 
+        They are complex where a state is.
+
         Raises
         ------
         RunError
             There is no such state or derived quantity.
         """
         model = self.problem.model
-        index = model.layout.slot(name) if isinstance(name, str) else None
-        if index is not None:
-            return self.states[:, index]
-        members = model.layout.slice_of(name) if isinstance(name, str) else None
-        if members is not None:
-            return self.states[:, members].reshape(-1, *model.layout.by_name[name].shape)
-        members = model.derived_layout.slice_of(name) if isinstance(name, str) else None
-        if members is not None and model.derived_layout.by_name[name].box:
-            return self._derived[:, members].reshape(-1, *model.derived_layout.by_name[name].shape)
+        if isinstance(name, str):
+            found = model.layout.take(name, self.states)
+            if found is None:
+                found = model.derived_layout.take(name, self._derived)
+            if found is not None:
+                return np.asarray(found)
         columns = self.columns[self.problem.model.layout.size :]
         if isinstance(name, str) and in_one_spelling(name) in columns:
             return self._derived[:, columns.index(in_one_spelling(name))]
-        raise self._unknown(name, "run[…]")
+        self._refuse(name, "run[…]")
 
-    def _unknown(self, name: object, location: str) -> RunError:
-        return RunError(
+    def _refuse(self, name: object, location: str = "run.at") -> NoReturn:
+        raise RunError(
             f"there is no state or derived quantity '{name}'{near_spelling(str(name), self.columns)}",
             name=str(name),
             location=location,
@@ -146,8 +150,8 @@ class Run(Queries, ByValue):
         t : float or array of shape (n_times,), or str
             Times between the start and where the run ended; one of them may be said with a unit, "2 h".
         names : str or sequence of str, optional
-            States, derived quantities and modes to return; by default all states in the order of
-            ``run.problem.states``.
+            States, derived quantities and modes to return, complex ones as complex numbers; by default all states in
+            the order of ``run.problem.states``, complex ones as two columns.
         side : {"after", "before"}
             Which value is taken at a time at which the solution jumps.
 
@@ -168,8 +172,7 @@ class Run(Queries, ByValue):
             t = in_unit_of(t, self.problem.units.get("t", ""), "run.at")
         times = number_array(t)
         if times is None:
-            raise RunError("these are no times", name="t", location="run.at", expected="a time, or an array of times",
-                           given=excerpt(t))  # fmt: skip
+            raise _no_times(t, "run.at")
         if side not in ("after", "before"):
             raise RunError("a jump has two sides", name="side", location="run.at", expected='"after" or "before"',
                            given=excerpt(side))  # fmt: skip
@@ -177,7 +180,8 @@ class Run(Queries, ByValue):
         if names is None:
             values = self.data.trajectory.at(flat, before=before)
         else:
-            values = columns_at(self, flat, [self._place(name) for name in each_of(names)], before)
+            indices = [column_indices(self, name) or self._refuse(name) for name in each_of(names)]
+            values = put_together(columns_at(self, flat, [k for each in indices for k in each], before), indices)
             if isinstance(names, str):
                 return values[0, 0] if times.ndim == 0 else values.reshape(times.shape)
         return values[0] if times.ndim == 0 else values.reshape(*times.shape, values.shape[-1])
@@ -193,10 +197,9 @@ class Run(Queries, ByValue):
         -------
         Run
         """
-        table = self.table(times)
-        flat = table[list(self.problem.states)].to_numpy()
+        wanted = self.table(times).index.to_numpy()
         last = self.data.trajectory
-        kept = RecordedTrajectory(table.index.to_numpy(), flat, last.end_time, last.end_state, last.jumps)
+        kept = RecordedTrajectory(wanted, self.at(wanted), last.end_time, last.end_state, last.jumps)
         return replace(self, options={**self.options, "record": times}, data=replace(self.data, trajectory=kept))
 
     def extend(self, to: float | str) -> Run:
@@ -233,18 +236,14 @@ class Run(Queries, ByValue):
             )
         return self.data.continuation(self, float(time))
 
-    def _place(self, name: str) -> int:
-        """Return the index of a state or derived quantity among the columns."""
-        index = self.problem.model.layout.slot(name) if isinstance(name, str) else None
-        if index is not None:
-            return index
-        if not isinstance(name, str) or in_one_spelling(name) not in self.columns:
-            raise self._unknown(name, "run.at")
-        return self.columns.index(in_one_spelling(name))
+    @cached_property
+    def final(self) -> dict[str, Any]:
+        """State and derived quantities where the run ended, by name: numbers, complex ones where a state is."""
+        return values_by_name(self, self.final_numbers)
 
     @cached_property
-    def final(self) -> dict[str, float]:
-        """State and derived quantities where the run ended, by name."""
+    def final_numbers(self) -> dict[str, float]:
+        """The values of all columns where the run ended, by name."""
         trajectory = self.data.trajectory
         state = trajectory.end_state
         derived = derived_at(self, np.array([trajectory.end_time]), state[None, :])[0]
@@ -269,11 +268,10 @@ class Run(Queries, ByValue):
 
         wanted = number_array(times, 1)
         if wanted is None:
-            raise RunError("these are no times", name="times", location="run.exact_at", expected="an array of times",
-                           given=excerpt(times))  # fmt: skip
+            raise _no_times(times, "run.exact_at")
         return exact_rows(self.problem, wanted.ravel())
 
-    def frame(self, *, exact: bool = False) -> pd.DataFrame:
+    def frame(self, *, exact: bool = False, parts: bool = False) -> pd.DataFrame:
         """Return a DataFrame of states and derived quantities, indexed by time.
 
         Parameters
@@ -281,6 +279,8 @@ class Run(Queries, ByValue):
         exact : bool
             Whether to add, for each state that has a closed form, ``x exact``, ``x error`` (computed less exact),
             ``x relative`` and ``x per cent``.
+        parts : bool
+            Whether complex states stand as two columns of real numbers, ``re(z)`` and ``im(z)``, not as one.
 
         Returns
         -------
@@ -291,16 +291,17 @@ class Run(Queries, ByValue):
         RunError
             Exact values are asked for, and the problem has no closed form.
         """
-        return state_table(self, slice(None), self._derived, exact=exact)
+        table = state_table(self, slice(None), self._derived, exact=exact)
+        return table if parts else with_complex_columns(table, self)
 
-    def frames(self, *, exact: bool = False) -> Iterator[pd.DataFrame]:
+    def frames(self, *, exact: bool = False, parts: bool = False) -> Iterator[pd.DataFrame]:
         """Return the rows of `frame` part by part, in order, so that a long run is never one table in memory.
 
         At least one part, which may have no rows.
 
         Parameters
         ----------
-        exact : bool, optional
+        exact, parts : bool, optional
             As for `frame`.
 
         Yields
@@ -312,7 +313,8 @@ class Run(Queries, ByValue):
             part = slice(first, first + rows)
             before = self.data.trajectory.are_before[part]
             derived = derived_at(self, self.times[part], self.states[part], before)
-            yield state_table(self, part, derived, exact=exact)
+            table = state_table(self, part, derived, exact=exact)
+            yield table if parts else with_complex_columns(table, self)
 
     @property
     def events(self) -> pd.DataFrame:
@@ -320,7 +322,7 @@ class Run(Queries, ByValue):
 
         Where events change something, the states are those before, and ``… after`` those after; modes, too.
         """
-        return event_table(self)
+        return with_complex_columns(event_table(self), self)
 
     @property
     def ledger(self) -> pd.DataFrame:
@@ -383,7 +385,7 @@ class Run(Queries, ByValue):
 
     def __repr__(self) -> str:
         counts = f"{self.tally.accepted} steps accepted, {self.tally.refused} refused"
-        final = ", ".join(f"{name} = {value:.6g}" for name, value in list(self.final.items())[:4])
+        final = ", ".join(f"{name} = {value_text(value, 6)}" for name, value in list(self.final.items())[:4])
         more = " …" if len(self.columns) > 4 else ""
         title = f" of '{self.problem.title}'" if self.problem.title else ""
         advice = f"\n {self.ending.advice}" if self.ending.advice else ""

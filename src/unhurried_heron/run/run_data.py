@@ -54,6 +54,11 @@ class RunData:
         # Cached values are not pickled.
         return {each.name: getattr(self, each.name) for each in fields(self)}
 
+    @property
+    def recorded(self) -> tuple[Any, ...]:
+        """What was recorded beside the solution."""
+        return self.event_log, self.switch_log, self.ledger, self.trace
+
     @cached_property
     def occurrences(self) -> tuple[tuple[str, float, tuple[float, ...]], ...]:
         """The events as plain tuples: name, time and state (before it acts) of each, in order."""

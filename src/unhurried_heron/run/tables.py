@@ -12,6 +12,7 @@ from unhurried_heron.errors import RunError, excerpt
 if TYPE_CHECKING:
     import pandas as pd
 
+    from unhurried_heron.run.queries import Queries
     from unhurried_heron.run.run import Run
 
 
@@ -45,6 +46,26 @@ def state_table(run: Run, rows: slice, derived: Array, *, exact: bool) -> pd.Dat
     values = np.hstack([run.states[rows], derived])
     table = pd.DataFrame(values, index=pd.Index(run.times[rows], name="t"), columns=list(run.columns))
     return _beside_exact(run, table) if exact else table
+
+
+def with_complex_columns(table: pd.DataFrame, run: Queries) -> pd.DataFrame:
+    """Return a table with one column for each complex state or derived quantity in place of its two parts."""
+    import pandas as pd
+
+    model = run.problem.model
+    layouts = [layout for layout in (model.layout, model.derived_layout) if layout.has_complex]
+    names = [name for layout in layouts for name in layout.value_names if layout.pair(name) is not None]
+    if not names:
+        return table
+    pairs = {f"re({name}){end}": (f"im({name}){end}", f"{name}{end}") for name in names for end in ("", " after")}
+    imaginary, columns = {part for part, _ in pairs.values()}, dict[str, Any]()
+    for label, column in table.items():
+        part, name = pairs.get(str(label), ("", ""))
+        if name:
+            columns[name] = column.to_numpy() + 1j * table[part].to_numpy()
+        elif label not in imaginary:
+            columns[str(label)] = column
+    return pd.DataFrame(columns, index=table.index)
 
 
 def _beside_exact(run: Run, table: pd.DataFrame) -> pd.DataFrame:

@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Any, Final
 
+from unhurried_heron.formulas.printing import value_text
 from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.text.document import Cell, Column, Document, Statement, Table, Tone
 from unhurried_heron.text.numbers import counted
@@ -80,15 +81,18 @@ def _final_rows(run: Run) -> Iterator[tuple[str, str]]:
     model, final = run.problem.model, list(run.final.items())
     begin = 0
     for group in (*model.layout.groups, *model.derived_layout.groups):
-        rows = final[begin : begin + group.size]
-        begin += group.size
-        if group.size > _MAX_MEMBERS:
-            values = [value for _, value in rows]
-            ends = ",".join(f"{first}..{last}" for first, last in group.box)
-            yield f"{group.name}[{ends}]", f"{min(values):.6g} … {max(values):.6g}"
+        count = math.prod(group.value_shape)
+        rows = final[begin : begin + count]
+        begin += count
+        if count > _MAX_MEMBERS:
+            # of complex numbers, the range of their sizes
+            values = [abs(value) if group.complex else value for _, value in rows]
+            ends = ",".join(f"{first}..{last}" for first, last in group.value_box)
+            name = f"{group.name}[{ends}]"
+            yield f"abs({name})" if group.complex else name, f"{min(values):.6g} … {max(values):.6g}"
         else:
-            yield from ((name, f"{value:.8g}") for name, value in rows)
-    yield from ((name, f"{value:.8g}") for name, value in final[begin:])
+            yield from ((name, value_text(value, 8)) for name, value in rows)
+    yield from ((name, value_text(value, 8)) for name, value in final[begin:])
 
 
 def _never_happened(run: Run) -> Iterable[str]:
