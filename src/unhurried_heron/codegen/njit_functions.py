@@ -175,7 +175,22 @@ def _parts(function: NamedFunction) -> list[str]:
 
 
 def _written(group: Group, begin: int, value: str, index: str = "") -> list[str]:
-    """Return the lines that write one value of a group."""
+    """Return the lines that write one value of a group.
+
+    Parameters
+    ----------
+    group : Group
+    begin : int
+        Where the numbers of the group begin.
+    value : str
+        The text of the value.
+    index : str, optional
+        The text of its index; none for a group of one value.
+
+    Returns
+    -------
+    list of str
+    """
     if not group.complex:
         # a complex number does not fit, and is refused where it is compiled
         return [f"out[{begin}{f' + {index}' if index else ''}] = {value}"]

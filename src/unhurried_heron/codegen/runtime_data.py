@@ -91,4 +91,5 @@ def context_of(problem: Problem) -> RuntimeData:
 
 def parameter_values(problem: Problem) -> list[float]:
     """Return the values of the parameters as a context has them; NaN for one that is still to be given."""
-    return [problem.parameters.get(name, np.nan) for name in problem.model.parameters]
+    values = problem.parameters
+    return [values.get(name, np.nan) for name in problem.model.parameters]

@@ -92,8 +92,11 @@ def build_run(
     event_log = driver.event_log()
     trajectory = _with_known_jumps(driver.trajectory(event_log), march, problem)
     # Examining the end of the run may call the rates, and these calls count.
-    ending = ending_of(_stop(request, driver, reason, trajectory, event_log), problem, request.method)
-    counts = {key: march.last(key) for key in _COUNTED}
+    left = march.left()
+    ending = ending_of(_stop(request, driver, reason, trajectory, event_log, left), problem, request.method)
+    if march.last("rate_evaluations") != left["rate_evaluations"]:
+        left = march.left()
+    counts = {key: left[key] for key in _COUNTED}
     options = _options(request)
     if family_of(request.method).implicit:
         options["linear"] = kind
@@ -209,7 +212,9 @@ def _options(request: RunRequest) -> dict[str, Any]:
     return options
 
 
-def _noise(request: RunRequest, driver: Driver, trajectory: Trajectory) -> QuietStates | Leaps | None:
+def _noise(
+    request: RunRequest, driver: Driver, trajectory: Trajectory, left: dict[str, Any]
+) -> QuietStates | Leaps | None:
     """Return what is doubtful about the size of states, or of steps; None of a part of a run, or without steps.
 
     Parameters
@@ -217,20 +222,29 @@ def _noise(request: RunRequest, driver: Driver, trajectory: Trajectory) -> Quiet
     request : RunRequest
     driver : Driver
     trajectory : Trajectory
+    left : dict of str to float
+        What the march left in its control record.
 
     Returns
     -------
     QuietStates | Leaps or None
     """
-    if request.continues or driver.slide is not None or not driver.march.last("accepted"):
+    if request.continues or driver.slide is not None or not left["accepted"]:
         return None
     if request.adapts:
         return quiet_states(request.problem, trajectory, request.absolute)
-    count = driver.march.last("leaps")
-    return Leaps(count, driver.march.last("leap_time")) if count else None
+    count = left["leaps"]
+    return Leaps(count, left["leap_time"]) if count else None
 
 
-def _stop(request: RunRequest, driver: Driver, reason: Reason, trajectory: Trajectory, event_log: EventLog) -> Stop:
+def _stop(
+    request: RunRequest,
+    driver: Driver,
+    reason: Reason,
+    trajectory: Trajectory,
+    event_log: EventLog,
+    left: dict[str, Any],
+) -> Stop:
     """Return why and where a march stopped, as facts.
 
     Parameters
@@ -240,32 +254,33 @@ def _stop(request: RunRequest, driver: Driver, reason: Reason, trajectory: Traje
     reason : Reason
     trajectory : Trajectory
     event_log : EventLog
+    left : dict of str to float
+        What the march left in its control record.
 
     Returns
     -------
     Stop
     """
-    last = driver.march.last
-    bad, by = last("bad_component"), last("stopped_by")
+    bad, by = left["bad_component"], left["stopped_by"]
     stopped = request.events[by].name if by < len(request.events) else ""
     return Stop(
         reason=reason,
-        time=last("time"),
-        steps=last("accepted"),
+        time=left["time"],
+        steps=left["accepted"],
         fixed=not request.adapts,
         interrupted=driver.interrupted,
         budget=driver.exhausted,
         event=stopped if stopped and reason in _BY_EVENT else "",
         switch=_endless_switch(driver, stopped) if reason is Reason.SWITCHING else "",
-        towards=event_log.accumulates_at(last("stopped_by")) if reason is Reason.ACCUMULATING else math.nan,
+        towards=event_log.accumulates_at(by) if reason is Reason.ACCUMULATING else math.nan,
         component=_state_or_parameter(request, bad),
-        bad_time=last("bad_time"),
+        bad_time=left["bad_time"],
         cause=cause_of(request.problem, driver.march, trajectory) if reason in _FAILURES else None,
         fastest=fastest_state(request.problem, driver.march) if reason is Reason.COLLAPSED else "",
         left=driver.left,
         held=request.held,
         limit=stability_limit(driver.march, request.method, driver.looks) if request.adapts else None,
-        noise=_noise(request, driver, trajectory),
+        noise=_noise(request, driver, trajectory, left),
     )
 
 

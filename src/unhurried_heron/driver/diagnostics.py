@@ -190,6 +190,9 @@ def quiet_states(problem: Problem, trajectory: Trajectory, absolute: Array) -> Q
     -------
     QuietStates or None
     """
+    if (np.abs(trajectory.end_state) > 10.0 * absolute).all():
+        # most runs end far above their tolerances
+        return None
     largest = trajectory.largest()
     low = (largest > 0.0) & (0.1 * largest < absolute)
     if not low.any():

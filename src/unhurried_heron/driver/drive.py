@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from contextlib import nullcontext
+from typing import Any
 
 import numpy as np
 
@@ -284,8 +285,9 @@ class Driver:
         if self._times is None:
             return self._steps.trajectory(time, state, jumps, self._request.nonnegative)
         count = int(control["next_wanted"][0])
-        return recorded(self._times, self.march.output.recorded, count, time, state, jumps)
+        return recorded(self._times, self.march.recorded, count, time, state, jumps)
 
     def ledger(self) -> Records | None:
         """One row for each attempt, (n_attempts,) of `control.LEDGER`, or None if it was not kept."""
-        return None if self._ledger is None else np.concatenate(self._ledger)
+        parts: Any = self._ledger
+        return None if parts is None else parts[0] if len(parts) == 1 else np.concatenate(parts)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 from dataclasses import replace
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -22,6 +22,32 @@ from unhurried_heron.errors import RunError
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
+
+
+class _Tools(NamedTuple):
+    """What a run needs of modules that compile, which are loaded only when something runs."""
+
+    build_run: Any
+    limit_of_part: Any
+    run_without_march: Any
+    with_ending_of_whole: Any
+    linear_kind: Any
+    set_up: Any
+    Part: Any
+    continue_sliding: Any
+    ProgressBar: Any
+
+
+@functools.cache
+def _tools() -> _Tools:
+    from unhurried_heron.driver.build_run import build_run, limit_of_part, run_without_march, with_ending_of_whole
+    from unhurried_heron.driver.setup import linear_kind, set_up
+    from unhurried_heron.driver.slide import Part
+    from unhurried_heron.driver.sliding import continue_sliding
+    from unhurried_heron.text.progress import ProgressBar
+
+    return _Tools(build_run, limit_of_part, run_without_march, with_ending_of_whole, linear_kind, set_up, Part,
+                  continue_sliding, ProgressBar)  # fmt: skip
 
 
 def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent: float = 0.0) -> Run:
@@ -47,22 +73,17 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
     Exception
         Whatever the user's functions raise.
     """
-    # Modules that compile are loaded only when something runs.
-    from unhurried_heron.driver.build_run import build_run, limit_of_part, run_without_march, with_ending_of_whole
-    from unhurried_heron.driver.setup import linear_kind, set_up
-    from unhurried_heron.driver.slide import Part
-    from unhurried_heron.driver.sliding import continue_sliding
-    from unhurried_heron.text.progress import ProgressBar
+    tools = _tools()
 
-    def once(request: RunRequest) -> Part:
+    def once(request: RunRequest) -> Any:
         """Return the run of a single march."""
         further = functools.partial(extended, request, progress, on_interrupt)
         try:
-            kind = linear_kind(request)
-            driver = set_up(request, kind)
+            kind = tools.linear_kind(request)
+            driver = tools.set_up(request, kind)
         except OutOfTimeError:
-            return Part(run_without_march(request, further), None, 0, None, {})
-        bar = ProgressBar(progress, request.problem.title or request.method.name, *request.problem.interval)
+            return tools.Part(tools.run_without_march(request, further), None, 0, None, {})
+        bar = tools.ProgressBar(progress, request.problem.title or request.method.name, *request.problem.interval)
         try:
             reason = driver.drive(bar)
         finally:
@@ -71,15 +92,19 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
         if driver.ctrl_c and not driver.call_host() and on_interrupt == "raise":
             raise KeyboardInterrupt
         roots = driver.root_values()
-        run = build_run(request, driver, reason, kind, further)
-        return Part(run, driver.slide, driver.march.last("stopped_by"), limit_of_part(request, driver), roots)
+        run = tools.build_run(request, driver, reason, kind, further)
+        return tools.Part(
+            run, driver.slide, driver.march.last("stopped_by"), tools.limit_of_part(request, driver), roots
+        )
 
     with done_within(request.budget.seconds, spent):
         first = once(request)
         if first.slide is None:
-            return first.run
-        whole, limit = continue_sliding(request, first, first.slide, once)
-        return with_ending_of_whole(request, whole, limit)
+            whole: Run = first.run
+            return whole
+        whole, limit = tools.continue_sliding(request, first, first.slide, once)
+        whole = tools.with_ending_of_whole(request, whole, limit)
+        return whole
 
 
 def extended(request: RunRequest, progress: bool | None, on_interrupt: str, run: Run, to: float) -> Run:

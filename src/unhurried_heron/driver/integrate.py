@@ -20,6 +20,7 @@ from unhurried_heron.driver.options import (
     step_for_count,
     steps_wanted,
 )
+from unhurried_heron.driver.ready import key_of, recall, remember
 from unhurried_heron.driver.recorded_times import Record, record_times
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.starter import started_by
@@ -149,6 +150,15 @@ def integrate(
     """
     begun = time.perf_counter()
     refuse_no_problem(problem, "integrate")
+    if parameters is not None or initial is not None or interval is not None:
+        problem = problem.with_(parameters=parameters, initial=initial, interval=interval)
+    usual = switches is True and progress is None and on_interrupt == "raise" and trace is False and ledger is None
+    rare = (budget, starting_step, largest_step, linear, step_control, local_extrapolation, starter)
+    plain = usual and type(events) is tuple and not events and all(each is None for each in rare)
+    key = key_of(method, rtol, atol, step, count, record) if plain else None
+    request = recall(problem, key)
+    if request is not None:
+        return _finished(execute(request, progress, on_interrupt, time.perf_counter() - begun))
     chosen = find_method(method)
     check_fits(chosen, step if count is None else 1.0, rtol, atol)
     controller = controller_for(step_control)
@@ -159,8 +169,6 @@ def integrate(
     one_of(trace, "trace", {True: "True", False: "False"})
     one_of(progress, "progress", {None: "None", True: "True", False: "False"})
     extra, limits = as_tuple(events, "events"), budget_of(budget)
-    if parameters is not None or initial is not None or interval is not None:
-        problem = problem.with_(parameters=parameters, initial=initial, interval=interval)
     problem.refuse_open()
     step = step_for_count(problem, step, count)
     check_size(chosen, problem.model.layout.size)
@@ -194,10 +202,15 @@ def integrate(
         controller=controller,
         trace=trace,
     )
-    run = execute(request, progress, on_interrupt, time.perf_counter() - begun)
+    remember(key, request)
+    return _finished(execute(request, progress, on_interrupt, time.perf_counter() - begun))
+
+
+def _finished(run: Run) -> Run:
+    """Return a run, with a warning where it did not come to its end."""
     if not run.ending.as_requested and not run.ending.reason.cut_short and not QUIET.get():
         warnings.warn(
-            f"{run.ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=2
+            f"{run.ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=3
         )
     return run
 

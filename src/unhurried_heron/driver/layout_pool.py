@@ -69,8 +69,9 @@ def give_back(request: RunRequest, march: March) -> None:
     # Recorded states belong to the run alone.
     march.release()
     if march.size <= _MAX_BYTES:
-        for old in list(kept)[: len(kept) - _MAX_WAITING + 1]:
-            kept.pop(old, None)
+        if len(kept) >= _MAX_WAITING:
+            for old in list(kept)[: len(kept) - _MAX_WAITING + 1]:
+                kept.pop(old, None)
         # Objects that the key names by their identity are kept alive with it.
         kept[march.key] = (
             march,

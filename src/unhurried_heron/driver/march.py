@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -28,9 +29,14 @@ from unhurried_heron.kernels.memory.bundles import (
     Watch,
     address_table,
 )
+from unhurried_heron.kernels.memory.control import CONTROL
 from unhurried_heron.kernels.memory.multistep_work import LINK_SIZE
 from unhurried_heron.methods.method import Method
 
+# The fields of a control record, which NumPy reads one by one more slowly.
+_NAMES = CONTROL.names or ()
+_UNPACK = struct.Struct("".join("d" if CONTROL[name] == np.float64 else "q" for name in _NAMES)).unpack
+_RECORDED = OUTPUT + Output._fields.index("recorded")
 # Attempts before the first look, where an earlier run has shown that they are quick.
 _SHORT = 64
 
@@ -43,8 +49,10 @@ class March:
     """A march ready to run; all arrays are owned here.
 
     ``own`` is the bundle of its family, ``implicit`` whether an attempt solves linear systems, ``size`` how many bytes
-    its bundles take, ``pace`` how many attempts are made before the driver looks (the first tells how long one takes),
-    ``key`` what it was laid out for. ``find_other``: lays out the
+    its bundles take, ``recorded`` the states at times that were asked for, of the present run,
+    ``pace`` how many attempts are made before the driver looks (the first tells how long one takes),
+    ``key`` what it was laid out for, ``reset`` what the control record was where a run of a request began, for the next
+    of the same request. ``find_other``: lays out the
     second of two methods, ``linear_kind`` tells the linear algebra of it, ``pair`` the two where they are not the usual
     ones.
     """
@@ -71,6 +79,8 @@ class March:
     key: tuple[Any, ...] = ()
     tracer: Tracer | None = None
     pair: tuple[Method, ...] = ()
+    reset: tuple[Any, Any] | None = None
+    recorded: Array = field(init=False)
     _records: list[tuple[Any, Any]] = field(init=False)
 
     def __post_init__(self) -> None:
@@ -81,6 +91,7 @@ class March:
         owns = [self.own, *(member.work.bundle for member in self.members)]
         records = [each for own in owns for each in own if isinstance(each, np.ndarray) and each.dtype.names]
         self._records = [(record.view(np.uint8), record.copy().view(np.uint8)) for record in records]
+        self._bytes, self.recorded = self.control.view(np.uint8), self.output.recorded
         self.table = self._table_of(self.system, self.parts, self.own)
         self._tables: dict[int, Any] = {}
         for index, member in enumerate(self.members):
@@ -127,13 +138,20 @@ class March:
         """
         return address_table(self.control, *system, *parts, *self.watch, *self.output, *self.crossing, *own)
 
-    def renew(self) -> None:
-        """Forget what a run before this one did, and of its pace all but that short runs need no second look."""
+    def renew(self, control: Array | None = None) -> None:
+        """Forget what a run before this one did, and of its pace all but that short runs need no second look.
+
+        ``control``: the bytes of the control record then; without them, it is empty.
+        """
         self.pace = min(self.pace, _SHORT)
-        self.control.view(np.uint8).fill(0)
-        self.control["table"] = address(self.table)
-        self.watch.counts[:] = 0
-        self.watch.band[:] = self.watch.side[:] = 0.0
+        if control is None:
+            self._bytes.fill(0)
+            self.control["table"] = address(self.table)
+        else:
+            self._bytes[:] = control
+        if self.watch.m:
+            self.watch.counts[:] = 0
+            self.watch.band[:] = self.watch.side[:] = 0.0
         for record, fresh in self._records:
             record[:] = fresh
         if len(self.members) > 1 and self.links.size == LINK_SIZE:
@@ -143,6 +161,10 @@ class March:
         """Return what the march left in a field of its control record, a plain number."""
         return self.control[name].item()
 
+    def left(self) -> dict[str, Any]:
+        """Return all that the march left in its control record, plain numbers by name."""
+        return dict(zip(_NAMES, _UNPACK(self.control.data), strict=True))
+
     def state_of_march(self) -> tuple[int, ...]:
         """Return what a trace keeps of a call, in the order of `run.trace`."""
         row = self.control[0]
@@ -150,12 +172,13 @@ class March:
 
     def record(self, times: Array, onward: float) -> None:
         """Record the state at these times, in memory of their own; ``onward``: the infinity it goes towards."""
-        self.output.wanted[:-1], self.output.wanted[-1] = times, onward
+        self.output.wanted[-1] = onward
         if times.size:
-            self.output = self.output._replace(recorded=np.empty((times.size, self.system.n)))
-            self.table[OUTPUT + Output._fields.index("recorded")] = address(self.output.recorded)
+            self.output.wanted[:-1] = times
+            self.recorded = np.empty((times.size, self.system.n))
+            self.table[_RECORDED] = address(self.recorded)
             if times[0] == self.control["time"][0]:
-                self.output.recorded[0] = self.system.state
+                self.recorded[0] = self.system.state
                 self.control["next_wanted"] = 1
 
     def land(self, landings: Landings, interval: tuple[float, float]) -> None:
@@ -169,7 +192,7 @@ class March:
 
     def release(self) -> None:
         """Let go of what was recorded; `record` gives the next run memory of its own."""
-        self.output = self.output._replace(recorded=np.empty((0, self.system.n)))
+        self.recorded = self.output.recorded
 
     def chunk(self) -> int:
         """March on until the kernel returns; its reason.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, Final
+from typing import Any, Final, NamedTuple
 
 import numpy as np
 
@@ -15,6 +15,24 @@ from unhurried_heron.driver.recorded_times import Record
 from unhurried_heron.input.event import Event
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
+
+
+class Prepared(NamedTuple):
+    """What was found out when a march was set up for a request, and is so for the same request again.
+
+    ``problem`` it was found for; ``scales`` of the error estimate, which of some families hang on the starting values
+    (``by_state``); ``landings``: what is met at known times; ``stops``: whether the march stops on its way; ``key`` of
+    marches that serve, and its ``base``, which is one object for all runs of the same request.
+    """
+
+    problem: Problem
+    scales: Any
+    by_state: bool
+    landings: Any
+    stops: bool
+    base: tuple[Any, ...]
+    key: tuple[Any, ...]
+
 
 _NONE: Final = np.empty(0, dtype=np.int64)
 
@@ -61,6 +79,8 @@ class RunRequest:
         The widths of roots by their names, of a part of a run; they are those of the whole.
     continues : bool
         Whether the run is a later part of another one, which is judged as a whole.
+    prepared : Prepared or None
+        Of an earlier run of the same request.
     """
 
     problem: Problem
@@ -85,6 +105,7 @@ class RunRequest:
     roots: Mapping[str, float] = field(default_factory=dict)
     widths: Mapping[str, float] | None = None
     continues: bool = False
+    prepared: Prepared | None = field(default=None, init=False, compare=False, repr=False)
 
     @cached_property
     def nonnegative(self) -> IntArray:
@@ -95,6 +116,13 @@ class RunRequest:
         layout = self.problem.model.layout
         indices = np.arange(layout.size, dtype=np.int64)
         return np.concatenate([np.atleast_1d(indices[layout.slice_of(name) or layout.slot(name)]) for name in named])
+
+    def of(self, problem: Problem) -> RunRequest:
+        """Return the same request for another problem of the same structure, interval, units and events."""
+        other = object.__new__(RunRequest)
+        vars(other).update(vars(self), problem=problem)
+        vars(other).pop("nonnegative", None)
+        return other
 
     @property
     def adapts(self) -> bool:

@@ -25,7 +25,7 @@ from unhurried_heron.driver.landings import NOWHERE, Landings, hold_at_start, la
 from unhurried_heron.driver.layout import lay_out, member_of, stiff_member
 from unhurried_heron.driver.layout_pool import key_of, take
 from unhurried_heron.driver.march import March
-from unhurried_heron.driver.run_request import RunRequest
+from unhurried_heron.driver.run_request import Prepared, RunRequest
 from unhurried_heron.driver.slide_detection import SOON
 from unhurried_heron.driver.sliding import MAX_UNANSWERED
 from unhurried_heron.errors import MethodError, OptionError, excerpt
@@ -44,15 +44,8 @@ _LARGE_SPARSE: Final = 1000
 
 def set_up(request: RunRequest, kind: str) -> Driver:
     """Set a march to its start and return what drives it; ``kind`` of linear algebra."""
-    problem, family = request.problem, family_of(request.method)
-    scales = family.scale(
-        request.method, request.relative, request.absolute, problem.assembled.initial.array, not request.adapts
-    )
-    switches = problem.switches_beside(modes_of(problem.model, request.events, problem.units)) if request.held else ()
-    landings = landings_of(request, switches)
-    stops = landings is not NOWHERE or any(each.times is None for each in switches)
-    stops = stops or any(event.then is not None for event in request.events)
-    key = (*key_of(request, scales, kind), stops, *(each.times is None for each in switches))
+    problem, family, prepared = request.problem, family_of(request.method), _prepared(request, kind)
+    scales, landings, stops, key = prepared.scales, prepared.landings, prepared.stops, prepared.key
     march, tracer = None if request.trace else take(request, key), None
     if march is None:
         check_deadline()
@@ -71,8 +64,46 @@ def set_up(request: RunRequest, kind: str) -> Driver:
             march.find_other = lambda: _second_method(request, march)
     else:
         march.native.context.change(parameter_values(problem))
-    _reset_for_run(march, request, landings)
+    reset: tuple[Any, Any] | None = march.reset
+    if reset is not None and reset[0] is prepared.base and landings is NOWHERE:
+        _reset_again(march, request, reset[1])
+    else:
+        _reset_for_run(march, request, landings)
+        plain = landings is NOWHERE and not (march.parts.cross or request.met or march.native.n_arguments)
+        march.reset = (prepared.base, march.control.view(np.uint8).copy()) if plain else None
     return Driver(march, request)
+
+
+def _reset_again(march: March, request: RunRequest, control: Array) -> None:
+    """Do what `_reset_for_run` does where it was done for the same request before; ``control``: what came of it."""
+    march.renew(control)
+    march.system.state[:] = request.problem.assembled.initial.array
+    if request.times is not None:
+        march.record(request.times, march.output.wanted[-1])
+    if march.watch.m:
+        march.watch.values[:] = np.nan
+
+
+def _prepared(request: RunRequest, kind: str) -> Prepared:
+    """Return what a march is set up for, as it was for the same request before where that still holds."""
+    problem, family, known = request.problem, family_of(request.method), request.prepared
+    if known is not None and known.problem is problem:
+        return known
+    if known is not None and not known.by_state:
+        scales = known.scales
+    else:
+        state = problem.assembled.initial.array
+        scales = family.scale(request.method, request.relative, request.absolute, state, not request.adapts)
+    by_state = not (request.adapts and family.scale.__module__.startswith("unhurried_heron."))
+    events = request.events
+    switches = problem.switches_beside(modes_of(problem.model, events, problem.units)) if request.held else ()
+    landings = landings_of(request, switches)
+    located = tuple(each.times is None for each in switches)
+    stops = landings is not NOWHERE or any(located) or any(event.then is not None for event in events)
+    base = known.base if known and scales is known.scales else key_of(request, scales, kind)
+    found = Prepared(problem, scales, by_state, landings, stops, base, (*base, stops, *located))
+    object.__setattr__(request, "prepared", found)
+    return found
 
 
 def _note_departure(march: March, event: int, before: Array) -> None:

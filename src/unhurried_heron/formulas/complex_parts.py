@@ -86,6 +86,18 @@ def parts_of(root: Node, known: PartsOf, location: str = "") -> Parts:
 def real_part_only(root: Node, known: PartsOf, location: str = "") -> Node:
     """Return a formula whose value must be real, in real numbers.
 
+    Parameters
+    ----------
+    root : Node
+    known : callable
+        What a name or a member of an indexed state is.
+    location : str, optional
+        Where this was said, for messages.
+
+    Returns
+    -------
+    Node
+
     Raises
     ------
     ExpressionError

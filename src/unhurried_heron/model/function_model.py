@@ -61,10 +61,10 @@ def rate_model(
     known = [*states, *formulas, *parameters, *user_input.inputs]
     imaginary = layout.has_complex and IMAGINARY not in known
     check_defined(formulas, [*known, *((IMAGINARY,) if imaginary else ())], "derived quantities")
-    asked = ClassifiedEquations(derived=write_out({key: formula.node for key, formula in formulas.items()}))
+    sorted_formulas = ClassifiedEquations(derived=write_out({key: formula.node for key, formula in formulas.items()}))
     starts = frozenset(group.name for group in layout.groups if group.complex)
-    complex_states = infer(asked, starts, imaginary=imaginary)
-    real = as_real(asked, complex_states)
+    complex_states = infer(sorted_formulas, starts, imaginary=imaginary)
+    real = as_real(sorted_formulas, complex_states)
     resolver = Resolver(layout, {}, real.derived_rules)
     derived_layout, derived = derived_formulas(real, resolver, complex_states)
     if user_input.function is None:

@@ -101,6 +101,11 @@ class Model:
         """What other rooms derived from the model and keep as long as it lives; neither pickled nor copied."""
         return {}
 
+    @cached_property
+    def requests(self) -> dict[Any, Any]:
+        """Calls that were checked before, as `kept` is."""
+        return {}
+
     def __getstate__(self) -> dict[str, Any]:
         return {each.name: getattr(self, each.name) for each in fields(self)}
 

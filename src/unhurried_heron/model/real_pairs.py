@@ -41,7 +41,9 @@ def infer(found: ClassifiedEquations, starts: frozenset[str], *, imaginary: bool
         known = ComplexStates(frozenset(names), imaginary)
         if not (names or imaginary):
             return known
-        more = {key for key, node, place in nodes if key not in names and known.parts(node, place)[1].value != 0.0}
+        more = {
+            key for key, node, location in nodes if key not in names and known.parts(node, location)[1].value != 0.0
+        }
         if not more:
             return known
         names |= more

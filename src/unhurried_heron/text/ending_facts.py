@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from enum import Enum, auto
 from typing import NamedTuple
 
@@ -80,8 +79,7 @@ class Leaps(NamedTuple):
     time: float
 
 
-@dataclass(frozen=True)
-class Stop:
+class Stop(NamedTuple):
     """Why and where a march stopped, and what was seen of its values.
 
     Attributes
