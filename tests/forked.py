@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import multiprocessing
 import os
 import runpy
@@ -11,10 +12,22 @@ import tempfile
 import traceback
 import warnings
 from collections.abc import Callable
+from multiprocessing import forkserver
 from pathlib import Path
 
 PROCESSES = multiprocessing.get_context("forkserver")
 PROCESSES.set_forkserver_preload(["warm_libraries"])
+
+
+@functools.cache
+def _started() -> None:
+    """Start the server once; it looks for modules where the environment says, and passes over what it does not find."""
+    before = os.environ.get("PYTHONPATH")
+    os.environ["PYTHONPATH"] = os.pathsep.join(sys.path)
+    forkserver.ensure_running()
+    del os.environ["PYTHONPATH"]
+    if before is not None:
+        os.environ["PYTHONPATH"] = before
 
 
 def _run(work: Callable[[str], None], words: list[str], folder: str, env: dict[str, str], outputs: list[str]) -> None:
@@ -53,6 +66,7 @@ def _script(path: str) -> None:
 def _in_process(
     work: Callable[[str], None], words: list[str], cwd: Path | None, env: dict[str, str] | None
 ) -> subprocess.CompletedProcess:
+    _started()
     with tempfile.TemporaryDirectory() as name:
         paths = Path(name, "out"), Path(name, "err")
         for path in paths:

@@ -160,6 +160,8 @@ def test_figures_show_both_parts() -> None:
 
 REFUSED: dict[str, tuple[Any, str]] = {
     "no state": (lambda: uh.Problem.from_text("x' = i*x", initial={"x": 1}, interval=(0, 1)), "imaginary unit where"),
+    "index": (lambda: uh.Problem.from_text("u[i]' = -u[i] for i in 1..3", initial={"u": "0.1*i"}, interval=(0, 1)),
+              "not defined, but used in initial values: 'i'"),
     "function": (lambda: lattice().with_(equations=LATTICE + "m = max(v, 1)"), "'max' has no complex arguments"),
     "event": (lambda: lattice(events=[uh.Event("v = 1")]), "complex where a real number"),
     "sign": (lambda: lattice(never_negative=["v"]), "'v' is complex"),

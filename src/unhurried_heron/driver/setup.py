@@ -75,7 +75,15 @@ def set_up(request: RunRequest, kind: str) -> Driver:
 
 
 def _reset_again(march: March, request: RunRequest, control: Array) -> None:
-    """Do what `_reset_for_run` does where it was done for the same request before; ``control``: what came of it."""
+    """Do what `_reset_for_run` does where it was done for the same request before.
+
+    Parameters
+    ----------
+    march : March
+    request : RunRequest
+    control : ndarray of uint8
+        The bytes of the control record that came of it.
+    """
     march.renew(control)
     march.system.state[:] = request.problem.assembled.initial.array
     if request.times is not None:

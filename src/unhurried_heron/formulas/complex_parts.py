@@ -154,6 +154,9 @@ def _parts(node: Node, given: Sequence[Parts], location: str) -> Parts:
         return (node if operands == node.operands else node.with_operands(operands)), ZERO
     if op == "pow":
         return _power(node, given)
+    if op == "at":
+        raise ExpressionError("an index is complex", location=location, expected="whole numbers and loop indices",
+                              given=to_text(node)[:80])  # fmt: skip
     rule = OPERATIONS[op].parts
     if rule == OWN_RULE:
         return _own_rule(node, given, location)

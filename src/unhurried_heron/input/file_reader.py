@@ -229,6 +229,7 @@ def _path(location: list[int | str]) -> str:
         "list[any]",
         "list[str]",
         "dict[str,str]",
+        "ComplexTable",
     }
     text = ""
     for part in location:

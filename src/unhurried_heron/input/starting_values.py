@@ -101,7 +101,12 @@ def _array(value: Any, name: str) -> Any:
 
 
 def initial_values(
-    definitions: Mapping[str, Definition], layout: Layout, values: Mapping[str, float | None], collector: ErrorCollector
+    definitions: Mapping[str, Definition],
+    layout: Layout,
+    values: Mapping[str, float | None],
+    collector: ErrorCollector,
+    *,
+    imaginary: bool = False,
 ) -> tuple[Any, set[str]]:
     """Return the starting values of all states, NaN where a parameter is still open, and the parameters they need.
 
@@ -114,6 +119,8 @@ def initial_values(
         Values of parameters; None where they are open.
     collector : ErrorCollector
         Gathers what is wrong.
+    imaginary : bool, optional
+        Whether ``i`` is the imaginary unit.
 
     Returns
     -------
@@ -138,7 +145,7 @@ def initial_values(
             if definition.formula is None:
                 array[members] = _fitted(definition.value, layout, key)
                 continue
-            unit = (IMAGINARY,) if layout.has_complex and IMAGINARY not in (*values, *indices) else ()
+            unit = (IMAGINARY,) if imaginary and IMAGINARY not in indices else ()
             check_defined({key: definition.formula}, [*values, *indices, *_open(values), *unit], "initial values")
             mentions = set(definition.formula.mentions) - {*indices, *unit}
             needed |= mentions

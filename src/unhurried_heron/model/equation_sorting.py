@@ -88,8 +88,10 @@ class Sorter:
 
     @property
     def defined(self) -> set[str]:
-        """What has a meaning by itself: parameters, inputs, and what stands alone on a left side."""
-        return {*self.parameters, *self.inputs, *(each.target.name for each in self.statements if each.target)}
+        """What has a meaning by itself: parameters, inputs, loop indices, and what stands alone on a left side."""
+        targets = (each.target.name for each in self.statements if each.target)
+        indices = (each.index for statement in self.statements for each in statement.ranges)
+        return {*self.parameters, *self.inputs, *targets, *indices}
 
     def gather(self, initial: tuple[str, ...]) -> ClassifiedEquations:
         """Sort the statements."""

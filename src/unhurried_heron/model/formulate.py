@@ -60,10 +60,10 @@ def formulate(
     statements = read_statements(
         user_input.text, collector, "the equations" if user_input.form == "equations" else "the energies"
     )
-    starts = complex_starts(initial, parameters)
+    sorter = Sorter(user_input, statements, values, tuple(parameters), collector)
+    starts = complex_starts(initial, sorter.defined)
     if user_input.form != "equations":
         refuse_complex(starts, "energies")
-    sorter = Sorter(user_input, statements, values, tuple(parameters), collector)
     sorter.imaginary = bool(starts) and IMAGINARY not in sorter.defined
     return _ModelBuilder(sorter, starts).model(sorter.gather(tuple(initial)))
 

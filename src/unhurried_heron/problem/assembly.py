@@ -85,7 +85,9 @@ def assemble(user_input: ProblemInput, collector: ErrorCollector, model: Model |
         model = _model(user_input, values, tuple(parameters), found, collector)
     # an open parameter may be used, but has no value yet
     known = {**dict.fromkeys(parameters), **values}
-    start, needed = initial_values(found.initial, model.layout, known, collector)
+    start, needed = initial_values(
+        found.initial, model.layout, known, collector, imaginary=model.complex_states.imaginary
+    )
     definitions = {**found.parameters, **found.initial}
     units = _with_derivative_units(found.units, model.orders, model.layout)
     assembled = AssembledProblem(
