@@ -45,7 +45,6 @@ def test_a_run_loads_only_what_it_needs(tmp_path: Path) -> None:
     plain.write_text('equations = "x\' = -x"\ninterval = {from = 0, to = 1}\ninitial = {x = 1}\n')
     run = "import sys; from unhurried_heron.cli.app import main; sys.argv = ['heron', 'run', {!r}]; main()"
     for file, wanted in ((plain, set()), (demo_file("culvert"), {"pint"})):
-        python("-c", run.format(str(file)))
         done = python("-X", "importtime", "-c", run.format(str(file)))
         loaded = {line.rsplit("|", 1)[-1].strip().partition(".")[0] for line in done.stderr.splitlines()}
         assert "pydantic" in loaded, done.stderr[-500:]
@@ -171,17 +170,14 @@ def test_kernels_are_kept_on_disk(tmp_path: Path, writable: bool) -> None:
     assert again.stderr.count("CacheWarning") == (not writable)
     assert bool(list(tmp_path.rglob("*.machine-code"))) is writable
     assert not list(tmp_path.glob("unhurried-heron-*"))
-
-
-def test_a_damaged_kernel_is_compiled_anew(tmp_path: Path) -> None:
-    index = {"UNHURRIED_HERON_CACHE": str(tmp_path)}
-    first = python("-c", SOLVE, **index)
+    # what is damaged is compiled anew
     for kept in tmp_path.rglob("*.machine-code"):
         kept.write_bytes(kept.read_bytes()[:-100] + b"?" * 100)
-    again = python("-c", SOLVE, **index)
-    assert "compiling" in again.stderr
-    assert again.stdout == first.stdout
-    assert "compiling" not in python("-c", SOLVE, **index).stderr
+    if writable:
+        mended = python("-c", SOLVE, **index)
+        assert "compiling" in mended.stderr
+        assert mended.stdout == again.stdout
+        assert "compiling" not in python("-c", SOLVE, **index).stderr
 
 
 def test_everything_can_be_compiled_ahead(tmp_path: Path) -> None:

@@ -59,8 +59,7 @@ GROWING = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("rtol", [1e-3, 1e-5])
-@pytest.mark.parametrize("name", GROWING)
+@pytest.mark.parametrize(("name", "rtol"), [(name, 10.0 ** (-3 - 2 * (k % 2))) for k, name in enumerate(GROWING)])
 def test_growth_is_not_stepped_over(name: str, rtol: float) -> None:
     text, initial = GROWING[name]
     problem = uh.Problem.from_text(text, initial=initial, interval=(0, 10))

@@ -137,7 +137,7 @@ def test_every_field_is_drawn() -> None:
     assert set(EVENT_FIELDS) | {"name"} == {each.name for each in fields(uh.Event)}
 
 
-MANY = settings(max_examples=60, deadline=None, phases=[Phase.generate], suppress_health_check=[HealthCheck.too_slow])
+MANY = settings(max_examples=25, deadline=None, phases=[Phase.generate], suppress_health_check=[HealthCheck.too_slow])
 
 
 @MANY

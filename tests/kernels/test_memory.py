@@ -5,8 +5,6 @@ import subprocess
 import sys
 from pathlib import Path
 
-import pytest
-
 RUNS = Path(__file__).parent / "fenced_runs.py"
 
 
@@ -14,9 +12,9 @@ def fenced_runs(*arguments: str) -> subprocess.CompletedProcess[str]:
     return subprocess.run([sys.executable, str(RUNS), *arguments], capture_output=True, text=True, check=False)
 
 
-@pytest.mark.parametrize("first", [0, 1000])
-def test_no_kernel_leaves_its_arrays(first: int) -> None:
-    done = fenced_runs(str(first), str(first + 30))
+def test_no_kernel_leaves_its_arrays() -> None:
+    # by machine code; `interpreted_runs.py` looks at every access of many more runs
+    done = fenced_runs("0", "12")
     assert done.returncode == 0, done.stderr[-2000:]
     assert "all within their arrays" in done.stdout
 

@@ -55,7 +55,7 @@ WRONG = [
         "a needs b needs c needs a",
     ),
     ({"initial": {"level": float("nan")}}, errors.ValueGivenError, "not finite"),
-    ({"initial": {"level": 1j}}, errors.ValueGivenError, "not a number"),
+    ({"initial": {"level": b"1"}}, errors.ValueGivenError, "not a number"),
     ({"initial": {"level": "2*crset"}}, errors.UndefinedNameError, "did you mean 'crest'"),
     ({"parameters": {**POND_VALUES["parameters"], "area": True}}, errors.ValueGivenError, "area"),
     ({"interval": (3, 3)}, errors.IntervalError, "empty"),

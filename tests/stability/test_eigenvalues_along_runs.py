@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from representatives import representatives
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import CATALOGUE
@@ -71,12 +72,11 @@ def test_newton_goes_on_from_a_kink_whose_other_side_has_no_slope() -> None:
         "level' = 0.05 + 0.03*sin(t) - max(level - 0.8, 0)^1.5/3", initial={"level": 0.4}, interval=(0, 60)
     )
     truth = uh.integrate(pond, "verner-98", rtol=1e-13).final["level"]
-    for name, method in CATALOGUE.items():
-        if method.implicit and method.adaptive:
-            for rtol in (1e-4, 1e-6, 1e-8):
-                run = uh.integrate(pond, name, rtol=rtol, record=2)
-                assert run.ending.reason == "end", (name, rtol)
-                assert run.final["level"] == pytest.approx(truth, abs=300 * rtol)
+    for name in representatives(lambda method: method.implicit):
+        for rtol in (1e-4, 1e-6) if CATALOGUE[name].order < 3 else (1e-4, 1e-6, 1e-8):
+            run = uh.integrate(pond, name, rtol=rtol, record=2)
+            assert run.ending.reason == "end", (name, rtol)
+            assert run.final["level"] == pytest.approx(truth, abs=300 * rtol)
 
 
 def test_clustered_and_double_roots() -> None:

@@ -5,6 +5,7 @@ Each check takes a method and raises `ContractError` if the method (or the libra
 
 from __future__ import annotations
 
+import functools
 import math
 from collections.abc import Callable, Mapping
 from typing import Any, Final, cast
@@ -256,15 +257,18 @@ def steps_become_equal(method: Method) -> None:
     _expect(spread < 1.02, f"the longest of the last ten steps is {spread:.3f} times the shortest")
 
 
+@functools.cache
+def _swings(n: int) -> Problem:
+    text = f"mass[i]' = mass[i]*cos(t) for i in 1..{n}"
+    return Problem.from_text(text, initial={"mass[i]": "i"}, interval=(0.0, 10.0))
+
+
 def states_march_alike(method: Method) -> None:
     """Several states, each a multiple of the first, march as one does: with its steps, and each as its multiple."""
     options: dict[str, Any] = {"rtol": 1e-6 if method.order > 1 else 1e-4, "atol": 0.0} if method.adaptive else {}
     alone = _run(method, swing()[0], **options)
     for n in (2, 3, 4, 5, 6, 7, 8, 9, 13):
-        problem = Problem.from_text(
-            f"mass[i]' = mass[i]*cos(t) for i in 1..{n}", initial={"mass[i]": "i"}, interval=(0.0, 10.0)
-        )
-        run = _run(method, problem, **options)
+        run = _run(method, _swings(n), **options)
         # rounding decides now and then between two orders
         slack = 0 if takes_fixed_steps(method) else 0.03 * alone.times.size
         _expect(
