@@ -23,7 +23,8 @@ uh.draw_drift(kept).savefig("drift.png")
 uh.draw_errors(kept).savefig("errors.png")
 
 for method in ("classical-rk-4", "adams-bashforth-4"):
-    print(uh.largest_step(uh.Problem.from_file(demo_file("sediment")), method))
+    column = uh.Problem.from_file(demo_file("sediment")).with_(parameters={"layers": 16})
+    print(uh.largest_step(column, method))
 uh.draw_stability(["euler", "heun-2", "kutta-3", "classical-rk-4", "adams-bashforth-4"]).savefig("regions.png")
 
 chemistry = uh.Problem.from_file(demo_file("carbonate")).with_(interval=(0, 0.2))

@@ -41,7 +41,7 @@ def made(first: str, second: str, n: int) -> uh.Problem:
     return uh.Problem.from_text(text, initial=initial, parameters={"n": n, "k": 1.5}, interval=(0.5, 1))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=25, deadline=None)
 @given(FORMULAS, FORMULAS, st.integers(3, 6))
 def test_rates_and_jacobian(first: str, second: str, n: int) -> None:
     problem = made(first, second, n)

@@ -19,7 +19,7 @@ SAID = {"initial": {"x": 1.0}, "interval": (0, 1)}
 
 def problems() -> list[uh.Problem]:
     table = uh.Measured([0, 0.5, 1], [0, 1, 0])
-    chain = "x' = -x\n" + "\n".join(f"d{i} = {f'd{i - 1}' if i else 'x'} + 1" for i in range(2000))
+    chain = "x' = -x\n" + "\n".join(f"d{i} = {f'd{i - 1}' if i else 'x'} + 1" for i in range(600))
     return [
         uh.Problem.from_text("x' = -x + w", inputs={"w": table}, **SAID),
         uh.Problem.from_text("u[i]' = -u[i] for i in 1..3", initial={"u": np.ones(3)}, interval=(0, 1)),
@@ -121,7 +121,7 @@ def test_threads_leave_the_filters_of_warnings_alone() -> None:
     before = list(warnings.filters)
 
     def formulate() -> None:
-        for k in range(30):
+        for k in range(8):
             uh.compare(uh.Problem.from_text(f"x' = -{k}*x + sin(t)^2", **SAID), "heun-2", step=0.5)
 
     threads = [threading.Thread(target=formulate) for _ in range(4)]

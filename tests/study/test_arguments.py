@@ -95,7 +95,7 @@ STUDIES: dict[str, Callable[[Any], Any]] = {
     "event, every": lambda w: uh.Event(every=w),
     "event, first": lambda w: uh.Event(every=1, first=w),
     "controller": lambda w: uh.Controller(safety=w),
-    "animate, seconds": lambda w: uh.animate(RUN, "x", "x.png", seconds=w),
+    "animate, seconds": lambda w: uh.animate(RUN, "x", "x.png", seconds=w, frames_per_second=0.5),
     "write_sound, seconds": lambda w: uh.write_sound(RUN, "x", "/nowhere/x.wav", seconds=w),
     "at": lambda w: RUN.at(w, "x"),
     "table": lambda w: RUN.table([w]),

@@ -267,7 +267,8 @@ def states_march_alike(method: Method) -> None:
     """Several states, each a multiple of the first, march as one does: with its steps, and each as its multiple."""
     options: dict[str, Any] = {"rtol": 1e-6 if method.order > 1 else 1e-4, "atol": 0.0} if method.adaptive else {}
     alone = _run(method, swing()[0], **options)
-    for n in (2, 3, 4, 5, 6, 7, 8, 9, 13):
+    # up to eight and beyond, kernels differ
+    for n in (2, 3, 5, 8, 9, 13):
         run = _run(method, _swings(n), **options)
         # rounding decides now and then between two orders
         slack = 0 if takes_fixed_steps(method) else 0.03 * alone.times.size
