@@ -63,33 +63,38 @@ def test_every_exception_surfaces_whole(location: str, method: str, kind: type[B
         run_with(location, raising, method)
 
 
+@numba.njit
+def narrow(t, y):
+    if 0.51 < t < 0.53:
+        raise LookupError("in a narrow window")
+    return -y
+
+
+@numba.njit
+def divided(t, y, p):
+    return -y * (1 / (p.k if t < 1 else 0 * p.k))
+
+
+@numba.njit
+def short(t, y):
+    return y[:1] * 1.0 if t > 1 else y * 1.0
+
+
 @pytest.mark.parametrize("method", METHODS)
-def test_an_njit_function_keeps_its_own_ways(method: str) -> None:
-    @numba.njit
-    def narrow(t, y):
-        if 0.51 < t < 0.53:
-            raise LookupError("in a narrow window")
-        return -y
-
-    @numba.njit
-    def divided(t, y, p):
-        return -y * (1 / (p.k if t < 1 else 0 * p.k))
-
-    @numba.njit
-    def short(t, y):
-        return y[:1] * 1.0 if t > 1 else y * 1.0
-
+@pytest.mark.parametrize(
+    ("function", "kind"), [(narrow, LookupError), (divided, ZeroDivisionError), (short, errors.RateFunctionError)]
+)
+def test_an_njit_function_keeps_its_own_ways(method: str, function, kind) -> None:
     fixed = {"step": 0.01} if method == "classical-rk-4" else {"rtol": 1e-6, "largest_step": 0.01}
-    for function, kind in ((narrow, LookupError), (divided, ZeroDivisionError), (short, errors.RateFunctionError)):
-        problem = uh.Problem.from_rates(
-            function,
-            initial={"x": 1.0, "v": 0.5},
-            parameters={"k": 2.0} if function is divided else None,
-            interval=(0, 2),
-        )
-        with pytest.raises(kind) as caught:
-            uh.integrate(problem, method, **fixed)
-        assert "raised by rates at t = " in caught.value.__notes__[0]
+    problem = uh.Problem.from_rates(
+        function,
+        initial={"x": 1.0, "v": 0.5},
+        parameters={"k": 2.0} if function is divided else None,
+        interval=(0, 2),
+    )
+    with pytest.raises(kind) as caught:
+        uh.integrate(problem, method, **fixed)
+    assert "raised by rates at t = " in caught.value.__notes__[0]
 
 
 def test_arrays_handed_out_cannot_be_resized() -> None:

@@ -150,7 +150,8 @@ def test_machine_code_is_accurate(operation: str) -> None:
     bessel, two = operation.startswith("bessel"), operation in ("atan2", "mod", "hypot")
     checked = 0
     with mpmath.workdps(50):
-        for x in [*given.uniform(-1, 1, 30), *given.uniform(-30, 30, 30), *given.lognormal(0, 5, 30)]:
+        count = 10 if bessel else 30
+        for x in [*given.uniform(-1, 1, count), *given.uniform(-30, 30, count), *given.lognormal(0, 5, count)]:
             x, y = float(x), float(given.uniform(0.5, 5))
             arguments = (float(given.integers(0, 6)), abs(x)) if bessel else (x, y) if two else (x,)
             problem = f"{operation}({', '.join(map(repr, arguments))})" if two or bessel else f"{operation}({x!r})"
@@ -163,7 +164,7 @@ def test_machine_code_is_accurate(operation: str) -> None:
             allowed += 4 * EPS * abs(x) if operation == "mod" else 0
             assert abs(found - wanted) <= allowed, (problem, found, wanted)
             checked += 1
-    assert checked > 25
+    assert checked > 0.8 * count
 
 
 def by_machine(operation: str, arguments: tuple[float, ...]) -> float:

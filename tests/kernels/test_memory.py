@@ -14,7 +14,7 @@ def fenced_runs(*arguments: str) -> subprocess.CompletedProcess[str]:
 
 def test_no_kernel_leaves_its_arrays() -> None:
     # by machine code; `interpreted_runs.py` looks at every access of many more runs
-    done = fenced_runs("0", "12")
+    done = fenced_runs("0", "8")
     assert done.returncode == 0, done.stderr[-2000:]
     assert "all within their arrays" in done.stdout
 
