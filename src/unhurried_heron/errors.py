@@ -192,6 +192,10 @@ class MethodError(HeronError, ValueError):
     """A method is unknown, inconsistent, or not able to do what is requested."""
 
 
+class UnfitProblemError(MethodError):
+    """A method cannot march a problem of this kind."""
+
+
 class OptionError(HeronError, ValueError):
     """An option of a run or a study is unusable."""
 

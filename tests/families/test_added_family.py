@@ -75,3 +75,30 @@ def test_a_family_that_lays_out_too_little_breaks_the_contract() -> None:
             arrays_are_respected(method)
     finally:
         del CATALOGUE[method.name], FAMILIES["careless"]
+
+
+def test_problems_that_do_not_fit_are_left_out_and_every_shortfall_is_told() -> None:
+    def no_events(method: TwoStage, problem: uh.Problem) -> str:
+        return "it knows no events" if problem.events else ""
+
+    def broken(method: TwoStage, demand: SetupRequest) -> WorkSpace:
+        assert demand.problem is not None
+        raise KeyError("work")
+
+    for changes, words in (
+        ({"fits": no_events}, ""),
+        ({"fits": lambda method, problem: "it is for nothing"}, "fits none"),
+        ({"lay_out": broken}, "start_is_kept: KeyError: 'work'"),
+    ):
+        FAMILIES[FAMILY.name] = dataclasses.replace(FAMILY, **changes)
+        try:
+            if words:
+                with pytest.raises(ContractError, match=words):
+                    check_method(METHOD)
+            else:
+                check_method(METHOD)
+                with pytest.raises(errors.UnfitProblemError, match="it knows no events"):
+                    uh.integrate(uh.Problem.from_text("x' = 1", initial={"x": 0}, interval=(0, 1),
+                                                      events=[uh.Event("x = 0.5")]), METHOD)  # fmt: skip
+        finally:
+            FAMILIES[FAMILY.name] = FAMILY

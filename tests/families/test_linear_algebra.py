@@ -7,14 +7,17 @@ import pickle
 
 import numpy as np
 import pytest
+from representatives import representatives
 from scipy.sparse import diags_array
 
 import unhurried_heron as uh
 from unhurried_heron import errors
 from unhurried_heron.families import large_linear, linear
 from unhurried_heron.families.column_colouring import groups_of_columns
-from unhurried_heron.kernels.linear_algebra.context import SHIFT, B, D
+from unhurried_heron.families.large_linear import LargeSolver
+from unhurried_heron.kernels.linear_algebra.context import DONE, FAILED, SHIFT, SIGN, UNKNOWN, B, D
 from unhurried_heron.kernels.memory.control import CONTROL
+from unhurried_heron.methods.catalogue import find_method
 
 KINDS = ["dense", "banded", "sparse"]
 RING = """
@@ -164,14 +167,53 @@ def test_factors_solve_any_matrix(kind: str, shift: complex, seed: int, request:
         assert native(address)(ctypes.addressof(result), ctypes.addressof(ctypes.c_int64()), context.ctypes.data) == 0
         if address == solver.factor:
             sign = np.linalg.slogdet(shift * np.eye(n) - matrix)[0]
-            assert result.value == (1 if isinstance(shift, complex) else sign)
+            assert context[SIGN] == (UNKNOWN if isinstance(shift, complex) else sign)
+        assert result.value == DONE
     assert b + 1j * d == pytest.approx(wanted, rel=1e-10)
     if not isinstance(shift, complex):
         solver.jacobian.flat = shift * np.eye(n)
         native(solver.factor)(ctypes.addressof(result), ctypes.addressof(ctypes.c_int64()), context.ctypes.data)
-        assert result.value == 0, "a singular matrix has no factors"
+        assert result.value == FAILED, "a singular matrix has no factors"
         solver.jacobian.flat = matrix
     # a march that is to stop has no factors of full matrices
     control["stop"] = 1
     native(solver.factor)(ctypes.addressof(result), ctypes.addressof(ctypes.c_int64()), context.ctypes.data)
-    assert (result.value == 0) == (kind in ("dense", "blocks"))
+    assert (result.value == FAILED) == (kind in ("dense", "blocks"))
+
+
+class Wavering:
+    """Solutions that are no better than they must be, no sign of a determinant, and now and then none at all."""
+
+    def __init__(self, n: int, kind: type, tolerances: list[float]) -> None:
+        self.n, self.kind, self.tolerances, self.noise = n, kind, tolerances, np.random.default_rng(3)
+
+    def factor(self, shift: complex, values: np.ndarray) -> int | None:
+        self.matrix = shift * np.eye(self.n) - values
+        return UNKNOWN
+
+    def solve(self, right: np.ndarray, tolerance: float) -> np.ndarray | None:
+        self.tolerances.append(tolerance)
+        if len(self.tolerances) % 90 == 89:
+            return None
+        error = 0.3 * tolerance * self.noise.uniform(-1, 1, self.n)
+        return np.linalg.solve(self.matrix, right) * (1 + error)
+
+
+@pytest.mark.parametrize("method", representatives(lambda m: m.implicit and m.name != "auto"))
+def test_solutions_may_miss_and_signs_be_unknown(method: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    problem = uh.Problem.from_text(
+        "x' = -50*(x - cos(t)) + y\ny' = -y + x*y/3", initial={"x": 0, "y": 1}, interval=(0, 3)
+    )
+    exact, tolerances = uh.integrate(problem, "radau-iia-9", rtol=1e-11).states[-1], []
+    monkeypatch.setattr(
+        large_linear, "full_solver", lambda n, _: LargeSolver(n, lambda kind: Wavering(n, kind, tolerances))
+    )
+    monkeypatch.setattr(linear, "MIN_BLOCKS", 1)
+    rtol = 1e-5 if find_method(method).order > 1 else 1e-3
+    run = uh.integrate(problem.with_(title="of its own"), method, rtol=rtol)
+    assert run.ending.reason == "end"
+    assert run.states[-1] == pytest.approx(exact, rel=300 * rtol)
+    assert len(tolerances) > 90
+    assert 0.0 < max(tolerances) < 0.1
+    # a step without a solution was refused
+    assert run.tally.refused > 0

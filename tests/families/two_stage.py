@@ -12,6 +12,7 @@ from unhurried_heron.families import Controller, Family, SetupRequest, WorkSpace
 from unhurried_heron.kernels.memory.bundles import CONTROLLER, Array
 from unhurried_heron.kernels.memory.work_spaces import NEWTON
 from unhurried_heron.methods.stability import Region
+from unhurried_heron.problem.problem import Problem
 
 GAMMA = 1.0 - math.sqrt(0.5)
 REGION = Region(math.inf, math.inf, 90.0, 0.0)
@@ -63,4 +64,8 @@ def lay_out(method: TwoStage, demand: SetupRequest) -> WorkSpace:
     return WorkSpace(work, np.zeros(n), 3, (context, linear))
 
 
-FAMILY = Family("two-stage", "two_stage_kernel:family", lay_out, implicit=True, most_states=100)
+def fits(method: TwoStage, problem: Problem) -> str:
+    return "it is for 100 states at most" if len(problem.states) > 100 else ""
+
+
+FAMILY = Family("two-stage", "two_stage_kernel:family", lay_out, implicit=True, fits=fits)

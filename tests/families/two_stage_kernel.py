@@ -7,6 +7,7 @@ from two_stage import GAMMA, Work
 
 from unhurried_heron.kernels.implicit.newton import factor_for, forget_iterations, solve_stage
 from unhurried_heron.kernels.linear_algebra.calls import solve
+from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal
@@ -40,7 +41,7 @@ def attempt(system, work, control):
         work.base[k], work.z[k] = y[k], h * GAMMA * system.rates_at_state[k]
     if find_jacobian(system, work, control) != 1:
         return RATES_STOPPED
-    if not factor_for(work, control, work.real, shift):
+    if factor_for(work, control, work.real, shift) != DONE:
         return REFUSED
     for stage in range(2):
         node = GAMMA if stage == 0 else 1.0
@@ -60,7 +61,8 @@ def attempt(system, work, control):
     total = 0.0
     for k in range(n):
         work.residual[k] = (work.second[k] - work.first[k]) * (GAMMA * h * shift)
-    solve(work.solve, work.real, work.residual, work.residual)
+    if solve(work.solve, work.real, work.residual, work.residual, 0.1) != DONE:
+        return REFUSED
     for k in range(n):
         ratio = work.residual[k] / work.scale[k]
         total += ratio * ratio

@@ -14,7 +14,7 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.deadline import done_within
 from unhurried_heron.driver.budget import Budget, budget_of
 from unhurried_heron.driver.option_values import in_time, positive_option
-from unhurried_heron.driver.options import check_size, refuse_no_problem, step_for_count
+from unhurried_heron.driver.options import refuse_no_problem, refuse_unfit, step_for_count
 from unhurried_heron.errors import HeronError, MethodError, OptionError, excerpt
 from unhurried_heron.input.values import each_of
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF, all_methods, find_method
@@ -164,7 +164,7 @@ def _all_that_fit(problem: Problem, with_steps: bool) -> list[Method]:
     found = []
     for method in all_methods():
         try:
-            check_size(method, problem.model.layout.size)
+            refuse_unfit(method, problem)
         except MethodError:
             continue
         if method.adaptive or with_steps:

@@ -14,9 +14,9 @@ from unhurried_heron.driver.execution import execute
 from unhurried_heron.driver.option_values import one_of
 from unhurried_heron.driver.options import (
     check_fits,
-    check_size,
     refuse_control,
     refuse_no_problem,
+    refuse_unfit,
     step_for_count,
     steps_wanted,
 )
@@ -171,7 +171,7 @@ def integrate(
     extra, limits = as_tuple(events, "events"), budget_of(budget)
     problem.refuse_open()
     step = step_for_count(problem, step, count)
-    check_size(chosen, problem.model.layout.size)
+    refuse_unfit(chosen, problem)
     fixed, first, longest = steps_wanted(problem, step=step, starting_step=starting_step, largest_step=largest_step)
     acting = in_use(chosen, fixed=fixed is not None, local_extrapolation=local_extrapolation)
     refuse_control(acting, step_control, fixed=fixed is not None)

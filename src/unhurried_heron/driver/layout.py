@@ -68,7 +68,8 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
     own, march, *others = load_kernels(family.kernel, "march.loop.march", *beside.values(), *family.beside)
     entries = native.entries and Entries(*native.entries)
     solver = linear_solver(n, control, kind, entries, fixed=not request.adapts) if family.implicit else None
-    demand = SetupRequest(n, control, scales, not request.adapts, solver, request.starter, request.controller)
+    demand = SetupRequest(n, control, scales, not request.adapts, solver, request.starter, request.controller,
+                          request.problem)  # fmt: skip
     whole = demand._replace(
         member=lambda method: member_of(method, request, demand),
         degree_of=lambda method: family_of(method).degree(method),
@@ -135,13 +136,9 @@ def stiff_member(request: RunRequest, march: March, method: Method, native: Nati
     """
     n, entries = march.system.n, native.entries and Entries(*native.entries)
     solver = linear_solver(n, march.control, kind, entries, fixed=False)
-    member = member_of(
-        method,
-        request,
-        SetupRequest(
-            n, march.control, ErrorScale(request.relative, request.absolute), False, solver, None, request.controller
-        ),
-    )
+    scales = ErrorScale(request.relative, request.absolute)
+    demand = SetupRequest(n, march.control, scales, False, solver, None, request.controller, request.problem)
+    member = member_of(method, request, demand)
     names = System._fields[System._fields.index("rates") : System._fields.index("state")]
     fields_of_system = dict(zip(names, native.addresses(), strict=True))
     groups = System._fields[System._fields.index("n_groups") :]

@@ -8,7 +8,7 @@ from typing import Any
 
 from unhurried_heron.driver.option_values import in_time, positive_option
 from unhurried_heron.driver.tolerances import Tolerance
-from unhurried_heron.errors import MethodError, OptionError, excerpt
+from unhurried_heron.errors import MethodError, OptionError, UnfitProblemError, excerpt
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
 from unhurried_heron.methods.catalogue import FOR_SMOOTH
@@ -16,21 +16,21 @@ from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.problem.problem import Problem
 
 
-def check_size(method: Method, n: int) -> None:
-    """Refuse a method for a system that is larger than its family can do.
+def refuse_unfit(method: Method, problem: Problem) -> None:
+    """Refuse a method for a problem that its family cannot march.
 
     Raises
     ------
-    MethodError
+    UnfitProblemError
     """
-    most = family_of(method).most_states
-    if most is not None and n > most:
-        raise MethodError(
-            f"{method.name} is for smaller systems",
+    reason = family_of(method).fits(method, problem)
+    if reason:
+        raise UnfitProblemError(
+            f"{method.name} cannot march this problem: {reason}",
             name=method.name,
             location="method",
-            expected=f"at most {most:,} states, or an explicit method such as {FOR_SMOOTH}",
-            given=f"{n:,} states",
+            expected=f"a problem that fits it, or another method such as {FOR_SMOOTH}",
+            given=f"a problem of {problem.model.layout.size:,} states",
         )
 
 

@@ -148,9 +148,10 @@ def _second_method(request: RunRequest, march: March) -> Member | None:
         march.own.orders[1] = method.order
     if not family_of(method).implicit:
         scales = ErrorScale(request.relative, request.absolute)
-        return member_of(
-            method, request, SetupRequest(march.system.n, march.control, scales, False, None, None, request.controller)
+        demand = SetupRequest(
+            march.system.n, march.control, scales, False, None, None, request.controller, request.problem
         )
+        return member_of(method, request, demand)
     native = jacobian_for(request, march.native, kind, time_derivative=family_of(method).time_derivative)
     return stiff_member(request, march, method, native, kind)
 

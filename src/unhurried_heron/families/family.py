@@ -11,6 +11,7 @@ from unhurried_heron.arrays import Array, Records
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional
 from unhurried_heron.families.linear import LinearSolver
+from unhurried_heron.problem.problem import Problem
 
 
 class Member(NamedTuple):
@@ -27,10 +28,10 @@ class Member(NamedTuple):
 class SetupRequest(NamedTuple):
     """What a family is to lay out its work space for.
 
-    ``n`` states; ``control`` (1,), the march's control record; ``scales`` of the error estimate; ``fixed``: whether the
-    steps are; ``linear``: linear algebra for an implicit family; ``starter``: what a multistep method is to be started
-    by; ``controller``: how the steps are to follow the error, where that was said; ``member``: lays out another method
-    beside it, ``degree_of``: tells the degree of its polynomials.
+    ``n`` states of a ``problem``; ``control`` (1,), the march's control record; ``scales`` of the error estimate;
+    ``fixed``: whether the steps are; ``linear``: linear algebra for an implicit family; ``starter``: what a multistep
+    method is to be started by; ``controller``: how the steps are to follow the error, where that was said; ``member``:
+    lays out another method beside it, ``degree_of``: tells the degree of its polynomials.
     """
 
     n: int
@@ -40,6 +41,7 @@ class SetupRequest(NamedTuple):
     linear: LinearSolver | None = None
     starter: Any = None
     controller: Controller | None = None
+    problem: Problem | None = None
     member: Callable[[Any], Member] | None = None
     degree_of: Callable[[Any], int] | None = None
 
@@ -69,6 +71,10 @@ def _no_others(method: Any, relative: Array) -> tuple[Any, ...]:
     return ()
 
 
+def _always(method: Any, problem: Problem) -> str:
+    return ""
+
+
 @dataclass(frozen=True)
 class Family:
     """A family of methods.
@@ -93,8 +99,8 @@ class Family:
         The method that makes references for comparisons, "" where none is fit for it.
     beside : tuple of str
         Kernels that it calls as a rule, to be compiled at the same time where they are missing.
-    most_states : int, optional
-        The largest system, where there is a limit.
+    fits : callable
+        Says why a method of it cannot march a problem, ``fits(method, problem)``; an empty text where it can.
     starts_by : callable, optional
         Of methods that others must start: the name of the one that starts a method where nothing is said.
     degree : callable, optional
@@ -117,7 +123,7 @@ class Family:
     scale: Callable[[Any, Array, Array, Array, bool], ErrorScale] = proportional
     reference: str = ""
     beside: tuple[str, ...] = ()
-    most_states: int | None = None
+    fits: Callable[[Any, Problem], str] = _always
     starts_by: Callable[[Any], Any] | None = None
     degree: Callable[[Any], int] = _rows_of_interpolant
     takes_controller: bool = False

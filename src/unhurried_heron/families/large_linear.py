@@ -21,7 +21,7 @@ from scipy.sparse.linalg import splu
 from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
-from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, SHIFT, B, D, N
+from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, DONE, FAILED, SHIFT, SIGN, UNKNOWN, B, D, N
 
 _CALL: Final = ctypes.CFUNCTYPE(ctypes.c_int32, ctypes.POINTER(ctypes.c_int64), ctypes.c_void_p, ctypes.c_int64)
 
@@ -89,7 +89,8 @@ class _Full:
         self._panel, self._solve = getattr(lapack, pair + "getrf"), getattr(lapack, pair + "getrs")
         self._below, self._product = getattr(blas, pair + "trsm"), getattr(blas, pair + "gemm")
 
-    def factor(self, shift: Any, values: Array) -> int:
+    def factor(self, shift: Any, values: Array) -> int | None:
+        """Factor; return the sign of the determinant, UNKNOWN of a complex one, None where the matrix is singular."""
         n = self._n
         a: Any = np.array(-values, dtype=self.kind, order="F")
         a.ravel(order="K")[:: n + 1] += shift
@@ -97,11 +98,11 @@ class _Full:
         odd = 0
         for first in range(0, n, _COLUMNS):
             if self._control["stop"][0] != 0:
-                return 0
+                return None
             last = min(n, first + _COLUMNS)
             a[first:, first:last], pivots, info = self._panel(a[first:, first:last])
             if info != 0 or not np.isfinite(a[first:, first:last].diagonal()).all():
-                return 0
+                return None
             self._pivots[first:last] = first + pivots
             order = np.arange(n - first)
             for index, other in enumerate(pivots.tolist()):
@@ -116,10 +117,10 @@ class _Full:
                 a[last:, last:] = self._product(-1.0, a[last:, first:last], right, 1.0, a[last:, last:])
         self._factors = a
         if self.kind is complex:
-            return 1
+            return UNKNOWN
         return -1 if (np.count_nonzero(a.diagonal() < 0) + odd) % 2 else 1
 
-    def solve(self, right: Array) -> Array:
+    def solve(self, right: Array, tolerance: float) -> Array:
         found, _ = self._solve(self._factors, self._pivots, right)
         return np.asarray(found)
 
@@ -138,7 +139,8 @@ class _Banded:
         pair = "z" if kind is complex else "d"
         self._factor, self._solve = getattr(lapack, pair + "gbtrf"), getattr(lapack, pair + "gbtrs")
 
-    def factor(self, shift: Any, values: Array) -> int:
+    def factor(self, shift: Any, values: Array) -> int | None:
+        """Factor, as `_Full.factor` does."""
         height = 2 * self._below + self._above + 1
         band: Any = np.zeros((height, self._n), dtype=self.kind, order="F")
         if self._meet:
@@ -149,13 +151,13 @@ class _Banded:
         self._band, self._pivots, info = self._factor(band, self._below, self._above, overwrite_ab=True)
         diagonal = self._band[self._middle]
         if info != 0 or not np.isfinite(diagonal).all():
-            return 0
+            return None
         if self.kind is complex:
-            return 1
+            return UNKNOWN
         exchanged = np.count_nonzero(self._pivots != np.arange(self._n))
         return -1 if (np.count_nonzero(diagonal < 0) + exchanged) % 2 else 1
 
-    def solve(self, right: Array) -> Array:
+    def solve(self, right: Array, tolerance: float) -> Array:
         found, _ = self._solve(self._band, self._below, self._above, right[self._order], self._pivots)
         out: Array = np.empty_like(found)
         out[self._order] = found
@@ -175,19 +177,20 @@ class _Sparse:
         self._probe = 1.0 + 0.5 * np.cos(np.arange(n))
         self._places = (np.concatenate([rows, np.arange(n)]), np.concatenate([columns, np.arange(n)]))
 
-    def factor(self, shift: Any, values: Array) -> int:
+    def factor(self, shift: Any, values: Array) -> int | None:
+        """Factor, as `_Full.factor` does."""
         numbers = np.concatenate([-values, np.full(self._n, shift, dtype=self.kind)])
         if not np.isfinite(numbers).all():
-            return 0
+            return None
         matrix = csc_array(coo_array((numbers, self._places), shape=(self._n, self._n)))
         factors = self._factored(matrix, _FROM_DIAGONAL)
         if factors is not None and not self._solves(matrix, factors):
             factors = self._factored(matrix, {})
         if factors is None:
-            return 0
+            return None
         self._factors = factors
         if self.kind is complex:
-            return 1
+            return UNKNOWN
         odd = np.count_nonzero(self._factors.U.diagonal() < 0)
         odd += sum(map(_odd, (self._factors.perm_r, self._factors.perm_c)))
         return -1 if odd % 2 else 1
@@ -220,7 +223,7 @@ class _Sparse:
         found = factors.solve(right.astype(self.kind))
         return bool(np.abs(found - self._probe).max() <= _SOLVED)
 
-    def solve(self, right: Array) -> Array:
+    def solve(self, right: Array, tolerance: float) -> Array:
         found: Array = self._factors.solve(right)
         return found
 
@@ -260,7 +263,9 @@ class LargeSolver:
     n : int
         Order of the matrices.
     system : callable
-        Makes what factors and solves, of numbers of a kind (float or complex).
+        Makes what factors and solves, of numbers of a kind (float or complex): ``factor(shift, values)`` returns the
+        sign of the determinant, UNKNOWN where that is not known, None where there are no factors;
+        ``solve(right, tolerance)`` the solution, None where it misses the tolerance.
 
     Attributes
     ----------
@@ -279,7 +284,7 @@ class LargeSolver:
 
     def context(self, jacobian: Array, *, complex_shift: bool) -> Any:
         """Return the context of a shifted matrix; ``jacobian`` holds the matrix, or its entries."""
-        context, shift = np.zeros(CONTEXT_SIZE, np.int64), np.zeros(2)
+        context, shift = np.zeros(CONTEXT_SIZE, np.int64), np.zeros(3)
         context[N], context[SHIFT] = self._n, address(shift)
         system = self._system(complex if complex_shift else float)
         self._systems[address(context)] = (system, context, shift, jacobian)
@@ -302,10 +307,12 @@ class LargeSolver:
         int
             0: the answer stands in ``result``.
         """
-        result[0] = 0
+        result[0] = FAILED
         try:
-            system, _context, shift, jacobian = self._systems[address]
-            result[0] = system.factor(complex(*shift) if system.kind is complex else shift[0], jacobian)
+            system, context, shift, jacobian = self._systems[address]
+            sign = system.factor(complex(*shift[:2]) if system.kind is complex else shift[0], jacobian)
+            if sign is not None:
+                result[0], context[SIGN] = DONE, sign
         except BaseException as error:  # nothing may pass through native code
             self.pending = error
         return 0
@@ -327,16 +334,19 @@ class LargeSolver:
         int
             0: the answer stands in ``result``.
         """
-        result[0] = 0
-        system, context, _shift, _jacobian = self._systems[address]
+        result[0] = FAILED
+        system, context, shift, _jacobian = self._systems[address]
         real = self._at(int(context[B]))
         try:
             if system.kind is complex:
                 imaginary = self._at(int(context[D]))
-                found = system.solve(real + 1j * imaginary)
-                real[:], imaginary[:] = found.real, found.imag
+                found = system.solve(real + 1j * imaginary, float(shift[2]))
+                if found is not None:
+                    real[:], imaginary[:], result[0] = found.real, found.imag, DONE
             else:
-                real[:] = system.solve(real)
+                found = system.solve(real, float(shift[2]))
+                if found is not None:
+                    real[:], result[0] = found, DONE
         except BaseException as error:  # nothing may pass through native code
             # A matrix with NaN is refused until the exception can be raised.
             self.pending, real[:] = error, np.nan

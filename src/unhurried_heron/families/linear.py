@@ -205,7 +205,7 @@ def dense_context(n: int, control: Any, matrix: Array | None, complex_shift: boo
     tuple
         The context, and the arrays that it points to.
     """
-    context, shift, pivots = np.zeros(CONTEXT_SIZE, np.int64), np.zeros(2), np.zeros(n, np.int64)
+    context, shift, pivots = np.zeros(CONTEXT_SIZE, np.int64), np.zeros(3), np.zeros(n, np.int64)
     re, im = np.zeros((n, n)), np.zeros((n, n) if complex_shift else (0, 0))
     context[N], context[STOP] = n, address(control)
     context[MATRIX] = 0 if matrix is None else address(matrix)

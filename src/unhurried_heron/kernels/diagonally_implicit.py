@@ -15,6 +15,8 @@ from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, s
 from unhurried_heron.kernels.implicit.interpolation_error import judge, write_movement
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
+from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant
+from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import find_rates_at_state, first_not_finite
@@ -71,11 +73,10 @@ def _prepare(system, work, control, h):
     if not abs(memory.factored_step - h) <= _SAME_STEP * abs(h):
         memory.factored_step = 0.0
         for i in range(work.n_shifts):
-            sign = factor_for(work, control, work.shifts[i], 1.0 / (h * work.diagonals[i]))
-            if sign == 0:
+            if factor_for(work, control, work.shifts[i], 1.0 / (h * work.diagonals[i])) != DONE:
                 return DIVERGED
             if i == 0:
-                memory.sign = sign
+                memory.sign = sign_of_determinant(work.shifts[i])
         if control.adaptive == 1 and steps_over_growth(work, system.n, h):
             return GROWS
         if control.adaptive == 1 and memory.previous_step == 0.0 and longest_seen(control, work, system.n, h) < abs(h):

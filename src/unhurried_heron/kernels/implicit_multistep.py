@@ -16,6 +16,7 @@ from unhurried_heron.kernels.implicit.damped_newton import solve_stage_damped
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
 from unhurried_heron.kernels.implicit.prediction import came_true, start_from
 from unhurried_heron.kernels.implicit.scale import set_scale
+from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member
@@ -64,7 +65,7 @@ def _prepare(system, work, control, shift):
         memory.jacobian_age, memory.factored_step = FRESH, 0.0
     if not abs(memory.factored_step - control.length) <= _SAME_STEP * abs(control.length):
         memory.factored_step = 0.0
-        if factor_for(work, control, work.context, shift) == 0:
+        if factor_for(work, control, work.context, shift) != DONE:
             return DIVERGED
         memory.factored_step = control.length
     return CONVERGED

@@ -13,7 +13,8 @@ from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, s
 from unhurried_heron.kernels.implicit.interpolation_error import judge, write_movement
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
-from unhurried_heron.kernels.linear_algebra.calls import solve
+from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant, solve
+from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import find_rates_at_state
@@ -36,6 +37,9 @@ from unhurried_heron.kernels.memory.decoding import implicit_memory, linearly_im
 from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, FRESH, GROWS, STOPPED
 
 _ROOT = 1.4901161193847656e-08  # of the spacing of floating-point numbers
+
+# The share of the tolerance of a step that a stage may miss its linear equations by.
+_SHARE = 0.01
 
 
 @inner
@@ -92,9 +96,9 @@ def _prepare(system, work, control, h):
             if code != 1:
                 return STOPPED if code < 1 else DIVERGED
         memory.jacobian_age = FRESH
-    memory.sign = factor_for(work, control, work.context, 1.0 / (h * work.diagonal[0]))
-    if memory.sign == 0:
+    if factor_for(work, control, work.context, 1.0 / (h * work.diagonal[0])) != DONE:
         return DIVERGED
+    memory.sign = sign_of_determinant(work.context)
     if control.adaptive == 1 and steps_over_growth(work, system.n, h):
         return GROWS
     if control.adaptive == 1 and memory.previous_step == 0.0 and longest_seen(control, work, system.n, h) < abs(h):
@@ -171,8 +175,9 @@ def _all_stages(system, work, control, h):
                 other = offset_by(work.u, j * n)
                 for k in range(n):
                     stage[k] += weight * other[k]
-        solve(work.solve, work.context, stage, stage)
         control.solves += 1
+        if solve(work.solve, work.context, stage, stage, _SHARE * system.relative[0]) != DONE:
+            return DIVERGED
     return CONVERGED
 
 

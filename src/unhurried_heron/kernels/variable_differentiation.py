@@ -23,6 +23,8 @@ from unhurried_heron.kernels.implicit.control import after_divergence
 from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
 from unhurried_heron.kernels.implicit.scale import set_scale
+from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant
+from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
@@ -73,9 +75,9 @@ def _prepare(system, work, control, shift):
         memory.jacobian_age, memory.factored_step = FRESH, 0.0
     if not abs(memory.factored_step - shift) <= _ALIKE * abs(shift):
         memory.factored_step = 0.0
-        memory.sign = factor_for(work, control, work.context, shift)
-        if memory.sign == 0:
+        if factor_for(work, control, work.context, shift) != DONE:
             return DIVERGED
+        memory.sign = sign_of_determinant(work.context)
         if steps_over_growth(work, system.n, h):
             return GROWS
         if memory.previous_step == 0.0 and longest_seen(control, work, system.n, h) < abs(h):

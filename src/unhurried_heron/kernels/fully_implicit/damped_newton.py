@@ -7,8 +7,9 @@ from __future__ import annotations
 
 from unhurried_heron.kernels.fully_implicit.newton import all_stage_rates
 from unhurried_heron.kernels.implicit.damped_newton import solve_damped
-from unhurried_heron.kernels.linear_algebra.calls import factor, solve
-from unhurried_heron.kernels.linear_algebra.context import RE
+from unhurried_heron.kernels.implicit.newton import TOLERANCE
+from unhurried_heron.kernels.linear_algebra.calls import factor, sign_of_determinant, solve
+from unhurried_heron.kernels.linear_algebra.context import DONE, RE
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
@@ -113,16 +114,16 @@ def _correct(system, work, control, h, part, fresh):
         if code != 1:
             return code, 0
         control.factorisations += 1
-        sign = factor(work.factor, work.whole, 0.0, 0.0)
-        if sign == 0:
+        if factor(work.factor, work.whole, 0.0, 0.0) != DONE:
             return 2, 0
+        sign = sign_of_determinant(work.whole)
         if h < 0.0 and (work.stages * system.n) % 2 == 1:
             # backwards, every row has changed its sign
             sign = -sign
-    solve(work.solve_whole, work.whole, work.stacked, work.stacked)
+    solved = solve(work.solve_whole, work.whole, work.stacked, work.stacked, TOLERANCE)
     control.solves += 1
     control.iterations += 1
-    return 1, sign
+    return (1 if solved == DONE else 2), sign
 
 
 def solve_block(address):

@@ -12,12 +12,14 @@ import numpy as np
 from unhurried_heron.kernels.implicit.newton import (
     MAX_ITERATIONS,
     MAX_ITERATIONS_FIXED,
+    TOLERANCE,
     begin_iterations,
     is_rounding,
     judge,
     missed_at_rest,
 )
-from unhurried_heron.kernels.linear_algebra.calls import factor, solve
+from unhurried_heron.kernels.linear_algebra.calls import factor, sign_of_determinant, solve
+from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import offset_by
@@ -43,17 +45,17 @@ def form_and_factor(work, control, h):
     """
     memory = implicit_memory(work.memory)
     control.factorisations += 1
-    memory.sign = factor(work.factor, work.filter, work.limits[GAMMA] / h, 0.0)
-    if memory.sign == 0:
+    if factor(work.factor, work.filter, work.limits[GAMMA] / h, 0.0) != DONE:
         return False
+    memory.sign = sign_of_determinant(work.filter)
     # the first real block is the filter
     for j in range(1 if work.n_real > 0 else 0, work.n_real):
-        if factor(work.factor, work.blocks[j], work.numbers[j] / h, 0.0) == 0:
+        if factor(work.factor, work.blocks[j], work.numbers[j] / h, 0.0) != DONE:
             return False
     for j in range(work.n_pairs):
         index = work.n_real + 2 * j
         re, im = work.numbers[index] / h, work.numbers[index + 1] / h
-        if factor(work.factor, work.blocks[work.n_real + j], re, im) == 0:
+        if factor(work.factor, work.blocks[work.n_real + j], re, im) != DONE:
             return False
     return True
 
@@ -166,7 +168,8 @@ def _missed(work, row, n, shift):
 def _displacement(system, work, h):
     """Turn the rates into the Newton correction of w, in ``g``; return its size and what the equations miss.
 
-    Both in units of the tolerance; of the equations the worst alone counts, 0 where the correction is rounding.
+    Both in units of the tolerance; of the equations the worst alone counts, 0 where the correction is rounding. The
+    size is infinite where there is no solution.
 
     Parameters
     ----------
@@ -179,14 +182,14 @@ def _displacement(system, work, h):
     -------
     (float, float)
     """
-    s, n, miss, shift = work.stages, system.n, 0.0, work.limits[GAMMA] / h
+    s, n, miss, shift, solved = work.stages, system.n, 0.0, work.limits[GAMMA] / h, DONE
     combine(work.u, work.f, work.g, s, n)
     for j in range(work.n_real):
         a, g, w = work.numbers[j] / h, offset_by(work.g, j * n), offset_by(work.w, j * n)
         for k in range(n):
             g[k] -= a * w[k]
         miss = max(miss, _missed(work, g, n, shift))
-        solve(work.solve, work.blocks[j], g, g)
+        solved = min(solved, solve(work.solve, work.blocks[j], g, g, TOLERANCE))
     for j in range(work.n_pairs):
         index = work.n_real + 2 * j
         b, c = work.numbers[index] / h, work.numbers[index + 1] / h
@@ -195,7 +198,7 @@ def _displacement(system, work, h):
             g[k] -= b * w[k] - c * w[n + k]
             g[n + k] -= c * w[k] + b * w[n + k]
         miss = max(miss, _missed(work, g, n, shift), _missed(work, offset_by(g, n), n, shift))
-        solve(work.solve, work.blocks[work.n_real + j], g, offset_by(g, n))
+        solved = min(solved, solve(work.solve, work.blocks[work.n_real + j], g, offset_by(g, n), TOLERANCE))
     total, rounding = 0.0, True
     for k in range(n):
         inverse = 1.0 / work.scale[k]
@@ -203,7 +206,7 @@ def _displacement(system, work, h):
             x = work.g[i * n + k]
             rounding = rounding and is_rounding(system, k, h, x, work.z[i * n + k])
             total += (x * inverse) ** 2
-    return np.sqrt(total / (s * n)), 0.0 if rounding else miss
+    return np.sqrt(total / (s * n)) if solved == DONE else np.inf, 0.0 if rounding else miss
 
 
 @inner

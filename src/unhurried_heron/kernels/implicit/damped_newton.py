@@ -16,8 +16,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.implicit.newton import factor_for
-from unhurried_heron.kernels.linear_algebra.calls import solve
+from unhurried_heron.kernels.implicit.newton import TOLERANCE, factor_for
+from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant, solve
+from unhurried_heron.kernels.linear_algebra.context import DONE, UNKNOWN
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
@@ -312,16 +313,17 @@ def _stage_correct(system, work, control, where, part, fresh):
         code = jacobian_at(system, work, control, time, work.stage, work.residual)
         if code != 1:
             return code, 0
-        sign = factor_for(work, control, context, shift / part)
-        if sign == 0:
+        if factor_for(work, control, context, shift / part) != DONE:
             return 2, 0
+        # where nothing tells the sign, the root is taken as it is
+        sign = 1 if sign_of_determinant(context) == UNKNOWN else sign_of_determinant(context)
         if shift < 0.0 and system.n % 2 == 1:
             # backwards, every row has changed its sign
             sign = -sign
-    solve(work.solve, context, work.defect, work.defect)
+    solved = solve(work.solve, context, work.defect, work.defect, TOLERANCE)
     control.solves += 1
     control.iterations += 1
-    return 1, sign
+    return (1 if solved == DONE else 2), sign
 
 
 @inner

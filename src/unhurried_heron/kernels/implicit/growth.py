@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.kernels.linear_algebra.context import UNKNOWN
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.memory.call import address_of, call_kernel
 from unhurried_heron.kernels.memory.decoding import implicit_memory
@@ -35,6 +36,8 @@ def steps_over_growth(work, n, h):
     bool
     """
     memory = implicit_memory(work.memory)
+    if memory.sign == UNKNOWN:
+        return False
     backward = h < 0.0 and n % 2 == 1
     return (memory.sign < 0) != backward
 

@@ -12,12 +12,15 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.linear_algebra.calls import factor, solve
+from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.control import FOR_STAGES
 from unhurried_heron.kernels.memory.decoding import newton_in
 from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, GOES_ON, STOPPED
 
+# The relative error of a correction that costs no iteration: it is smaller than what the kept factors leave.
+TOLERANCE = 0.05
 # The spacing of doubles at one.
 _EPSILON = 2.220446049250313e-16
 # Iterations of a step at most. An iteration that gains less than a factor of two each time, a thousand in ten, costs
@@ -175,7 +178,7 @@ def judge(newton, count, size, miss, limits, hurry):
 
 @inner
 def factor_for(work, control, context, shift):
-    """Factor shift - J; return the sign of its determinant, 0 where that is singular.
+    """Factor shift - J; return DONE, or FAILED where that is singular.
 
     Parameters
     ----------
@@ -233,7 +236,7 @@ def solve_stage(system, work, control, context, time, shift, threshold, share=1.
         for k in range(n):
             work.residual[k] -= shift * work.z[k]
             miss = max(miss, abs(work.residual[k] / shift) / work.scale[k])
-        solve(work.solve, context, work.residual, work.residual)
+        solved = solve(work.solve, context, work.residual, work.residual, TOLERANCE)
         control.solves += 1
         control.iterations += 1
         total, rounding = 0.0, True
@@ -244,6 +247,8 @@ def solve_stage(system, work, control, context, time, shift, threshold, share=1.
             moved = system.trial[k] - system.state[k]
             rounding = rounding and is_rounding(system, k, control.length, work.residual[k], moved)
         outcome = judge(newton, count, np.sqrt(total / n), 0.0 if rounding else miss, limits, adaptive)
+        if solved != DONE:
+            outcome = DIVERGED
         if outcome != DIVERGED:
             for k in range(n):
                 work.z[k] += work.residual[k]

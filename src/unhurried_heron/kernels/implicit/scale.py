@@ -5,7 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.linear_algebra.calls import solve
+from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.machine_code.compiling import inner
+
+# The relative error of an error that does no harm.
+_TOLERANCE = 0.05
 
 
 @inner
@@ -78,7 +82,7 @@ def size_of(work, values, n):
 
 @inner
 def filtered_size(work, context, values, n):
-    """Solve (shift - J) x = values in place and return the size of x in units of the tolerance.
+    """Solve (shift - J) x = values in place and return the size of x in units of the tolerance, inf for no solution.
 
     Parameters
     ----------
@@ -93,5 +97,6 @@ def filtered_size(work, context, values, n):
     -------
     float
     """
-    solve(work.solve, context, values, values)
+    if solve(work.solve, context, values, values, _TOLERANCE) != DONE:
+        return np.inf
     return size_of(work, values, n)

@@ -1,15 +1,22 @@
 """Places in the int64 table that tells the linear algebra on what it works.
 
 Addresses but for N, the order. STOP: of the march's control record, polled during long work. MATRIX (n, n): J in
-(shift - J), 0 where the matrix stands in RE already. SHIFT (2,): real and imaginary part. RE, IM (n, n): the factors,
-IM 0 where the shift is real. PIVOTS int64 (n,). B, D (n,): real and imaginary part of the right-hand side, overwritten
-by the solution.
+(shift - J), 0 where the matrix stands in RE already. SHIFT (3,): real and imaginary part, and the tolerance of a
+solution. RE, IM (n, n): the factors, IM 0 where the shift is real. PIVOTS int64 (n,). B, D (n,): real and imaginary
+part of the right-hand side, overwritten by the solution. SIGN: no address, but the sign of the determinant of a real
+matrix that was factored, UNKNOWN where the kind of linear algebra does not tell.
 """
 
 from __future__ import annotations
 
 from typing import Final
 
-N, STOP, MATRIX, SHIFT, RE, IM, PIVOTS, B, D = range(9)
+N, STOP, MATRIX, SHIFT, RE, IM, PIVOTS, B, D, SIGN = range(10)
 # How many int64 numbers a context has.
-CONTEXT_SIZE: Final = 9
+CONTEXT_SIZE: Final = 10
+# What linear algebra answers: it is done,
+DONE: Final = 1
+# or not: the matrix is singular, or the solution misses its tolerance.
+FAILED: Final = 0
+# The sign of a determinant that nothing tells.
+UNKNOWN: Final = 0

@@ -8,7 +8,20 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.linear_algebra.context import IM, MATRIX, PIVOTS, RE, SHIFT, STOP, B, D, N
+from unhurried_heron.kernels.linear_algebra.context import (
+    DONE,
+    FAILED,
+    IM,
+    MATRIX,
+    PIVOTS,
+    RE,
+    SHIFT,
+    SIGN,
+    STOP,
+    B,
+    D,
+    N,
+)
 from unhurried_heron.kernels.machine_code.compiling import inner_fast_sums
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 
@@ -185,7 +198,7 @@ def solve_complex(re, im, pivots, n, b, d):
 
 
 def factor(address):
-    """Form and factor the shifted matrix of a context (`linear`); return the sign of its determinant, or 0."""
+    """Form and factor the shifted matrix of a context; return DONE or FAILED."""
     context = as_longs(address)
     n, control, pivots = context[N], as_control(context[STOP]), as_longs(context[PIVOTS])
     matrix, shift, re, im = (
@@ -204,17 +217,18 @@ def factor(address):
             im[i] = 0.0
         for i in range(n):
             im[i * n + i] = shift[1]
-        return 1 if factor_complex(re, im, pivots, n, control) else 0
+        return DONE if factor_complex(re, im, pivots, n, control) else FAILED
     if not factor_real(re, pivots, n, control):
-        return 0
+        return FAILED
     odd = False
     for k in range(n):
         odd ^= (re[k * n + k] < 0.0) ^ (pivots[k] != k)
-    return -1 if odd else 1
+    context[SIGN] = -1 if odd else 1
+    return DONE
 
 
 def solve(address):
-    """Solve with the factors of a context (`linear`), in place."""
+    """Solve with the factors of a context, in place; return DONE."""
     context = as_longs(address)
     n, pivots = context[N], as_longs(context[PIVOTS])
     re, im, b, d = as_doubles(context[RE]), as_doubles(context[IM]), as_doubles(context[B]), as_doubles(context[D])
@@ -222,4 +236,4 @@ def solve(address):
         solve_complex(re, im, pivots, n, b, d)
     else:
         solve_real(re, pivots, n, b)
-    return 0
+    return DONE

@@ -10,7 +10,7 @@ from typing import Final
 
 from unhurried_heron.codegen.expression_ir import literal
 from unhurried_heron.codegen.vector_ir import IrWriter
-from unhurried_heron.kernels.linear_algebra.context import IM, PIVOTS, RE, B, D
+from unhurried_heron.kernels.linear_algebra.context import DONE, IM, PIVOTS, RE, B, D
 from unhurried_heron.kernels.machine_code.loading import Kernel, load_written
 
 # the largest systems that are written out: twice as large ones take a second to compile, and gain half as much
@@ -78,7 +78,7 @@ class _Writer(IrWriter):
         self.lines = [
             "declare double @llvm.fmuladd.f64(double, double, double)",
             "define i32 @solve(ptr %result, ptr %unused, i64 %data) nounwind {",
-            "  store i64 0, ptr %result",
+            f"  store i64 {DONE}, ptr %result",
             "  %context = inttoptr i64 %data to ptr",
         ]
         re, im, pivots, b, d = (self._load("%context", index, "ptr") for index in (RE, IM, PIVOTS, B, D))
