@@ -247,7 +247,7 @@ class Driver:
             return EMPTY_EVENT_LOG
         modes = native.beyond.modes if native.beyond else ()
         none = np.empty(0), np.empty(0, dtype=np.int64), *np.empty((2, 0, n)), np.empty((0, len(modes)))
-        found = [np.concatenate(each) for each in zip(none, *self._found, strict=True)]
+        found = [np.concatenate(each) for each in zip(none, *self._found, strict=True)] if self._found else [*none]
         if self.march.last("searching"):
             # The march ended within a step that is not part of the run.
             sign = np.sign(self._request.problem.interval[1] - self._request.problem.interval[0])

@@ -154,8 +154,8 @@ def integrate(
         problem = problem.with_(parameters=parameters, initial=initial, interval=interval)
     usual = switches is True and progress is None and on_interrupt == "raise" and trace is False and ledger is None
     rare = (budget, starting_step, largest_step, linear, step_control, local_extrapolation, starter)
-    plain = usual and type(events) is tuple and not events and all(each is None for each in rare)
-    key = key_of(method, rtol, atol, step, count, record) if plain else None
+    plain = usual and type(events) in (tuple, list) and all(each is None for each in rare)
+    key = key_of(method, rtol, atol, step, count, record, events) if plain else None
     request = recall(problem, key)
     if request is not None:
         return _finished(execute(request, progress, on_interrupt, time.perf_counter() - begun))

@@ -13,17 +13,23 @@ from unhurried_heron.problem.problem import Problem
 
 _NUMBERS: Final = (float, type(None))
 _COUNTS: Final = (int, type(None))
+# Entries of a key beside those of events.
+_WORDS: Final = 6
 # Requests of one model that are remembered.
 _MAX: Final = 16
 
 
-def key_of(method: Any, rtol: Any, atol: Any, step: Any, count: Any, record: Any) -> tuple[Any, ...] | None:
+def key_of(
+    method: Any, rtol: Any, atol: Any, step: Any, count: Any, record: Any, events: Any
+) -> tuple[Any, ...] | None:
     """Return what a plain call is remembered by; None where it holds anything but names, numbers and counts.
 
     Parameters
     ----------
     method, rtol, atol, step, count, record : object
         As given to `integrate`.
+    events : tuple or list
+        Likewise; they are told by their identities, and kept alive by the request.
 
     Returns
     -------
@@ -37,7 +43,7 @@ def key_of(method: Any, rtol: Any, atol: Any, step: Any, count: Any, record: Any
         and type(count) in _COUNTS
         and type(record) in (str, int)
     )
-    return (method, rtol, atol, step, count, record) if plain else None
+    return (method, rtol, atol, step, count, record, *map(id, events)) if plain else None
 
 
 def recall(problem: Problem, key: tuple[Any, ...] | None) -> RunRequest | None:
@@ -48,6 +54,9 @@ def recall(problem: Problem, key: tuple[Any, ...] | None) -> RunRequest | None:
     mine, its = problem.assembled, found.problem.assembled
     if mine is its:
         return found
+    if key is None or len(key) > _WORDS:
+        # events of a call were checked with the values of its problem
+        return None
     same = mine.interval == its.interval and mine.units is its.units and not mine.open
     words, others = problem.user_input, found.problem.user_input
     same = same and words.events is others.events and words.never_negative is others.never_negative
