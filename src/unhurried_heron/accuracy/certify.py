@@ -17,18 +17,18 @@ from unhurried_heron.accuracy.certificate import MIN_STEPS, Certificate
 from unhurried_heron.accuracy.resting_states import unseen_states
 from unhurried_heron.arrays import Array
 from unhurried_heron.driver.budget import Budget
-from unhurried_heron.driver.option_values import in_time, positive_option
+from unhurried_heron.driver.option_values import in_time
 from unhurried_heron.driver.options import refuse_no_problem
 from unhurried_heron.errors import HeronError, OptionError, excerpt
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.printing import to_text
+from unhurried_heron.input.rules import POSITIVE, several, whole
 from unhurried_heron.model.switch_types import RootSwitch
 from unhurried_heron.problem.pointwise import surroundings
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.agreement import Agreement, agreement_of, grown
-from unhurried_heron.study.arguments import several, whole
 from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, attempt_run, raise_common_error
 from unhurried_heron.text import certificate_document as words
 
@@ -108,10 +108,16 @@ def certify(
         What the problem's own function raised, in every run.
     """
     refuse_no_problem(problem, "certify")
-    digits = whole(digits, "digits", "certify", low=1, high=_MAX_DIGITS)
-    seconds, ctrl_c = positive_option(seconds, "seconds"), OnInterrupt(on_interrupt)
+    digits = whole(1, _MAX_DIGITS)(digits, "digits", "certify")
+    seconds, ctrl_c = POSITIVE(seconds, "seconds"), OnInterrupt(on_interrupt)
     start, end = problem.interval
-    times = [] if at is None else [_time(problem, each) for each in several(at, "times", "certify, at")]
+    times = (
+        []
+        if at is None
+        else [
+            _time(problem, each) for each in several("times")(at, "times", "certify, at", message="these are no times")
+        ]
+    )
     if not all(min(start, end) <= time <= max(start, end) for time in times):
         raise OptionError("a time lies outside the interval", name="at", location="certify",
                           expected=f"times from {min(start, end):.6g} to {max(start, end):.6g}",

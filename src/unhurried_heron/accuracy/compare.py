@@ -13,16 +13,16 @@ from unhurried_heron.accuracy.conserved_quantities import drift_of, lowest_of, s
 from unhurried_heron.arrays import Array
 from unhurried_heron.deadline import done_within
 from unhurried_heron.driver.budget import Budget, budget_of
-from unhurried_heron.driver.option_values import in_time, positive_option
+from unhurried_heron.driver.option_values import in_time
 from unhurried_heron.driver.options import refuse_no_problem, refuse_unfit, step_for_count
 from unhurried_heron.errors import HeronError, MethodError, OptionError, excerpt
+from unhurried_heron.input.rules import POSITIVE, several, whole
 from unhurried_heron.input.values import each_of
 from unhurried_heron.methods.catalogue import DEFAULT, FOR_STIFF, all_methods, find_method
 from unhurried_heron.methods.method import Method, capabilities, is_method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.stability.stability_limited_steps import stability_limited_steps
-from unhurried_heron.study.arguments import several, whole
 from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, attempt_run, raise_common_error
 from unhurried_heron.study.reference import Kind, References, Truth, kind_of, shortened_to_stop, size_of
 
@@ -93,8 +93,8 @@ def compare(
     limits = budget_of(budget)
     seconds = limits.seconds
     problem = shortened_to_stop(problem, seconds)
-    given = [] if count is None else several(count, "counts", "compare")
-    counts = [whole(each, "count", "compare", low=1, high=2**53) for each in given]
+    given = [] if count is None else several("counts")(count, "counts", "compare")
+    counts = [whole(1)(each, "count", "compare") for each in given]
     steps = [*_positive_numbers(step, "step", problem), *(step_for_count(problem, None, each) for each in counts)]
     everything = isinstance(methods, str) and methods == ALL
     chosen = _all_that_fit(problem, bool(steps)) if everything else chosen_methods(methods)
@@ -189,7 +189,7 @@ def _positive_numbers(values: Any, name: str, problem: Problem | None = None) ->
     """
     if values is None:
         return []
-    return [positive_option(in_time(problem, each, name) if problem else each, name) for each in each_of(values)]
+    return [POSITIVE(in_time(problem, each, name) if problem else each, name) for each in each_of(values)]
 
 
 def _row_of(method: Method, setting: dict[str, Any], found: Attempt) -> dict[str, Any]:

@@ -12,14 +12,14 @@ from unhurried_heron.accuracy.compare import chosen_methods
 from unhurried_heron.accuracy.comparison import failed_rows
 from unhurried_heron.arrays import Array
 from unhurried_heron.driver.budget import Budget, budget_of
-from unhurried_heron.driver.option_values import in_time, positive_option
+from unhurried_heron.driver.option_values import in_time
 from unhurried_heron.driver.options import check_fits, refuse_no_problem, step_for_count
 from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import OptionError, excerpt, unforeseen
+from unhurried_heron.input.rules import POSITIVE, several, whole
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.trajectory import StepTrajectory
-from unhurried_heron.study.arguments import several, whole
 from unhurried_heron.study.attempts import INTERRUPTED, Attempt, OnInterrupt, Outcome, attempt_run, raise_common_error
 from unhurried_heron.study.reference import Kind, References, kind_of, shortened_to_stop, size_of
 from unhurried_heron.text.document import Document
@@ -246,15 +246,15 @@ def _lengths(problem: Problem, steps: Any, step: Any, halvings: int) -> Callable
                           expected="either steps=[…] or step=…",
                           given=f"{excerpt(steps)} and {excerpt(step)}")  # fmt: skip
     if steps is not None:
-        given = several(steps, "steps", "convergence")
-        found = sorted((positive_option(in_time(problem, each, "steps"), "steps") for each in given), reverse=True)
+        given = several("steps")(steps, "steps", "convergence")
+        found = sorted((POSITIVE(in_time(problem, each, "steps"), "steps") for each in given), reverse=True)
         if len(set(found)) < 2:
             raise OptionError("an order needs several steps", name="steps", location="convergence",
                               expected="at least two different steps", given=excerpt(steps))  # fmt: skip
         return lambda method: found
-    halvings = whole(halvings, "halvings", "convergence", low=1, high=40)
+    halvings = whole(1, 40)(halvings, "halvings", "convergence")
     start, end = problem.interval
-    first = abs(end - start) / _STEPS if step is None else positive_option(in_time(problem, step, "step"), "step")
+    first = abs(end - start) / _STEPS if step is None else POSITIVE(in_time(problem, step, "step"), "step")
     halved = [first / 2**k for k in range(halvings + 1)]
     finer = [2.0 * first / 2 ** (0.5 * k) for k in range(2 * halvings + 1)]
     return lambda method: finer if step is None and method.order >= _HIGH else halved

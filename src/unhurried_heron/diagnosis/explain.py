@@ -14,8 +14,8 @@ from unhurried_heron.deadline import done_within
 from unhurried_heron.diagnosis.alternatives import Alternative, best_of
 from unhurried_heron.diagnosis.candidates import Candidate, candidates_for, method_of, run_again
 from unhurried_heron.diagnosis.tolerance_diagnosis import TighterRun, tolerance_scaling, worst_state
-from unhurried_heron.driver.option_values import positive_option
 from unhurried_heron.equality import ByValue
+from unhurried_heron.input.rules import POSITIVE
 from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.run.late_bindings import STUDIES
 from unhurried_heron.run.run import Run
@@ -115,7 +115,7 @@ def explain(run: Run, *, seconds: float = 10.0, on_interrupt: str = "raise") -> 
     """
     run, ctrl_c = a_run(run, "explain"), OnInterrupt(on_interrupt)
     found: list[Statement] = []
-    with done_within(positive_option(seconds, "seconds")), ctrl_c:
+    with done_within(POSITIVE(seconds, "seconds")), ctrl_c:
         # The statements are added one by one, so that those found before an interrupt are kept.
         found.extend(_RunFacts(run).statements())
     if ctrl_c.hit:

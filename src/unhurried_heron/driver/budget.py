@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import numbers
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Final
 
-from unhurried_heron.driver.option_values import positive
 from unhurried_heron.errors import OptionError, as_text, excerpt, listing, near_spelling
+from unhurried_heron.input.rules import POSITIVE, POSITIVE_COUNT
+
+_LIMITS: Final = {"steps": POSITIVE_COUNT, "rate_evaluations": POSITIVE_COUNT, "seconds": POSITIVE}
 
 
 @dataclass(frozen=True)
@@ -35,20 +36,12 @@ class Budget:
     seconds: float | None = None
 
     def __post_init__(self) -> None:
-        for name in ("steps", "rate_evaluations", "seconds"):
+        for name, rule in _LIMITS.items():
             value = getattr(self, name)
-            whole = name == "seconds" or isinstance(value, numbers.Integral)
-            if value is not None and not (whole and positive(value)):
-                raise OptionError(
-                    f"the budget of {name} is not usable",
-                    name=name,
-                    location="budget",
-                    expected="a positive number" if name == "seconds" else "a positive whole number",
-                    given=excerpt(value),
-                )
             if value is not None:
                 # Numbers of NumPy become plain numbers, so that equal budgets are equal.
-                object.__setattr__(self, name, float(value) if name == "seconds" else int(value))
+                plain = rule(value, name, "budget", message=f"the budget of {name} is not usable")
+                object.__setattr__(self, name, plain)
 
 
 _UNBOUNDED: Final = Budget()

@@ -6,12 +6,11 @@ import time
 import warnings
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
-from typing import Any, Literal
+from typing import Any, Final, Literal
 
 from unhurried_heron.deadline import OutOfTimeError, done_within
 from unhurried_heron.driver.budget import Budget, budget_of
 from unhurried_heron.driver.execution import execute
-from unhurried_heron.driver.option_values import one_of
 from unhurried_heron.driver.options import (
     check_fits,
     refuse_control,
@@ -30,6 +29,7 @@ from unhurried_heron.families.controller import Controller, controller_for
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.input_field import as_tuple
+from unhurried_heron.input.rules import NOTHING, ON_INTERRUPT, TRUTH
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, in_use
 from unhurried_heron.problem.problem import Problem
@@ -37,6 +37,7 @@ from unhurried_heron.problem.watched_events import watched_events
 from unhurried_heron.quiet import QUIET
 from unhurried_heron.run.run import Run
 
+_MAYBE: Final = NOTHING | TRUTH
 # Lists of events, given to runs, that are remembered as checked.
 _MAX_CHECKED = 16
 
@@ -162,12 +163,11 @@ def integrate(
     chosen = find_method(method)
     check_fits(chosen, step if count is None else 1.0, rtol, atol)
     controller = controller_for(step_control)
-    one_of(on_interrupt, "on_interrupt", {"raise": '"raise"', "return": '"return"'})
-    one_of(local_extrapolation, "local_extrapolation", {None: "None", True: "True", False: "False"})
-    one_of(switches, "switches", {True: "True", False: "False"})
-    one_of(ledger, "ledger", {None: "None", True: "True", False: "False"})
-    one_of(trace, "trace", {True: "True", False: "False"})
-    one_of(progress, "progress", {None: "None", True: "True", False: "False"})
+    ON_INTERRUPT(on_interrupt, "on_interrupt")
+    for name, value in (("local_extrapolation", local_extrapolation), ("ledger", ledger), ("progress", progress)):
+        _MAYBE(value, name)
+    TRUTH(switches, "switches")
+    TRUTH(trace, "trace")
     extra, limits = as_tuple(events, "events"), budget_of(budget)
     problem.refuse_open()
     step = step_for_count(problem, step, count)

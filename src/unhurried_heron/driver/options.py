@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import math
-import numbers
-from typing import Any
+from typing import Any, Final
 
-from unhurried_heron.driver.option_values import in_time, positive_option
+from unhurried_heron.driver.option_values import in_time
 from unhurried_heron.driver.tolerances import Tolerance
 from unhurried_heron.errors import MethodError, OptionError, UnfitProblemError, excerpt
 from unhurried_heron.families.registry import family_of
+from unhurried_heron.input.rules import POSITIVE, POSITIVE_COUNT, instance
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
 from unhurried_heron.methods.catalogue import FOR_SMOOTH
 from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.problem.problem import Problem
+
+_A_PROBLEM: Final = instance(Problem, "a Problem: Problem.from_text(…), from_rates(…) or from_file(…)")
 
 
 def refuse_unfit(method: Method, problem: Problem) -> None:
@@ -66,7 +68,7 @@ def check_fits(method: Method, step: Any, rtol: Tolerance, atol: Tolerance) -> N
         )
     if step is not None:
         if not isinstance(step, str):
-            positive_option(step, "step")
+            POSITIVE(step, "step")
         if rtol is not None or atol is not None:
             raise OptionError(
                 "a fixed step and a tolerance exclude each other",
@@ -101,11 +103,8 @@ def step_for_count(problem: Problem, step: Any, count: Any) -> Any:
         raise OptionError("a step and a count of steps exclude each other", name="count", location="count",
                           expected="either step=… or count=…",
                           given=f"step={excerpt(step)}, count={excerpt(count)}")  # fmt: skip
-    if not isinstance(count, numbers.Integral) or isinstance(count, bool) or not 0 < int(count) < 2**53:
-        raise OptionError("the count of steps is not usable", name="count", location="count",
-                          expected="a positive whole number", given=excerpt(count))  # fmt: skip
     start, end = problem.interval
-    return abs(end - start) / int(count)
+    return abs(end - start) / POSITIVE_COUNT(count, "count", message="the count of steps is not usable")
 
 
 def steps_wanted(
@@ -132,7 +131,7 @@ def steps_wanted(
     interval = problem.interval
     named = {"step": step, "starting_step": starting_step, "largest_step": largest_step}
     named = {name: in_time(problem, value, name) for name, value in named.items()}
-    given = {name: positive_option(value, name) for name, value in named.items() if value is not None}
+    given = {name: POSITIVE(value, name) for name, value in named.items() if value is not None}
     beside = [name for name in given if name != "step"]
     if step is not None and beside:
         raise OptionError(
@@ -184,11 +183,4 @@ def refuse_no_problem(problem: Any, location: str) -> None:
     ------
     OptionError
     """
-    if not isinstance(problem, Problem):
-        raise OptionError(
-            "a problem is wanted",
-            name="problem",
-            location=location,
-            expected="a Problem: Problem.from_text(…), from_rates(…) or from_file(…)",
-            given=excerpt(problem),
-        )
+    _A_PROBLEM(problem, "problem", location, message="a problem is wanted")

@@ -9,9 +9,10 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.driver.option_values import in_time, positive_option
+from unhurried_heron.driver.option_values import in_time
 from unhurried_heron.errors import OptionError, excerpt
 from unhurried_heron.input.definitions import QUANTITY
+from unhurried_heron.input.rules import POSITIVE
 from unhurried_heron.input.values import number_array
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.room import refuse_memory
@@ -49,7 +50,7 @@ def _every(problem: Problem, record: str) -> Array:
         raise OptionError(f"cannot record '{record[:80]}'", name="record", location="record",
                           given=excerpt(record),
                           expected='"steps", a spacing such as "30 min", a count of times, or times')  # fmt: skip
-    every = positive_option(in_time(problem, record, "record"), "record")
+    every = POSITIVE(in_time(problem, record, "record"), "record")
     count = abs(end - start) / every
     if not count < _MAX_TIMES:
         raise OptionError("this many times do not fit into memory", name="record", location="record",

@@ -11,10 +11,11 @@ from unhurried_heron.accuracy.certificate import Certificate
 from unhurried_heron.accuracy.comparison import Comparison
 from unhurried_heron.accuracy.conserved_quantities import drifts, ends_of_steps, scale_of
 from unhurried_heron.accuracy.convergence import Convergence
-from unhurried_heron.errors import OptionError, RunError, excerpt
+from unhurried_heron.errors import RunError
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, finish_in_time, legend, style_of
 from unhurried_heron.figures.overlay import labels_of, runs_of
 from unhurried_heron.figures.work_figures import draw_series
+from unhurried_heron.input.rules import instance
 from unhurried_heron.run.run import Run
 from unhurried_heron.text.pictures import convergence_picture, positive, setting_of
 
@@ -46,9 +47,9 @@ def draw_convergence(found: Convergence, *, axes: Any = None) -> Figure:
     ------
     OptionError
     """
-    if not isinstance(found, Convergence):
-        raise OptionError("this is no study of orders", name="found", location="draw_convergence",
-                          expected="what convergence returns", given=excerpt(found))  # fmt: skip
+    instance(Convergence, "what convergence returns")(
+        found, "found", "draw_convergence", message="this is no study of orders"
+    )
     figure, (ax,) = figure_of(1, axes)
     if axes is None:
         figure.set_size_inches(12.8, 8.0)
@@ -105,9 +106,9 @@ def draw_digits(certificate: Certificate, *, axes: Any = None) -> Figure:
     OptionError
         This is no certificate.
     """
-    if not isinstance(certificate, Certificate):
-        raise OptionError("this is no certificate", name="certificate", location="draw_digits",
-                          expected="what certify returns", given=excerpt(certificate))  # fmt: skip
+    instance(Certificate, "what certify returns")(
+        certificate, "certificate", "draw_digits", message="this is no certificate"
+    )
     figure, (ax,) = figure_of(1, axes)
     states = list(dict.fromkeys(row["state"] for row in certificate.rows))
     times = list(dict.fromkeys(row["time"] for row in certificate.rows))
@@ -145,9 +146,9 @@ def draw_errors(comparison: Comparison, *, axes: Any = None) -> Figure:
     RunError
         No run of it came to its end.
     """
-    if not isinstance(comparison, Comparison):
-        raise OptionError("this is no comparison", name="comparison", location="draw_errors",
-                          expected="what compare returns", given=excerpt(comparison))  # fmt: skip
+    instance(Comparison, "what compare returns")(
+        comparison, "comparison", "draw_errors", message="this is no comparison"
+    )
     pairs = zip(comparison.rows, comparison.error_curves, strict=True)
     shown = [(row, curve) for row, curve in pairs if curve is not None]
     if not shown:

@@ -12,6 +12,7 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, excerpt, listing, near_spelling
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of
 from unhurried_heron.figures.overlay import runs_of
+from unhurried_heron.input.rules import instance, whole
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import StepTrajectory
@@ -251,12 +252,8 @@ def draw_field(
     OptionError
         The names, the window or the axes do not fit.
     """
-    if not isinstance(problem, Problem):
-        raise OptionError("this has no direction field", name="problem", location="draw_field",
-                          expected="a Problem", given=excerpt(problem))  # fmt: skip
-    if not (isinstance(arrows, int) and 2 <= arrows <= 200):
-        raise OptionError("this number of arrows cannot be drawn", name="arrows", location="draw_field",
-                          expected="a whole number from 2 to 200", given=excerpt(arrows))  # fmt: skip
+    instance(Problem, "a Problem")(problem, "problem", "draw_field", message="this has no direction field")
+    whole(2, 200)(arrows, "arrows", "draw_field", message="this number of arrows cannot be drawn")
     chosen = list(problem.states[:2]) if problem.model.layout.size > 1 else [_TIME, problem.states[0]]
     time = problem.interval[0] if at is None else number_in(at, problem.units.get(_TIME, ""), "draw_field, at")
     shown = runs_of(runs, "draw_field") if runs else []

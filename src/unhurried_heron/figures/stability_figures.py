@@ -9,12 +9,12 @@ import numpy as np
 
 from unhurried_heron.errors import RunError
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of
+from unhurried_heron.input.rules import TRUTH, several
 from unhurried_heron.methods.method import Method, is_method
 from unhurried_heron.run.run import Run
 from unhurried_heron.stability.regions import Stability, Window, checked_window, stability
 from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSteps, stability_limited_steps
 from unhurried_heron.stability.step_limit import LargestStep
-from unhurried_heron.study.arguments import several, truth
 from unhurried_heron.text.numbers import with_unit
 
 if TYPE_CHECKING:
@@ -67,11 +67,11 @@ def draw_stability(
         The window has no extent.
     """
     single = isinstance(methods, str | Stability) or is_method(methods)
-    listed: Any = [methods] if single else several(methods, "methods", "draw_stability")
+    listed: Any = [methods] if single else several("methods")(methods, "methods", "draw_stability")
     regions = [each if isinstance(each, Stability) else stability(each) for each in listed]
     around = _around([each.window for each in regions])
     shown = checked_window(around if window is None else window)
-    order_star = truth(order_star, "order_star", "draw_stability")
+    order_star = TRUTH(order_star, "order_star", "draw_stability")
     figure, ax = _plane(shown, axes)
     for index, region in enumerate(regions):
         found = region.map(shown, _POINTS)

@@ -7,10 +7,11 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.accuracy.comparison import WORK, Comparison
-from unhurried_heron.errors import OptionError, RunError, as_text, excerpt, near_spelling
+from unhurried_heron.errors import RunError, as_text, near_spelling
 from unhurried_heron.figures.figures import COLOURS, VERBATIM, figure_of, finish, finish_in_time, legend, style_of
 from unhurried_heron.figures.overlay import labels_of, runs_of
 from unhurried_heron.figures.records import steps_record
+from unhurried_heron.input.rules import instance
 from unhurried_heron.run.run import Run
 from unhurried_heron.text.numbers import with_unit
 from unhurried_heron.text.pictures import Picture, work_picture
@@ -148,9 +149,7 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
     RunError
         ``work`` counts no work.
     """
-    if not isinstance(comparison, Comparison):
-        raise OptionError("this is no comparison", name="comparison", location="draw_work",
-                          expected="what compare returns", given=excerpt(comparison))  # fmt: skip
+    instance(Comparison, "what compare returns")(comparison, "comparison", "draw_work", message="this is no comparison")
     if not isinstance(work, str) or work not in WORK:
         raise RunError(
             f"'{as_text(work)}' does not count work{near_spelling(work, WORK)}",

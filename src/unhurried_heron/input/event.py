@@ -13,6 +13,7 @@ from unhurried_heron.formulas.expression import Node, add, number
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.input.definitions import QUANTITY
+from unhurried_heron.input.rules import POSITIVE_COUNT
 from unhurried_heron.input.values import is_finite_number
 
 Going = Literal["up", "down", "either"]
@@ -208,8 +209,8 @@ def _check_kinds(event: Event) -> None:
         raise _wrong("'then' of an event cannot be this", "then", event.then, _EXPECTED["then"])
     for name in ("at_most", "stop_after"):
         count = getattr(event, name)
-        if count is not None and (isinstance(count, bool) or not isinstance(count, numbers.Integral) or count < 1):
-            raise _wrong(f"'{name}' is a count", name, count, "a whole number of at least 1")
+        if count is not None and not POSITIVE_COUNT.holds(count):
+            raise _wrong(f"'{name}' is a count", name, count, POSITIVE_COUNT.expected)
     user_input: dict[str, Any] = {"at": event.at or (), "every": (event.every,), "first": (event.first,)}
     for name, times in user_input.items():
         for each in times if isinstance(times, tuple) else (times,):

@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.errors import RunError, excerpt
+from unhurried_heron.errors import RunError
+from unhurried_heron.input.rules import TRUTH
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -40,9 +41,7 @@ def state_table(run: Run, rows: slice, derived: Array, *, exact: bool) -> pd.Dat
     """
     import pandas as pd
 
-    if not isinstance(exact, bool):
-        raise RunError("exact is a choice of two", name="exact", location="run.frame", expected="True or False",
-                       given=excerpt(exact))  # fmt: skip
+    TRUTH(exact, "exact", "run.frame", error=RunError)
     values = np.hstack([run.states[rows], derived])
     table = pd.DataFrame(values, index=pd.Index(run.times[rows], name="t"), columns=list(run.columns))
     return _beside_exact(run, table) if exact else table

@@ -11,9 +11,9 @@ import numpy as np
 from unhurried_heron.arrays import Array
 from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.integrate import integrate
-from unhurried_heron.driver.option_values import positive_option
 from unhurried_heron.driver.options import check_fits, refuse_no_problem
 from unhurried_heron.errors import OptionError, unforeseen
+from unhurried_heron.input.rules import POSITIVE
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, in_use
 from unhurried_heron.problem.problem import Problem
@@ -91,7 +91,7 @@ def largest_step(problem: Problem, method: str | Method, *, seconds: float = _SE
         The reference solution did not reach the end.
     """
     refuse_no_problem(problem, "largest_step")
-    seconds = positive_option(seconds, "seconds")
+    seconds = POSITIVE(seconds, "seconds")
     check_fits(find_method(method), 1.0, None, None)
     chosen = in_use(find_method(method), fixed=True, local_extrapolation=None)
     region, span = stability(chosen), abs(problem.interval[1] - problem.interval[0])

@@ -21,10 +21,11 @@ from unhurried_heron.arrays import Array, BoolArray
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import MethodError, OptionError, excerpt
+from unhurried_heron.input.rules import whole
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.methods.stability import Region
-from unhurried_heron.study.arguments import complex_points, whole
+from unhurried_heron.study.arguments import complex_points
 from unhurried_heron.text.stability_statements import region_statements
 
 if TYPE_CHECKING:
@@ -237,7 +238,7 @@ class Stability(ByValue):
         OptionError
             The window has no extent.
         """
-        points = whole(points, "points", "stability, map", low=2, high=_MAX_POINTS)
+        points = whole(2, _MAX_POINTS)(points, "points", "stability, map")
         (left, right), (bottom, top) = checked_window(self.window if window is None else window)
         x, y = np.linspace(left, right, points), np.linspace(bottom, top, points)
         # the coefficients are real: what is below the axis mirrors what is above

@@ -10,13 +10,14 @@ import numpy as np
 from unhurried_heron.arrays import Array, BoolArray, ComplexArray, IntArray
 from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import RunError
+from unhurried_heron.input.rules import whole
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.methods.stabilised import MAX_STAGES
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import StepTrajectory
 from unhurried_heron.stability.eigenvalues import eigenvalues_along, rows_worth
 from unhurried_heron.stability.regions import Stability, stability
-from unhurried_heron.study.arguments import a_run, whole
+from unhurried_heron.study.arguments import a_run
 from unhurried_heron.text.stability_statements import limited_steps_statement
 
 if TYPE_CHECKING:
@@ -136,7 +137,7 @@ def stability_limited_steps(run: Run, *, rows: int = _ROWS) -> StabilityLimitedS
         The method is not in the list, or does not tell its stability function.
     """
     run = a_run(run, "stability_limited_steps")
-    rows = whole(rows, "rows", "stability_limited_steps", low=1, high=1_000_000)
+    rows = whole(1, 1_000_000)(rows, "rows", "stability_limited_steps")
     begins, lengths, kinds = _steps_of(run)
     most = rows_worth(run.problem.model.layout.size, rows)
     kept = run.data.trajectory

@@ -6,8 +6,8 @@ from enum import Enum, auto
 from typing import Any, Final, NamedTuple
 
 from unhurried_heron.driver.integrate import integrate
-from unhurried_heron.driver.option_values import one_of
 from unhurried_heron.errors import HeronError
+from unhurried_heron.input.rules import ON_INTERRUPT
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
@@ -86,7 +86,7 @@ class OnInterrupt:
     """
 
     def __init__(self, what: str) -> None:
-        one_of(what, "on_interrupt", {"raise": '"raise"', "return": '"return"'})
+        ON_INTERRUPT(what, "on_interrupt")
         self._keeps, self.hit = what == "return", False
 
     def __enter__(self) -> None:

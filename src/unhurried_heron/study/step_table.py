@@ -11,13 +11,13 @@ from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import refuse_no_problem
 from unhurried_heron.errors import RunError, unforeseen
+from unhurried_heron.input.rules import whole
 from unhurried_heron.methods.catalogue import find_method
 from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trace import Call, CallKind
-from unhurried_heron.study.arguments import whole
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -77,7 +77,7 @@ def step_table(
     [['k1', 0.0, 1.0, -1.0], ['k2', 0.1, 0.9, -0.9], ['result', 0.1, 0.905, nan]]
     """
     refuse_no_problem(problem, "step_table")
-    steps = whole(steps, "steps", "step_table", low=1, high=_MAX_STEPS)
+    steps = whole(1, _MAX_STEPS)(steps, "steps", "step_table")
     settings: dict[str, Any] = {"step": step, "count": count, "rtol": rtol, "atol": atol}
     given = {name: value for name, value in settings.items() if value is not None}
     chosen: Any = find_method(method)
