@@ -1,11 +1,12 @@
-"""All that figures hold, as it was read and found good.
+"""What figures say, as it was read and found good, and how three of them look.
 
-After a change that is meant, delete the file in question, run this twice and read what it holds now.
+After a change that is meant, delete the section or the picture in question, run this twice and look at it.
 """
 
 from __future__ import annotations
 
 import re
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -14,11 +15,13 @@ import pytest
 from matplotlib.axes import Axes
 from matplotlib.collections import QuadMesh
 from matplotlib.figure import Figure
+from PIL import Image
 
 import unhurried_heron as uh
 from unhurried_heron.demo import demo_file
 
-RECORDED = Path(__file__).parent / "recorded_figures"
+RECORDED = Path(__file__).parent / "recorded_figures.txt"
+PICTURES = Path(__file__).parent / "pictures"
 MANY = "\n".join(f"p{k}' = -p{k}/{k}" for k in range(1, 10)) + "\nswell' = 100*cos(t)\ntotal = p1 + p2"
 CHAIN = uh.Problem.from_text(
     MANY, initial={**{f"p{k}": k for k in range(1, 10)}, "swell": 0}, interval=(0, 400), title="Nine pools",
@@ -136,28 +139,30 @@ def size(count: int) -> str:
 
 
 def lines(axes: Axes) -> Iterator[str]:
+    """What there is to read in axes: texts and numbers; how it looks is held by the pictures."""
     yield f"axes '{axes.get_title(loc='left')}' {axes.get_xlabel()} | {axes.get_ylabel()} | {axes.get_yscale()}"
-    spines = [side for side, spine in axes.spines.items() if spine.get_visible()]
-    further = sum(str(line.get_label()) == "_nolegend_" for line in axes.lines)
-    yield f"  spines {spines} below {axes.get_axisbelow()}; further marks {further}"
+    yield f"  further marks {sum(str(line.get_label()) == '_nolegend_' for line in axes.lines)}"
     if hasattr(axes, "get_zlabel"):
         yield f"  in space, {axes.get_zlabel()}; arrows {len(axes.collections)}"
     for line in axes.lines:
         x, y, *_ = (np.asarray(data, float) for data in getattr(line, "get_data_3d", line.get_data)())
         if str(line.get_label()) != "_nolegend_":
             ends = f"{report(x[[0, -1]])} {report([y[0], y[-1], y.min(), y.max()])}" if len(x) else ""
-            style = f"{line.get_color()} {line.get_linestyle()} {line.get_marker()!r}"
-            yield f"  {line.get_label()!r} {style} {size(len(x))}: {ends}"
-            yield f"    drawn as an image {line.get_rasterized()}, at {line.get_zorder()}"
+            yield f"  {line.get_label()!r} {size(len(x))}: {ends}"
     for mesh in (each for each in axes.collections if isinstance(each, QuadMesh)):
         values = np.ravel(mesh.get_array())
         yield f"  map {size(values.size)}: {report([values[0], values[-1], values.min(), values.max()])}"
         yield f"    {report(mesh.get_datalim(axes.transData).get_points())} upside down {axes.yaxis_inverted()}"
     if axes.get_legend():
-        legend = axes.get_legend()
-        yield f"  legend {[text.get_text() for text in legend.get_texts()]} frame {legend.get_frame_on()}"
+        yield f"  legend {[text.get_text() for text in axes.get_legend().get_texts()]}"
     yield from (f"  note {note.get_text()!r}" for note in axes.texts)
     yield from (f"  arrow {report([*note.xyann, *note.xy])}" for note in axes.texts if note.arrow_patch)
+
+
+def kept() -> dict[str, str]:
+    """What was kept of each figure."""
+    parts = RECORDED.read_text(encoding="utf-8").split("== ") if RECORDED.exists() else []
+    return {name: held for name, _, held in (part.partition("\n") for part in parts if part)}
 
 
 @pytest.mark.parametrize("name", FIGURES)
@@ -167,9 +172,24 @@ def test_what_a_figure_holds(name: str) -> None:
         [f"figure {report(figure.get_size_inches())}", *(line for axes in figure.axes for line in lines(axes))]
     )
     held = re.sub(r"'[\d,]+ (accepted|refused)", r"'# \1", held) + "\n"
-    kept = RECORDED / f"{name}.txt"
-    if not kept.exists():
-        kept.parent.mkdir(exist_ok=True)
-        kept.write_text(held, encoding="utf-8")
+    if name not in kept():
+        with RECORDED.open("a", encoding="utf-8") as file:
+            file.write(f"== {name}\n{held}")
         pytest.fail(f"nothing was kept for '{name}': now it is")
-    assert held == kept.read_text(encoding="utf-8")
+    assert held == kept()[name]
+
+
+@pytest.mark.parametrize("name", ["overlay-starts", "phase-space", "plane"])
+def test_how_figures_look(name: str, tmp_path: Path) -> None:
+    FIGURES[name]().savefig(tmp_path / "now.png", dpi=25)
+    picture = PICTURES / f"{name}.png"
+    if not picture.exists():
+        shutil.copy(tmp_path / "now.png", picture)
+        pytest.fail(f"no picture was kept of '{name}': now it is; look at it")
+    now, before = (Image.open(path).convert("RGB") for path in (tmp_path / "now.png", picture))
+    assert now.size == before.size
+    # edges of letters and lines differ a little from machine to machine
+    small = (np.asarray(each.resize((64, 40)), float) for each in (now, before))
+    difference = np.abs(np.subtract(*small))
+    assert difference.mean() < 1.0
+    assert difference.max() < 40.0
