@@ -143,7 +143,7 @@ def lines(axes: Axes) -> Iterator[str]:
     yield f"axes '{axes.get_title(loc='left')}' {axes.get_xlabel()} | {axes.get_ylabel()} | {axes.get_yscale()}"
     yield f"  further marks {sum(str(line.get_label()) == '_nolegend_' for line in axes.lines)}"
     if hasattr(axes, "get_zlabel"):
-        yield f"  in space, {axes.get_zlabel()}; arrows {len(axes.collections)}"
+        yield f"  in space, {axes.get_zlabel()}"
     for line in axes.lines:
         x, y, *_ = (np.asarray(data, float) for data in getattr(line, "get_data_3d", line.get_data)())
         if str(line.get_label()) != "_nolegend_":

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from itertools import combinations
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Final
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of, verbatim
 from unhurried_heron.figures.overlay import PhaseCurve, PhaseRecord, labels_of, phase_record, runs_of
@@ -115,6 +116,33 @@ def _draw_plane(ax: Any, record: PhaseRecord, pair: tuple[int, int], *, equal: b
     finish(ax)
 
 
+# The length of an arrow head in space, as a share of the box.
+_HEAD: Final = 0.04
+
+
+def _arrow_head(start: Array, end: Array, span: Array) -> Array:
+    """Return the corners of an arrow head in space, shape (3, 3), of one size in the box whatever the axes are.
+
+    Parameters
+    ----------
+    start, end : ndarray, shape (3,)
+        Along the curve.
+    span : ndarray, shape (3,)
+        The length of the box along each axis.
+
+    Returns
+    -------
+    ndarray
+    """
+    way = (end - start) / span
+    way /= max(float(np.linalg.norm(way)), 1e-300)
+    across = np.cross(way, np.eye(3)[int(np.argmin(np.abs(way)))])
+    across /= max(float(np.linalg.norm(across)), 1e-300)
+    sides = [-_HEAD * (way + 0.5 * across), np.zeros(3), -_HEAD * (way - 0.5 * across)]
+    corners: Array = start + np.array(sides) * span
+    return corners
+
+
 def _draw_space(ax: Any, record: PhaseRecord, *, equal: bool) -> None:
     """Draw curves in space.
 
@@ -128,9 +156,11 @@ def _draw_space(ax: Any, record: PhaseRecord, *, equal: bool) -> None:
     for index, curve in enumerate(record.curves):
         style = style_of(index)
         ax.plot(*curve.points.T, label=curve.label, linewidth=1.2, **style, **_dots(curve))
+        span = np.nanmax(curve.points, axis=0) - np.nanmin(curve.points, axis=0)
+        span[span == 0.0] = 1.0
         for row in curve.arrows:
-            step = curve.points[_next(curve, row)] - curve.points[row]
-            ax.quiver(*curve.points[row], *step, color=style["color"], arrow_length_ratio=6.0, linewidth=1.5)
+            head = _arrow_head(curve.points[row], curve.points[_next(curve, row)], span)
+            ax.plot(*head.T, color=style["color"], linewidth=1.5, label="_nolegend_")
         ax.plot(*curve.points[:1].T, "o", color=style["color"], markersize=5, label="_nolegend_")
     ax.set_xlabel(record.labels[0], **VERBATIM)
     ax.set_ylabel(record.labels[1], **VERBATIM)
