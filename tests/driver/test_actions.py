@@ -355,9 +355,12 @@ def test_members_of_families_jump(tmp_path) -> None:
     assert again == cells
     assert again.events == cells.events
     assert again.fingerprint != cells.with_(events=[]).fingerprint
-    uh.write_summary(uh.integrate(heater()), tmp_path / "run.json")
-    first = json.loads((tmp_path / "run.json").read_text())["events"][0]
-    assert (first["name"], first["after"]["on"]) == ("off", 0.0)
+    warm = uh.integrate(heater())
+    uh.write_summary(warm, tmp_path / "run.json")
+    events = json.loads((tmp_path / "run.json").read_text())["events"]
+    assert (events[0]["name"], events[0]["after"]["on"]) == ("off", 0.0)
+    assert [each["after"]["on"] for each in events] == warm.events["on after"].tolist()
+    assert len({*warm.events["on after"]}) == 2
     with pytest.raises(uh.HeronError, match="size of an indexed state"):
         cells.with_(events=[uh.Event(at=1, then="n = 3")])
     with pytest.raises(uh.HeronError, match="is an indexed state"):

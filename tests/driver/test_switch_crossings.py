@@ -193,7 +193,8 @@ def test_functions_say_their_switches(rates, method: str) -> None:
 def test_measured_inputs_are_landed_on(between: str) -> None:
     times, values = [0.0, 1.0, 1.5, 4.0, 6.0], [1.0, 3.0, -2.0, 0.5, 0.5]
     table = uh.Measured(times, values, between)
-    problem = uh.Problem.from_text("x' = rain", inputs={"rain": table}, initial={"x": 0.0}, interval=(0, 6))
+    text = "x' = rain\ntwice = 2*rain"
+    problem = uh.Problem.from_text(text, inputs={"rain": table}, initial={"x": 0.0}, interval=(0, 6))
     for method in ("dormand-prince-54", "radau-iia-5"):
         run = uh.integrate(problem, method, rtol=1e-4)
         # between the rows the input is a cubic at most, which these methods integrate without error
@@ -202,6 +203,10 @@ def test_measured_inputs_are_landed_on(between: str) -> None:
         exact = sum(float(part.mean() * (grid[-1] - grid[0])) for part, grid in zip(inside, pieces, strict=True))
         assert run.final["x"] == pytest.approx(exact, rel=1e-7)
         assert set(times[1:-1]) <= set(run.times)
+        # what jumps has two rows, before and after
+        rows = np.isin(run.times, times[1:-1])
+        assert rows.sum() == (6 if between == "previous" else 3)
+        assert (np.unique(run["twice"][rows]).size == 4) == (between == "previous")
     smeared = uh.integrate(problem, rtol=1e-7, switches=False)
     assert smeared.final["x"] == pytest.approx(exact, rel=1e-2)
     assert smeared.tally.accepted + smeared.tally.refused > 5

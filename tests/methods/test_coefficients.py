@@ -27,6 +27,11 @@ def test_number_of_rooted_trees() -> None:
     assert sorted(density(tree) for tree in trees(4)) == [4, 8, 12, 24]
 
 
+def test_what_chooses_can_all_that_its_members_can() -> None:
+    facts = uh.methods().loc["auto"]
+    assert facts[["adaptive", "implicit", "stiff"]].all()
+
+
 @pytest.mark.parametrize("name", [name for name in CATALOGUE if name != "auto"])
 def test_names_tell_the_orders_that_follow_from_the_coefficients(name: str) -> None:
     method = CATALOGUE[name]
