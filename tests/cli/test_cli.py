@@ -266,3 +266,18 @@ def test_pictures_of_several_runs(tmp_path: Path) -> None:
         user_input = heron("run", chain, "--to", "1", *options)
         assert user_input.returncode != 0
         assert words in user_input.stderr
+
+
+def test_questions_are_of_equations_and_of_events_by_name() -> None:
+    siphon = demo_file("siphon")
+    answers = heron(
+        "run", siphon, "--to", "40", "--crossings", "starts", "--period", "starts", "--crossings", "level = 0.5"
+    )
+    assert (answers.returncode, answers.stderr) == (0, "")
+    assert answers.stdout.count("starts") > 2
+    # what cannot be asked is told before the problem runs
+    for wrong in ("begins", "levl = 0.5", "level + 1"):
+        refused = heron("run", siphon, "--crossings", wrong)
+        assert refused.returncode == 2
+        assert "reached the end" not in refused.stdout
+        assert "heron: " in refused.stderr
