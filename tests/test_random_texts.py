@@ -139,7 +139,7 @@ def tried(text: str) -> uh.Problem | None:
 NESTED = completed(["x'' = max(z + abs(x), abs(t))", "z = 1"])
 
 
-@settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @example(NESTED, "dormand-prince-54", True)
 @given(TEXTS, st.sampled_from(["dormand-prince-54", "radau-iia-5"]), st.booleans())
 def test_what_is_not_refused_runs(text: str, method: str, crossed: bool) -> None:
