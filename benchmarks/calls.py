@@ -46,7 +46,7 @@ def report() -> None:
         timed=each(lambda: integrate(TIMED, record=2), timed),
     )
     print(
-        f"   integrate on a ready problem: {found['call']:.0f} us (asked: 250), with an event {found['event']:.0f} us"
+        f"   integrate on a ready problem: {found['call']:.0f} us (asked: 150), with an event {found['event']:.0f} us"
     )
     print(f"   with_(parameters=...): {found['copy']:.0f} us (asked: 50)")
     print(f"   a located switch, with the steps between: {found['located']:.0f} us; one of known time: "
