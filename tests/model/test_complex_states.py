@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 
 import unhurried_heron as uh
+from unhurried_heron import errors
 from unhurried_heron.figures.overlay import phase_record
 from unhurried_heron.figures.records import states_record
 from unhurried_heron.formulas.complex_parts import IMAGINARY_UNIT, parts_of
@@ -146,6 +147,33 @@ def test_a_file_keeps_complex_numbers(tmp_path: Path) -> None:
     assert again.initial["psi[2]"] == 3j
     assert problem.with_(initial={"re(w)": 4.0}).initial["w"] == 4 - 2j
     assert problem.with_(initial=problem.initial).start.tolist() == problem.start.tolist()
+
+
+def test_what_is_computed_of_complex_states_is_known_elsewhere() -> None:
+    """Real quantities of complex states are conserved, compared and measured in units; values go in and out."""
+    problem = lattice(conserved=["norm", "re(psi[2])*0"], events=[uh.Event("norm = 9")])
+    assert problem.conserved[0] == "norm"
+    comparison = uh.compare(problem, ["radau-iia-5", "dormand-prince-54"], rtol=1e-6).frame()
+    assert comparison["drift of norm"].max() < 1e-5
+    by_value = problem.rates_at(0.0, problem.initial)
+    flat, at = problem.rates_at(0.0, problem.start), problem.model.layout.pair("psi[4]")
+    assert by_value["psi[4]"] == flat[at] + 1j * flat[at + 1]
+    assert by_value.keys() == problem.initial.keys()
+    assert problem.rates_at(0.0, dict(zip(problem.states, problem.start, strict=True)))["re(w)"] == by_value["w"].real
+    plane = phase_record([uh.integrate(problem, "radau-iia-5")], ["q"], [""])
+    assert plane.labels == ("re(q)", "im(q)")
+    with pytest.raises(uh.OptionError, match="no curves"):
+        uh.draw_difference(*[uh.integrate(problem, "radau-iia-5", rtol=rtol) for rtol in (1e-4, 1e-5)], ["psi"])
+    swing = {
+        "initial": {"z": 1j},
+        "parameters": {"k": 2},
+        "interval": (0, 1),
+        "units": {"t": "s", "z": "m", "k": "1/s"},
+    }
+    run = uh.integrate(uh.Problem.from_text("z' = i*k*z + k*conj(z)*re(z)/abs(z)", **swing))
+    assert [run.unit_of(each) for each in ("abs(z)", "im(z)", "arg(z)", "re(z)*im(z)")] == ["m", "m", "", "m^2"]
+    with pytest.raises(errors.UnitError, match="disagree"):
+        uh.Problem.from_text("z' = i*k*arg(z)", **swing)
 
 
 def test_figures_show_both_parts() -> None:

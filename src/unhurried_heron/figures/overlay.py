@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping, Sequence, Sized
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -155,12 +155,34 @@ def overlay_record(
                     text = form.label if run is runs[0] else f"{form.label}, {label}"
                     panels[name].append(replace(form, label=text))
                     known.append(form)
+    _refuse_no_curves(panels, names, "draw_states")
     first = records[0]
     titles = {run.problem.title for run in runs}
     title = first.title if len(runs) == 1 else (titles.pop() if len(titles) == 1 else "") or "Solutions"
     marks = first.marks if len(runs) == 1 else ()
     maps = first.maps if len(runs) == 1 else ()
     return StatesRecord(title, first.time_label, tuple((k, tuple(v)) for k, v in panels.items()), marks, maps)
+
+
+def _refuse_no_curves(panels: Sized, names: object, location: str) -> None:
+    """Refuse what is drawn as maps alone, which cannot be laid over each other.
+
+    Parameters
+    ----------
+    panels : sized
+        Of curves.
+    names : object
+        What was to be drawn.
+    location : str
+
+    Raises
+    ------
+    OptionError
+    """
+    if not len(panels):
+        raise OptionError("there are no curves to lay over each other", name="names", location=location,
+                          expected="members of indexed states by name, or derived quantities",
+                          given=excerpt(names))  # fmt: skip
 
 
 def _exact(run: Run, curve: Curve) -> Curve | None:
@@ -202,6 +224,7 @@ def difference_record(one: Run, other: Run, names: Sequence[str] | None) -> Stat
         (name, tuple(replace(c, x=times, y=one.at(times, c.label) - other.at(times, c.label)) for c in curves))
         for name, curves in record.panels
     )
+    _refuse_no_curves(panels, names, "draw_difference")
     labels = labels_of([one, other], None, "draw_difference")
     return StatesRecord(f"{labels[0]} less {labels[1]}", record.time_label, panels, ())
 
@@ -257,10 +280,10 @@ def phase_record(runs: Sequence[Run], names: Sequence[str], labels: Sequence[str
     RunError
         One is no state or derived quantity.
     """
-    layout = runs[0].problem.model.layout
     # of a complex state, its plane
-    names = [part for name in names for part in ((f"re({name})", f"im({name})") if layout.pair(name) is not None
-                                                 else (name,))]  # fmt: skip
+    model = runs[0].problem.model
+    pairs = {name for layout in (model.derived_layout, model.layout) for name in names if layout.pair(name) is not None}
+    names = [part for name in names for part in ((f"re({name})", f"im({name})") if name in pairs else (name,))]
     if len(names) not in (2, 3):
         raise OptionError("a phase curve has two or three axes", name="names", location="draw_phase",
                           expected='two or three names, draw_phase(run, "x", "v")', given=excerpt(names))  # fmt: skip

@@ -140,7 +140,7 @@ def _parts(node: Node, given: Sequence[Parts], location: str) -> Parts:
         if b.value == 0.0:
             # of a real number, whose angle is 0 or pi
             return (a if op in ("re", "conj") else ZERO if op == "im" else Node("atan2", ZERO, a)), ZERO
-        return _by_formulas(COMPLEX_FUNCTIONS[op][0], given)
+        return _by_formulas(COMPLEX_FUNCTIONS[op].parts, given)
     if op == SUM:
         first, last = (part[0] for part in given[:2])
         real, imaginary = (ZERO if each.value == 0.0 else Node(SUM, node.args[0], first, last, each)

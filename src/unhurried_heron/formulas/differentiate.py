@@ -33,7 +33,7 @@ from unhurried_heron.formulas.expression import (
 )
 from unhurried_heron.formulas.layout import IndexedFormula, Layout, Loop, flat_indices
 from unhurried_heron.formulas.operation import OWN_RULE
-from unhurried_heron.formulas.operations import OPERATIONS
+from unhurried_heron.formulas.operations import COMPLEX_FUNCTIONS, OPERATIONS
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.source import Source
 
@@ -45,6 +45,8 @@ Gradient = dict[Variable, Node]
 @functools.cache
 def derivatives_of(function: str) -> tuple[Node, ...]:
     """Return the derivatives of a function by its arguments ``x1, x2, …``, as the table of operations has them."""
+    if function in COMPLEX_FUNCTIONS:
+        return (read(Source(COMPLEX_FUNCTIONS[function].derivative, f"the derivative of {function}")).node,)
     partials = OPERATIONS[function].derivative
     if partials == OWN_RULE:
         raise unforeseen(f"no rule to differentiate '{function}'")
@@ -112,7 +114,7 @@ class Differentiator:
             return self._choose(a[0], parts[1], parts[2])
         if op in ("min", "max"):
             return self._extreme(op, a, parts)
-        if OPERATIONS[op].flat:
+        if op in OPERATIONS and OPERATIONS[op].flat:
             return {}
         partials = [partial if part else ONE for partial, part in zip(_outer(node), parts, strict=True)]
         return {

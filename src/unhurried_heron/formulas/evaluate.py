@@ -11,7 +11,7 @@ import numpy as np
 from unhurried_heron.formulas.cost_limit import refuse_many
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, free_names, upwards
 from unhurried_heron.formulas.layout import IndexedFormula, flat_indices
-from unhurried_heron.formulas.operations import OPERATIONS
+from unhurried_heron.formulas.operations import COMPLEX_FUNCTIONS, OPERATIONS
 
 # The key under which `evaluate` finds the whole state vector, if there is one.
 STATE: Final = "the state"
@@ -93,6 +93,8 @@ def _value(node: Node, values: Mapping[str, Any], done: Mapping[Node, Any]) -> A
         inside = _evaluate(body, {**inner, index: steps})
         return np.sum(np.broadcast_to(inside, np.broadcast_shapes(np.shape(inside), steps.shape)), axis=-1)
     operands = [done[operand] for operand in node.operands]
+    if op in COMPLEX_FUNCTIONS:
+        return COMPLEX_FUNCTIONS[op].value(operands[0])
     operation = OPERATIONS[op]
     if operation.arguments[1] is None:
         return functools.reduce(operation.value, operands)

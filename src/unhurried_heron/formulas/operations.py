@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Any, Final
+from typing import Any, Final, Literal, NamedTuple
 
 import numpy as np
 
@@ -195,12 +195,27 @@ EXPANSIONS: Final[dict[str, tuple[int, str]]] = {
     "mod": (2, "x1 - x2*floor(x1/x2)"),
     "hypot": (2, "sqrt(x1^2 + x2^2)"),
 }
-# Functions of complex numbers alone: their real and imaginary part, and how they are written in LaTeX.
-COMPLEX_FUNCTIONS: Final[dict[str, tuple[tuple[str, str], str]]] = {
-    "re": (("a1", "0"), r"\mathrm{Re}"),
-    "im": (("b1", "0"), r"\mathrm{Im}"),
-    "conj": (("a1", "-b1"), r"\mathrm{conj}"),
-    "arg": (("atan2(b1, a1)", "0"), r"\arg"),
+
+
+class ComplexFunction(NamedTuple):
+    """A function of complex numbers; formulas of real ones have none of it.
+
+    ``parts``: its real and imaginary part, as of an `Operation`; ``value`` in NumPy; ``derivative`` of a real argument;
+    ``unit``: "same" as that of its argument, or "sign".
+    """
+
+    parts: tuple[str, str]
+    value: Callable[[Any], Any]
+    derivative: str
+    unit: Literal["same", "sign"]
+    latex: str
+
+
+COMPLEX_FUNCTIONS: Final[dict[str, ComplexFunction]] = {
+    "re": ComplexFunction(("a1", "0"), np.real, "1", "same", r"\mathrm{Re}"),
+    "im": ComplexFunction(("b1", "0"), np.imag, "0", "same", r"\mathrm{Im}"),
+    "conj": ComplexFunction(("a1", "-b1"), np.conj, "1", "same", r"\mathrm{conj}"),
+    "arg": ComplexFunction(("atan2(b1, a1)", "0"), np.angle, "0", "sign", r"\arg"),
 }
 # What is called by its name, with how many arguments.
 FUNCTIONS: Final[dict[str, tuple[int, int | None]]] = {

@@ -9,7 +9,7 @@ from typing import Final
 
 from unhurried_heron.formulas.expression import BOUND, SUM, Node, upwards
 from unhurried_heron.formulas.operation import CALL_RANK
-from unhurried_heron.formulas.operations import OPERATIONS, with_fact
+from unhurried_heron.formulas.operations import COMPLEX_FUNCTIONS, OPERATIONS, with_fact
 from unhurried_heron.formulas.state_name import StateName
 
 # what stands between its arguments, and what is written by a template
@@ -214,7 +214,8 @@ def _latex(node: Node, done: Mapping[Node, tuple[str, int]]) -> tuple[str, int]:
     if op == SUM:
         first, last, body = (_grouped(part, done, 6) for part in operands)
         return rf"\sum_{{{name_latex(node.args[0])}={first}}}^{{{last}}} {body}", _RANK["add"]
-    function = OPERATIONS[op].latex if op in OPERATIONS else rf"\mathrm{{{op}}}"
+    known = OPERATIONS.get(op) or COMPLEX_FUNCTIONS.get(op)
+    function = known.latex if known else rf"\mathrm{{{op}}}"
     return rf"{function}\left({inside}\right)", CALL_RANK
 
 

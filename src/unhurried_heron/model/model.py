@@ -170,7 +170,8 @@ class Model:
         IndexedStateError
         """
         formulas = {**self.formulas, **self.highest}
-        node = self.complex_states.real(replace_names(node, formulas.get, {}), location)
+        # formulas of derived quantities are of real numbers already
+        node = replace_names(self.complex_states.real(node, location), formulas.get, {})
         return self.resolver.single(node, location)
 
     def parts_written_out(self, node: Node, location: str = "") -> tuple[Node, Node]:
@@ -181,8 +182,9 @@ class Model:
         ExpressionError, IndexedStateError
         """
         formulas = {**self.formulas, **self.highest}
-        real, imaginary = self.complex_states.parts(replace_names(node, formulas.get, {}), location)
-        return self.resolver.single(real, location), self.resolver.single(imaginary, location)
+        parts = (replace_names(part, formulas.get, {}) for part in self.complex_states.parts(node, location))
+        real, imaginary = (self.resolver.single(part, location) for part in parts)
+        return real, imaginary
 
     @cached_property
     def highest(self) -> dict[str, Node]:

@@ -11,7 +11,7 @@ from unhurried_heron.errors import UnitError, unforeseen
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import CONSTANTS, SUM, TIME, Node, upwards
 from unhurried_heron.formulas.operation import OWN_RULE
-from unhurried_heron.formulas.operations import OPERATIONS
+from unhurried_heron.formulas.operations import COMPLEX_FUNCTIONS, OPERATIONS
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.formulas.source import Formula, Source
@@ -121,7 +121,7 @@ class _Checker:
         return measure / time if isinstance(measure, Unit) and isinstance(time, Unit) else UNKNOWN
 
     def of_name(self, name: str) -> Measure:
-        return self.units.get(name, UNKNOWN)
+        return PLAIN if name in self.model.complex_states.known else self.units.get(name, UNKNOWN)
 
     def all(self) -> Iterator[Disagreement]:
         """Check equations, then parameters, starting values and events."""
@@ -257,7 +257,7 @@ class _Checker:
             return self._power(node, parts, written, location)
         if op == "where":
             return self._alike(node.operands[1:], parts[1:], written, location)
-        kind = OPERATIONS[op].unit
+        kind = COMPLEX_FUNCTIONS[op].unit if op in COMPLEX_FUNCTIONS else OPERATIONS[op].unit
         if isinstance(kind, float):
             return parts[0] ** kind if isinstance(parts[0], Unit) else UNKNOWN
         if kind == OWN_RULE:

@@ -21,7 +21,7 @@ class EvaluationPoints(NamedTuple):
     times: Array
     states: Array
     single: bool
-    named: bool
+    names: tuple[str, ...]
 
 
 def surroundings(problem: Problem, time: Any, state: Any) -> dict[str, Any]:
@@ -69,8 +69,11 @@ def evaluation_points(problem: Problem, t: Any, state: Any, location: str) -> Ev
         They do not fit the problem, or each other.
     """
     problem.refuse_open()
-    names, n = problem.states, problem.model.layout.size
+    layout, n = problem.model.layout, problem.model.layout.size
     named = isinstance(state, Mapping) or hasattr(state, "columns")
+    # complex states are said as such, or by their parts
+    whole = named and layout.has_complex and any(layout.pair(str(name)) is not None for name in state)
+    names = layout.value_names if whole else layout.names
     if named:
         missing = [name for name in names if name not in state]
         unknown = [str(name) for name in state if name not in names and not hasattr(state, "columns")]
@@ -80,7 +83,10 @@ def evaluation_points(problem: Problem, t: Any, state: Any, location: str) -> Ev
             raise OptionError(wrong, name=(unknown or missing)[0], location=location,
                               expected="a value for each of " + listing(names),
                               given=listing(state))  # fmt: skip
-        state = np.stack(np.broadcast_arrays(*(np.asarray(state[name]) for name in names)), axis=-1) if n else state
+        given = {name: np.asarray(state[name]) for name in names}
+        columns = [part(given[name]) for name in names for part in (
+            (np.real, np.imag) if whole and layout.pair(name) is not None else (np.asarray,))]  # fmt: skip
+        state = np.stack(np.broadcast_arrays(*columns), axis=-1) if n else state
     try:
         times, states = np.asarray(_number(problem, t, location), dtype=np.float64), np.asarray(state, dtype=np.float64)
     except (TypeError, ValueError, OverflowError):
@@ -94,7 +100,8 @@ def evaluation_points(problem: Problem, t: Any, state: Any, location: str) -> Ev
     single = states.ndim == 1 and times.ndim == 0
     rows = max(times.size, states.shape[0] if states.ndim == 2 else 1)
     try:
-        return EvaluationPoints(np.broadcast_to(times, (rows,)), np.broadcast_to(states, (rows, n)), single, named)
+        at = np.broadcast_to(times, (rows,)), np.broadcast_to(states, (rows, n))
+        return EvaluationPoints(*at, single, tuple(names) if named else ())
     except ValueError:
         raise OptionError("times and states do not fit each other", name="t", location=location,
                           expected="one time, or one for each row",
@@ -159,7 +166,7 @@ def rates_at(problem: Problem, t: Any, state: Any) -> Any:
     points = evaluation_points(problem, t, state, "rates_at")
     found = _rates_at(problem, points)
     found = found[0] if points.single else found
-    return {name: found[..., k] for k, name in enumerate(problem.states)} if points.named else found
+    return {name: problem.model.layout.take(name, found) for name in points.names} if points.names else found
 
 
 def jacobian_at(problem: Problem, t: Any, state: Any) -> Array:
