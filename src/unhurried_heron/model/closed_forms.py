@@ -11,7 +11,7 @@ from unhurried_heron.errors import UnusedValueError, ValueGivenError, as_text, e
 from unhurried_heron.formulas.complex_parts import IMAGINARY_UNIT, Parts, parts_of, real_part_only
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import IMAGINARY, TIME, Node, name, number, replace_names
-from unhurried_heron.formulas.layout import Layout
+from unhurried_heron.formulas.layout import PART, Layout
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.source import Source
 from unhurried_heron.formulas.state_name import StateName
@@ -172,11 +172,13 @@ def refuse_misfits(found: Mapping[str, tuple[float, float]], collector: ErrorCol
     ValueGivenError
     """
     for key, (begins, start) in found.items():
+        part = PART.match(key)
+        named = part["inside"] if part else key
         with collector.gathering():
             raise ValueGivenError(
                 f"the closed form of '{key}' does not begin with its starting value",
                 name=key,
                 location=f"exact, '{key}'",
-                expected=f"{start:.10g} at the start, its initial value (a closed form may name it: {key}_0)",
+                expected=f"{start:.10g} at the start, its initial value (a closed form may name it: {named}_0)",
                 given=f"{begins:.10g}",
             )

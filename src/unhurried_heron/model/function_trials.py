@@ -160,7 +160,8 @@ def try_jacobian(function: NamedFunction, time: float, state: Values, values: li
             f"{function.label} returned something that is no Jacobian",
             name=function.label,
             location=function.label,
-            expected=f"real numbers of shape ({n}, {n}): in row i the derivatives of rate i",
+            expected=f"real numbers of shape ({n}, {n}): in row i the derivatives of rate i"
+            + (", of real and imaginary parts in turn" if function.layout.has_complex else ""),
             given=given,
         )
     return array
