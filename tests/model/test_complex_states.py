@@ -159,6 +159,7 @@ def test_what_is_computed_of_complex_states_is_known_elsewhere() -> None:
     flat, at = problem.rates_at(0.0, problem.start), problem.model.layout.pair("psi[4]")
     assert by_value["psi[4]"] == flat[at] + 1j * flat[at + 1]
     assert by_value.keys() == problem.initial.keys()
+    assert "w, v, psi are complex" in str(uh.check(problem))
     assert problem.rates_at(0.0, dict(zip(problem.states, problem.start, strict=True)))["re(w)"] == by_value["w"].real
     plane = phase_record([uh.integrate(problem, "radau-iia-5")], ["q"], [""])
     assert plane.labels == ("re(q)", "im(q)")

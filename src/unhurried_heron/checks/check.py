@@ -236,7 +236,12 @@ def _tiny(problem: Problem, start: Any) -> Iterator[Finding]:
 
 
 def _size(problem: Problem) -> Iterator[Finding]:
-    n = problem.model.layout.size
+    layout = problem.model.layout
+    n = layout.size
+    if layout.has_complex:
+        names = [group.name for group in layout.groups if group.complex]
+        yield Finding("note", "complex", f"{listing(names)} {'are' if len(names) > 1 else 'is'} complex: real and "
+                      "imaginary parts march as states of their own")  # fmt: skip
     if not problem.model.rates.known:
         yield Finding("note", "size", f"{n:,} state{'s' * (n != 1)}; a Python function, its Jacobian taken as full")
         return
