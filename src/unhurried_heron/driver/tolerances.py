@@ -11,7 +11,7 @@ import numpy as np
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import OptionError, as_text, excerpt, listing, near_spelling
 from unhurried_heron.formulas.state_name import group_of
-from unhurried_heron.input.values import is_finite_number
+from unhurried_heron.input.rules import NOT_NEGATIVE
 from unhurried_heron.problem.problem import Problem
 
 # The relative tolerance where none is given: seven digits, more than a figure shows or most data have.
@@ -148,13 +148,13 @@ def _for_states(problem: Problem, given: Any, name: str, default: float) -> Arra
             )
         if name == "atol" and isinstance(value, str):
             value = _in_units(problem, state, value)
-        if not is_finite_number(value) or float(value) < 0:
+        if not NOT_NEGATIVE.holds(value):
+            also = ", also with a unit" if name == "atol" else ""
             raise OptionError(
                 f"{name} is not usable",
                 name=name,
                 location=name,
-                expected="a number of at least 0, or one for each state by name"
-                + ", also with a unit" * (name == "atol"),
+                expected=f"{NOT_NEGATIVE.expected}, or one for each state by name{also}",
                 given=excerpt(given),
             )
         values[members] = float(value)

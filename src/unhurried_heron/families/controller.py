@@ -11,8 +11,22 @@ import numpy as np
 
 from unhurried_heron.arrays import Records
 from unhurried_heron.errors import OptionError, as_text, excerpt, near_spelling
-from unhurried_heron.input.values import is_finite_number
+from unhurried_heron.input.rules import FINITE, TRUTH, Rule, above, number
 from unhurried_heron.kernels.memory.bundles import CONTROLLER
+
+_UNFIT: Final = "such a controller does not hold steps"
+_RULES: Final[Mapping[str, Rule]] = MappingProxyType(
+    {
+        "safety": above(0.0, 1.0),
+        "error_exponent": FINITE,
+        "previous_error_exponent": FINITE,
+        "step_ratio_exponent": FINITE,
+        "cautious": TRUTH,
+        "shrink": number("a number above 0 and below 1", lambda value: 0.0 < value < 1.0),
+        "grow": above(1.0),
+        "deadband": number("a number of at least 1", lambda value: value >= 1.0),
+    }
+)
 
 
 @dataclass(frozen=True)
@@ -50,24 +64,12 @@ class Controller:
     deadband: float = 1.0
 
     def __post_init__(self) -> None:
-        numbers = (
-            self.safety,
-            self.error_exponent,
-            self.previous_error_exponent,
-            self.step_ratio_exponent,
-            self.shrink,
-            self.grow,
-            self.deadband,
-        )
-        real = all(map(is_finite_number, numbers))
-        if not (real and 0 < self.safety <= 1 and 0 < self.shrink < 1 < self.grow and 1 <= self.deadband < self.grow):
-            raise OptionError(
-                "such a controller does not hold steps",
-                name="step_control",
-                location="Controller",
-                expected="finite exponents, 0 < safety <= 1, 0 < shrink < 1 < grow and 1 <= deadband < grow",
-                given=excerpt(self),
-            )
+        for name, rule in _RULES.items():
+            rule(getattr(self, name), name, f"Controller, {name}", message=_UNFIT)
+        if self.deadband >= self.grow:
+            given = f"{self.deadband:g}, grow {self.grow:g}"
+            raise OptionError(_UNFIT, name="deadband", location="Controller, deadband", expected="a number below grow",
+                              given=given)  # fmt: skip
 
     def record(self, order: int) -> Records:
         """Return it for an error estimate of an order, as kernels read it (`kernels.march.controller`).

@@ -16,7 +16,7 @@ from unhurried_heron.disk import path_of, write_whole
 from unhurried_heron.errors import OptionError, excerpt, unforeseen
 from unhurried_heron.figures.film import Film, moving_record
 from unhurried_heron.figures.overlay import labels_of, runs_of
-from unhurried_heron.input.values import is_finite_number
+from unhurried_heron.input.rules import FINITE, POSITIVE, Rule
 from unhurried_heron.run.run import Run
 from unhurried_heron.text.progress import ProgressBar
 
@@ -94,13 +94,13 @@ def animate(
         raise OptionError("there is no ffmpeg on this machine, which makes .mp4 files", name="path", location="animate",
                           expected="a .gif or .png, or ffmpeg on the PATH", given=str(path))  # fmt: skip
     span = max(abs(float(each.times[-1] - each.times[0])) for each in runs)
-    rate = _number("frames_per_second", frames_per_second, above=0.0)
+    rate = _option(POSITIVE, "frames_per_second", frames_per_second)
     lasts = _length(runs[0], seconds, time_per_second, span)
     count = max(2, round(lasts * rate) + 1)
     if count > _MAX_FRAMES:
         raise _refused("seconds", f"at most {_MAX_FRAMES:,} frames", f"{count:,} frames")
     reach = math.inf if tail is None and not phase else span / 10.0 if tail is None else _time(runs[0], "tail", tail)
-    angle = _number("turn", turn)
+    angle = _option(FINITE, "turn", turn)
     record = moving_record(runs, shown, labels_of(runs, labels, "animate"), count)
     film = Film(record, phase=phase, tail=reach, turn=angle if phase and len(shown) == 3 else 0.0)
     bar = ProgressBar(progress, "frames", 0.0, float(count), "frames")
@@ -225,7 +225,7 @@ def _length(run: Run, seconds: float | None, time_per_second: float | str | None
         raise _refused("time_per_second", "seconds or time_per_second, not both", time_per_second)
     if time_per_second is not None:
         return span / _time(run, "time_per_second", time_per_second)
-    return _number("seconds", 6.0 if seconds is None else seconds, above=0.0)
+    return _option(POSITIVE, "seconds", 6.0 if seconds is None else seconds)
 
 
 def _time(run: Run, name: str, value: float | str) -> float:
@@ -244,18 +244,18 @@ def _time(run: Run, name: str, value: float | str) -> float:
     """
     from unhurried_heron.units.quantities import number_in
 
-    return _number(name, number_in(value, run.problem.units.get("t", ""), f"animate, {name}"), above=0.0)
+    return _option(POSITIVE, name, number_in(value, run.problem.units.get("t", ""), f"animate, {name}"))
 
 
-def _number(name: str, value: Any, *, above: float = -math.inf) -> float:
-    """Return an option as a number above a bound.
+def _option(rule: Rule, name: str, value: Any) -> float:
+    """Return an option that keeps a rule.
 
     Parameters
     ----------
+    rule : Rule
     name : str
         Of the option.
     value : object
-    above : float, optional
 
     Returns
     -------
@@ -263,12 +263,13 @@ def _number(name: str, value: Any, *, above: float = -math.inf) -> float:
 
     Raises
     ------
-    I
-        It is none.
+    OptionError
+        It does not.
     """
-    if not is_finite_number(value) or not above < float(value):
-        raise _refused(name, f"a number above {above:g}" if above > -math.inf else "a number", value)
-    return float(value)
+    return float(rule(value, name, "animate", message=_REFUSED.format(name)))
+
+
+_REFUSED: Final = "'{}' of an animation cannot be this"
 
 
 def _refused(name: str, expected: str, given: Any) -> OptionError:
@@ -286,5 +287,5 @@ def _refused(name: str, expected: str, given: Any) -> OptionError:
     -------
     OptionError
     """
-    return OptionError(f"'{name}' of an animation cannot be this", name=name, location="animate", expected=expected,
+    return OptionError(_REFUSED.format(name), name=name, location="animate", expected=expected,
                        given=excerpt(given))  # fmt: skip

@@ -10,7 +10,7 @@ import numpy as np
 
 from unhurried_heron.disk import write_whole
 from unhurried_heron.errors import OptionError, excerpt
-from unhurried_heron.input.values import is_finite_number
+from unhurried_heron.input.rules import above
 from unhurried_heron.run.run import Run
 
 # Samples in a second, as of compact discs.
@@ -50,10 +50,8 @@ def write_sound(run: Run, name: str, path: str | Path, *, seconds: float = 5.0) 
     if not isinstance(run, Run) or not isinstance(name, str):
         raise OptionError("this makes no sound", name="run", location="write_sound", expected="a Run and a name",
                           given=f"{excerpt(run)}, {excerpt(name)}")  # fmt: skip
-    if not is_finite_number(seconds) or not 0.0 < float(seconds) <= _LONGEST:
-        raise OptionError("a sound needs a length", name="seconds", location="write_sound",
-                          expected=f"a number above 0, at most {_LONGEST:g}", given=excerpt(seconds))  # fmt: skip
-    count = max(int(_RATE * float(seconds)), 2)
+    seconds = above(0.0, _LONGEST)(seconds, "seconds", "write_sound", message="a sound needs a length")
+    count = max(int(_RATE * seconds), 2)
     begin, end = float(run.times[0]), float(run.times[-1])
     values = run.at(np.linspace(begin, end, count), name)
     values = values - values.mean()

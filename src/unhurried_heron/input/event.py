@@ -13,8 +13,7 @@ from unhurried_heron.formulas.expression import Node, add, number
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.source import Formula, Source
 from unhurried_heron.input.definitions import QUANTITY
-from unhurried_heron.input.rules import POSITIVE_COUNT
-from unhurried_heron.input.values import is_finite_number
+from unhurried_heron.input.rules import FINITE, POSITIVE_COUNT
 
 Going = Literal["up", "down", "either"]
 GOING: dict[str, int] = {"up": 1, "down": -1, "either": 0}
@@ -214,7 +213,7 @@ def _check_kinds(event: Event) -> None:
     user_input: dict[str, Any] = {"at": event.at or (), "every": (event.every,), "first": (event.first,)}
     for name, times in user_input.items():
         for each in times if isinstance(times, tuple) else (times,):
-            if each is not None and not is_finite_number(each) and not isinstance(each, str):
+            if each is not None and not FINITE.holds(each) and not isinstance(each, str):
                 raise _wrong(f"'{name}' of an event is no time", name, each, 'a time such as 6 or "6 h"')
 
 

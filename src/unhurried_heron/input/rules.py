@@ -101,6 +101,12 @@ def number(expected: str, fits: Callable[[float], bool]) -> Rule:
     return Rule(expected, taken)
 
 
+def above(low: float, high: float = math.inf) -> Rule:
+    """Return the rule of numbers above a bound, and at most another."""
+    most = f", at most {high:g}" if high < math.inf else ""
+    return number(f"a number above {low:g}{most}", lambda value: low < value <= high)
+
+
 def whole(low: int, high: int = 2**53, expected: str = "") -> Rule:
     """Return the rule of whole numbers within bounds.
 
@@ -171,6 +177,8 @@ def _nothing(value: Any) -> None:
         raise MisfitError
 
 
+FINITE: Final = number("a finite real number", lambda _: True)
+NOT_NEGATIVE: Final = number("a number of at least 0", lambda value: value >= 0.0)
 POSITIVE: Final = number("a positive number", lambda value: value > 0.0)
 POSITIVE_COUNT: Final = whole(1, expected="a positive whole number")
 TRUTH: Final = Rule("True or False", _truth)

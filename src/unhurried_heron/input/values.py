@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from unhurried_heron.errors import IntervalError, UnusedValueError, ValueGivenError, excerpt, listing, near_spelling
+from unhurried_heron.input.rules import FINITE
 
 
 def finite_number(value: Any, name: str, location: str) -> float:
@@ -32,28 +33,8 @@ def finite_number(value: Any, name: str, location: str) -> float:
     ValueGivenError
         It is no real number, or not finite.
     """
-    real = isinstance(value, numbers.Real) and not isinstance(value, bool)
-    try:
-        result = float(value) if real else math.nan
-    except OverflowError:
-        result = math.inf
-    if not math.isfinite(result):
-        raise ValueGivenError(
-            f"the value of '{name}' is {'not finite' if real else 'not a number'}",
-            name=name,
-            location=location,
-            expected="a finite real number",
-            given=excerpt(value),
-        )
-    return result
-
-
-def is_finite_number(value: Any) -> bool:
-    """Whether a value is a finite real number."""
-    try:
-        return isinstance(value, numbers.Real) and not isinstance(value, bool) and math.isfinite(float(value))
-    except OverflowError:
-        return False
+    kind = "not finite" if isinstance(value, numbers.Real) and not isinstance(value, bool) else "not a number"
+    return float(FINITE(value, name, location, message=f"the value of '{name}' is {kind}", error=ValueGivenError))
 
 
 def number_array(value: Any, ndim: int = 0) -> NDArray[np.float64] | None:

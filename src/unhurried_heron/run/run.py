@@ -14,7 +14,8 @@ from unhurried_heron.equality import ByValue
 from unhurried_heron.errors import RunError, excerpt, listing, near_spelling
 from unhurried_heron.formulas.notation import in_one_spelling
 from unhurried_heron.formulas.printing import value_text
-from unhurried_heron.input.values import each_of, is_finite_number, number_array
+from unhurried_heron.input.rules import FINITE
+from unhurried_heron.input.values import each_of, number_array
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.columns import AT_ONCE, column_indices, columns_at, derived_at, put_together, values_by_name
 from unhurried_heron.run.ending import Ending, Tally
@@ -224,7 +225,7 @@ class Run(Queries, ByValue):
         time = self._time(to, "run.extend")
         if (
             self.data.continuation is None
-            or not is_finite_number(time)
+            or not FINITE.holds(time)
             or min(start, end) <= float(time) <= max(start, end)
         ):
             raise RunError(

@@ -11,7 +11,8 @@ from unhurried_heron.formulas.expression import TIME
 from unhurried_heron.formulas.state_name import StateName, group_of
 from unhurried_heron.input.definitions import QUANTITY, Definition
 from unhurried_heron.input.error_collector import ErrorCollector
-from unhurried_heron.input.values import finite_number, interval_ends, is_finite_number
+from unhurried_heron.input.rules import FINITE
+from unhurried_heron.input.values import finite_number, interval_ends
 
 
 @dataclass(frozen=True)
@@ -337,7 +338,7 @@ def number_in(value: Any, unit: str, location: str) -> float:
         It is no finite number.
     """
     found = in_unit_of(value, unit, location)
-    if is_finite_number(found):
+    if FINITE.holds(found):
         return float(found)
     also = f", or a quantity of the kind of {unit}" if unit else ""
     raise OptionError(
