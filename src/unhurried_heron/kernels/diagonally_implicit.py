@@ -11,22 +11,21 @@ import numpy as np
 
 from unhurried_heron.kernels.diagonal_stages import all_stages
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
-from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
+from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
 from unhurried_heron.kernels.implicit.interpolation_error import judge, write_movement
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
 from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant
 from unhurried_heron.kernels.linear_algebra.context import DONE
-from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
+from unhurried_heron.kernels.linear_algebra.jacobian import renew_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import find_rates_at_state, first_not_finite
+from unhurried_heron.kernels.march.outcome import check_rates_at_state, find_rates_at_state
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ATTEMPT,
     DESCRIBE,
     FOR_END,
-    NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
     REACHED_END,
@@ -37,7 +36,6 @@ from unhurried_heron.kernels.memory.decoding import diagonal_work_in, implicit_m
 from unhurried_heron.kernels.memory.work_spaces import (
     CONVERGED,
     DIVERGED,
-    FRESH,
     GROWS,
     OLD,
     STOPPED,
@@ -65,11 +63,8 @@ def _prepare(system, work, control, h):
         STOPPED, DIVERGED, GROWS or CONVERGED.
     """
     memory = implicit_memory(work.memory)
-    if memory.jacobian_age == 0:
-        if jacobian_at_start(system, work, control) != 1:
-            return STOPPED
-        memory.jacobian_age = FRESH
-        memory.factored_step = 0.0
+    if not renew_jacobian(system, work, control):
+        return STOPPED
     if not abs(memory.factored_step - h) <= _SAME_STEP * abs(h):
         memory.factored_step = 0.0
         for i in range(work.n_shifts):
@@ -77,9 +72,7 @@ def _prepare(system, work, control, h):
                 return DIVERGED
             if i == 0:
                 memory.sign = sign_of_determinant(work.shifts[i])
-        if control.adaptive == 1 and steps_over_growth(work, system.n, h):
-            return GROWS
-        if control.adaptive == 1 and memory.previous_step == 0.0 and longest_seen(control, work, system.n, h) < abs(h):
+        if damps_growth(control, work, system.n, h):
             return GROWS
         memory.factored_step = h
     return CONVERGED
@@ -241,14 +234,12 @@ def _accept(system, work, control):
     set_scale(system, work, control.step)
     write_movement(work, n, work.defect)
     after_acceptance(control, work)
-    if control.adaptive == 1:
-        heed_growth(control, work, n, work.defect)
+    heed_growth(control, work, n, work.defect)
     if work.ends == 1:
         stage_rates = offset_by(work.k, (work.stages - 1) * n)
         for k in range(n):
             system.rates_at_state[k] = stage_rates[k]
-        control.bad_component = first_not_finite(system.state, system.rates_at_state, n)
-        return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+        return check_rates_at_state(system, control)
     return find_rates_at_state(system, control, FOR_END)
 
 

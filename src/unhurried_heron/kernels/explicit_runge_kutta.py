@@ -9,6 +9,7 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.batched_steps import native_stride
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal, forget
 from unhurried_heron.kernels.march.outcome import first_not_finite, not_finite, tried_again
+from unhurried_heron.kernels.march.polynomial import cubic_terms
 from unhurried_heron.kernels.march.rates import count_rates
 from unhurried_heron.kernels.memory.call import (
     address_of,
@@ -169,7 +170,7 @@ def _describe(system, tableau, control):
             for k in range(n):
                 move, a, b = system.trial[k] - y[k], h * stages[k], h * end_rates[k]
                 coefficients[k], coefficients[n + k] = y[k], a
-                coefficients[2 * n + k], coefficients[3 * n + k] = 3.0 * move - 2.0 * a - b, a + b - 2.0 * move
+                coefficients[2 * n + k], coefficients[3 * n + k] = cubic_terms(move, a, b)
                 for d in range(4, tableau.degree + 1):
                     coefficients[d * n + k] = 0.0
             return REACHED_END

@@ -17,20 +17,18 @@ from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
 from unhurried_heron.kernels.implicit.prediction import came_true, start_from
 from unhurried_heron.kernels.implicit.scale import set_scale
 from unhurried_heron.kernels.linear_algebra.context import DONE
-from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
+from unhurried_heron.kernels.linear_algebra.jacobian import renew_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member
-from unhurried_heron.kernels.march.outcome import first_not_finite
+from unhurried_heron.kernels.march.outcome import check_rates_at_state, first_not_finite
 from unhurried_heron.kernels.memory.call import as_control, as_longs
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
     DESCRIBE,
-    NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
-    REACHED_END,
     REFUSE,
     REFUSED,
 )
@@ -59,10 +57,8 @@ def _prepare(system, work, control, shift):
         STOPPED, DIVERGED or CONVERGED.
     """
     memory = implicit_memory(work.memory)
-    if memory.jacobian_age == 0:
-        if jacobian_at_start(system, work, control) != 1:
-            return STOPPED
-        memory.jacobian_age, memory.factored_step = FRESH, 0.0
+    if not renew_jacobian(system, work, control):
+        return STOPPED
     if not abs(memory.factored_step - control.length) <= _SAME_STEP * abs(control.length):
         memory.factored_step = 0.0
         if factor_for(work, control, work.context, shift) != DONE:
@@ -179,9 +175,8 @@ def _accept(system, work, control):
     for k in range(n):
         # The solved values are kept: a fresh evaluation would amplify the error that the iteration left.
         system.rates_at_state[k] = work.z[k] * shift
-    control.bad_component = first_not_finite(system.state, system.rates_at_state, n)
     remember(system, work, control, system.rates_at_state)
-    return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+    return check_rates_at_state(system, control)
 
 
 def family(address):

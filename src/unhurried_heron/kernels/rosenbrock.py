@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
-from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
+from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
 from unhurried_heron.kernels.implicit.interpolation_error import judge, write_movement
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
@@ -99,9 +99,7 @@ def _prepare(system, work, control, h):
     if factor_for(work, control, work.context, 1.0 / (h * work.diagonal[0])) != DONE:
         return DIVERGED
     memory.sign = sign_of_determinant(work.context)
-    if control.adaptive == 1 and steps_over_growth(work, system.n, h):
-        return GROWS
-    if control.adaptive == 1 and memory.previous_step == 0.0 and longest_seen(control, work, system.n, h) < abs(h):
+    if damps_growth(control, work, system.n, h):
         return GROWS
     return CONVERGED
 
@@ -288,8 +286,7 @@ def _accept(system, work, control):
     # a Jacobian is of one step alone
     newton_in(work.newton).theta = 1.0
     after_acceptance(control, work)
-    if control.adaptive == 1:
-        heed_growth(control, work, n, work.defect)
+    heed_growth(control, work, n, work.defect)
     return find_rates_at_state(system, control, FOR_END)
 
 

@@ -11,6 +11,7 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal, forget
 from unhurried_heron.kernels.march.outcome import first_not_finite, not_finite, tried_again
+from unhurried_heron.kernels.march.polynomial import cubic_terms
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, as_record, offset_by
 from unhurried_heron.kernels.memory.control import (
@@ -372,7 +373,8 @@ def _describe(system, work, control):
             coefficients[n + k], second[k], third[k] = move - bend, bend, 0.0
         else:
             a, b = h * system.rates_at_state[k], h * work.end[k]
-            coefficients[n + k], second[k], third[k] = a, 3.0 * move - 2.0 * a - b, a + b - 2.0 * move
+            coefficients[n + k] = a
+            second[k], third[k] = cubic_terms(move, a, b)
     return REACHED_END
 
 

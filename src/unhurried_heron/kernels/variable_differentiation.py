@@ -20,21 +20,20 @@ from unhurried_heron.kernels.divided_differences import (
     size_of_row,
 )
 from unhurried_heron.kernels.implicit.control import after_divergence
-from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
+from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
 from unhurried_heron.kernels.implicit.scale import set_scale
 from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant
 from unhurried_heron.kernels.linear_algebra.context import DONE
-from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at_start
+from unhurried_heron.kernels.linear_algebra.jacobian import renew_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import first_not_finite, too_short
+from unhurried_heron.kernels.march.outcome import check_rates_at_state, first_not_finite, too_short
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
     DESCRIBE,
-    NOT_FINITE,
     PAUSED,
     RATES_STOPPED,
     REACHED_END,
@@ -43,7 +42,7 @@ from unhurried_heron.kernels.memory.control import (
     STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in, system_in, variable_in, variable_work_in
-from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, FRESH, GROWS, NEWTON_LIMIT, OLD, STOPPED
+from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, GROWS, NEWTON_LIMIT, OLD, STOPPED
 
 # Factors serve for a leading coefficient that differs by less than this share; corrections are scaled accordingly.
 _ALIKE = 0.25
@@ -68,19 +67,15 @@ def _prepare(system, work, control, shift):
     int
         STOPPED, DIVERGED, GROWS or CONVERGED.
     """
-    memory, h = implicit_memory(work.memory), control.length
-    if memory.jacobian_age == 0:
-        if jacobian_at_start(system, work, control) != 1:
-            return STOPPED
-        memory.jacobian_age, memory.factored_step = FRESH, 0.0
+    memory = implicit_memory(work.memory)
+    if not renew_jacobian(system, work, control):
+        return STOPPED
     if not abs(memory.factored_step - shift) <= _ALIKE * abs(shift):
         memory.factored_step = 0.0
         if factor_for(work, control, work.context, shift) != DONE:
             return DIVERGED
         memory.sign = sign_of_determinant(work.context)
-        if steps_over_growth(work, system.n, h):
-            return GROWS
-        if memory.previous_step == 0.0 and longest_seen(control, work, system.n, h) < abs(h):
+        if damps_growth(control, work, system.n, control.length):
             return GROWS
         memory.factored_step = shift
     return CONVERGED
@@ -264,8 +259,7 @@ def _accept(system, work, control):
     memory.jacobian_age = OLD if newton_in(work.newton).theta <= _GOOD_CONTRACTION else 0
     choose_next(work, control)
     heed_growth(control, work, n, work.moved)
-    control.bad_component = first_not_finite(system.state, system.rates_at_state, n)
-    return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+    return check_rates_at_state(system, control)
 
 
 def family(address):

@@ -16,7 +16,7 @@ from unhurried_heron.kernels.fully_implicit.interpolation_error import (
 )
 from unhurried_heron.kernels.fully_implicit.newton import form_and_factor, guess_increments, iterate
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
-from unhurried_heron.kernels.implicit.growth import heed_growth, longest_seen, steps_over_growth
+from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
 from unhurried_heron.kernels.implicit.newton import begin_iterations
 from unhurried_heron.kernels.implicit.prediction import came_true, start_from
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale
@@ -174,10 +174,7 @@ def _prepare(system, work, control, h):
         memory.factored_step = 0.0
         if not form_and_factor(work, control, h):
             return DIVERGED
-        if control.adaptive == 1 and steps_over_growth(work, system.n, h):
-            return GROWS
-        # On the first step nothing is known yet of modes that grow from zero.
-        if control.adaptive == 1 and memory.previous_step == 0.0 and longest_seen(control, work, system.n, h) < abs(h):
+        if damps_growth(control, work, system.n, h):
             return GROWS
         memory.factored_step = h
     return CONVERGED
@@ -298,9 +295,7 @@ def _accept(system, work, control):
     """
     set_scale(system, work, control.step)
     after_acceptance(control, work)
-    # an error estimate is blind to what grows from below the tolerance
-    if control.adaptive == 1:
-        heed_growth(control, work, system.n, work.moved)
+    heed_growth(control, work, system.n, work.moved)
     return find_rates_at_state(system, control, FOR_END)
 
 

@@ -95,8 +95,32 @@ def longest_seen(control, work, n, h):
 
 
 @inner
+def damps_growth(control, work, n, h):
+    """Whether an adaptive step, whose matrices are factored, would damp what grows.
+
+    Parameters
+    ----------
+    control : CONTROL
+    work : work space of an implicit family
+    n : int
+        Number of states.
+    h : float
+        Length of the step, negative backwards.
+
+    Returns
+    -------
+    bool
+    """
+    if control.adaptive == 0:
+        return False
+    # On the first step nothing is known yet of modes that grow from zero.
+    first = implicit_memory(work.memory).previous_step == 0.0
+    return steps_over_growth(work, n, h) or (first and longest_seen(control, work, n, h) < abs(h))
+
+
+@inner
 def heed_growth(control, work, n, moves):
-    """Bound the next step where something may grow from below the tolerance; ``moves``: of the states in this step.
+    """Bound the next adaptive step where something may grow from below the tolerance, which an error estimate misses.
 
     Parameters
     ----------
@@ -107,6 +131,8 @@ def heed_growth(control, work, n, moves):
     moves : float pointer, (n,)
         How far each state moves in the step.
     """
+    if control.adaptive == 0:
+        return
     h = control.length
     longer = abs(control.step) > _LONGER * abs(h) or control.accepted % _NOW_AND_THEN == 0
     if longer and stands_still(work, n, moves):

@@ -13,6 +13,8 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import call_native
 from unhurried_heron.kernels.memory.control import FOR_JACOBIAN
+from unhurried_heron.kernels.memory.decoding import implicit_memory
+from unhurried_heron.kernels.memory.work_spaces import FRESH
 
 # The spacing of doubles at one.
 _EPSILON = 2.220446049250313e-16
@@ -87,6 +89,29 @@ def jacobian_at_start(system, work, control):
     # differences must be taken from the rates themselves
     code = ask_rates(system, control, FOR_JACOBIAN, control.time, system.state, work.residual)
     return jacobian_at(system, work, control, control.time, system.state, work.residual) if code == 1 else code
+
+
+@inner
+def renew_jacobian(system, work, control):
+    """Find the Jacobian at the start of the step if it is no longer trusted; return whether there is one.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    control : CONTROL
+
+    Returns
+    -------
+    bool
+        False where a function stopped.
+    """
+    memory = implicit_memory(work.memory)
+    if memory.jacobian_age == 0:
+        if jacobian_at_start(system, work, control) != 1:
+            return False
+        memory.jacobian_age, memory.factored_step = FRESH, 0.0
+    return True
 
 
 @inner

@@ -101,6 +101,13 @@ def largest(values, n):
 
 
 @inner
+def check_rates_at_state(system, control):
+    """Return REACHED_END where the state and its rates are finite, else NOT_FINITE."""
+    control.bad_component = first_not_finite(system.state, system.rates_at_state, system.n)
+    return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+
+
+@inner
 def find_rates_at_state(system, control, purpose):
     """Evaluate the rates where the march stands; return REACHED_END if all is well.
 
@@ -118,8 +125,7 @@ def find_rates_at_state(system, control, purpose):
     """
     if ask_rates(system, control, purpose, control.time, system.state, system.rates_at_state) != 1:
         return RATES_STOPPED
-    control.bad_component = first_not_finite(system.state, system.rates_at_state, system.n)
-    return NOT_FINITE if control.bad_component >= 0 else REACHED_END
+    return check_rates_at_state(system, control)
 
 
 @inner

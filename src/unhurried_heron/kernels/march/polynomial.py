@@ -31,6 +31,24 @@ def evaluate_step(coefficients, degree, n, theta, out):
 
 
 @inner
+def cubic_terms(move, start, end):
+    """Return the terms of second and third power, in theta, of the cubic with a change and slopes at both ends.
+
+    Parameters
+    ----------
+    move : float
+        The change over the step.
+    start, end : float
+        The slopes, times the length of the step.
+
+    Returns
+    -------
+    (float, float)
+    """
+    return 3.0 * move - 2.0 * start - end, start + end - 2.0 * move
+
+
+@inner
 def derive_step(coefficients, degree, n, theta, out):
     """Write the derivative of the state by theta.
 
