@@ -33,6 +33,8 @@ def finite_number(value: Any, name: str, location: str) -> float:
     ValueGivenError
         It is no real number, or not finite.
     """
+    if type(value) is float and math.isfinite(value):
+        return value
     kind = "not finite" if isinstance(value, numbers.Real) and not isinstance(value, bool) else "not a number"
     return float(FINITE(value, name, location, message=f"the value of '{name}' is {kind}", error=ValueGivenError))
 
