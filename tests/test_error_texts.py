@@ -54,7 +54,7 @@ SAID = [
      'the times to record do not follow the interval; expected: times from 0 to 1, each beyond the one before; '
      'given: times out of order; at record'),
     (lambda: uh.integrate(decay(), budget={"hours": 1}),
-     "a run has no budget of 'hours'; expected: one of steps, rate_evaluations, seconds; given: hours; at "
+     "a run has no budget of 'hours'; expected: one of steps, rate_evaluations, seconds; given: 'hours'; at "
      'budget'),
     (lambda: uh.integrate(decay(), starting_step=1e-17, largest_step=-1),
      'largest_step is not usable; expected: a positive number; given: -1; at largest_step'),

@@ -18,6 +18,7 @@ from unhurried_heron.input.rules import (
     TRUTH,
     Rule,
     above,
+    among,
     choice,
     instance,
     several,
@@ -35,6 +36,7 @@ RULES: list[tuple[Rule, str, dict[int, Any]]] = [
     (whole(0, 2), "a whole number from 0 to 2", {4: 0, 5: 1}),
     (TRUTH, "True or False", {1: True, 2: False}),
     (choice("a", "c"), '"a" or "c"', {10: "a"}),
+    (among(["a", "c"]), "one of a, c", {10: "a"}),
     (instance(list, "a list"), "a list", {13: [], 14: [1]}),
     (several("things"), "one or several things", {k: [ODD[k]] for k in (1, *range(3, 13))} | {14: [1]}),
     (NOTHING | whole(3, 9) | choice("b"), 'None, or a whole number from 3 to 9, or "b"', {0: None, 6: 3, 11: "b"}),
@@ -59,6 +61,11 @@ def test_a_message_and_a_kind_of_error_may_be_said() -> None:
     with pytest.raises(RunError, match="that is heavy") as caught:
         POSITIVE(-2, "load", "the cart", message="that is heavy", error=RunError)
     assert (caught.value.name, caught.value.location, caught.value.given) == ("load", "the cart", "-2")
+
+
+def test_a_name_is_told_the_nearest_one() -> None:
+    with pytest.raises(OptionError, match="which cart; did you mean 'load'"):
+        (NOTHING | among(["load", "wheel"]))("laod", "cart", message="which cart")
 
 
 @pytest.mark.parametrize(

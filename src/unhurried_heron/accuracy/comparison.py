@@ -11,7 +11,8 @@ import numpy as np
 from unhurried_heron.accuracy.conserved_quantities import OWN_SIZE
 from unhurried_heron.arrays import Array
 from unhurried_heron.equality import ByValue
-from unhurried_heron.errors import RunError, as_text, excerpt, listing, near_spelling
+from unhurried_heron.errors import RunError, as_text, excerpt
+from unhurried_heron.input.rules import among
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.study.attempts import Outcome
@@ -171,10 +172,8 @@ class Comparison(ByValue):
 
     @staticmethod
     def _column(name: str, known: tuple[str, ...]) -> str:
-        if not isinstance(name, str) or name not in known:
-            raise RunError(f"there is no column '{as_text(name)}'{near_spelling(name, known)}", name=as_text(name),
-                           location="comparison", given=excerpt(name), expected=listing(known))  # fmt: skip
-        return name
+        message = f"there is no column '{as_text(name)}'"
+        return str(among(known)(name, as_text(name), "comparison", message=message, error=RunError))
 
     def best(self, error: float, *, by: str = "rate evaluations") -> pd.DataFrame:
         """Rank the methods by the work they need for one error.

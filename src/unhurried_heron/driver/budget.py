@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, Final
 
-from unhurried_heron.errors import OptionError, as_text, excerpt, listing, near_spelling
-from unhurried_heron.input.rules import POSITIVE, POSITIVE_COUNT
+from unhurried_heron.errors import OptionError, as_text, excerpt
+from unhurried_heron.input.rules import POSITIVE, POSITIVE_COUNT, among
 
 _LIMITS: Final = {"steps": POSITIVE_COUNT, "rate_evaluations": POSITIVE_COUNT, "seconds": POSITIVE}
 
@@ -57,7 +57,7 @@ def budget_of(budget: Any) -> Budget:
     """
     if budget is None or isinstance(budget, Budget):
         return budget or _UNBOUNDED
-    known = list(Budget.__dataclass_fields__)
+    known = among(Budget.__dataclass_fields__)
     if not isinstance(budget, Mapping):
         raise OptionError(
             "this is no budget",
@@ -67,12 +67,5 @@ def budget_of(budget: Any) -> Budget:
             given=excerpt(budget),
         )
     for name in budget:
-        if name not in known:
-            raise OptionError(
-                f"a run has no budget of '{as_text(name)}'{near_spelling(name, known)}",
-                name="budget",
-                location="budget",
-                expected="one of " + listing(known),
-                given=as_text(name),
-            )
+        known(name, "budget", message=f"a run has no budget of '{as_text(name)}'")
     return Budget(**budget)

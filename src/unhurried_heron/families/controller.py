@@ -10,8 +10,8 @@ from typing import Any, Final
 import numpy as np
 
 from unhurried_heron.arrays import Records
-from unhurried_heron.errors import OptionError, as_text, excerpt, near_spelling
-from unhurried_heron.input.rules import FINITE, TRUTH, Rule, above, number
+from unhurried_heron.errors import OptionError, as_text
+from unhurried_heron.input.rules import FINITE, TRUTH, Rule, above, among, number
 from unhurried_heron.kernels.memory.bundles import CONTROLLER
 
 _UNFIT: Final = "such a controller does not hold steps"
@@ -126,12 +126,5 @@ def controller_for(control: Any) -> Controller | None:
     """
     if control is None or isinstance(control, Controller):
         return control
-    if not isinstance(control, str) or control not in CONTROLS:
-        raise OptionError(
-            f"there is no step control '{as_text(control)}'{near_spelling(control, CONTROLS)}",
-            name="step_control",
-            location="step_control",
-            expected="one of " + ", ".join(CONTROLS) + ", or a Controller of your own",
-            given=excerpt(control),
-        )
-    return CONTROLS[control]
+    known = among(CONTROLS, "one of {}, or a Controller of your own")
+    return CONTROLS[known(control, "step_control", message=f"there is no step control '{as_text(control)}'")]

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.errors import OptionError, excerpt, listing, near_spelling
+from unhurried_heron.errors import OptionError, as_text, excerpt, listing
 from unhurried_heron.figures.figures import VERBATIM, figure_of, finish, legend, style_of
 from unhurried_heron.figures.overlay import runs_of
-from unhurried_heron.input.rules import instance, whole
+from unhurried_heron.input.rules import among, instance, whole
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.run.trajectory import StepTrajectory
@@ -88,16 +88,9 @@ def field_record(
     OptionError
         The names are no two states, or the window is none.
     """
-    known = [_TIME, *problem.states]
+    known = among([_TIME, *problem.states], "two of {}")
     for name in names if isinstance(names, list | tuple) else [names]:
-        if not isinstance(name, str) or name not in known:
-            raise OptionError(
-                f"there is no state '{name}'{near_spelling(str(name), known)}",
-                name=str(name),
-                location="draw_field",
-                expected="two of " + listing(known),
-                given=excerpt(name),
-            )
+        known(name, as_text(name), "draw_field", message=f"there is no state '{as_text(name)}'")
     if len(names) != 2 or names[0] == names[1] or names[1] == _TIME:
         raise OptionError("a field has two axes", name="names", location="draw_field",
                           expected='two states, or "t" and a state', given=excerpt(tuple(names)))  # fmt: skip

@@ -10,10 +10,11 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.arrays import Array
-from unhurried_heron.errors import OptionError, RunError, as_text, excerpt, listing, near_spelling
+from unhurried_heron.errors import OptionError, RunError, as_text, excerpt
 from unhurried_heron.figures.coordinates import coordinates_of, refuse_unknown
 from unhurried_heron.formulas.layout import Group
 from unhurried_heron.formulas.notation import in_one_spelling
+from unhurried_heron.input.rules import among
 from unhurried_heron.input.values import each_of
 from unhurried_heron.run.columns import derived_at
 from unhurried_heron.run.run import Run
@@ -203,13 +204,8 @@ def _sorted_names(run: Run, names: Sequence[str]) -> tuple[list[str], list[Group
             curves.append(name)
         else:
             known = [*model.layout.by_name, *model.derived_layout.by_name, *model.functions]
-            raise RunError(
-                f"there is no state or derived quantity '{as_text(name)}'{near_spelling(name, known)}",
-                name=as_text(name),
-                location="names",
-                expected="among " + listing(known),
-                given=excerpt(name),
-            )
+            message = f"there is no state or derived quantity '{as_text(name)}'"
+            among(known)(name, as_text(name), "names", message=message, error=RunError)
     return curves, indexed
 
 

@@ -7,11 +7,11 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.accuracy.comparison import WORK, Comparison
-from unhurried_heron.errors import RunError, as_text, near_spelling
+from unhurried_heron.errors import RunError, as_text
 from unhurried_heron.figures.figures import COLOURS, VERBATIM, figure_of, finish, finish_in_time, legend, style_of
 from unhurried_heron.figures.overlay import labels_of, runs_of
 from unhurried_heron.figures.records import steps_record
-from unhurried_heron.input.rules import instance
+from unhurried_heron.input.rules import among, instance
 from unhurried_heron.run.run import Run
 from unhurried_heron.text.numbers import with_unit
 from unhurried_heron.text.pictures import Picture, work_picture
@@ -150,14 +150,7 @@ def draw_work(comparison: Comparison, *, work: str = "rate evaluations", axes: A
         ``work`` counts no work.
     """
     instance(Comparison, "what compare returns")(comparison, "comparison", "draw_work", message="this is no comparison")
-    if not isinstance(work, str) or work not in WORK:
-        raise RunError(
-            f"'{as_text(work)}' does not count work{near_spelling(work, WORK)}",
-            name="work",
-            location="work",
-            expected="one of " + ", ".join(WORK),
-            given=as_text(work),
-        )
+    among(WORK)(work, "work", message=f"'{as_text(work)}' does not count work", error=RunError)
     picture = work_picture(comparison, work)
     figure, (ax,) = figure_of(1, axes)
     draw_series(ax, picture)

@@ -13,7 +13,8 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.disk import read_plain_file
-from unhurried_heron.errors import InputError, as_text, excerpt, listing, near_spelling
+from unhurried_heron.errors import InputError, as_text
+from unhurried_heron.input.rules import among
 
 Interpolation = Literal["previous", "linear", "cubic"]
 INTERPOLATIONS: Final = ("previous", "linear", "cubic")
@@ -58,15 +59,8 @@ class Measured:
     file: Any = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
-        if self.interpolation not in INTERPOLATIONS:
-            raise InputError(
-                f"between the rows there is no '{as_text(self.interpolation)}'"
-                + near_spelling(self.interpolation, INTERPOLATIONS),
-                name="interpolation",
-                location=self.source,
-                expected=", ".join(INTERPOLATIONS),
-                given=excerpt(self.interpolation),
-            )
+        message = f"between the rows there is no '{as_text(self.interpolation)}'"
+        among(INTERPOLATIONS)(self.interpolation, "interpolation", self.source, message=message, error=InputError)
         try:
             columns = [np.array(column, dtype=np.float64) for column in (self.times, self.values)]
         except (TypeError, ValueError, OverflowError):
@@ -132,15 +126,10 @@ class Measured:
                 given=getattr(error, "strerror", None) or str(error),
             ) from None
         header = [cell.strip() for cell in rows[0]] if rows else []
+        there = among(header) if header else among((), "a table with columns")
         for column in (time, value):
-            if column not in header:
-                raise InputError(
-                    f"the table {called} has no column '{column}'{near_spelling(column, header)}",
-                    name=column,
-                    location=str(path),
-                    expected="one of " + (listing(header) or "no columns at all"),
-                    given=column,
-                )
+            message = f"the table {called} has no column '{column}'"
+            there(column, column, str(path), message=message, error=InputError)
         indices = [header.index(column) for column in (time, value)]
         numbers: list[list[float]] = []
         for count, row in enumerate(rows[1:], 2):

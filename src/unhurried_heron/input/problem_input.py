@@ -13,7 +13,7 @@ from dataclasses import dataclass, fields
 from typing import Any, Final, TypedDict
 
 from unhurried_heron.equality import ByValue
-from unhurried_heron.errors import ValueGivenError, excerpt, listing, near_spelling
+from unhurried_heron.errors import ValueGivenError, excerpt
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.input_field import (
     ANYTHING,
@@ -34,6 +34,7 @@ from unhurried_heron.input.input_field import (
     input_field,
 )
 from unhurried_heron.input.measured import Measured
+from unhurried_heron.input.rules import among
 
 
 class SharedInput(TypedDict, total=False):
@@ -253,13 +254,7 @@ def by_field(given: Mapping[str, Any], known: Mapping[str, str], location: str) 
     """
     for name in given:
         if name not in known:
-            raise ValueGivenError(
-                f"there is no argument '{name}'{near_spelling(name, known)}",
-                name=name,
-                location=location,
-                expected="one of " + listing(known),
-                given=excerpt(given[name]),
-            )
+            among(known)(name, name, location, message=f"there is no argument '{name}'", error=ValueGivenError)
     return {known[name]: value for name, value in given.items()}
 
 

@@ -10,7 +10,7 @@ from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.errors import HeronError, OptionError, excerpt
+from unhurried_heron.errors import HeronError, OptionError, excerpt, listing, near_spelling
 
 
 class MisfitError(Exception):
@@ -27,10 +27,13 @@ class Rule:
         The values, for messages.
     taken : callable
         Returns a value that keeps the rule in its plain form, and raises `MisfitError` for others.
+    hint : callable
+        What a message adds for a value that does not keep it.
     """
 
     expected: str
     taken: Callable[[Any], Any]
+    hint: Callable[[Any], str] = lambda _: ""
 
     def __or__(self, other: Rule) -> Rule:
         """Return the rule that a value keeps this one or another."""
@@ -41,7 +44,9 @@ class Rule:
             except MisfitError:
                 return other.taken(value)
 
-        return Rule(f"{self.expected}, or {other.expected}", either)
+        return Rule(
+            f"{self.expected}, or {other.expected}", either, lambda value: self.hint(value) or other.hint(value)
+        )
 
     def holds(self, value: Any) -> bool:
         """Whether a value keeps the rule."""
@@ -79,10 +84,10 @@ class Rule:
         try:
             return self.taken(value)
         except MisfitError:
+            wrong = (message or f"{name} is not usable") + self.hint(value)
             raise error(
-                message or f"{name} is not usable", name=name, location=location or name, expected=self.expected,
-                given=excerpt(value),
-            ) from None  # fmt: skip
+                wrong, name=name, location=location or name, expected=self.expected, given=excerpt(value)
+            ) from None
 
 
 def number(expected: str, fits: Callable[[float], bool]) -> Rule:
@@ -140,6 +145,18 @@ def choice(*words: str) -> Rule:
         return value
 
     return Rule(" or ".join(f'"{word}"' for word in words), taken)
+
+
+def among(names: Iterable[str], expected: str = "one of {}") -> Rule:
+    """Return the rule of one of many names; a message tells the nearest."""
+    known = list(names)
+
+    def taken(value: Any) -> str:
+        if not isinstance(value, str) or value not in known:
+            raise MisfitError
+        return value
+
+    return Rule(expected.format(listing(known)), taken, lambda value: near_spelling(value, known))
 
 
 def instance(kind: type, expected: str) -> Rule:

@@ -7,6 +7,7 @@ Ordinary Differential Equations II*, 2nd ed. (1996), section IV.2.
 from __future__ import annotations
 
 import math
+import numbers
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar, Final
@@ -15,7 +16,6 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import excerpt
-from unhurried_heron.input.rules import whole
 from unhurried_heron.methods.coefficients import Matrix, check_name, refusal
 from unhurried_heron.methods.stability import OneStep, Polynomials, Region, characteristic_of, limit_along
 
@@ -68,7 +68,8 @@ class Stabilised(OneStep):
 
     def __post_init__(self) -> None:
         check_name(self.name)
-        if not (whole(0, 0) | whole(MIN_STAGES, MAX_STAGES)).holds(self.count):
+        whole = isinstance(self.count, numbers.Integral) and not isinstance(self.count, bool)
+        if not whole or not (self.count == 0 or MIN_STAGES <= self.count <= MAX_STAGES):
             raise refusal(self.name, "there is no method with this number of stages",
                           f"from {MIN_STAGES} to {MAX_STAGES} stages, or 0: as many as a step needs",
                           excerpt(self.count))  # fmt: skip

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING, Any, Final
 
-from unhurried_heron.errors import OptionError, excerpt, near_spelling
+from unhurried_heron.errors import as_text
+from unhurried_heron.input.rules import among
 from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.text.document import Document
@@ -39,14 +40,7 @@ def chosen_for(purpose: str | None) -> tuple[tuple[Method, ...], str]:
     """
     if purpose is None:
         return all_methods(), ""
-    if not isinstance(purpose, str) or purpose not in PURPOSES:
-        raise OptionError(
-            f"there is no purpose '{purpose}'{near_spelling(str(purpose), PURPOSES)}",
-            name="purpose",
-            location="methods",
-            expected="one of " + ", ".join(PURPOSES),
-            given=excerpt(purpose),
-        )
+    among(PURPOSES)(purpose, "purpose", "methods", message=f"there is no purpose '{as_text(purpose)}'")
     return tuple(filter(PURPOSES[purpose], all_methods())), why_for(purpose)
 
 
