@@ -167,7 +167,7 @@ def _parts(node: Node, given: Sequence[Parts], location: str) -> Parts:
             expected="re(…), im(…) or abs(…) of what is complex",
             given=to_text(node)[:80],
         )
-    return _by_formulas((rule[0], rule[1]), given)
+    return _by_formulas(_rule(op), given)
 
 
 def _own_rule(node: Node, given: Sequence[Parts], location: str) -> Parts:
@@ -268,4 +268,4 @@ def _by_formulas(rule: tuple[str, str], given: Sequence[Parts]) -> Parts:
 
 @functools.cache
 def _read(text: str) -> Node:
-    return number(0.0) if text == "0" else read(Source(text, "a part")).node
+    return ZERO if text == "0" else read(Source(text, "a part")).node
