@@ -37,7 +37,7 @@ def square(m: int) -> Problem:
 def factoring(n: int, *, blocks: bool, pair: bool):
     """Return what measures the seconds of one factorisation of a full matrix with a real or a complex shift."""
     before, linear.MIN_BLOCKS = linear.MIN_BLOCKS, 1 if blocks else n + 1
-    solver = linear.linear_solver(n, np.zeros(1, CONTROL), "dense", None, fixed=False)
+    solver = linear.linear_solver(n, np.zeros(1, CONTROL), "dense", None, None, fixed=False)
     linear.MIN_BLOCKS = before
     solver.jacobian.flat = np.random.default_rng(1).standard_normal(n * n)
     context, *kept = solver.context(pair)

@@ -48,6 +48,7 @@ HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", 
 NUMBA_LATE = ("memory/call", "memory/decoding", "machine_code/compiling")
 LATE = {
     "formulas/algebra.py",
+    "families/factorisations.py",
     "families/large_linear.py",
     "input/file_entries.py",
     "input/file_reader.py",

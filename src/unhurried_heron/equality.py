@@ -40,6 +40,9 @@ def same(one: Any, other: Any) -> bool:
         if a.dtype.names or b.dtype.names:
             return a.dtype == b.dtype and all(same(a[name], b[name]) for name in a.dtype.names or ())
         return bool(np.array_equal(a, b, equal_nan=a.dtype.kind in "fc" and b.dtype.kind in "fc"))
+    if hasattr(one, "tocoo") or hasattr(other, "tocoo"):
+        # sparse matrices of SciPy
+        return hasattr(one, "tocoo") and hasattr(other, "tocoo") and one.shape == other.shape and not (one != other).nnz
     if isinstance(one, Mapping) and isinstance(other, Mapping):
         return one.keys() == other.keys() and all(same(value, other[key]) for key, value in one.items())
     if isinstance(one, tuple | list) and isinstance(other, tuple | list):

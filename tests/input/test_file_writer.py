@@ -81,7 +81,7 @@ def everything(form: str) -> uh.Problem:
 
 
 # what no file can say
-OF_FUNCTIONS = {"function", "jacobian", "sparsity", "switches", "derived"}
+OF_FUNCTIONS = {"function", "jacobian", "sparsity", "mass", "switches", "derived"}
 
 
 @pytest.mark.parametrize("form", ["equations", "lagrangian", "hamiltonian"])

@@ -110,6 +110,7 @@ ELSEWHERE: dict[str, Any] = {
     "switches": (*OF_FUNCTIONS, ("t = 0.5",), ("z = 0.5", above)),
     "jacobian": (*OF_FUNCTIONS, lambda k: [[-k]], lambda k: [[k]]),
     "sparsity": (*OF_FUNCTIONS, np.eye(1), np.zeros((1, 1))),
+    "mass": (*OF_FUNCTIONS, [2.0], np.array([[3.0]])),
     "coordinates": (*OF_ENERGIES, ("z",), ["z"]),
     "forces": (*OF_ENERGIES, {"z": "-z'"}, {"z": "-k*z'"}),
 }

@@ -127,6 +127,27 @@ ACTS = [
     uh.Event("floor(3*t) = 2", "floors"),
     uh.Event("(t - 1)^2 = 0", "touches"),
 ]
+FULL_MASS = np.array([[0.1, 4.0, -1.0], [3.0, 0.2, 0.5], [1.0, -1.0, 0.3]])
+WITH_MASS = uh.Problem.from_rates(
+    lambda t, x, y, z: FULL_MASS @ [np.sin(t) - x, x - 40 * y, y - z],
+    initial={"x": 1.0, "y": 0.0, "z": 0.5},
+    interval=(0, 1),
+    mass=FULL_MASS,
+)
+
+
+def with_constraint(rates: Any, end: float, **given: Any) -> uh.Problem:
+    """Return a problem whose second equation is a constraint."""
+    return uh.Problem.from_rates(rates, initial={"x": 1.0, "z": 1.0}, interval=(0, end), mass=[1, 0], **given)
+
+
+CONSTRAINED = with_constraint(
+    lambda t, x, z: [-z * np.cos(t), 5 * (x**2 - z)],
+    2.0,
+    events=[uh.Event("x = 0.7", then="x = x + 0.2", at_most=1, name="dips"), uh.Event("z < 0.4", "low")],
+)
+TAKE_MASS = ("esdirk-43", "sdirk-43", "gauss-4", "hairer-wanner-43", *STEPPERS[-1:-4:-1])
+TAKE_CONSTRAINTS = ("auto", "esdirk-43", "radau-iia-5", "backward-differentiation-variable", "radau-iia-variable")
 # runs into what has no bound, where roundings decide how many steps are tried
 SENSITIVE = {"in another", "stopped", "pole", "not finite", "blow-up", "growing", "growth", "tight", "huge"}
 # name: problem, methods, options
@@ -168,6 +189,20 @@ CASES: dict[str, tuple[uh.Problem, tuple[Any, ...], dict[str, Any]]] = {
     "functions": (FUNCTIONS, STEPPERS, {"rtol": 1e-3, "record": 9}),
     "functions, fixed": (FUNCTIONS, ("euler", "adams-pece-3", "adams-moulton-3", "backward-euler"), {"step": 0.125}),
     "groups": (LINE, STEPPERS[3:], {"rtol": 1e-3}),
+    "mass": (WITH_MASS, tuple(each for each in TAKE_MASS if "adams" not in each), {"rtol": 1e-3}),
+    "mass, fixed": (WITH_MASS, ("adams-moulton-3", "gauss-4", "lang-verwer-32"), {"step": 0.1}),
+    "constraint": (CONSTRAINED, TAKE_CONSTRAINTS, {"rtol": 1e-3}),
+    "constraint, long steps": (
+        with_constraint(lambda t, x, z: [-z, z - x**4], 400.0),
+        (*FULLY[1:], "backward-euler", "backward-differentiation-2"),
+        {"step": 40.0},
+    ),
+    "constraint, growing": (
+        with_constraint(lambda t, x, z: [z, 3 * x - z], 4.0).with_(initial={"x": 1e-9, "z": 3e-9}),
+        TAKE_CONSTRAINTS,
+        {"rtol": 1e-3},
+    ),
+    "missed": (with_constraint(lambda t, x, z: [z, x - 2 * z], 1.0), ("radau-iia-5",), {"rtol": 1e-3}),
     "refusing": (uh.Problem.from_rates(refusing, **TWO), ("auto", "radau-iia-5", "adams-bashforth-3"), {"rtol": 1e-3}),
     "acts": (text("x' = k - x", parameters={"k": 1.0}, events=ACTS), STEPPERS, {"rtol": 1e-4}),
     "acts backwards": (

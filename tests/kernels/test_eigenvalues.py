@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from scipy.linalg import eigvals
 
 from unhurried_heron.kernels.machine_code.loading import load_kernel
 
 
-def fastest(matrix: np.ndarray) -> tuple[float, float]:
-    values = np.append(float(len(matrix)), matrix.ravel())
+def fastest(matrix: np.ndarray, shift: float = 0.0, sign: float = 1.0) -> tuple[float, float]:
+    values = np.concatenate([[len(matrix), shift, sign], matrix.ravel()])
     load_kernel("linear_algebra.eigenvalues.growth")(values)
     return float(values[0]), float(values[1])
 
@@ -35,3 +36,21 @@ def test_the_fastest_growth(n: int) -> None:
         assert growth == pytest.approx(wanted.real, rel=1e-9)
         same = np.abs(values.real - wanted.real) < 1e-9 * abs(wanted)
         assert np.abs(np.abs(values[same]) / modulus - 1.0).min() < 1e-9
+
+
+@pytest.mark.parametrize("sign", [1.0, -1.0])
+@pytest.mark.parametrize("n", [1, 2, 3, 5, 13])
+def test_the_fastest_growth_with_a_mass_matrix(n: int, sign: float) -> None:
+    dice, shift = np.random.default_rng(n), 7.5 * sign
+    for held in range(n):
+        mass, jacobian = dice.standard_normal((2, n, n))
+        mass[:held] = 0.0
+        values = eigvals(jacobian, mass)
+        values = values[np.isfinite(values) & (np.abs(values) < 1e8)]
+        wanted = values[np.argmax(sign * values.real)] if values.size else -1.0
+        growth, modulus = fastest(np.linalg.solve(shift * mass - jacobian, mass), shift, sign)
+        if sign * wanted.real <= 0.0:
+            assert growth < 1e-6
+            continue
+        assert growth == pytest.approx(sign * wanted.real, rel=1e-6)
+        assert modulus == pytest.approx(abs(wanted), rel=1e-6)

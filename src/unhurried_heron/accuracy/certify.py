@@ -24,6 +24,7 @@ from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.printing import to_text
 from unhurried_heron.input.rules import POSITIVE, several, whole
 from unhurried_heron.model.switch_types import RootSwitch
+from unhurried_heron.problem.consistency import consistent_near
 from unhurried_heron.problem.pointwise import surroundings
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
@@ -38,6 +39,8 @@ if TYPE_CHECKING:
 # One method of each family, fully implicit, explicit, linearly implicit and multistep: two that can do the problem
 # are compared.
 _FAMILIES: Final = ("radau-iia-variable", "verner-98", "steinebach-54", "adams-variable")
+# The same for problems with a mass matrix.
+_WITH_MASS: Final = ("radau-iia-variable", "esdirk-54-7", "backward-differentiation-variable")
 # Steps that an explicit run may take in any case.
 _MANY: Final = 300_000
 # Steps that an explicit run may take, as a multiple of those of the implicit run.
@@ -149,7 +152,7 @@ class _Search:
     def __init__(self, problem: Problem, digits: int, times: Array, seconds: float, ctrl_c: OnInterrupt) -> None:
         self.problem, self.digits, self.times, self.ctrl_c = problem, digits, times, ctrl_c
         self.until = clock.monotonic() + seconds
-        self.able = list(_FAMILIES)
+        self.able = list(_FAMILIES if problem.model.mass is None else _WITH_MASS)
         self.reason, self.nudge = "", _NUDGE
         self.size = self.low = np.ones(problem.model.layout.size)
         self.longest: float | None = None
@@ -303,6 +306,9 @@ class _Search:
         with quietly():
             # The warning on closed forms that begin elsewhere is meant for users.
             other = problem.with_(initial=values, parameters=numbers)
+            held = consistent_near(other, moved)
+            if held is not moved:
+                other = other.with_(initial=dict(zip(problem.states, held.tolist(), strict=True)))
         return self._run(self.able[0], tolerance, None, problem=other)
 
     def _run(self, method: str, tolerance: float, steps: int | None, seconds: float = math.inf, *,

@@ -253,6 +253,14 @@ def _size(problem: Problem) -> Iterator[Finding]:
 
 def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
     """Estimate from the eigenvalues of the Jacobian how an explicit method would fare."""
+    mass, n = problem.model.mass, problem.model.layout.size
+    if mass is not None:
+        rows = mass.constraints(n)
+        held = (
+            f"with {rows:,} row{'s' * (rows > 1)} of zeros, which are constraints" if rows else "without rows of zeros"
+        )
+        yield Finding("note", "mass matrix", f"{held}: {DEFAULT} takes an implicit method")
+        return
     values = problem.eigenvalues_at(problem.interval[0], start)
     if not start.size or not np.isfinite(values).all():
         yield Finding("doubtful", "stiffness", "the Jacobian is not finite at the start")

@@ -19,6 +19,7 @@ from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.slide import Slide
 from unhurried_heron.driver.slide_detection import AT_LAST, NEAR, slide_at
 from unhurried_heron.driver.watchdog import Watchdog
+from unhurried_heron.errors import ValueGivenError
 from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch
@@ -113,7 +114,23 @@ class Driver:
         self.ctrl_c, self.call_host = deferred.hit, deferred.call_host
         if reason in (Reason.RATES_STOPPED, Reason.EVENT_STOPPED):
             self.march.native.raise_pending(float(control["bad_time"][0]))
+        if reason is Reason.INCONSISTENT:
+            raise self._inconsistent()
         return reason
+
+    def _inconsistent(self) -> ValueGivenError:
+        """Return the error of starting values that miss constraints."""
+        march, problem = self.march, self._request.problem
+        index, move = int(march.control["bad_component"][0]), march.system.rates_at_state
+        name, value = problem.model.layout.names[index], float(march.system.state[index])
+        return ValueGivenError(
+            f"the starting values miss a constraint: '{name}' begins {move[index]:.6g} from where it would hold",
+            name=name,
+            location="initial",
+            expected=f"values for which the equations of rows of zeros hold, such as {name} near"
+            f" {value + move[index]:.12g}",
+            given=f"{name} = {value:.12g}",
+        )
 
     def _may_slide(self) -> bool:
         """Whether it is still open if crossings that lead back to each other are a motion along their switches."""

@@ -18,6 +18,7 @@ from unhurried_heron.driver.options import (
     refuse_unfit,
     step_for_count,
     steps_wanted,
+    with_mass,
 )
 from unhurried_heron.driver.ready import key_of, recall, remember
 from unhurried_heron.driver.recorded_times import Record, record_times
@@ -171,6 +172,8 @@ def integrate(
     extra, limits = as_tuple(events, "events"), budget_of(budget)
     problem.refuse_open()
     step = step_for_count(problem, step, count)
+    relative, absolute = tolerances(problem, rtol, atol)
+    chosen = with_mass(chosen, problem, relative)
     refuse_unfit(chosen, problem)
     fixed, first, longest = steps_wanted(problem, step=step, starting_step=starting_step, largest_step=largest_step)
     acting = in_use(chosen, fixed=fixed is not None, local_extrapolation=local_extrapolation)
@@ -181,7 +184,6 @@ def integrate(
         # A run whose time is used up here ends before its first step, as one does that is laid out too late.
         with suppress(OutOfTimeError), done_within(limits.seconds, time.perf_counter() - begun):
             _check_once(problem, watched)
-    relative, absolute = tolerances(problem, rtol, atol)
     request = RunRequest(
         problem=problem,
         method=acting,

@@ -27,6 +27,7 @@ from unhurried_heron.kernels.memory.bundles import (
 )
 from unhurried_heron.kernels.memory.control import CONTROL, LEDGER, MAX_IN_STEP, RECENT, SPARE, VALUE_ROWS
 from unhurried_heron.methods.method import Method
+from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.model.narrow import MAX_PARTS
 
 # Bytes of step polynomials that fit into the buffer before the march returns.
@@ -67,7 +68,8 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
     beside |= {"cross": "march.crossing.cross"} if stops else {}
     own, march, *others = load_kernels(family.kernel, "march.loop.march", *beside.values(), *family.beside)
     entries = native.entries and Entries(*native.entries)
-    solver = linear_solver(n, control, kind, entries, fixed=not request.adapts) if family.implicit else None
+    mass = request.problem.model.mass
+    solver = linear_solver(n, control, kind, entries, mass, fixed=not request.adapts) if family.implicit else None
     demand = SetupRequest(n, control, scales, not request.adapts, solver, request.starter, request.controller,
                           request.problem)  # fmt: skip
     whole = demand._replace(
@@ -85,6 +87,7 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
         kept.size,
         kept,
         *_groups(n, entries, native, full=kind == "dense"),
+        *_mass(n, mass),
     )
     system = System(*fields)
     found = dict(zip(beside, others, strict=False))
@@ -135,13 +138,13 @@ def stiff_member(request: RunRequest, march: March, method: Method, native: Nati
     Member
     """
     n, entries = march.system.n, native.entries and Entries(*native.entries)
-    solver = linear_solver(n, march.control, kind, entries, fixed=False)
+    solver = linear_solver(n, march.control, kind, entries, None, fixed=False)
     scales = ErrorScale(request.relative, request.absolute)
     demand = SetupRequest(n, march.control, scales, False, solver, None, request.controller, request.problem)
     member = member_of(method, request, demand)
     names = System._fields[System._fields.index("rates") : System._fields.index("state")]
     fields_of_system = dict(zip(names, native.addresses(), strict=True))
-    groups = System._fields[System._fields.index("n_groups") :]
+    groups = System._fields[System._fields.index("n_groups") : System._fields.index("n_mass")]
     fields_of_system |= dict(zip(groups, _groups(n, entries, native, full=kind == "dense"), strict=True))
     march.native, march.linear, march.linear_kind = native, solver, kind
     return member._replace(fields={**member.fields, **fields_of_system})
@@ -181,6 +184,15 @@ def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool
     indices = entries.rows * n + entries.columns if full else np.arange(entries.rows.size)
     count = int(group.max(initial=-1)) + 1
     return count, entries.rows.size, group, entries.rows, entries.columns, indices, np.zeros(n)
+
+
+def _mass(n: int, mass: MassMatrix | None) -> tuple[Any, ...]:
+    """Return the mass matrix, as `System` has it."""
+    if mass is None:
+        nothing = np.empty(0, dtype=np.int64)
+        return 0, 0, nothing, nothing, np.empty(0), np.empty(0)
+    sizes = mass.sizes(n)
+    return mass.rows.size, mass.constraints(n), *mass, sizes
 
 
 def _watch(native: NativeSystem, request: RunRequest, n: int) -> Watch:

@@ -5,13 +5,15 @@ from __future__ import annotations
 import math
 from typing import Any, Final
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.driver.option_values import in_time
 from unhurried_heron.driver.tolerances import Tolerance
 from unhurried_heron.errors import MethodError, OptionError, UnfitProblemError, excerpt
+from unhurried_heron.families.family import NO_MASS, WITH_CONSTRAINTS
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.input.rules import POSITIVE, POSITIVE_COUNT, instance
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
-from unhurried_heron.methods.catalogue import FOR_SMOOTH
+from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF
 from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.problem.problem import Problem
 
@@ -25,6 +27,7 @@ def refuse_unfit(method: Method, problem: Problem) -> None:
     ------
     UnfitProblemError
     """
+    _refuse_mass(method, problem)
     reason = family_of(method).fits(method, problem)
     if reason:
         raise UnfitProblemError(
@@ -34,6 +37,52 @@ def refuse_unfit(method: Method, problem: Problem) -> None:
             expected=f"a problem that fits it, or another method such as {FOR_SMOOTH}",
             given=f"a problem of {problem.model.layout.size:,} states",
         )
+
+
+def _refuse_mass(method: Method, problem: Problem) -> None:
+    """Refuse a method that does not take the mass matrix of a problem.
+
+    Raises
+    ------
+    UnfitProblemError
+    """
+    mass, takes = problem.model.mass, family_of(method).takes_mass(method)
+    # one that chooses for itself takes a method that can
+    if mass is None or takes == WITH_CONSTRAINTS or capabilities(method).changes_method:
+        return
+    n = problem.model.layout.size
+    constraints = mass.constraints(n)
+    if constraints or takes == NO_MASS:
+        are = "is a constraint" if constraints == 1 else "are constraints"
+        what = f"{constraints} of its {n} equations {are}" if constraints else "it has a mass matrix"
+        raise UnfitProblemError(
+            f"{method.name} cannot march this problem: {what}",
+            name=method.name,
+            location="method",
+            expected=f"auto, or a method that takes them, such as {FOR_STIFF} or backward-differentiation-variable",
+            given=f"{method.name}, which takes "
+            + ("no mass matrix" if takes == NO_MASS else "only mass matrices without rows of zeros"),
+        )
+
+
+def with_mass(method: Method, problem: Problem, relative: Array) -> Method:
+    """Return the method that marches: of a pair the stiff one where there is a mass matrix, which the other takes not.
+
+    Parameters
+    ----------
+    method : Method
+    problem : Problem
+    relative : ndarray, shape (n_states,)
+        Relative tolerances.
+
+    Returns
+    -------
+    Method
+    """
+    if problem.model.mass is None or not capabilities(method).changes_method:
+        return method
+    stiff: Method = family_of(method).members(method, relative)[-1]
+    return stiff
 
 
 def check_fits(method: Method, step: Any, rtol: Tolerance, atol: Tolerance) -> None:

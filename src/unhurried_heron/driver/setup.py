@@ -31,7 +31,7 @@ from unhurried_heron.driver.sliding import MAX_UNANSWERED
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Member, SetupRequest
-from unhurried_heron.families.linear import MAX_FULL, Entries, choose_linear, refuse_large
+from unhurried_heron.families.linear import MAX_FULL, Entries, choose_linear, refuse_large, with_mass
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.model.action import modes_of
@@ -245,7 +245,8 @@ def linear_kind(request: RunRequest) -> str:
             )
         return "dense"
     known = jacobian_entries(problem, held=request.held) if n > MAX_FULL or wanted is not None else None
-    kind = choose_linear(n, known and Entries(*known), wanted, fixed=not request.adapts)
+    entries = known and with_mass(Entries(*known), problem.model.mass)
+    kind = choose_linear(n, entries, wanted, fixed=not request.adapts)
     if kind == "dense":
         refuse_large(method.name, n)
     return kind

@@ -12,7 +12,7 @@ from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps, proportional, with_hidden_error
-from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
+from unhurried_heron.families.family import NO_MASS, Family, MassKind, SetupRequest, WorkSpace, of_stiff_ends
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, DiagonalWork
 from unhurried_heron.methods.coefficients import floats
@@ -93,13 +93,20 @@ def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
         factor=linear.factor,
         solve=linear.solve,
         jacobian=linear.jacobian,
-        spare=np.zeros(n * n + 1 if growth else 0),
+        spare=np.zeros(n * n + 3 if growth else 0),
         k=np.zeros((s, n)),
         p=np.zeros((degree + 1, n)),
         **numbers,
         **dict[str, Any]({name: np.zeros(n) for name in vectors}),
     )
     return WorkSpace(work, np.zeros(n), degree, (*contexts, linear, keep))
+
+
+def _takes_mass(method: RungeKutta) -> MassKind:
+    known = method.ends_in_a_stage and not any(method.a[0])
+    explicit = sum(not row[i] for i, row in enumerate(method.a))
+    # rates at explicit stages would have to be solved for, but at one that is the end of the step before
+    return NO_MASS if explicit > int(known) else of_stiff_ends(method)
 
 
 DIAGONAL: Final = Family(
@@ -109,5 +116,6 @@ DIAGONAL: Final = Family(
     implicit=True,
     scale=_scale,
     takes_controller=True,
+    takes_mass=_takes_mass,
     beside=LINEAR_KERNELS,
 )

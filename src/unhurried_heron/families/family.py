@@ -5,13 +5,24 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
-from typing import Any, NamedTuple
+from typing import Any, Final, Literal, NamedTuple
 
 from unhurried_heron.arrays import Array, Records
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional
 from unhurried_heron.families.linear import LinearSolver
 from unhurried_heron.problem.problem import Problem
+
+# Which mass matrices a method takes: none but the identity, regular ones, those with constraints too.
+MassKind = Literal["identity", "regular", "with constraints"]
+NO_MASS: Final[MassKind] = "identity"
+REGULAR: Final[MassKind] = "regular"
+WITH_CONSTRAINTS: Final[MassKind] = "with constraints"
+
+
+def of_stiff_ends(method: Any) -> MassKind:
+    """Return which mass matrices a Runge-Kutta method takes: constraints hold at its end if that is a stage."""
+    return WITH_CONSTRAINTS if method.ends_in_a_stage else REGULAR
 
 
 class Member(NamedTuple):
@@ -71,6 +82,10 @@ def _no_others(method: Any, relative: Array) -> tuple[Any, ...]:
     return ()
 
 
+def _no_mass(method: Any) -> MassKind:
+    return NO_MASS
+
+
 def _always(method: Any, problem: Problem) -> str:
     return ""
 
@@ -99,6 +114,8 @@ class Family:
         The method that makes references for comparisons, "" where none is fit for it.
     beside : tuple of str
         Kernels that it calls as a rule, to be compiled at the same time where they are missing.
+    takes_mass : callable
+        Which mass matrices a method of it takes, `NO_MASS`, `REGULAR` or `WITH_CONSTRAINTS`.
     fits : callable
         Says why a method of it cannot march a problem, ``fits(method, problem)``; an empty text where it can.
     starts_by : callable, optional
@@ -123,6 +140,7 @@ class Family:
     scale: Callable[[Any, Array, Array, Array, bool], ErrorScale] = proportional
     reference: str = ""
     beside: tuple[str, ...] = ()
+    takes_mass: Callable[[Any], MassKind] = _no_mass
     fits: Callable[[Any, Problem], str] = _always
     starts_by: Callable[[Any], Any] | None = None
     degree: Callable[[Any], int] = _rows_of_interpolant

@@ -11,7 +11,7 @@ from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
-from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
+from unhurried_heron.families.family import Family, SetupRequest, WorkSpace, of_stiff_ends
 from unhurried_heron.families.linear import LINEAR_KERNELS, MAX_DAMPED, dense_context, growth_kernel
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, BlockWork
 from unhurried_heron.methods.catalogue import FOR_STIFF
@@ -143,7 +143,7 @@ def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
         whole=address(whole[0]),
         blocks=np.array([address(context[0]) for context in blocks], dtype=np.int64),
         jacobian=linear.jacobian,
-        spare=np.zeros(n * n + 1 if growth else 0),
+        spare=np.zeros(n * n + 3 if growth else 0),
         stacked=np.zeros(m),
         direction=np.zeros(m),
         **numbers,
@@ -161,6 +161,7 @@ FULLY_IMPLICIT: Final = Family(
     scale=_scale,
     reference=FOR_STIFF,
     takes_controller=True,
+    takes_mass=of_stiff_ends,
     beside=LINEAR_KERNELS,
     degree=lambda method: int(method.stages) + 1,
 )

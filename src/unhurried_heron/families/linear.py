@@ -11,7 +11,9 @@ import numpy as np
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import MethodError, OptionError, excerpt
-from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, IM, MATRIX, PIVOTS, RE, SHIFT, STOP, N
+from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, IM, MASS, MATRIX, PIVOTS, RE, SHIFT, STOP, N
+from unhurried_heron.kernels.memory.bundles import address_table
+from unhurried_heron.model.mass_matrix import MassMatrix
 
 # The kernels that implicit families call as a rule.
 LINEAR_KERNELS: Final = (
@@ -61,6 +63,13 @@ class LinearSolver(NamedTuple):
     pending: Callable[[], BaseException | None] = lambda: None
 
 
+def with_mass(entries: Entries, mass: MassMatrix | None) -> Entries:
+    """Return where shift*M - J can be nonzero, from the entries of J."""
+    if mass is None:
+        return entries
+    return Entries(np.concatenate([entries.rows, mass.rows]), np.concatenate([entries.columns, mass.columns]))
+
+
 def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed: bool) -> str:
     """Return the kind of linear algebra for a system: "dense", "banded" or "sparse".
 
@@ -103,7 +112,7 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed:
         return wanted
     if n <= (MAX_DAMPED if fixed else MAX_FULL):
         return "dense"
-    from unhurried_heron.families.large_linear import order_for_band
+    from unhurried_heron.families.factorisations import order_for_band
 
     _, below, above = order_for_band(n, *entries)
     if below + above <= _WIDEST_BAND:
@@ -138,7 +147,9 @@ def refuse_large(method: str, n: int) -> None:
         )
 
 
-def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, fixed: bool) -> LinearSolver:
+def linear_solver(
+    n: int, control: Any, kind: str, entries: Entries | None, mass: MassMatrix | None, *, fixed: bool
+) -> LinearSolver:
     """Return linear algebra of a kind.
 
     Where fixed steps may need Newton's full method, its matrices are those of compiled loops.
@@ -152,6 +163,8 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, f
     kind : str
         Of linear algebra: "dense", "banded" or "sparse".
     entries : Entries or None
+    mass : MassMatrix or None
+        None for the identity.
     fixed : bool
         Whether steps are fixed.
 
@@ -166,16 +179,16 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, f
 
         jacobian = np.zeros((n, n))
         factor, solve = load_kernels("linear_algebra.dense_lu.factor", "linear_algebra.dense_lu.solve")
-        own = load_solve(n) if n <= MAX_WRITTEN else solve
-        made = functools.partial(dense_context, n, control, jacobian)
+        own = load_solve(n) if n <= MAX_WRITTEN and mass is None else solve
+        made = functools.partial(dense_context, n, control, jacobian, mass=mass)
         return LinearSolver(factor.address, own.address, solve.address, jacobian, made, (factor, solve, own))
     from unhurried_heron.families.large_linear import full_solver, structured_solver
 
     if dense or entries is None:
-        solver = full_solver(n, control)
+        solver = full_solver(n, control, mass)
         values: Array = np.zeros((n, n))
     else:
-        solver, values = structured_solver(kind, n, *entries, control), np.zeros(entries.rows.size)
+        solver, values = structured_solver(kind, n, entries, control, mass), np.zeros(entries.rows.size)
     return LinearSolver(
         solver.factor,
         solver.solve,
@@ -187,7 +200,9 @@ def linear_solver(n: int, control: Any, kind: str, entries: Entries | None, *, f
     )
 
 
-def dense_context(n: int, control: Any, matrix: Array | None, complex_shift: bool) -> tuple[Any, ...]:
+def dense_context(
+    n: int, control: Any, matrix: Array | None, complex_shift: bool, mass: MassMatrix | None = None
+) -> tuple[Any, ...]:
     """Return the context of a full shifted matrix and the arrays that must be kept alive beside it.
 
     Parameters
@@ -199,6 +214,7 @@ def dense_context(n: int, control: Any, matrix: Array | None, complex_shift: boo
     matrix : ndarray, shape (n, n), or None
         What is taken from the shift; None where the kernel writes the whole matrix.
     complex_shift : bool
+    mass : MassMatrix, optional
 
     Returns
     -------
@@ -211,4 +227,7 @@ def dense_context(n: int, control: Any, matrix: Array | None, complex_shift: boo
     context[MATRIX] = 0 if matrix is None else address(matrix)
     context[SHIFT], context[PIVOTS], context[RE] = address(shift), address(pivots), address(re)
     context[IM] = address(im) if complex_shift else 0
-    return context, control, matrix, shift, pivots, re, im
+    scales = np.ones(n)
+    table = None if mass is None else address_table(mass.rows.size, *mass, scales)
+    context[MASS] = 0 if table is None else address(table)
+    return context, control, matrix, shift, pivots, re, im, mass, scales, table

@@ -13,7 +13,7 @@ from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import MethodError, unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
-from unhurried_heron.families.family import Family, Member, SetupRequest, WorkSpace
+from unhurried_heron.families.family import REGULAR, WITH_CONSTRAINTS, Family, Member, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
 from unhurried_heron.kernels.memory.multistep_work import HISTORY, LINK_SIZE, ExplicitHistoryWork, ImplicitHistoryWork
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
@@ -192,5 +192,6 @@ IMPLICIT_STEPS: Final = Family(
     implicit=True,
     scale=_fixed_scale,
     beside=LINEAR_KERNELS,
+    takes_mass=lambda method: REGULAR if any(method.b[1:]) else WITH_CONSTRAINTS,
     starts_by=_implicit_starter,
 )

@@ -17,6 +17,7 @@ from unhurried_heron.families.variable_multistep import ADAMS, DIFFERENTIATION
 from unhurried_heron.families.variable_order import SEVERAL_ORDERS
 from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.methods.method import Method
+from unhurried_heron.problem.problem import Problem
 
 FAMILIES: Final[dict[str, Family]] = {
     family.name: family
@@ -82,7 +83,12 @@ def add_family(family: Family, *methods: Method) -> None:
     CATALOGUE.update({each.name: each for each in methods})
 
 
-def reference_methods() -> dict[str, str]:
-    """Return the methods that make references, by their families; those fit for stiff problems first."""
+def reference_methods(problem: Problem) -> dict[str, str]:
+    """Return the methods that make references for a problem, by their families; those fit for stiff problems first."""
+    if problem.model.mass is not None:
+        return {
+            FULLY_IMPLICIT.name: FULLY_IMPLICIT.reference,
+            DIFFERENTIATION.name: "backward-differentiation-variable",
+        }
     able = [family for family in FAMILIES.values() if family.reference]
     return {family.name: family.reference for family in sorted(able, key=lambda family: not family.implicit)}

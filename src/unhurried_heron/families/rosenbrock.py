@@ -11,7 +11,7 @@ from unhurried_heron.codegen.signature import address
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional, with_hidden_error
-from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
+from unhurried_heron.families.family import REGULAR, Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, LinearlyImplicitWork
 from unhurried_heron.methods.rosenbrock import ROSENBROCK, Rosenbrock
@@ -65,7 +65,7 @@ def _lay_out(method: Rosenbrock, demand: SetupRequest) -> WorkSpace:
         diagonal=np.array([float(method.gamma[0][0])]),
         limits=np.array([scales.newton, scales.between, follows_growth(method.stability)]),
         jacobian=linear.jacobian,
-        spare=np.zeros(n * n + 1 if growth else 0),
+        spare=np.zeros(n * n + 3 if growth else 0),
         u=np.zeros((s, n)),
         f=np.zeros((s, n)),
         p=np.zeros((degree + 1, n)),
@@ -95,5 +95,6 @@ LINEARLY_IMPLICIT: Final = Family(
     time_derivative=True,
     scale=_scale,
     takes_controller=True,
+    takes_mass=lambda method: REGULAR,
     beside=LINEAR_KERNELS,
 )

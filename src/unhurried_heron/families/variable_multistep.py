@@ -11,7 +11,7 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional
-from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
+from unhurried_heron.families.family import WITH_CONSTRAINTS, Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
 from unhurried_heron.kernels.memory.multistep_work import VARIABLE, VariableWork
 from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
@@ -81,7 +81,7 @@ def _lay_out(method: VariableMultistep, demand: SetupRequest) -> WorkSpace:
         weights=np.zeros(rows + 1),
         limits=np.array([scales.newton, scales.between, 1.0]),
         jacobian=linear.jacobian if linear else np.zeros((0, 0)),
-        spare=np.zeros(n * n + 1 if growth else 0),
+        spare=np.zeros(n * n + 3 if growth else 0),
         **vectors,
     )
     return WorkSpace(work, np.zeros(n), degree, (context, linear, looked))
@@ -99,5 +99,6 @@ DIFFERENTIATION: Final = Family(
     implicit=True,
     scale=_scale,
     beside=LINEAR_KERNELS,
+    takes_mass=lambda method: WITH_CONSTRAINTS,
     degree=_degree,
 )

@@ -9,7 +9,7 @@ import numpy as np
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.error_scale import ErrorScale
-from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
+from unhurried_heron.families.family import WITH_CONSTRAINTS, Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
 from unhurried_heron.kernels.memory.multistep_work import LINK_SIZE, SEVERAL, VariableOrderWork
 from unhurried_heron.methods.stiffness_switching import SEVERAL_ORDERS as NAME
@@ -61,6 +61,7 @@ SEVERAL_ORDERS: Final = Family(
     implicit=True,
     scale=_user_tolerances,
     takes_controller=True,
+    takes_mass=lambda method: WITH_CONSTRAINTS,
     beside=("fully_implicit.step.family", *LINEAR_KERNELS),
     degree=lambda method: int(method.stages) + 1,
     members=lambda method, relative: tuple(method.members),

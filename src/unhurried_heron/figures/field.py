@@ -199,6 +199,9 @@ def _rates(problem: Problem, names: Sequence[str], x: Array, y: Array, at: float
             native.rates.raise_pending("the rates")
         # outside the domain there is no arrow
         done += len(answered) + 1
+    if problem.model.mass is not None:
+        inverse: Array = np.linalg.inv(problem.model.mass.full(found.shape[1]))
+        found = found @ inverse.T
     along = [np.ones(wide.shape) if index < 0 else found[:, index].reshape(wide.shape) for index in indices]
     return along[0], along[1]
 
@@ -243,9 +246,13 @@ def draw_field(
     Raises
     ------
     OptionError
-        The names, the window or the axes do not fit.
+        The names, the window or the axes do not fit, or the problem has constraints.
     """
     instance(Problem, "a Problem")(problem, "problem", "draw_field", message="this has no direction field")
+    if problem.model.mass is not None and problem.model.mass.constraints(problem.model.layout.size):
+        raise OptionError("constraints leave no direction field: their states follow from the others", name="problem",
+                          location="draw_field", expected="a problem without constraints, or draw_phase of its runs",
+                          given=excerpt(problem.title))  # fmt: skip
     whole(2, 200)(arrows, "arrows", "draw_field", message="this number of arrows cannot be drawn")
     chosen = list(problem.states[:2]) if problem.model.layout.size > 1 else [_TIME, problem.states[0]]
     time = problem.interval[0] if at is None else number_in(at, problem.units.get(_TIME, ""), "draw_field, at")

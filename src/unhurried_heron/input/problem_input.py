@@ -70,6 +70,7 @@ class ChangedInput(WrittenInput, total=False):
     switches: Iterable[Any]
     jacobian: Callable[..., Any] | None
     sparsity: Any
+    mass: Any
     integrate_options: Mapping[str, Any] | None
 
 
@@ -122,6 +123,8 @@ class ProblemInput(ByValue):
         d rates / d states of a function of rates.
     sparsity : array_like
         Nonzero where that matrix can be.
+    mass : array_like
+        M of M y' = rates, or its diagonal; rows of zeros make constraints.
     integrate_options : mapping of str to object
         How `heron run` integrates, unless its options say otherwise.
     events : sequence of Event
@@ -180,6 +183,7 @@ class ProblemInput(ByValue):
     sparsity: Any = input_field(
         ANYTHING, ("rates",), "whole", structure=True, decides=False, in_files=False, default=None
     )
+    mass: Any = input_field(ANYTHING, ("rates",), "whole", structure=True, decides=False, in_files=False, default=None)
     integrate_options: Mapping[str, Any] = input_field(
         BY_NAME, (), "names", structure=False, decides=False, in_files=True, key="integrate", factory=dict
     )

@@ -11,11 +11,12 @@ import numpy as np
 
 from unhurried_heron.kernels.diagonal_stages import all_stages
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
+from unhurried_heron.kernels.implicit.derivatives import derive, take_derivatives
 from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
 from unhurried_heron.kernels.implicit.interpolation_error import judge, write_movement
+from unhurried_heron.kernels.implicit.mass_matrix import multiply_by_mass
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
-from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant
 from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.linear_algebra.jacobian import renew_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
@@ -24,6 +25,7 @@ from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ATTEMPT,
+    DERIVE,
     DESCRIBE,
     FOR_END,
     PAUSED,
@@ -70,9 +72,7 @@ def _prepare(system, work, control, h):
         for i in range(work.n_shifts):
             if factor_for(work, control, work.shifts[i], 1.0 / (h * work.diagonals[i])) != DONE:
                 return DIVERGED
-            if i == 0:
-                memory.sign = sign_of_determinant(work.shifts[i])
-        if damps_growth(control, work, system.n, h):
+        if damps_growth(system, work, control, work.shifts[0], h):
             return GROWS
         memory.factored_step = h
     return CONVERGED
@@ -174,6 +174,7 @@ def _estimate(system, work, control, h):
         _combine(system, work, work.error, h, work.residual)
         return size_of(work, work.residual, n)
     _combine(system, work, work.error, 1.0 / work.a[last * work.stages + last], work.residual)
+    multiply_by_mass(system, work.residual, work.defect)
     control.solves += 1
     return filtered_size(work, work.contexts[last], work.residual, n)
 
@@ -234,12 +235,14 @@ def _accept(system, work, control):
     set_scale(system, work, control.step)
     write_movement(work, n, work.defect)
     after_acceptance(control, work)
-    heed_growth(control, work, n, work.defect)
+    heed_growth(system, work, control, work.shifts[0], work.defect)
     if work.ends == 1:
         stage_rates = offset_by(work.k, (work.stages - 1) * n)
         for k in range(n):
             system.rates_at_state[k] = stage_rates[k]
         return check_rates_at_state(system, control)
+    if system.n_mass > 0:
+        return take_derivatives(system, control, work.p, work.degree)
     return find_rates_at_state(system, control, FOR_END)
 
 
@@ -255,5 +258,7 @@ def family(address):
         return after_failure(control, system, work, work.residual)
     if control.ask == DESCRIBE:
         return REACHED_END
+    if control.ask == DERIVE:
+        return derive(system, work, control, work.shifts[0], (work.residual, work.defect))
     begin_anew(control, system, work)
     return REACHED_END

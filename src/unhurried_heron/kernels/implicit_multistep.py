@@ -13,6 +13,7 @@ from unhurried_heron.kernels.history import (
 )
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence
 from unhurried_heron.kernels.implicit.damped_newton import solve_stage_damped
+from unhurried_heron.kernels.implicit.derivatives import derive
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
 from unhurried_heron.kernels.implicit.prediction import came_true, start_from
 from unhurried_heron.kernels.implicit.scale import set_scale
@@ -26,6 +27,7 @@ from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
+    DERIVE,
     DESCRIBE,
     PAUSED,
     RATES_STOPPED,
@@ -49,7 +51,7 @@ def _prepare(system, work, control, shift):
     work : ImplicitHistoryWork
     control : CONTROL
     shift : float
-        The shift in shift - J, one over a time.
+        The shift in shift*M - J, one over a time.
 
     Returns
     -------
@@ -194,6 +196,8 @@ def family(address):
         if history_in(work.history).delegated == 1:
             return ask_member(control, work.links, 0)
         return after_divergence(control, system, work, work.residual)
+    if control.ask == DERIVE:
+        return derive(system, work, control, work.context, (work.residual, work.defect))
     memory.factored_step, memory.jacobian_age, memory.trusted = 0.0, 0, 0
     forget_iterations(work)
     set_scale(system, work, control.step)

@@ -9,13 +9,15 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
+from unhurried_heron.kernels.implicit.derivatives import derive, take_derivatives
 from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
 from unhurried_heron.kernels.implicit.interpolation_error import judge, write_movement
+from unhurried_heron.kernels.implicit.mass_matrix import multiply_by_mass, subtract_mass
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
-from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant, solve
+from unhurried_heron.kernels.linear_algebra.calls import solve
 from unhurried_heron.kernels.linear_algebra.context import DONE
-from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
+from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian, jacobian_of_rates
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import find_rates_at_state
 from unhurried_heron.kernels.march.rates import ask_rates
@@ -23,6 +25,7 @@ from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs
 from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ATTEMPT,
+    DERIVE,
     DESCRIBE,
     FOR_END,
     FOR_JACOBIAN,
@@ -64,9 +67,15 @@ def _find_time_derivative(system, work, control):
             system.time_derivative, t, system.state, work.time_derivative, system.time_derivative_context
         )
     moved = t + np.copysign(min(abs(h), _ROOT * max(abs(t), abs(h))), h)
+    rates = system.rates_at_state
+    if system.n_mass > 0:
+        rates = work.residual
+        code = ask_rates(system, control, FOR_JACOBIAN, t, system.state, rates)
+        if code != 1:
+            return code
     code = ask_rates(system, control, FOR_JACOBIAN, moved, system.state, work.time_derivative)
     for k in range(n):
-        work.time_derivative[k] = (work.time_derivative[k] - system.rates_at_state[k]) / (moved - t)
+        work.time_derivative[k] = (work.time_derivative[k] - rates[k]) / (moved - t)
     return code
 
 
@@ -89,7 +98,12 @@ def _prepare(system, work, control, h):
     """
     memory = implicit_memory(work.memory)
     if memory.jacobian_age == 0:
-        if find_jacobian(system, work, control) != 1:
+        code = (
+            find_jacobian(system, work, control)
+            if system.n_mass == 0
+            else jacobian_of_rates(system, work, control, work.residual)
+        )
+        if code != 1:
             return STOPPED
         if system.moves == 1:
             code = _find_time_derivative(system, work, control)
@@ -98,8 +112,7 @@ def _prepare(system, work, control, h):
         memory.jacobian_age = FRESH
     if factor_for(work, control, work.context, 1.0 / (h * work.diagonal[0])) != DONE:
         return DIVERGED
-    memory.sign = sign_of_determinant(work.context)
-    if damps_growth(control, work, system.n, h):
+    if damps_growth(system, work, control, work.context, h):
         return GROWS
     return CONVERGED
 
@@ -124,7 +137,7 @@ def _rates_of_stage(system, work, control, i, h):
         1, or the code of the function that stopped.
     """
     n, s, out = system.n, work.stages, offset_by(work.f, i * system.n)
-    if work.same[i] != i:
+    if work.same[i] != i and (system.n_mass == 0 or work.same[i] >= 0):
         known = system.rates_at_state if work.same[i] < 0 else offset_by(work.f, work.same[i] * n)
         for k in range(n):
             out[k] = known[k]
@@ -171,8 +184,7 @@ def _all_stages(system, work, control, h):
             weight = work.c[i * s + j] / h
             if weight != 0.0:
                 other = offset_by(work.u, j * n)
-                for k in range(n):
-                    stage[k] += weight * other[k]
+                subtract_mass(system, -weight, other, stage)
         control.solves += 1
         if solve(work.solve, work.context, stage, stage, _SHARE * system.relative[0]) != DONE:
             return DIVERGED
@@ -224,6 +236,7 @@ def _estimate(system, work, control, h):
         return size_of(work, work.residual, n)
     for k in range(n):
         work.residual[k] /= h * work.diagonal[0]
+    multiply_by_mass(system, work.residual, work.defect)
     control.solves += 1
     return filtered_size(work, work.context, work.residual, n)
 
@@ -286,7 +299,9 @@ def _accept(system, work, control):
     # a Jacobian is of one step alone
     newton_in(work.newton).theta = 1.0
     after_acceptance(control, work)
-    heed_growth(control, work, n, work.defect)
+    heed_growth(system, work, control, work.context, work.defect)
+    if system.n_mass > 0:
+        return take_derivatives(system, control, work.p, work.degree)
     return find_rates_at_state(system, control, FOR_END)
 
 
@@ -302,5 +317,7 @@ def family(address):
         return after_failure(control, system, work, work.f)
     if control.ask == DESCRIBE:
         return REACHED_END
+    if control.ask == DERIVE:
+        return derive(system, work, control, work.context, (work.residual, work.defect))
     begin_anew(control, system, work)
     return REACHED_END

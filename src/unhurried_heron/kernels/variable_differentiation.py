@@ -20,10 +20,10 @@ from unhurried_heron.kernels.divided_differences import (
     size_of_row,
 )
 from unhurried_heron.kernels.implicit.control import after_divergence
+from unhurried_heron.kernels.implicit.derivatives import derive
 from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
 from unhurried_heron.kernels.implicit.scale import set_scale
-from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant
 from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.linear_algebra.jacobian import renew_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
@@ -33,6 +33,7 @@ from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
+    DERIVE,
     DESCRIBE,
     PAUSED,
     RATES_STOPPED,
@@ -60,7 +61,7 @@ def _prepare(system, work, control, shift):
     work : VariableWork
     control : CONTROL
     shift : float
-        The shift in shift - J, one over a time.
+        The shift in shift*M - J, one over a time.
 
     Returns
     -------
@@ -74,8 +75,7 @@ def _prepare(system, work, control, shift):
         memory.factored_step = 0.0
         if factor_for(work, control, work.context, shift) != DONE:
             return DIVERGED
-        memory.sign = sign_of_determinant(work.context)
-        if damps_growth(control, work, system.n, control.length):
+        if damps_growth(system, work, control, work.context, control.length):
             return GROWS
         memory.factored_step = shift
     return CONVERGED
@@ -258,7 +258,7 @@ def _accept(system, work, control):
     memory.previous_step = control.length
     memory.jacobian_age = OLD if newton_in(work.newton).theta <= _GOOD_CONTRACTION else 0
     choose_next(work, control)
-    heed_growth(control, work, n, work.moved)
+    heed_growth(system, work, control, work.context, work.moved)
     return check_rates_at_state(system, control)
 
 
@@ -281,6 +281,8 @@ def family(address):
             return STEP_TOO_SMALL if too_short(control) else REACHED_END
         variable_in(work.variable).steady = 0
         return after_divergence(control, system, work, work.residual)
+    if control.ask == DERIVE:
+        return derive(system, work, control, work.context, (work.residual, work.moved))
     memory.previous_step = memory.factored_step = 0.0
     memory.jacobian_age = 0
     forget_iterations(work)

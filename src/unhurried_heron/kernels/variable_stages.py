@@ -10,7 +10,7 @@ from __future__ import annotations
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member, fill_degrees, rates_at_state_of, table_of
 from unhurried_heron.kernels.memory.call import as_control, as_longs
-from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, DESCRIBE, REACHED_END, REFUSE, START
+from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, DERIVE, DESCRIBE, REACHED_END, REFUSE, START
 from unhurried_heron.kernels.memory.decoding import block_work_in, newton_in, several_in, several_work_in, system_in
 
 # A contraction below this is good,
@@ -116,6 +116,31 @@ def _refuse(system, work, control):
     return answer
 
 
+@inner
+def _derive(system, work, control):
+    """Have the first member derive, and tell the present one what it found.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableOrderWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        The answer of the member.
+    """
+    answer = ask_member(control, work.links, 0)
+    found, theirs = (
+        rates_at_state_of(work.links, 0),
+        rates_at_state_of(work.links, several_in(work.several).present),
+    )
+    for k in range(system.n):
+        system.rates_at_state[k] = theirs[k] = found[k]
+    return answer
+
+
 def family(address):
     """Do what `march` asks for."""
     table = as_longs(address)
@@ -132,6 +157,8 @@ def family(address):
         answer = ask_member(control, work.links, several.present)
         fill_degrees(control, work.links, several.present, work.room, system.n)
         return answer
+    if control.ask == DERIVE:
+        return _derive(system, work, control)
     several.present, several.good, several.refusals = 0, 0, 0
     if control.accepted == 0:
         for i in range(work.highest + 1):

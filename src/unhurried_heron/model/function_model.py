@@ -18,6 +18,7 @@ from unhurried_heron.model.equation_sorting import ClassifiedEquations
 from unhurried_heron.model.formulate import derived_formulas
 from unhurried_heron.model.functions import match_arguments
 from unhurried_heron.model.indexed import Resolver
+from unhurried_heron.model.mass_matrix import checked_mass
 from unhurried_heron.model.model import Model, write_out
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.model.real_pairs import as_real, infer
@@ -82,6 +83,7 @@ def rate_model(
         functions=functions,
         exact=exact,
         orders=dict.fromkeys(states, 1),
+        mass=None if user_input.mass is None else checked_mass(user_input.mass, layout),
     )
 
 

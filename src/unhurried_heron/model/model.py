@@ -18,6 +18,7 @@ from unhurried_heron.model.complex_states import ComplexStates
 from unhurried_heron.model.functions import NamedFunction, match_arguments
 from unhurried_heron.model.guards import Guard
 from unhurried_heron.model.indexed import Resolver
+from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.model.narrow import Narrow
 from unhurried_heron.model.rates import Rates
 from unhurried_heron.model.switch_types import RootSwitch
@@ -54,6 +55,8 @@ class Model:
         Values of the parameters that the structure depends on.
     complex_states : ComplexStates
         Which of the states and derived quantities are pairs of real numbers.
+    mass : MassMatrix, or None
+        M of M y' = rates; None where it is the identity.
     """
 
     layout: Layout
@@ -70,6 +73,7 @@ class Model:
     resolver: Resolver = field(default_factory=lambda: Resolver(Layout(())))
     orders: Mapping[str, int] = field(default_factory=dict)
     complex_states: ComplexStates = field(default_factory=ComplexStates)
+    mass: MassMatrix | None = field(default=None, compare=False)
 
     def watch(self, event: Event, units: Mapping[str, str]) -> Watched:
         """Return the expression or function whose sign change is the event; of known times a constant.

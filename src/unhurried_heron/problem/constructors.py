@@ -194,6 +194,7 @@ def from_rates(
     switches: Iterable[str | Callable[..., Any]] = (),
     jacobian: Callable[..., Any] | None = None,
     sparsity: Any = None,
+    mass: Any = None,
     **shared: Unpack[SharedInput],
 ) -> Problem:
     """Say a problem by a Python function, or one compiled by Numba's ``njit``.
@@ -216,6 +217,10 @@ def from_rates(
         d rates / d states, shape (n_states, n_states), its arguments matched like those of ``rates``.
     sparsity : array_like, optional
         Nonzero where that matrix can be, shape (n_states, n_states).
+    mass : array_like or sparse matrix, optional
+        M where the function tells M y' and not y', shape (n_states, n_states), or (n_states,) for its diagonal. A row
+        of zeros makes a constraint of its equation, 0 = f(t, y), which the starting values must meet. Implicit methods
+        march such problems; the constraints must determine states whose rates M leaves open (index 1).
 
     Returns
     -------
@@ -227,7 +232,14 @@ def from_rates(
         One of its subclasses. The function is called at the start to check what it returns, that it leaves its
         arguments alone, and that it gives the same answer twice.
     """
-    given = {"rates": rates, "derived": derived, "switches": switches, "jacobian": jacobian, "sparsity": sparsity}
+    given = {
+        "rates": rates,
+        "derived": derived,
+        "switches": switches,
+        "jacobian": jacobian,
+        "sparsity": sparsity,
+        "mass": mass,
+    }
     return cls.of(input_of("rates", "from_rates", {"initial": initial, "interval": interval, **given, **shared}))
 
 

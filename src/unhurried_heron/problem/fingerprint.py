@@ -22,7 +22,8 @@ def decisive(problem: Problem) -> tuple[Any, ...]:
     """Return what decides the solution beside the words."""
     model, values = problem.assembled.model, problem.assembled.values
     known = tuple(values.get(name) for name in model.parameters)
-    return type(model), model.layout, model.parameters, known, problem.start.tobytes(), problem.interval
+    mass = None if model.mass is None else model.mass.bytes()
+    return type(model), model.layout, model.parameters, known, problem.start.tobytes(), problem.interval, mass
 
 
 def fingerprint(problem: Problem) -> str:
@@ -30,6 +31,8 @@ def fingerprint(problem: Problem) -> str:
     user_input = problem.user_input
     words = [user_input.form, *(_digest(getattr(user_input, name)) for name, known in FIELDS.items() if known.decides)]
     numbers = [dict(problem.parameters), problem.interval, hashlib.sha256(problem.start.tobytes()).hexdigest()]
+    if problem.model.mass is not None:
+        numbers.append(hashlib.sha256(problem.model.mass.bytes()).hexdigest())
     return hashlib.sha256(json.dumps([words, numbers], sort_keys=True).encode()).hexdigest()
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
@@ -13,6 +13,10 @@ from unhurried_heron.formulas.evaluate import STATE
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.problem import Problem
+
+
+# The share of the norm of M below which a denominator of an eigenvalue of J and M is rounding.
+_INFINITE: Final = 1e-13
 
 
 class EvaluationPoints(NamedTuple):
@@ -143,7 +147,7 @@ def _jacobian_at(problem: Problem, points: EvaluationPoints) -> Array:
 
 
 def rates_at(problem: Problem, t: Any, state: Any) -> Any:
-    """Return the rates at one place, or at many rows at once.
+    """Return the rates f(t, y) at one place, or at many rows at once; with a mass matrix M they are those of M y.
 
     Parameters
     ----------
@@ -195,7 +199,8 @@ def jacobian_at(problem: Problem, t: Any, state: Any) -> Array:
 def eigenvalues_at(problem: Problem, t: Any, state: Any) -> ComplexArray:
     """Return the eigenvalues of the Jacobian, complex, shape (n_states,) or (rows, n_states).
 
-    NaN where the Jacobian is not finite. Arguments as for `rates_at`.
+    With a mass matrix M those of J x = lambda M x. NaN where the Jacobian is not finite, and in place of the infinite
+    ones that belong to constraints. Arguments as for `rates_at`.
 
     Parameters
     ----------
@@ -209,7 +214,33 @@ def eigenvalues_at(problem: Problem, t: Any, state: Any) -> ComplexArray:
     -------
     ndarray of complex
     """
-    matrices = jacobian_at(problem, t, state)
+    return eigenvalues_of(jacobian_at(problem, t, state), problem)
+
+
+def eigenvalues_of(matrices: Array, problem: Problem) -> ComplexArray:
+    """Return the eigenvalues of Jacobians of a problem, as `eigenvalues_at` does.
+
+    Parameters
+    ----------
+    matrices : ndarray, shape (..., n_states, n_states)
+    problem : Problem
+
+    Returns
+    -------
+    ndarray of complex, shape (..., n_states)
+    """
+    mass, n = problem.model.mass, matrices.shape[-1]
     fine = np.asarray(np.isfinite(matrices).all(axis=(-2, -1)))
-    values = np.linalg.eigvals(np.where(fine[..., None, None], matrices, 0.0)).astype(complex)
+    usable = np.where(fine[..., None, None], matrices, 0.0)
+    if mass is None:
+        values = np.linalg.eigvals(usable).astype(complex)
+    else:
+        from scipy.linalg import eigvals
+
+        full = mass.full(n)
+        pairs = np.array([eigvals(each, full, homogeneous_eigvals=True) for each in usable.reshape(-1, n, n)])
+        above, below = pairs[:, 0], pairs[:, 1]
+        finite = np.abs(below) > _INFINITE * np.linalg.norm(full)
+        quotients = np.divide(above, below, out=np.full(above.shape, np.nan, dtype=complex), where=finite)
+        values = quotients.reshape(matrices.shape[:-1])
     return np.where(fine[..., None], values, np.nan)

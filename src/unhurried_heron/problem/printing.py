@@ -46,9 +46,18 @@ def in_text(problem: Problem) -> str:
 def _equations(problem: Problem) -> list[str]:
     if problem.user_input.form == "rates":
         name = getattr(problem.user_input.function, "__name__", "a function")
-        return [f"rates by the function '{name}'"]
+        return [f"rates by the function '{name}'", *_mass(problem)]
     lines = [line.strip() for line in problem.user_input.text.strip().splitlines() if line.strip()]
     return lines if problem.user_input.form == "equations" else [*lines, *problem.first_order().text.splitlines()]
+
+
+def _mass(problem: Problem) -> list[str]:
+    mass, n = problem.model.mass, problem.model.layout.size
+    if mass is None:
+        return []
+    constraints = mass.constraints(n)
+    held = f", {constraints} of zeros: constraints" if constraints else ""
+    return [f"with a mass matrix, {n:,} rows{held}"]
 
 
 def _values(numbers: object) -> str:

@@ -10,6 +10,7 @@ from unhurried_heron.arrays import Array, ComplexArray
 from unhurried_heron.deadline import seconds_left
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.spectrum import ritz_values
+from unhurried_heron.problem.pointwise import eigenvalues_of
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.columns import modes_at
@@ -90,6 +91,9 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> ComplexArray:
         The library itself is at fault.
     """
     n = problem.model.layout.size
+    if n > _MAX_FULL and problem.model.mass is not None:
+        # those of large pencils are not looked for
+        return np.full((times.size, _FASTEST), np.nan, dtype=complex)
     if n > _MAX_FULL:
         return _fastest(problem, times, states)
     if problem.model.rates.written and n:
@@ -105,9 +109,7 @@ def eigenvalues(problem: Problem, times: Array, states: Array) -> ComplexArray:
         matrices[: len(found)] = found.reshape(-1, n, n)
     else:
         matrices = problem.jacobian_at(times, states)
-    fine = np.isfinite(matrices).all(axis=(-2, -1))
-    values = np.linalg.eigvals(np.where(fine[:, None, None], matrices, 0.0)).astype(complex)
-    return np.where(fine[:, None], values, np.nan)
+    return eigenvalues_of(matrices, problem)
 
 
 def _fastest(problem: Problem, times: Array, states: Array) -> ComplexArray:

@@ -99,6 +99,7 @@ class References:
         self._taylor_seconds = _TAYLOR_SECONDS if seconds is None else seconds
         self.rtol = float(np.clip(_TIGHTER * tightest, _TIGHTEST, _LOOSEST))
         self._runs: dict[str, Attempt] = {}
+        self._methods = reference_methods(problem)
         self.lacking = ""
 
     @property
@@ -109,7 +110,7 @@ class References:
     @cached_property
     def _first(self) -> Run | None:
         """A reference run with its steps kept; None where there is none."""
-        found = (self._integrate(family, "steps").run for family in reference_methods())
+        found = (self._integrate(family, "steps").run for family in self._methods)
         return next((run for run in found if run is not None), None)
 
     @cached_property
@@ -140,7 +141,7 @@ class References:
         """
         if self.certain:
             return None
-        for family in reference_methods():
+        for family in self._methods:
             if family not in self._runs:
                 taken = max((each.run.tally.seconds for each in self._runs.values() if each.run), default=math.inf)
                 seconds = min(self._seconds, max(_MIN_SECONDS, 10.0 * taken))
@@ -203,12 +204,12 @@ class References:
                 return None
         rows = self.trusted
         # another family first; its own where the other cannot do the problem (an explicit method on a stiff one)
-        for family in sorted(reference_methods(), key=lambda name: name == method.family):
+        for family in sorted(self._methods, key=lambda name: name == method.family):
             run = self._runs[family].run
             if run is not None and run.ending.reason is EndingReason.END:
                 related = " (same family)" if family == method.family else ""
                 return Truth(self._problem.states, run.states[:rows], f"{run.method} at rtol {self.rtol:.0e}{related}")
-        attempt_run = [f"{reference_methods()[family]}: {each.why.rstrip('.')}" for family, each in self._runs.items()]
+        attempt_run = [f"{self._methods[family]}: {each.why.rstrip('.')}" for family, each in self._runs.items()]
         self.lacking = "; ".join(attempt_run)
         return None
 
@@ -240,7 +241,7 @@ class References:
                 lambda t: as_floats(taylor_states(self._problem, t, seconds=self._taylor_seconds)),
                 truth.label,
             )
-        family = next(name for name in self._runs if truth.label.startswith(reference_methods()[name]))
+        family = next(name for name in self._runs if truth.label.startswith(self._methods[name]))
         kept = _first_that_ended([self._integrate(family, "steps")])
         return truth.names, kept.at, truth.label
 
@@ -259,7 +260,7 @@ class References:
         -------
         Attempt
         """
-        return _tight(self._problem, reference_methods()[family], self.rtol, record, seconds or self._seconds)
+        return _tight(self._problem, self._methods[family], self.rtol, record, seconds or self._seconds)
 
 
 def _tight(problem: Problem, method: str, rtol: float, record: Record, seconds: float) -> Attempt:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import functools
 import math
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from typing import Any, Final, cast
 
 import numpy as np
@@ -23,7 +24,7 @@ from unhurried_heron.quiet import quietly
 from unhurried_heron.run.ending import EndingReason
 from unhurried_heron.run.run import Run
 from unhurried_heron.testing.memory import damaged, margins
-from unhurried_heron.testing.problems import across, growth, swing, turned
+from unhurried_heron.testing.problems import across, constrained, growth, swing, turned, weighted
 
 
 class ContractError(AssertionError):
@@ -56,8 +57,7 @@ def _run(method: Method, problem: Problem, **options: Any) -> Run:
     """
     if method.adaptive:
         return integrate(problem, method, **{"rtol": 1e-6 if method.order > 1 else 1e-4, **options})
-    length = abs(problem.interval[1] - problem.interval[0])
-    return integrate(problem, method, **{"step": length / 300.0, **options})
+    return integrate(problem, method, **{"step": abs(problem.interval[1] - problem.interval[0]) / 300.0, **options})
 
 
 def start_is_kept(method: Method) -> None:
@@ -320,6 +320,17 @@ def events_act(method: Method) -> None:
         _expect(set(np.abs(run["rate"])) == {0.25}, "the mode is not what events make of it")
 
 
+def mass_is_heeded(method: Method) -> None:
+    """A run with a mass matrix, or with a constraint, is as good as one without, or it is refused."""
+    plain = _run(method, growth()[0])
+    allowed = 30.0 * np.abs(plain["mass"] - growth()[1](plain.times)).max() + 1e-5
+    for problem, solution in (weighted(), constrained()):
+        with suppress(UnfitProblemError):
+            run = _run(method, problem)
+            error = max(np.abs(run[name] - values).max() for name, values in solution(run.times).items())
+            _expect(error < allowed, f"{problem.title}: {error:.1e} off, above {allowed:.1e}")
+
+
 def arrays_are_respected(method: Method) -> None:
     """Nothing is written beyond the arrays that were laid out, for systems of one state, of two and of three."""
     equations = ("mass' = -mass/2", "food' = mass - food*cos(t)", "rest' = food - mass*rest")
@@ -361,6 +372,7 @@ CHECKS: Final[tuple[Callable[[Method], None], ...]] = (
     steps_become_equal,
     states_march_alike,
     events_act,
+    mass_is_heeded,
     arrays_are_respected,
 )
 

@@ -47,3 +47,28 @@ def turned() -> tuple[Problem, Callable[[Array], Array]]:
         problem,
         lambda t: np.exp(0.25 * np.minimum(t, 3.7) - 0.5 * np.maximum(t - 3.7, 0.0)) / np.where(t < 3.7, 1, 2),
     )
+
+
+def weighted() -> tuple[Problem, Callable[[Array], dict[str, Array]]]:
+    """Logistic growth and food that decays, told by two sums of their rates."""
+
+    def rates(mass: float, food: float) -> list[float]:
+        growing, decaying = mass / 4 * (1 - mass / 20), -food / 3
+        return [growing + 2 * decaying, 3 * growing - decaying]
+
+    problem = Problem.from_rates(
+        rates, initial={"mass": 1.0, "food": 9.0}, interval=(0.0, 10.0), mass=[[1, 2], [3, -1]], title="a mass matrix"
+    )
+    return problem, lambda t: {"mass": growth()[1](t), "food": 9.0 * np.exp(-t / 3)}
+
+
+def constrained() -> tuple[Problem, Callable[[Array], dict[str, Array]]]:
+    """Logistic growth whose crowding is told by a constraint."""
+
+    def rates(mass: float, crowding: float) -> list[float]:
+        return [mass / 4 - crowding, mass**2 - 80 * crowding]
+
+    problem = Problem.from_rates(
+        rates, initial={"mass": 1.0, "crowding": 1 / 80}, interval=(0.0, 10.0), mass=[1, 0], title="a constraint"
+    )
+    return problem, lambda t: {"mass": growth()[1](t), "crowding": growth()[1](t) ** 2 / 80}

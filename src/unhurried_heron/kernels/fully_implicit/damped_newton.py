@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from unhurried_heron.kernels.fully_implicit.newton import all_stage_rates
 from unhurried_heron.kernels.implicit.damped_newton import solve_damped
+from unhurried_heron.kernels.implicit.mass_matrix import sign_of_short_steps, subtract_mass
 from unhurried_heron.kernels.implicit.newton import TOLERANCE
 from unhurried_heron.kernels.linear_algebra.calls import factor, sign_of_determinant, solve
 from unhurried_heron.kernels.linear_algebra.context import DONE, RE
@@ -19,7 +20,7 @@ from unhurried_heron.kernels.memory.work_spaces import NEWTON_LIMIT
 
 @inner
 def _miss(system, work, control, h, part):
-    """Write f - A^-1 z/h to ``stacked``; return the code of the rates.
+    """Write f - M A^-1 z/h to ``stacked``; return the code of the rates.
 
     Parameters
     ----------
@@ -41,11 +42,14 @@ def _miss(system, work, control, h, part):
     if code != 1:
         return code
     for i in range(s):
+        stacked = offset_by(work.stacked, i * n)
         for k in range(n):
             missing = 0.0
             for j in range(s):
                 missing += work.inverse[i * s + j] * work.z[j * n + k]
-            work.stacked[i * n + k] = work.f[i * n + k] - missing / (h * part)
+            work.d1[k] = missing / (h * part)
+            stacked[k] = work.f[i * n + k]
+        subtract_mass(system, 1.0, work.d1, stacked)
     return 1
 
 
@@ -83,7 +87,12 @@ def _form(system, work, control, h, part):
             for j in range(s):
                 for k in range(n):
                     row[j * n + k] = -work.jacobian[r * n + k] if i == j else 0.0
-                row[j * n + r] += work.inverse[i * s + j] / (h * part)
+                if system.n_mass == 0:
+                    row[j * n + r] += work.inverse[i * s + j] / (h * part)
+        for e in range(system.n_mass):
+            row = offset_by(whole, (i * n + system.mass_rows[e]) * size)
+            for j in range(s):
+                row[j * n + system.mass_columns[e]] += system.mass[e] * work.inverse[i * s + j] / (h * part)
     return 1
 
 
@@ -117,9 +126,9 @@ def _correct(system, work, control, h, part, fresh):
         if factor(work.factor, work.whole, 0.0, 0.0) != DONE:
             return 2, 0
         sign = sign_of_determinant(work.whole)
-        if h < 0.0 and (work.stages * system.n) % 2 == 1:
-            # backwards, every row has changed its sign
-            sign = -sign
+        if work.n_real % 2 == 1:
+            # conjugate pairs of blocks leave the sign as it is
+            sign *= sign_of_short_steps(system, control, h)
     solved = solve(work.solve_whole, work.whole, work.stacked, work.stacked, TOLERANCE)
     control.solves += 1
     control.iterations += 1

@@ -139,7 +139,7 @@ def _filtered_defect(system, work, control, coefficients, theta, out):
     code = ask_rates(system, control, FOR_ESTIMATES, control.time + theta * h, system.trial, work.shifted)
     if code != 1:
         return code, _OUTSIDE
-    write_defect(coefficients, degree, n, theta, h, work.shifted, out)
+    write_defect(system, (coefficients, degree, h), theta, work.shifted, (out, system.trial))
     control.solves += 1
     return code, filtered_size(work, work.filter, out, n)
 

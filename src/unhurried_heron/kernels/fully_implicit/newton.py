@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.kernels.implicit.mass_matrix import subtract_mass, worst_missed
 from unhurried_heron.kernels.implicit.newton import (
     MAX_ITERATIONS,
     MAX_ITERATIONS_FIXED,
@@ -17,14 +18,14 @@ from unhurried_heron.kernels.implicit.newton import (
     is_rounding,
     judge,
     missed_at_rest,
+    rounding_of,
 )
-from unhurried_heron.kernels.linear_algebra.calls import factor, sign_of_determinant, solve
+from unhurried_heron.kernels.linear_algebra.calls import factor, solve
 from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import offset_by
 from unhurried_heron.kernels.memory.control import FOR_STAGES
-from unhurried_heron.kernels.memory.decoding import implicit_memory
 from unhurried_heron.kernels.memory.work_spaces import DIVERGED, GAMMA, GOES_ON, NEWTON_LIMIT, STOPPED
 
 
@@ -43,11 +44,9 @@ def form_and_factor(work, control, h):
     -------
     bool
     """
-    memory = implicit_memory(work.memory)
     control.factorisations += 1
     if factor(work.factor, work.filter, work.limits[GAMMA] / h, 0.0) != DONE:
         return False
-    memory.sign = sign_of_determinant(work.filter)
     # the first real block is the filter
     for j in range(1 if work.n_real > 0 else 0, work.n_real):
         if factor(work.factor, work.blocks[j], work.numbers[j] / h, 0.0) != DONE:
@@ -141,30 +140,6 @@ def all_stage_rates(system, work, control, h):
 
 
 @inner
-def _missed(work, row, n, shift):
-    """Return by how much the worst equation of a row is missed, in the tolerance of its state.
-
-    Parameters
-    ----------
-    work : BlockWork
-    row : float pointer, (n,)
-        What the equations miss.
-    n : int
-        Number of states.
-    shift : float
-        The shift in shift - J, one over a time.
-
-    Returns
-    -------
-    float
-    """
-    miss = 0.0
-    for k in range(n):
-        miss = max(miss, abs(row[k]) / work.scale[k])
-    return miss / abs(shift)
-
-
-@inner
 def _displacement(system, work, h):
     """Turn the rates into the Newton correction of w, in ``g``; return its size and what the equations miss.
 
@@ -186,19 +161,26 @@ def _displacement(system, work, h):
     combine(work.u, work.f, work.g, s, n)
     for j in range(work.n_real):
         a, g, w = work.numbers[j] / h, offset_by(work.g, j * n), offset_by(work.w, j * n)
-        for k in range(n):
-            g[k] -= a * w[k]
-        miss = max(miss, _missed(work, g, n, shift))
+        subtract_mass(system, a, w, g)
+        miss = max(miss, worst_missed(system, work, g, shift))
         solved = min(solved, solve(work.solve, work.blocks[j], g, g, TOLERANCE))
     for j in range(work.n_pairs):
         index = work.n_real + 2 * j
         b, c = work.numbers[index] / h, work.numbers[index + 1] / h
         g, w = offset_by(work.g, index * n), offset_by(work.w, index * n)
-        for k in range(n):
-            g[k] -= b * w[k] - c * w[n + k]
-            g[n + k] -= c * w[k] + b * w[n + k]
-        miss = max(miss, _missed(work, g, n, shift), _missed(work, offset_by(g, n), n, shift))
-        solved = min(solved, solve(work.solve, work.blocks[work.n_real + j], g, offset_by(g, n), TOLERANCE))
+        g_imaginary, w_imaginary = offset_by(g, n), offset_by(w, n)
+        if system.n_mass == 0:
+            for k in range(n):
+                g[k] -= b * w[k] - c * w_imaginary[k]
+                g_imaginary[k] -= c * w[k] + b * w_imaginary[k]
+        else:
+            subtract_mass(system, b, w, g)
+            subtract_mass(system, -c, w_imaginary, g)
+            subtract_mass(system, c, w, g_imaginary)
+            subtract_mass(system, b, w_imaginary, g_imaginary)
+        worst = worst_missed(system, work, g, shift), worst_missed(system, work, g_imaginary, shift)
+        miss = max(miss, worst[0], worst[1])
+        solved = min(solved, solve(work.solve, work.blocks[work.n_real + j], g, g_imaginary, TOLERANCE))
     total, rounding = 0.0, True
     for k in range(n):
         inverse = 1.0 / work.scale[k]
@@ -230,7 +212,8 @@ def iterate(system, work, control, h):
     # the damped iteration, which is for fixed steps, needs full matrices
     patient = control.adaptive == 0 and work.insist == 0
     limits = (work.limits[NEWTON_LIMIT], MAX_ITERATIONS_FIXED if patient else MAX_ITERATIONS)
-    newton = begin_iterations(work, missed_at_rest(system, work, work.limits[GAMMA] / h))
+    missed = missed_at_rest(system, work, work.limits[GAMMA] / h)
+    newton = begin_iterations(work, missed, rounding_of(system, control, limits[0]))
     outcome, count = GOES_ON, 0
     while outcome == GOES_ON:
         count += 1

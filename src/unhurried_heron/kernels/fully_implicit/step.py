@@ -16,11 +16,13 @@ from unhurried_heron.kernels.fully_implicit.interpolation_error import (
 )
 from unhurried_heron.kernels.fully_implicit.newton import form_and_factor, guess_increments, iterate
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
+from unhurried_heron.kernels.implicit.derivatives import derive, take_derivatives
 from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
+from unhurried_heron.kernels.implicit.mass_matrix import multiply_by_mass
 from unhurried_heron.kernels.implicit.newton import begin_iterations
 from unhurried_heron.kernels.implicit.prediction import came_true, start_from
 from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale
-from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
+from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian, jacobian_of_rates
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import find_rates_at_state
 from unhurried_heron.kernels.march.rates import ask_rates
@@ -29,6 +31,7 @@ from unhurried_heron.kernels.memory.control import (
     ACCEPT,
     ACCEPTED,
     ATTEMPT,
+    DERIVE,
     DESCRIBE,
     FOR_END,
     FOR_ESTIMATES,
@@ -63,6 +66,11 @@ def _estimate(system, work, control, h):
     """
     memory = implicit_memory(work.memory)
     n, size, rates, out = system.n, 0.0, system.rates_at_state, work.estimate
+    if system.n_mass > 0 and work.uses_start_rates == 1:
+        rates = work.d2
+        code = ask_rates(system, control, FOR_ESTIMATES, control.time, system.state, rates)
+        if code != 1:
+            return code, size
     for turn in range(2):
         for k in range(n):
             out[k] = work.e[0] * work.z[k]
@@ -70,6 +78,7 @@ def _estimate(system, work, control, h):
             weight, z = work.e[i], offset_by(work.z, i * n)
             for k in range(n):
                 out[k] += weight * z[k]
+        multiply_by_mass(system, out, work.d1)
         for k in range(n):
             out[k] = out[k] / h + (rates[k] if work.uses_start_rates == 1 else 0.0)
         size = filtered_size(work, work.filter, out, n)
@@ -166,7 +175,12 @@ def _prepare(system, work, control, h):
     """
     memory = implicit_memory(work.memory)
     if memory.jacobian_age == 0:
-        if find_jacobian(system, work, control) != 1:
+        code = (
+            find_jacobian(system, work, control)
+            if system.n_mass == 0
+            else jacobian_of_rates(system, work, control, work.d2)
+        )
+        if code != 1:
             return STOPPED
         memory.jacobian_age = FRESH
         memory.factored_step = 0.0
@@ -174,7 +188,7 @@ def _prepare(system, work, control, h):
         memory.factored_step = 0.0
         if not form_and_factor(work, control, h):
             return DIVERGED
-        if damps_growth(control, work, system.n, h):
+        if damps_growth(system, work, control, work.filter, h):
             return GROWS
         memory.factored_step = h
     return CONVERGED
@@ -295,7 +309,9 @@ def _accept(system, work, control):
     """
     set_scale(system, work, control.step)
     after_acceptance(control, work)
-    heed_growth(control, work, system.n, work.moved)
+    heed_growth(system, work, control, work.filter, work.moved)
+    if system.n_mass > 0:
+        return take_derivatives(system, control, as_doubles(control.polynomial_address), work.stages + 1)
     return find_rates_at_state(system, control, FOR_END)
 
 
@@ -312,5 +328,7 @@ def family(address):
     if control.ask == DESCRIBE:
         # The error between the ends was judged, so the step polynomial is written.
         return REACHED_END
+    if control.ask == DERIVE:
+        return derive(system, work, control, work.filter, (work.d1, work.d2))
     begin_anew(control, system, work)
     return REACHED_END

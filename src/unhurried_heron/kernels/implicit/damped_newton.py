@@ -16,6 +16,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.kernels.implicit.mass_matrix import sign_of_short_steps, subtract_mass
 from unhurried_heron.kernels.implicit.newton import TOLERANCE, factor_for
 from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant, solve
 from unhurried_heron.kernels.linear_algebra.context import DONE, UNKNOWN
@@ -261,7 +262,7 @@ def solve_damped(system, work, control, equations, threshold):
 
 @inner
 def _stage_miss(system, work, control, where, part):
-    """Write what a stage base + z misses, rates - shift z.
+    """Write what a stage base + z misses, rates - shift M z.
 
     Parameters
     ----------
@@ -283,7 +284,8 @@ def _stage_miss(system, work, control, where, part):
         work.stage[k] = work.base[k] + work.z[k]
     code = ask_rates(system, control, FOR_STAGES, time, work.stage, work.residual)
     for k in range(n):
-        work.defect[k] = work.residual[k] - shift / part * work.z[k]
+        work.defect[k] = work.residual[k]
+    subtract_mass(system, shift / part, work.z, work.defect)
     return code
 
 
@@ -316,10 +318,8 @@ def _stage_correct(system, work, control, where, part, fresh):
         if factor_for(work, control, context, shift / part) != DONE:
             return 2, 0
         # where nothing tells the sign, the root is taken as it is
-        sign = 1 if sign_of_determinant(context) == UNKNOWN else sign_of_determinant(context)
-        if shift < 0.0 and system.n % 2 == 1:
-            # backwards, every row has changed its sign
-            sign = -sign
+        sign = sign_of_determinant(context)
+        sign = 1 if sign == UNKNOWN else sign * sign_of_short_steps(system, control, shift)
     solved = solve(work.solve, context, work.defect, work.defect, TOLERANCE)
     control.solves += 1
     control.iterations += 1
@@ -328,7 +328,7 @@ def _stage_correct(system, work, control, where, part, fresh):
 
 @inner
 def solve_stage_damped(system, work, control, context, time, shift, threshold):
-    """Solve a stage y = base + z, rates = shift z; return the outcome and the number of iterations.
+    """Solve a stage y = base + z, rates = shift M z; return the outcome and the number of iterations.
 
     Jacobian and factors are of this stage afterwards. ``work`` has ``direction``, ``stage`` and ``kept`` (n,) besides
     what `solve_stage` needs; ``residual`` and ``defect`` are written over.
@@ -342,7 +342,7 @@ def solve_stage_damped(system, work, control, context, time, shift, threshold):
         Address of the context of the factors.
     time : float
     shift : float
-        The shift in shift - J, one over a time.
+        The shift in shift*M - J, one over a time.
     threshold : float
         The largest error of the iteration, in tolerances.
 

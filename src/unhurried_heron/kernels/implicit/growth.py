@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.linear_algebra.context import UNKNOWN
+from unhurried_heron.kernels.implicit.mass_matrix import sign_of_short_steps
+from unhurried_heron.kernels.implicit.newton import TOLERANCE
+from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant, solve
+from unhurried_heron.kernels.linear_algebra.context import DONE, SHIFT
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.call import address_of, call_kernel
+from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_longs, call_kernel
 from unhurried_heron.kernels.memory.decoding import implicit_memory
 from unhurried_heron.kernels.memory.work_spaces import FOLLOWS
 
@@ -17,17 +20,17 @@ _NOW_AND_THEN = 16
 
 
 @inner
-def steps_over_growth(work, n, h):
+def steps_over_growth(system, work, control, h):
     """Whether an odd number of real growing modes is so fast that the step would follow their unstable branch.
 
-    The determinant of shift - J is the product of shift - lambda over the eigenvalues: its sign, free from the factors,
+    The determinant of shift*M - J is a product of shift - lambda over the eigenvalues: its sign, free from the factors,
     tells whether lambda > shift for an odd number of real ones. Beyond that the method damps what grows.
 
     Parameters
     ----------
+    system : System
     work : work space of an implicit family
-    n : int
-        Number of states.
+    control : CONTROL
     h : float
         Length of the step, negative backwards.
 
@@ -35,11 +38,7 @@ def steps_over_growth(work, n, h):
     -------
     bool
     """
-    memory = implicit_memory(work.memory)
-    if memory.sign == UNKNOWN:
-        return False
-    backward = h < 0.0 and n % 2 == 1
-    return (memory.sign < 0) != backward
+    return implicit_memory(work.memory).sign * sign_of_short_steps(system, control, h) < 0
 
 
 @inner
@@ -65,15 +64,54 @@ def stands_still(work, n, moves):
 
 
 @inner
-def longest_seen(control, work, n, h):
+def _write_modes(system, work, context, sign):
+    """Write a matrix whose eigenvalues tell those of the last Jacobian to ``spare``; False where there is none.
+
+    Parameters
+    ----------
+    system : System
+    work : work space of an implicit family
+    context : int
+        Address of a context of real factors.
+    sign : float
+        1 forward in time, -1 backward.
+
+    Returns
+    -------
+    bool
+    """
+    n = system.n
+    work.spare[0] = n
+    if system.n_mass == 0:
+        work.spare[1], work.spare[2] = 0.0, 1.0
+        for i in range(n * n):
+            work.spare[i + 3] = sign * work.jacobian[i]
+        return True
+    work.spare[1], work.spare[2] = as_doubles(as_longs(context)[SHIFT])[0], sign
+    for j in range(n):
+        for k in range(n):
+            work.shifted[k] = 0.0
+        for e in range(system.n_mass):
+            if system.mass_columns[e] == j:
+                work.shifted[system.mass_rows[e]] += system.mass[e]
+        if solve(work.solve, context, work.shifted, work.shifted, TOLERANCE) != DONE:
+            return False
+        for k in range(n):
+            work.spare[k * n + j + 3] = work.shifted[k]
+    return True
+
+
+@inner
+def longest_seen(system, work, control, context, h):
     """Return the longest step that shows what grows, by the last Jacobian: a radian or e-fold of it, or less.
 
     Parameters
     ----------
-    control : CONTROL
+    system : System
     work : work space of an implicit family
-    n : int
-        Number of states.
+    control : CONTROL
+    context : int
+        Address of a context of real factors.
     h : float
         Length of the step, negative backwards.
 
@@ -82,12 +120,8 @@ def longest_seen(control, work, n, h):
     float
         Infinite where nothing grows.
     """
-    if work.growth == 0:
+    if work.growth == 0 or not _write_modes(system, work, context, np.copysign(1.0, h)):
         return np.inf
-    sign = 1.0 if h > 0.0 else -1.0
-    work.spare[0] = n
-    for i in range(n * n):
-        work.spare[i + 1] = sign * work.jacobian[i]
     call_kernel(work.growth, address_of(work.spare))
     growth, modulus = work.spare[0], work.spare[1]
     # what hardly grows until the end does no harm
@@ -95,15 +129,18 @@ def longest_seen(control, work, n, h):
 
 
 @inner
-def damps_growth(control, work, n, h):
+def damps_growth(system, work, control, context, h):
     """Whether an adaptive step, whose matrices are factored, would damp what grows.
+
+    The sign of the determinant of the real ones is kept.
 
     Parameters
     ----------
-    control : CONTROL
+    system : System
     work : work space of an implicit family
-    n : int
-        Number of states.
+    control : CONTROL
+    context : int
+        Address of the context of the real factors.
     h : float
         Length of the step, negative backwards.
 
@@ -111,23 +148,28 @@ def damps_growth(control, work, n, h):
     -------
     bool
     """
+    memory = implicit_memory(work.memory)
+    memory.sign = sign_of_determinant(context)
     if control.adaptive == 0:
         return False
     # On the first step nothing is known yet of modes that grow from zero.
-    first = implicit_memory(work.memory).previous_step == 0.0
-    return steps_over_growth(work, n, h) or (first and longest_seen(control, work, n, h) < abs(h))
+    first = memory.previous_step == 0.0
+    return steps_over_growth(system, work, control, h) or (
+        first and longest_seen(system, work, control, context, h) < abs(h)
+    )
 
 
 @inner
-def heed_growth(control, work, n, moves):
+def heed_growth(system, work, control, context, moves):
     """Bound the next adaptive step where something may grow from below the tolerance, which an error estimate misses.
 
     Parameters
     ----------
-    control : CONTROL
+    system : System
     work : work space of an implicit family
-    n : int
-        Number of states.
+    control : CONTROL
+    context : int
+        Address of a context of real factors.
     moves : float pointer, (n,)
         How far each state moves in the step.
     """
@@ -135,5 +177,5 @@ def heed_growth(control, work, n, moves):
         return
     h = control.length
     longer = abs(control.step) > _LONGER * abs(h) or control.accepted % _NOW_AND_THEN == 0
-    if longer and stands_still(work, n, moves):
-        control.step = np.copysign(min(abs(control.step), longest_seen(control, work, n, h)), h)
+    if longer and stands_still(work, system.n, moves):
+        control.step = np.copysign(min(abs(control.step), longest_seen(system, work, control, context, h)), h)

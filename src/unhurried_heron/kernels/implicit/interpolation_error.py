@@ -9,10 +9,11 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.kernels.implicit.mass_matrix import subtract_mass
 from unhurried_heron.kernels.implicit.scale import filtered_size
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import first_not_finite
-from unhurried_heron.kernels.march.polynomial import evaluate_step
+from unhurried_heron.kernels.march.polynomial import derive_step, evaluate_step
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_doubles
 from unhurried_heron.kernels.memory.control import ACCEPTED, FOR_ESTIMATES, RATES_STOPPED, REFUSED
@@ -60,31 +61,27 @@ def _foreseen(system, work, h):
 
 
 @inner
-def write_defect(coefficients, degree, n, theta, h, rates, out):
-    """Write by how much the derivative of a step polynomial misses the rates there.
+def write_defect(system, step, theta, rates, arrays):
+    """Write by how much M times the derivative of a step polynomial misses the rates there.
 
     Parameters
     ----------
-    coefficients : float pointer, (degree + 1, n)
-        The step polynomial, by powers of theta.
-    degree : int
-        Degree of the step polynomial.
-    n : int
-        Number of states.
+    system : System
+    step : (float pointer, int, float)
+        The step polynomial by powers of theta, (degree + 1, n), its degree, and the length of the step.
     theta : float
         Position in the step, from 0 to 1.
-    h : float
-        Length of the step, negative backwards.
     rates : float pointer, (n,)
         At theta.
-    out : float pointer, (n,)
-        Filled with the result.
+    arrays : (float pointer, float pointer)
+        The result (n,), which may be ``rates``, and scratch (n,).
     """
-    for k in range(n):
-        rates_at_state = degree * coefficients[degree * n + k]
-        for d in range(degree - 1, 0, -1):
-            rates_at_state = rates_at_state * theta + d * coefficients[d * n + k]
-        out[k] = rates_at_state / h - rates[k]
+    (coefficients, degree, h), (out, derivatives) = step, arrays
+    derive_step(coefficients, degree, system.n, theta, derivatives)
+    for k in range(system.n):
+        derivatives[k] /= h
+        out[k] = -rates[k]
+    subtract_mass(system, -1.0, derivatives, out)
 
 
 @inner
@@ -111,7 +108,8 @@ def _measured(system, work, control, context):
         code = ask_rates(system, control, FOR_ESTIMATES, control.time + theta * h, work.shifted, work.residual)
         if code != 1:
             return code, _OUTSIDE
-        write_defect(coefficients, degree, n, theta, h, work.residual, work.residual)
+        step = (coefficients, degree, h)
+        write_defect(system, step, theta, work.residual, (work.residual, work.defect))
         size = filtered_size(work, context, work.residual, n)
         control.solves += 1
         # A NaN must reach the caller, so it is compared first.

@@ -1,7 +1,7 @@
 """Newton's method with factors that are kept: when it has converged, and when it never will.
 
-`judge` is for any block of stages; `solve_stage` for one stage, y = base + h gamma f(t, y), with factors of
-1/(h gamma) - J in a ``context``. There ``work`` is any bundle with ``newton``, a record of `NEWTON`; ``factor`` and
+`judge` is for any block of stages; `solve_stage` for one stage, M (y - base) = h gamma f(t, y), with factors of
+M/(h gamma) - J in a ``context``. There ``work`` is any bundle with ``newton``, a record of `NEWTON`; ``factor`` and
 ``solve``, addresses of the linear algebra; and ``base``, ``z``, ``residual`` and ``scale`` (n,): the stage is base + z,
 and corrections are measured in units of ``scale``. E. Hairer and G. Wanner, *Solving
 Ordinary Differential Equations II*, 2nd ed. (1996), section IV.8.
@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.kernels.implicit.mass_matrix import subtract_mass, worst_missed
 from unhurried_heron.kernels.linear_algebra.calls import factor, solve
 from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.machine_code.compiling import inner
@@ -48,6 +49,10 @@ _MET = 10.0
 _NEARER = 0.1
 # Corrections below this many roundings of a state change nothing.
 ROUNDED = 8.0 * _EPSILON
+# The rounding of corrections with a mass matrix, in largest errors of the iteration,
+_ROUNDED_BY_OTHERS = 30.0
+# but no more than this share of the tolerance.
+_MUCH = 0.5
 # A state that moves by more than this multiple of its size and of what its rate foresees has left the solution.
 _STRAYS = 4.0
 
@@ -90,30 +95,64 @@ def is_rounding(system, k, step, correction, movement):
 def missed_at_rest(system, work, shift):
     """Return what the worst equation misses where nothing moves, in units of the tolerance: no guess may be worse.
 
+    Infinite with a mass matrix, where the rates at the state are not at hand.
+
     Parameters
     ----------
     system : System
     work : work space of an implicit family
     shift : float
-        The shift in shift - J, one over a time.
+        The shift in shift*M - J, one over a time.
 
     Returns
     -------
     float
     """
-    miss = 0.0
-    for k in range(system.n):
-        miss = max(miss, abs(system.rates_at_state[k]) / work.scale[k])
-    return miss / abs(shift)
+    return np.inf if system.n_mass > 0 else worst_missed(system, work, system.rates_at_state, shift)
 
 
 @inner
-def begin_iterations(work, missed=np.inf):
-    """Begin to iterate, and return the record in which that is told; ``missed``: by the equations at rest."""
+def begin_iterations(work, missed=np.inf, at_rest=0.0):
+    """Begin to iterate, and return the record in which that is told.
+
+    Parameters
+    ----------
+    work : work space of an implicit family
+    missed : float, optional
+        By the equations at rest.
+    at_rest : float, optional
+        The size of corrections, in tolerances, that are rounding where they contract no further.
+
+    Returns
+    -------
+    NEWTON
+    """
     newton = newton_in(work.newton)
-    newton.first_miss = missed
+    newton.first_miss, newton.at_rest = missed, at_rest
     newton.theta, newton.shrink, newton.before = 0.0, _MAX_SHRINK, 1.0
     return newton
+
+
+@inner
+def rounding_of(system, control, threshold):
+    """Return the size of corrections, in tolerances, that are rounding where they contract no further.
+
+    With a mass matrix a state has the rounding of others in it, however small it is itself.
+
+    Parameters
+    ----------
+    system : System
+    control : CONTROL
+    threshold : float
+        The largest error of the iteration, in tolerances.
+
+    Returns
+    -------
+    float
+    """
+    if system.n_mass == 0:
+        return threshold
+    return max(threshold, min(_MUCH, _ROUNDED_BY_OTHERS * threshold)) if control.adaptive == 1 else 1.0
 
 
 @inner
@@ -160,7 +199,7 @@ def judge(newton, count, size, miss, limits, hurry):
         if count == 2 and hurry:
             rest = max(rest, _LIKE_BEFORE * newton.contraction)
         # at rounding level the corrections no longer contract; there is nothing left to gain
-        at_rest = theta >= 1.0 and size <= threshold and met
+        at_rest = theta >= 1.0 and size <= newton.at_rest and met
         hopeless = theta >= 1.0 or (hurry and rest * size * theta ** (most - count) > threshold)
         if hopeless and not at_rest:
             newton.shrink = max(_MIN_SHRINK, min(_MAX_SHRINK, _AIM / theta))
@@ -178,7 +217,7 @@ def judge(newton, count, size, miss, limits, hurry):
 
 @inner
 def factor_for(work, control, context, shift):
-    """Factor shift - J; return DONE, or FAILED where that is singular.
+    """Factor shift*M - J; return DONE, or FAILED where that is singular.
 
     Parameters
     ----------
@@ -187,7 +226,7 @@ def factor_for(work, control, context, shift):
     context : int
         Address of the context of the factors.
     shift : float
-        The shift in shift - J, one over a time.
+        The shift in shift*M - J, one over a time.
 
     Returns
     -------
@@ -211,7 +250,7 @@ def solve_stage(system, work, control, context, time, shift, threshold, share=1.
     time : float
         Of the stage.
     shift : float
-        The shift in shift - J, one over a time.
+        The shift in shift*M - J, one over a time.
     threshold : float
         The largest error of the iteration, in tolerances.
     share : float, optional
@@ -224,7 +263,7 @@ def solve_stage(system, work, control, context, time, shift, threshold, share=1.
     """
     n, adaptive, outcome, count = system.n, control.adaptive == 1, GOES_ON, 0
     limits = (threshold, MAX_ITERATIONS)
-    newton = begin_iterations(work, missed_at_rest(system, work, shift))
+    newton = begin_iterations(work, missed_at_rest(system, work, shift), rounding_of(system, control, threshold))
     for k in range(n):
         system.trial[k] = work.base[k] + work.z[k]
     while outcome == GOES_ON:
@@ -232,10 +271,8 @@ def solve_stage(system, work, control, context, time, shift, threshold, share=1.
         code = ask_rates(system, control, FOR_STAGES, time, system.trial, work.residual)
         if code != 1:
             return (STOPPED if code < 1 else DIVERGED), count
-        miss = 0.0
-        for k in range(n):
-            work.residual[k] -= shift * work.z[k]
-            miss = max(miss, abs(work.residual[k] / shift) / work.scale[k])
+        subtract_mass(system, shift, work.z, work.residual)
+        miss = worst_missed(system, work, work.residual, shift)
         solved = solve(work.solve, context, work.residual, work.residual, TOLERANCE)
         control.solves += 1
         control.iterations += 1

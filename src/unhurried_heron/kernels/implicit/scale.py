@@ -82,7 +82,7 @@ def size_of(work, values, n):
 
 @inner
 def filtered_size(work, context, values, n):
-    """Solve (shift - J) x = values in place and return the size of x in units of the tolerance, inf for no solution.
+    """Solve (shift*M - J) x = values in place and return the size of x in units of the tolerance, inf for no solution.
 
     Parameters
     ----------

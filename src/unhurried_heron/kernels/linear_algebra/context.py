@@ -1,19 +1,22 @@
 """Places in the int64 table that tells the linear algebra on what it works.
 
 Addresses but for N, the order. STOP: of the march's control record, polled during long work. MATRIX (n, n): J in
-(shift - J), 0 where the matrix stands in RE already. SHIFT (3,): real and imaginary part, and the tolerance of a
+(shift*M - J), 0 where the matrix stands in RE already. SHIFT (3,): real and imaginary part, and the tolerance of a
 solution. RE, IM (n, n): the factors, IM 0 where the shift is real. PIVOTS int64 (n,). B, D (n,): real and imaginary
 part of the right-hand side, overwritten by the solution. SIGN: no address, but the sign of the determinant of a real
-matrix that was factored, UNKNOWN where the kind of linear algebra does not tell.
+matrix that was factored, UNKNOWN where the kind of linear algebra does not tell. MASS: of a table of M in
+(shift*M - J), 0 for the identity: how many entries, addresses of their int64 rows and columns and of their values, and
+of scales (n,) by which rows are multiplied before they are factored, for those without an entry of M are in no unit of
+the others.
 """
 
 from __future__ import annotations
 
 from typing import Final
 
-N, STOP, MATRIX, SHIFT, RE, IM, PIVOTS, B, D, SIGN = range(10)
+N, STOP, MATRIX, SHIFT, RE, IM, PIVOTS, B, D, SIGN, MASS = range(11)
 # How many int64 numbers a context has.
-CONTEXT_SIZE: Final = 10
+CONTEXT_SIZE: Final = 11
 # What linear algebra answers: it is done,
 DONE: Final = 1
 # or not: the matrix is singular, or the solution misses its tolerance.

@@ -12,6 +12,7 @@ from unhurried_heron.kernels.linear_algebra.context import (
     DONE,
     FAILED,
     IM,
+    MASS,
     MATRIX,
     PIVOTS,
     RE,
@@ -22,7 +23,7 @@ from unhurried_heron.kernels.linear_algebra.context import (
     D,
     N,
 )
-from unhurried_heron.kernels.machine_code.compiling import inner_fast_sums
+from unhurried_heron.kernels.machine_code.compiling import inner, inner_fast_sums
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
 
 
@@ -197,6 +198,46 @@ def solve_complex(re, im, pivots, n, b, d):
         d[i] = (y * re_i[i] - x * im_i[i]) / square
 
 
+@inner
+def _add_shift(context, shift, a):
+    """Add ``shift`` times M to a full matrix.
+
+    Parameters
+    ----------
+    context : int64 pointer, (CONTEXT_SIZE,)
+    shift : float
+    a : float pointer, (n, n)
+        Changed in place.
+    """
+    n = context[N]
+    if context[MASS] == 0:
+        for i in range(n):
+            a[i * n + i] += shift
+    else:
+        table = as_longs(context[MASS])
+        rows, columns, values = as_longs(table[1]), as_longs(table[2]), as_doubles(table[3])
+        for e in range(table[0]):
+            a[rows[e] * n + columns[e]] += shift * values[e]
+
+
+@inner
+def _scale_rows(context):
+    """Divide each row of the matrix of a context by its largest entry, and keep by what it was multiplied."""
+    n, re, im, is_complex = context[N], as_doubles(context[RE]), as_doubles(context[IM]), context[IM] != 0
+    scales = as_doubles(as_longs(context[MASS])[4])
+    for i in range(n):
+        largest = 0.0
+        for j in range(n):
+            largest = max(largest, abs(re[i * n + j]))
+            if is_complex:
+                largest = max(largest, abs(im[i * n + j]))
+        scales[i] = 1.0 / largest if 0.0 < largest < np.inf else 1.0
+        for j in range(n):
+            re[i * n + j] *= scales[i]
+            if is_complex:
+                im[i * n + j] *= scales[i]
+
+
 def factor(address):
     """Form and factor the shifted matrix of a context; return DONE or FAILED."""
     context = as_longs(address)
@@ -210,13 +251,14 @@ def factor(address):
     if context[MATRIX] != 0:
         for i in range(n * n):
             re[i] = -matrix[i]
-        for i in range(n):
-            re[i * n + i] += shift[0]
+        _add_shift(context, shift[0], re)
     if context[IM] != 0:
         for i in range(n * n):
             im[i] = 0.0
-        for i in range(n):
-            im[i * n + i] = shift[1]
+        _add_shift(context, shift[1], im)
+    if context[MASS] != 0:
+        _scale_rows(context)
+    if context[IM] != 0:
         return DONE if factor_complex(re, im, pivots, n, control) else FAILED
     if not factor_real(re, pivots, n, control):
         return FAILED
@@ -232,6 +274,12 @@ def solve(address):
     context = as_longs(address)
     n, pivots = context[N], as_longs(context[PIVOTS])
     re, im, b, d = as_doubles(context[RE]), as_doubles(context[IM]), as_doubles(context[B]), as_doubles(context[D])
+    if context[MASS] != 0:
+        scales = as_doubles(as_longs(context[MASS])[4])
+        for i in range(n):
+            b[i] *= scales[i]
+            if context[IM] != 0:
+                d[i] *= scales[i]
     if context[IM] != 0:
         solve_complex(re, im, pivots, n, b, d)
     else:

@@ -125,10 +125,53 @@ def _sweep(a, n, low, top, odd):
 
 
 @inner
-def fastest_growth(a, n):
+def _growth_of(real, imaginary, shift, sign):
+    """Return real part and modulus of a mode, of an eigenvalue of (shift*M - J)^-1 M where a shift is given.
+
+    Such a one is 1/(shift - lambda), and 0 for what follows from constraints.
+
+    Parameters
+    ----------
+    real : float
+    imaginary : float
+        Imaginary part.
+    shift : float
+        0 for the eigenvalues of J themselves.
+    sign : float
+        1 forward in time, -1 backward.
+
+    Returns
+    -------
+    (float, float)
+    """
+    if shift != 0.0:
+        square = real * real + imaginary * imaginary
+        if square * shift * shift < _SIGNIFICANT * _SIGNIFICANT:
+            return 0.0, 0.0
+        real, imaginary = shift - real / square, imaginary / square
+    return sign * real, np.sqrt(real * real + imaginary * imaginary)
+
+
+@inner
+def fastest_growth(a, n, shift, sign):
     """Return the largest real part of the eigenvalues and that mode's modulus, 0 where none is positive.
 
     The matrix is destroyed.
+
+    Parameters
+    ----------
+    a : float pointer, (n, n)
+        J, or (shift*M - J)^-1 M.
+    n : int
+        Number of states.
+    shift : float
+        0 where the matrix is J.
+    sign : float
+        1 forward in time, -1 backward.
+
+    Returns
+    -------
+    (float, float)
     """
     size = 0.0
     for k in range(n * n):
@@ -151,22 +194,29 @@ def fastest_growth(a, n):
             half = 0.5 * (a[low * n + low] + a[top * n + top])
             gap = 0.5 * (a[low * n + low] - a[top * n + top])
             under = gap * gap + a[low * n + top] * a[top * n + low]
-            real, imaginary = half + np.sqrt(max(under, 0.0)), np.sqrt(max(-under, 0.0))
+            apart = np.sqrt(max(under, 0.0))
+            real, imaginary = half + sign * apart, np.sqrt(max(-under, 0.0))
+            if shift != 0.0:
+                # either of two real ones may be that of the faster growth
+                other, whole = _growth_of(half - sign * apart, imaginary, shift, sign)
+                if other > growth and other > _SIGNIFICANT * abs(shift):
+                    growth, modulus = other, whole
             top, count = top - 2, 0
         else:
             count += 1
             _sweep(a, n, low, top, count % 10 == 0)
             continue
-        if real > growth and real > _SIGNIFICANT * size:
-            growth, modulus = real, np.sqrt(real * real + imaginary * imaginary)
+        real, whole = _growth_of(real, imaginary, shift, sign)
+        if real > growth and real > _SIGNIFICANT * (size if shift == 0.0 else abs(shift)):
+            growth, modulus = real, whole
     return growth, modulus
 
 
 def growth(address):
-    """Find the fastest growth of a matrix; ``address``: of n*n + 1 numbers, its order and its rows.
+    """Find the fastest growth of a matrix; ``address``: of n*n + 3 numbers, its order, shift, sign and its rows.
 
     The first two are replaced by the growth and that mode's modulus.
     """
     values = as_doubles(address)
-    values[0], values[1] = fastest_growth(offset_by(values, 1), int(values[0]))
+    values[0], values[1] = fastest_growth(offset_by(values, 3), int(values[0]), values[1], values[2])
     return 0

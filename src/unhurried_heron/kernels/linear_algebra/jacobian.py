@@ -68,16 +68,16 @@ def jacobian_at(system, work, control, time, state, rates):
 
 
 @inner
-def jacobian_at_start(system, work, control):
-    """Find the Jacobian at a state where ``system.rates_at_state`` is only what was solved for; return the code.
-
-    ``work`` has ``residual`` (n,) besides, which is written over.
+def jacobian_of_rates(system, work, control, scratch):
+    """Find the Jacobian where ``system.rates_at_state`` are not the rates, but what was solved for; return the code.
 
     Parameters
     ----------
     system : System
     work : work space of an implicit family
     control : CONTROL
+    scratch : float pointer, (n,)
+        For the rates themselves, from which differences must be taken.
 
     Returns
     -------
@@ -86,9 +86,8 @@ def jacobian_at_start(system, work, control):
     """
     if system.jacobian != 0:
         return jacobian_at(system, work, control, control.time, system.state, system.rates_at_state)
-    # differences must be taken from the rates themselves
-    code = ask_rates(system, control, FOR_JACOBIAN, control.time, system.state, work.residual)
-    return jacobian_at(system, work, control, control.time, system.state, work.residual) if code == 1 else code
+    code = ask_rates(system, control, FOR_JACOBIAN, control.time, system.state, scratch)
+    return jacobian_at(system, work, control, control.time, system.state, scratch) if code == 1 else code
 
 
 @inner
@@ -108,7 +107,7 @@ def renew_jacobian(system, work, control):
     """
     memory = implicit_memory(work.memory)
     if memory.jacobian_age == 0:
-        if jacobian_at_start(system, work, control) != 1:
+        if jacobian_of_rates(system, work, control, work.residual) != 1:
             return False
         memory.jacobian_age, memory.factored_step = FRESH, 0.0
     return True

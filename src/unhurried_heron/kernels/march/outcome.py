@@ -11,10 +11,11 @@ from unhurried_heron.kernels.march.nonnegative import cut_below_zero
 from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.march.sides import choose_sides
-from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_record, offset_by
+from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_longs, as_record, call_kernel, offset_by
 from unhurried_heron.kernels.memory.control import (
     BEFORE_ROW,
     BUFFER_FULL,
+    DERIVE,
     END_ROW,
     EVENT_STOPPED,
     FOR_STARTING,
@@ -31,6 +32,7 @@ from unhurried_heron.kernels.memory.control import (
     START_SPEED_ROW,
     STEP_TOO_SMALL,
 )
+from unhurried_heron.kernels.memory.decoding import parts_in
 
 ledger_row = as_record(LEDGER)
 _ROW = LEDGER.itemsize
@@ -111,6 +113,8 @@ def check_rates_at_state(system, control):
 def find_rates_at_state(system, control, purpose):
     """Evaluate the rates where the march stands; return REACHED_END if all is well.
 
+    With a mass matrix they are the derivatives that its family finds.
+
     Parameters
     ----------
     system : System
@@ -121,8 +125,11 @@ def find_rates_at_state(system, control, purpose):
     Returns
     -------
     int
-        REACHED_END, RATES_STOPPED or NOT_FINITE.
+        REACHED_END, RATES_STOPPED or NOT_FINITE; with a mass matrix NEWTON_FAILED or INCONSISTENT, too.
     """
+    if system.n_mass > 0:
+        control.ask = DERIVE
+        return call_kernel(parts_in(as_longs(control.table)).family, control.table)
     if ask_rates(system, control, purpose, control.time, system.state, system.rates_at_state) != 1:
         return RATES_STOPPED
     return check_rates_at_state(system, control)

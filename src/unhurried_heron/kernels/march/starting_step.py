@@ -79,12 +79,16 @@ def choose_starting_step(system, control, scratch):
     # a step cannot be shorter than the spacing of floating-point times allows
     shortest = 2.0 * SMALLEST_RELATIVE_STEP * max(abs(control.time), 1e-300 * length)
     guess = max(min(guess, length), shortest)
-    for k in range(system.n):
-        system.trial[k] = system.state[k] + sign * guess * system.rates_at_state[k]
-    code = ask_rates(system, control, FOR_STARTING, control.time + sign * guess, system.trial, scratch)
-    if code <= 0:
-        return RATES_STOPPED
-    bend = _size(system, scratch, system.rates_at_state) / guess
+    if system.n_mass > 0:
+        # rates elsewhere are no derivatives: these are taken to change as fast as the state does
+        code, bend = 1, speed * speed / size if size > 0.0 else 0.0
+    else:
+        for k in range(system.n):
+            system.trial[k] = system.state[k] + sign * guess * system.rates_at_state[k]
+        code = ask_rates(system, control, FOR_STARTING, control.time + sign * guess, system.trial, scratch)
+        if code <= 0:
+            return RATES_STOPPED
+        bend = _size(system, scratch, system.rates_at_state) / guess
     if code != 1 or not bend < np.inf:
         control.step = sign * max(0.01 * guess, shortest)
         return REACHED_END
@@ -124,6 +128,9 @@ def _look_within(system, control, scratch, length):
     int
     """
     later = _WITHIN * control.step
+    if system.n_mass > 0:
+        control.step = np.copysign(_MUCH * length, control.step)
+        return REACHED_END
     for k in range(system.n):
         system.trial[k] = system.state[k] + later * system.rates_at_state[k]
     code = ask_rates(system, control, FOR_STARTING, control.time + later, system.trial, scratch)

@@ -26,6 +26,7 @@ CONTROL: Final = np.dtype(
         ("attempts_left", np.int64),  # also the stop cell: zeroed to make the march return
         ("evaluation_limit", np.int64),
         ("strides", np.int64),  # whether the family may STRIDE
+        ("reference_sign", np.int64),  # of the determinant of M/h - J for short steps, where M is not the identity
         ("stop", np.int64),  # set from outside to make the march return in the middle of long work
         # the march's own state
         ("time", np.float64),
@@ -38,7 +39,7 @@ CONTROL: Final = np.dtype(
         # the present attempt
         ("purpose", np.int64),  # what the rates were asked for last: FOR_STAGES, …
         ("stage", np.int64),  # in which stage, of implicit one-step methods
-        ("ask", np.int64),  # what the family is called for: START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT or STRIDE
+        ("ask", np.int64),  # what the family is called for: START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE or DERIVE
         ("stride", np.int64),  # how many steps it may take at once, and how many it took
         ("length", np.float64),  # with its sign
         ("finish", np.float64),  # time at its end
@@ -119,6 +120,7 @@ class Reason(IntEnum):
     POLE = -10  # a step of fixed length would cross a pole
     COLLAPSED = -12  # the steps became so short that they would never come to the end; the driver says so
     NEGATIVE = -11  # the rates lead a state below zero that is never negative
+    INCONSISTENT = -13  # the run begins at a state that misses a constraint
     ACTION_FAILED = -9  # an event would give a state or parameter a value that is no number
 
 
@@ -151,9 +153,10 @@ NO_ROOM: Final = int(Reason.NO_ROOM)
 ACTION_FAILED: Final = int(Reason.ACTION_FAILED)
 POLE: Final = int(Reason.POLE)
 NEGATIVE: Final = int(Reason.NEGATIVE)
+INCONSISTENT: Final = int(Reason.INCONSISTENT)
 
 # what a march calls its family for
-START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE = range(6)
+START, ATTEMPT, DESCRIBE, REFUSE, ACCEPT, STRIDE, DERIVE = range(7)
 FOR_STAGES: Final = int(Purpose.STAGES)
 FOR_JACOBIAN: Final = int(Purpose.JACOBIAN)
 FOR_STARTING: Final = int(Purpose.STARTING)

@@ -48,6 +48,7 @@ NEWTON: Final = np.dtype(
         ("first", np.float64),  # corrections of the present iteration: the first, and the one before
         ("before", np.float64),
         ("first_miss", np.float64),  # by how much the equations were missed at first, in units of the tolerance
+        ("at_rest", np.float64),  # corrections up to this size are rounding where they contract no further
         ("theta", np.float64),  # its contraction, 0 where it says nothing
         ("shrink", np.float64),  # by how much to shorten the step where it diverges
     ],
@@ -108,7 +109,7 @@ class BlockWork(NamedTuple):
     transformed; ``guess`` what was foreseen of z; ``f`` their rates, ``g`` corrections, ``p`` the polynomial of the
     step before (stages,); ``scale``
     allowed errors, ``shifted`` for `jacobian`, ``moved``, ``estimate``, ``d1``, ``d2``. For fixed steps where
-    simplified iterations fail, ``stacked`` and ``direction`` (stages n,); ``spare`` (n n + 1,) for eigenvalues.
+    simplified iterations fail, ``stacked`` and ``direction`` (stages n,); ``spare`` (n n + 3,) for eigenvalues.
     ``insist`` and ``growth`` are the addresses of the kernels that use these, 0 where they are not there.
     """
 

@@ -1,0 +1,259 @@
+"""Factors of shift*M - J for large systems: LAPACK's full and banded ones, and SuperLU's sparse ones."""
+
+from __future__ import annotations
+
+import atexit
+import threading
+import time
+from collections.abc import Mapping
+from typing import Any, Final
+
+import numpy as np
+from scipy.linalg import blas, lapack
+from scipy.sparse import coo_array, csc_array
+from scipy.sparse.csgraph import connected_components, reverse_cuthill_mckee
+from scipy.sparse.linalg import splu
+
+from unhurried_heron.arrays import Array
+from unhurried_heron.errors import unforeseen
+from unhurried_heron.kernels.linear_algebra.context import UNKNOWN
+from unhurried_heron.model.mass_matrix import MassMatrix
+
+# Columns of a block of full factors.
+_COLUMNS: Final = 128
+# How sparse factors are made at first: a pivot on the diagonal is taken unless it is smaller than the largest entry
+# of its column by this factor
+_FROM_DIAGONAL: Final = {"permc_spec": "MMD_AT_PLUS_A", "diag_pivot_thresh": 0.01, "options": {"SymmetricMode": True}}
+# Factors are accepted if the error of a solution with entries of about one is at most this.
+_SOLVED: Final = 1e-6
+# Unknowns from which a factorisation has a thread of its own.
+_OWN_THREAD: Final = 2000
+# Seconds between two looks whether it must end.
+_LOOK_SECONDS: Final = 0.05
+# Seconds that the process waits for such threads at its end.
+_LAST_SECONDS: Final = 5.0
+
+
+def order_for_band(n: int, rows: Any, columns: Any) -> tuple[Any, int, int]:
+    """Return an order of the unknowns with a narrow band, and its widths below and above the diagonal.
+
+    Parameters
+    ----------
+    n : int
+        Number of states.
+    rows : ndarray of int64, shape (n_entries,)
+    columns : ndarray of int64, shape (n_entries,)
+        Columns of the entries.
+
+    Returns
+    -------
+    (ndarray of int64, int, int)
+
+    Raises
+    ------
+    HeronError
+        The library itself is at fault.
+    """
+    entries = np.ones(rows.size, dtype=np.int8)
+    pattern = coo_array((entries, (rows, columns)), shape=(n, n)).tocsr()
+    order = np.asarray(reverse_cuthill_mckee((pattern + pattern.T).tocsr(), symmetric_mode=True), dtype=np.int64)
+    index = np.empty(n, dtype=np.int64)
+    best: tuple[Any, int, int] | None = None
+    # The order in which the unknowns were written may be as good.
+    for tried in (np.arange(n), order):
+        index[tried] = np.arange(n)
+        below = index[rows] - index[columns]
+        widths = int(max(below.max(initial=0), 0)), int(max((-below).max(initial=0), 0))
+        if best is None or sum(widths) < best[1] + best[2]:
+            best = (tried, *widths)
+    if best is None:
+        raise unforeseen("best is not None")
+    return best
+
+
+class FullFactors:
+    """(shift*M - J) as a full matrix, factored in blocks of columns: Golub and Van Loan, section 3.4.
+
+    Between two blocks a stop is heeded, which within LAPACK's own would wait for seconds.
+    """
+
+    def __init__(self, n: int, kind: type, control: Any, mass: MassMatrix) -> None:
+        self._n, self.kind, self._control = n, kind, control
+        self._of_mass = mass.rows, mass.columns
+        pair = "z" if kind is complex else "d"
+        self._panel, self._solve = getattr(lapack, pair + "getrf"), getattr(lapack, pair + "getrs")
+        self._below, self._product = getattr(blas, pair + "trsm"), getattr(blas, pair + "gemm")
+
+    def factor(self, shifts: Any, values: Array) -> int | None:
+        """Factor; return the sign of the determinant, UNKNOWN of a complex one, None where the matrix is singular.
+
+        ``shifts`` (n_mass,): the entries of shift*M.
+        """
+        n = self._n
+        a: Any = np.array(-values, dtype=self.kind, order="F")
+        a[self._of_mass] += shifts
+        self._pivots = np.empty(n, dtype=np.int32)
+        odd = 0
+        for first in range(0, n, _COLUMNS):
+            if self._control["stop"][0] != 0:
+                return None
+            last = min(n, first + _COLUMNS)
+            a[first:, first:last], pivots, info = self._panel(a[first:, first:last])
+            if info != 0 or not np.isfinite(a[first:, first:last].diagonal()).all():
+                return None
+            self._pivots[first:last] = first + pivots
+            order = np.arange(n - first)
+            for index, other in enumerate(pivots.tolist()):
+                order[[index, other]] = order[[other, index]]
+                odd += index != other
+            moved = np.flatnonzero(order != np.arange(n - first))
+            for rest in (slice(0, first), slice(last, n)):
+                a[first + moved, rest] = a[first + order[moved], rest]
+            if last < n:
+                right = self._below(1.0, a[first:last, first:last], a[first:last, last:], lower=1, diag=1)
+                a[first:last, last:] = right
+                a[last:, last:] = self._product(-1.0, a[last:, first:last], right, 1.0, a[last:, last:])
+        self._factors = a
+        if self.kind is complex:
+            return UNKNOWN
+        return -1 if (np.count_nonzero(a.diagonal() < 0) + odd) % 2 else 1
+
+    def solve(self, right: Array, tolerance: float) -> Array:
+        """Return the solution; factors always meet the tolerance."""
+        found, _ = self._solve(self._factors, self._pivots, right)
+        return np.asarray(found)
+
+
+class BandedFactors:
+    """(shift*M - J) in banded storage: G. H. Golub and C. F. Van Loan, *Matrix Computations*, 4th ed. (2013), 4.3."""
+
+    def __init__(self, n: int, entries: Any, band: tuple[Any, int, int], kind: type, mass: MassMatrix) -> None:
+        rows, columns = entries
+        self._order, self._below, self._above = band
+        index = np.empty(n, dtype=np.int64)
+        index[self._order] = np.arange(n)
+        self._n, self.kind, self._middle = n, kind, self._below + self._above
+        self._rows, self._columns = self._middle + index[rows] - index[columns], index[columns]
+        self._of_mass = self._middle + index[mass.rows] - index[mass.columns], index[mass.columns]
+        # Several entries may fall on one element.
+        self._meet = np.unique(rows * n + columns).size < rows.size
+        pair = "z" if kind is complex else "d"
+        self._factor, self._solve = getattr(lapack, pair + "gbtrf"), getattr(lapack, pair + "gbtrs")
+
+    def factor(self, shifts: Any, values: Array) -> int | None:
+        """Factor, as `FullFactors.factor` does."""
+        height = 2 * self._below + self._above + 1
+        band: Any = np.zeros((height, self._n), dtype=self.kind, order="F")
+        if self._meet:
+            np.subtract.at(band, (self._rows, self._columns), values)
+        else:
+            band[self._rows, self._columns] = -values
+        band[self._of_mass] += shifts
+        self._band, self._pivots, info = self._factor(band, self._below, self._above, overwrite_ab=True)
+        diagonal = self._band[self._middle]
+        if info != 0 or not np.isfinite(diagonal).all():
+            return None
+        if self.kind is complex:
+            return UNKNOWN
+        exchanged = np.count_nonzero(self._pivots != np.arange(self._n))
+        return -1 if (np.count_nonzero(diagonal < 0) + exchanged) % 2 else 1
+
+    def solve(self, right: Array, tolerance: float) -> Array:
+        """Return the solution; factors always meet the tolerance."""
+        found, _ = self._solve(self._band, self._below, self._above, right[self._order], self._pivots)
+        out: Array = np.empty_like(found)
+        out[self._order] = found
+        return out
+
+
+class SparseFactors:
+    """(shift*M - J) with sparse direct factors, ordered by minimum degree of A^T + A.
+
+    Patterns of grids are symmetric, and shift*M - J has a strong diagonal where a step is sensible: pivots from there
+    leave half the fill of an order of the columns alone. Where they are too weak, which a solution tells, the factors
+    are made anew by partial pivoting: T. A. Davis, *Direct Methods for Sparse Linear Systems* (2006), chapter 7.
+    """
+
+    def __init__(self, n: int, entries: Any, kind: type, control: Any, mass: MassMatrix) -> None:
+        self._n, self.kind, self._control = n, kind, control
+        self._probe = 1.0 + 0.5 * np.cos(np.arange(n))
+        rows, columns = entries
+        self._places = np.concatenate([rows, mass.rows]), np.concatenate([columns, mass.columns])
+
+    def factor(self, shifts: Any, values: Array) -> int | None:
+        """Factor, as `FullFactors.factor` does."""
+        numbers = np.concatenate([-values, shifts])
+        if not np.isfinite(numbers).all():
+            return None
+        matrix = csc_array(coo_array((numbers, self._places), shape=(self._n, self._n)))
+        factors = self._factored(matrix, _FROM_DIAGONAL)
+        if factors is not None and not self._solves(matrix, factors):
+            factors = self._factored(matrix, {})
+        if factors is None:
+            return None
+        self._factors = factors
+        if self.kind is complex:
+            return UNKNOWN
+        odd = np.count_nonzero(self._factors.U.diagonal() < 0)
+        odd += sum(map(_odd, (self._factors.perm_r, self._factors.perm_c)))
+        return -1 if odd % 2 else 1
+
+    def _factored(self, matrix: Any, options: Mapping[str, Any]) -> Any:
+        """Return factors; None where the matrix is singular, or the march is stopped meanwhile.
+
+        Nothing stops the factorisation itself, so a large one has a thread, which is left to itself.
+        """
+        if self._n < _OWN_THREAD:
+            return _quietly_factored(matrix, options)
+        found: list[Any] = []
+        done = threading.Event()
+
+        def work() -> None:
+            found.append(_quietly_factored(matrix, options))
+            done.set()
+
+        thread = threading.Thread(target=work, daemon=True)
+        thread.start()
+        while not done.wait(_LOOK_SECONDS):
+            if self._control["stop"][0] != 0:
+                _left[:] = [*(each for each in _left if each.is_alive()), thread]
+                return None
+        return found[0]
+
+    def _solves(self, matrix: Any, factors: Any) -> bool:
+        """Whether factors solve for a vector that is known."""
+        right = matrix @ self._probe
+        found = factors.solve(right.astype(self.kind))
+        return bool(np.abs(found - self._probe).max() <= _SOLVED)
+
+    def solve(self, right: Array, tolerance: float) -> Array:
+        """Return the solution; factors always meet the tolerance."""
+        found: Array = self._factors.solve(right)
+        return found
+
+
+# Threads for whose factors nobody waits any more.
+_left: list[threading.Thread] = []
+
+
+@atexit.register
+def _wait_for_those_left() -> None:
+    """Give factorisations that were left to themselves some seconds before the interpreter ends under them."""
+    deadline = time.monotonic() + _LAST_SECONDS
+    for thread in _left:
+        thread.join(max(0.0, deadline - time.monotonic()))
+
+
+def _quietly_factored(matrix: Any, options: Mapping[str, Any]) -> Any:
+    try:
+        return splu(matrix, **options)
+    except RuntimeError:
+        # The matrix is exactly singular.
+        return None
+
+
+def _odd(order: Any) -> int:
+    """Whether a permutation takes an odd number of exchanges."""
+    n = order.size
+    cycles, _ = connected_components(coo_array((np.ones(n, dtype=np.int8), (np.arange(n), order)), shape=(n, n)))
+    return int(n - cycles) % 2
