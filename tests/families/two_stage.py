@@ -10,7 +10,7 @@ import numpy as np
 
 from unhurried_heron.families import Controller, Family, SetupRequest, WorkSpace
 from unhurried_heron.kernels.memory.bundles import CONTROLLER, Array
-from unhurried_heron.kernels.memory.work_spaces import NEWTON
+from unhurried_heron.kernels.memory.implicit_records import NEWTON
 from unhurried_heron.methods.stability import Region
 from unhurried_heron.problem.problem import Problem
 

@@ -26,7 +26,7 @@ from unhurried_heron.kernels.memory.control import (
     STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.memory.decoding import decoder, system_in
-from unhurried_heron.kernels.memory.work_spaces import CONVERGED, STOPPED
+from unhurried_heron.kernels.memory.implicit_records import CONVERGED, STOPPED
 
 work_in = decoder(Work)
 

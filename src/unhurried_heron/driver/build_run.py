@@ -22,7 +22,7 @@ from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.kernels.memory.control import LEDGER, Reason
-from unhurried_heron.kernels.memory.multistep_work import StiffnessSwitchingWork
+from unhurried_heron.kernels.stiffness_switching_work import StiffnessSwitchingWork
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.time_derivatives import can_break
 from unhurried_heron.problem.problem import Problem

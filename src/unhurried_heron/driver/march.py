@@ -30,7 +30,7 @@ from unhurried_heron.kernels.memory.bundles import (
     address_table,
 )
 from unhurried_heron.kernels.memory.control import CONTROL
-from unhurried_heron.kernels.memory.multistep_work import LINK_SIZE
+from unhurried_heron.kernels.memory.links import LINK_SIZE
 from unhurried_heron.methods.method import Method
 
 # The fields of a control record, which NumPy reads one by one more slowly.

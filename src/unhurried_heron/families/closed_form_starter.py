@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.errors import OptionError
 from unhurried_heron.families.family import Member, WorkSpace
-from unhurried_heron.kernels.memory.multistep_work import ClosedFormWork
+from unhurried_heron.kernels.closed_form_starter_work import ClosedFormWork
 from unhurried_heron.problem.problem import Problem
 
 EXACT: Final = "exact"

@@ -14,7 +14,8 @@ from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps, proportional, with_hidden_error
 from unhurried_heron.families.family import NO_MASS, Family, MassKind, SetupRequest, WorkSpace, of_stiff_ends
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
-from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, DiagonalWork
+from unhurried_heron.kernels.diagonally_implicit_work import DiagonalWork
+from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.coefficients import floats
 from unhurried_heron.methods.runge_kutta import DIAGONALLY_IMPLICIT, RungeKutta
 from unhurried_heron.methods.stability import follows_growth

@@ -13,7 +13,8 @@ from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import Family, SetupRequest, WorkSpace, of_stiff_ends
 from unhurried_heron.families.linear import LINEAR_KERNELS, MAX_DAMPED, dense_context, growth_kernel
-from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, BlockWork
+from unhurried_heron.kernels.fully_implicit.work import BlockWork
+from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
 from unhurried_heron.methods.catalogue import FOR_STIFF
 from unhurried_heron.methods.fully_implicit import DiagonalisedTableau
 from unhurried_heron.methods.runge_kutta import FULLY_IMPLICIT as NAME

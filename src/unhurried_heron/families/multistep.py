@@ -15,8 +15,9 @@ from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, for_fixed_steps
 from unhurried_heron.families.family import REGULAR, WITH_CONSTRAINTS, Family, Member, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
-from unhurried_heron.kernels.memory.multistep_work import HISTORY, LINK_SIZE, ExplicitHistoryWork, ImplicitHistoryWork
-from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON
+from unhurried_heron.kernels.history_work import HISTORY, ExplicitHistoryWork, ImplicitHistoryWork
+from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
+from unhurried_heron.kernels.memory.links import LINK_SIZE
 from unhurried_heron.methods.multistep import EXPLICIT_MULTISTEP, IMPLICIT_MULTISTEP, Multistep
 
 # Starters by order: the cheapest method of the catalogue of that order, up to the highest.

@@ -13,7 +13,8 @@ from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional, with_hidden_error
 from unhurried_heron.families.family import REGULAR, Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS, growth_kernel
-from unhurried_heron.kernels.memory.work_spaces import IMPLICIT_MEMORY, NEWTON, LinearlyImplicitWork
+from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
+from unhurried_heron.kernels.rosenbrock_work import LinearlyImplicitWork
 from unhurried_heron.methods.rosenbrock import ROSENBROCK, Rosenbrock
 from unhurried_heron.methods.stability import follows_growth
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
-from unhurried_heron.kernels.memory.one_step_work import STRETCH, StabilisedWork
+from unhurried_heron.kernels.stabilised_work import STRETCH, StabilisedWork
 from unhurried_heron.methods.stabilised import STABILISED, Stabilised
 
 # Degree of the step polynomial: a parabola, or a cubic where there are only two stages.

@@ -10,7 +10,8 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Family, SetupRequest, WorkSpace
-from unhurried_heron.kernels.memory.multistep_work import CHANGES, CHOICE, LINK_SIZE, StiffnessSwitchingWork
+from unhurried_heron.kernels.memory.links import LINK_SIZE
+from unhurried_heron.kernels.stiffness_switching_work import CHANGES, CHOICE, StiffnessSwitchingWork
 from unhurried_heron.methods.method import Method
 from unhurried_heron.methods.stability import value_at
 from unhurried_heron.methods.stiffness_switching import CHOOSING, StiffnessSwitching

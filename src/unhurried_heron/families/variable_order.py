@@ -11,7 +11,8 @@ from unhurried_heron.errors import unforeseen
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import WITH_CONSTRAINTS, Family, SetupRequest, WorkSpace
 from unhurried_heron.families.linear import LINEAR_KERNELS
-from unhurried_heron.kernels.memory.multistep_work import LINK_SIZE, SEVERAL, VariableOrderWork
+from unhurried_heron.kernels.memory.links import LINK_SIZE
+from unhurried_heron.kernels.variable_stages_work import SEVERAL, VariableOrderWork
 from unhurried_heron.methods.stiffness_switching import SEVERAL_ORDERS as NAME
 from unhurried_heron.methods.stiffness_switching import VariableOrder
 

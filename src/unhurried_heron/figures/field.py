@@ -200,8 +200,8 @@ def _rates(problem: Problem, names: Sequence[str], x: Array, y: Array, at: float
         # outside the domain there is no arrow
         done += len(answered) + 1
     if problem.model.mass is not None:
-        inverse: Array = np.linalg.inv(problem.model.mass.full(found.shape[1]))
-        found = found @ inverse.T
+        inverse: Any = np.linalg.inv(problem.model.mass.full(problem.model.layout.size))
+        found = (inverse @ found.T).T
     along = [np.ones(wide.shape) if index < 0 else found[:, index].reshape(wide.shape) for index in indices]
     return along[0], along[1]
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from unhurried_heron.kernels.closed_form_starter_work import ClosedFormWork
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
@@ -16,7 +17,9 @@ from unhurried_heron.kernels.memory.control import (
     REFUSE,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.memory.decoding import exact_work_in, system_in
+from unhurried_heron.kernels.memory.decoding import decoder, system_in
+
+exact_work_in = decoder(ClosedFormWork)
 
 
 @inner

@@ -13,13 +13,7 @@ from unhurried_heron.kernels.memory.control import (
     FOR_STAGES,
 )
 from unhurried_heron.kernels.memory.decoding import implicit_memory
-from unhurried_heron.kernels.memory.work_spaces import (
-    CONVERGED,
-    DIVERGED,
-    NEWTON_LIMIT,
-    OLD,
-    STOPPED,
-)
+from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, NEWTON_LIMIT, OLD, STOPPED
 
 # Beyond this multiple of the length of the step before, the polynomial of that step is not used as a guess.
 _FURTHEST = 4.0

@@ -10,6 +10,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.diagonal_stages import all_stages
+from unhurried_heron.kernels.diagonally_implicit_work import DiagonalWork
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
 from unhurried_heron.kernels.implicit.derivatives import derive, take_derivatives
 from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
@@ -34,14 +35,10 @@ from unhurried_heron.kernels.memory.control import (
     REFUSE,
     REFUSED,
 )
-from unhurried_heron.kernels.memory.decoding import diagonal_work_in, implicit_memory, system_in
-from unhurried_heron.kernels.memory.work_spaces import (
-    CONVERGED,
-    DIVERGED,
-    GROWS,
-    OLD,
-    STOPPED,
-)
+from unhurried_heron.kernels.memory.decoding import decoder, implicit_memory, system_in
+from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, GROWS, OLD, STOPPED
+
+diagonal_work_in = decoder(DiagonalWork)
 
 # Factors are used again for a step that differs by this share: Newton's iteration hardly notices.
 _SAME_STEP = 1e-3

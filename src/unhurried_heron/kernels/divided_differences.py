@@ -9,9 +9,13 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.kernels.divided_differences_work import VARIABLE, VariableWork
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.memory.call import offset_by
-from unhurried_heron.kernels.memory.decoding import variable_in
+from unhurried_heron.kernels.memory.call import as_record, offset_by
+from unhurried_heron.kernels.memory.decoding import decoder
+
+variable_work_in = decoder(VariableWork)
+variable_in = as_record(VARIABLE)
 
 # The unit of the table follows the length of the step where the two differ by more than this factor.
 _FAR = 1e4

@@ -8,12 +8,14 @@ from unhurried_heron.kernels.history import (
     attempt_of_starter,
     combine_past,
     describe,
+    history_in,
     is_same,
     lacks_past,
     remember,
     row,
     start,
 )
+from unhurried_heron.kernels.history_work import ExplicitHistoryWork
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.batched_steps import native_stride
 from unhurried_heron.kernels.march.members import ask_member
@@ -34,7 +36,9 @@ from unhurried_heron.kernels.memory.control import (
     REFUSED,
     STRIDE,
 )
-from unhurried_heron.kernels.memory.decoding import explicit_history_in, history_in, system_in
+from unhurried_heron.kernels.memory.decoding import decoder, system_in
+
+explicit_history_in = decoder(ExplicitHistoryWork)
 
 _PAST, _PAST_RATES, _PREDICTED, _HEAD = (BLOCK.index(name) for name in ("past", "past_rates", "predicted", "head"))
 

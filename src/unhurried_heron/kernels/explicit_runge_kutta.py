@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.codegen.batched_steps import BLOCK
+from unhurried_heron.kernels.explicit_runge_kutta_work import EXPLICIT_MEMORY, Tableau
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.batched_steps import native_stride
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal, forget
@@ -16,6 +17,7 @@ from unhurried_heron.kernels.memory.call import (
     as_control,
     as_doubles,
     as_longs,
+    as_record,
     call_attempt,
     call_error,
     call_polynomial,
@@ -34,7 +36,10 @@ from unhurried_heron.kernels.memory.control import (
     REFUSED,
     STRIDE,
 )
-from unhurried_heron.kernels.memory.decoding import explicit_memory, system_in, tableau_in
+from unhurried_heron.kernels.memory.decoding import decoder, system_in
+
+explicit_memory = as_record(EXPLICIT_MEMORY)
+tableau_in = decoder(Tableau)
 
 _STAGES = BLOCK.index("stages")
 _HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"

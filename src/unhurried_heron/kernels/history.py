@@ -10,11 +10,13 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.kernels.history_work import HISTORY
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_rates_at_state, rates_at_state_of
-from unhurried_heron.kernels.memory.call import as_doubles, offset_by
+from unhurried_heron.kernels.memory.call import as_doubles, as_record, offset_by
 from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, DESCRIBE, REACHED_END, START
-from unhurried_heron.kernels.memory.decoding import history_in
+
+history_in = as_record(HISTORY)
 
 # lengths that differ by no more than rounding of the times are one
 _SAME_STEP = 1e-9

@@ -7,10 +7,12 @@ from unhurried_heron.kernels.history import (
     attempt_of_starter,
     combine_past,
     describe,
+    history_in,
     lacks_past,
     remember,
     start,
 )
+from unhurried_heron.kernels.history_work import ImplicitHistoryWork
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence
 from unhurried_heron.kernels.implicit.damped_newton import solve_stage_damped
 from unhurried_heron.kernels.implicit.derivatives import derive
@@ -34,8 +36,10 @@ from unhurried_heron.kernels.memory.control import (
     REFUSE,
     REFUSED,
 )
-from unhurried_heron.kernels.memory.decoding import history_in, implicit_history_in, implicit_memory, system_in
-from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, FRESH, NEWTON_LIMIT, OLD, STOPPED
+from unhurried_heron.kernels.memory.decoding import decoder, implicit_memory, system_in
+from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, FRESH, NEWTON_LIMIT, OLD, STOPPED
+
+implicit_history_in = decoder(ImplicitHistoryWork)
 
 # Factors are used again for a step that is the same but for rounding.
 _SAME_STEP = 1e-9

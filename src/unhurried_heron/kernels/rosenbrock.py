@@ -36,8 +36,11 @@ from unhurried_heron.kernels.memory.control import (
     REFUSE,
     REFUSED,
 )
-from unhurried_heron.kernels.memory.decoding import implicit_memory, linearly_implicit_work_in, newton_in, system_in
-from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, FRESH, GROWS, STOPPED
+from unhurried_heron.kernels.memory.decoding import decoder, implicit_memory, newton_in, system_in
+from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, FRESH, GROWS, STOPPED
+from unhurried_heron.kernels.rosenbrock_work import LinearlyImplicitWork
+
+linearly_implicit_work_in = decoder(LinearlyImplicitWork)
 
 _ROOT = 1.4901161193847656e-08  # of the spacing of floating-point numbers
 

@@ -29,7 +29,7 @@ from unhurried_heron.kernels.memory.control import (
     START,
 )
 from unhurried_heron.kernels.memory.decoding import decoder, system_in
-from unhurried_heron.kernels.memory.one_step_work import STRETCH, StabilisedWork
+from unhurried_heron.kernels.stabilised_work import STRETCH, StabilisedWork
 from unhurried_heron.methods.stabilised import DAMPING, MAX_STAGES, MIN_STAGES
 
 work_in, stretch_in = decoder(StabilisedWork), as_record(STRETCH)

@@ -15,10 +15,20 @@ from unhurried_heron.kernels.implicit.scale import size_in
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_rates_at_state, rates_at_state_of
 from unhurried_heron.kernels.march.rates import ask_rates
-from unhurried_heron.kernels.memory.call import as_control, as_longs
+from unhurried_heron.kernels.memory.call import as_control, as_longs, as_record
 from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, CHANGE, DESCRIBE, FOR_ESTIMATES, REACHED_END, START
-from unhurried_heron.kernels.memory.decoding import choice_in, choosing_work_in, system_in
-from unhurried_heron.kernels.memory.multistep_work import CHANGES, PACE, STABILITY_LIMIT, STIFF_STEP_COST
+from unhurried_heron.kernels.memory.decoding import decoder, system_in
+from unhurried_heron.kernels.stiffness_switching_work import (
+    CHANGES,
+    CHOICE,
+    PACE,
+    STABILITY_LIMIT,
+    STIFF_STEP_COST,
+    StiffnessSwitchingWork,
+)
+
+choice_in = as_record(CHOICE)
+choosing_work_in = decoder(StiffnessSwitchingWork)
 
 # Steps of the non-stiff method between two looks, which cost an evaluation and more,
 _LOOKS = 8

@@ -18,6 +18,8 @@ from unhurried_heron.kernels.divided_differences import (
     keep,
     set_spans,
     size_of_row,
+    variable_in,
+    variable_work_in,
 )
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import NOT_FINITE_SHRINK, find_rates_at_state, first_not_finite, tried_again
@@ -36,7 +38,7 @@ from unhurried_heron.kernels.memory.control import (
     REFUSE,
     REFUSED,
 )
-from unhurried_heron.kernels.memory.decoding import implicit_memory, system_in, variable_in, variable_work_in
+from unhurried_heron.kernels.memory.decoding import implicit_memory, system_in
 
 
 @inner

@@ -18,6 +18,8 @@ from unhurried_heron.kernels.divided_differences import (
     keep,
     set_spans,
     size_of_row,
+    variable_in,
+    variable_work_in,
 )
 from unhurried_heron.kernels.implicit.control import after_divergence
 from unhurried_heron.kernels.implicit.derivatives import derive
@@ -42,8 +44,8 @@ from unhurried_heron.kernels.memory.control import (
     REFUSED,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in, system_in, variable_in, variable_work_in
-from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, GROWS, NEWTON_LIMIT, OLD, STOPPED
+from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in, system_in
+from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, GROWS, NEWTON_LIMIT, OLD, STOPPED
 
 # Factors serve for a leading coefficient that differs by less than this share; corrections are scaled accordingly.
 _ALIKE = 0.25

@@ -7,11 +7,16 @@ step; where it contracts badly, or fails, fewer are taken: E. Hairer and G. Wann
 
 from __future__ import annotations
 
+from unhurried_heron.kernels.fully_implicit.newton import block_work_in
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member, fill_degrees, rates_at_state_of, table_of
-from unhurried_heron.kernels.memory.call import as_control, as_longs
+from unhurried_heron.kernels.memory.call import as_control, as_longs, as_record
 from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, DERIVE, DESCRIBE, REACHED_END, REFUSE, START
-from unhurried_heron.kernels.memory.decoding import block_work_in, newton_in, several_in, several_work_in, system_in
+from unhurried_heron.kernels.memory.decoding import decoder, newton_in, system_in
+from unhurried_heron.kernels.variable_stages_work import SEVERAL, VariableOrderWork
+
+several_in = as_record(SEVERAL)
+several_work_in = decoder(VariableOrderWork)
 
 # A contraction below this is good,
 _GOOD = 0.02

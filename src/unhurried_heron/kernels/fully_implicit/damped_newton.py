@@ -5,7 +5,7 @@ Every stage has its own Jacobian, so the s n unknowns do not fall apart.
 
 from __future__ import annotations
 
-from unhurried_heron.kernels.fully_implicit.newton import all_stage_rates
+from unhurried_heron.kernels.fully_implicit.newton import all_stage_rates, block_work_in
 from unhurried_heron.kernels.implicit.damped_newton import solve_damped
 from unhurried_heron.kernels.implicit.mass_matrix import sign_of_short_steps, subtract_mass
 from unhurried_heron.kernels.implicit.newton import TOLERANCE
@@ -14,8 +14,8 @@ from unhurried_heron.kernels.linear_algebra.context import DONE, RE
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
-from unhurried_heron.kernels.memory.decoding import block_work_in, system_in
-from unhurried_heron.kernels.memory.work_spaces import NEWTON_LIMIT
+from unhurried_heron.kernels.memory.decoding import system_in
+from unhurried_heron.kernels.memory.implicit_records import NEWTON_LIMIT
 
 
 @inner

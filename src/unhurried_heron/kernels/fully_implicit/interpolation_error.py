@@ -15,6 +15,7 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.fully_implicit.newton import combine
+from unhurried_heron.kernels.fully_implicit.work import AT_FIRST, AT_SECOND, FIRST, GAMMA, LARGEST, NODE_0, SECOND
 from unhurried_heron.kernels.implicit.interpolation_error import write_defect
 from unhurried_heron.kernels.implicit.scale import filtered_size
 from unhurried_heron.kernels.machine_code.compiling import inner
@@ -22,7 +23,6 @@ from unhurried_heron.kernels.march.polynomial import evaluate_step
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import offset_by
 from unhurried_heron.kernels.memory.control import FOR_ESTIMATES
-from unhurried_heron.kernels.memory.work_spaces import AT_FIRST, AT_SECOND, FIRST, GAMMA, LARGEST, NODE_0, SECOND
 
 # the size where the rates cannot be had at a point of the polynomial: the step is halved
 _OUTSIDE = 16.0

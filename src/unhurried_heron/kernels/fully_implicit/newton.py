@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from unhurried_heron.kernels.fully_implicit.work import GAMMA, BlockWork
 from unhurried_heron.kernels.implicit.mass_matrix import subtract_mass, worst_missed
 from unhurried_heron.kernels.implicit.newton import (
     MAX_ITERATIONS,
@@ -26,7 +27,10 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import offset_by
 from unhurried_heron.kernels.memory.control import FOR_STAGES
-from unhurried_heron.kernels.memory.work_spaces import DIVERGED, GAMMA, GOES_ON, NEWTON_LIMIT, STOPPED
+from unhurried_heron.kernels.memory.decoding import decoder
+from unhurried_heron.kernels.memory.implicit_records import DIVERGED, GOES_ON, NEWTON_LIMIT, STOPPED
+
+block_work_in = decoder(BlockWork)
 
 
 @inner

@@ -14,7 +14,7 @@ from unhurried_heron.kernels.fully_implicit.interpolation_error import (
     measure_error,
     write_polynomial,
 )
-from unhurried_heron.kernels.fully_implicit.newton import form_and_factor, guess_increments, iterate
+from unhurried_heron.kernels.fully_implicit.newton import block_work_in, form_and_factor, guess_increments, iterate
 from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
 from unhurried_heron.kernels.implicit.derivatives import derive, take_derivatives
 from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
@@ -41,8 +41,8 @@ from unhurried_heron.kernels.memory.control import (
     REFUSE,
     REFUSED,
 )
-from unhurried_heron.kernels.memory.decoding import block_work_in, implicit_memory, system_in
-from unhurried_heron.kernels.memory.work_spaces import BETWEEN, CONVERGED, DIVERGED, FRESH, GROWS, OLD, STOPPED
+from unhurried_heron.kernels.memory.decoding import implicit_memory, system_in
+from unhurried_heron.kernels.memory.implicit_records import BETWEEN, CONVERGED, DIVERGED, FRESH, GROWS, OLD, STOPPED
 
 # factors of a step that differs by no more than rounding of the times are as good as its own
 _SAME_STEP = 1e-3

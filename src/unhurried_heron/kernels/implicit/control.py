@@ -17,7 +17,7 @@ from unhurried_heron.kernels.memory.control import (
     STEP_TOO_SMALL,
 )
 from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in
-from unhurried_heron.kernels.memory.work_spaces import CONVERGED, GROWS, OLD
+from unhurried_heron.kernels.memory.implicit_records import CONVERGED, GROWS, OLD
 
 # Below this contraction the next step needs no third iteration, which is worth keeping an old Jacobian.
 _GOOD_CONTRACTION = 3e-3

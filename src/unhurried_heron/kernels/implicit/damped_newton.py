@@ -24,7 +24,7 @@ from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.control import FOR_STAGES
-from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, STOPPED
+from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, STOPPED
 
 # Iterations for one part of a step.
 _MAX_ITERATIONS = 60

@@ -11,7 +11,7 @@ from unhurried_heron.kernels.linear_algebra.context import DONE, SHIFT
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.memory.call import address_of, as_doubles, as_longs, call_kernel
 from unhurried_heron.kernels.memory.decoding import implicit_memory
-from unhurried_heron.kernels.memory.work_spaces import FOLLOWS
+from unhurried_heron.kernels.memory.implicit_records import FOLLOWS
 
 # eigenvalues cost about as much as a step: they are looked at where it grows, and now and then
 _LONGER = 1.5

@@ -18,7 +18,7 @@ from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import as_doubles
 from unhurried_heron.kernels.memory.control import ACCEPTED, FOR_ESTIMATES, RATES_STOPPED, REFUSED
 from unhurried_heron.kernels.memory.decoding import implicit_memory
-from unhurried_heron.kernels.memory.work_spaces import BETWEEN, DIVERGED
+from unhurried_heron.kernels.memory.implicit_records import BETWEEN, DIVERGED
 
 # Where the defect is evaluated at first, as a share of the step,
 _FIRST = 0.35

@@ -18,7 +18,7 @@ from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.control import FOR_STAGES
 from unhurried_heron.kernels.memory.decoding import newton_in
-from unhurried_heron.kernels.memory.work_spaces import CONVERGED, DIVERGED, GOES_ON, STOPPED
+from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, GOES_ON, STOPPED
 
 # The relative error of a correction that costs no iteration: it is smaller than what the kept factors leave.
 TOLERANCE = 0.05

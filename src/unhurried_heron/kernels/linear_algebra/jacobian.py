@@ -14,7 +14,7 @@ from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.call import call_native
 from unhurried_heron.kernels.memory.control import FOR_JACOBIAN
 from unhurried_heron.kernels.memory.decoding import implicit_memory
-from unhurried_heron.kernels.memory.work_spaces import FRESH
+from unhurried_heron.kernels.memory.implicit_records import FRESH
 
 # The spacing of doubles at one.
 _EPSILON = 2.220446049250313e-16

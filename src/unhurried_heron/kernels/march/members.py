@@ -9,7 +9,7 @@ from __future__ import annotations
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.memory.call import as_doubles, as_longs, call_kernel, offset_by
 from unhurried_heron.kernels.memory.decoding import system_in
-from unhurried_heron.kernels.memory.multistep_work import LINK_DEGREE, LINK_KERNEL, LINK_SIZE, LINK_TABLE
+from unhurried_heron.kernels.memory.links import LINK_DEGREE, LINK_KERNEL, LINK_SIZE, LINK_TABLE
 
 
 @inner

@@ -28,27 +28,7 @@ from unhurried_heron.kernels.memory.bundles import (
     Watch,
 )
 from unhurried_heron.kernels.memory.call import as_record, typed_intrinsic
-from unhurried_heron.kernels.memory.multistep_work import (
-    CHOICE,
-    HISTORY,
-    SEVERAL,
-    VARIABLE,
-    ClosedFormWork,
-    ExplicitHistoryWork,
-    ImplicitHistoryWork,
-    StiffnessSwitchingWork,
-    VariableOrderWork,
-    VariableWork,
-)
-from unhurried_heron.kernels.memory.work_spaces import (
-    EXPLICIT_MEMORY,
-    IMPLICIT_MEMORY,
-    NEWTON,
-    BlockWork,
-    DiagonalWork,
-    LinearlyImplicitWork,
-    Tableau,
-)
+from unhurried_heron.kernels.memory.implicit_records import IMPLICIT_MEMORY, NEWTON
 
 _KINDS = {Array: types.CPointer(types.float64), LongArray: types.CPointer(types.int64)}
 _LONG = ir.IntType(64)
@@ -124,21 +104,6 @@ parts_in = decoder(Parts, PARTS)
 watch_in = decoder(Watch, WATCH)
 output_in = decoder(Output, OUTPUT)
 crossing_in = decoder(Crossing, CROSSING)
-tableau_in = decoder(Tableau)
-block_work_in = decoder(BlockWork)
-explicit_history_in = decoder(ExplicitHistoryWork)
-implicit_history_in = decoder(ImplicitHistoryWork)
-variable_work_in = decoder(VariableWork)
-variable_in = as_record(VARIABLE)
-exact_work_in = decoder(ClosedFormWork)
-several_work_in = decoder(VariableOrderWork)
-several_in = as_record(SEVERAL)
-choosing_work_in = decoder(StiffnessSwitchingWork)
-choice_in = as_record(CHOICE)
-history_in = as_record(HISTORY)
-diagonal_work_in = decoder(DiagonalWork)
-linearly_implicit_work_in = decoder(LinearlyImplicitWork)
 # records are no values in a kernel: a bundle holds their addresses
-explicit_memory = as_record(EXPLICIT_MEMORY)
 implicit_memory = as_record(IMPLICIT_MEMORY)
 newton_in = as_record(NEWTON)

@@ -1,0 +1,54 @@
+"""What a choice between two methods works on, as `bundles` are."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Final, NamedTuple
+
+import numpy as np
+
+from unhurried_heron.kernels.memory.bundles import Array, LongArray
+
+CHOICE: Final = np.dtype(
+    [
+        ("stiff", np.int64),  # whether the present method is the one for stiff intervals
+        ("allowed", np.int64),  # whether there is another
+        ("signs", np.int64),  # in a row, that the other would be better
+        ("wait", np.int64),  # how many of these signs are waited for
+        ("due", np.int64),  # the next look, in steps since the last change
+        ("since", np.int64),  # these, and when that was, and how long steps were then
+        ("begun", np.float64),
+        ("length", np.float64),
+        ("seen", np.float64),  # the largest modulus of an eigenvalue by the last two looks, 0 unknown
+        ("decay", np.float64),  # the largest modulus of an eigenvalue, as far as it is known
+    ],
+    align=True,
+)
+
+# Changes from one method to the other that are listed with their times.
+CHANGES: Final = 32
+
+# indices of ``limits``: the non-stiff method's real limit of stability; how many of its steps one of the stiff method
+# costs; and h times an eigenvalue beyond which the steps are those that stability chose
+STABILITY_LIMIT, STIFF_STEP_COST, PACE = range(3)
+
+
+class StiffnessSwitchingWork(NamedTuple):
+    """Two methods of which one marches at a time, that of ``links``.
+
+    ``orders`` int64 (2,); ``limits`` (3,): see above. ``direction``, ``earlier``, ``moved``, ``rates``, ``sizes`` (n,)
+    for the largest eigenvalue. ``room``: the larger degree of their polynomials. ``taken`` int64 (2,): steps of each;
+    ``when`` (CHANGES,): times of the first changes.
+    """
+
+    choice: Annotated[Any, CHOICE]
+    room: int
+    links: LongArray
+    orders: LongArray
+    limits: Array
+    direction: Array
+    earlier: Array
+    moved: Array
+    rates: Array
+    sizes: Array
+    taken: LongArray
+    when: Array
