@@ -12,20 +12,17 @@ from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.controller import factor_after_acceptance, factor_after_refusal
 from unhurried_heron.kernels.march.outcome import too_short
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs
+from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.memory.call import as_doubles
 from unhurried_heron.kernels.memory.control import (
-    ACCEPT,
     ACCEPTED,
-    ATTEMPT,
     NEWTON_FAILED,
     RATES_STOPPED,
     REACHED_END,
-    REFUSE,
     REFUSED,
-    START,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.memory.decoding import decoder, system_in
+from unhurried_heron.kernels.memory.decoding import decoder
 from unhurried_heron.kernels.memory.implicit_records import CONVERGED, STOPPED
 
 work_in = decoder(Work)
@@ -74,22 +71,27 @@ def attempt(system, work, control):
     return REFUSED if control.error > 1.0 else ACCEPTED
 
 
-def family(address):
-    table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), work_in(table)
-    if control.ask == ATTEMPT:
-        return attempt(system, work, control)
-    if control.ask == START:
-        forget_iterations(work)
-    if control.ask == ACCEPT:
-        for k in range(system.n):
-            system.rates_at_state[k] = work.second[k]
-        if control.adaptive == 1:
-            control.step = control.length * factor_after_acceptance(work.controller, control.error, control)
-    if control.ask == REFUSE:
-        control.step = control.length * factor_after_refusal(work.controller, control.error)
-        if control.adaptive == 0:
-            return NEWTON_FAILED
-        if too_short(control):
-            return STEP_TOO_SMALL
+@inner
+def accept(system, work, control):
+    for k in range(system.n):
+        system.rates_at_state[k] = work.second[k]
+    if control.adaptive == 1:
+        control.step = control.length * factor_after_acceptance(work.controller, control.error, control)
     return REACHED_END
+
+
+@inner
+def refuse(system, work, control):
+    control.step = control.length * factor_after_refusal(work.controller, control.error)
+    if control.adaptive == 0:
+        return NEWTON_FAILED
+    return STEP_TOO_SMALL if too_short(control) else REACHED_END
+
+
+@inner
+def start(system, work, control):
+    forget_iterations(work)
+    return REACHED_END
+
+
+family = answering(work_in, attempt, accept, refuse, start)

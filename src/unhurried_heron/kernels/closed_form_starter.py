@@ -5,19 +5,16 @@ from __future__ import annotations
 from unhurried_heron.kernels.closed_form_starter_work import ClosedFormWork
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.rates import ask_rates
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
+from unhurried_heron.kernels.march.requests import answering, nothing
+from unhurried_heron.kernels.memory.call import as_doubles, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
-    ACCEPT,
     ACCEPTED,
-    ATTEMPT,
-    DESCRIBE,
     FOR_END,
     RATES_STOPPED,
     REACHED_END,
-    REFUSE,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.memory.decoding import decoder, system_in
+from unhurried_heron.kernels.memory.decoding import decoder
 
 exact_work_in = decoder(ClosedFormWork)
 
@@ -76,15 +73,56 @@ def _describe(system, work, control):
     return REACHED_END
 
 
-def family(address):
-    """Do what `march` asks for."""
-    table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), exact_work_in(table)
-    if control.ask == ATTEMPT:
-        return ACCEPTED if _exact_at(system, work, control, control.finish, system.trial) == 1 else RATES_STOPPED
-    if control.ask == DESCRIBE:
-        return _describe(system, work, control)
-    if control.ask == ACCEPT:
-        code = ask_rates(system, control, FOR_END, control.time, system.state, system.rates_at_state)
-        return REACHED_END if code == 1 else RATES_STOPPED
-    return STEP_TOO_SMALL if control.ask == REFUSE else REACHED_END
+@inner
+def _attempt(system, work, control):
+    """Take the closed forms at the end of the step.
+
+    Parameters
+    ----------
+    system : System
+    work : ClosedFormWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    return ACCEPTED if _exact_at(system, work, control, control.finish, system.trial) == 1 else RATES_STOPPED
+
+
+@inner
+def _accept(system, work, control):
+    """Find the rates at the end of the step.
+
+    Parameters
+    ----------
+    system : System
+    work : ClosedFormWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    code = ask_rates(system, control, FOR_END, control.time, system.state, system.rates_at_state)
+    return REACHED_END if code == 1 else RATES_STOPPED
+
+
+@inner
+def _refuse(system, work, control):
+    """Give up: closed forms are as good as they can be.
+
+    Parameters
+    ----------
+    system : System
+    work : ClosedFormWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    return STEP_TOO_SMALL
+
+
+family = answering(exact_work_in, _attempt, _accept, _refuse, nothing, _describe)

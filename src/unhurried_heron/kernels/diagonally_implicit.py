@@ -11,31 +11,26 @@ import numpy as np
 
 from unhurried_heron.kernels.diagonal_stages import all_stages
 from unhurried_heron.kernels.diagonally_implicit_work import DiagonalWork
-from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
-from unhurried_heron.kernels.implicit.derivatives import derive, take_derivatives
-from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
+from unhurried_heron.kernels.implicit.control import (
+    after_failure,
+    begin_anew,
+    finish_step,
+    note_solution,
+)
+from unhurried_heron.kernels.implicit.derivatives import derive, find_rates_at_end
+from unhurried_heron.kernels.implicit.growth import damps_growth
 from unhurried_heron.kernels.implicit.interpolation_error import judge, write_movement
 from unhurried_heron.kernels.implicit.mass_matrix import multiply_by_mass
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
-from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
+from unhurried_heron.kernels.implicit.scale import filtered_size, size_of
 from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.linear_algebra.jacobian import renew_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import check_rates_at_state, find_rates_at_state
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
-from unhurried_heron.kernels.memory.control import (
-    ACCEPT,
-    ATTEMPT,
-    DERIVE,
-    DESCRIBE,
-    FOR_END,
-    PAUSED,
-    RATES_STOPPED,
-    REACHED_END,
-    REFUSE,
-    REFUSED,
-)
-from unhurried_heron.kernels.memory.decoding import decoder, implicit_memory, system_in
+from unhurried_heron.kernels.march.outcome import check_rates_at_state
+from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.memory.call import as_doubles, offset_by
+from unhurried_heron.kernels.memory.control import ACCEPTED
+from unhurried_heron.kernels.memory.decoding import decoder, implicit_memory
 from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, GROWS, OLD, STOPPED
 
 diagonal_work_in = decoder(DiagonalWork)
@@ -191,18 +186,12 @@ def _attempt(system, work, control):
     int
         ACCEPTED, REFUSED, PAUSED or RATES_STOPPED.
     """
-    memory, h, n = implicit_memory(work.memory), control.length, system.n
+    h, n = control.length, system.n
     control.error = np.nan
     outcome, count = _solve_step(system, work, control, h)
-    control.row_iterations, memory.outcome = count, outcome
-    if control.stop != 0:
-        # The march returns: an unfinished Jacobian is not used if it is resumed.
-        memory.jacobian_age, memory.factored_step = 0, 0.0
-        return PAUSED
-    if outcome == STOPPED:
-        return RATES_STOPPED
-    if outcome != CONVERGED:
-        return REFUSED
+    answer = note_solution(system, work, control, outcome, count)
+    if answer != ACCEPTED:
+        return answer
     if work.ends == 0:
         _combine(system, work, work.b, h, system.trial)
         for k in range(n):
@@ -229,33 +218,48 @@ def _accept(system, work, control):
         REACHED_END, RATES_STOPPED or NOT_FINITE.
     """
     n = system.n
-    set_scale(system, work, control.step)
     write_movement(work, n, work.defect)
-    after_acceptance(control, work)
-    heed_growth(system, work, control, work.shifts[0], work.defect)
+    finish_step(system, work, control, work.shifts[0], work.defect)
     if work.ends == 1:
         stage_rates = offset_by(work.k, (work.stages - 1) * n)
         for k in range(n):
             system.rates_at_state[k] = stage_rates[k]
         return check_rates_at_state(system, control)
-    if system.n_mass > 0:
-        return take_derivatives(system, control, work.p, work.degree)
-    return find_rates_at_state(system, control, FOR_END)
+    return find_rates_at_end(system, control, work.p, work.degree)
 
 
-def family(address):
-    """Do what `march` asks for."""
-    table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), diagonal_work_in(table)
-    if control.ask == ATTEMPT:
-        return _attempt(system, work, control)
-    if control.ask == ACCEPT:
-        return _accept(system, work, control)
-    if control.ask == REFUSE:
-        return after_failure(control, system, work, work.residual)
-    if control.ask == DESCRIBE:
-        return REACHED_END
-    if control.ask == DERIVE:
-        return derive(system, work, control, work.shifts[0], (work.residual, work.defect))
-    begin_anew(control, system, work)
-    return REACHED_END
+@inner
+def _refuse(system, work, control):
+    """Prepare another attempt after a refused one; return REACHED_END, or a reason to give up.
+
+    Parameters
+    ----------
+    system : System
+    work : DiagonalWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    return after_failure(system, work, control, work.residual)
+
+
+@inner
+def _derive(system, work, control):
+    """Find the derivatives where the march stands (`derive`).
+
+    Parameters
+    ----------
+    system : System
+    work : DiagonalWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    return derive(system, work, control, work.shifts[0], (work.residual, work.defect))
+
+
+family = answering(diagonal_work_in, _attempt, _accept, _refuse, begin_anew, derive=_derive)

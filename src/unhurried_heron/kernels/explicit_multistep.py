@@ -21,22 +21,18 @@ from unhurried_heron.kernels.march.batched_steps import native_stride
 from unhurried_heron.kernels.march.members import ask_member
 from unhurried_heron.kernels.march.outcome import first_not_finite
 from unhurried_heron.kernels.march.rates import ask_rates
-from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs
+from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.memory.call import address_of
 from unhurried_heron.kernels.memory.control import (
-    ACCEPT,
     ACCEPTED,
-    ATTEMPT,
-    DESCRIBE,
     FOR_END,
     FOR_STAGES,
     NOT_FINITE,
     RATES_STOPPED,
     REACHED_END,
-    REFUSE,
     REFUSED,
-    STRIDE,
 )
-from unhurried_heron.kernels.memory.decoding import decoder, system_in
+from unhurried_heron.kernels.memory.decoding import decoder
 
 explicit_history_in = decoder(ExplicitHistoryWork)
 
@@ -133,23 +129,25 @@ def _stride(system, work, control):
     return reason
 
 
-def family(address):
-    """Do what `march` asks for."""
-    table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), explicit_history_in(table)
-    if control.ask == ATTEMPT:
-        return _attempt(system, work, control)
-    if control.ask == ACCEPT:
-        return _accept(system, work, control)
-    if control.ask == DESCRIBE:
-        return describe(system, work, control)
-    if control.ask == STRIDE:
-        return _stride(system, work, control)
-    if control.ask == REFUSE:
-        if history_in(work.history).delegated == 1:
-            return ask_member(control, work.links, 0)
-        # a fixed step cannot be shortened
-        control.bad_time = control.finish
-        control.bad_component = first_not_finite(system.trial, system.trial, system.n)
-        return NOT_FINITE
-    return start(system, work, control)
+@inner
+def _refuse(system, work, control):
+    """Have the starter try again; a fixed step cannot be shortened.
+
+    Parameters
+    ----------
+    system : System
+    work : ExplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    if history_in(work.history).delegated == 1:
+        return ask_member(control, work.links, 0)
+    control.bad_time = control.finish
+    control.bad_component = first_not_finite(system.trial, system.trial, system.n)
+    return NOT_FINITE
+
+
+family = answering(explicit_history_in, _attempt, _accept, _refuse, start, describe, _stride)

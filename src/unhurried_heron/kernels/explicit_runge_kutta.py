@@ -12,11 +12,10 @@ from unhurried_heron.kernels.march.controller import factor_after_acceptance, fa
 from unhurried_heron.kernels.march.outcome import first_not_finite, not_finite, tried_again
 from unhurried_heron.kernels.march.polynomial import cubic_terms
 from unhurried_heron.kernels.march.rates import count_rates
+from unhurried_heron.kernels.march.requests import answering
 from unhurried_heron.kernels.memory.call import (
     address_of,
-    as_control,
     as_doubles,
-    as_longs,
     as_record,
     call_attempt,
     call_error,
@@ -24,19 +23,14 @@ from unhurried_heron.kernels.memory.call import (
     offset_by,
 )
 from unhurried_heron.kernels.memory.control import (
-    ACCEPT,
     ACCEPTED,
-    ATTEMPT,
-    DESCRIBE,
     FOR_BETWEEN,
     FOR_STAGES,
     RATES_STOPPED,
     REACHED_END,
-    REFUSE,
     REFUSED,
-    STRIDE,
 )
-from unhurried_heron.kernels.memory.decoding import decoder, system_in
+from unhurried_heron.kernels.memory.decoding import decoder
 
 explicit_memory = as_record(EXPLICIT_MEMORY)
 tableau_in = decoder(Tableau)
@@ -202,19 +196,23 @@ def _stride(system, tableau, control):
     return native_stride(system, control, tableau.stride, tableau.block, tableau.width - 1)
 
 
-def family(address):
-    """Do what `march` asks for; the rates at the state are the first row of ``stages``."""
-    table = as_longs(address)
-    control, system, tableau = as_control(table[0]), system_in(table), tableau_in(table)
-    if control.ask == ATTEMPT:
-        return _attempt(system, tableau, control)
-    if control.ask == DESCRIBE:
-        return _describe(system, tableau, control)
-    if control.ask == ACCEPT:
-        return _accept(system, tableau, control)
-    if control.ask == REFUSE:
-        return _refuse(system, tableau, control)
-    if control.ask == STRIDE:
-        return _stride(system, tableau, control)
-    forget(tableau.controller)
+@inner
+def _start(system, work, control):
+    """Forget the errors of earlier steps.
+
+    Parameters
+    ----------
+    system : System
+    work : Tableau
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    forget(work.controller)
     return REACHED_END
+
+
+# the rates at the state are the first row of ``stages``
+family = answering(tableau_in, _attempt, _accept, _refuse, _start, _describe, _stride)

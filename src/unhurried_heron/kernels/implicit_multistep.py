@@ -13,30 +13,25 @@ from unhurried_heron.kernels.history import (
     start,
 )
 from unhurried_heron.kernels.history_work import ImplicitHistoryWork
-from unhurried_heron.kernels.implicit.control import after_acceptance, after_divergence
+from unhurried_heron.kernels.implicit.control import (
+    after_acceptance,
+    after_divergence,
+    begin_anew,
+    note_solution,
+    refuse_not_finite,
+)
 from unhurried_heron.kernels.implicit.damped_newton import solve_stage_damped
 from unhurried_heron.kernels.implicit.derivatives import derive
-from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
+from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, solve_stage
 from unhurried_heron.kernels.implicit.prediction import came_true, start_from
 from unhurried_heron.kernels.implicit.scale import set_scale
 from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.linear_algebra.jacobian import renew_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member
-from unhurried_heron.kernels.march.outcome import check_rates_at_state, first_not_finite
-from unhurried_heron.kernels.memory.call import as_control, as_longs
-from unhurried_heron.kernels.memory.control import (
-    ACCEPT,
-    ACCEPTED,
-    ATTEMPT,
-    DERIVE,
-    DESCRIBE,
-    PAUSED,
-    RATES_STOPPED,
-    REFUSE,
-    REFUSED,
-)
-from unhurried_heron.kernels.memory.decoding import decoder, implicit_memory, system_in
+from unhurried_heron.kernels.march.outcome import check_rates_at_state
+from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.memory.decoding import decoder, implicit_memory
 from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, FRESH, NEWTON_LIMIT, OLD, STOPPED
 
 implicit_history_in = decoder(ImplicitHistoryWork)
@@ -137,22 +132,12 @@ def _attempt(system, work, control):
     int
         ACCEPTED, REFUSED, PAUSED or RATES_STOPPED.
     """
-    memory, n = implicit_memory(work.memory), system.n
     control.row_iterations, control.error = 0, 0.0
     if lacks_past(work, control):
         return attempt_of_starter(system, work, control)
     outcome, count = _solve(system, work, control)
-    control.row_iterations, memory.outcome, memory.error = count, outcome, 0.0
-    if control.stop != 0:
-        memory.jacobian_age, memory.factored_step = 0, 0.0
-        return PAUSED
-    if outcome == STOPPED:
-        return RATES_STOPPED
-    if outcome == CONVERGED and first_not_finite(system.trial, system.trial, n) >= 0:
-        memory.outcome = outcome = DIVERGED
-    if outcome != CONVERGED:
-        return REFUSED
-    return ACCEPTED
+    implicit_memory(work.memory).error = 0.0
+    return refuse_not_finite(system, work, note_solution(system, work, control, outcome, count))
 
 
 @inner
@@ -185,24 +170,58 @@ def _accept(system, work, control):
     return check_rates_at_state(system, control)
 
 
-def family(address):
-    """Do what `march` asks for."""
-    table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), implicit_history_in(table)
-    memory = implicit_memory(work.memory)
-    if control.ask == ATTEMPT:
-        return _attempt(system, work, control)
-    if control.ask == ACCEPT:
-        return _accept(system, work, control)
-    if control.ask == DESCRIBE:
-        return describe(system, work, control)
-    if control.ask == REFUSE:
-        if history_in(work.history).delegated == 1:
-            return ask_member(control, work.links, 0)
-        return after_divergence(control, system, work, work.residual)
-    if control.ask == DERIVE:
-        return derive(system, work, control, work.context, (work.residual, work.defect))
-    memory.factored_step, memory.jacobian_age, memory.trusted = 0.0, 0, 0
-    forget_iterations(work)
-    set_scale(system, work, control.step)
+@inner
+def _refuse(system, work, control):
+    """Prepare another attempt after a refused one; return REACHED_END, or a reason to give up.
+
+    Parameters
+    ----------
+    system : System
+    work : ImplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    if history_in(work.history).delegated == 1:
+        return ask_member(control, work.links, 0)
+    return after_divergence(control, system, work, work.residual)
+
+
+@inner
+def _derive(system, work, control):
+    """Find the derivatives where the march stands (`derive`).
+
+    Parameters
+    ----------
+    system : System
+    work : ImplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    return derive(system, work, control, work.context, (work.residual, work.defect))
+
+
+@inner
+def _start(system, work, control):
+    """Forget the past, and have the starter start.
+
+    Parameters
+    ----------
+    system : System
+    work : ImplicitHistoryWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    begin_anew(system, work, control)
     return start(system, work, control)
+
+
+family = answering(implicit_history_in, _attempt, _accept, _refuse, _start, describe, derive=_derive)

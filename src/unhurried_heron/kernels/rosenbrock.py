@@ -8,35 +8,31 @@ from __future__ import annotations
 
 import numpy as np
 
-from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
-from unhurried_heron.kernels.implicit.derivatives import derive, take_derivatives
-from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
+from unhurried_heron.kernels.implicit.control import (
+    after_failure,
+    begin_anew,
+    finish_step,
+    note_solution,
+)
+from unhurried_heron.kernels.implicit.derivatives import derive, find_rates_at_end
+from unhurried_heron.kernels.implicit.growth import damps_growth
 from unhurried_heron.kernels.implicit.interpolation_error import judge, write_movement
 from unhurried_heron.kernels.implicit.mass_matrix import multiply_by_mass, subtract_mass
 from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for
-from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale, size_of
+from unhurried_heron.kernels.implicit.scale import filtered_size, size_of
 from unhurried_heron.kernels.linear_algebra.calls import solve
 from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian, jacobian_of_rates
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import find_rates_at_state
 from unhurried_heron.kernels.march.rates import ask_rates
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_native, offset_by
+from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.memory.call import as_doubles, call_native, offset_by
 from unhurried_heron.kernels.memory.control import (
-    ACCEPT,
-    ATTEMPT,
-    DERIVE,
-    DESCRIBE,
-    FOR_END,
+    ACCEPTED,
     FOR_JACOBIAN,
     FOR_STAGES,
-    PAUSED,
-    RATES_STOPPED,
-    REACHED_END,
-    REFUSE,
-    REFUSED,
 )
-from unhurried_heron.kernels.memory.decoding import decoder, implicit_memory, newton_in, system_in
+from unhurried_heron.kernels.memory.decoding import decoder, implicit_memory, newton_in
 from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, FRESH, GROWS, STOPPED
 from unhurried_heron.kernels.rosenbrock_work import LinearlyImplicitWork
 
@@ -259,17 +255,15 @@ def _attempt(system, work, control):
     int
         ACCEPTED, REFUSED, PAUSED or RATES_STOPPED.
     """
-    memory, h, n = implicit_memory(work.memory), control.length, system.n
-    control.error, control.row_iterations = np.nan, 0
+    h, n = control.length, system.n
+    control.error = np.nan
     begin_iterations(work)
-    memory.outcome = _prepare(system, work, control, h)
-    if memory.outcome == CONVERGED:
-        memory.outcome = _all_stages(system, work, control, h)
-    if control.stop != 0:
-        memory.jacobian_age = 0
-        return PAUSED
-    if memory.outcome != CONVERGED:
-        return RATES_STOPPED if memory.outcome == STOPPED else REFUSED
+    outcome = _prepare(system, work, control, h)
+    if outcome == CONVERGED:
+        outcome = _all_stages(system, work, control, h)
+    answer = note_solution(system, work, control, outcome, 0)
+    if answer != ACCEPTED:
+        return answer
     _combine(system, work, work.m, system.trial)
     coefficients = as_doubles(control.polynomial_address)
     for k in range(n):
@@ -296,31 +290,45 @@ def _accept(system, work, control):
     int
         REACHED_END, RATES_STOPPED or NOT_FINITE.
     """
-    n = system.n
-    set_scale(system, work, control.step)
-    write_movement(work, n, work.defect)
+    write_movement(work, system.n, work.defect)
     # a Jacobian is of one step alone
     newton_in(work.newton).theta = 1.0
-    after_acceptance(control, work)
-    heed_growth(system, work, control, work.context, work.defect)
-    if system.n_mass > 0:
-        return take_derivatives(system, control, work.p, work.degree)
-    return find_rates_at_state(system, control, FOR_END)
+    finish_step(system, work, control, work.context, work.defect)
+    return find_rates_at_end(system, control, work.p, work.degree)
 
 
-def family(address):
-    """Do what `march` asks for."""
-    table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), linearly_implicit_work_in(table)
-    if control.ask == ATTEMPT:
-        return _attempt(system, work, control)
-    if control.ask == ACCEPT:
-        return _accept(system, work, control)
-    if control.ask == REFUSE:
-        return after_failure(control, system, work, work.f)
-    if control.ask == DESCRIBE:
-        return REACHED_END
-    if control.ask == DERIVE:
-        return derive(system, work, control, work.context, (work.residual, work.defect))
-    begin_anew(control, system, work)
-    return REACHED_END
+@inner
+def _refuse(system, work, control):
+    """Prepare another attempt after a refused one; return REACHED_END, or a reason to give up.
+
+    Parameters
+    ----------
+    system : System
+    work : LinearlyImplicitWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    return after_failure(system, work, control, work.f)
+
+
+@inner
+def _derive(system, work, control):
+    """Find the derivatives where the march stands (`derive`).
+
+    Parameters
+    ----------
+    system : System
+    work : LinearlyImplicitWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    return derive(system, work, control, work.context, (work.residual, work.defect))
+
+
+family = answering(linearly_implicit_work_in, _attempt, _accept, _refuse, begin_anew, derive=_derive)

@@ -13,22 +13,18 @@ from unhurried_heron.kernels.march.controller import factor_after_acceptance, fa
 from unhurried_heron.kernels.march.outcome import first_not_finite, not_finite, tried_again
 from unhurried_heron.kernels.march.polynomial import cubic_terms
 from unhurried_heron.kernels.march.rates import ask_rates
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, as_record, offset_by
+from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.memory.call import as_doubles, as_record, offset_by
 from unhurried_heron.kernels.memory.control import (
-    ACCEPT,
     ACCEPTED,
-    ATTEMPT,
-    DESCRIBE,
     FOR_ESTIMATES,
     FOR_STAGES,
     PAUSED,
     RATES_STOPPED,
     REACHED_END,
-    REFUSE,
     REFUSED,
-    START,
 )
-from unhurried_heron.kernels.memory.decoding import decoder, system_in
+from unhurried_heron.kernels.memory.decoding import decoder
 from unhurried_heron.kernels.stabilised_work import STRETCH, StabilisedWork
 from unhurried_heron.methods.stabilised import DAMPING, MAX_STAGES, MIN_STAGES
 
@@ -378,20 +374,24 @@ def _describe(system, work, control):
     return REACHED_END
 
 
-def family(address):
-    """Do what `march` asks for."""
-    table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), work_in(table)
-    if control.ask == ATTEMPT:
-        return _attempt(system, work, control)
-    if control.ask == DESCRIBE:
-        return _describe(system, work, control)
-    if control.ask == ACCEPT:
-        return _accept(system, work, control)
-    if control.ask == REFUSE:
-        return _refuse(system, work, control)
-    if control.ask == START:
-        stretch_in(work.stretch).cost = 0
-        _reset_for_run(work, system.n)
-        forget(work.controller)
+@inner
+def _start(system, work, control):
+    """Forget the largest eigenvalue and the errors of earlier steps.
+
+    Parameters
+    ----------
+    system : System
+    work : StabilisedWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    stretch_in(work.stretch).cost = 0
+    _reset_for_run(work, system.n)
+    forget(work.controller)
     return REACHED_END
+
+
+family = answering(work_in, _attempt, _accept, _refuse, _start, _describe)

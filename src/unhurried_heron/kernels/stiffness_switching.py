@@ -15,9 +15,10 @@ from unhurried_heron.kernels.implicit.scale import size_in
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_rates_at_state, rates_at_state_of
 from unhurried_heron.kernels.march.rates import ask_rates
+from unhurried_heron.kernels.march.requests import answering
 from unhurried_heron.kernels.memory.call import as_control, as_longs, as_record
-from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, CHANGE, DESCRIBE, FOR_ESTIMATES, REACHED_END, START
-from unhurried_heron.kernels.memory.decoding import decoder, system_in
+from unhurried_heron.kernels.memory.control import ACCEPT, CHANGE, FOR_ESTIMATES, REACHED_END
+from unhurried_heron.kernels.memory.decoding import decoder
 from unhurried_heron.kernels.stiffness_switching_work import (
     CHANGES,
     CHOICE,
@@ -201,25 +202,83 @@ def changed(address):
     return 0
 
 
-def family(address):
-    """Do what `march` asks for."""
-    table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), choosing_work_in(table)
-    choice = choice_in(work.choice)
-    if control.ask == ACCEPT:
-        return _accept(system, work, control)
-    if control.ask == ATTEMPT:
-        control.order, control.member = work.orders[choice.stiff], choice.stiff
-        return ask_member(control, work.links, 0)
-    if control.ask == DESCRIBE:
-        answer = ask_member(control, work.links, 0)
-        fill_degrees(control, work.links, 0, work.room, system.n)
-        return answer
-    if control.ask == START:
-        if choice.wait == 0:
-            choice.wait, choice.allowed, choice.due = _FIRST_WAIT, 1, _LOOKS_WHEN_STIFF
-            work.taken[0] = work.taken[1] = 0
-            for k in range(system.n):
-                work.direction[k] = work.earlier[k] = work.sizes[k] = 0.0
-        hand_rates_at_state(system, work.links, 0)
+@inner
+def _attempt(system, work, control):
+    """Have the present method attempt the step.
+
+    Parameters
+    ----------
+    system : System
+    work : StiffnessSwitchingWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    stiff = choice_in(work.choice).stiff
+    control.order, control.member = work.orders[stiff], stiff
     return ask_member(control, work.links, 0)
+
+
+@inner
+def _describe(system, work, control):
+    """Have the present method describe its step.
+
+    Parameters
+    ----------
+    system : System
+    work : StiffnessSwitchingWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    answer = ask_member(control, work.links, 0)
+    fill_degrees(control, work.links, 0, work.room, system.n)
+    return answer
+
+
+@inner
+def _refuse(system, work, control):
+    """Have the present method prepare another attempt.
+
+    Parameters
+    ----------
+    system : System
+    work : StiffnessSwitchingWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    return ask_member(control, work.links, 0)
+
+
+@inner
+def _start(system, work, control):
+    """Have the present method start; at the start of a run nothing is known of the other.
+
+    Parameters
+    ----------
+    system : System
+    work : StiffnessSwitchingWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    choice = choice_in(work.choice)
+    if choice.wait == 0:
+        choice.wait, choice.allowed, choice.due = _FIRST_WAIT, 1, _LOOKS_WHEN_STIFF
+        work.taken[0] = work.taken[1] = 0
+        for k in range(system.n):
+            work.direction[k] = work.earlier[k] = work.sizes[k] = 0.0
+    hand_rates_at_state(system, work.links, 0)
+    return ask_member(control, work.links, 0)
+
+
+family = answering(choosing_work_in, _attempt, _accept, _refuse, _start, _describe)

@@ -21,31 +21,22 @@ from unhurried_heron.kernels.divided_differences import (
     variable_in,
     variable_work_in,
 )
+from unhurried_heron.kernels.implicit.scale import set_scale
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.outcome import NOT_FINITE_SHRINK, find_rates_at_state, first_not_finite, tried_again
 from unhurried_heron.kernels.march.rates import ask_rates
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
+from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.memory.call import as_doubles, offset_by
 from unhurried_heron.kernels.memory.control import (
-    ACCEPT,
     ACCEPTED,
-    ATTEMPT,
-    DESCRIBE,
     FOR_END,
     FOR_STAGES,
     NOT_FINITE,
     RATES_STOPPED,
     REACHED_END,
-    REFUSE,
     REFUSED,
 )
-from unhurried_heron.kernels.memory.decoding import implicit_memory, system_in
-
-
-@inner
-def _set_scale(system, work):
-    for k in range(system.n):
-        allowed = system.absolute[k] + system.relative[k] * abs(system.state[k])
-        work.scale[k] = allowed if allowed > 0.0 else max(system.relative[k] * abs(system.trial[k]), 1e-300)
+from unhurried_heron.kernels.memory.decoding import implicit_memory
 
 
 @inner
@@ -217,7 +208,7 @@ def _accept(system, work, control):
             return NOT_FINITE
     rows = extend(work, n, system.rates_at_state, variable.order + 2)
     keep(work, n, control.time, rows)
-    _set_scale(system, work)
+    set_scale(system, work, control.step)
     choose_next(work, control)
     return REACHED_END
 
@@ -248,18 +239,23 @@ def _refuse(system, work, control):
     return tried_again(control)
 
 
-def family(address):
-    """Do what `march` asks for."""
-    table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), variable_work_in(table)
-    if control.ask == ATTEMPT:
-        return _attempt(system, work, control)
-    if control.ask == ACCEPT:
-        return _accept(system, work, control)
-    if control.ask == DESCRIBE:
-        return _describe(system, work, control)
-    if control.ask == REFUSE:
-        return _refuse(system, work, control)
-    _set_scale(system, work)
+@inner
+def _start(system, work, control):
+    """Forget the past: the rates at the start alone.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    set_scale(system, work, control.step)
     begin_table(work, system.n, control.time, control.step, system.rates_at_state)
     return REACHED_END
+
+
+family = answering(variable_work_in, _attempt, _accept, _refuse, _start, _describe)

@@ -21,30 +21,24 @@ from unhurried_heron.kernels.divided_differences import (
     variable_in,
     variable_work_in,
 )
-from unhurried_heron.kernels.implicit.control import after_divergence
+from unhurried_heron.kernels.implicit.control import after_divergence, begin_anew, note_solution, refuse_not_finite
 from unhurried_heron.kernels.implicit.derivatives import derive
 from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
-from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, forget_iterations, solve_stage
+from unhurried_heron.kernels.implicit.newton import begin_iterations, factor_for, solve_stage
 from unhurried_heron.kernels.implicit.scale import set_scale
 from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.linear_algebra.jacobian import renew_jacobian
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import check_rates_at_state, first_not_finite, too_short
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, offset_by
+from unhurried_heron.kernels.march.outcome import check_rates_at_state, too_short
+from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.memory.call import as_doubles, offset_by
 from unhurried_heron.kernels.memory.control import (
-    ACCEPT,
     ACCEPTED,
-    ATTEMPT,
-    DERIVE,
-    DESCRIBE,
-    PAUSED,
-    RATES_STOPPED,
     REACHED_END,
-    REFUSE,
     REFUSED,
     STEP_TOO_SMALL,
 )
-from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in, system_in
+from unhurried_heron.kernels.memory.decoding import implicit_memory, newton_in
 from unhurried_heron.kernels.memory.implicit_records import CONVERGED, DIVERGED, GROWS, NEWTON_LIMIT, OLD, STOPPED
 
 # Factors serve for a leading coefficient that differs by less than this share; corrections are scaled accordingly.
@@ -185,16 +179,9 @@ def _attempt(system, work, control):
             break
         # A Jacobian of the present state is found before the step is shortened.
         memory.jacobian_age = 0
-    control.row_iterations, memory.outcome = count, outcome
-    if control.stop != 0:
-        memory.jacobian_age, memory.factored_step = 0, 0.0
-        return PAUSED
-    if outcome == STOPPED:
-        return RATES_STOPPED
-    if outcome == CONVERGED and first_not_finite(system.trial, system.trial, n) >= 0:
-        memory.outcome = outcome = DIVERGED
-    if outcome != CONVERGED:
-        return REFUSED
+    answer = refuse_not_finite(system, work, note_solution(system, work, control, outcome, count))
+    if answer != ACCEPTED:
+        return answer
     rows = extend(work, n, system.trial, variable.order + 3)
     _errors(work, n, rows)
     control.error = memory.error = variable.here
@@ -264,36 +251,69 @@ def _accept(system, work, control):
     return check_rates_at_state(system, control)
 
 
-def family(address):
-    """Do what `march` asks for."""
-    table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), variable_work_in(table)
-    memory, n = implicit_memory(work.memory), system.n
-    if control.ask == ATTEMPT:
-        return _attempt(system, work, control)
-    if control.ask == ACCEPT:
-        return _accept(system, work, control)
-    if control.ask == DESCRIBE:
-        return _describe(system, work, control)
-    if control.ask == REFUSE:
-        if memory.outcome == CONVERGED:
-            after_error(work, control)
-            if memory.jacobian_age == OLD:
-                memory.jacobian_age = 0
-            return STEP_TOO_SMALL if too_short(control) else REACHED_END
+@inner
+def _refuse(system, work, control):
+    """Prepare another attempt after a refused one; return REACHED_END, or a reason to give up.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    memory = implicit_memory(work.memory)
+    if memory.outcome != CONVERGED:
         variable_in(work.variable).steady = 0
         return after_divergence(control, system, work, work.residual)
-    if control.ask == DERIVE:
-        return derive(system, work, control, work.context, (work.residual, work.moved))
-    memory.previous_step = memory.factored_step = 0.0
-    memory.jacobian_age = 0
-    forget_iterations(work)
-    set_scale(system, work, control.step)
-    begin_table(work, n, control.time, control.step, system.state)
-    # a point before the start, on the tangent there
-    unit = variable_in(work.variable).unit
-    for k in range(n):
-        work.table[n + k] = system.rates_at_state[k] * unit
+    after_error(work, control)
+    if memory.jacobian_age == OLD:
+        memory.jacobian_age = 0
+    return STEP_TOO_SMALL if too_short(control) else REACHED_END
+
+
+@inner
+def _derive(system, work, control):
+    """Find the derivatives where the march stands (`derive`).
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    return derive(system, work, control, work.context, (work.residual, work.moved))
+
+
+@inner
+def _start(system, work, control):
+    """Forget the past but for a point before the start, on the tangent there.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    begin_anew(system, work, control)
+    begin_table(work, system.n, control.time, control.step, system.state)
+    variable = variable_in(work.variable)
+    for k in range(system.n):
+        work.table[system.n + k] = system.rates_at_state[k] * variable.unit
     work.times[1] = control.time - control.step
-    variable_in(work.variable).count = 2
+    variable.count = 2
     return REACHED_END
+
+
+family = answering(variable_work_in, _attempt, _accept, _refuse, _start, _describe, derive=_derive)

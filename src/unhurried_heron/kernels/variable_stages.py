@@ -9,10 +9,17 @@ from __future__ import annotations
 
 from unhurried_heron.kernels.fully_implicit.newton import block_work_in
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.members import ask_member, fill_degrees, rates_at_state_of, table_of
-from unhurried_heron.kernels.memory.call import as_control, as_longs, as_record
-from unhurried_heron.kernels.memory.control import ACCEPT, ATTEMPT, DERIVE, DESCRIBE, REACHED_END, REFUSE, START
-from unhurried_heron.kernels.memory.decoding import decoder, newton_in, system_in
+from unhurried_heron.kernels.march.members import (
+    ask_member,
+    fill_degrees,
+    hand_rates_at_state,
+    rates_at_state_of,
+    table_of,
+)
+from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.memory.call import as_record
+from unhurried_heron.kernels.memory.control import ACCEPT, REACHED_END, REFUSE, START
+from unhurried_heron.kernels.memory.decoding import decoder, newton_in
 from unhurried_heron.kernels.variable_stages_work import SEVERAL, VariableOrderWork
 
 several_in = as_record(SEVERAL)
@@ -146,29 +153,66 @@ def _derive(system, work, control):
     return answer
 
 
-def family(address):
-    """Do what `march` asks for."""
-    table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), several_work_in(table)
+@inner
+def _attempt(system, work, control):
+    """Have the present member attempt the step.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableOrderWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    present = several_in(work.several).present
+    control.order, control.member = work.orders[present], present
+    return ask_member(control, work.links, present)
+
+
+@inner
+def _describe(system, work, control):
+    """Have the present member describe its step.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableOrderWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    present = several_in(work.several).present
+    answer = ask_member(control, work.links, present)
+    fill_degrees(control, work.links, present, work.room, system.n)
+    return answer
+
+
+@inner
+def _start(system, work, control):
+    """Have the member of the lowest order start.
+
+    Parameters
+    ----------
+    system : System
+    work : VariableOrderWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
     several = several_in(work.several)
-    if control.ask == ACCEPT:
-        return _accept(system, work, control)
-    if control.ask == REFUSE:
-        return _refuse(system, work, control)
-    if control.ask == ATTEMPT:
-        control.order, control.member = work.orders[several.present], several.present
-        return ask_member(control, work.links, several.present)
-    if control.ask == DESCRIBE:
-        answer = ask_member(control, work.links, several.present)
-        fill_degrees(control, work.links, several.present, work.room, system.n)
-        return answer
-    if control.ask == DERIVE:
-        return _derive(system, work, control)
     several.present, several.good, several.refusals = 0, 0, 0
     if control.accepted == 0:
         for i in range(work.highest + 1):
             work.taken[i] = 0
-    theirs = rates_at_state_of(work.links, 0)
-    for k in range(system.n):
-        theirs[k] = system.rates_at_state[k]
+    hand_rates_at_state(system, work.links, 0)
     return ask_member(control, work.links, 0)
+
+
+family = answering(several_work_in, _attempt, _accept, _refuse, _start, _describe, derive=_derive)

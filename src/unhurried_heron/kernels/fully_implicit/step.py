@@ -15,33 +15,30 @@ from unhurried_heron.kernels.fully_implicit.interpolation_error import (
     write_polynomial,
 )
 from unhurried_heron.kernels.fully_implicit.newton import block_work_in, form_and_factor, guess_increments, iterate
-from unhurried_heron.kernels.implicit.control import after_acceptance, after_failure, begin_anew
-from unhurried_heron.kernels.implicit.derivatives import derive, take_derivatives
-from unhurried_heron.kernels.implicit.growth import damps_growth, heed_growth
+from unhurried_heron.kernels.implicit.control import (
+    after_failure,
+    begin_anew,
+    finish_step,
+    note_solution,
+)
+from unhurried_heron.kernels.implicit.derivatives import derive, find_rates_at_end
+from unhurried_heron.kernels.implicit.growth import damps_growth
 from unhurried_heron.kernels.implicit.mass_matrix import multiply_by_mass
 from unhurried_heron.kernels.implicit.newton import begin_iterations
 from unhurried_heron.kernels.implicit.prediction import came_true, start_from
-from unhurried_heron.kernels.implicit.scale import filtered_size, set_scale
+from unhurried_heron.kernels.implicit.scale import filtered_size
 from unhurried_heron.kernels.linear_algebra.jacobian import find_jacobian, jacobian_of_rates
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import find_rates_at_state
 from unhurried_heron.kernels.march.rates import ask_rates
-from unhurried_heron.kernels.memory.call import as_control, as_doubles, as_longs, call_kernel, offset_by
+from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.memory.call import as_doubles, call_kernel, offset_by
 from unhurried_heron.kernels.memory.control import (
-    ACCEPT,
     ACCEPTED,
-    ATTEMPT,
-    DERIVE,
-    DESCRIBE,
-    FOR_END,
     FOR_ESTIMATES,
-    PAUSED,
     RATES_STOPPED,
-    REACHED_END,
-    REFUSE,
     REFUSED,
 )
-from unhurried_heron.kernels.memory.decoding import implicit_memory, system_in
+from unhurried_heron.kernels.memory.decoding import implicit_memory
 from unhurried_heron.kernels.memory.implicit_records import BETWEEN, CONVERGED, DIVERGED, FRESH, GROWS, OLD, STOPPED
 
 # factors of a step that differs by no more than rounding of the times are as good as its own
@@ -267,15 +264,9 @@ def _attempt(system, work, control):
     memory, h = implicit_memory(work.memory), control.length
     control.error = np.nan
     outcome, count = _solve_step(system, work, control, h)
-    control.row_iterations, memory.outcome = count, outcome
-    if control.stop != 0:
-        # The march returns: an unfinished Jacobian is not used if it is resumed.
-        memory.jacobian_age, memory.factored_step = 0, 0.0
-        return PAUSED
-    if outcome == STOPPED:
-        return RATES_STOPPED
-    if outcome != CONVERGED:
-        return REFUSED
+    answer = note_solution(system, work, control, outcome, count)
+    if answer != ACCEPTED:
+        return answer
     _move(system, work)
     outcome, error = _judge(system, work, control, as_doubles(control.polynomial_address), h)
     if outcome == STOPPED:
@@ -307,28 +298,43 @@ def _accept(system, work, control):
     int
         REACHED_END, RATES_STOPPED or NOT_FINITE.
     """
-    set_scale(system, work, control.step)
-    after_acceptance(control, work)
-    heed_growth(system, work, control, work.filter, work.moved)
-    if system.n_mass > 0:
-        return take_derivatives(system, control, as_doubles(control.polynomial_address), work.stages + 1)
-    return find_rates_at_state(system, control, FOR_END)
+    finish_step(system, work, control, work.filter, work.moved)
+    return find_rates_at_end(system, control, as_doubles(control.polynomial_address), work.stages + 1)
 
 
-def family(address):
-    """Do what `march` asks for."""
-    table = as_longs(address)
-    control, system, work = as_control(table[0]), system_in(table), block_work_in(table)
-    if control.ask == ATTEMPT:
-        return _attempt(system, work, control)
-    if control.ask == ACCEPT:
-        return _accept(system, work, control)
-    if control.ask == REFUSE:
-        return after_failure(control, system, work, work.f)
-    if control.ask == DESCRIBE:
-        # The error between the ends was judged, so the step polynomial is written.
-        return REACHED_END
-    if control.ask == DERIVE:
-        return derive(system, work, control, work.filter, (work.d1, work.d2))
-    begin_anew(control, system, work)
-    return REACHED_END
+@inner
+def _refuse(system, work, control):
+    """Prepare another attempt after a refused one; return REACHED_END, or a reason to give up.
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    return after_failure(system, work, control, work.f)
+
+
+@inner
+def _derive(system, work, control):
+    """Find the derivatives where the march stands (`derive`).
+
+    Parameters
+    ----------
+    system : System
+    work : BlockWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    return derive(system, work, control, work.filter, (work.d1, work.d2))
+
+
+# the error between the ends was judged, so a step polynomial is written before it is asked for
+family = answering(block_work_in, _attempt, _accept, _refuse, begin_anew, derive=_derive)

@@ -16,10 +16,11 @@ from unhurried_heron.kernels.linear_algebra.calls import sign_of_determinant, so
 from unhurried_heron.kernels.linear_algebra.context import DONE
 from unhurried_heron.kernels.linear_algebra.jacobian import jacobian_at
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.outcome import check_rates_at_state
+from unhurried_heron.kernels.march.outcome import check_rates_at_state, find_rates_at_state
 from unhurried_heron.kernels.march.polynomial import derive_step
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.memory.control import (
+    FOR_END,
     FOR_JACOBIAN,
     FOR_STARTING,
     INCONSISTENT,
@@ -198,8 +199,8 @@ def _write_change_in_time(system, control, rates, out):
 
 
 @inner
-def take_derivatives(system, control, coefficients, degree):
-    """Take the derivatives at the end of a step polynomial as those where the march stands.
+def find_rates_at_end(system, control, coefficients, degree):
+    """Find the rates at the end of an accepted step; with a mass matrix the derivatives of its polynomial there.
 
     Parameters
     ----------
@@ -213,8 +214,10 @@ def take_derivatives(system, control, coefficients, degree):
     Returns
     -------
     int
-        REACHED_END or NOT_FINITE.
+        REACHED_END, RATES_STOPPED or NOT_FINITE.
     """
+    if system.n_mass == 0:
+        return find_rates_at_state(system, control, FOR_END)
     derive_step(coefficients, degree, system.n, 1.0, system.rates_at_state)
     for k in range(system.n):
         system.rates_at_state[k] /= control.length
