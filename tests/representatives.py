@@ -4,6 +4,7 @@ from collections.abc import Callable
 
 from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.methods.method import Method
+from unhurried_heron.methods.partitioned import PARTITIONED
 
 
 def representatives(suits: Callable[[Method], bool] = lambda method: True) -> list[str]:
@@ -14,3 +15,8 @@ def representatives(suits: Callable[[Method], bool] = lambda method: True) -> li
             families.setdefault(method.family, []).append(method)
     chosen = [extreme(each, key=lambda method: method.order) for each in families.values() for extreme in (min, max)]
     return list(dict.fromkeys(method.name for method in chosen))
+
+
+def general() -> tuple[Method, ...]:
+    """Return the methods that march whatever problem: partitioned ones want states in two parts."""
+    return tuple(method for method in all_methods() if method.family != PARTITIONED)

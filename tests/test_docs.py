@@ -42,7 +42,7 @@ def test_links_lead_somewhere(page: Path) -> None:
 def test_the_guide_to_families_shows_what_the_tests_run() -> None:
     files = "".join(path.read_text(encoding="utf-8") for path in sorted((ROOT / "tests" / "families").glob("*.py")))
     shown = code_blocks(ROOT / "docs" / "writing-a-family.md", "py")
-    assert len(shown) == 8
+    assert len(shown) == 9
     assert [text for text in shown if text not in files] == []
 
 

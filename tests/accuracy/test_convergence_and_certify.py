@@ -8,9 +8,9 @@ import mpmath
 import numpy as np
 import pytest
 from data.literature import REFERENCES, literature_problem
+from representatives import general
 
 import unhurried_heron as uh
-from unhurried_heron.methods.catalogue import CATALOGUE
 from unhurried_heron.study.reference import References
 from unhurried_heron.study.taylor import taylor_states
 from unhurried_heron.text.certificate_document import certain_decimal
@@ -19,7 +19,7 @@ SWING = uh.Problem.from_text("x' = v\nv' = -x + 0.1*sin(t)*x*v", initial={"x": 1
 
 
 def test_every_method_shows_its_order() -> None:
-    names = [name for name, method in CATALOGUE.items() if getattr(method, "fixed_steps", True) and name != "auto"]
+    names = [each.name for each in general() if getattr(each, "fixed_steps", True) and each.name != "auto"]
     found = uh.convergence(SWING, names)
     report = {orders.method: orders for orders in found.orders}
     assert set(report) == set(names)

@@ -6,9 +6,9 @@ import warnings
 
 import numpy as np
 import pytest
+from representatives import general
 
 import unhurried_heron as uh
-from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.methods.method import Method
 
 # A predator and its prey, the pumps of which a switch starts, with a stiff return to a level.
@@ -19,7 +19,7 @@ z' = time * (x - 40*z)
 """
 START = {"x": 0.75, "y": 0.5, "z": 0.25}
 RTOL, ATOL, END, STEP = 2.0**-18, 2.0**-24, 6.0, 2.0**-7
-METHODS = all_methods()
+METHODS = general()
 
 
 def sizes(size: float, predators: float) -> dict[str, float]:

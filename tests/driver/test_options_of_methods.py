@@ -8,10 +8,9 @@ from typing import Any
 
 import numpy as np
 import pytest
-from representatives import representatives
+from representatives import general, representatives
 
 import unhurried_heron as uh
-from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.methods.method import Method, capabilities
 
 SWING = uh.Problem.from_text("x' = v\nv' = -x", initial={"x": 1, "v": 0}, interval=(0, 2))
@@ -53,7 +52,7 @@ OPTIONS: dict[str, tuple[dict[str, Any], Callable[[Method], bool]]] = {
 
 
 # two of each family, and all that have no error estimate, which refuse most
-EACH = [method for method in all_methods() if not method.adaptive or method.name in representatives()]
+EACH = [method for method in general() if not method.adaptive or method.name in representatives()]
 
 
 @pytest.mark.parametrize("option", OPTIONS)

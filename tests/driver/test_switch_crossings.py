@@ -8,9 +8,9 @@ import warnings
 import numba
 import numpy as np
 import pytest
+from representatives import general
 
 import unhurried_heron as uh
-from unhurried_heron.methods.catalogue import all_methods
 from unhurried_heron.testing.contract import takes_fixed_steps
 
 LEAK = "level' = springs - leak*level\nleak = where(t < cut, tight, 10*tight)"
@@ -32,7 +32,7 @@ def leaked(t: float) -> float:
 
 
 # that methods keep their order across a known jump is a check of the contract, `order_is_observed`
-@pytest.mark.parametrize("name", [m.name for m in all_methods() if m.order >= 4 and takes_fixed_steps(m)])
+@pytest.mark.parametrize("name", [m.name for m in general() if m.order >= 4 and takes_fixed_steps(m)])
 def test_the_order_is_lost_without_landing_on_the_jump(name: str) -> None:
     steps = [0.2, 0.1, 0.05]
     errors = [abs(uh.integrate(leaking(), name, step=h).final["level"] - leaked(10)) for h in steps]

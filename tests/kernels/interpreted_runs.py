@@ -202,6 +202,20 @@ CASES: dict[str, tuple[uh.Problem, tuple[Any, ...], dict[str, Any]]] = {
         TAKE_CONSTRAINTS,
         {"rtol": 1e-3},
     ),
+    "parts": (
+        text(
+            "x' = 3*sin(y) + 0*t\ny' = where(t < 1, -x, -2*x)",
+            **TWO,
+            events=[uh.Event("x = 0.5", "half"), uh.Event(at=0.7, then="y = -y", name="turned")],
+        ),
+        ("symplectic-euler-1", "stormer-verlet-2", "blanes-moan-4"),
+        {"step": 0.125},
+    ),
+    "parts, not finite": (
+        text("x' = (y + 1)^3\ny' = (x + 1)^3", **TWO),
+        ("stormer-verlet-2", "blanes-moan-4"),
+        {"step": 0.5},
+    ),
     "missed": (with_constraint(lambda t, x, z: [z, x - 2 * z], 1.0), ("radau-iia-5",), {"rtol": 1e-3}),
     "refusing": (uh.Problem.from_rates(refusing, **TWO), ("auto", "radau-iia-5", "adams-bashforth-3"), {"rtol": 1e-3}),
     "acts": (text("x' = k - x", parameters={"k": 1.0}, events=ACTS), STEPPERS, {"rtol": 1e-4}),
@@ -457,6 +471,8 @@ def measured(share: int, shares: int) -> dict[str, Any]:
     # what writes kernels as text, and constants
     beside = [f"{folder}/linear_algebra/{name}.py" for name in ("unrolled_solve", "context")]
     beside += [f"{folder}/machine_code/*", f"{folder}/memory/*", f"{folder}/*__init__.py"]
+    # bundles
+    beside += [f"{folder}/*_work.py", f"{folder}/fully_implicit/work.py"]
     measure = coverage.Coverage(data_file=None, source=[str(folder)], omit=beside)
     interpret()
     measure.start()

@@ -11,6 +11,7 @@ from typing import Any
 import mpmath
 import numpy as np
 import pytest
+from representatives import general
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import CATALOGUE
@@ -114,7 +115,7 @@ def one_step(method: Any, t: Any, y: Any, h: Any) -> Any:
     return (rosenbrock if isinstance(method, uh.Rosenbrock) else runge_kutta)(method, t, y, h)
 
 
-METHODS = {name: method for name, method in CATALOGUE.items() if takes_fixed_steps(method)}
+METHODS = {method.name: method for method in general() if takes_fixed_steps(method)}
 METHODS |= {method.name: method for method in map(CATALOGUE["runge-kutta-chebyshev-2"].of_stages, (3, 12))}
 
 

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from representatives import general
 
 import unhurried_heron as uh
 from unhurried_heron.methods.catalogue import all_methods, find_method
@@ -56,7 +57,7 @@ FORMS: dict[str, Callable[[Path], uh.Problem]] = {
         parameters={"k": 9}).with_(interval=(0, 1)).with_(**KNOWN),
 }  # fmt: skip
 ADAPTIVE = [method for method in all_methods() if method.adaptive]
-FIXED = [method for method in all_methods() if capabilities(method).takes_fixed_steps]
+FIXED = [method for method in general() if capabilities(method).takes_fixed_steps]
 
 
 def final(problem: uh.Problem, method: Method, **options: float) -> tuple[np.ndarray, tuple[int, ...]]:

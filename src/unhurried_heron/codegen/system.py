@@ -62,6 +62,8 @@ class NativeSystem:
     guards : NativeFunction, or None
         What must not change its sign across a pole (`model.guards`), and ``n_arguments`` of what is narrow
         (`model.narrow`); None where there is nothing.
+    held : bool
+        Whether the march holds the switches and crosses them one by one.
     """
 
     rates: NativeFunction
@@ -77,6 +79,7 @@ class NativeSystem:
     beyond: CrossingFunctions | None = None
     guards: NativeFunction | None = None
     n_arguments: int = 0
+    held: bool = True
 
     def addresses(self) -> tuple[int, ...]:
         """Return the addresses of rates, Jacobian and time derivative with their contexts, 0 without; ``moves``."""
@@ -140,7 +143,7 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
     own = tuple(switch for switch in switches if switch.times is None)
     limits = None
     if isinstance(rates, WrittenRates):
-        guarded = _plain_formulas(rates, own, held=held)
+        guarded = plain_formulas(rates, own, held=held)
         indexed_formulas = rates.held if held else rates.indexed_formulas
         made = compiled(indexed_formulas, model.layout.size, names, context.array, guarded=guarded)
     else:
@@ -166,6 +169,7 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
         beyond=compile_crossing_functions(problem, events, (watched, located), switches, modes, context),
         guards=_native_guards(problem, context),
         n_arguments=len(model.narrow),
+        held=held,
     )
 
 
@@ -212,7 +216,7 @@ def with_jacobian(
     if not isinstance(rates, WrittenRates):
         raise unforeseen("formulas asked of rates that are a function")
     indexed_formulas, names = rates.held if held else rates.indexed_formulas, context.names(layout, held=held)
-    plain = _plain_formulas(rates, native.located, held=held)
+    plain = plain_formulas(rates, native.located, held=held)
     compiled_jacobian = _native_jacobian((indexed_formulas, plain), layout, names, context.array, full=full)
     moving = time_derivatives(indexed_formulas) if time_derivative else ()
     in_time = compiled(moving, layout.size, names, context.array) if moving else None
@@ -313,7 +317,7 @@ def _own_jacobian(function: NamedFunction, context: RuntimeData) -> NativeFuncti
     return native_function(replace(function, function=flat), context, n * n)
 
 
-def _plain_formulas(rates: WrittenRates, located: tuple[Switch, ...], *, held: bool) -> tuple[IndexedFormula, ...]:
+def plain_formulas(rates: WrittenRates, located: tuple[Switch, ...], *, held: bool) -> tuple[IndexedFormula, ...]:
     """Return what is asked where a held formula gives no number; nothing where none is held.
 
     At a known time itself a formula that is held for what lies beyond it may be 0/0, which its condition avoids.

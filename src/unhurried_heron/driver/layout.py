@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.codegen.crossing_functions import going_codes
+from unhurried_heron.codegen.part_rates import rates_of
 from unhurried_heron.codegen.system import NativeSystem
 from unhurried_heron.driver.landings import crossing_of
 from unhurried_heron.driver.march import CHUNK_STEPS, March
@@ -75,6 +76,7 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
     whole = demand._replace(
         member=lambda method: member_of(method, request, demand),
         degree_of=lambda method: family_of(method).degree(method),
+        rates_of=lambda indices: native.rates if request.trace else rates_of(native, request.problem, indices),
     )
     work = family.lay_out(request.method, whole)
     vectors = (state, work.rates_at_state, np.zeros(n), scales.relative, scales.absolute)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from types import MappingProxyType
 from typing import Any, Final, Literal, NamedTuple
 
-from unhurried_heron.arrays import Array, Records
+from unhurried_heron.arrays import Array, IntArray, Records
 from unhurried_heron.families.controller import Controller
 from unhurried_heron.families.error_scale import ErrorScale, proportional
 from unhurried_heron.families.linear import LinearSolver
@@ -42,7 +42,8 @@ class SetupRequest(NamedTuple):
     ``n`` states of a ``problem``; ``control`` (1,), the march's control record; ``scales`` of the error estimate;
     ``fixed``: whether the steps are; ``linear``: linear algebra for an implicit family; ``starter``: what a multistep
     method is to be started by; ``controller``: how the steps are to follow the error, where that was said; ``member``:
-    lays out another method beside it, ``degree_of``: tells the degree of its polynomials.
+    lays out another method beside it, ``degree_of``: tells the degree of its polynomials; ``rates_of``: makes the
+    native function that writes the rates of some of the states, by their indices, and may write others.
     """
 
     n: int
@@ -55,6 +56,7 @@ class SetupRequest(NamedTuple):
     problem: Problem | None = None
     member: Callable[[Any], Member] | None = None
     degree_of: Callable[[Any], int] | None = None
+    rates_of: Callable[[IntArray], Any] | None = None
 
 
 class WorkSpace(NamedTuple):

@@ -10,6 +10,7 @@ from unhurried_heron.families.explicit import EXPLICIT
 from unhurried_heron.families.family import Family
 from unhurried_heron.families.fully_implicit import FULLY_IMPLICIT
 from unhurried_heron.families.multistep import EXPLICIT_STEPS, IMPLICIT_STEPS
+from unhurried_heron.families.partitioned import PARTS
 from unhurried_heron.families.rosenbrock import LINEARLY_IMPLICIT
 from unhurried_heron.families.stabilised import STABILISED_STAGES
 from unhurried_heron.families.stiffness_switching import ALONG_THE_RUN
@@ -33,6 +34,7 @@ FAMILIES: Final[dict[str, Family]] = {
         DIFFERENTIATION,
         ADAMS,
         SEVERAL_ORDERS,
+        PARTS,
     )
 }
 

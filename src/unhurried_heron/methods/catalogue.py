@@ -13,6 +13,7 @@ from unhurried_heron.methods.method import FACTS, Method, is_method
 from unhurried_heron.methods.multistep import Multistep
 from unhurried_heron.methods.multistep_formulas import adams_bashforth, adams_moulton, backward_differentiation
 from unhurried_heron.methods.nodes import exactly, gauss, lobatto_iiic, radau_right
+from unhurried_heron.methods.partitioned import Partitioned
 from unhurried_heron.methods.published import published
 from unhurried_heron.methods.rosenbrock import Rosenbrock
 from unhurried_heron.methods.runge_kutta import RungeKutta
@@ -161,6 +162,7 @@ CATALOGUE: Final = Catalogue(
     lambda: {"runge-kutta-chebyshev-2": lambda: Stabilised("runge-kutta-chebyshev-2", source=_CHEBYSHEV)},
     _published("diagonally_implicit", RungeKutta),
     _published("rosenbrock", Rosenbrock),
+    _published("partitioned", Partitioned),
     _computed,
 )
 
@@ -234,6 +236,8 @@ _OTHER_NAMES: Final = (
     (r"radau(-iia)?", "radau-iia-variable"),
     (r"gauss(-legendre)?", "gauss-4"),
     (r"lobatto(-iiic)?", "lobatto-iiic-4"),
+    (r"(velocity-)?verlet|leap-?frog|stormer", "stormer-verlet-2"),
+    (r"symplectic", "blanes-moan-4"),
     (r"sdirk", "sdirk-43"),
     (r"esdirk", "esdirk-43"),
     (r"rosenbrock", "hairer-wanner-43"),

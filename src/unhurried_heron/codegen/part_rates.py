@@ -1,0 +1,49 @@
+"""Native functions of the rates of some of the states, for methods that move parts of them in turns."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.arrays import IntArray
+from unhurried_heron.codegen.compile_formulas import compiled
+from unhurried_heron.codegen.signature import NativeFunction
+from unhurried_heron.codegen.system import NativeSystem, plain_formulas
+from unhurried_heron.formulas.layout import flat_indices
+from unhurried_heron.model.rates import WrittenRates
+from unhurried_heron.problem.problem import Problem
+
+
+def rates_of(native: NativeSystem, problem: Problem, indices: IntArray) -> NativeFunction:
+    """Return a native function that writes the rates of some of the states, and may write others.
+
+    Parameters
+    ----------
+    native : NativeSystem
+        The problem, made callable.
+    problem : Problem
+    indices : ndarray of int64
+        Of the states.
+
+    Returns
+    -------
+    NativeFunction
+        All rates where they are a function, or where a loop over states is in both parts.
+    """
+    rates, size = problem.model.rates, problem.model.layout.size
+    if not isinstance(rates, WrittenRates):
+        return native.rates
+    wanted = np.zeros(size, dtype=bool)
+    wanted[indices] = True
+    kept = []
+    for each in zip(rates.indexed_formulas, rates.held, strict=True):
+        strides = dict(zip((loop.index for loop in each[0].loops), each[0].strides, strict=True))
+        where = wanted[flat_indices(each[0].loops, each[0].base, strides)]
+        if where.any() and not where.all():
+            return native.rates
+        if where.any():
+            kept.append(each)
+    plain, without = (tuple(each[k] for each in kept) for k in range(2))
+    held = native.held
+    names = native.context.names(problem.model.layout, held=held)
+    guarded = plain if plain_formulas(rates, native.located, held=held) else ()
+    return compiled(without if held else plain, size, names, native.context.array, guarded=guarded)
