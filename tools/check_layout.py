@@ -49,6 +49,7 @@ NUMBA_LATE = ("memory/call", "memory/decoding", "machine_code/compiling")
 LATE = {
     "formulas/algebra.py",
     "families/factorisations.py",
+    "families/krylov.py",
     "families/large_linear.py",
     "input/file_entries.py",
     "input/file_reader.py",

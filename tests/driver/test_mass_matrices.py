@@ -117,7 +117,7 @@ def slab(n: int, **options: Any) -> tuple[uh.Problem, np.ndarray]:
     return problem, np.append(start, start[-3:].sum()) * math.exp(-0.2 * rate)
 
 
-@pytest.mark.parametrize("linear", ["dense", "banded", "sparse"])
+@pytest.mark.parametrize("linear", ["dense", "banded", "sparse", "krylov"])
 @pytest.mark.parametrize("method", representatives(lambda each: takes(each, constraints=True) and each.order > 2))
 def test_every_linear_algebra_solves_with_it(method: str, linear: Any) -> None:
     problem, expected = slab(40)

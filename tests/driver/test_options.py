@@ -37,7 +37,7 @@ RIGHT: dict[str, list[Any]] = {
     "budget": [{"steps": 4000}, uh.Budget(seconds=60)],
     "starting_step": [0.01],
     "largest_step": [0.05],
-    "linear": ["dense", "banded", "sparse"],
+    "linear": ["dense", "banded", "sparse", "krylov"],
     "ledger": [True, False],
     "progress": [False],
     "on_interrupt": ["return"],

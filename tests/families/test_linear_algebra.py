@@ -124,6 +124,46 @@ def test_a_pattern_reduces_the_calls(kind: str) -> None:
             uh.integrate(uh.Problem.from_rates(rates, **user_input), "radau-iia-5", linear=kind)
 
 
+@pytest.mark.parametrize("interval", [(0, 2), (0, -0.05)])
+@pytest.mark.parametrize("method", representatives(lambda m: m.implicit and m.name != "auto" and m.order > 1))
+def test_products_do_in_the_place_of_a_matrix(method: str, interval: tuple[float, float]) -> None:
+    """States of very different sizes, and rates that depend on time."""
+    problem = uh.Problem.from_text(
+        "a' = -400*(a - cos(t)) + 1e6*b\nb' = 1e-6*a*sin(t) - 2*b\nc' = 1e3*a - c",
+        initial={"a": 1, "b": 1e-6, "c": 10}, interval=interval,
+    )  # fmt: skip
+    tolerances = {"rtol": 1e-6, "atol": {"a": 1e-9, "b": 1e-15, "c": 1e-6}}
+    run = uh.integrate(problem, method, linear="krylov", **tolerances)
+    assert run.options["linear"] == "krylov"
+    assert run.states[-1] == pytest.approx(uh.integrate(problem, method, **tolerances).states[-1], rel=1e-3)
+    assert run.tally.rate_evaluations > run.tally.for_jacobians > run.tally.solves
+
+
+def test_a_large_function_without_a_pattern_is_marched_without_a_matrix() -> None:
+    n, calls = 5100, 0
+
+    def rates(t: float, u: np.ndarray) -> np.ndarray:
+        nonlocal calls
+        calls += 1
+        if calls == 400:
+            raise KeyError("the 400th call")
+        wide = np.concatenate([[0.0], u, [0.0]])
+        return 30.0 * (wide[:-2] - 2 * wide[1:-1] + wide[2:])
+
+    k = np.arange(1, n + 1)
+    start = np.sin(np.pi * k / (n + 1)) + np.sin(np.pi * 3 * n // 4 * k / (n + 1))
+    problem = uh.Problem.from_rates(rates, initial={"u": start}, interval=(0, 5))
+    for method in ("esdirk-43", "auto"):
+        calls = 401
+        run = uh.integrate(problem, method, rtol=1e-4, record=2)
+        assert run.options["linear"] == "krylov"
+        decay = 120.0 * np.sin(np.pi / (2 * (n + 1))) ** 2
+        assert run.states[-1] == pytest.approx(np.sin(np.pi * k / (n + 1)) * np.exp(-5 * decay), abs=1e-3)
+    calls = 300
+    with pytest.raises(KeyError, match="400th"):
+        uh.integrate(problem, "esdirk-43", rtol=1e-4)
+
+
 @pytest.mark.parametrize("where", ["factor", "solve"])
 def test_an_exception_comes_through_native_code(where: str, monkeypatch: pytest.MonkeyPatch) -> None:
     def broken(*arguments: object) -> None:
@@ -137,7 +177,7 @@ def test_an_exception_comes_through_native_code(where: str, monkeypatch: pytest.
 def test_what_does_not_fit_is_refused() -> None:
     large = uh.Problem.from_rates(lambda t, y: -y, initial={"u": np.ones(5001)}, interval=(0, 1))
     with pytest.raises(errors.MethodError, match="5,000"):
-        uh.integrate(large, "radau-iia-5")
+        uh.integrate(large, "radau-iia-5", linear="dense")
     with pytest.raises(errors.OptionError, match="no linear systems"):
         uh.integrate(diffusion(5), "dormand-prince-54", linear="dense")
     with pytest.raises(errors.OptionError, match="no such"):

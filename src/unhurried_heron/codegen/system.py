@@ -183,7 +183,13 @@ def _native_guards(problem: Problem, context: RuntimeData) -> NativeFunction | N
 
 
 def with_jacobian(
-    native: NativeSystem, problem: Problem, *, time_derivative: bool = False, held: bool = True, full: bool = True
+    native: NativeSystem,
+    problem: Problem,
+    *,
+    time_derivative: bool = False,
+    held: bool = True,
+    full: bool = True,
+    matrix: bool = True,
 ) -> NativeSystem:
     """Return a system with its Jacobian, as far as it is known, and with the time derivative of the rates on request.
 
@@ -197,6 +203,8 @@ def with_jacobian(
         Whether the march holds the switches and crosses them one by one.
     full : bool, optional
         Whether the Jacobian is a full matrix.
+    matrix : bool, optional
+        Whether it is wanted at all.
 
     Returns
     -------
@@ -208,20 +216,20 @@ def with_jacobian(
         The library itself is at fault.
     """
     layout, rates, context = problem.model.layout, problem.model.rates, native.context
-    entries = None if full else jacobian_entries(problem, held=held)
+    entries = None if full or not matrix else jacobian_entries(problem, held=held)
     if isinstance(rates, FunctionRates):
-        own = _own_jacobian(rates.jacobian, context) if rates.jacobian else None
+        own = _own_jacobian(rates.jacobian, context) if rates.jacobian and matrix else None
         own = clamped(own, native.limits) if own and native.limits is not None else own
         return replace(native, jacobian=own, entries=entries)
     if not isinstance(rates, WrittenRates):
         raise unforeseen("formulas asked of rates that are a function")
     indexed_formulas, names = rates.held if held else rates.indexed_formulas, context.names(layout, held=held)
     plain = plain_formulas(rates, native.located, held=held)
-    compiled_jacobian = _native_jacobian((indexed_formulas, plain), layout, names, context.array, full=full)
+    made = _native_jacobian((indexed_formulas, plain), layout, names, context.array, full=full) if matrix else None
     moving = time_derivatives(indexed_formulas) if time_derivative else ()
     in_time = compiled(moving, layout.size, names, context.array) if moving else None
     moves = bool(moving) or not time_derivative
-    return replace(native, jacobian=compiled_jacobian, time_derivative=in_time, moves=moves, entries=entries)
+    return replace(native, jacobian=made, time_derivative=in_time, moves=moves, entries=entries)
 
 
 def differenced_in_groups(problem: Problem) -> bool:

@@ -60,7 +60,7 @@ def integrate(
     budget: Budget | Mapping[str, Any] | None = None,
     starting_step: float | str | None = None,
     largest_step: float | str | None = None,
-    linear: Literal["dense", "banded", "sparse"] | None = None,
+    linear: Literal["dense", "banded", "sparse", "krylov"] | None = None,
     step_control: str | Controller | None = None,
     local_extrapolation: bool | None = None,
     starter: str | Method | None = None,
@@ -105,9 +105,10 @@ def integrate(
         The most steps, rate evaluations or seconds to use.
     starting_step, largest_step : float, optional
         Size of the first step, otherwise estimated; bound on every step. Neither goes with a fixed ``step``.
-    linear : {"dense", "banded", "sparse"}, optional
+    linear : {"dense", "banded", "sparse", "krylov"}, optional
         How an implicit method solves its linear systems; by default what suits the size and the pattern of the
-        Jacobian. ``run.options`` tells it.
+        Jacobian. "krylov" has no matrix: iterations with products of the Jacobian, which are differences of the rates.
+        ``run.options`` tells it.
     step_control : str or Controller, optional
         How steps follow the error: "elementary", "proportional-integral", "predictive", "digital-filter",
         "smooth-digital-filter", or one of your own; by default what suits the family of the method.

@@ -70,7 +70,10 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
     own, march, *others = load_kernels(family.kernel, "march.loop.march", *beside.values(), *family.beside)
     entries = native.entries and Entries(*native.entries)
     mass = request.problem.model.mass
-    solver = linear_solver(n, control, kind, entries, mass, fixed=not request.adapts) if family.implicit else None
+    operator = _operator(native, scales) if kind == "krylov" else None
+    solver = (
+        linear_solver(n, control, kind, entries, mass, operator, fixed=not request.adapts) if family.implicit else None
+    )
     demand = SetupRequest(n, control, scales, not request.adapts, solver, request.starter, request.controller,
                           request.problem)  # fmt: skip
     whole = demand._replace(
@@ -89,6 +92,7 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
         kept.size,
         kept,
         *_groups(n, entries, native, full=kind == "dense"),
+        int(operator is not None),
         *_mass(n, mass),
     )
     system = System(*fields)
@@ -140,14 +144,16 @@ def stiff_member(request: RunRequest, march: March, method: Method, native: Nati
     Member
     """
     n, entries = march.system.n, native.entries and Entries(*native.entries)
-    solver = linear_solver(n, march.control, kind, entries, None, fixed=False)
     scales = ErrorScale(request.relative, request.absolute)
+    operator = _operator(native, scales) if kind == "krylov" else None
+    solver = linear_solver(n, march.control, kind, entries, None, operator, fixed=False)
     demand = SetupRequest(n, march.control, scales, False, solver, None, request.controller, request.problem)
     member = member_of(method, request, demand)
     names = System._fields[System._fields.index("rates") : System._fields.index("state")]
     fields_of_system = dict(zip(names, native.addresses(), strict=True))
-    groups = System._fields[System._fields.index("n_groups") : System._fields.index("n_mass")]
+    groups = System._fields[System._fields.index("n_groups") : System._fields.index("operator")]
     fields_of_system |= dict(zip(groups, _groups(n, entries, native, full=kind == "dense"), strict=True))
+    fields_of_system["operator"] = int(operator is not None)
     march.native, march.linear, march.linear_kind = native, solver, kind
     return member._replace(fields={**member.fields, **fields_of_system})
 
@@ -186,6 +192,12 @@ def _groups(n: int, entries: Entries | None, native: NativeSystem, *, full: bool
     indices = entries.rows * n + entries.columns if full else np.arange(entries.rows.size)
     count = int(group.max(initial=-1)) + 1
     return count, entries.rows.size, group, entries.rows, entries.columns, indices, np.zeros(n)
+
+
+def _operator(native: NativeSystem, scales: ErrorScale) -> Any:
+    from unhurried_heron.families.krylov import Operator
+
+    return Operator(native.rates, scales)
 
 
 def _mass(n: int, mass: MassMatrix | None) -> tuple[Any, ...]:

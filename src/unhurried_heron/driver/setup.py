@@ -139,7 +139,7 @@ def _second_method(request: RunRequest, march: March) -> Member | None:
         kind = linear_kind(replace(request, method=method))
     except MethodError:
         return None
-    if kind == "sparse" and march.system.n >= _LARGE_SPARSE:
+    if kind in ("sparse", "krylov") and march.system.n >= _LARGE_SPARSE:
         rtol = float(request.relative.min(where=request.relative > 0.0, initial=1.0))
         method = chosen.of_large(rtol)
         if chosen.decaying and rtol >= chosen.decaying[0] and only_decays(request.problem, march):
@@ -173,7 +173,10 @@ def jacobian_for(request: RunRequest, native: NativeSystem, kind: str, *, time_d
     NativeSystem
     """
     full = kind == "dense" and not differenced_in_groups(request.problem)
-    return with_jacobian(native, request.problem, time_derivative=time_derivative, held=request.held, full=full)
+    matrix = kind != "krylov"
+    return with_jacobian(
+        native, request.problem, time_derivative=time_derivative, held=request.held, full=full, matrix=matrix
+    )
 
 
 def _reset_for_run(march: March, request: RunRequest, landings: Landings) -> None:

@@ -34,6 +34,12 @@ _LOOK_SECONDS: Final = 0.05
 _LAST_SECONDS: Final = 5.0
 
 
+def identity_of(n: int) -> MassMatrix:
+    """Return the identity as a mass matrix."""
+    each = np.arange(n, dtype=np.int64)
+    return MassMatrix(each, each, np.ones(n))
+
+
 def order_for_band(n: int, rows: Any, columns: Any) -> tuple[Any, int, int]:
     """Return an order of the unknowns with a narrow band, and its widths below and above the diagonal.
 

@@ -13,7 +13,13 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.signature import address
-from unhurried_heron.families.factorisations import BandedFactors, FullFactors, SparseFactors, order_for_band
+from unhurried_heron.families.factorisations import (
+    BandedFactors,
+    FullFactors,
+    SparseFactors,
+    identity_of,
+    order_for_band,
+)
 from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, DONE, FAILED, SHIFT, SIGN, B, D, N
 from unhurried_heron.model.mass_matrix import MassMatrix
 
@@ -144,11 +150,6 @@ class LargeSolver:
         return found
 
 
-def _mass_of(n: int, mass: MassMatrix | None) -> MassMatrix:
-    each = np.arange(n, dtype=np.int64)
-    return MassMatrix(each, each, np.ones(n)) if mass is None else mass
-
-
 def full_solver(n: int, control: Any, mass: MassMatrix | None) -> LargeSolver:
     """Return full factors; ``control`` is the march's control record, which tells when to stop.
 
@@ -164,7 +165,7 @@ def full_solver(n: int, control: Any, mass: MassMatrix | None) -> LargeSolver:
     -------
     LargeSolver
     """
-    known = _mass_of(n, mass)
+    known = identity_of(n) if mass is None else mass
     rows = None if mass is None else np.empty(0, dtype=np.int64)
     return LargeSolver(n, lambda kind: FullFactors(n, kind, control, known), known, rows)
 
@@ -191,7 +192,7 @@ def structured_solver(
     -------
     LargeSolver
     """
-    known = _mass_of(n, mass)
+    known = identity_of(n) if mass is None else mass
     rows = None if mass is None else entries[0]
     if name == "sparse":
         return LargeSolver(n, lambda kind: SparseFactors(n, entries, kind, control, known), known, rows)

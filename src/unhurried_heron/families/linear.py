@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable
-from typing import Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 import numpy as np
 
@@ -15,13 +15,17 @@ from unhurried_heron.kernels.linear_algebra.context import CONTEXT_SIZE, IM, MAS
 from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.model.mass_matrix import MassMatrix
 
+if TYPE_CHECKING:
+    from unhurried_heron.families.krylov import Operator
+    from unhurried_heron.families.large_linear import LargeSolver
+
 # The kernels that implicit families call as a rule.
 LINEAR_KERNELS: Final = (
     "linear_algebra.dense_lu.factor",
     "linear_algebra.dense_lu.solve",
     "linear_algebra.eigenvalues.growth",
 )
-KINDS: Final = ("dense", "banded", "sparse")
+KINDS: Final = ("dense", "banded", "sparse", "krylov")
 # The number of states up to which compiled loops on full matrices are fastest, whatever the pattern of the Jacobian is.
 # Measured by `benchmarks/run.py --part linear`, as the next one.
 MAX_FULL: Final = 100
@@ -71,9 +75,10 @@ def with_mass(entries: Entries, mass: MassMatrix | None) -> Entries:
 
 
 def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed: bool) -> str:
-    """Return the kind of linear algebra for a system: "dense", "banded" or "sparse".
+    """Return the kind of linear algebra for a system: "dense", "banded", "sparse" or "krylov".
 
-    Fixed steps may need Newton's full method on all stages, which is for full matrices, up to `MAX_DAMPED` states.
+    Without matrices are systems of which no pattern is known, and which are too large for full ones. Fixed steps may
+    need Newton's full method on all stages, which is for full matrices, up to `MAX_DAMPED` states.
 
     Parameters
     ----------
@@ -107,7 +112,7 @@ def choose_linear(n: int, entries: Entries | None, wanted: str | None, *, fixed:
                 expected="written equations, or sparsity=… beside a Python function without a Jacobian of its own",
                 given=excerpt(wanted),
             )
-        return "dense"
+        return wanted or ("dense" if n <= MAX_DENSE else "krylov")
     if wanted is not None:
         return wanted
     if n <= (MAX_DAMPED if fixed else MAX_FULL):
@@ -148,7 +153,14 @@ def refuse_large(method: str, n: int) -> None:
 
 
 def linear_solver(
-    n: int, control: Any, kind: str, entries: Entries | None, mass: MassMatrix | None, *, fixed: bool
+    n: int,
+    control: Any,
+    kind: str,
+    entries: Entries | None,
+    mass: MassMatrix | None,
+    operator: Operator | None = None,
+    *,
+    fixed: bool,
 ) -> LinearSolver:
     """Return linear algebra of a kind.
 
@@ -161,10 +173,12 @@ def linear_solver(
     control : CONTROL
         The control record of the march.
     kind : str
-        Of linear algebra: "dense", "banded" or "sparse".
+        Of linear algebra: "dense", "banded", "sparse" or "krylov".
     entries : Entries or None
     mass : MassMatrix or None
         None for the identity.
+    operator : Operator, optional
+        What products with the Jacobian are made of, where there is no matrix.
     fixed : bool
         Whether steps are fixed.
 
@@ -172,6 +186,11 @@ def linear_solver(
     -------
     LinearSolver
     """
+    if kind == "krylov" and operator is not None:
+        from unhurried_heron.families.krylov import krylov_solver
+
+        without = krylov_solver(n, control, operator, mass)
+        return _native(without, np.zeros(2 * n + 1))
     dense = kind == "dense" or entries is None
     if dense and n < (MAX_DAMPED + 1 if fixed else MIN_BLOCKS):
         from unhurried_heron.kernels.linear_algebra.unrolled_solve import MAX_WRITTEN, load_solve
@@ -189,6 +208,11 @@ def linear_solver(
         values: Array = np.zeros((n, n))
     else:
         solver, values = structured_solver(kind, n, entries, control, mass), np.zeros(entries.rows.size)
+    return _native(solver, values)
+
+
+def _native(solver: LargeSolver, values: Array) -> LinearSolver:
+    """Return linear algebra of Python functions, which takes the Jacobian from an array."""
     return LinearSolver(
         solver.factor,
         solver.solve,

@@ -60,6 +60,11 @@ def jacobian_at(system, work, control, time, state, rates):
     """
     control.jacobians += 1
     control.bad_time = time
+    if system.operator != 0:
+        work.jacobian[0] = time
+        for k in range(system.n):
+            work.jacobian[k + 1], work.jacobian[system.n + k + 1] = state[k], rates[k]
+        return 1
     if system.jacobian != 0:
         return call_native(system.jacobian, time, state, work.jacobian, system.jacobian_context)
     if system.n_groups > 0:

@@ -34,9 +34,10 @@ class System(NamedTuple):
     there. ``parts`` (``control.n_parts``, 4): see `kernels.march.narrow`. ``nonnegative`` (n_nonnegative,) int64: the
     states that the march keeps from falling below zero. Of a Jacobian found by differences in groups of columns
     (``n_groups`` 0: one by one), int64: ``group`` (n,) of each column; ``rows``, ``columns``, ``jacobian_indices``
-    (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch. M of M y' = rates has ``n_mass`` entries
-    ``mass`` in int64 ``mass_rows`` and ``mass_columns``, none where it is the identity; ``mass_sizes`` (n,): sums of
-    their sizes by rows, of which ``n_constraints`` are 0. ``rates_at_state`` are y' then.
+    (n_entries,) of what can be nonzero; ``increments`` (n,) is scratch. Where linear algebra takes products with the
+    Jacobian (``operator``), where that is taken is kept in its place: time, state and rates. M of M y' = rates has
+    ``n_mass`` entries ``mass`` in int64 ``mass_rows`` and ``mass_columns``, none where it is the identity;
+    ``mass_sizes`` (n,): sums of their sizes by rows, of which ``n_constraints`` are 0. ``rates_at_state`` are y' then.
     """
 
     n: int
@@ -67,6 +68,7 @@ class System(NamedTuple):
     columns: LongArray
     jacobian_indices: LongArray
     increments: Array
+    operator: int
     n_mass: int
     n_constraints: int
     mass_rows: LongArray
