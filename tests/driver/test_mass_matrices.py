@@ -245,6 +245,14 @@ def test_what_is_no_mass_matrix_is_refused(changed: dict[str, Any], message: str
         logistic((0, 1))[0].with_(**changed)
 
 
+def test_constraints_that_determine_nothing_are_refused() -> None:
+    for rates in (lambda t, x, z: [z, x - np.sin(t)], lambda t, x, z: [-x, 0 * z], lambda t, x, z: [x, x - 2]):
+        problem = uh.Problem.from_rates(rates, initial={"x": 0.0, "z": 1.0}, interval=(0, 3), mass=[1, 0])
+        for _ in range(2):
+            with pytest.raises(errors.UnfitProblemError, match="do not determine 'z'"):
+                uh.integrate(problem)
+
+
 def test_a_start_that_misses_a_constraint_is_refused() -> None:
     problem = logistic((0, 1))[0].with_(initial={"z": 0.02})
     for options in ({"method": "auto"}, {"method": "backward-euler", "count": 5}, {"method": "radau-iia-variable"}):

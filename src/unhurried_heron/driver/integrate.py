@@ -33,6 +33,7 @@ from unhurried_heron.input.input_field import as_tuple
 from unhurried_heron.input.rules import NOTHING, ON_INTERRUPT, TRUTH
 from unhurried_heron.methods.catalogue import DEFAULT, find_method
 from unhurried_heron.methods.method import Method, in_use
+from unhurried_heron.problem.consistency import refuse_higher_index
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.problem.watched_events import watched_events
 from unhurried_heron.quiet import QUIET
@@ -176,6 +177,7 @@ def integrate(
     relative, absolute = tolerances(problem, rtol, atol)
     chosen = with_mass(chosen, problem, relative)
     refuse_unfit(chosen, problem)
+    refuse_higher_index(problem)
     fixed, first, longest = steps_wanted(problem, step=step, starting_step=starting_step, largest_step=largest_step)
     acting = in_use(chosen, fixed=fixed is not None, local_extrapolation=local_extrapolation)
     refuse_control(acting, step_control, fixed=fixed is not None)

@@ -104,6 +104,14 @@ def _draw_border(ax: Axes, x: Any, y: Any, values: Any, index: int, region: Stab
     ax.contourf(x, y, values, levels=[-1.0, 1.0], colors=[style["color"]], alpha=_FADED)
     ax.contour(x, y, values, levels=[1.0], colors=[style["color"]], linestyles=[style["linestyle"]], linewidths=1.8)
     ax.plot([], [], label=region.name, linewidth=1.8, **style)
+    if region.region.real == 0.0 and np.isfinite(region.region.imaginary):
+        # all of it, where it is a part of the axis, which has no border
+        ax.plot(
+            [0.0, 0.0],
+            [-region.region.imaginary, region.region.imaginary],
+            linewidth=max(2.0, 8.0 - 2.5 * index),
+            **style,
+        )
 
 
 def _finish_plane(ax: Axes, window: Window) -> None:

@@ -16,7 +16,6 @@ from unhurried_heron.kernels.march.requests import answering, nothing
 from unhurried_heron.kernels.memory.call import as_doubles, call_native
 from unhurried_heron.kernels.memory.control import (
     ACCEPTED,
-    FOR_END,
     FOR_STAGES,
     NOT_FINITE,
     RATES_STOPPED,
@@ -77,7 +76,8 @@ def _find_end(system, work, control):
         # the rates of the last turn are those of where the other part is now
         turn = last if other == 0 else 1 - last
         if other == 1:
-            code = _ask(system, work, control, turn, control.finish, FOR_END)
+            control.stage = work.n_turns
+            code = _ask(system, work, control, turn, control.finish, FOR_STAGES)
             if code != 1:
                 return code
         part, count = (work.first, work.n_first) if turn == _DRIFT else (work.second, work.n_second)

@@ -25,7 +25,7 @@ PARTITIONED: Final = "partitioned Runge-Kutta"
 # Coefficients that add up to one but for this do.
 _ALIKE: Final = 1e-12
 # How far |trace| may be above 2 by rounding.
-_ROUNDING: Final = 1e-9
+_ROUNDING: Final = 1e-11
 # Bisections of the limit.
 _BISECTIONS: Final = 60
 Turn = Literal["drift", "kick"]

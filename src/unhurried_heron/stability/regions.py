@@ -39,6 +39,8 @@ _WITHIN: Final = 1e-9
 _EXACTLY: Final = 1e-13
 # Radii and directions at which the extent of a region is examined.
 _RADII, _DIRECTIONS = np.geomspace(0.002, 400.0, 400), 181
+# The least half width of a window, as a share of its half height.
+_ROOM_BESIDE: Final = 0.5
 # Room around a region, as a share of it.
 _ROOM: Final = 0.12
 # The window of a region without an end reaches so far from zero.
@@ -217,7 +219,9 @@ class Stability(ByValue):
             return (-_WITHOUT_END, _WITHOUT_END), (-_WITHOUT_END, _WITHOUT_END)
         left, right, top = shown.real.min(), max(shown.real.max(), 0.0), shown.imag.max()
         room = _ROOM * max(right - left, top)
-        return (left - room, right + room), (-top - room, top + room)
+        # a region that is a part of the imaginary axis is shown with what lies beside it
+        beside = max(room, _ROOM_BESIDE * top - (right - left) / 2)
+        return (left - beside, right + beside), (-top - room, top + room)
 
     def map(self, window: Window | None = None, points: int = 400) -> StabilityMap:
         """Return the amplification on a window of the plane.
