@@ -130,6 +130,10 @@ def test_a_large_one_takes_what_fits() -> None:
     run = uh.integrate(problem, rtol=1e-5)
     assert run.options["linear"] == "banded"
     assert run.states[-1] == pytest.approx(expected, rel=1e-3)
+    problem, expected = slab(1100)
+    run = uh.integrate(problem, rtol=1e-5)
+    assert run.method == "backward-differentiation-variable"
+    assert run.states[-1] == pytest.approx(expected, rel=1e-3)
 
 
 @pytest.mark.parametrize("method", representatives(lambda each: takes(each, constraints=True) and each.order > 2))

@@ -13,11 +13,17 @@ from unhurried_heron.families.family import NO_MASS, WITH_CONSTRAINTS
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.input.rules import POSITIVE, POSITIVE_COUNT, instance
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
-from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF
+from unhurried_heron.methods.catalogue import FOR_SMOOTH, FOR_STIFF, find_method
 from unhurried_heron.methods.method import Method, capabilities
 from unhurried_heron.problem.problem import Problem
 
 _A_PROBLEM: Final = instance(Problem, "a Problem: Problem.from_text(…), from_rates(…) or from_file(…)")
+
+
+# The number of states from which systems with a mass matrix are marched with real factors,
+_LARGE: Final = 1000
+# by this method.
+_FOR_LARGE_MASS: Final = "backward-differentiation-variable"
 
 
 def refuse_unfit(method: Method, problem: Problem) -> None:
@@ -81,6 +87,9 @@ def with_mass(method: Method, problem: Problem, relative: Array) -> Method:
     """
     if problem.model.mass is None or not capabilities(method).changes_method:
         return method
+    if problem.model.layout.size >= _LARGE:
+        # complex factors of large sparse matrices cost ten times real ones
+        return find_method(_FOR_LARGE_MASS)
     stiff: Method = family_of(method).members(method, relative)[-1]
     return stiff
 
