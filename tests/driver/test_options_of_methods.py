@@ -37,10 +37,10 @@ OPTIONS: dict[str, tuple[dict[str, Any], Callable[[Method], bool]]] = {
     "starter": ({"starter": "classical-rk-4", **STEP}, lambda m: capabilities(m).fixed_reach),
     "step_control": ({"step_control": "predictive"}, chooses_steps),
     "controller": ({"step_control": uh.Controller(safety=0.7)}, chooses_steps),
-    # auto chooses its linear algebra with its method
+    # auto hands it to its stiff method, and has none with fixed steps
     "linear with tolerances": (
         {"linear": "banded", "rtol": 1e-4},
-        lambda m: m.implicit and m.adaptive and not capabilities(m).changes_method,
+        lambda m: m.implicit and m.adaptive,
     ),
     "linear with steps": (
         {"linear": "sparse", **STEP},

@@ -119,6 +119,11 @@ def test_a_pattern_reduces_the_calls(kind: str) -> None:
     assert set(groups_of_columns(n, linear.Entries(*band.tocoo().coords)).tolist()) == {0, 1, 2}
     jacobians = plain.tally.jacobians
     assert known.tally.rate_evaluations <= plain.tally.rate_evaluations - (n - 3) * jacobians + 20
+    stiff = uh.Problem.from_text(
+        "x' = -5e3*(x - cos(t)) + y\ny' = x*y/3 - y", initial={"x": 0, "y": 1}, interval=(0, 3)
+    )
+    # auto hands it to its stiff method, in this run and not in the next
+    assert [uh.integrate(stiff, linear=each).options["linear"] for each in ("krylov", kind)] == ["krylov", kind]
     if kind != "dense":
         with pytest.raises(errors.OptionError, match="nonzero"):
             uh.integrate(uh.Problem.from_rates(rates, **user_input), "radau-iia-5", linear=kind)

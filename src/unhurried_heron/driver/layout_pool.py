@@ -51,6 +51,7 @@ def key_of(request: RunRequest, scales: ErrorScale, kind: str) -> tuple[Any, ...
         request.adapts,
         request.held,
         kind,
+        request.linear,
         request.nonnegative.tobytes(),
         inputs,
         *events,

@@ -236,11 +236,12 @@ def linear_kind(request: RunRequest) -> str:
     problem, method, wanted = request.problem, request.method, request.linear
     n = problem.model.layout.size
     if not family_of(method).implicit:
-        if wanted is not None:
+        if wanted is not None and capabilities(method).changes_method:
+            # refused now where its stiff method could not have it later
+            linear_kind(replace(request, method=family_of(method).members(method, request.relative)[-1]))
+        elif wanted is not None:
             raise OptionError(
-                f"{method.name} chooses its linear algebra itself"
-                if capabilities(method).changes_method
-                else f"{method.name} solves no linear systems",
+                f"{method.name} solves no linear systems",
                 name="linear",
                 location="linear",
                 expected="an implicit method by name, or no choice of linear algebra",
