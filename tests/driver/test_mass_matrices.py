@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 import pytest
+from representatives import representatives
 from scipy.linalg import expm
 from scipy.sparse import csr_array
-from tests.representatives import representatives
 
 import unhurried_heron as uh
 from unhurried_heron import errors
