@@ -14,6 +14,7 @@ from unhurried_heron.errors import FormulationError, MethodError, OptionError, e
 from unhurried_heron.input.error_collector import ErrorCollector
 from unhurried_heron.input.problem_input import ProblemInput
 from unhurried_heron.methods.catalogue import CATALOGUE, DEFAULT, FOR_SMOOTH, FOR_STIFF, find_method
+from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.model.switch_types import Switch
 from unhurried_heron.problem.assembly import assemble
 from unhurried_heron.problem.problem import Problem
@@ -216,7 +217,9 @@ def _start(problem: Problem) -> Iterator[Finding]:
     elif n and not rates.any():
         yield Finding("doubtful", "initial", "all rates are zero at the start: the problem begins at an equilibrium")
     yield from _size(problem)
-    if not bad.size and n <= _MAX_EIGENVALUES:
+    if problem.model.mass is not None:
+        yield _mass_matrix(problem.model.mass, n)
+    elif not bad.size and n <= _MAX_EIGENVALUES:
         yield from _stiffness(problem, start)
 
 
@@ -251,16 +254,15 @@ def _size(problem: Problem) -> Iterator[Finding]:
                   f"{filled:,} of the Jacobian's {n**2:,} entries can be nonzero ({share})")  # fmt: skip
 
 
+def _mass_matrix(mass: MassMatrix, n: int) -> Finding:
+    """Return the finding on a mass matrix of n rows: explicit methods do not take it, however stiff the problem is."""
+    rows = mass.constraints(n)
+    held = f"with {rows:,} row{'s' * (rows > 1)} of zeros, which are constraints" if rows else "without rows of zeros"
+    return Finding("note", "mass matrix", f"{held}: {DEFAULT} takes an implicit method")
+
+
 def _stiffness(problem: Problem, start: Any) -> Iterator[Finding]:
     """Estimate from the eigenvalues of the Jacobian how an explicit method would fare."""
-    mass, n = problem.model.mass, problem.model.layout.size
-    if mass is not None:
-        rows = mass.constraints(n)
-        held = (
-            f"with {rows:,} row{'s' * (rows > 1)} of zeros, which are constraints" if rows else "without rows of zeros"
-        )
-        yield Finding("note", "mass matrix", f"{held}: {DEFAULT} takes an implicit method")
-        return
     values = problem.eigenvalues_at(problem.interval[0], start)
     if not start.size or not np.isfinite(values).all():
         yield Finding("doubtful", "stiffness", "the Jacobian is not finite at the start")

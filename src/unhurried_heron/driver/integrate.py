@@ -12,13 +12,13 @@ from unhurried_heron.deadline import OutOfTimeError, done_within
 from unhurried_heron.driver.budget import Budget, budget_of
 from unhurried_heron.driver.execution import execute
 from unhurried_heron.driver.options import (
+    able_with_mass,
     check_fits,
     refuse_control,
     refuse_no_problem,
     refuse_unfit,
     step_for_count,
     steps_wanted,
-    with_mass,
 )
 from unhurried_heron.driver.ready import key_of, recall, remember
 from unhurried_heron.driver.recorded_times import Record, record_times
@@ -175,7 +175,7 @@ def integrate(
     problem.refuse_open()
     step = step_for_count(problem, step, count)
     relative, absolute = tolerances(problem, rtol, atol)
-    chosen = with_mass(chosen, problem, relative)
+    chosen = able_with_mass(chosen, problem, relative)
     refuse_unfit(chosen, problem)
     refuse_higher_index(problem)
     fixed, first, longest = steps_wanted(problem, step=step, starting_step=starting_step, largest_step=largest_step)

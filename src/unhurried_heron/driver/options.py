@@ -10,6 +10,7 @@ from unhurried_heron.driver.option_values import in_time
 from unhurried_heron.driver.tolerances import Tolerance
 from unhurried_heron.errors import MethodError, OptionError, UnfitProblemError, excerpt
 from unhurried_heron.families.family import NO_MASS, WITH_CONSTRAINTS
+from unhurried_heron.families.linear import MANY_SPARSE
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.input.rules import POSITIVE, POSITIVE_COUNT, instance
 from unhurried_heron.kernels.memory.control import SMALLEST_RELATIVE_STEP
@@ -20,9 +21,7 @@ from unhurried_heron.problem.problem import Problem
 _A_PROBLEM: Final = instance(Problem, "a Problem: Problem.from_text(…), from_rates(…) or from_file(…)")
 
 
-# The number of states from which systems with a mass matrix are marched with real factors,
-_LARGE: Final = 1000
-# by this method.
+# What marches large systems with a mass matrix, with real factors.
 _FOR_LARGE_MASS: Final = "backward-differentiation-variable"
 
 
@@ -71,7 +70,7 @@ def _refuse_mass(method: Method, problem: Problem) -> None:
         )
 
 
-def with_mass(method: Method, problem: Problem, relative: Array) -> Method:
+def able_with_mass(method: Method, problem: Problem, relative: Array) -> Method:
     """Return the method that marches: of a pair the stiff one where there is a mass matrix, which the other takes not.
 
     Parameters
@@ -87,8 +86,7 @@ def with_mass(method: Method, problem: Problem, relative: Array) -> Method:
     """
     if problem.model.mass is None or not capabilities(method).changes_method:
         return method
-    if problem.model.layout.size >= _LARGE:
-        # complex factors of large sparse matrices cost ten times real ones
+    if problem.model.layout.size >= MANY_SPARSE:
         return find_method(_FOR_LARGE_MASS)
     stiff: Method = family_of(method).members(method, relative)[-1]
     return stiff

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any, Final
+from typing import Any
 
 import numpy as np
 
@@ -31,15 +31,12 @@ from unhurried_heron.driver.sliding import MAX_UNANSWERED
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Member, SetupRequest
-from unhurried_heron.families.linear import MAX_FULL, Entries, choose_linear, refuse_large, with_mass
+from unhurried_heron.families.linear import MANY_SPARSE, MAX_FULL, Entries, choose_linear, entries_with, refuse_large
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.narrow import parts_of
 from unhurried_heron.model.sliding import SlidingModel
-
-# From this number of unknowns on sparse complex factors are too expensive for `auto`.
-_LARGE_SPARSE: Final = 1000
 
 
 def set_up(request: RunRequest, kind: str) -> Driver:
@@ -139,7 +136,7 @@ def _second_method(request: RunRequest, march: March) -> Member | None:
         kind = linear_kind(replace(request, method=method))
     except MethodError:
         return None
-    if kind in ("sparse", "krylov") and march.system.n >= _LARGE_SPARSE:
+    if kind in ("sparse", "krylov") and march.system.n >= MANY_SPARSE:
         rtol = float(request.relative.min(where=request.relative > 0.0, initial=1.0))
         method = chosen.of_large(rtol)
         if chosen.decaying and rtol >= chosen.decaying[0] and only_decays(request.problem, march):
@@ -249,7 +246,7 @@ def linear_kind(request: RunRequest) -> str:
             )
         return "dense"
     known = jacobian_entries(problem, held=request.held) if n > MAX_FULL or wanted is not None else None
-    entries = known and with_mass(Entries(*known), problem.model.mass)
+    entries = known and entries_with(Entries(*known), problem.model.mass)
     kind = choose_linear(n, entries, wanted, fixed=not request.adapts)
     if kind == "dense":
         refuse_large(method.name, n)

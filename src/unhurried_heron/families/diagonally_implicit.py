@@ -67,12 +67,11 @@ def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
     of_stage = np.array([addresses[diagonals.index(x)] if x else 0 for x in a.diagonal()], dtype=np.int64)
     growth, keep = growth_kernel(linear, n)
     degree = len(method.interpolant)
-    known = method.ends_in_a_stage and not any(method.a[0])
     numbers: dict[str, Any] = {
         "stages": s,
         "degree": degree,
         "n_shifts": len(diagonals),
-        "known": int(known),
+        "known": int(method.begins_with_the_end),
         "ends": int(method.ends_in_a_stage),
         "filtered": int(abs(method.embedded_at_infinity) > 1.0),
         "contexts": of_stage,
@@ -104,10 +103,9 @@ def _lay_out(method: RungeKutta, demand: SetupRequest) -> WorkSpace:
 
 
 def _takes_mass(method: RungeKutta) -> MassKind:
-    known = method.ends_in_a_stage and not any(method.a[0])
     explicit = sum(not row[i] for i, row in enumerate(method.a))
     # rates at explicit stages would have to be solved for, but at one that is the end of the step before
-    return NO_MASS if explicit > int(known) else of_stiff_ends(method)
+    return NO_MASS if explicit > method.begins_with_the_end else of_stiff_ends(method)
 
 
 DIAGONAL: Final = Family(

@@ -37,6 +37,8 @@ MAX_DENSE: Final = 5000
 MAX_DAMPED: Final = 500
 # The number of states up to which every eigenvalue is examined for growth that an error estimate cannot see.
 MAX_EIGENVALUES: Final = 64
+# The number of states from which sparse complex factors are too expensive where a method is not named.
+MANY_SPARSE: Final = 1000
 # The width of a band up to which banded factors are faster than sparse ones.
 _WIDEST_BAND: Final = 120
 # The share of nonzero entries below which a matrix is sparse.
@@ -67,7 +69,7 @@ class LinearSolver(NamedTuple):
     pending: Callable[[], BaseException | None] = lambda: None
 
 
-def with_mass(entries: Entries, mass: MassMatrix | None) -> Entries:
+def entries_with(entries: Entries, mass: MassMatrix | None) -> Entries:
     """Return where shift*M - J can be nonzero, from the entries of J."""
     if mass is None:
         return entries

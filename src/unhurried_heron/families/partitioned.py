@@ -14,6 +14,9 @@ from unhurried_heron.methods.partitioned import PARTITIONED, Partitioned
 from unhurried_heron.model.partition import partition_of
 from unhurried_heron.problem.problem import Problem
 
+# Of the step polynomial, the cubic through both ends.
+_DEGREE: Final = 3
+
 
 def _fits(method: Partitioned, problem: Problem) -> str:
     found = partition_of(problem.model)
@@ -54,7 +57,7 @@ def _lay_out(method: Partitioned, demand: SetupRequest) -> WorkSpace:
         rates=np.zeros(n),
         end=np.zeros(n),
     )
-    return WorkSpace(work, np.zeros(n), 3, (one, other))
+    return WorkSpace(work, np.zeros(n), _DEGREE, (one, other))
 
 
-PARTS: Final = Family(PARTITIONED, "partitioned.family", _lay_out, fits=_fits)
+PARTS: Final = Family(PARTITIONED, "partitioned.family", _lay_out, fits=_fits, degree=lambda method: _DEGREE)

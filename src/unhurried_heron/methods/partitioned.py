@@ -7,7 +7,6 @@ and G. Wanner, *Geometric Numerical Integration*, 2nd ed. (2006), sections II.5,
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar, Final, Literal
@@ -132,11 +131,6 @@ class Partitioned(Kept):
     def real_stability_limit(self) -> float:
         """No decay is damped."""
         return 0.0
-
-    @property
-    def interpolant(self) -> Sequence[Any]:
-        """A row for each power of theta of the step polynomial, the cubic through both ends."""
-        return range(3)
 
 
 def _sum(one: Array, other: Array) -> Array:

@@ -174,7 +174,12 @@ class RungeKutta(OneStep):
     @property
     def evaluations(self) -> int:
         """Evaluations of the rates in a step: the last stage of one may be the first of the next."""
-        return self.stages - (self.ends_in_a_stage and not any(self.a[0]))
+        return self.stages - self.begins_with_the_end
+
+    @cached_property
+    def begins_with_the_end(self) -> bool:
+        """Whether its first stage is the end of the step before."""
+        return self.ends_in_a_stage and not any(self.a[0])
 
     @property
     def paired(self) -> bool:

@@ -8,6 +8,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.errors import UnfitProblemError
+from unhurried_heron.model.mass_matrix import MassMatrix
 
 if TYPE_CHECKING:
     from unhurried_heron.problem.problem import Problem
@@ -18,8 +19,6 @@ _MAX_STATES: Final = 1000
 _MAX_RANKED: Final = 300
 # The share of the largest singular value below which a matrix is singular: Jacobians by differences have eight digits.
 _SINGULAR: Final = 1e-7
-# Under which a problem remembers that its index was looked at.
-_INDEX: Final = ("index",)
 # Newton's iterations,
 _TURNS: Final = 20
 # which end where a correction is below this share of the largest state.
@@ -29,17 +28,36 @@ _ROUNDED: Final = 4 * float(np.finfo(float).eps)
 def refuse_higher_index(problem: Problem) -> None:
     """Refuse constraints that do not determine the states whose rates M leaves open.
 
-    Looked at once for a problem, at its start, with up to `_MAX_RANKED` states.
+    Looked at once for all changed copies of a problem, at the start of the first, with up to `_MAX_RANKED` states.
 
     Raises
     ------
     UnfitProblemError
     """
     mass, n = problem.model.mass, problem.start.size
-    if mass is None or n > _MAX_RANKED or mass.sizes(n).all() or _INDEX in problem.checked:
-        return
-    start, full = problem.interval[0], mass.full(n)
-    rows = np.where((mass.sizes(n) == 0.0)[:, None], problem.jacobian_at(start, problem.start), full)
+    if mass is not None and n <= _MAX_RANKED and mass.constraints(n):
+        problem.model.remembered(("index",), lambda: _refuse_higher_index(problem, mass))
+
+
+def _rows(problem: Problem, state: Array, mass: MassMatrix) -> Array:
+    """Return the rows of M and, of constraints, those of the Jacobian at the start, shape (n_states, n_states).
+
+    Parameters
+    ----------
+    problem : Problem
+    state : ndarray, shape (n_states,)
+    mass : MassMatrix
+
+    Returns
+    -------
+    ndarray
+    """
+    held = mass.sizes(state.size) == 0.0
+    return np.where(held[:, None], problem.jacobian_at(problem.interval[0], state), mass.full(state.size))
+
+
+def _refuse_higher_index(problem: Problem, mass: MassMatrix) -> None:
+    rows = _rows(problem, problem.start, mass)
     sizes = np.abs(rows).max(axis=1, keepdims=True)
     if np.isfinite(rows).all():
         _, values, directions = np.linalg.svd(rows / np.where(sizes > 0.0, sizes, 1.0))
@@ -51,9 +69,9 @@ def refuse_higher_index(problem: Problem) -> None:
                 location="mass",
                 expected="constraints that can be solved for the states whose rates rows of zeros leave open;"
                 " differentiate a constraint of the other states by the time",
-                given=f"a singular matrix of the rows of M and of the Jacobian of the constraints at t = {start:g}",
+                given="a singular matrix of the rows of M and of the Jacobian of the constraints at t = "
+                f"{problem.interval[0]:g}",
             )
-    problem.checked[_INDEX] = ()
 
 
 def consistent_near(problem: Problem, state: Array) -> Array:
@@ -62,15 +80,13 @@ def consistent_near(problem: Problem, state: Array) -> Array:
     As it is without constraints, and where Newton's iteration finds none.
     """
     mass, n = problem.model.mass, state.size
-    if mass is None or n > _MAX_STATES or mass.sizes(n).all():
+    if mass is None or n > _MAX_STATES or not mass.constraints(n):
         return state
-    found, start, full = state.copy(), problem.interval[0], mass.full(n)
-    held = mass.sizes(n) == 0.0
+    found, held, full = state.copy(), mass.sizes(n) == 0.0, mass.full(n)
     for _ in range(_TURNS):
-        matrix = np.where(held[:, None], problem.jacobian_at(start, found), full)
-        missed = np.where(held, problem.rates_at(start, found), full @ (found - state))
+        missed = np.where(held, problem.rates_at(problem.interval[0], found), full @ (found - state))
         try:
-            move = np.linalg.solve(matrix, missed)
+            move = np.linalg.solve(_rows(problem, found, mass), missed)
         except np.linalg.LinAlgError:
             return state
         found -= move

@@ -217,8 +217,8 @@ class Problem:
         return MappingProxyType(dict(self.assembled.units))
 
     @cached_property
-    def checked(self) -> dict[tuple[int | str, ...], tuple[Any, ...]]:
-        """What was checked once: events of runs, by their identities, and the index; neither pickled nor copied."""
+    def checked(self) -> dict[tuple[int, ...], tuple[Any, ...]]:
+        """Events that were given to runs and checked, by their identities; neither pickled nor copied."""
         return {}
 
     @property
