@@ -12,7 +12,6 @@ from unhurried_heron.codegen.expression_ir import SymbolTable
 from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import NativeFunction
 from unhurried_heron.deadline import check_deadline
-from unhurried_heron.formulas.expression import ONE, ZERO, Node
 from unhurried_heron.formulas.layout import Layout, single
 from unhurried_heron.formulas.template import Filled, as_template
 from unhurried_heron.input.event import GOING, Event
@@ -22,6 +21,7 @@ from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.switch_types import HeldSwitch, Switch, WholeSwitch
 from unhurried_heron.model.time_derivatives import SolutionDerivatives, can_break, solution_derivatives, swings
+from unhurried_heron.model.time_switches import RunSwitches
 from unhurried_heron.problem.problem import Problem
 
 # how a watched formula must change: a held switch ends where its formula falls below zero
@@ -55,6 +55,11 @@ class CrossingFunctions:
         Under which the events happen.
     gaps, lives : dict of str to NativeFunction
         By the slot of a switch: its formula with the other switches held, and its value with no switch held.
+    lines : dict of int to (NativeFunction, NativeFunction)
+        By the index of a switch that is linear in the time: its formula with the other switches held, and its
+        derivative by the time.
+    arguments : tuple of NativeFunction
+        Of the roots that rest (`Model.resting_roots`), in which nothing is held.
     modes : tuple of int
         Slots of the parameters that events change.
     derivatives : tuple of NativeFunction or None
@@ -72,6 +77,8 @@ class CrossingFunctions:
     conditions: tuple[NativeFunction | None, ...]
     gaps: dict[str, NativeFunction]
     lives: dict[str, NativeFunction]
+    lines: dict[int, tuple[NativeFunction, NativeFunction]]
+    arguments: tuple[NativeFunction, ...]
     modes: tuple[int, ...]
     derivatives: tuple[NativeFunction | None, ...]
     speeds: tuple[NativeFunction | None, ...]
@@ -87,7 +94,7 @@ def compile_crossing_functions(
     problem: Problem,
     events: tuple[Event, ...],
     watched: tuple[Sequence[Ready], Sequence[Ready]],
-    switches: tuple[Switch, ...],
+    switches: RunSwitches,
     modes: tuple[str, ...],
     context: RuntimeData,
 ) -> CrossingFunctions:
@@ -99,7 +106,7 @@ def compile_crossing_functions(
     events : tuple[Event, ...]
     watched : (sequence of Ready, sequence of Ready)
         What is watched of the events, and of the located switches.
-    switches : tuple[Switch, ...]
+    switches : RunSwitches
     modes : tuple of str
         Parameters that events change.
     context : RuntimeData
@@ -108,14 +115,15 @@ def compile_crossing_functions(
     -------
     CrossingFunctions
     """
-    model, held = problem.model, [switch for switch in switches if isinstance(switch, HeldSwitch)]
+    model, held = problem.model, [switch for switch in switches.all if isinstance(switch, HeldSwitch)]
     within, live = context.names(model.layout, held=True), context.names(model.layout, held=False)
-    own = [switch for switch in held if switch.times is None]
-    needed = [switch for switch in own if switch.nested or isinstance(switch, WholeSwitch)]
+    needed = [switch for switch in held if switch.times is None and (switch.nested or isinstance(switch, WholeSwitch))]
     acting = [action_of(model, event, problem.units) for event in events]
     gaps = compiled_each(tuple(switch.gap for switch in needed), within, context.array)
-    truths = tuple(Node("where", switch.live, ONE, ZERO) if switch.live.op == "ge" else switch.live for switch in own)
-    lives = compiled_each(truths, live, context.array) if any(acting) else ()
+    lives = compiled_each(tuple(switch.as_number for switch in held), live, context.array)
+    lines = [each for each in switches.follow if each is not None and each.gap is not None]
+    pairs = [node for each in lines for node in (each.gap, each.growth) if node is not None]
+    compiled_lines = compiled_each(pairs, within, context.array)
     conditions = [condition(model, event) for event in events]
     looked_at, located = watched
 
@@ -125,12 +133,14 @@ def compile_crossing_functions(
     allowed = ready_of((each for each in conditions if each is not None), model.layout)
     made = iter(native_watched(allowed, live, context))
     return CrossingFunctions(
-        switches=switches,
+        switches=switches.all,
         actions=tuple(_native_action(each, live, context) for each in acting),
         targets=tuple(_targets(each, model.layout.size, context) for each in acting),
         conditions=tuple(None if each is None else next(made) for each in conditions),
         gaps={switch.slot: gap for switch, gap in zip(needed, gaps, strict=True)},
-        lives={switch.slot: value for switch, value in zip(own, lives, strict=False)},
+        lives={switch.slot: value for switch, value in zip(held, lives, strict=True)},
+        lines={each.index: (compiled_lines[2 * k], compiled_lines[2 * k + 1]) for k, each in enumerate(lines)},
+        arguments=compiled_each([root.argument for root in model.resting_roots], live, context.array),
         modes=tuple(context.parameters.index(name) for name in modes),
         derivatives=made_of(_time_derivative),
         speeds=made_of(SolutionDerivatives.phase_speed),

@@ -9,7 +9,7 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.expression_ir import SymbolTable
-from unhurried_heron.codegen.signature import HEADER_BYTES, ROW_BYTES, address
+from unhurried_heron.codegen.signature import HEADER_BYTES, address
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.input.measured import Measured
 from unhurried_heron.model.switch_types import HeldSwitch
@@ -61,12 +61,6 @@ class RuntimeData:
         self.values[:] = list(values)
         self.changes[0] += 1
 
-    def use_rows(self, time: float) -> None:
-        """Take the rows of the tables that hold at a time."""
-        for table, rows, slot in self.tables:
-            index = int(np.clip(np.searchsorted(table.times, time, side="right") - 1, 0, table.times.size - 1))
-            self.array.view(np.int64)[slot + 1] = address(rows) + HEADER_BYTES + ROW_BYTES * index
-
 
 def context_of(problem: Problem) -> RuntimeData:
     """Return the context of a problem's functions, with the values of its parameters."""
@@ -82,7 +76,7 @@ def context_of(problem: Problem) -> RuntimeData:
     for name, slot in inputs.items():
         table = problem.inputs[name]
         rows = np.concatenate([[float(table.times.size)], table.pieces.ravel()])
-        array.view(np.int64)[slot] = address(rows)
+        array.view(np.int64)[slot : slot + 2] = address(rows), address(rows) + HEADER_BYTES
         tables.append((table, rows, slot))
     context = RuntimeData(array, model.parameters, inputs, slots, tuple(tables))
     context.change(parameter_values(problem))

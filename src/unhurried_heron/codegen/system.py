@@ -34,6 +34,7 @@ from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.model import Watched
 from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.model.switch_types import HeldSwitch, Switch
+from unhurried_heron.model.time_switches import RunSwitches
 from unhurried_heron.problem.problem import Problem
 
 
@@ -109,14 +110,10 @@ class NativeSystem:
             function.raise_pending(what)
         raise HeronError("a native function stopped the run without saying why", location=f"t = {time:.12g}")
 
-    def hold_between(self, start: float, end: float) -> None:
-        """Take the rows of the tables in use between two times, and keep Python functions within them."""
-        self.context.use_rows(0.5 * (start + end))
-        if self.limits is not None:
-            self.limits[:] = sorted([np.nextafter(start, end), np.nextafter(end, start)])
 
-
-def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = True) -> NativeSystem:
+def native_system(
+    problem: Problem, events: tuple[Event, ...], *, held: bool = True, run_switches: RunSwitches | None = None
+) -> NativeSystem:
     """Make a problem callable, without Jacobian; what was compiled before for the same structure is used again.
 
     Parameters
@@ -125,6 +122,8 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
     events : tuple[Event, ...]
     held : bool, optional
         Whether the march holds the switches and crosses them one by one.
+    run_switches : RunSwitches, optional
+        Those of the run, without times where they are located on the way; by default all.
 
     Returns
     -------
@@ -137,7 +136,8 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
     """
     model, rates = problem.model, problem.model.rates
     modes = modes_of(model, events, problem.units)
-    switches = problem.switches_beside(modes) if held else ()
+    found = run_switches or RunSwitches(problem.switches_beside(modes), problem.time_switches(modes))
+    found, switches = (found, found.all) if held else (RunSwitches(), ())
     context = context_of(problem)
     names = context.names(model.layout, held=held)
     own = tuple(switch for switch in switches if switch.times is None)
@@ -150,7 +150,7 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
         if not isinstance(rates, FunctionRates):
             raise unforeseen("a function asked of rates that are formulas")
         made = native_function(rates.function, context, model.layout.size)
-        if any(switch.times for switch in switches):
+        if any(switch.times is not None for switch in switches):
             limits = np.array([-np.inf, np.inf])
             made = clamped(made, limits)
     events_context = context.names(model.layout, held=False)
@@ -166,7 +166,7 @@ def native_system(problem: Problem, events: tuple[Event, ...], *, held: bool = T
         context=context,
         located=own,
         limits=limits,
-        beyond=compile_crossing_functions(problem, events, (watched, located), switches, modes, context),
+        beyond=compile_crossing_functions(problem, events, (watched, located), found, modes, context),
         guards=_native_guards(problem, context),
         n_arguments=len(model.narrow),
         held=held,

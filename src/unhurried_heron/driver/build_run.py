@@ -146,15 +146,16 @@ def _with_known_jumps(trajectory: Trajectory, march: March, problem: Problem) ->
     -------
     Trajectory
     """
-    switches = march.native.beyond.switches if march.native.beyond else ()
-    known = [each.times for each in switches if each.kind == "jump" and each.times]
-    if not known or not isinstance(trajectory, StepTrajectory) or not trajectory.starts.size:
+    switches = march.native.beyond.switches if march.native.beyond and march.parts.cross else ()
+    jumping = [k for k, each in enumerate(switches) if each.kind == "jump" and each.times is not None]
+    if not jumping or not isinstance(trajectory, StepTrajectory) or not trajectory.starts.size:
         return trajectory
     model = problem.model
     if not model.remembered(("derived quantities jump",), lambda: _may_jump(model)):
         return trajectory
     start, end = float(trajectory.starts[0]), trajectory.end_time
-    times = np.setdiff1d(np.concatenate(known), trajectory.jumps.times)
+    known = march.known_times(march.crossing.n_events + np.array(jumping))
+    times = np.setdiff1d(known, trajectory.jumps.times)
     times = times[(times > min(start, end)) & (times < max(start, end))]
     if not 0 < times.size * trajectory.end_state.size <= _MAX_NUMBERS:
         return trajectory

@@ -257,6 +257,11 @@ class Driver:
         roots = [each for each in self._request.problem.model.rates.switches if isinstance(each, RootSwitch)]
         return {each.slot: float(context.array[context.slots[each.slot]]) for each in roots}
 
+    def widths(self) -> dict[str, float]:
+        """Return how near to zero the argument of each root counted as zero, by the name of the width."""
+        context, roots = self.march.native.context, self._request.problem.model.resting_roots
+        return {each.width: float(context.array[context.slots[each.width]]) for each in roots}
+
     def event_log(self) -> EventLog:
         """Return the events, in the order they happened."""
         native, events, n = self.march.native, self._request.events, self.march.system.state.size

@@ -82,7 +82,7 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
             kind = tools.linear_kind(request)
             driver = tools.set_up(request, kind)
         except OutOfTimeError:
-            return tools.Part(tools.run_without_march(request, further), None, 0, None, {})
+            return tools.Part(tools.run_without_march(request, further), None, 0, None, {}, {})
         bar = tools.ProgressBar(progress, request.problem.title or request.method.name, *request.problem.interval)
         try:
             reason = driver.drive(bar)
@@ -91,11 +91,10 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
         # Ctrl-C is raised even if the run was just finished: a loop over short runs must not swallow it.
         if driver.ctrl_c and not driver.call_host() and on_interrupt == "raise":
             raise KeyboardInterrupt
-        roots = driver.root_values()
+        roots, widths = driver.root_values(), driver.widths()
         run = tools.build_run(request, driver, reason, kind, further)
-        return tools.Part(
-            run, driver.slide, driver.march.last("stopped_by"), tools.limit_of_part(request, driver), roots
-        )
+        limit = tools.limit_of_part(request, driver)
+        return tools.Part(run, driver.slide, driver.march.last("stopped_by"), limit, roots, widths)
 
     with done_within(request.budget.seconds, spent):
         first = once(request)

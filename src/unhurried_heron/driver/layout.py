@@ -9,7 +9,8 @@ import numpy as np
 from unhurried_heron.codegen.crossing_functions import going_codes
 from unhurried_heron.codegen.part_rates import rates_of
 from unhurried_heron.codegen.system import NativeSystem
-from unhurried_heron.driver.landings import crossing_of
+from unhurried_heron.driver.crossing_layout import crossing_of
+from unhurried_heron.driver.initial_data import lay_out_initial_data
 from unhurried_heron.driver.march import CHUNK_STEPS, March
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.errors import unforeseen
@@ -100,8 +101,9 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
     parts = Parts(own.address, *(found[name].address if name in found else 0 for name in ("search", "cross")))
     output = _output(request, n, work.degree)
     crossing = crossing_of(request, native, stops=stops)
+    initial = lay_out_initial_data(native, request.problem.model, crossing)
     return March(march, control, system, parts, watch, output, crossing, work.bundle, family.implicit, native,
-                 work.keep, solver, work.members, work.links)  # fmt: skip
+                 initial, work.keep, solver, work.members, work.links)  # fmt: skip
 
 
 def member_of(method: Any, request: RunRequest, demand: SetupRequest) -> Member:

@@ -13,15 +13,17 @@ from unhurried_heron.arrays import Array, IntArray, Records
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.codegen.system import NativeSystem
 from unhurried_heron.codegen.tracing import Tracer
-from unhurried_heron.driver.landings import BEYOND, FIRST, Landings, table_part, with_landings
+from unhurried_heron.driver.crossing_layout import known_rows
+from unhurried_heron.driver.initial_data import with_records, with_sources
+from unhurried_heron.driver.time_sources import TimeSources
 from unhurried_heron.families.family import Member
 from unhurried_heron.families.linear import LinearSolver
-from unhurried_heron.kernels.machine_code.loading import Kernel
+from unhurried_heron.kernels.machine_code.loading import Kernel, load_kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import (
     CROSSING,
+    N_LANDINGS,
     OUTPUT,
-    OWN,
     Crossing,
     Output,
     Parts,
@@ -30,6 +32,7 @@ from unhurried_heron.kernels.memory.bundles import (
     address_table,
 )
 from unhurried_heron.kernels.memory.control import CONTROL
+from unhurried_heron.kernels.memory.initial_data import SOURCE_ITEM, SOURCE_KIND, STEPS, InitialData
 from unhurried_heron.kernels.memory.links import LINK_SIZE
 from unhurried_heron.methods.method import Method
 
@@ -37,6 +40,7 @@ from unhurried_heron.methods.method import Method
 _NAMES = CONTROL.names or ()
 _UNPACK = struct.Struct("".join("d" if CONTROL[name] == np.float64 else "q" for name in _NAMES)).unpack
 _RECORDED = OUTPUT + Output._fields.index("recorded")
+_PARAMETERS, _INITIAL = (InitialData._fields.index(name) for name in ("parameters", "initial"))
 # Attempts before the first look, where an earlier run has shown that they are quick.
 _SHORT = 64
 
@@ -51,8 +55,8 @@ class March:
     ``own`` is the bundle of its family, ``implicit`` whether an attempt solves linear systems, ``size`` how many bytes
     its bundles take, ``recorded`` the states at times that were asked for, of the present run,
     ``pace`` how many attempts are made before the driver looks (the first tells how long one takes),
-    ``key`` what it was laid out for, ``reset`` what the control record was where a run of a request began, for the next
-    of the same request. ``find_other``: lays out the
+    ``key`` what it was laid out for, ``initial`` what it begins with, ``snapshot_of`` the request (by what its marches
+    are laid out for) whose control record is in that, ``sources`` the known times. ``find_other``: lays out the
     second of two methods, ``linear_kind`` tells the linear algebra of it, ``pair`` the two where they are not the usual
     ones.
     """
@@ -67,6 +71,7 @@ class March:
     own: Any
     implicit: bool
     native: NativeSystem
+    initial: InitialData
     keep: tuple[Any, ...] = ()
     linear: LinearSolver | None = None
     members: tuple[Member, ...] = ()
@@ -79,7 +84,8 @@ class March:
     key: tuple[Any, ...] = ()
     tracer: Tracer | None = None
     pair: tuple[Method, ...] = ()
-    reset: tuple[Any, Any] | None = None
+    snapshot_of: tuple[Any, ...] | None = None
+    sources: TimeSources | None = None
     recorded: Array = field(init=False)
     _records: list[tuple[Any, Any]] = field(init=False)
 
@@ -87,15 +93,23 @@ class March:
         bundles = (self.system, self.watch, self.output, self.crossing, self.own)
         arrays = [each for bundle in bundles for each in bundle if isinstance(each, np.ndarray)]
         self.size = sum(array.nbytes for array in arrays)
-        # The records of the family as they were laid out, from which they are reset.
-        owns = [self.own, *(member.work.bundle for member in self.members)]
-        records = [each for own in owns for each in own if isinstance(each, np.ndarray) and each.dtype.names]
-        self._records = [(record.view(np.uint8), record.copy().view(np.uint8)) for record in records]
-        self._bytes, self.recorded = self.control.view(np.uint8), self.output.recorded
+        self.recorded = self.output.recorded
         self.table = self._table_of(self.system, self.parts, self.own)
         self._tables: dict[int, Any] = {}
         for index, member in enumerate(self.members):
             self.link(index, member)
+        # what a run changes, as it was laid out
+        owns = [self.own, *(member.work.bundle for member in self.members)]
+        self.snapshot = np.zeros_like(self.control)
+        self.snapshot["table"] = address(self.table)
+        self._records = [(self.control, self.snapshot), *_records_in(*owns)]
+        if self.links is not None:
+            self._records.append((self.links, self.links.copy()))
+        self._begin_with(with_records(self.initial, self.table, self._records))
+        self._initialise = load_kernel("march.initialise.initialise")
+
+    def _begin_with(self, initial: InitialData) -> None:
+        self.initial, self._initial_table = initial, address_table(*initial)
 
     def link(self, index: int, member: Member) -> None:
         """Let a member march by a table of its own, and tell its family where that is."""
@@ -115,8 +129,8 @@ class March:
             if other is None:
                 self.own.choice["allowed"] = 0
                 return
-            records = [each for each in other.work.bundle if isinstance(each, np.ndarray) and each.dtype.names]
-            self._records += [(record.view(np.uint8), record.copy().view(np.uint8)) for record in records]
+            self._records += _records_in(other.work.bundle)
+            self._begin_with(with_records(self.initial, self.table, self._records))
             self.members = (*self.members, other)
         load_kernels("stiffness_switching.changed")[0](self.table)
         self.link(0, self.members[int(self.own.choice["stiff"][0])])
@@ -138,24 +152,68 @@ class March:
         """
         return address_table(self.control, *system, *parts, *self.watch, *self.output, *self.crossing, *own)
 
-    def renew(self, control: Array | None = None) -> None:
-        """Forget what a run before this one did, and of its pace all but that short runs need no second look.
+    def begin(self, parameters: Array, initial: Array, interval: tuple[float, float], sources: TimeSources) -> bool:
+        """Put the march where a run begins, forgetting a run before but for the pace that long runs do not reach.
 
-        ``control``: the bytes of the control record then; without them, it is empty.
+        Parameters
+        ----------
+        parameters : ndarray, shape (n_parameters,)
+        initial : ndarray, shape (n_states,)
+        interval : (float, float)
+        sources : TimeSources
+            What is met at known times.
+
+        Returns
+        -------
+        bool
+            False where a switch has too many known times.
         """
+        beyond = self.native.beyond
         self.pace = min(self.pace, _SHORT)
-        if control is None:
-            self._bytes.fill(0)
-            self.control["table"] = address(self.table)
-        else:
-            self._bytes[:] = control
-        if self.watch.m:
-            self.watch.counts[:] = 0
-            self.watch.band[:] = self.watch.side[:] = 0.0
-        for record, fresh in self._records:
-            record[:] = fresh
-        if len(self.members) > 1 and self.links.size == LINK_SIZE:
-            self.link(0, self.members[0])
+        if sources is not self.sources and beyond is not None:
+            self._begin_with(with_sources(self.initial, sources, beyond, self.crossing.n_events))
+            self.sources = sources
+        self.initial.interval[:2] = interval
+        needed = 1
+        while needed > 0:
+            self._initial_table[_PARAMETERS] = address(parameters)
+            self._initial_table[_INITIAL] = address(initial)
+            needed = self._initialise(self._initial_table)
+            if needed > 0:
+                self._make_room(needed + needed // 4)
+        return needed == 0
+
+    def too_many(self) -> frozenset[int]:
+        """Return the switches that may have too many known times: those that pass whole numbers, and what follows."""
+        sources = self.initial.sources
+        return frozenset((sources[sources[:, SOURCE_KIND] == STEPS, SOURCE_ITEM] - self.crossing.n_events).tolist())
+
+    def _make_room(self, room: int) -> None:
+        """Take memory for more known times."""
+        self.crossing = self.crossing._replace(**known_rows(room))
+        names = Crossing._fields
+        for name in known_rows(0):
+            value = getattr(self.crossing, name)
+            self.table[CROSSING + names.index(name)] = address(value) if isinstance(value, np.ndarray) else value
+        self._begin_with(self.initial._replace(room=room))
+
+    def known_times(self, items: Array) -> Array:
+        """Return the known times of the present run at which one of some items happens, in its order.
+
+        Parameters
+        ----------
+        items : ndarray of int64
+            Events, or n_events and a switch.
+
+        Returns
+        -------
+        ndarray, shape (n_times,)
+        """
+        count = int(self.table[CROSSING + N_LANDINGS])
+        begins = self.crossing.begins[: count + 1]
+        landing = np.repeat(np.arange(count), np.diff(begins))
+        found: Array = self.crossing.times[np.unique(landing[np.isin(self.crossing.items[: begins[-1]], items)])]
+        return found
 
     def last(self, name: str) -> Any:
         """Return what the march left in a field of its control record, a plain number."""
@@ -181,15 +239,6 @@ class March:
                 self.recorded[0] = self.system.state
                 self.control["next_wanted"] = 1
 
-    def land(self, landings: Landings, interval: tuple[float, float]) -> None:
-        """Take the known times of another run, where the march stops on its way."""
-        self.control["end"] = interval[1]
-        if self.parts.cross:
-            self.crossing = with_landings(self.crossing, landings, interval)
-            self.table[CROSSING + FIRST : CROSSING + BEYOND] = table_part(self.crossing)
-            self.table[OWN - 1] = address(self.crossing.inner)
-            self.control["end"] = self.crossing.times[0]
-
     def release(self) -> None:
         """Let go of what was recorded; `record` gives the next run memory of its own."""
         self.recorded = self.output.recorded
@@ -214,3 +263,9 @@ class March:
         self.output = self.output._replace(starts=new[0], steps=new[1], coefficients=new[2])
         index = OUTPUT + Output._fields.index("starts")
         self.table[index : index + 3] = [address(array) for array in new]
+
+
+def _records_in(*bundles: Any) -> list[tuple[Array, Array]]:
+    """Return the records of bundles, each with a copy."""
+    arrays = [each for bundle in bundles for each in bundle if isinstance(each, np.ndarray) and each.dtype.names]
+    return [(record, record.copy()) for record in arrays]

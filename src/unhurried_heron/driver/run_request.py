@@ -21,14 +21,14 @@ class Prepared(NamedTuple):
     """What was found out when a march was set up for a request, and is so for the same request again.
 
     ``problem`` it was found for; ``scales`` of the error estimate, which of some families hang on the starting values
-    (``by_state``); ``landings``: what is met at known times; ``stops``: whether the march stops on its way; ``key`` of
+    (``by_state``); ``sources``: what is met at known times; ``stops``: whether the march stops on its way; ``key`` of
     marches that serve, and its ``base``, which is one object for all runs of the same request.
     """
 
     problem: Problem
     scales: Any
     by_state: bool
-    landings: Any
+    sources: Any
     stops: bool
     base: tuple[Any, ...]
     key: tuple[Any, ...]
@@ -75,7 +75,7 @@ class RunRequest:
     roots : mapping of str to float
         The values that roots near zero had at the end of the part before, by the names of their switches: between the
         two widths at which a root begins and ceases to rest, its argument does not tell.
-    widths : mapping of str to float, or None
+    widths : mapping of str to float
         The widths of roots by their names, of a part of a run; they are those of the whole.
     continues : bool
         Whether the run is a later part of another one, which is judged as a whole.
@@ -103,7 +103,7 @@ class RunRequest:
     trace: bool = False
     met: tuple[tuple[int, Array, float], ...] = ()
     roots: Mapping[str, float] = field(default_factory=dict)
-    widths: Mapping[str, float] | None = None
+    widths: Mapping[str, float] = field(default_factory=dict)
     continues: bool = False
     prepared: Prepared | None = field(default=None, init=False, compare=False, repr=False)
 

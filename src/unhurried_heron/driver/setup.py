@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from unhurried_heron.arrays import Array
+from unhurried_heron.arrays import Array, Records
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
 from unhurried_heron.codegen.runtime_data import parameter_values
 from unhurried_heron.codegen.system import (
@@ -21,78 +21,122 @@ from unhurried_heron.codegen.tracing import Tracer
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.driver.decays import only_decays
 from unhurried_heron.driver.drive import Driver
-from unhurried_heron.driver.landings import NOWHERE, Landings, hold_at_start, landings_of
 from unhurried_heron.driver.layout import lay_out, member_of, stiff_member
 from unhurried_heron.driver.layout_pool import key_of, take
 from unhurried_heron.driver.march import March
 from unhurried_heron.driver.run_request import Prepared, RunRequest
 from unhurried_heron.driver.slide_detection import SOON
 from unhurried_heron.driver.sliding import MAX_UNANSWERED
+from unhurried_heron.driver.time_sources import time_sources
 from unhurried_heron.errors import MethodError, OptionError, excerpt
 from unhurried_heron.families.error_scale import ErrorScale
 from unhurried_heron.families.family import Member, SetupRequest
 from unhurried_heron.families.linear import MANY_SPARSE, MAX_FULL, Entries, choose_linear, entries_with, refuse_large
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.methods.method import capabilities
-from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.narrow import parts_of
 from unhurried_heron.model.sliding import SlidingModel
 
 
 def set_up(request: RunRequest, kind: str) -> Driver:
     """Set a march to its start and return what drives it; ``kind`` of linear algebra."""
-    problem, family, prepared = request.problem, family_of(request.method), _prepared(request, kind)
-    scales, landings, stops, key = prepared.scales, prepared.landings, prepared.stops, prepared.key
-    march, tracer = None if request.trace else take(request, key), None
-    if march is None:
-        check_deadline()
-        native = native_system(problem, request.events, held=request.held)
-        check_deadline()
-        if request.trace:
-            tracer = Tracer(problem.model.layout.size)
-            native = replace(native, rates=tracer.before(native.rates))
-        if family.implicit:
-            native = jacobian_for(request, native, kind, time_derivative=family.time_derivative)
-        march = lay_out(request, native, scales, kind, stops=stops)
-        march.key, march.tracer = key, tracer
-        if tracer is not None:
-            tracer.around = march.state_of_march
-        if family.second_later:
-            march.find_other = lambda: _second_method(request, march)
-    else:
-        march.native.context.change(parameter_values(problem))
-    reset: tuple[Any, Any] | None = march.reset
-    if reset is not None and reset[0] is prepared.base and landings is NOWHERE:
-        _reset_again(march, request, reset[1])
-    else:
-        _reset_for_run(march, request, landings)
-        plain = landings is NOWHERE and not (march.parts.cross or request.met or march.native.n_arguments)
-        march.reset = (prepared.base, march.control.view(np.uint8).copy()) if plain else None
+    march, late = None, frozenset[int]()
+    while march is None:
+        prepared = _prepared(request, kind, late)
+        march = None if request.trace else take(request, prepared.key)
+        if march is None:
+            march = _laid_out(request, kind, prepared)
+        if not _begin(march, request, prepared):
+            late |= march.too_many()
+            march = None
     return Driver(march, request)
 
 
-def _reset_again(march: March, request: RunRequest, control: Array) -> None:
-    """Do what `_reset_for_run` does where it was done for the same request before.
+def _laid_out(request: RunRequest, kind: str, prepared: Prepared) -> March:
+    """Lay out a march.
+
+    Parameters
+    ----------
+    request : RunRequest
+    kind : str
+        Of linear algebra.
+    prepared : Prepared
+
+    Returns
+    -------
+    March
+    """
+    problem, family, tracer = request.problem, family_of(request.method), None
+    check_deadline()
+    native = native_system(problem, request.events, held=request.held, run_switches=prepared.sources.switches)
+    check_deadline()
+    if request.trace:
+        tracer = Tracer(problem.model.layout.size)
+        native = replace(native, rates=tracer.before(native.rates))
+    if family.implicit:
+        native = jacobian_for(request, native, kind, time_derivative=family.time_derivative)
+    march = lay_out(request, native, prepared.scales, kind, stops=prepared.stops)
+    march.key, march.tracer = prepared.key, tracer
+    if tracer is not None:
+        tracer.around = march.state_of_march
+    if family.second_later:
+        march.find_other = lambda: _second_method(request, march)
+    return march
+
+
+def _begin(march: March, request: RunRequest, prepared: Prepared) -> bool:
+    """Put a march where a run begins; it may have been used before. False where a switch has too many known times.
 
     Parameters
     ----------
     march : March
     request : RunRequest
-    control : ndarray of uint8
-        The bytes of the control record that came of it.
+    prepared : Prepared
+
+    Returns
+    -------
+    bool
     """
-    march.renew(control)
-    march.system.state[:] = request.problem.assembled.initial.array
-    if request.times is not None:
-        march.record(request.times, march.output.wanted[-1])
-    if march.watch.m:
-        march.watch.values[:] = np.nan
+    problem = request.problem
+    if march.snapshot_of is not prepared.base:
+        _write_snapshot(march.snapshot, request, seen=march.watch.m > 0)
+        march.snapshot_of = prepared.base
+    if request.adapts and march.native.n_arguments:
+        found = parts_of(problem.model.narrow, problem.parameters)
+        march.snapshot["n_parts"] = len(found)
+        march.system.parts[: len(found)] = found
+    parameters = np.array(parameter_values(problem))
+    if not march.begin(parameters, problem.assembled.initial.array, problem.interval, prepared.sources):
+        return False
+    # a later part of a run goes on with the widths and the roots of the one before
+    slots = march.native.context.slots
+    for slot, value in {**request.widths, **request.roots}.items():
+        if slot in slots:
+            march.native.context.array[slots[slot]] = value
+    start, end = problem.interval
+    march.record(np.empty(0) if request.times is None else request.times, np.copysign(np.inf, end - start))
+    for event, before, _ in request.met:
+        _note_departure(march, event, before)
+    return True
 
 
-def _prepared(request: RunRequest, kind: str) -> Prepared:
-    """Return what a march is set up for, as it was for the same request before where that still holds."""
+def _prepared(request: RunRequest, kind: str, late: frozenset[int]) -> Prepared:
+    """Return what a march is set up for, as it was for the same request before where that still holds.
+
+    Parameters
+    ----------
+    request : RunRequest
+    kind : str
+        Of linear algebra.
+    late : frozenset of int
+        Indices of switches that have too many known times.
+
+    Returns
+    -------
+    Prepared
+    """
     problem, family, known = request.problem, family_of(request.method), request.prepared
-    if known is not None and known.problem is problem:
+    if known is not None and known.problem is problem and not late:
         return known
     if known is not None and not known.by_state:
         scales = known.scales
@@ -100,14 +144,13 @@ def _prepared(request: RunRequest, kind: str) -> Prepared:
         state = problem.assembled.initial.array
         scales = family.scale(request.method, request.relative, request.absolute, state, not request.adapts)
     by_state = not (request.adapts and family.scale.__module__.startswith("unhurried_heron."))
-    events = request.events
-    switches = problem.switches_beside(modes_of(problem.model, events, problem.units)) if request.held else ()
-    landings = landings_of(request, switches)
-    located = tuple(each.times is None for each in switches)
-    stops = landings is not NOWHERE or any(located) or any(event.then is not None for event in events)
+    sources = known.sources if known and known.sources.constant and not late else time_sources(request, late)
+    located = tuple(each.times is None for each in sources.switches.all)
+    stops = sources.stops or any(located) or any(event.then is not None for event in request.events)
     base = known.base if known and scales is known.scales else key_of(request, scales, kind)
-    found = Prepared(problem, scales, by_state, landings, stops, base, (*base, stops, *located))
-    object.__setattr__(request, "prepared", found)
+    found = Prepared(problem, scales, by_state, sources, stops, base, (*base, stops, *located))
+    if not late:
+        object.__setattr__(request, "prepared", found)
     return found
 
 
@@ -176,24 +219,21 @@ def jacobian_for(request: RunRequest, native: NativeSystem, kind: str, *, time_d
     )
 
 
-def _reset_for_run(march: March, request: RunRequest, landings: Landings) -> None:
-    """Write what differs from run to run; the march may have been used before.
+def _write_snapshot(control: Records, request: RunRequest, *, seen: bool) -> None:
+    """Write what the control record of every march of a request begins with.
 
     Parameters
     ----------
-    march : March
+    control : ndarray of CONTROL, shape (1,)
     request : RunRequest
-    landings : Landings
+    seen : bool
+        Whether functions are watched.
     """
-    control, (start, end) = march.control, request.problem.interval
-    march.renew()
-    march.system.state[:] = request.problem.assembled.initial.array
-    control["time"] = control["origin"] = start
-    control["span"] = abs(end - start)
+    table = control["table"].copy()
+    control[:] = np.zeros(1, dtype=control.dtype)
+    control["table"] = table
     control["most_in_place"] = SOON
     control["rests_to_leave"] = 0 if isinstance(request.problem.model, SlidingModel) else MAX_UNANSWERED
-    control["last_crossing"], control["last_gap"] = start, np.inf
-    march.record(np.empty(0) if request.times is None else request.times, np.copysign(np.inf, end - start))
     control["adaptive"] = int(request.adapts)
     control["order"] = request.method.order
     control["estimate_order"] = request.method.estimate_order
@@ -201,23 +241,9 @@ def _reset_for_run(march: March, request: RunRequest, landings: Landings) -> Non
     control["largest_step"] = request.longest
     control["every_step"] = int(request.times is None)
     kept = request.adapts or request.trace or request.ledger or request.times is None
-    unseen = not kept and march.watch.m == 0
-    control["strides"] = int(unseen and family_of(request.method).strides)
+    control["strides"] = int(not kept and not seen and family_of(request.method).strides)
     given = request.first if request.fixed is None else request.fixed
-    if given is not None:
-        control["step"] = np.copysign(given, end - start)
-    march.watch.values[:] = np.nan
-    for event, before, _ in request.met:
-        _note_departure(march, event, before)
-    march.land(landings, request.problem.interval)
-    if march.parts.cross:
-        known = march.crossing.times
-        march.native.hold_between(start, known[1] if known[0] == start else known[0])
-        hold_at_start(request, march.native, landings.start)
-    if request.adapts and march.native.n_arguments:
-        found = parts_of(request.problem.model.narrow, request.problem.parameters)
-        control["n_parts"] = len(found)
-        march.system.parts[: len(found)] = found
+    control["step"] = 0.0 if given is None else given
 
 
 def linear_kind(request: RunRequest) -> str:

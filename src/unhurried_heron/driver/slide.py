@@ -47,6 +47,8 @@ class Part(NamedTuple):
         Where stability limited its steps, if it did.
     roots : dict of str to float
         As `RunRequest.roots`.
+    widths : dict of str to float
+        As `RunRequest.widths`.
     """
 
     run: Run
@@ -54,6 +56,7 @@ class Part(NamedTuple):
     stopped_by: int
     limit: StabilityLimit | None
     roots: dict[str, float]
+    widths: dict[str, float]
 
 
 Once = Callable[[RunRequest], Part]

@@ -11,7 +11,6 @@ from unhurried_heron.driver.complementarity import SLIDES, sides_that_hold
 from unhurried_heron.driver.march import March
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.slide import Slide
-from unhurried_heron.driver.widths import widths_of
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.model.model import Model
@@ -158,4 +157,4 @@ def names_around(request: RunRequest, time: float, state: Array) -> dict[str, An
     -------
     dict[str, Any]
     """
-    return surroundings(request.problem, time, state) | widths_of(request)
+    return surroundings(request.problem, time, state) | {**request.widths}

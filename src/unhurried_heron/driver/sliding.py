@@ -25,7 +25,6 @@ from unhurried_heron.driver.slide_detection import (
     surfaces_of,
     whole_model,
 )
-from unhurried_heron.driver.widths import widths_of
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.layout import Values
 from unhurried_heron.input.event import Event
@@ -70,6 +69,7 @@ def continue_sliding(request: RunRequest, first: Part, slide: Slide, once: Once)
     -------
     tuple[Run, StabilityLimit | None]
     """
+    request = replace(request, widths=first.widths)
     whole, end, events = _with_entry(request, first.run, slide), request.problem.interval[1], request.events
     limit, roots = first.limit, first.roots | _sides_of(slide)
     model, changes = slide.model, [whole.data.trajectory.end_time]
@@ -84,7 +84,7 @@ def continue_sliding(request: RunRequest, first: Part, slide: Slide, once: Once)
             continue
         # An event that acts may move the state off the switch.
         along = [replace(event, stop=True) if event.then is not None and surfaces else event for event in events]
-        part, again, stopped, limit_of_part, left_at = once(
+        part, again, stopped, limit_of_part, left_at, _ = once(
             replace(_continuation_request(request, whole, model, (*along, *LEAVES[: len(surfaces)])), roots=roots)
         )
         limit, roots = limit_of_part or limit, roots | left_at
@@ -321,7 +321,7 @@ def _continuation_request(request: RunRequest, run: Run, model: Model, events: t
         times = times[sign * times > sign * trajectory.end_time]
     begun = Problem(problem.user_input, assembled)
     return replace(request, problem=begun, events=met, times=times, met=events_at_end(run), first=None,
-                   widths=widths_of(request), continues=True)  # fmt: skip
+                   continues=True)  # fmt: skip
 
 
 def _projected(request: RunRequest, run: Run, slide: Slide) -> Run:

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, Final, Literal
 
 import numpy as np
 
-from unhurried_heron.formulas.crossing_times import crossing_times
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import ONE, TIME, ZERO, Node, add, name, names_in, neg
+from unhurried_heron.formulas.expression import ONE, ZERO, Node, add, name, names_in, neg
 from unhurried_heron.model.functions import NamedFunction
 
 Kind = Literal["jump", "kink"]
@@ -47,10 +46,6 @@ class Switch:
         """What tells that the switch is reached, where its times are not known beforehand."""
         return ZERO
 
-    def within(self, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:  # subclasses use them
-        """Return the switch with its times in an interval, where they follow from time and parameters alone."""
-        return self
-
     def __repr__(self) -> str:
         if self.times is None and self.cause == "time":
             return f"<Switch {self.text}: {self.kind}, its times waiting for parameters>"
@@ -81,9 +76,6 @@ class UnheldSwitch(Switch):
     def watched(self) -> Node:
         """The formula."""
         return self.gap
-
-    def within(self, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:
-        return _with_times(self, Node("ge", self.gap, ZERO), values, interval)
 
 
 @dataclass(frozen=True, repr=False)
@@ -117,6 +109,11 @@ class HeldSwitch(Switch):
         """Whether the switch depends on others."""
         return any(found.startswith(SLOT) for found in names_in(self.gap))
 
+    @property
+    def as_number(self) -> Node:
+        """The value of the switch as a formula, with no switch held."""
+        return Node("where", self.live, ONE, ZERO) if self.live.op == "ge" else self.live
+
     def as_written(self, value: float) -> float:
         """Return the value of the condition as the user wrote it: 1 true, 0 false, or a whole number."""
         return 1.0 - value if self.opposite else value
@@ -124,9 +121,6 @@ class HeldSwitch(Switch):
     def value(self, around: Mapping[str, Any]) -> float:
         """Return the value of the switch at a time and a state, with no switch held."""
         return float(evaluate(self.live, around))
-
-    def within(self, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:
-        return _with_times(self, self.live, values, interval)
 
 
 @dataclass(frozen=True, repr=False)
@@ -148,7 +142,7 @@ class RootSwitch(HeldSwitch):
     """Whether the argument of a root, of a power below 1, is above a small width, below which the root counts as zero.
 
     The derivative of a root is infinite at zero, which a solution can reach in finite time, to rest there or to pass.
-    The width is less than the tolerance tells apart, and set for each run (`driver.widths`).
+    The width is less than the tolerance tells apart, and set for each run (`kernels.march.initialise`).
 
     Attributes
     ----------
@@ -166,34 +160,6 @@ class RootSwitch(HeldSwitch):
         """As of others; but the root is left at one width and returned to at two, so that it can rest between."""
         twice = add(name(self.width), neg(self.gap))
         return Node("where", name(self.slot), self.gap, twice)
-
-
-def _with_times(switch: Switch, live: Node, values: Mapping[str, Any], interval: tuple[float, float]) -> Switch:
-    """Return a switch with the times at which it is crossed, where these are known.
-
-    Parameters
-    ----------
-    switch : Switch
-    live : Node
-        The formula whose zeros they are.
-    values : mapping of str to float or ndarray
-        Values by name.
-    interval : (float, float)
-        From when to when.
-
-    Returns
-    -------
-    Switch
-    """
-    waits = any(named != TIME and named not in values for named in names_in(live))
-    if switch.cause != "time" or waits:
-        return switch
-    found = crossing_times(live, values, interval)
-    if found is None:
-        return replace(switch, cause="state")
-    low, high = min(interval), max(interval)
-    inside = sorted({float(time) for time in found if low < time < high}, reverse=interval[1] < interval[0])
-    return replace(switch, times=tuple(inside))
 
 
 def input_switch(named: str, kinks: Any, jumps: bool, interval: tuple[float, float]) -> Switch:

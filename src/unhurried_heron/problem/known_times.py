@@ -15,7 +15,7 @@ from unhurried_heron.units.quantities import number_in
 
 # Known times of one event.
 _MAX_TIMES: Final = 20_000_000
-# Times within this many spacings of floating-point numbers are one time (`driver.landings`).
+# Times within this many spacings of floating-point numbers are one time (`kernels.memory.initial_data`).
 _CLOSEST: Final = 4.0
 # Known times that are remembered with the problem.
 _MAX_KEPT: Final = 100_000

@@ -22,6 +22,7 @@ from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.first_order import FirstOrder
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.switch_types import Switch, input_switch
+from unhurried_heron.model.time_switches import TimeSwitch, time_switches, with_times
 from unhurried_heron.problem import constructors, fingerprint, pointwise
 from unhurried_heron.problem.assembly import AssembledProblem, assemble
 from unhurried_heron.problem.invariants import conserved_quantities, never_negative_states
@@ -285,9 +286,28 @@ class Problem:
         """
         return self.switches if modes == self.modes else self._switches(modes)
 
+    def time_switches(self, modes: tuple[str, ...]) -> tuple[TimeSwitch | None, ...]:
+        """Return how the times of the switches in the rates follow from parameters.
+
+        Parameters
+        ----------
+        modes : tuple of str
+            Parameters that change in the run.
+
+        Returns
+        -------
+        tuple of TimeSwitch or None
+        """
+        names = tuple(name for name in self.parameters if name not in modes)
+        switches = self.model.rates.switches
+        made: tuple[TimeSwitch | None, ...] = self.model.remembered(
+            ("known times", names), lambda: time_switches(switches, names)
+        )
+        return made
+
     def _switches(self, modes: tuple[str, ...]) -> tuple[Switch, ...]:
         values = {name: value for name, value in self.parameters.items() if name not in modes}
-        found = [each.within(values, self.interval) for each in self.model.rates.switches]
+        found = [*with_times(self.model.rates.switches, self.time_switches(modes), values, self.interval)]
         for name, table in self.user_input.inputs.items():
             found.append(input_switch(name, table.kinks, table.interpolation == "previous", self.interval))
         return tuple(found)

@@ -37,6 +37,7 @@ KERNELS: Final = {
     "linear_algebra.roots.largest": 0.3,
     "march.events.search": 0.4,
     "march.crossing.cross": 0.4,
+    "march.initialise.initialise": 0.3,
     "linear_algebra.dense_lu.factor": 0.4,
     "explicit_runge_kutta.family": 0.15,
     "linear_algebra.dense_lu.solve": 0.2,

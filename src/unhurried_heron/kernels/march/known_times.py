@@ -50,15 +50,20 @@ def _row_at(rows, last, time, context, slot):
 
 
 @inner
-def _hold_between(control, crossing):
-    """Take the rows of tables in use until the next known time, and keep functions within it."""
-    middle = 0.5 * (control.time + control.end)
+def take_rows(crossing, middle):
+    """Take the rows of tables that are in use around a time."""
     for k in range(crossing.n_tables):
         table = offset_by(crossing.tables, TABLE_SIZE * k)
         rows, slot = table[TABLE_ROWS], table[TABLE_SLOT]
         row = _row_at(rows, table[TABLE_LENGTH] - 1, middle, crossing.context, slot)
         pointer = as_longs(address_of(offset_by(crossing.context, slot)))
         pointer[0] = rows + ROW_BYTES * row + HEADER_BYTES
+
+
+@inner
+def _hold_between(control, crossing):
+    """Take the rows of tables in use until the next known time, and keep functions within it."""
+    take_rows(crossing, 0.5 * (control.time + control.end))
     if crossing.limited == 1:
         low, high = 2 * control.landing, 2 * control.landing + 1
         crossing.limits[0], crossing.limits[1] = crossing.inner[low], crossing.inner[high]
