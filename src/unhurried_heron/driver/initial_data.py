@@ -9,12 +9,12 @@ import numpy as np
 
 from unhurried_heron.arrays import Array
 from unhurried_heron.codegen.crossing_functions import CrossingFunctions
-from unhurried_heron.codegen.signature import address
+from unhurried_heron.codegen.signature import NativeFunction, address
 from unhurried_heron.codegen.system import NativeSystem
 from unhurried_heron.driver.crossing_layout import function_rows, longs
 from unhurried_heron.driver.time_sources import Listed, TimeSources
 from unhurried_heron.kernels.memory.bundles import Crossing, address_table
-from unhurried_heron.kernels.memory.initial_data import LINE, LISTED, SOURCE_SIZE, STEPS, InitialData
+from unhurried_heron.kernels.memory.initial_data import LINE, LISTED, SOURCE_DEPTH, SOURCE_SIZE, STEPS, InitialData
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.switch_types import WholeSwitch
 from unhurried_heron.model.time_switches import TimeSwitch
@@ -98,19 +98,23 @@ def with_sources(data: InitialData, found: TimeSources, beyond: CrossingFunction
     -------
     InitialData
     """
-    lines = [each for each in found.switches.follow if each is not None and each.gap is not None]
-    lines.sort(key=lambda each: each.depth)
     begins = np.cumsum([0, *(each.times.size for each in found.listed)])
-    rows = [[LISTED, each.item, *begins[k : k + 2], 0] for k, each in enumerate(found.listed)]
-    rows += [[_kind(each), n_events + each.index, 0, 0, each.depth] for each in lines]
-    functions = [beyond.lines[each.index] for each in lines]
-    without = [None] * len(found.listed)
+    rows: list[tuple[list[int], tuple[NativeFunction | None, NativeFunction | None]]] = [
+        ([LISTED, each.item, int(begins[k]), int(begins[k + 1]), each.depth], (None, None))
+        for k, each in enumerate(found.listed)
+    ]
+    rows += [
+        ([_kind(each), n_events + each.index, 0, 0, each.depth], beyond.lines[each.index])
+        for each in found.switches.follow
+        if each is not None and each.gap is not None
+    ]
+    rows.sort(key=lambda row: row[0][SOURCE_DEPTH])
     count = len(rows)
     return data._replace(
         n_sources=count,
-        sources=longs(rows).reshape(-1, SOURCE_SIZE),
-        gaps=function_rows([*without, *(gap for gap, _ in functions)]),
-        growths=function_rows([*without, *(growth for _, growth in functions)]),
+        sources=longs([row for row, _ in rows]).reshape(-1, SOURCE_SIZE),
+        gaps=function_rows([pair[0] for _, pair in rows]),
+        growths=function_rows([pair[1] for _, pair in rows]),
         listed=np.concatenate([np.empty(0), *(each.times for each in found.listed)]),
         bounds=np.concatenate([np.empty(0), *map(_bounds_of, found.listed)]),
         upcoming=np.zeros(count),

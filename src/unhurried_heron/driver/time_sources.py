@@ -25,10 +25,14 @@ BOUNDS: Final = -1
 
 
 class Listed(NamedTuple):
-    """Times, in the order of the run, of an item: an event, n_events and a switch, or `BOUNDS` on the steps there."""
+    """Times, in the order of the run, of an item: an event, n_events and a switch, or `BOUNDS` on the steps there.
+
+    ``depth``: how many switches are one within another in it.
+    """
 
     item: int
     times: Array
+    depth: int = 0
     bounds: Array | None = None
 
 
@@ -65,7 +69,7 @@ def time_sources(request: RunRequest, late: frozenset[int] = frozenset()) -> Tim
     check_deadline()
     edges = _edges(request) if request.adapts and problem.narrow else {}
     if edges:
-        listed.append(Listed(BOUNDS, np.array([*edges]), np.array([*edges.values()])))
+        listed.append(Listed(BOUNDS, np.array([*edges]), bounds=np.array([*edges.values()])))
     timed = any(each.times is not None for each in switches.all)
     curved = any(each is not None and each.gap is None for each in switches.follow)
     constant = not curved and not (request.adapts and problem.model.of_time)
@@ -117,7 +121,8 @@ def _switches(request: RunRequest, late: frozenset[int], count: int) -> tuple[Ru
             follow[index] = None
         elif each is not None and each.gap is None:
             times = _curve(problem, each)
-            listed += [] if times is None else [Listed(count + index, _strictly_within(np.array(times), problem))]
+            if times is not None:
+                listed.append(Listed(count + index, _strictly_within(np.array(times), problem), each.depth))
         elif each is not None:
             times = ()
         switches.append(switch if times is None else _known(switch))

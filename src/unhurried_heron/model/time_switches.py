@@ -17,7 +17,7 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.formulas.crossing_times import MAX_TIMES, crossing_times
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import TIME, ZERO, Node, name, names_in, rewrite, walk
+from unhurried_heron.formulas.expression import TIME, ZERO, Node, names_in, rewrite, walk
 from unhurried_heron.formulas.operations import with_fact
 from unhurried_heron.formulas.simplify import simplified
 from unhurried_heron.model.switch_types import HeldSwitch, Switch, UnheldSwitch, WholeSwitch
@@ -94,15 +94,15 @@ def time_switches(switches: Sequence[Switch], known: Iterable[str]) -> tuple[Tim
         if switch.cause == "time" and isinstance(switch, HeldSwitch | UnheldSwitch):
             bare = TimeSwitch(index, switch)
             if names_in(bare.live) <= allowed:
-                each = _with_line(bare, allowed, slots) or bare
+                each = _with_line(bare, allowed, slots)
                 if isinstance(switch, HeldSwitch):
                     slots[switch.slot] = each
         found.append(each)
     return tuple(found)
 
 
-def _with_line(bare: TimeSwitch, allowed: set[str], slots: Mapping[str, TimeSwitch]) -> TimeSwitch | None:
-    """Return a switch with its formulas, where they are linear in the time.
+def _with_line(bare: TimeSwitch, allowed: set[str], slots: Mapping[str, TimeSwitch]) -> TimeSwitch:
+    """Return a switch with those within it, and with its formulas where they are linear in the time.
 
     Parameters
     ----------
@@ -114,22 +114,24 @@ def _with_line(bare: TimeSwitch, allowed: set[str], slots: Mapping[str, TimeSwit
 
     Returns
     -------
-    TimeSwitch or None
+    TimeSwitch
     """
     gap = rewrite(bare.switch.gap, simplified, {})
     within = [slots[each] for each in sorted(names_in(gap)) if each in slots]
+    depth = 1 + max((each.depth for each in within), default=-1)
+    found = replace(bare, inner=tuple(each.index for each in within), depth=depth)
     held = {each.switch.slot for each in within if isinstance(each.switch, HeldSwitch)}
     if not names_in(gap) <= allowed | held or any(each.gap is None for each in within):
-        return None
-    # sides are chosen by the values of switches, which are held
-    chosen = {part for part in walk(gap) if part.op == "where" and part.operands[0] in set(map(name, held))}
-    if any(part.op in _BROKEN and part not in chosen for part in walk(gap)):
-        return None
+        return found
+    if any(part.op in _BROKEN and TIME in names_in(_chooser(part)) for part in walk(gap)):
+        return found
     growth = rewrite(Differentiator([TIME]).by_name(gap).get(TIME, ZERO), simplified, {})
-    if TIME in names_in(growth):
-        return None
-    depth = 1 + max((each.depth for each in within), default=-1)
-    return replace(bare, gap=gap, growth=growth, inner=tuple(each.index for each in within), depth=depth)
+    return found if TIME in names_in(growth) else replace(found, gap=gap, growth=growth)
+
+
+def _chooser(part: Node) -> Node:
+    """Return what decides where a formula that is not smooth breaks: of a choice its condition."""
+    return part.operands[0] if part.op == "where" else part
 
 
 def with_times(
