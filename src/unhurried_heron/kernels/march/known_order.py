@@ -244,8 +244,10 @@ def put_in_order(data, crossing, state, table):
         first, now = count, data.upcoming[_nearest(data)]
         count = _land_on(data, crossing, state, landing, first)
         until = _look_ahead(data, crossing, state, now)
-        if count <= data.room:
+        if max(landing + 1, count) <= data.room:
             count = _give_values(data, crossing, state, first, count, now, until)
+            # where nothing happens, the march does not land
+            landing -= int(count == first and crossing.longest[landing] != crossing.longest[landing])
         landing += 1
     if until != until:
         return -1
