@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import replace
+from operator import attrgetter
 from typing import Any, Final
 
 import numpy as np
 
-from unhurried_heron.arrays import Array
 from unhurried_heron.deadline import seconds_allowed
 from unhurried_heron.driver.diagnostics import quiet_states, stability_limit
 from unhurried_heron.driver.drive import Driver
@@ -35,13 +35,12 @@ from unhurried_heron.run.trajectory import NO_JUMPS, Jumps, StepTrajectory, Traj
 from unhurried_heron.text import endings as text
 from unhurried_heron.text.ending_facts import Leaps, QuietStates, StabilityLimit, Stop
 
-# Numbers that are compared one by one.
-_FEW: Final = 64
 # Numbers that are kept twice at known jumps, before and after.
 _MAX_NUMBERS: Final = 10_000_000
 _BY_EVENT: Final = (Reason.EVENT, Reason.ACCUMULATING, Reason.ACTION_FAILED)
 _FAILURES: Final = (Reason.NOT_FINITE, Reason.STEP_TOO_SMALL, Reason.NEWTON_FAILED, Reason.POLE)
 _COUNTED = [name for name in Tally.__dataclass_fields__ if name != "seconds"]
+_counts = attrgetter(*_COUNTED)
 
 
 def with_ending_of_whole(request: RunRequest, run: Run, limit: StabilityLimit | None) -> Run:
@@ -94,10 +93,10 @@ def build_run(
     # Examining the end of the run may call the rates, and these calls count.
     left = march.left()
     ending = ending_of(_stop(request, driver, reason, trajectory, event_log, left), problem, request.method)
-    if march.last("rate_evaluations") != left["rate_evaluations"]:
+    if march.last("rate_evaluations") != left.rate_evaluations:
         left = march.left()
-    counts = {key: left[key] for key in _COUNTED}
-    options = _options(request)
+    counts = dict(zip(_COUNTED, _counts(left), strict=True))
+    options = {**request.options}
     if family_of(request.method).implicit:
         options["linear"] = kind
     elif march.linear_kind and counts["changes"]:
@@ -181,7 +180,7 @@ def run_without_march(request: RunRequest, further: Callable[[Run, float], Run])
     return Run(
         problem=problem,
         method=request.method.name,
-        options=_options(request),
+        options={**request.options},
         ending=ending_of(stop, problem, request.method),
         tally=Tally(**dict.fromkeys(_COUNTED, 0), seconds=0.0),
         data=RunData(
@@ -195,27 +194,7 @@ def run_without_march(request: RunRequest, further: Callable[[Run, float], Run])
     )
 
 
-def _options(request: RunRequest) -> dict[str, Any]:
-    """Return tolerances or step, and what else was asked, as they were used."""
-    problem = request.problem
-    options: dict[str, Any] = {"rtol": None, "atol": None, "step": request.fixed, "record": request.record}
-    if request.adapts:
-        options |= {
-            "rtol": _one_or_by_state(problem, request.relative),
-            "atol": _one_or_by_state(problem, request.absolute),
-        }
-    if request.starter is not None:
-        options["starter"] = request.starter.name
-    if request.adapts and request.longest < abs(problem.interval[1] - problem.interval[0]):
-        options["largest_step"] = request.longest
-    if request.local_extrapolation is not None:
-        options["local_extrapolation"] = request.local_extrapolation
-    return options
-
-
-def _noise(
-    request: RunRequest, driver: Driver, trajectory: Trajectory, left: dict[str, Any]
-) -> QuietStates | Leaps | None:
+def _noise(request: RunRequest, driver: Driver, trajectory: Trajectory, left: Any) -> QuietStates | Leaps | None:
     """Return what is doubtful about the size of states, or of steps; None of a part of a run, or without steps.
 
     Parameters
@@ -223,19 +202,19 @@ def _noise(
     request : RunRequest
     driver : Driver
     trajectory : Trajectory
-    left : dict of str to float
+    left : namedtuple
         What the march left in its control record.
 
     Returns
     -------
     QuietStates | Leaps or None
     """
-    if request.continues or driver.slide is not None or not left["accepted"]:
+    if request.continues or driver.slide is not None or not left.accepted:
         return None
     if request.adapts:
         return quiet_states(request.problem, trajectory, request.absolute)
-    count = left["leaps"]
-    return Leaps(count, left["leap_time"]) if count else None
+    count = left.leaps
+    return Leaps(count, left.leap_time) if count else None
 
 
 def _stop(
@@ -244,7 +223,7 @@ def _stop(
     reason: Reason,
     trajectory: Trajectory,
     event_log: EventLog,
-    left: dict[str, Any],
+    left: Any,
 ) -> Stop:
     """Return why and where a march stopped, as facts.
 
@@ -255,19 +234,19 @@ def _stop(
     reason : Reason
     trajectory : Trajectory
     event_log : EventLog
-    left : dict of str to float
+    left : namedtuple
         What the march left in its control record.
 
     Returns
     -------
     Stop
     """
-    bad, by = left["bad_component"], left["stopped_by"]
+    bad, by = left.bad_component, left.stopped_by
     stopped = request.events[by].name if by < len(request.events) else ""
     return Stop(
         reason=reason,
-        time=left["time"],
-        steps=left["accepted"],
+        time=left.time,
+        steps=left.accepted,
         fixed=not request.adapts,
         interrupted=driver.interrupted,
         budget=driver.exhausted,
@@ -275,7 +254,7 @@ def _stop(
         switch=_endless_switch(driver, stopped) if reason is Reason.SWITCHING else "",
         towards=event_log.accumulates_at(by) if reason is Reason.ACCUMULATING else math.nan,
         component=_state_or_parameter(request, bad),
-        bad_time=left["bad_time"],
+        bad_time=left.bad_time,
         cause=cause_of(request.problem, driver.march, trajectory) if reason in _FAILURES else None,
         fastest=fastest_state(request.problem, driver.march) if reason is Reason.COLLAPSED else "",
         left=driver.left,
@@ -297,14 +276,6 @@ def _endless_switch(driver: Driver, event: str) -> str:
     """Say what goes back and forth without end."""
     crossed = driver.crossed()
     return f"event '{event}'" if event else f"switch '{crossed.texts[int(crossed.which[-1])]}'"
-
-
-def _one_or_by_state(problem: Problem, values: Array) -> float | dict[str, float]:
-    """One number where all states share it, else a number for each by name."""
-    listed = values[:_FEW].tolist()
-    if listed.count(listed[0]) == len(listed) and (values.size <= _FEW or (values == listed[0]).all()):
-        return float(listed[0])
-    return dict(zip(problem.states, values.tolist(), strict=True))
 
 
 def _selection(members: tuple[str, ...], driver: Driver) -> str:

@@ -154,7 +154,7 @@ class Driver:
         # Examinations follow counts of attempts, not the clock, so that runs are repeatable.
         allowed = min(allowed, max(self._next_look - self._attempts(), 1))
         control["attempts_left"] = allowed
-        before = time.perf_counter()
+        before, attempts = time.perf_counter(), self._attempts()
         reason = Reason(self.march.chunk())
         taken = time.perf_counter() - before
         if reason is Reason.EVENTS_FULL:
@@ -164,9 +164,8 @@ class Driver:
             self._keep()
         if reason is Reason.PAUSED:
             growth = min(_MAX_GROWTH, max(0.1, _SLICE_SECONDS / max(taken, 1e-9)))
-            # The growth refers to the attempts that the slice was allowed, which may be fewer than the
-            # pace.
-            self.march.pace = int(min(1e9, max(1.0, allowed * growth)))
+            # The growth refers to the attempts of the slice, which may be fewer than the pace.
+            self.march.pace = int(min(1e9, max(1.0, (self._attempts() - attempts) * growth)))
         if self._attempts() >= self._next_look:
             self._look(self._attempts())
         return reason

@@ -91,7 +91,8 @@ def execute(request: RunRequest, progress: bool | None, on_interrupt: str, spent
         # Ctrl-C is raised even if the run was just finished: a loop over short runs must not swallow it.
         if driver.ctrl_c and not driver.call_host() and on_interrupt == "raise":
             raise KeyboardInterrupt
-        roots, widths = driver.root_values(), driver.widths()
+        in_parts = driver.slide is not None or request.continues
+        roots, widths = (driver.root_values(), driver.widths()) if in_parts else ({}, {})
         run = tools.build_run(request, driver, reason, kind, further)
         limit = tools.limit_of_part(request, driver)
         return tools.Part(run, driver.slide, driver.march.last("stopped_by"), limit, roots, widths)

@@ -42,7 +42,7 @@ def lay_out_initial_data(native: NativeSystem, model: Model, crossing: Crossing)
         n_records=0,
         records=nothing,
         n_parameters=len(context.parameters),
-        parameters=np.empty(0),
+        parameters=np.zeros(len(context.parameters)),
         initial=np.empty(0),
         interval=np.zeros(3),
         n_roots=len(roots),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from collections import namedtuple
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -10,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray, Records
+from unhurried_heron.codegen.runtime_data import parameter_values
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.codegen.system import NativeSystem
 from unhurried_heron.codegen.tracing import Tracer
@@ -35,12 +37,15 @@ from unhurried_heron.kernels.memory.control import CONTROL
 from unhurried_heron.kernels.memory.initial_data import SOURCE_ITEM, SOURCE_KIND, STEPS, InitialData
 from unhurried_heron.kernels.memory.links import LINK_SIZE
 from unhurried_heron.methods.method import Method
+from unhurried_heron.problem.assembly import AssembledProblem
+from unhurried_heron.problem.problem import Problem
 
 # The fields of a control record, which NumPy reads one by one more slowly.
 _NAMES = CONTROL.names or ()
 _UNPACK = struct.Struct("".join("d" if CONTROL[name] == np.float64 else "q" for name in _NAMES)).unpack
+_Left: Any = namedtuple("_Left", _NAMES)  # type: ignore[misc]  # its fields are those of the record
 _RECORDED = OUTPUT + Output._fields.index("recorded")
-_PARAMETERS, _INITIAL = (InitialData._fields.index(name) for name in ("parameters", "initial"))
+_INITIAL = InitialData._fields.index("initial")
 # Attempts before the first look, where an earlier run has shown that they are quick.
 _SHORT = 64
 
@@ -87,6 +92,7 @@ class March:
     snapshot_of: tuple[Any, ...] | None = None
     sources: TimeSources | None = None
     recorded: Array = field(init=False)
+    _begins: AssembledProblem | None = field(init=False, default=None)
     _records: list[tuple[Any, Any]] = field(init=False)
 
     def __post_init__(self) -> None:
@@ -103,8 +109,6 @@ class March:
         self.snapshot = np.zeros_like(self.control)
         self.snapshot["table"] = address(self.table)
         self._records = [(self.control, self.snapshot), *_records_in(*owns)]
-        if self.links is not None:
-            self._records.append((self.links, self.links.copy()))
         self._begin_with(with_records(self.initial, self.table, self._records))
         self._initialise = load_kernel("march.initialise.initialise")
 
@@ -121,20 +125,23 @@ class March:
         first = LINK_SIZE * index
         self.links[first : first + LINK_SIZE] = member.kernel.address, address(table), member.work.degree
 
-    def change(self) -> None:
-        """Put the other of two methods in place of the one that marches; leave it where there is none."""
-        if self.find_other is not None:
-            other = self.find_other()
-            self.find_other = None
-            if other is None:
-                self.own.choice["allowed"] = 0
-                return
+    def complete(self) -> bool:
+        """Lay out the other of two methods, if that was not done; return whether there is one."""
+        other = self.find_other() if self.find_other is not None else None
+        self.find_other = None
+        if other is not None:
             self._records += _records_in(other.work.bundle)
             self._begin_with(with_records(self.initial, self.table, self._records))
+            self.link(len(self.members), other)
             self.members = (*self.members, other)
-        load_kernels("stiffness_switching.changed")[0](self.table)
-        self.link(0, self.members[int(self.own.choice["stiff"][0])])
-        self.control["started"] = -1
+        return len(self.members) > 1
+
+    def change(self) -> None:
+        """Lay out the other of two methods and let it march; go on as before where there is none."""
+        if self.complete():
+            load_kernels("stiffness_switching.changed")[0](self.table)
+        else:
+            self.own.choice["allowed"] = 0
 
     def _table_of(self, system: System, parts: Parts, own: Any) -> Any:
         """Return the table of addresses by which a kernel marches.
@@ -152,14 +159,12 @@ class March:
         """
         return address_table(self.control, *system, *parts, *self.watch, *self.output, *self.crossing, *own)
 
-    def begin(self, parameters: Array, initial: Array, interval: tuple[float, float], sources: TimeSources) -> bool:
+    def begin(self, problem: Problem, sources: TimeSources) -> bool:
         """Put the march where a run begins, forgetting a run before but for the pace that long runs do not reach.
 
         Parameters
         ----------
-        parameters : ndarray, shape (n_parameters,)
-        initial : ndarray, shape (n_states,)
-        interval : (float, float)
+        problem : Problem
         sources : TimeSources
             What is met at known times.
 
@@ -173,14 +178,16 @@ class March:
         if sources is not self.sources and beyond is not None:
             self._begin_with(with_sources(self.initial, sources, beyond, self.crossing.n_events))
             self.sources = sources
-        self.initial.interval[:2] = interval
-        needed = 1
+        if problem.assembled is not self._begins:
+            self._begins, data = problem.assembled, self.initial
+            data.parameters[:] = parameter_values(problem)
+            data.interval[:2] = problem.assembled.interval
+            self.initial = data._replace(initial=problem.assembled.initial.array)
+            self._initial_table[_INITIAL] = address(self.initial.initial)
+        needed = self._initialise(self._initial_table)
         while needed > 0:
-            self._initial_table[_PARAMETERS] = address(parameters)
-            self._initial_table[_INITIAL] = address(initial)
+            self._make_room(needed + needed // 4)
             needed = self._initialise(self._initial_table)
-            if needed > 0:
-                self._make_room(needed + needed // 4)
         return needed == 0
 
     def too_many(self) -> frozenset[int]:
@@ -219,9 +226,9 @@ class March:
         """Return what the march left in a field of its control record, a plain number."""
         return self.control[name].item()
 
-    def left(self) -> dict[str, Any]:
-        """Return all that the march left in its control record, plain numbers by name."""
-        return dict(zip(_NAMES, _UNPACK(self.control.data), strict=True))
+    def left(self) -> Any:
+        """Return all that the march left in its control record, a namedtuple of plain numbers."""
+        return _Left._make(_UNPACK(self.control.data))
 
     def state_of_march(self) -> tuple[int, ...]:
         """Return what a trace keeps of a call, in the order of `run.trace`."""

@@ -35,6 +35,8 @@ class Prepared(NamedTuple):
 
 
 _NONE: Final = np.empty(0, dtype=np.int64)
+# Numbers that are compared one by one.
+_FEW: Final = 64
 
 
 @dataclass(frozen=True)
@@ -117,6 +119,22 @@ class RunRequest:
         indices = np.arange(layout.size, dtype=np.int64)
         return np.concatenate([np.atleast_1d(indices[layout.slice_of(name) or layout.slot(name)]) for name in named])
 
+    @cached_property
+    def options(self) -> dict[str, Any]:
+        """Tolerances or step, and what else was asked, as they are used."""
+        problem = self.problem
+        options: dict[str, Any] = {"rtol": None, "atol": None, "step": self.fixed, "record": self.record}
+        if self.adapts:
+            options["rtol"] = _one_or_by_state(problem, self.relative)
+            options["atol"] = _one_or_by_state(problem, self.absolute)
+        if self.starter is not None:
+            options["starter"] = self.starter.name
+        if self.adapts and self.longest < abs(problem.interval[1] - problem.interval[0]):
+            options["largest_step"] = self.longest
+        if self.local_extrapolation is not None:
+            options["local_extrapolation"] = self.local_extrapolation
+        return options
+
     def of(self, problem: Problem) -> RunRequest:
         """Return the same request for another problem of the same structure, interval, units and events."""
         other = object.__new__(RunRequest)
@@ -128,3 +146,11 @@ class RunRequest:
     def adapts(self) -> bool:
         """Whether the steps follow the error estimate."""
         return self.fixed is None
+
+
+def _one_or_by_state(problem: Problem, values: Array) -> float | dict[str, float]:
+    """One number where all states share it, else a number for each by name."""
+    listed = values[:_FEW].tolist()
+    if listed.count(listed[0]) == len(listed) and (values.size <= _FEW or (values == listed[0]).all()):
+        return float(listed[0])
+    return dict(zip(problem.states, values.tolist(), strict=True))

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
-from typing import Any
+from typing import Any, Final
 
 import numpy as np
 
 from unhurried_heron.arrays import Array, Records
 from unhurried_heron.codegen.evaluate_many import evaluate_rows
-from unhurried_heron.codegen.runtime_data import parameter_values
 from unhurried_heron.codegen.system import (
     NativeSystem,
     differenced_in_groups,
@@ -36,6 +36,8 @@ from unhurried_heron.families.registry import family_of
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.model.narrow import parts_of
 from unhurried_heron.model.sliding import SlidingModel
+
+_NO_TIMES: Final = np.empty(0)
 
 
 def set_up(request: RunRequest, kind: str) -> Driver:
@@ -105,16 +107,16 @@ def _begin(march: March, request: RunRequest, prepared: Prepared) -> bool:
         found = parts_of(problem.model.narrow, problem.parameters)
         march.snapshot["n_parts"] = len(found)
         march.system.parts[: len(found)] = found
-    parameters = np.array(parameter_values(problem))
-    if not march.begin(parameters, problem.assembled.initial.array, problem.interval, prepared.sources):
+    if not march.begin(problem, prepared.sources):
         return False
-    # a later part of a run goes on with the widths and the roots of the one before
-    slots = march.native.context.slots
-    for slot, value in {**request.widths, **request.roots}.items():
-        if slot in slots:
-            march.native.context.array[slots[slot]] = value
+    if request.continues:
+        # a later part of a run goes on with the widths and the roots of the one before
+        slots = march.native.context.slots
+        for slot, value in {**request.widths, **request.roots}.items():
+            if slot in slots:
+                march.native.context.array[slots[slot]] = value
     start, end = problem.interval
-    march.record(np.empty(0) if request.times is None else request.times, np.copysign(np.inf, end - start))
+    march.record(_NO_TIMES if request.times is None else request.times, math.copysign(math.inf, end - start))
     for event, before, _ in request.met:
         _note_departure(march, event, before)
     return True

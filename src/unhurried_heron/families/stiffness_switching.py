@@ -77,7 +77,7 @@ def _lay_out(method: StiffnessSwitching, demand: SetupRequest) -> WorkSpace:
     large = method.of_large(float(demand.scales.relative.min(where=demand.scales.relative > 0.0, initial=1.0)))
     room = max(member.work.degree, demand.degree_of(pair[1]), demand.degree_of(large))
     cost = _COST + _COST_OF_FULL * n**2 if n <= _MAX_FULL else _COST_OF_BANDS
-    links = np.zeros(LINK_SIZE, dtype=np.int64)
+    links = np.zeros(2 * LINK_SIZE, dtype=np.int64)
     work = StiffnessSwitchingWork(
         choice=np.zeros(1, dtype=CHOICE),
         room=room,

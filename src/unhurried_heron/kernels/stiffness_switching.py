@@ -13,7 +13,13 @@ import numpy as np
 
 from unhurried_heron.kernels.implicit.scale import size_in
 from unhurried_heron.kernels.machine_code.compiling import inner
-from unhurried_heron.kernels.march.members import ask_member, fill_degrees, hand_rates_at_state, rates_at_state_of
+from unhurried_heron.kernels.march.members import (
+    ask_member,
+    fill_degrees,
+    hand_rates_at_state,
+    has_member,
+    rates_at_state_of,
+)
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.march.requests import answering
 from unhurried_heron.kernels.memory.call import as_control, as_longs, as_record
@@ -53,6 +59,8 @@ _OF_ALL = 0.01
 _LEARNS = 8
 # The length of the difference along the direction, in units of the states' sizes.
 _NUDGE = 1e-7
+# Attempts after a change until the driver looks.
+_SOON = 64
 # The first step of the non-stiff method after a change is at most this share of its stability limit.
 _WITHIN = 0.5
 
@@ -67,7 +75,8 @@ def _find_sizes(system, work, control):
     work : StiffnessSwitchingWork
     control : CONTROL
     """
-    present_rates, h = rates_at_state_of(work.links, 0), abs(control.length)
+    present_rates = rates_at_state_of(work.links, choice_in(work.choice).stiff)
+    h = abs(control.length)
     for k in range(system.n):
         relative = system.relative[k]
         least = system.absolute[k] / relative if relative > 0.0 else system.absolute[k]
@@ -94,7 +103,7 @@ def _look(system, work, control):
     bool
     """
     n, choice = system.n, choice_in(work.choice)
-    present_rates = rates_at_state_of(work.links, 0)
+    present_rates = rates_at_state_of(work.links, choice.stiff)
     _find_sizes(system, work, control)
     length, earlier = size_in(work.direction, work.sizes, n), size_in(work.earlier, work.sizes, n)
     share = _NUDGE / length if 1e-200 < length < 1e200 else 0.0
@@ -160,33 +169,14 @@ def _consider(system, work, control):
 
 
 @inner
-def _accept(system, work, control):
-    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+def _change(control, work):
+    """Let the other method march from here on.
 
     Parameters
     ----------
-    system : System
-    work : StiffnessSwitchingWork
     control : CONTROL
-
-    Returns
-    -------
-    int
-        REACHED_END, CHANGE, or the reason of the member.
+    work : StiffnessSwitchingWork
     """
-    control.ask = ACCEPT
-    work.taken[choice_in(work.choice).stiff] += 1
-    answer = ask_member(control, work.links, 0)
-    theirs = rates_at_state_of(work.links, 0)
-    for k in range(system.n):
-        system.rates_at_state[k] = theirs[k]
-    return _consider(system, work, control) if answer == REACHED_END else answer
-
-
-def changed(address):
-    """Note that the driver has put the other method in ``links``; ``address``: of the table of the march."""
-    table = as_longs(address)
-    control, work = as_control(table[0]), choosing_work_in(table)
     choice = choice_in(work.choice)
     if choice.stiff == 1:
         # what it replaced, in steps of the other method, and what it cost
@@ -199,7 +189,46 @@ def changed(address):
     choice.stiff, choice.signs, choice.since = 1 - choice.stiff, 0, 0
     choice.due = _LOOKS_WHEN_STIFF
     control.changes += 1
+    control.started = -1
+    # its steps take another time, so that the driver looks soon
+    control.attempts_left = min(control.attempts_left, _SOON)
+
+
+def changed(address):
+    """Change for the first time: the driver has laid out the other method; ``address``: of the table of the march."""
+    table = as_longs(address)
+    _change(as_control(table[0]), choosing_work_in(table))
     return 0
+
+
+@inner
+def _accept(system, work, control):
+    """Take the end of an accepted step as the present state; return REACHED_END if all is well.
+
+    Parameters
+    ----------
+    system : System
+    work : StiffnessSwitchingWork
+    control : CONTROL
+
+    Returns
+    -------
+    int
+        REACHED_END, CHANGE where the other method is still to be laid out, or the reason of the member.
+    """
+    control.ask = ACCEPT
+    stiff = choice_in(work.choice).stiff
+    work.taken[stiff] += 1
+    answer = ask_member(control, work.links, stiff)
+    theirs = rates_at_state_of(work.links, stiff)
+    for k in range(system.n):
+        system.rates_at_state[k] = theirs[k]
+    if answer == REACHED_END:
+        answer = _consider(system, work, control)
+    if answer == CHANGE and has_member(work.links, 1 - stiff):
+        _change(control, work)
+        answer = REACHED_END
+    return answer
 
 
 @inner
@@ -218,7 +247,7 @@ def _attempt(system, work, control):
     """
     stiff = choice_in(work.choice).stiff
     control.order, control.member = work.orders[stiff], stiff
-    return ask_member(control, work.links, 0)
+    return ask_member(control, work.links, stiff)
 
 
 @inner
@@ -235,8 +264,9 @@ def _describe(system, work, control):
     -------
     int
     """
-    answer = ask_member(control, work.links, 0)
-    fill_degrees(control, work.links, 0, work.room, system.n)
+    stiff = choice_in(work.choice).stiff
+    answer = ask_member(control, work.links, stiff)
+    fill_degrees(control, work.links, stiff, work.room, system.n)
     return answer
 
 
@@ -254,7 +284,7 @@ def _refuse(system, work, control):
     -------
     int
     """
-    return ask_member(control, work.links, 0)
+    return ask_member(control, work.links, choice_in(work.choice).stiff)
 
 
 @inner
@@ -277,8 +307,8 @@ def _start(system, work, control):
         work.taken[0] = work.taken[1] = 0
         for k in range(system.n):
             work.direction[k] = work.earlier[k] = work.sizes[k] = 0.0
-    hand_rates_at_state(system, work.links, 0)
-    return ask_member(control, work.links, 0)
+    hand_rates_at_state(system, work.links, choice.stiff)
+    return ask_member(control, work.links, choice.stiff)
 
 
 family = answering(choosing_work_in, _attempt, _accept, _refuse, _start, _describe)

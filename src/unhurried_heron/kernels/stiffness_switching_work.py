@@ -33,7 +33,7 @@ STABILITY_LIMIT, STIFF_STEP_COST, PACE = range(3)
 
 
 class StiffnessSwitchingWork(NamedTuple):
-    """Two methods of which one marches at a time, that of ``links``.
+    """Two methods of which one marches at a time; in ``links`` the non-stiff one is the first.
 
     ``orders`` int64 (2,); ``limits`` (3,): see above. ``direction``, ``earlier``, ``moved``, ``rates``, ``sizes`` (n,)
     for the largest eigenvalue. ``room``: the larger degree of their polynomials. ``taken`` int64 (2,): steps of each;

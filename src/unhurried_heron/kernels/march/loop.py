@@ -306,4 +306,6 @@ def march(address):
             continue
         record_until(control, system, output, control.finish)
         reason = _move_on(system, control, parts, address)
+        if control.started == -1 and reason == REACHED_END:
+            reason = _start(system, control, watch, parts, address)
     return REACHED_END if reason == AT_END else reason

@@ -19,6 +19,12 @@ def table_of(links, i):
 
 
 @inner
+def has_member(links, i):
+    """Whether a member is laid out."""
+    return links[LINK_SIZE * i + LINK_KERNEL] != 0
+
+
+@inner
 def ask_member(control, links, i):
     """Have a member do what the march asks for.
 
