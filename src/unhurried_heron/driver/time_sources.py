@@ -146,7 +146,7 @@ def _curve(problem: Problem, each: TimeSwitch) -> tuple[float, ...] | None:
     None where they cannot be told apart.
     """
     values = {name: value for name, value in problem.parameters.items() if name in names_in(each.live)}
-    found: Any = problem.model.remembered(
+    found: Any = problem.model.lately(
         ("curve", each.index, *values.values(), problem.interval), lambda: each.curve(values, problem.interval)
     )
     times: tuple[float, ...] | None = found

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, fields
 from functools import cached_property
 from typing import Any
 
-from unhurried_heron.formulas.expression import ONE, Node, replace_names
+from unhurried_heron.formulas.expression import ONE, Node, names_in, replace_names
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
 from unhurried_heron.formulas.parser import read
 from unhurried_heron.formulas.source import Formula, Source
@@ -27,6 +27,8 @@ from unhurried_heron.units.quantities import number_for
 Watched = Node | NamedFunction
 # Entries of the memory of a model, after which it is emptied.
 _MAX_REMEMBERED = 20_000
+# What followed from values of parameters is kept for this many values.
+_MAX_LATELY = 32
 
 
 @dataclass(frozen=True)
@@ -100,6 +102,15 @@ class Model:
             self._remembered[key] = make()
         return self._remembered[key]
 
+    def lately(self, key: tuple[Any, ...], make: Callable[[], Any]) -> Any:
+        """Return what follows from values, as `remembered` does, of the last few values alone."""
+        found = self._lately
+        if key not in found:
+            if len(found) >= _MAX_LATELY:
+                found.clear()
+            found[key] = make()
+        return found[key]
+
     @cached_property
     def kept(self) -> dict[Any, Any]:
         """What other rooms derived from the model and keep as long as it lives; neither pickled nor copied."""
@@ -119,9 +130,19 @@ class Model:
         return {}
 
     @cached_property
+    def _lately(self) -> dict[tuple[Any, ...], Any]:
+        """What followed from values of parameters; a loop over runs brings others with every run."""
+        return {}
+
+    @cached_property
     def of_time(self) -> tuple[Node, ...]:
         """Formulas of time and parameters alone that can vary narrowly."""
         return self.rates.of_time(self.parameters)
+
+    @cached_property
+    def names_of_time(self) -> tuple[str, ...]:
+        """The names in these formulas, in alphabetical order."""
+        return tuple(sorted({named for formula in self.of_time for named in names_in(formula)}))
 
     @property
     def resting_roots(self) -> tuple[RootSwitch, ...]:

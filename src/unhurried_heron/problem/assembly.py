@@ -10,15 +10,18 @@ from typing import Any
 
 import numpy as np
 
+from unhurried_heron.arrays import Array
 from unhurried_heron.errors import (
     NameClashError,
     ValueGivenError,
 )
+from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.expression import TIME, names_in
 from unhurried_heron.formulas.layout import Group, Layout, Values
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.definitions import Definition, parameter_values, read_parameters
 from unhurried_heron.input.error_collector import ErrorCollector
+from unhurried_heron.input.names import in_order
 from unhurried_heron.input.problem_input import FIELDS, ProblemInput
 from unhurried_heron.input.starting_values import initial_key, initial_values, read_initial
 from unhurried_heron.input.values import refuse_unused
@@ -154,9 +157,9 @@ def reassemble(
 def exchange_values(
     user_input: ProblemInput, before: AssembledProblem, parameters: Mapping[str, Any], initial: Mapping[str, Any]
 ) -> AssembledProblem | None:
-    """Exchange plain numbers for plain numbers, where nothing else depends on them; None where something may.
+    """Exchange plain numbers for plain numbers, with the values that follow from them; None where more may change.
 
-    This is what a sweep does thousands of times.
+    This is what a loop over runs does thousands of times.
 
     Parameters
     ----------
@@ -172,8 +175,7 @@ def exchange_values(
     AssembledProblem or None
     """
     model = before.model
-    derived = any(each.formula is not None or each.is_open for each in before.definitions.values())
-    if derived or model.exact or any(event.called for event in user_input.events):
+    if before.open or model.exact or any(event.called for event in user_input.events):
         return None
     values, start, definitions = dict(before.values), before.initial.array.copy(), dict(before.definitions)
     for name, value in parameters.items():
@@ -186,7 +188,51 @@ def exchange_values(
             return None
         start[model.layout.scalars[name]] = float(value)
         definitions[name] = Definition(float(value))
+    if parameters and not _let_follow(definitions, {*parameters}, values, start, model):
+        return None
     return AssembledProblem(model, values, (), Values(model.layout, start), before.interval, before.units, definitions)
+
+
+def _let_follow(
+    definitions: Mapping[str, Definition], moved: set[str], values: dict[str, float], start: Array, model: Model
+) -> bool:
+    """Compute the parameters and starting values whose formulas name others that moved; False where more may change.
+
+    Parameters
+    ----------
+    definitions : mapping of str to Definition
+    moved : set of str
+        Parameters; those that follow are added.
+    values : dict of str to float
+        Of the parameters; those that follow are written.
+    start : ndarray, shape (n_states,)
+        Starting values; those that follow are written.
+    model : Model
+
+    Returns
+    -------
+    bool
+    """
+    formulas = {name: each.formula for name, each in definitions.items() if each.formula is not None}
+    if not formulas:
+        return True
+    scalars = model.layout.scalars
+    of_parameters = {name: formula.node for name, formula in formulas.items() if name in values}
+    for name in [*in_order(of_parameters, "parameters"), *(name for name in formulas if name not in values)]:
+        formula = formulas[name]
+        if moved.isdisjoint(formula.mentions):
+            continue
+        if name in model.sizes or (name not in values and name not in scalars) or model.layout.has_complex:
+            return False
+        found = float(evaluate(formula.node, values))
+        if not np.isfinite(found):
+            return False
+        if name in values:
+            values[name] = found
+            moved.add(name)
+        else:
+            start[scalars[name]] = found
+    return True
 
 
 def _is_plain(value: Any) -> bool:

@@ -315,8 +315,14 @@ class Problem:
     @cached_property
     def narrow(self) -> tuple[StepLimitWindow, ...]:
         """Where formulas of time alone vary within a small part of the interval, and how long steps may be there."""
-        formulas = self.model.of_time
-        return narrow_windows(formulas, self.parameters, self.interval) if formulas else ()
+        formulas, values = self.model.of_time, self.parameters
+        if not formulas:
+            return ()
+        follow = [values[name] for name in self.model.names_of_time if name in values]
+        found: tuple[StepLimitWindow, ...] = self.model.lately(
+            ("narrow", *follow, self.interval), lambda: narrow_windows(formulas, values, self.interval)
+        )
+        return found
 
     def first_order(self) -> FirstOrder:
         """Return the first-order equations that are integrated, to be printed or put into LaTeX.
