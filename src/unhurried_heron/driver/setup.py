@@ -35,7 +35,7 @@ from unhurried_heron.families.linear import MANY_SPARSE, MAX_FULL, Entries, choo
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.methods.method import capabilities
 from unhurried_heron.model.narrow import parts_of
-from unhurried_heron.model.sliding import SlidingModel
+from unhurried_heron.model.sliding import surfaces_of
 
 _NO_TIMES: Final = np.empty(0)
 
@@ -235,7 +235,7 @@ def _write_snapshot(control: Records, request: RunRequest, *, seen: bool) -> Non
     control[:] = np.zeros(1, dtype=control.dtype)
     control["table"] = table
     control["most_in_place"] = SOON
-    control["rests_to_leave"] = 0 if isinstance(request.problem.model, SlidingModel) else MAX_UNANSWERED
+    control["rests_to_leave"] = 0 if surfaces_of(request.problem.model) else MAX_UNANSWERED
     control["adaptive"] = int(request.adapts)
     control["order"] = request.method.order
     control["estimate_order"] = request.method.estimate_order

@@ -16,12 +16,11 @@ from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.model.model import Model
 from unhurried_heron.model.sliding import (
     LEAVES,
-    SlidingModel,
     Standing,
-    Surface,
     can_slide,
     sliding_along,
     standing_on,
+    surfaces_of,
 )
 from unhurried_heron.model.switch_types import HeldSwitch
 from unhurried_heron.problem.pointwise import surroundings
@@ -64,13 +63,13 @@ def slide_at(request: RunRequest, march: March, last: list[int]) -> Slide | None
     around |= dict(zip(context.parameters, context.values.tolist(), strict=True))
     around |= {slot: float(context.array[index]) for slot, index in context.slots.items()}
     found = slide_along(request, standings, around, (SLIDES,) * len(standings)) if standings and crossed else None
-    return found if found is not None and isinstance(found.model, SlidingModel) else None
+    return found if found is not None and surfaces_of(found.model) else None
 
 
 def standing_of(model: Model, crossed: list[str]) -> tuple[Standing, ...]:
     """Return the switches that are slid along and those of some slots, the last ones first, as standings."""
     surfaces = [each.switch.slot for each in surfaces_of(model)]
-    whole = whole_model(model)
+    whole = model.whole
     known = {each.slot: each for each in whole.rates.switches if isinstance(each, HeldSwitch)}
     found = [_standing_on(whole, known[slot]) for slot in dict.fromkeys([*surfaces, *crossed])]
     return tuple(each for each in found if each is not None)[:_MAX_STANDINGS]
@@ -79,16 +78,6 @@ def standing_of(model: Model, crossed: list[str]) -> tuple[Standing, ...]:
 def _standing_on(model: Model, switch: HeldSwitch) -> Standing | None:
     found: Standing | None = model.remembered(("standing on", switch.slot), lambda: standing_on(model, switch))
     return found
-
-
-def surfaces_of(model: Model) -> tuple[Surface, ...]:
-    """Return the switches along which a motion slides; none of a model that slides along none."""
-    return model.surfaces if isinstance(model, SlidingModel) else ()
-
-
-def whole_model(model: Model) -> Model:
-    """Return the model from which a motion along switches was made; a model that slides along none itself."""
-    return model.whole if isinstance(model, SlidingModel) and model.whole is not None else model
 
 
 def slide_along(
@@ -111,7 +100,7 @@ def slide_along(
     -------
     Slide or None
     """
-    whole, choice = whole_model(request.problem.model), list(first)
+    whole, choice = request.problem.model.whole, list(first)
     sign = float(np.sign(request.problem.interval[1] - request.problem.interval[0]))
     for indices in _dependent_groups(standings):
         mine, count = [standings[k] for k in indices], len(indices)

@@ -22,8 +22,6 @@ from unhurried_heron.driver.slide_detection import (
     names_around,
     slide_along,
     standing_of,
-    surfaces_of,
-    whole_model,
 )
 from unhurried_heron.formulas.evaluate import evaluate
 from unhurried_heron.formulas.layout import Values
@@ -35,6 +33,7 @@ from unhurried_heron.model.sliding import (
     LEEWAY,
     Surface,
     sliding_along,
+    surfaces_of,
 )
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch
 from unhurried_heron.problem.problem import Problem
@@ -144,7 +143,7 @@ def _inconsistent_switch(request: RunRequest, run: Run, model: Model, roots: dic
     int or None
     """
     around = names_around(request, run.data.trajectory.end_time, run.data.trajectory.end_state) | final_modes(run)
-    around |= _switch_values(whole_model(model), around) | roots
+    around |= _switch_values(model.whole, around) | roots
     for index, surface in enumerate(surfaces_of(model)):
         if not -LEEWAY <= float(evaluate(surface.share, around)) <= 1.0 + LEEWAY:
             return index
@@ -169,9 +168,9 @@ def _slide_after_leaving(request: RunRequest, run: Run, model: Model, index: int
     Slide
     """
     found, time = run.data.switch_log, run.data.trajectory.end_time
-    known = {each.text: each for each in whole_model(model).rates.switches if isinstance(each, HeldSwitch)}
+    known = {each.text: each for each in model.whole.rates.switches if isinstance(each, HeldSwitch)}
     around = names_around(request, time, run.data.trajectory.end_state) | final_modes(run)
-    around |= _switch_values(whole_model(model), around) | roots
+    around |= _switch_values(model.whole, around) | roots
     crossed: list[str] = []
     for row in np.flatnonzero(np.abs(found.times - time) <= _tolerance_in_time(run)):
         switch = known.get(found.texts[found.which[row]])
@@ -190,7 +189,7 @@ def _slide_after_leaving(request: RunRequest, run: Run, model: Model, index: int
     if slide is not None:
         return slide
     along = [each.switch for each, side in zip(standings, first, strict=True) if side == SLIDES]
-    return Slide(standings, tuple(first), sliding_along(whole_model(model), along) or whole_model(model))
+    return Slide(standings, tuple(first), sliding_along(model.whole, along) or model.whole)
 
 
 def _switch_values(model: Model, around: dict[str, Any]) -> dict[str, float]:
@@ -343,7 +342,7 @@ def _projected(request: RunRequest, run: Run, slide: Slide) -> Run:
     state = trajectory.end_state.copy()
     for standing, side in (*slide, *slide):
         around = names_around(request, trajectory.end_time, state) | final_modes(run)
-        around |= _switch_values(whole_model(request.problem.model), around)
+        around |= _switch_values(request.problem.model.whole, around)
         gap = float(evaluate(standing.gap, around))
         partials = np.zeros(state.size)
         for index, node in standing.partials:

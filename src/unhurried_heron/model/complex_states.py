@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
 
@@ -17,13 +18,17 @@ from unhurried_heron.formulas.expression import IMAGINARY, ONE, Node, number
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.formulas.state_name import StateName, base_of
 from unhurried_heron.input.definitions import Definition
+from unhurried_heron.model.transformation import Transformation
+
+if TYPE_CHECKING:
+    from unhurried_heron.model.model import Model
 
 TWO = number(2.0)
 
 
 @dataclass(frozen=True)
-class ComplexStates:
-    """Which states and derived quantities are complex.
+class ComplexStates(Transformation):
+    """The transformation of complex states to real pairs: which states and derived quantities are complex.
 
     Attributes
     ----------
@@ -33,13 +38,28 @@ class ComplexStates:
         Whether ``i`` is the imaginary unit in formulas.
     """
 
+    name: ClassVar[str] = "complex states"
     names: frozenset[str] = frozenset()
     imaginary: bool = False
 
-    @property
-    def known(self) -> tuple[str, ...]:
-        """The name that the imaginary unit has in formulas, if it has one."""
+    def known(self, model: Model) -> tuple[str, ...]:
+        """Return the name that the imaginary unit has in formulas, if it has one."""
         return (IMAGINARY,) if self.imaginary else ()
+
+    def formula(self, model: Model, node: Node, location: str) -> Node:
+        """Return a formula in terms of the model.
+
+        Parameters
+        ----------
+        model : Model
+        node : Node
+        location : str
+
+        Returns
+        -------
+        Node
+        """
+        return self.real(node, location)
 
     def parts(self, node: Node, location: str = "") -> Parts:
         """Return the real and the imaginary part of a formula, in terms of those of states.

@@ -155,6 +155,24 @@ def velocities_of(statements: Sequence[EquationLine], coordinates: Sequence[str]
     return {key + "'": total_derivative(node, coordinates) for key, node in ready.items() if key + "'" in used}
 
 
+def velocities_of_positions(formulas: Mapping[str, Node], coordinates: Sequence[str]) -> dict[str, Node]:
+    """Return the velocities of all formulas of coordinates, by name: ``x'``.
+
+    Parameters
+    ----------
+    formulas : mapping of str to Node
+        In terms of coordinates, velocities, parameters and time.
+    coordinates : sequence of str
+
+    Returns
+    -------
+    dict of str to Node
+    """
+    moving, still = set(coordinates), {name + "'" for name in coordinates}
+    positions = {key: node for key, node in formulas.items() if names_in(node) & moving and not names_in(node) & still}
+    return {key + "'": total_derivative(node, coordinates) for key, node in positions.items()}
+
+
 def total_derivative(node: Node, coordinates: Sequence[str]) -> Node:
     """Return the derivative by the time of a formula of coordinates."""
     partials = Differentiator((*coordinates, TIME)).by_name(node)

@@ -44,6 +44,7 @@ from unhurried_heron.model.energies import (
     lagrange,
     read_forces,
     velocities_of,
+    velocities_of_positions,
 )
 from unhurried_heron.model.indexed_rules import Rule, refuse_without_index
 from unhurried_heron.model.indices import whole
@@ -61,6 +62,7 @@ class ClassifiedEquations:
     derived_rules: dict[str, list[Rule]] = field(default_factory=dict)
     residuals: list[Residual] = field(default_factory=list)
     orders: dict[str, int] = field(default_factory=dict)
+    velocities: dict[str, Node] = field(default_factory=dict)
 
     @cached_property
     def highest(self) -> frozenset[str]:
@@ -144,6 +146,8 @@ class Sorter:
         found.residuals = list(motion.residuals)
         found.derived = {key: node for key, node in helpers.items() if key != LAGRANGIAN}
         found.derived.setdefault(ENERGY, motion.energy)
+        if user_input.form == "lagrangian":
+            found.velocities = velocities_of_positions(write_out(found.derived), coordinates)
         states = [with_primes(q, k) for q, order in motion.orders.items() for k in range(order)]
         written = {s.text: s.right for s in self.statements} | forces
         check_defined(written, [*states, *helpers, *velocities, *self.parameters, *self.inputs], "the energies")

@@ -24,6 +24,7 @@ from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.real_pairs import as_real, infer
 from unhurried_heron.model.reduction import solve_highest
 from unhurried_heron.model.switch_extraction import take_out
+from unhurried_heron.model.transformation import EquationsOfMotion, FirstOrder
 from unhurried_heron.model.unrolling import unrolled
 
 
@@ -102,8 +103,11 @@ class _ModelBuilder:
             statements=tuple(sorter.statements),
             sizes=dict(resolver.constants),
             resolver=resolver,
-            orders=dict(classified.orders),
-            complex_states=complex_states,
+            transformations=(
+                *([EquationsOfMotion(found.velocities)] if sorter.user_input.form != "equations" else []),
+                *([complex_states] if complex_states != ComplexStates() else []),
+                FirstOrder(dict(classified.orders)),
+            ),
         )
 
     def _with_highest(self, found: ClassifiedEquations) -> ClassifiedEquations:

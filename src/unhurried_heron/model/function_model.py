@@ -24,6 +24,7 @@ from unhurried_heron.model.rates import FunctionRates, WrittenRates
 from unhurried_heron.model.real_pairs import as_real, infer
 from unhurried_heron.model.sparsity import checked_sparsity
 from unhurried_heron.model.switch_types import Cause, FunctionSwitch, Switch, UnheldSwitch
+from unhurried_heron.model.transformation import FirstOrder
 
 
 def rate_model(
@@ -73,7 +74,8 @@ def rate_model(
     rates = match_arguments(user_input.function, layout, parameters)
     exact = read_closed_forms(user_input.exact, layout, parameters, collector)
     about = Model(layout, parameters, WrittenRates(layout, (), ()), tuple(user_input.inputs), derived_layout, derived,
-                  formulas=real.derived, resolver=resolver, complex_states=complex_states)  # fmt: skip
+                  formulas=real.derived, resolver=resolver,
+                  transformations=(complex_states, FirstOrder(dict.fromkeys(states, 1))))  # fmt: skip
     switches = tuple(_switch(each, about) for each in user_input.switches)
     sparsity = None if user_input.sparsity is None else checked_sparsity(user_input.sparsity, layout)
     jacobian = user_input.jacobian and match_arguments(user_input.jacobian, layout, parameters)
@@ -82,7 +84,6 @@ def rate_model(
         rates=FunctionRates(layout, rates, jacobian or None, sparsity, switches),
         functions=functions,
         exact=exact,
-        orders=dict.fromkeys(states, 1),
         mass=None if user_input.mass is None else checked_mass(user_input.mass, layout),
     )
 
@@ -118,7 +119,7 @@ def _switch(given: object, model: Model) -> Switch:
         )
     written = Event(given, name=given).read()
     known = [*model.layout.value_names, *model.layout.by_name, *model.parameters, *model.formulas, *model.inputs]
-    check_defined({given: written}, [*known, *model.complex_states.known], "a switch")
+    check_defined({given: written}, [*known, *model.complex_states.known(model)], "a switch")
     gap = model.written_out(written.node)
     of_state, names = bool(model.layout.states_in(gap)), names_in(gap)
     cause: Cause = "state" if of_state else "input" if names & set(model.inputs) else "time"

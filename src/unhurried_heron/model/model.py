@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, fields
 from functools import cached_property
-from typing import Any
+from typing import Any, TypeVar
 
 from unhurried_heron.formulas.expression import ONE, Node, names_in, replace_names
 from unhurried_heron.formulas.layout import IndexedFormula, Layout
@@ -22,9 +22,11 @@ from unhurried_heron.model.mass_matrix import MassMatrix
 from unhurried_heron.model.narrow import Narrow
 from unhurried_heron.model.rates import Rates
 from unhurried_heron.model.switch_types import RootSwitch
+from unhurried_heron.model.transformation import FirstOrder, Transformation
 from unhurried_heron.units.quantities import number_for
 
 Watched = Node | NamedFunction
+Kind = TypeVar("Kind", bound=Transformation)
 # Entries of the memory of a model, after which it is emptied.
 _MAX_REMEMBERED = 20_000
 # What followed from values of parameters is kept for this many values.
@@ -55,8 +57,8 @@ class Model:
         What the user wrote.
     sizes : dict of str to float
         Values of the parameters that the structure depends on.
-    complex_states : ComplexStates
-        Which of the states and derived quantities are pairs of real numbers.
+    transformations : tuple of Transformation
+        What it was made by, in this order: equations of motion, complex states, reduction to first order, sliding.
     mass : MassMatrix, or None
         M of M y' = rates; None where it is the identity.
     """
@@ -73,8 +75,7 @@ class Model:
     statements: tuple[EquationLine, ...] = ()
     sizes: Mapping[str, float] = field(default_factory=dict)
     resolver: Resolver = field(default_factory=lambda: Resolver(Layout(())))
-    orders: Mapping[str, int] = field(default_factory=dict)
-    complex_states: ComplexStates = field(default_factory=ComplexStates)
+    transformations: tuple[Transformation, ...] = ()
     mass: MassMatrix | None = field(default=None, compare=False)
 
     def watch(self, event: Event, units: Mapping[str, str]) -> Watched:
@@ -84,6 +85,10 @@ class Model:
         ------
         ExpressionError, UndefinedNameError, UnitError, RateFunctionError
         """
+        for each in self.transformations:
+            own = each.watched(event)
+            if own is not None:
+                return own
         if event.when is None:
             return ONE
         if callable(event.when):
@@ -147,6 +152,10 @@ class Model:
     @property
     def resting_roots(self) -> tuple[RootSwitch, ...]:
         """The roots in the rates that count as zero below a width."""
+        for each in self.transformations[::-1]:
+            own = each.resting_roots()
+            if own is not None:
+                return own
         return tuple(each for each in self.rates.switches if isinstance(each, RootSwitch))
 
     @cached_property
@@ -185,7 +194,7 @@ class Model:
     def known(self) -> list[str]:
         """Names that mean something in a formula about a solution."""
         known = [*self.layout.by_name, *self.parameters, *self.formulas, *self.derived_layout.by_name, *self.inputs]
-        return [*known, *self.highest, *self.complex_states.known]
+        return [*known, *(name for each in self.transformations for name in each.known(self))]
 
     def written_out(self, node: Node, location: str = "") -> Node:
         """Return a tree with derived names replaced by their formulas, and members of indexed states by their indices.
@@ -194,10 +203,13 @@ class Model:
         ------
         IndexedStateError
         """
-        formulas = {**self.formulas, **self.highest}
-        # formulas of derived quantities are of real numbers already
-        node = replace_names(self.complex_states.real(node, location), formulas.get, {})
-        return self.resolver.single(node, location)
+        return self._resolved(node, location, self.transformations)
+
+    def _resolved(self, node: Node, location: str, transformations: Iterable[Transformation]) -> Node:
+        for each in transformations:
+            node = each.formula(self, node, location)
+        # formulas of derived quantities are in terms of the model already
+        return self.resolver.single(replace_names(node, self.formulas.get, {}), location)
 
     def parts_written_out(self, node: Node, location: str = "") -> tuple[Node, Node]:
         """Return the real and the imaginary part of a formula, written out as by `written_out`.
@@ -206,10 +218,32 @@ class Model:
         ------
         ExpressionError, IndexedStateError
         """
-        formulas = {**self.formulas, **self.highest}
-        parts = (replace_names(part, formulas.get, {}) for part in self.complex_states.parts(node, location))
-        real, imaginary = (self.resolver.single(part, location) for part in parts)
+        parts = self.complex_states.parts(node, location)
+        others = [each for each in self.transformations if not isinstance(each, ComplexStates)]
+        real, imaginary = (self._resolved(part, location, others) for part in parts)
         return real, imaginary
+
+    def made_by(self, kind: type[Kind]) -> Kind | None:
+        """Return the transformation of a kind by which the model was made; None without."""
+        return next((each for each in self.transformations[::-1] if isinstance(each, kind)), None)
+
+    @property
+    def whole(self) -> Model:
+        """The model that runs are told of: of a motion along switches that of the motion along none."""
+        found = self
+        for each in self.transformations[::-1]:
+            found = each.whole(found)
+        return found
+
+    @cached_property
+    def complex_states(self) -> ComplexStates:
+        """Which of the states and derived quantities are pairs of real numbers."""
+        return self.made_by(ComplexStates) or ComplexStates()
+
+    @cached_property
+    def orders(self) -> Mapping[str, int]:
+        """How many derivatives of each state are states, itself included."""
+        return (self.made_by(FirstOrder) or FirstOrder()).orders
 
     @cached_property
     def highest(self) -> dict[str, Node]:

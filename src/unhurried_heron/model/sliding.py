@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from typing import Final, TypeGuard
+from typing import ClassVar, Final, TypeGuard
 
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.expression import (
@@ -29,6 +29,7 @@ from unhurried_heron.model.model import Model
 from unhurried_heron.model.rates import WrittenRates
 from unhurried_heron.model.switch_types import HeldSwitch, RootSwitch, Switch
 from unhurried_heron.model.time_derivatives import solution_derivatives
+from unhurried_heron.model.transformation import Transformation
 
 # Events that end a slide: one for each switch that a solution slides along, in their order.
 LEAVES: Final = tuple(Event("0 > 1", name=f"leaves the {number}. switch", stop=True) for number in range(1, 33))
@@ -76,8 +77,8 @@ class Surface(Standing):
 
 
 @dataclass(frozen=True)
-class SlidingModel(Model):
-    """A model along one switch or several, its rates those of the sliding motion.
+class Sliding(Transformation):
+    """The transformation to the motion along one switch or several.
 
     On several, each is slid along on both sides of those after it, and the sides are combined so that all stay: exact
     where each switch moves the rates by a term of its own, as dry friction on several masses does.
@@ -86,27 +87,37 @@ class SlidingModel(Model):
     ----------
     surfaces : tuple of Surface
         The switches.
-    whole : Model
+    origin : Model
         The model of the motion along none of them.
     """
 
-    surfaces: tuple[Surface, ...] = ()
-    whole: Model | None = None
+    name: ClassVar[str] = "sliding"
+    surfaces: tuple[Surface, ...]
+    origin: Model
 
-    @property
+    def whole(self, model: Model) -> Model:
+        """Return the model of the motion along none of the switches."""
+        return self.origin
+
     def resting_roots(self) -> tuple[RootSwitch, ...]:
-        """The roots of the whole model: also those that are slid along have their width."""
-        return super().resting_roots if self.whole is None else self.whole.resting_roots
+        """Return the roots of the whole model: also those that are slid along have their width."""
+        return self.origin.resting_roots
 
-    def watch(self, event: Event, units):  # type: ignore[no-untyped-def]  # as of a model
-        """Return what is watched; of `LEAVES` by how much the share is outside 0 to 1."""
+    def watched(self, event: Event) -> Node | None:
+        """Return what is watched of `LEAVES`: by how much the share is outside 0 to 1."""
         for known, surface in zip(LEAVES, self.surfaces, strict=False):
             if event is known:
                 return add(Node("max", neg(surface.share), add(surface.share, neg(ONE))), number(-LEEWAY))
-        return super().watch(event, units)
+        return None
 
 
-def sliding_along(model: Model, switches: Iterable[HeldSwitch]) -> SlidingModel | None:
+def surfaces_of(model: Model) -> tuple[Surface, ...]:
+    """Return the switches along which a motion slides; none of a model that slides along none."""
+    found = model.made_by(Sliding)
+    return found.surfaces if found is not None else ()
+
+
+def sliding_along(model: Model, switches: Iterable[HeldSwitch]) -> Model | None:
     """Return the model of the motion along several switches; None along none, and where it cannot be written."""
     found: Model = model
     for switch in switches:
@@ -114,7 +125,7 @@ def sliding_along(model: Model, switches: Iterable[HeldSwitch]) -> SlidingModel 
         if further is None:
             return None
         found = further
-    return found if isinstance(found, SlidingModel) else None
+    return found if found is not model else None
 
 
 def can_slide(switch: Switch) -> TypeGuard[HeldSwitch]:
@@ -146,8 +157,8 @@ def standing_on(model: Model, switch: Switch) -> Standing | None:
     return Standing(switch, tuple(partials), add(*terms)) if partials else None
 
 
-def _sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
-    before: tuple[Surface, ...] = getattr(model, "surfaces", ())
+def _sliding_model(model: Model, switch: HeldSwitch) -> Model | None:
+    before = surfaces_of(model)
     standing, rates = standing_on(model, switch), model.rates
     too_many = len(before) == len(LEAVES) or any(switch.slot in names_in(each.gap) for each in before)
     if standing is None or too_many or not isinstance(rates, WrittenRates):
@@ -165,12 +176,11 @@ def _sliding_model(model: Model, switch: HeldSwitch) -> SlidingModel | None:
     live = {each.slot: each.live for each in others}
     indexed_formulas = tuple(replace(formula, node=replace_names(formula.node, live.get, {})) for formula in held)
     sliding = replace(rates, indexed_formulas=indexed_formulas, held=held, switches=others)
-    known = {name: getattr(model, name) for name in Model.__dataclass_fields__}
     # on this switch, those before it are slid along by what both its sides make of their shares
     joined = tuple(replace(each, share=_on_both(share, each.share, switch.slot)) for each in before)
     surfaces = (*joined, Surface(switch, standing.partials, standing.speed, share))
-    whole = model.whole if isinstance(model, SlidingModel) else model
-    return SlidingModel(**{**known, "rates": sliding}, surfaces=surfaces, whole=whole)
+    others_by = tuple(each for each in model.transformations if not isinstance(each, Sliding))
+    return replace(model, rates=sliding, transformations=(*others_by, Sliding(surfaces, model.whole)))
 
 
 def _on_both(share: Node, node: Node, slot: str) -> Node:

@@ -121,7 +121,7 @@ class _Checker:
         return measure / time if isinstance(measure, Unit) and isinstance(time, Unit) else UNKNOWN
 
     def of_name(self, name: str) -> Measure:
-        return PLAIN if name in self.model.complex_states.known else self.units.get(name, UNKNOWN)
+        return PLAIN if name in self.model.complex_states.known(self.model) else self.units.get(name, UNKNOWN)
 
     def all(self) -> Iterator[Disagreement]:
         """Check equations, then parameters, starting values and events."""

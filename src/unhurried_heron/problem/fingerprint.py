@@ -23,7 +23,8 @@ def decisive(problem: Problem) -> tuple[Any, ...]:
     model, values = problem.assembled.model, problem.assembled.values
     known = tuple(values.get(name) for name in model.parameters)
     mass = None if model.mass is None else model.mass.bytes()
-    return type(model), model.layout, model.parameters, known, problem.start.tobytes(), problem.interval, mass
+    made_by = tuple(each.name for each in model.transformations)
+    return made_by, model.layout, model.parameters, known, problem.start.tobytes(), problem.interval, mass
 
 
 def fingerprint(problem: Problem) -> str:
