@@ -7,6 +7,7 @@ from fractions import Fraction
 
 import numpy as np
 import pytest
+
 import unhurried_heron as uh
 
 LENGTH = Fraction(12)
@@ -99,9 +100,7 @@ def test_nested_switches_of_time_are_landed_on_exactly(seed, backwards):
     forcing = random_function(draw, 3)
     interval = (float(LENGTH), 0.0) if backwards else (0.0, float(LENGTH))
     used = {name: value for name, value in VALUES.items() if name in forcing.text}
-    stock = uh.Problem.from_text(
-        f"stock' = {forcing.text}", parameters=used, initial={"stock": 0}, interval=interval
-    )
+    stock = uh.Problem.from_text(f"stock' = {forcing.text}", parameters=used, initial={"stock": 0}, interval=interval)
     run = uh.integrate(stock, "dormand-prince-54", rtol=1e-10)
     wanted = float(forcing.integral()) * (-1 if backwards else 1)
     size = 1.0 + max(abs(float(a + b * x)) for x, y, a, b in forcing.rows for x in (x, y))

@@ -70,9 +70,11 @@ def shared(interval: tuple[float, float]) -> tuple[uh.Problem, Exact]:
     return problem, exact
 
 
-@pytest.mark.parametrize("interval", [(0.5, 2.5), (0.5, -1.0)])
+EACH = [(each.name, (0.5, 2.5)) for each in all_methods() if takes(each)]
+
+
 @pytest.mark.parametrize("made", [mixed, logistic, shared])
-@pytest.mark.parametrize("method", [each.name for each in all_methods() if takes(each)])
+@pytest.mark.parametrize(("method", "interval"), [*EACH, *((name, (0.5, -1.0)) for name in representatives(takes))])
 def test_every_method_that_takes_it_has_its_order(method: str, made: Any, interval: tuple[float, float]) -> None:
     chosen, (problem, exact) = find_method(method), made(interval)
     if made is not mixed and not takes(chosen, constraints=True):

@@ -20,7 +20,7 @@ from unhurried_heron.model.switch_types import WholeSwitch
 from unhurried_heron.model.time_switches import TimeSwitch
 
 
-def lay_out_initial_data(native: NativeSystem, model: Model, crossing: Crossing) -> InitialData:
+def lay_out_initial_data(native: NativeSystem, model: Model, crossing: Crossing, put_in_order: int) -> InitialData:
     """Allocate what is the same for all runs of a march; its records, and its known times, come later.
 
     Parameters
@@ -28,6 +28,8 @@ def lay_out_initial_data(native: NativeSystem, model: Model, crossing: Crossing)
     native : NativeSystem
     model : Model
     crossing : Crossing
+    put_in_order : int
+        Address of the kernel for known times, 0 without.
 
     Returns
     -------
@@ -39,6 +41,7 @@ def lay_out_initial_data(native: NativeSystem, model: Model, crossing: Crossing)
     nothing = np.empty(0, dtype=np.int64)
     return InitialData(
         march=0,
+        put_in_order=put_in_order,
         n_records=0,
         records=nothing,
         n_parameters=len(context.parameters),

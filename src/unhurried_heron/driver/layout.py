@@ -67,8 +67,10 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
     n, control = state.size, np.zeros(1, dtype=CONTROL)
     watch = _watch(native, request, n)
     beside = {"search": "march.events.search"} if watch.m else {}
-    beside |= {"cross": "march.crossing.cross"} if stops else {}
-    own, march, *others = load_kernels(family.kernel, "march.loop.march", *beside.values(), *family.beside)
+    beside |= {"cross": "march.crossing.cross", "order": "march.known_order.put_in_order"} if stops else {}
+    own, march, _, *others = load_kernels(
+        family.kernel, "march.loop.march", "march.initialise.initialise", *beside.values(), *family.beside
+    )
     entries = native.entries and Entries(*native.entries)
     mass = request.problem.model.mass
     operator = _operator(native, scales) if kind == "krylov" else None
@@ -101,7 +103,8 @@ def lay_out(request: RunRequest, native: NativeSystem, scales: ErrorScale, kind:
     parts = Parts(own.address, *(found[name].address if name in found else 0 for name in ("search", "cross")))
     output = _output(request, n, work.degree)
     crossing = crossing_of(request, native, stops=stops)
-    initial = lay_out_initial_data(native, request.problem.model, crossing)
+    order = found["order"].address if stops else 0
+    initial = lay_out_initial_data(native, request.problem.model, crossing, order)
     return March(march, control, system, parts, watch, output, crossing, work.bundle, family.implicit, native,
                  initial, work.keep, solver, work.members, work.links)  # fmt: skip
 

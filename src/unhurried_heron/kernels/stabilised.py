@@ -14,10 +14,10 @@ from unhurried_heron.kernels.march.outcome import first_not_finite, not_finite, 
 from unhurried_heron.kernels.march.polynomial import cubic_terms
 from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.march.spectral_radius import fill_with_every_mode, find_radius
 from unhurried_heron.kernels.memory.call import as_doubles, as_record, offset_by
 from unhurried_heron.kernels.memory.control import (
     ACCEPTED,
-    FOR_ESTIMATES,
     FOR_STAGES,
     PAUSED,
     RATES_STOPPED,
@@ -35,36 +35,12 @@ _HUGE = 1e300  # squared errors above this, and NaN, count as "not finite"
 # is enlarged by this factor: with this value it missed by less than a tenth on rods and squares of all sizes, and on
 # nine of ten random matrices. The direction is kept, so that later estimates begin where this one ended.
 _MARGIN = 1.1
-# The power method ends where the radius changes by no more than this share,
-_SETTLED = 0.005
-# or after this number of iterations.
-_MAX_TURNS = 60
 # An eigenvalue is trusted until steps have cost this multiple of what it cost.
 _SHARE = 20
-# Relative change of a state for a difference, the square root of rounding.
-_NUDGE = 1.5e-8
-# The golden section, whose multiples spread evenly over the circle.
-_GOLDEN = 0.6180339887498949
 # a little less than 2/3 (1 - 2/15 damping), by which the stable interval grows with the square of the stages
 _REACH = 0.65
 # outcomes of an attempt besides the codes of the rates: more stages than there are
 _TOO_LONG = -9
-
-
-@inner
-def _size(values, n):
-    total = 0.0
-    for k in range(n):
-        total += values[k] * values[k]
-    return np.sqrt(total)
-
-
-@inner
-def _reset_for_run(work, n):
-    """Begin the power method anew, with something of every mode."""
-    for k in range(n):
-        turn = (k + 1) * _GOLDEN
-        work.direction[k] = turn - np.floor(turn) - 0.5
 
 
 @inner
@@ -81,42 +57,12 @@ def _look(system, work, control):
     -------
     bool
     """
-    n, stretch, direction, moved, found = system.n, stretch_in(work.stretch), work.direction, work.stage, work.end
-    size = _size(system.state, n)
-    reach = _NUDGE * (
-        size if size > 0.0 else max(_size(system.absolute, n), abs(control.length) * _size(system.rates_at_state, n))
-    )
-    radius = 0.0
-    stretch.cost, stretch.spent = 1, 0
-    for turn in range(_MAX_TURNS):
-        length = _size(direction, n)
-        if control.stop != 0 or not 0.0 < length < np.inf or not reach > 0.0:
-            break
-        for k in range(n):
-            moved[k] = system.state[k] + reach / length * direction[k]
-        code = ask_rates(system, control, FOR_ESTIMATES, control.time, moved, found)
-        stretch.cost += 1
-        if code < 1:
-            return False
-        if code != 1:
-            break
-        for k in range(n):
-            found[k] -= system.rates_at_state[k]
-        new = _size(found, n) / reach
-        if not new < np.inf:
-            break
-        assembled = abs(new - radius) <= _SETTLED * new
-        radius = new
-        if radius * reach == 0.0:
-            break
-        for k in range(n):
-            direction[k] = found[k]
-        if assembled and turn > 1:
-            break
-    if not 0.0 < _size(direction, n) < np.inf:
-        _reset_for_run(work, n)
-    stretch.radius = radius
-    return True
+    stretch = stretch_in(work.stretch)
+    radius, cost, fine = find_radius(system, control, work.direction, work.stage, work.end)
+    stretch.cost, stretch.spent = 1 + cost, 0
+    if fine:
+        stretch.radius = radius
+    return fine
 
 
 @inner
@@ -389,7 +335,7 @@ def _start(system, work, control):
     int
     """
     stretch_in(work.stretch).cost = 0
-    _reset_for_run(work, system.n)
+    fill_with_every_mode(work.direction, system.n)
     forget(work.controller)
     return REACHED_END
 

@@ -20,10 +20,10 @@ from unhurried_heron.kernels.march.members import (
     has_member,
     rates_at_state_of,
 )
-from unhurried_heron.kernels.march.rates import ask_rates
 from unhurried_heron.kernels.march.requests import answering
+from unhurried_heron.kernels.march.spectral_radius import difference_of_rates
 from unhurried_heron.kernels.memory.call import as_control, as_longs, as_record
-from unhurried_heron.kernels.memory.control import ACCEPT, CHANGE, FOR_ESTIMATES, REACHED_END
+from unhurried_heron.kernels.memory.control import ACCEPT, CHANGE, REACHED_END
 from unhurried_heron.kernels.memory.decoding import decoder
 from unhurried_heron.kernels.stiffness_switching_work import (
     CHANGES,
@@ -112,12 +112,12 @@ def _look(system, work, control):
         # seen.
         little = _OF_ALL if (k * 7 + 3) % 5 < 3 else -_OF_ALL
         work.moved[k] = system.state[k] + share * work.direction[k] + _NUDGE * work.sizes[k] * little
-    code = ask_rates(system, control, FOR_ESTIMATES, control.time, work.moved, work.rates)
+    code = difference_of_rates(system, control, present_rates, work.moved, work.rates)
     if code != 1:
         return code >= 1
     for k in range(n):
         work.earlier[k] = work.moved[k] - system.state[k]
-        work.direction[k] = work.rates[k] - present_rates[k]
+        work.direction[k] = work.rates[k]
     found, over = size_in(work.direction, work.sizes, n), share * earlier
     choice.seen = np.sqrt(found / over) if over > 0.0 and found < 1e300 else 0.0
     # a direction that is not the fastest yet tells too little: what was known is forgotten slowly

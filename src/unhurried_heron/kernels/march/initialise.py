@@ -6,16 +6,13 @@ import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.functions import call_function, has_function
-from unhurried_heron.kernels.march.known_order import put_in_order
 from unhurried_heron.kernels.march.known_times import take_rows
 from unhurried_heron.kernels.march.time_sources import next_towards
 from unhurried_heron.kernels.memory.bundles import CROSSING, N_LANDINGS
-from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs, offset_by
+from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs, call_kernel, offset_by
 from unhurried_heron.kernels.memory.control import VALUE_ROWS
-from unhurried_heron.kernels.memory.decoding import crossing_in, decoder, parts_in, system_in, watch_in
-from unhurried_heron.kernels.memory.initial_data import COPY, LENGTH, RECORD, RECORD_SIZE, InitialData
-
-initial_data_in = decoder(InitialData, 0)
+from unhurried_heron.kernels.memory.decoding import crossing_in, initial_data_in, parts_in, system_in, watch_in
+from unhurried_heron.kernels.memory.initial_data import COPY, LENGTH, RECORD, RECORD_SIZE
 
 # The width of a root as a share of the effect of the states' absolute tolerances on its argument. Steps that keep the
 # tolerance hover above a smaller width (with 1e-4 and 3e-3 some methods never came to rest on random networks of tanks;
@@ -187,7 +184,7 @@ def initialise(address):
     if parts.cross == 0:
         return 0
     _find_widths(data, system, watch, crossing)
-    answer = put_in_order(data, crossing, system.state, table)
+    answer = call_kernel(data.put_in_order, address)
     if answer != 0:
         return answer
     take_rows(crossing, 0.5 * (data.interval[0] + data.interval[2]))

@@ -12,6 +12,8 @@ import numpy as np
 from unhurried_heron.kernels.machine_code.compiling import inner
 from unhurried_heron.kernels.march.time_sources import column_of, find_next, switch_of, together, value_between
 from unhurried_heron.kernels.memory.bundles import CROSSING, N_LANDINGS
+from unhurried_heron.kernels.memory.call import as_longs
+from unhurried_heron.kernels.memory.decoding import crossing_in, initial_data_in, system_in
 from unhurried_heron.kernels.memory.initial_data import LISTED, SOURCE_DEPTH, SOURCE_FIRST, SOURCE_ITEM, SOURCE_KIND
 
 _NAN = np.nan
@@ -211,23 +213,15 @@ def _begin(data, crossing, state):
     return True
 
 
-@inner
-def put_in_order(data, crossing, state, table):
+def put_in_order(address):
     """Put known times in their order, and let switches hold what they do at first.
 
-    Parameters
-    ----------
-    data : InitialData
-    crossing : Crossing
-    state : float pointer, (n,)
-    table : int64 pointer
-        That of the march, which is told how many landings there are.
-
-    Returns
-    -------
-    int
-        0; the room that is needed, where it is larger; -1 where a line passes too many whole numbers.
+    ``address`` is that of the table of the march's `InitialData`. Returns 0; the room that is needed, where it is
+    larger; -1 where a line passes too many whole numbers.
     """
+    data = initial_data_in(as_longs(address))
+    table = as_longs(data.march)
+    state, crossing = system_in(table).state, crossing_in(table)
     now, landing, count = data.interval[0], 0, 0
     if not _begin(data, crossing, state):
         return -1

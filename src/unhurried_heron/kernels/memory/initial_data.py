@@ -27,9 +27,9 @@ TOGETHER: Final = 4.0
 class InitialData(NamedTuple):
     """What a march begins with; of a table of its own.
 
-    ``march``: address of the march's table. ``records`` int64 (n_records, RECORD_SIZE): what is copied.
-    ``parameters`` (n_parameters,), ``initial`` (n,), ``interval`` (3,): start, end, and the first known
-    time beyond the start.
+    ``march``: address of the march's table; ``put_in_order``: that of the kernel for known times, 0 without any.
+    ``records`` int64 (n_records, RECORD_SIZE): what is copied. ``parameters`` (n_parameters,), ``initial`` (n,),
+    ``interval`` (3,): start, end, and the first known time beyond the start.
 
     Of the ``n_roots`` roots ``widths`` int64: the slot of the width; ``arguments`` int64 (n_roots, 2): function and
     context of the argument, which depends on the states ``reaching`` int64 from ``reach_begins`` int64 (n_roots + 1,)
@@ -44,6 +44,7 @@ class InitialData(NamedTuple):
     """
 
     march: int
+    put_in_order: int
     n_records: int
     records: LongArray
     n_parameters: int
