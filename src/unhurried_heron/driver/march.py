@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray, Records
+from unhurried_heron.codegen.following_values import Following
 from unhurried_heron.codegen.runtime_data import parameter_values
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.codegen.system import NativeSystem
@@ -26,6 +27,7 @@ from unhurried_heron.kernels.memory.bundles import (
     CROSSING,
     N_LANDINGS,
     OUTPUT,
+    RECORDED,
     Crossing,
     Output,
     Parts,
@@ -34,7 +36,7 @@ from unhurried_heron.kernels.memory.bundles import (
     address_table,
 )
 from unhurried_heron.kernels.memory.control import CONTROL
-from unhurried_heron.kernels.memory.initial_data import SOURCE_ITEM, SOURCE_KIND, STEPS, InitialData
+from unhurried_heron.kernels.memory.initial_data import INITIAL, SOURCE_ITEM, SOURCE_KIND, STEPS, InitialData
 from unhurried_heron.kernels.memory.links import LINK_SIZE
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.assembly import AssembledProblem
@@ -44,8 +46,6 @@ from unhurried_heron.problem.problem import Problem
 _NAMES = CONTROL.names or ()
 _UNPACK = struct.Struct("".join("d" if CONTROL[name] == np.float64 else "q" for name in _NAMES)).unpack
 _Left: Any = namedtuple("_Left", _NAMES)  # type: ignore[misc]  # its fields are those of the record
-_RECORDED = OUTPUT + Output._fields.index("recorded")
-_INITIAL = InitialData._fields.index("initial")
 # Attempts before the first look, where an earlier run has shown that they are quick.
 _SHORT = 64
 
@@ -92,6 +92,7 @@ class March:
     snapshot_of: tuple[Any, ...] | None = None
     sources: TimeSources | None = None
     recorded: Array = field(init=False)
+    _following: Following | None = field(init=False, default=None)
     _begins: AssembledProblem | None = field(init=False, default=None)
     _records: list[tuple[Any, Any]] = field(init=False)
 
@@ -110,10 +111,10 @@ class March:
         self.snapshot["table"] = address(self.table)
         self._records = [(self.control, self.snapshot), *_records_in(*owns)]
         self._begin_with(with_records(self.initial, self.table, self._records))
-        self._initialise = load_kernel("march.initialise.initialise")
+        self.initialise = load_kernel("march.initialise.initialise")
 
     def _begin_with(self, initial: InitialData) -> None:
-        self.initial, self._initial_table = initial, address_table(*initial)
+        self.initial, self.initial_table = initial, address_table(*initial)
 
     def link(self, index: int, member: Member) -> None:
         """Let a member march by a table of its own, and tell its family where that is."""
@@ -126,22 +127,24 @@ class March:
         self.links[first : first + LINK_SIZE] = member.kernel.address, address(table), member.work.degree
 
     def complete(self) -> bool:
-        """Lay out the other of two methods, if that was not done; return whether there is one."""
-        other = self.find_other() if self.find_other is not None else None
-        self.find_other = None
-        if other is not None:
-            self._records += _records_in(other.work.bundle)
-            self._begin_with(with_records(self.initial, self.table, self._records))
-            self.link(len(self.members), other)
-            self.members = (*self.members, other)
-        return len(self.members) > 1
+        """Lay out the other of two methods, if that was not done; False where there is none, and never a change."""
+        if self.find_other is None:
+            return len(self.members) > 1
+        other, self.find_other = self.find_other(), None
+        if other is None:
+            for record in (self.own.choice, *(fresh for record, fresh in self._records if record is self.own.choice)):
+                record["allowed"] = 0
+            return False
+        self._records += _records_in(other.work.bundle)
+        self._begin_with(with_records(self.initial, self.table, self._records))
+        self.link(len(self.members), other)
+        self.members = (*self.members, other)
+        return True
 
     def change(self) -> None:
         """Lay out the other of two methods and let it march; go on as before where there is none."""
         if self.complete():
             load_kernels("stiffness_switching.changed")[0](self.table)
-        else:
-            self.own.choice["allowed"] = 0
 
     def _table_of(self, system: System, parts: Parts, own: Any) -> Any:
         """Return the table of addresses by which a kernel marches.
@@ -183,12 +186,33 @@ class March:
             data.parameters[:] = parameter_values(problem)
             data.interval[:2] = problem.assembled.interval
             self.initial = data._replace(initial=problem.assembled.initial.array)
-            self._initial_table[_INITIAL] = address(self.initial.initial)
-        needed = self._initialise(self._initial_table)
+            self.initial_table[INITIAL] = address(self.initial.initial)
+        needed = self.initialise(self.initial_table)
         while needed > 0:
             self._make_room(needed + needed // 4)
-            needed = self._initialise(self._initial_table)
+            needed = self.initialise(self.initial_table)
         return needed == 0
+
+    def make_room_again(self) -> None:
+        """Take more memory for known times, as the values demand that were given to the march last."""
+        needed = self.initialise(self.initial_table)
+        self._make_room(needed + needed // 4)
+
+    def let_follow(self, following: Following | None) -> None:
+        """Work out values that follow from parameters where the march begins, from now on; None: no more."""
+        nothing = np.empty(0), np.empty(0, dtype=np.int64)
+        function = (0, 0) if following is None else (following.function.address, following.function.context_address)
+        values, targets = nothing if following is None else (np.empty(following.targets.size), following.targets)
+        self._following = following
+        self._begin_with(
+            self.initial._replace(
+                n_following=targets.size,
+                following=function[0],
+                following_context=function[1],
+                following_values=values,
+                following_targets=targets,
+            )
+        )
 
     def too_many(self) -> frozenset[int]:
         """Return the switches that may have too many known times: those that pass whole numbers, and what follows."""
@@ -241,7 +265,7 @@ class March:
         if times.size:
             self.output.wanted[:-1] = times
             self.recorded = np.empty((times.size, self.system.n))
-            self.table[_RECORDED] = address(self.recorded)
+            self.table[RECORDED] = address(self.recorded)
             if times[0] == self.control["time"][0]:
                 self.recorded[0] = self.system.state
                 self.control["next_wanted"] = 1

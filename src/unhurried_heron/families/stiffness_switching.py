@@ -78,8 +78,10 @@ def _lay_out(method: StiffnessSwitching, demand: SetupRequest) -> WorkSpace:
     room = max(member.work.degree, demand.degree_of(pair[1]), demand.degree_of(large))
     cost = _COST + _COST_OF_FULL * n**2 if n <= _MAX_FULL else _COST_OF_BANDS
     links = np.zeros(2 * LINK_SIZE, dtype=np.int64)
+    choice = np.zeros(1, dtype=CHOICE)
+    choice["allowed"] = 1
     work = StiffnessSwitchingWork(
-        choice=np.zeros(1, dtype=CHOICE),
+        choice=choice,
         room=room,
         links=links,
         orders=np.array([each.order for each in pair], dtype=np.int64),

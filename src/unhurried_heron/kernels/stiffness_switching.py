@@ -303,7 +303,7 @@ def _start(system, work, control):
     """
     choice = choice_in(work.choice)
     if choice.wait == 0:
-        choice.wait, choice.allowed, choice.due = _FIRST_WAIT, 1, _LOOKS_WHEN_STIFF
+        choice.wait, choice.due = _FIRST_WAIT, _LOOKS_WHEN_STIFF
         work.taken[0] = work.taken[1] = 0
         for k in range(system.n):
             work.direction[k] = work.earlier[k] = work.sizes[k] = 0.0

@@ -39,6 +39,7 @@ KERNELS: Final = {
     "march.crossing.cross": 0.4,
     "march.initialise.initialise": 0.1,
     "march.known_order.put_in_order": 0.3,
+    "march.sweep.march_members": 0.1,
     "linear_algebra.dense_lu.factor": 0.4,
     "explicit_runge_kutta.family": 0.15,
     "linear_algebra.dense_lu.solve": 0.2,

@@ -9,7 +9,7 @@ from unhurried_heron.kernels.march.functions import call_function, has_function
 from unhurried_heron.kernels.march.known_times import take_rows
 from unhurried_heron.kernels.march.time_sources import next_towards
 from unhurried_heron.kernels.memory.bundles import CROSSING, N_LANDINGS
-from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs, call_kernel, offset_by
+from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs, call_kernel, call_native, offset_by
 from unhurried_heron.kernels.memory.control import VALUE_ROWS
 from unhurried_heron.kernels.memory.decoding import crossing_in, initial_data_in, parts_in, system_in, watch_in
 from unhurried_heron.kernels.memory.initial_data import COPY, LENGTH, RECORD, RECORD_SIZE
@@ -59,6 +59,25 @@ def _take_parameters(data, crossing):
     for k in range(data.n_parameters):
         crossing.context[k] = data.parameters[k]
     as_longs(address_of(offset_by(crossing.context, crossing.changes)))[0] += 1
+
+
+@inner
+def _let_follow(data, system, crossing):
+    """Work out the parameters and starting values that follow from others.
+
+    Parameters
+    ----------
+    data : InitialData
+    system : System
+    crossing : Crossing
+    """
+    call_native(data.following, data.interval[0], system.state, data.following_values, data.following_context)
+    for k in range(data.n_following):
+        target, value = data.following_targets[k], data.following_values[k]
+        if target < system.n:
+            system.state[target] = value
+        else:
+            crossing.context[target - system.n] = value
 
 
 @inner
@@ -180,6 +199,8 @@ def initialise(address):
     _copy_records(data)
     _begin_at(data, system, control)
     _take_parameters(data, crossing)
+    if data.n_following > 0:
+        _let_follow(data, system, crossing)
     _forget(watch)
     if parts.cross == 0:
         return 0

@@ -242,6 +242,8 @@ WATCH: Final = PARTS + len(Parts._fields)
 OUTPUT: Final = WATCH + len(Watch._fields)
 CROSSING: Final = OUTPUT + len(Output._fields)
 OWN: Final = CROSSING + len(Crossing._fields)
+# Where the states at wanted times are recorded.
+RECORDED: Final = OUTPUT + Output._fields.index("recorded")
 # The field of a crossing that counts its known times; the arrays of these follow it.
 N_LANDINGS: Final = Crossing._fields.index("n_landings")
 

@@ -29,7 +29,9 @@ class InitialData(NamedTuple):
 
     ``march``: address of the march's table; ``put_in_order``: that of the kernel for known times, 0 without any.
     ``records`` int64 (n_records, RECORD_SIZE): what is copied. ``parameters`` (n_parameters,), ``initial`` (n,),
-    ``interval`` (3,): start, end, and the first known time beyond the start.
+    ``interval`` (3,): start, end, and the first known time beyond the start. ``following``, ``following_context``: a
+    function of ``n_following`` values that follow from parameters, to ``following_values`` (n_following,) and from
+    there to int64 ``following_targets`` (n_following,): indices of states, or n and a parameter.
 
     Of the ``n_roots`` roots ``widths`` int64: the slot of the width; ``arguments`` int64 (n_roots, 2): function and
     context of the argument, which depends on the states ``reaching`` int64 from ``reach_begins`` int64 (n_roots + 1,)
@@ -51,6 +53,11 @@ class InitialData(NamedTuple):
     parameters: Array
     initial: Array
     interval: Array
+    n_following: int
+    following: int
+    following_context: int
+    following_values: Array
+    following_targets: LongArray
     n_roots: int
     widths: LongArray
     arguments: LongArray
@@ -68,3 +75,8 @@ class InitialData(NamedTuple):
     position: LongArray
     room: int
     scratch: Array
+
+
+# Where the table of an `InitialData` tells the parameters, and the starting state.
+PARAMETERS: Final = InitialData._fields.index("parameters")
+INITIAL: Final = InitialData._fields.index("initial")

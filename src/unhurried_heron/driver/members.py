@@ -1,0 +1,163 @@
+"""Members of a sweep: one march for all of them, which compiled code begins anew for each."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from typing import Any, Final, NamedTuple
+
+import numpy as np
+
+from unhurried_heron.arrays import Array, IntArray
+from unhurried_heron.codegen.following_values import following_values
+from unhurried_heron.codegen.signature import address
+from unhurried_heron.driver.layout_pool import give_back
+from unhurried_heron.driver.march import March
+from unhurried_heron.driver.run_request import RunRequest
+from unhurried_heron.driver.setup import linear_kind, set_up
+from unhurried_heron.families.registry import family_of
+from unhurried_heron.formulas.expression import names_in
+from unhurried_heron.kernels.machine_code.prepare import load_kernels
+from unhurried_heron.kernels.memory.bundles import address_table
+from unhurried_heron.kernels.memory.control import Reason
+from unhurried_heron.kernels.memory.sweep import DONE, N_COUNTED, ROOM, Sweep
+from unhurried_heron.model.functions import is_compiled
+from unhurried_heron.model.rates import FunctionRates
+
+# Attempts between two looks at whether to stop.
+_SLICE: Final = 4096
+# A count that no march reaches.
+_UNLIMITED: Final = 2**62
+
+
+class Members(NamedTuple):
+    """What members of a sweep left.
+
+    ``recorded`` (n_members, n_times, n_states): states at the times that are recorded, NaN beyond an end before;
+    ``finals`` (n_members, n_states) and ``ends`` (n_members,): state and time at the end; ``reasons`` (n_members,):
+    `Reason` of each; ``counts`` (n_members, len(COUNTED)): what each took.
+    """
+
+    recorded: Array
+    finals: Array
+    ends: Array
+    reasons: IntArray
+    counts: IntArray
+
+
+def why_alone(request: RunRequest, moved: Collection[str]) -> str:
+    """Return why members march one by one, by Python; empty where compiled code marches all.
+
+    Parameters
+    ----------
+    request : RunRequest
+    moved : collection of str
+        The parameters in which they differ.
+
+    Returns
+    -------
+    str
+    """
+    problem, model, family = request.problem, request.problem.model, family_of(request.method)
+    if isinstance(model.rates, FunctionRates) and not is_compiled(model.rates.function.function):
+        return "the rates are a Python function"
+    if model.functions or any(event.called for event in request.events):
+        return "events or derived quantities are Python functions"
+    if request.times is None or request.ledger or request.trace:
+        return "every step is kept"
+    ours = family.scale.__module__.startswith("unhurried_heron.")
+    if family.implicit and not (request.adapts and ours):
+        return "what the iterations allow follows from the starting values"
+    moving = {*moved}
+    narrow = [*model.of_time, *(each.formula for each in model.narrow)] if request.adapts else []
+    curves = [each.live for each in problem.time_switches(()) if each is not None and each.gap is None]
+    if any(names_in(formula) & moving for formula in (*narrow, *curves)):
+        return "where the rates are narrow, or known times of curves, follow from what changes"
+    return ""
+
+
+def march_members(request: RunRequest, parameters: Array, initial: Array, moved: Collection[str]) -> Members:
+    """March all members of a sweep in compiled code, where `why_alone` finds nothing against it.
+
+    Parameters
+    ----------
+    request : RunRequest
+        Of the problem whose values change.
+    parameters : ndarray, shape (n_members, n_parameters)
+        In the order of the model; of those that follow from others any value.
+    initial : ndarray, shape (n_members, n_states)
+        Likewise.
+    moved : collection of str
+        The parameters in which the members differ, but for those that follow from them.
+
+    Returns
+    -------
+    Members
+    """
+    march, n, count = set_up(request, linear_kind(request)).march, request.problem.model.layout.size, len(initial)
+    march.complete()
+    times = _times(request)
+    found = Members(
+        recorded=np.full((count, times.size, n), np.nan),
+        finals=np.full((count, n), np.nan),
+        ends=np.full(count, np.nan),
+        reasons=np.full(count, int(Reason.PAUSED)),
+        counts=np.zeros((count, N_COUNTED), dtype=np.int64),
+    )
+    march.let_follow(following_values(request.problem, moved, march.native.context))
+    sweep = _laid_out(march, request, found, parameters, initial)
+    table = address_table(*sweep)
+    (loop,) = load_kernels("march.sweep.march_members")
+    answer = loop(table)
+    while answer == ROOM:
+        march.make_room_again()
+        table[Sweep._fields.index("data")] = address(march.initial_table)
+        answer = loop(table)
+    march.let_follow(None)
+    if answer == DONE:
+        give_back(request, march)
+    return found
+
+
+def _times(request: RunRequest) -> Array:
+    return np.empty(0) if request.times is None else request.times
+
+
+def _laid_out(march: March, request: RunRequest, found: Members, parameters: Array, initial: Array) -> Sweep:
+    """Lay out what the loop works on.
+
+    Parameters
+    ----------
+    march : March
+    request : RunRequest
+    found : Members
+        To be filled.
+    parameters : ndarray, shape (n_members, n_parameters)
+    initial : ndarray, shape (n_members, n_states)
+
+    Returns
+    -------
+    Sweep
+    """
+    times, budget = _times(request), request.budget
+    data: Any = march.initial_table
+    return Sweep(
+        initialise=march.initialise.address,
+        march=march.kernel.address,
+        data=data,
+        table=march.table,
+        next=np.zeros(1, dtype=np.int64),
+        n_members=len(initial),
+        parameters=np.ascontiguousarray(parameters, dtype=np.float64),
+        initial=np.ascontiguousarray(initial, dtype=np.float64),
+        n_times=times.size,
+        at_start=int(times.size > 0 and times[0] == request.problem.interval[0]),
+        recorded=found.recorded,
+        finals=found.finals,
+        ends=found.ends,
+        reasons=found.reasons,
+        counts=found.counts,
+        attempts=budget.steps or _UNLIMITED,
+        evaluations=budget.rate_evaluations or _UNLIMITED,
+        slice=_SLICE,
+        stop=np.zeros(1, dtype=np.int64),
+    )

@@ -1,0 +1,99 @@
+"""Members of a sweep, marched one after another without leaving compiled code."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.memory.bundles import RECORDED
+from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs, call_kernel, offset_by
+from unhurried_heron.kernels.memory.control import BUFFER_FULL, EVENTS_FULL, NO_ROOM, PAUSED
+from unhurried_heron.kernels.memory.decoding import initial_data_in, sweep_in, system_in
+from unhurried_heron.kernels.memory.initial_data import INITIAL, PARAMETERS
+from unhurried_heron.kernels.memory.sweep import DONE, N_COUNTED, ROOM, STOPPED
+
+
+@inner
+def _let_record(sweep, control, system, member):
+    """Let the march write the recorded states of a member where they belong.
+
+    Parameters
+    ----------
+    sweep : Sweep
+    control : CONTROL
+    system : System
+    member : int
+    """
+    n = system.n
+    own = offset_by(sweep.recorded, member * sweep.n_times * n)
+    sweep.table[RECORDED] = address_of(own)
+    control.next_wanted = sweep.at_start
+    for k in range(sweep.n_times * n):
+        own[k] = np.nan
+    for k in range(sweep.at_start * n):
+        own[k] = system.state[k]
+
+
+@inner
+def _march(sweep, control):
+    """March a member to its ending; return the reason, PAUSED also where it was stopped from outside.
+
+    Parameters
+    ----------
+    sweep : Sweep
+    control : CONTROL
+
+    Returns
+    -------
+    int
+    """
+    control.evaluation_limit = sweep.evaluations
+    reason = BUFFER_FULL
+    while reason in (BUFFER_FULL, EVENTS_FULL, PAUSED):
+        left = sweep.attempts - control.accepted - control.refused
+        if sweep.stop[0] != 0 or left <= 0 or control.rate_evaluations >= sweep.evaluations:
+            return PAUSED
+        control.attempts_left = min(left, sweep.slice)
+        reason = call_kernel(sweep.march, address_of(sweep.table))
+    return reason
+
+
+@inner
+def _count(control, counts):
+    """Write what a member took, in the order of `COUNTED`.
+
+    Parameters
+    ----------
+    control : CONTROL
+    counts : int64 pointer, (len(COUNTED),)
+    """
+    counts[0], counts[1], counts[2] = control.accepted, control.refused, control.rate_evaluations
+    counts[3], counts[4], counts[5] = control.for_jacobians, control.for_starting, control.for_estimates
+    counts[6], counts[7], counts[8] = control.for_between, control.newton_failures, control.jacobians
+    counts[9], counts[10], counts[11] = control.factorisations, control.solves, control.iterations
+    counts[12] = control.changes
+
+
+def march_members(address):
+    """March members from `Sweep.next` on; ``address``: of the table of a `Sweep`. Returns DONE, ROOM or STOPPED."""
+    sweep = sweep_in(as_longs(address))
+    data, control, system = initial_data_in(sweep.data), as_control(sweep.table[0]), system_in(sweep.table)
+    n = system.n
+    while sweep.next[0] < sweep.n_members:
+        member = sweep.next[0]
+        sweep.data[PARAMETERS] = address_of(offset_by(sweep.parameters, member * data.n_parameters))
+        sweep.data[INITIAL] = address_of(offset_by(sweep.initial, member * n))
+        room = call_kernel(sweep.initialise, address_of(sweep.data))
+        if room > 0:
+            return ROOM
+        if sweep.n_times > 0:
+            _let_record(sweep, control, system, member)
+        reason = _march(sweep, control) if room == 0 else NO_ROOM
+        if sweep.stop[0] != 0:
+            return STOPPED
+        sweep.reasons[member], sweep.ends[member] = reason, control.time
+        _count(control, offset_by(sweep.counts, member * N_COUNTED))
+        for k in range(n):
+            sweep.finals[member * n + k] = system.state[k]
+        sweep.next[0] += 1
+    return DONE

@@ -1,0 +1,64 @@
+"""What a loop over members of a sweep works on, as `bundles` are."""
+
+from __future__ import annotations
+
+from typing import Final, NamedTuple
+
+from unhurried_heron.kernels.memory.bundles import Array, LongArray
+
+# What is counted of each member, fields of the control record in the order of their columns.
+COUNTED: Final = (
+    "accepted",
+    "refused",
+    "rate_evaluations",
+    "for_jacobians",
+    "for_starting",
+    "for_estimates",
+    "for_between",
+    "newton_failures",
+    "jacobians",
+    "factorisations",
+    "solves",
+    "iterations",
+    "changes",
+)
+# What the loop answers: all members are done; a member needs more room for known times; it was stopped from outside.
+DONE, ROOM, STOPPED = range(3)
+# Columns of the counts.
+N_COUNTED: Final = len(COUNTED)
+
+
+class Sweep(NamedTuple):
+    """Members that differ in parameters and starting values, marched one after another by one march.
+
+    ``initialise``, ``march``: addresses of these kernels; ``data``, ``table``: the tables of `InitialData` and of the
+    march; int64 ``next`` (1,): the member that is to march, written by the loop.
+
+    ``parameters`` (n_members, n_parameters), ``initial`` (n_members, n): what each begins with. ``recorded``
+    (n_members, n_times, n): the states at the times that are recorded; ``at_start``: whether the start is the first of
+    these. ``finals`` (n_members, n), ``ends`` (n_members,): state and time at the end; int64 ``reasons`` (n_members,),
+    `Reason` of each; ``counts`` (n_members, len(COUNTED)).
+
+    ``attempts``, ``evaluations``: what a member may use at most; ``slice``: attempts between two looks at int64
+    ``stop`` (1,), which is set from outside.
+    """
+
+    initialise: int
+    march: int
+    data: LongArray
+    table: LongArray
+    next: LongArray
+    n_members: int
+    parameters: Array
+    initial: Array
+    n_times: int
+    at_start: int
+    recorded: Array
+    finals: Array
+    ends: Array
+    reasons: LongArray
+    counts: LongArray
+    attempts: int
+    evaluations: int
+    slice: int
+    stop: LongArray
