@@ -53,6 +53,7 @@ CASES = {
 
 
 def request_for(problem: uh.Problem, method: str, **options) -> RunRequest:
+    problem.model.requests.clear()
     with quietly():
         uh.integrate(problem, method, **options)
     return next(reversed(problem.model.requests.values()))
@@ -94,8 +95,9 @@ def test_members_are_what_single_runs_are(case: str, method: str) -> None:
 def test_members_that_need_python_say_so() -> None:
     pulse = tank("level' = exp(-((t - opens)/0.1)^2) - leak*level")
     wave = tank("level' = where(sin(t/period) > 0.3, 1, 0) - leak*level")
-    function = uh.Problem.from_rates(lambda t, level, leak: -leak * level, parameters={"leak": 1.0}, initial={"level": 1.0},
-                                     interval=(0, 1))  # fmt: skip
+    function = uh.Problem.from_rates(
+        lambda t, level, leak: -leak * level, parameters={"leak": 1.0}, initial={"level": 1.0}, interval=(0, 1)
+    )
     answers = [
         why_alone(request_for(problem, method, record=record), {moved})
         for problem, method, record, moved in (
