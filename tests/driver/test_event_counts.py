@@ -8,6 +8,7 @@ import pytest
 from representatives import representatives
 
 import unhurried_heron as uh
+from unhurried_heron.methods.catalogue import find_method
 
 TOLERANCES = (1e-4, 1e-6, 1e-8, 1e-10, 1e-12)
 ADAPTIVE = representatives()
@@ -26,7 +27,7 @@ def count(text: str, initial: dict[str, float], end: float, event: uh.Event, met
 
 def sharp(method: str, rtol: float) -> float:
     """Return a tolerance that a method of low order reaches in good time."""
-    return max(rtol, {1: 1e-4, 2: 1e-6, 3: 1e-8}.get(uh.methods()["order"][method], 0.0))
+    return max(rtol, {1: 1e-4, 2: 1e-6, 3: 1e-8}.get(find_method(method).order, 0.0))
 
 
 @pytest.mark.parametrize("acts", [{}, COUNTED], ids=["seen", "acting"])
@@ -55,7 +56,7 @@ def test_teeth_of_a_saw_are_counted(method: str, acts: dict[str, Any]) -> None:
         assert len(relation.events) == 1
 
 
-@pytest.mark.parametrize("method", ["auto", *(name for name in ADAPTIVE if uh.methods()["stiff"][name])])
+@pytest.mark.parametrize("method", ["auto", *(name for name in ADAPTIVE if find_method(name).stiff)])
 def test_a_stiff_follower_passes_once(method: str) -> None:
     for rtol in TOLERANCES:
         run = count("y' = -1e6*(y - cos(t)) - sin(t)", {"y": 1.0}, 10, uh.Event("y = 0.3", **COUNTED), method,
@@ -63,7 +64,7 @@ def test_a_stiff_follower_passes_once(method: str) -> None:
         assert len(run.events) == 3, (rtol, run.events["time"].tolist())
 
 
-@pytest.mark.parametrize("method", ["auto", *(name for name in ADAPTIVE if uh.methods()["stiff"][name])])
+@pytest.mark.parametrize("method", ["auto", *(name for name in ADAPTIVE if find_method(name).stiff)])
 def test_a_stiff_follower_passes_once_where_a_state_counts(method: str) -> None:
     """The action changes another state than those that the event looks at."""
     for rate in (1e4, 1e6):
@@ -131,7 +132,7 @@ MIRRORED = {
 
 
 @pytest.mark.parametrize("case", MIRRORED)
-@pytest.mark.parametrize("method", [name for name in ADAPTIVE if uh.methods()["order"][name] > 1])
+@pytest.mark.parametrize("method", [name for name in ADAPTIVE if find_method(name).order > 1])
 def test_an_interval_that_runs_backwards_is_the_mirror_of_one_that_runs_forwards(method: str, case: str) -> None:
     rates, start, length, event = MIRRORED[case]
     found = []

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 from representatives import representatives
 
 import unhurried_heron as uh
+from unhurried_heron.methods.catalogue import find_method
 
 
 @settings(max_examples=25, deadline=None)
@@ -222,8 +223,8 @@ def test_a_run_knows_nothing_of_the_run_before(method: str, record: str | int) -
         interval=(0, 9),
         events=[uh.Event("x = 0.3*k"), uh.Event("v = 50", stop=True)],
     )
-    options = {"record": record, **({"rtol": 1e-6} if uh.methods()["adaptive"][method] else {"step": 0.01})}
-    if uh.methods()["order"][method] == 1 and "rtol" in options:
+    options = {"record": record, **({"rtol": 1e-6} if find_method(method).adaptive else {"step": 0.01})}
+    if find_method(method).order == 1 and "rtol" in options:
         options["rtol"] = 1e-3
 
     def report(problem: uh.Problem) -> str:

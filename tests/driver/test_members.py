@@ -59,8 +59,11 @@ def request_for(problem: uh.Problem, method: str, **options) -> RunRequest:
     return next(reversed(problem.model.requests.values()))
 
 
-@pytest.mark.parametrize("method", representatives(lambda each: each.order > 2))
-@pytest.mark.parametrize("case", CASES)
+EACH = [(case, method) for case in ("gate", "event") for method in representatives(lambda each: each.order > 2)]
+EACH += [(case, method) for case in CASES for method in ("auto", "radau-iia-5", "dormand-prince-54")]
+
+
+@pytest.mark.parametrize(("case", "method"), dict.fromkeys(EACH))
 def test_members_are_what_single_runs_are(case: str, method: str) -> None:
     problem, given = CASES[case]
     request = request_for(problem, method, record=4, rtol=1e-5)

@@ -9,6 +9,7 @@ import pytest
 from representatives import representatives
 
 import unhurried_heron as uh
+from unhurried_heron.methods.catalogue import find_method
 
 ADAPTIVE = representatives()
 SHARP = representatives(lambda method: method.stiff and method.order > 2)
@@ -30,7 +31,7 @@ def test_it_comes_to_rest(method: str, case: str) -> None:
     text, rest, exact = RESTING[case]
     parameters = {"p": 0.4} if case == "named power" else {}
     problem = uh.Problem.from_text(text, initial={"h": 1.0}, interval=(0, 10), parameters=parameters)
-    order = uh.methods()["order"][method]
+    order = find_method(method).order
     low = order < 4
     run = uh.integrate(problem, method, rtol=1e-4 if low else 1e-6)
     assert run.ending.reason == "end", run.ending.message
@@ -66,7 +67,7 @@ def test_a_solution_passes_a_root(method: str) -> None:
     assert run.final["a"] == pytest.approx(other.final["a"], abs=1e-3)
 
 
-@pytest.mark.parametrize("method", [name for name in ADAPTIVE if uh.methods()["order"][name] > 1])
+@pytest.mark.parametrize("method", [name for name in ADAPTIVE if find_method(name).order > 1])
 def test_an_inflow_that_fades_holds_a_root_near_zero(method: str) -> None:
     """What flows out follows what flows in: level (inflow/0.5)^2, at last below the tolerance."""
     text = "h' = 0.1*exp(-{}) - 0.5*sign(h)*sqrt(abs(h))\nv' = 0.5*sign(h)*sqrt(abs(h))"
@@ -149,7 +150,7 @@ def test_no_step_crosses_a_pole(method: str) -> None:
         "S' = -S/(K + S)*X\nX' = S/(K + S)*X/2", initial={"S": 5, "X": 1}, parameters={"K": 0.02}, interval=(0, 30)
     )
     for rtol in (1e-2, 1e-4, 1e-6):
-        run = uh.integrate(problem, method, rtol=max(rtol, 1e-4) if uh.methods()["order"][method] < 3 else rtol)
+        run = uh.integrate(problem, method, rtol=max(rtol, 1e-4) if find_method(method).order < 3 else rtol)
         assert run.ending.reason == "end"
         assert run["S"].min() > -0.01
 

@@ -7,7 +7,7 @@ import pytest
 from representatives import representatives
 
 import unhurried_heron as uh
-from unhurried_heron.methods.catalogue import all_methods
+from unhurried_heron.methods.catalogue import all_methods, find_method
 
 TOLERANCES = (1e-4, 1e-6, 1e-8, 1e-10, 1e-12)
 # more than twice as many as this are not needed by any error estimate that sees what happens
@@ -152,7 +152,7 @@ def test_nothing_narrow_in_a_state_is_leapt_over(method: str, case: str) -> None
 
 
 def method_order(name: str) -> int:
-    return int(uh.methods()["order"][name])
+    return int(find_method(name).order)
 
 
 def test_states_below_their_tolerance_are_told() -> None:
