@@ -83,3 +83,14 @@ long march_pair(rates_t f, const double *p, int n, double *y, double t, double e
     }
     return attempts;
 }
+
+/* The same for members, of which each has another value of one parameter: their end states and their attempts. */
+void march_members(rates_t f, double *p, int which, const double *values, long members, int n, const double *start,
+                   double t, double end, double h, double rtol, double atol, double *finals, int64_t *attempts)
+{
+    for (long k = 0; k < members; k++) {
+        p[which] = values[k];
+        for (int i = 0; i < n; i++) finals[k * n + i] = start[i];
+        attempts[k] = march_pair(f, p, n, finals + k * n, t, end, h, rtol, atol, 0, 0, 0, 0, 0, 0, 0);
+    }
+}

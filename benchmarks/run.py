@@ -18,6 +18,7 @@ import explicit
 import formulation
 import implicit
 import linear
+import members
 import methods
 import rates
 import refusals
@@ -32,6 +33,7 @@ PARTS: dict[str, Callable[[], None]] = {
     "chunks": chunks.report,
     "formulation": formulation.report,
     "calls": calls.report,
+    "members": members.report,
     "events": events.report,
     "start": start.report,
     "budgets": budgets.report,

@@ -1,0 +1,96 @@
+"""Members of a sweep, one march for all of them, against the same loop in C, and what members cost besides steps."""
+
+from __future__ import annotations
+
+import ctypes
+import time
+from collections.abc import Callable
+
+import numpy as np
+from explicit import LORENZ
+from pairing import compile_c, in_turn, verdict
+
+from unhurried_heron.driver.integrate import integrate
+from unhurried_heron.driver.members import march_members
+from unhurried_heron.input.event import Event
+from unhurried_heron.problem.problem import Problem
+
+COUNT, RTOL, ATOL, FIRST = 4000, 1e-6, 1e-6, 1e-3
+SHORT = LORENZ.with_(interval=(0, 1.4))
+GATE = Problem.from_text(
+    "level' = where(t > opens, 0.2, 0) - leak*level\nstock' = level - stock\npeak' = stock - peak",
+    parameters={"opens": 6.0, "leak": 0.5},
+    initial={"level": 1, "stock": 0, "peak": 0},
+    interval=(0, 24),
+    events=[Event("level = 0.3", then="stock = stock + 1", going="down")],
+)
+STIFF = Problem.from_text(
+    "a' = -k*a + 1e4*b*c\nb' = k*a - 1e4*b*c - 3e7*b^2\nc' = 3e7*b^2",
+    parameters={"k": 0.04}, initial={"a": 1, "b": 0, "c": 0}, interval=(0, 1e4),
+)  # fmt: skip
+
+
+def rows_of(problem: Problem, name: str, values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Return parameters and starting states of members that differ in one parameter."""
+    parameters = np.tile([problem.parameters[each] for each in problem.model.parameters], (values.size, 1))
+    parameters[:, problem.model.parameters.index(name)] = values
+    return parameters, np.tile(problem.start, (values.size, 1))
+
+
+def of_library(problem: Problem, method: str, name: str, values: np.ndarray) -> Callable[[], float]:
+    """Microseconds an attempt of all members, in compiled code."""
+    integrate(problem, method, rtol=RTOL, atol=ATOL, record=2)
+    request = next(reversed(problem.model.requests.values()))
+    rows = rows_of(problem, name, values)
+
+    def measure() -> float:
+        begun = time.perf_counter()
+        found = march_members(request, *rows, {name})
+        return (time.perf_counter() - begun) / int(found.counts[:, :2].sum()) * 1e6
+
+    measure()
+    return measure
+
+
+def report() -> None:
+    """Print the time per step of both, and what a member costs besides."""
+    values = np.linspace(20.0, 30.0, COUNT)
+    function = compile_c("explicit_pair.c").march_members
+    address, number, whole = ctypes.c_void_p, ctypes.c_double, ctypes.c_long
+    function.restype = None
+    function.argtypes = [address, address, ctypes.c_int, address, whole, ctypes.c_int, address, *[number] * 5, address,
+                         address]  # fmt: skip
+    integrate(SHORT, "dormand-prince-54", rtol=RTOL, atol=ATOL, record=2)
+    kept = next(iter(SHORT.model.kept.values()))[0]
+    rates, start = kept.native.rates, SHORT.start
+    finals, attempts = np.empty((COUNT, 3)), np.empty(COUNT, dtype=np.int64)
+    context = rates.context.copy()
+
+    def in_c() -> float:
+        begun = time.perf_counter()
+        function(rates.address, context.ctypes.data, SHORT.model.parameters.index("r"), values.ctypes.data, COUNT, 3,
+                 start.ctypes.data, *SHORT.interval, FIRST, RTOL, ATOL, finals.ctypes.data,
+                 attempts.ctypes.data)  # fmt: skip
+        return (time.perf_counter() - begun) / int(attempts.sum()) * 1e6
+
+    def one_by_one() -> float:
+        steps, begun = 0, time.perf_counter()
+        for value in values[:200].tolist():
+            tally = integrate(SHORT, "dormand-prince-54", rtol=RTOL, atol=ATOL, record=2, parameters={"r": value}).tally
+            steps += tally.accepted + tally.refused
+        return (time.perf_counter() - begun) / steps * 1e6
+
+    found = in_turn(
+        7,
+        ours=of_library(SHORT, "dormand-prince-54", "r", values),
+        c=in_c,
+        python=one_by_one,
+        gate=of_library(GATE, "dormand-prince-54", "opens", np.linspace(1.0, 20.0, COUNT)),
+        stiff=of_library(STIFF, "radau-iia-5", "k", np.linspace(0.02, 0.06, COUNT // 10)),
+        auto=of_library(STIFF, "auto", "k", np.linspace(0.02, 0.06, COUNT // 10)),
+    )
+    print(f"   {COUNT:,} members of 3 states and {attempts.mean():.0f} attempted steps, microseconds an attempt:")
+    print(f"   compiled loop {found['ours']:.3f}, C {found['c']:.3f}, integrate for each {found['python']:.3f}")
+    verdict("compiled loop / C", found["ours"] / found["c"], 1 / 0.85)
+    print(f"   with a known time and an event that acts {found['gate']:.3f}; stiff {found['stiff']:.3f}, by auto "
+          f"{found['auto']:.3f}")  # fmt: skip
