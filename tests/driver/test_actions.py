@@ -23,6 +23,7 @@ def kept(v, restitution):
 COMPILED = numba.njit(kept)
 BOUNCES = {
     "written": "v = -restitution*v",
+    "by name": {"v": "-restitution*v"},
     "Python": lambda v, restitution: {"v": -restitution * v},
     "compiled": lambda v, restitution: {"v": COMPILED(v, restitution)},
 }

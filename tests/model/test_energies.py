@@ -100,3 +100,20 @@ def test_hamiltonian() -> None:
 def test_energies_that_say_no_motion(text: str, coordinates: list, forces: dict, kind: type, words: str) -> None:
     with pytest.raises(kind, match=words):
         uh.Problem.from_lagrangian(text, coordinates, forces=forces, initial={"z": 1, "z'": 0}, interval=(0, 1))
+
+
+def test_positions_that_are_formulas_have_velocities() -> None:
+    arm = uh.Problem.from_lagrangian(
+        "x = arm*sin(tilt)\ny = -arm*cos(tilt) + lift*t\nkinetic = 0.5*(x'^2 + y'^2)\npotential = 9.81*y",
+        ["tilt"], parameters={"arm": 1.2, "lift": 0.3}, initial={"tilt": 0.4, "tilt'": 0}, interval=(0, 6),
+        events=[uh.Event("y' = 0.3", name="turns"), uh.Event("x' > 0.5", name="fast")],
+    )  # fmt: skip
+    found = uh.integrate(arm, rtol=1e-10).events
+    tilt, speed = found["tilt"].to_numpy(), found["tilt'"].to_numpy()
+    turns = (found["name"] == "turns").to_numpy()
+    assert turns.sum() > 3
+    assert (1.2 * np.sin(tilt) * speed)[turns] == pytest.approx(0, abs=1e-9)
+    assert (1.2 * np.cos(tilt) * speed)[~turns] == pytest.approx(0.5, abs=1e-9)
+    assert [each.name for each in arm.model.transformations] == ["equations of motion", "first order"]
+    with pytest.raises(uh.errors.UndefinedNameError, match="z'"):
+        uh.integrate(arm, events=[uh.Event("z' = 0")])

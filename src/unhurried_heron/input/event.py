@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numbers
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Final, Literal
 
@@ -40,10 +40,10 @@ class Event:
         Which way the left side must pass the right one (a function: its value must pass zero).
     stop : bool
         Whether the run ends there.
-    then : str, sequence of str or callable, optional
+    then : str, sequence of str, mapping of str to str or float, or callable, optional
         What changes there: assignments to states and parameters, ``"v = -restitution*v"``, several in lines of their
-        own. All right sides are taken before anything changes. A function, its arguments matched by name, returns a
-        dict of what changes.
+        own, or formulas by name, ``{"v": "-restitution*v"}``. All right sides are taken before anything changes. A
+        function, its arguments matched by name, returns a dict of what changes.
     at : float, str or sequence of these, optional
         Known times, "6 h", in place of ``when``; they are landed on exactly.
     every, first : float or str, optional
@@ -71,7 +71,7 @@ class Event:
     name: str = ""
     going: Going = "either"
     stop: bool = False
-    then: str | Sequence[str] | Callable[..., Any] | None = None
+    then: str | Sequence[str] | Mapping[str, str | float] | Callable[..., Any] | None = None
     at: Time | Sequence[Time] | None = None
     every: Time | None = None
     first: Time | None = None
@@ -83,6 +83,8 @@ class Event:
         user_input: dict[str, Any] = {"at": self.at, "then": self.then}
         if isinstance(user_input["at"], numbers.Real | str):
             user_input["at"] = (user_input["at"],)
+        if isinstance(self.then, Mapping):
+            user_input["then"] = tuple(f"{name} = {value}" for name, value in self.then.items())
         for key, given in user_input.items():
             if given is not None and not isinstance(given, str) and not callable(given):
                 object.__setattr__(self, key, tuple(given) if hasattr(given, "__iter__") else given)
@@ -220,7 +222,7 @@ def _check_kinds(event: Event) -> None:
 _EXPECTED: Final = {
     "when": 'an equation such as "level = 1.2", or a function',
     "only_if": 'a condition such as "gate > 0", or a function',
-    "then": 'assignments such as "v = -restitution*v", or a function that returns a dict',
+    "then": 'assignments such as "v = -restitution*v", formulas by name, or a function that returns a dict',
 }
 
 
