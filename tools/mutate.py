@@ -96,14 +96,17 @@ class Walked:
 
 def walked(copy: Path) -> Walked:
     """Run all tests once, under coverage."""
-    report = copy / "report.xml"
+    report = copy.parent / "report.xml"
     seen = [f"--cov={copy / SOURCE}", "--cov-context=test", "--cov-report=", f"--junitxml={report}"]
     command = [sys.executable, "-m", "pytest", "-x", "-q", "-p", "no:cacheprovider", "-n", str(PROCESSES), *seen]
-    hook, settings = copy / "hook", copy / "follow.ini"
-    hook.mkdir()
+    # beside the copy: tests look at what is left in it
+    kept = copy.parent / "coverage"
+    hook, settings = kept / "hook", kept / "follow.ini"
+    hook.mkdir(parents=True)
     (hook / "sitecustomize.py").write_text(FOLLOW)
-    settings.write_text(SETTINGS.format(data=copy / "followed", source=copy / SOURCE))
+    settings.write_text(SETTINGS.format(data=kept / "followed", source=copy / SOURCE))
     around = {**os.environ, **_surroundings(copy), "COVERAGE_PROCESS_START": str(settings)}
+    around["COVERAGE_FILE"] = str(kept / ".coverage")
     around["PYTHONPATH"] += os.pathsep + str(hook)
     if subprocess.run(command, cwd=copy, env=around).returncode:
         sys.exit("the tests do not pass as they are")
@@ -112,7 +115,7 @@ def walked(copy: Path) -> Walked:
         for case in ElementTree.parse(report).iter("testcase")
     }
     found: dict[str, dict[int, set[str]]] = {}
-    for path in [copy / ".coverage", *copy.glob("followed*")]:
+    for path in [kept / ".coverage", *kept.glob("followed*")]:
         data = CoverageData(str(path))
         data.read()
         for file in data.measured_files():
