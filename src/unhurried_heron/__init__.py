@@ -32,6 +32,7 @@ from unhurried_heron.files.write import write_csv, write_summary
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
 from unhurried_heron.methods.multistep import Multistep
+from unhurried_heron.methods.partitioned import Partitioned
 from unhurried_heron.methods.rosenbrock import Rosenbrock
 from unhurried_heron.methods.runge_kutta import RungeKutta
 from unhurried_heron.methods.variable_multistep import VariableMultistep
@@ -65,6 +66,7 @@ __all__ = [
     "MethodError",
     "Multistep",
     "OptionError",
+    "Partitioned",
     "Problem",
     "ProblemWarning",
     "Report",

@@ -108,6 +108,8 @@ def test_methods_of_ones_own_are_checked() -> None:
     ):
         with pytest.raises(uh.MethodError, match=words):
             Partitioned("wrong", sequence, order=1)  # type: ignore[arg-type]  # the mistakes
+    with pytest.raises(errors.MethodError, match=r"at most 2, the order for y'' = -y"):
+        Partitioned("wrong", (("drift", "1/2"), ("kick", 1), ("drift", "1/2")), order=3)
 
 
 def test_a_step_that_is_not_finite_is_told() -> None:

@@ -22,7 +22,7 @@ from unhurried_heron.deadline import check_deadline
 from unhurried_heron.driver.decays import only_decays
 from unhurried_heron.driver.drive import Driver
 from unhurried_heron.driver.layout import lay_out, member_of, stiff_member
-from unhurried_heron.driver.layout_pool import key_of, take
+from unhurried_heron.driver.layout_pool import give_back, key_of, take
 from unhurried_heron.driver.march import March
 from unhurried_heron.driver.run_request import Prepared, RunRequest
 from unhurried_heron.driver.slide_detection import SOON
@@ -50,6 +50,7 @@ def set_up(request: RunRequest, kind: str) -> Driver:
             march = _laid_out(request, kind, prepared)
         if not _begin(march, request, prepared):
             late |= march.too_many()
+            give_back(request, march)
             march = None
     return Driver(march, request)
 

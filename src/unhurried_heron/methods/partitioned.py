@@ -41,6 +41,7 @@ class Partitioned(Kept):
     sequence : sequence of ("drift" or "kick", number)
         Shares of both kinds add up to 1.
     order : int
+        Refused above the order for y'' = -y; otherwise it is taken as given.
     second_order : bool
         Whether it is for y'' = f(t, y) alone.
     source : str
@@ -76,6 +77,9 @@ class Partitioned(Kept):
             if abs(total - 1.0) > _ALIKE:
                 raise refusal(self.name, f"shares of a {turn} do not add up to 1", "1", f"{total:.15g}")
         object.__setattr__(self, "sequence", read)
+        if self.order > self._highest_order():
+            expected = f"at most {self._highest_order()}, the order for y'' = -y"
+            raise refusal(self.name, "its order is lower than given", expected, str(self.order))
 
     @property
     def stages(self) -> int:
@@ -98,14 +102,31 @@ class Partitioned(Kept):
         """Order at which values between the steps converge: those of a cubic."""
         return min(self.order, 3)
 
-    @cached_property
-    def characteristic(self) -> Matrix:
-        """x^2 - T(z) x + 1 of q' = lambda p, p' = lambda q, by rising powers of x (rows) and z."""
+    def _swing(self) -> list[list[Array]]:
+        """Return what a step makes of q' = lambda p, p' = lambda q: a matrix of polynomials of z, by rising powers."""
         matrix = [[np.array([1.0]), np.array([0.0])], [np.array([0.0]), np.array([1.0])]]
         for turn, share in self.sequence:
             moved, by = (0, 1) if turn == "drift" else (1, 0)
             for column in range(2):
                 matrix[moved][column] = _sum(matrix[moved][column], float(share) * np.append(0.0, matrix[by][column]))
+        return matrix
+
+    def _highest_order(self) -> int:
+        """Return the order for that motion, whose solution has cosh z and sinh z in this matrix; no order is higher."""
+        order = 0
+        while order < len(self.sequence):
+            terms = [[(np.append(each, np.zeros(order + 2)))[order + 1] for each in row] for row in self._swing()]
+            odd = (order + 1) % 2
+            wanted = np.array([[1 - odd, odd], [odd, 1 - odd]]) / math.factorial(order + 1)
+            if np.abs(np.array(terms) - wanted).max() > _ALIKE:
+                break
+            order += 1
+        return order
+
+    @cached_property
+    def characteristic(self) -> Matrix:
+        """x^2 - T(z) x + 1 of q' = lambda p, p' = lambda q, by rising powers of x (rows) and z."""
+        matrix = self._swing()
         trace = _sum(matrix[0][0], matrix[1][1])
         terms = np.zeros((3, trace.size))
         terms[0, 0], terms[1], terms[2, 0] = 1.0, -trace, 1.0
