@@ -79,7 +79,7 @@ def crossing_of(request: RunRequest, native: NativeSystem, *, stops: bool) -> Cr
         crossed_which=np.empty(room, dtype=np.int64),
         crossed_values=np.empty(room),
         crossed_row=np.empty(room, dtype=np.int64),
-        **known_rows(_MIN_KNOWN + 2 * len(switches) if stops else 0),
+        **known_rows(_MIN_KNOWN + 2 * len(switches) if stops else 0, limited=native.limits is not None),
         n_tables=len(tables),
         tables=longs(tables),
         limited=int(native.limits is not None),
@@ -87,8 +87,8 @@ def crossing_of(request: RunRequest, native: NativeSystem, *, stops: bool) -> Cr
     )
 
 
-def known_rows(room: int) -> dict[str, Any]:
-    """Return memory for known times, by the fields of `Crossing`."""
+def known_rows(room: int, *, limited: bool) -> dict[str, Any]:
+    """Return memory for known times, by the fields of `Crossing`; ``limited``: functions are asked between them."""
     return {
         "n_landings": 0,
         "times": np.zeros(room + 1),
@@ -96,7 +96,7 @@ def known_rows(room: int) -> dict[str, Any]:
         "begins": np.zeros(room + 1, dtype=np.int64),
         "items": np.zeros(room, dtype=np.int64),
         "values": np.zeros(room),
-        "inner": np.zeros((room + 1, 2)),
+        "inner": np.zeros((room + 1 if limited else 0, 2)),
     }
 
 

@@ -221,11 +221,12 @@ class March:
 
     def _make_room(self, room: int) -> None:
         """Take memory for more known times."""
-        self.crossing = self.crossing._replace(**known_rows(room))
-        names = Crossing._fields
-        for name in known_rows(0):
-            value = getattr(self.crossing, name)
-            self.table[CROSSING + names.index(name)] = address(value) if isinstance(value, np.ndarray) else value
+        rows = known_rows(room, limited=bool(self.crossing.limited))
+        self.crossing = self.crossing._replace(**rows)
+        for name, value in rows.items():
+            own = isinstance(value, np.ndarray)
+            self.table[CROSSING + Crossing._fields.index(name)] = address(value) if own else value
+            self.size += value.nbytes if own else 0
         self._begin_with(self.initial._replace(room=room))
 
     def known_times(self, items: Array) -> Array:
