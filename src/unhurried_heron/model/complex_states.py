@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, ClassVar
+from typing import ClassVar
 
 import numpy as np
 
@@ -18,10 +18,7 @@ from unhurried_heron.formulas.expression import IMAGINARY, ONE, Node, number
 from unhurried_heron.formulas.layout import Layout
 from unhurried_heron.formulas.state_name import StateName, base_of
 from unhurried_heron.input.definitions import Definition
-from unhurried_heron.model.transformation import Transformation
-
-if TYPE_CHECKING:
-    from unhurried_heron.model.model import Model
+from unhurried_heron.model.transformation import Transformation, Transformed
 
 TWO = number(2.0)
 
@@ -42,16 +39,16 @@ class ComplexStates(Transformation):
     names: frozenset[str] = frozenset()
     imaginary: bool = False
 
-    def known(self, model: Model) -> tuple[str, ...]:
+    def known(self, model: Transformed) -> tuple[str, ...]:
         """Return the name that the imaginary unit has in formulas, if it has one."""
         return (IMAGINARY,) if self.imaginary else ()
 
-    def formula(self, model: Model, node: Node, location: str) -> Node:
+    def formula(self, model: Transformed, node: Node, location: str) -> Node:
         """Return a formula in terms of the model.
 
         Parameters
         ----------
-        model : Model
+        model : Transformed
         node : Node
         location : str
 

@@ -4,14 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, Protocol
 
 from unhurried_heron.formulas.expression import Node, replace_names
 
 if TYPE_CHECKING:
     from unhurried_heron.input.event import Event
-    from unhurried_heron.model.model import Model
     from unhurried_heron.model.switch_types import RootSwitch
+
+
+class Transformed(Protocol):
+    """What transformations ask of the model that was made."""
+
+    @property
+    def highest(self) -> Mapping[str, Node]:
+        """The highest derivatives of states that are no indexed states, as the formulas they equal."""
 
 
 class Transformation:
@@ -23,16 +30,16 @@ class Transformation:
 
     name: ClassVar[str] = ""
 
-    def known(self, model: Model) -> tuple[str, ...]:
+    def known(self, model: Transformed) -> tuple[str, ...]:
         """Return the names with which formulas may speak of what the model was made of."""
         return ()
 
-    def formula(self, model: Model, node: Node, location: str) -> Node:
+    def formula(self, model: Transformed, node: Node, location: str) -> Node:
         """Return a formula about what the model was made of, in terms of the model.
 
         Parameters
         ----------
-        model : Model
+        model : Transformed
         node : Node
         location : str
             Where it was said, for messages.
@@ -43,7 +50,7 @@ class Transformation:
         """
         return node
 
-    def whole(self, model: Model) -> Model:
+    def whole(self, model: Any) -> Any:
         """Return the model that runs are told of, if that is another."""
         return model
 
@@ -69,16 +76,16 @@ class FirstOrder(Transformation):
     name: ClassVar[str] = "first order"
     orders: Mapping[str, int] = field(default_factory=dict)
 
-    def known(self, model: Model) -> tuple[str, ...]:
+    def known(self, model: Transformed) -> tuple[str, ...]:
         """Return the highest derivatives of states that are no indexed states."""
         return tuple(model.highest)
 
-    def formula(self, model: Model, node: Node, location: str) -> Node:
+    def formula(self, model: Transformed, node: Node, location: str) -> Node:
         """Return a formula in terms of the model.
 
         Parameters
         ----------
-        model : Model
+        model : Transformed
         node : Node
         location : str
 
@@ -102,16 +109,16 @@ class EquationsOfMotion(Transformation):
     name: ClassVar[str] = "equations of motion"
     velocities: Mapping[str, Node] = field(default_factory=dict)
 
-    def known(self, model: Model) -> tuple[str, ...]:
+    def known(self, model: Transformed) -> tuple[str, ...]:
         """Return the velocities of positions."""
         return tuple(self.velocities)
 
-    def formula(self, model: Model, node: Node, location: str) -> Node:
+    def formula(self, model: Transformed, node: Node, location: str) -> Node:
         """Return a formula in terms of the model.
 
         Parameters
         ----------
-        model : Model
+        model : Transformed
         node : Node
         location : str
 
