@@ -37,7 +37,7 @@ def rows_of(problem: Problem, name: str, values: np.ndarray) -> tuple[np.ndarray
     return parameters, np.tile(problem.start, (values.size, 1))
 
 
-def of_library(problem: Problem, method: str, name: str, values: np.ndarray) -> Callable[[], float]:
+def of_library(problem: Problem, method: str, name: str, values: np.ndarray, threads: int = 1) -> Callable[[], float]:
     """Microseconds an attempt of all members, in compiled code."""
     integrate(problem, method, rtol=RTOL, atol=ATOL, record=2)
     request = next(reversed(problem.model.requests.values()))
@@ -45,7 +45,7 @@ def of_library(problem: Problem, method: str, name: str, values: np.ndarray) -> 
 
     def measure() -> float:
         begun = time.perf_counter()
-        found = march_members(request, *rows, {name})
+        found = march_members(request, *rows, {name}, threads)
         return (time.perf_counter() - begun) / int(found.counts[:, :2].sum()) * 1e6
 
     measure()
@@ -83,6 +83,7 @@ def report() -> None:
     found = in_turn(
         7,
         ours=of_library(SHORT, "dormand-prince-54", "r", values),
+        two=of_library(SHORT, "dormand-prince-54", "r", values, threads=2),
         c=in_c,
         python=one_by_one,
         gate=of_library(GATE, "dormand-prince-54", "opens", np.linspace(1.0, 20.0, COUNT)),
@@ -92,5 +93,6 @@ def report() -> None:
     print(f"   {COUNT:,} members of 3 states and {attempts.mean():.0f} attempted steps, microseconds an attempt:")
     print(f"   compiled loop {found['ours']:.3f}, C {found['c']:.3f}, integrate for each {found['python']:.3f}")
     verdict("compiled loop / C", found["ours"] / found["c"], 1 / 0.85)
+    verdict("on two threads / on one", found["two"] / found["ours"], 1 / 1.8)
     print(f"   with a known time and an event that acts {found['gate']:.3f}; stiff {found['stiff']:.3f}, by auto "
           f"{found['auto']:.3f}")  # fmt: skip

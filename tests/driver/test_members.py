@@ -77,7 +77,7 @@ def test_members_are_what_single_runs_are(case: str, method: str) -> None:
             parameters[:, problem.model.parameters.index(name)] = values
         else:
             initial[:, problem.states.index(name)] = values
-    members = march_members(request, parameters, initial, moved)
+    members = march_members(request, parameters, initial, moved, threads=2)
     for k in range(count):
         single = {name: float(values[k]) for name, values in given.items()}
         with quietly():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any, Final, NamedTuple
 
 import numpy as np
@@ -16,10 +17,11 @@ from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.setup import linear_kind, set_up
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.formulas.expression import names_in
+from unhurried_heron.kernels.machine_code.loading import Kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.kernels.memory.control import Reason
-from unhurried_heron.kernels.memory.sweep import DONE, N_COUNTED, ROOM, Sweep
+from unhurried_heron.kernels.memory.sweep import N_COUNTED, ROOM, Sweep
 from unhurried_heron.model.functions import is_compiled
 from unhurried_heron.model.rates import FunctionRates
 
@@ -75,7 +77,9 @@ def why_alone(request: RunRequest, moved: Collection[str]) -> str:
     return ""
 
 
-def march_members(request: RunRequest, parameters: Array, initial: Array, moved: Collection[str]) -> Members:
+def march_members(
+    request: RunRequest, parameters: Array, initial: Array, moved: Collection[str], threads: int = 1
+) -> Members:
     """March all members of a sweep in compiled code, where `why_alone` finds nothing against it.
 
     Parameters
@@ -88,34 +92,59 @@ def march_members(request: RunRequest, parameters: Array, initial: Array, moved:
         Likewise.
     moved : collection of str
         The parameters in which the members differ, but for those that follow from them.
+    threads : int, optional
+        How many march at once, each a share of the members; what a member does is the same whatever their number.
 
     Returns
     -------
     Members
+
+    Raises
+    ------
+    KeyboardInterrupt
+        The members that march are left.
     """
-    march, n, count = set_up(request, linear_kind(request)).march, request.problem.model.layout.size, len(initial)
-    march.complete()
-    times = _times(request)
+    n, count, kind = request.problem.model.layout.size, len(initial), linear_kind(request)
     found = Members(
-        recorded=np.full((count, times.size, n), np.nan),
+        recorded=np.full((count, _times(request).size, n), np.nan),
         finals=np.full((count, n), np.nan),
         ends=np.full(count, np.nan),
         reasons=np.full(count, int(Reason.PAUSED)),
         counts=np.zeros((count, N_COUNTED), dtype=np.int64),
     )
-    march.let_follow(following_values(request.problem, moved, march.native.context))
-    sweep = _laid_out(march, request, found, parameters, initial)
-    table = address_table(*sweep)
-    (loop,) = load_kernels("march.sweep.march_members")
-    answer = loop(table)
-    while answer == ROOM:
-        march.make_room_again()
-        table[Sweep._fields.index("data")] = address(march.initial_table)
-        answer = loop(table)
-    march.let_follow(None)
-    if answer == DONE:
+    bounds = np.linspace(0, count, max(1, min(threads, count)) + 1).astype(int)
+    parts = [slice(*pair) for pair in zip(bounds[:-1], bounds[1:], strict=True)]
+    # every thread has a march of its own, and all are laid out before the first begins
+    marches = [set_up(request, kind).march for _ in parts]
+    for march in marches:
+        march.complete()
+        march.let_follow(following_values(request.problem, moved, march.native.context))
+    loops = [
+        _laid_out(march, request, Members._make(each[part] for each in found), parameters[part], initial[part])
+        for march, part in zip(marches, parts, strict=True)
+    ]
+    (kernel,) = load_kernels("march.sweep.march_members")
+    with ThreadPoolExecutor(len(parts)) as executor:
+        running = [executor.submit(_march, kernel, *pair) for pair in zip(marches, loops, strict=True)]
+        try:
+            for each in running:
+                each.result()
+        except BaseException:
+            for loop in loops:
+                loop.stop[0] = 1
+            raise
+    for march in marches:
+        march.let_follow(None)
         give_back(request, march)
     return found
+
+
+def _march(kernel: Kernel, march: March, sweep: Sweep) -> None:
+    """March the members of one loop to their endings, with more memory for known times where they need it."""
+    table = address_table(*sweep)
+    while kernel(table) == ROOM:
+        march.make_room_again()
+        table[Sweep._fields.index("data")] = address(march.initial_table)
 
 
 def _times(request: RunRequest) -> Array:
