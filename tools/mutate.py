@@ -202,7 +202,7 @@ def chosen(arguments: argparse.Namespace) -> list[Edit]:
         return [
             edit
             for edit in each
-            if edit.message((ROOT / SOURCE / edit.file).read_text("utf-8")).split(": ", 1)[1] in wanted
+            if edit.report((ROOT / SOURCE / edit.file).read_text("utf-8")).split(": ", 1)[1] in wanted
         ]
     known = set(re.findall(r"^(\S+: .*)$", HARMLESS.read_text("utf-8"), re.M))
     for file, found in ((file, found) for files in every.values() for file, found in files.items()):
@@ -238,7 +238,7 @@ def try_all(drawn: list[Edit], walks: Walked, workers: list[Worker], arguments: 
                 passed = "perhaps " if arguments.quick else "SURVIVED"
                 message = {"noticed": "noticed ", "passed": passed, "hung": "HUNG    "}[outcome]
                 counts[message] += 1
-                print(message, worker.edit.message(worker.text), flush=True)
+                print(message, worker.edit.report(worker.text), flush=True)
             if outcome and left:
                 edit = left.pop()
                 text = (worker.copy / SOURCE / edit.file).read_text("utf-8")

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from representatives import representatives
 
 import unhurried_heron as uh
+from unhurried_heron.driver.budget import Budget
 from unhurried_heron.driver.members import march_members, why_alone
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.kernels.memory.control import Reason
@@ -112,3 +115,38 @@ def test_members_that_need_python_say_so() -> None:
         )
     ]
     assert [bool(answer) for answer in answers] == [True, True, True, True, False]
+
+
+def members_of(problem: uh.Problem, name: str, values: list[float], method: str = "auto", **options):
+    request = request_for(problem, method, record=5, **options)
+    parameters = np.tile([problem.parameters[each] for each in problem.model.parameters], (len(values), 1))
+    parameters[:, problem.model.parameters.index(name)] = values
+    return march_members(request, parameters, np.tile(problem.start, (len(values), 1)), {name}, threads=3)
+
+
+def test_a_member_that_fails_leaves_the_others_as_they_are() -> None:
+    blows = tank("level' = leak*level^2 - 0.1*level", interval=(0, 10))
+    found = members_of(blows, "leak", [0.1, 3.0, 0.2, float("nan"), 0.1], rtol=1e-8)
+    assert [Reason(each).name for each in found.reasons] == [
+        "REACHED_END", "STEP_TOO_SMALL", "REACHED_END", "NOT_FINITE", "REACHED_END"]  # fmt: skip
+    assert found.recorded[4].tobytes() == found.recorded[0].tobytes()
+    assert np.isfinite(found.recorded[[0, 2]]).all()
+    # what was recorded before stays, and nothing is made up beyond
+    assert np.isnan(found.recorded[1]).any(axis=1).tolist() == [False, True, True, True, True]
+    assert 0 < found.ends[1] < 1.2
+    assert found.ends[3] == 0.0
+
+
+def test_members_stop_at_events_and_within_their_budget() -> None:
+    stops = tank(FILLS, events=(uh.Event("level = 1", name="full", stop=True),), inflow=0.3)
+    found = members_of(stops, "leak", [0.1, 0.4, 0.01])
+    assert [Reason(each).name for each in found.reasons] == ["EVENT", "REACHED_END", "EVENT"]
+    assert found.finals[[0, 2], 0] == pytest.approx(1.0, abs=1e-9)
+    exact = [np.log((0.3 / leak - 0.4) / (0.3 / leak - 1)) / leak for leak in (0.1, 0.01)]
+    assert found.ends[[0, 2]] == pytest.approx(exact, rel=1e-6)
+    request = request_for(tank("level' = sin(t)*leak - level"), "dormand-prince-54", record=3, rtol=1e-9)
+    few = replace(request, budget=Budget(steps=20))
+    short = march_members(few, np.array([[0.3], [0.5]]), np.array([[0.4], [0.4]]), {"leak"})
+    assert short.counts[:, :2].sum(axis=1).tolist() == [20, 20]
+    assert set(short.reasons) == {Reason.PAUSED}
+    assert (short.ends < 72).all()
