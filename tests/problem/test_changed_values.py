@@ -1,4 +1,4 @@
-"""Values that follow from others: a changed copy is what was said anew, bit for bit, whichever way it is made."""
+"""Values that follow from others: a changed copy is what is formulated anew, bit for bit, whichever way it is made."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ def chain(draw) -> dict[str, object]:
     return {name: values[name] for name in draw(st.permutations(NAMES))}
 
 
-def said(values: dict[str, object], starts: dict[str, object]) -> uh.Problem:
+def formulated(values: dict[str, object], starts: dict[str, object]) -> uh.Problem:
     return uh.Problem.from_text(
         "x' = -a*x + b\ny' = c*x - d*y", parameters=values, initial={"x": 0.5, "y": 1.0, **starts}, interval=(0, 1)
     )
@@ -46,13 +46,13 @@ def said(values: dict[str, object], starts: dict[str, object]) -> uh.Problem:
 
 @settings(max_examples=60, deadline=None)
 @given(st.data())
-def test_a_changed_copy_is_what_is_said_anew(data: st.DataObject) -> None:
+def test_a_changed_copy_is_what_is_formulated_anew(data: st.DataObject) -> None:
     values = chain(data.draw)
     starts = {"y": data.draw(st.sampled_from(["a + d", "c*b", "2*d - a"]))} if data.draw(st.booleans()) else {}
-    problem = said(values, starts)
+    problem = formulated(values, starts)
     plain = [name for name, value in values.items() if isinstance(value, float)]
     moved = {name: data.draw(st.floats(0.1, 3.0)) for name in data.draw(st.sets(st.sampled_from(plain), min_size=1))}
-    changed, anew = problem.with_(parameters=moved), said({**values, **moved}, starts)
+    changed, anew = problem.with_(parameters=moved), formulated({**values, **moved}, starts)
     assert changed == anew
     assert dict(changed.parameters) == dict(anew.parameters)
     assert changed.start.tobytes() == anew.start.tobytes()
@@ -79,7 +79,7 @@ def test_what_cannot_be_exchanged_is_read_anew() -> None:
     assert row.with_(parameters={"n": 2}).states == ("u[1]", "u[2]")
     assert following_values(row, {"rate"}, context_of(row)) is None
     with pytest.raises(uh.FormulationError, match="not finite"):
-        said({"a": 1.0, "b": "1/(a - 2)", "c": 1.0, "d": 1.0}, {}).with_(parameters={"a": 2.0})
+        formulated({"a": 1.0, "b": "1/(a - 2)", "c": 1.0, "d": 1.0}, {}).with_(parameters={"a": 2.0})
     turning = uh.Problem.from_text("z' = i*w*z", parameters={"w": "2*pi/period", "period": 1.0},
                                    initial={"z": "exp(i*w)"}, interval=(0, 1))  # fmt: skip
     found = turning.with_(parameters={"period": 4.0})

@@ -140,7 +140,15 @@ def march_members(
 
 
 def _march(kernel: Kernel, march: March, sweep: Sweep) -> None:
-    """March the members of one loop to their endings, with more memory for known times where they need it."""
+    """March the members of one loop to their endings, with more memory for known times where they need it.
+
+    Parameters
+    ----------
+    kernel : Kernel
+        The loop.
+    march : March
+    sweep : Sweep
+    """
     table = address_table(*sweep)
     while kernel(table) == ROOM:
         march.make_room_again()
