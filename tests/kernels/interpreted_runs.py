@@ -13,6 +13,7 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +21,8 @@ import fenced_runs
 import numpy as np
 
 import unhurried_heron as uh
+from unhurried_heron.driver.budget import Budget
+from unhurried_heron.driver.members import march_members
 from unhurried_heron.methods.catalogue import CATALOGUE, all_methods
 from unhurried_heron.methods.variable_multistep import VARIABLE_ADAMS
 from unhurried_heron.quiet import quietly
@@ -109,6 +112,17 @@ CHAIN = text(
     "u[k]' = 40*(u[k-1] - 2*u[k] + u[k+1]) + u[k]*(1 - u[k]) for k in 2..11\nu[1]' = -u[1]\nu[12]' = u[1] - u[12]",
     initial={"u[k]": "0.1*k"},
 )
+NESTED = {
+    "equations": "x' = where(mod(t, period) < share, 1, -x) + max(min(t, opens), share) - leak*sqrt(abs(x))\n"
+    "y' = ceil(abs(sin(3*t)) + floor(-2*t)) - y*exp(-((t - opens)/0.01)^2) + where(y > 0.4, share, 0)",
+    "initial": {"x": "2*share", "y": 0.5},
+    "parameters": {"opens": 0.7, "period": 0.3, "share": "opens/7", "leak": 0.1},
+    "events": [
+        uh.Event(at=[0, 0.3, 0.5, 2], name="at", then="y = y + 0.1"),
+        uh.Event("x = share", then="leak = 2*leak"),
+    ],
+}
+KNOWN, BACK = (text(**NESTED, interval=interval) for interval in ((0.0, 2.0), (2.0, 0.0)))
 FULL = text("u[k]' = sum(u[j]*cos(j + k) for j in 1..9) - 9*u[k]^3 for k in 1..9", initial={"u[k]": "0.1*k"})
 FUNCTIONS = uh.Problem.from_rates(
     called, **TWO, events=[uh.Event(lambda t, x: np.sin(20 * t) - x / 2, "often")], switches=[lambda t: np.sin(3 * t)]
@@ -398,6 +412,9 @@ CASES: dict[str, tuple[uh.Problem, tuple[Any, ...], dict[str, Any]]] = {
         STEPPERS,
         {"rtol": 1e-3},
     ),
+    "known times": (KNOWN, STEPPERS, {"rtol": 1e-3}),
+    "known times, back": (BACK, STEPPERS[:4], {"rtol": 1e-3}),
+    "too many": (text("x' = floor(1e6*t) + where(t > 0.1, floor(2e6*t), 0) - x"), STEPPERS[:2], {"rtol": 1e-3}),
     "too stiff": (text("x' = -1e9*(x - cos(t))"), ("runge-kutta-chebyshev-2",), {"rtol": 1e-2}),
     "too stiff, fixed": (text("x' = -1e9*(x - cos(t))"), ("runge-kutta-chebyshev-2",), {"step": 0.125}),
     "every method": (text(STIFF, **{**TWO, "interval": (0, 0.4)}), tuple(each.name for each in all_methods()), {}),
@@ -437,6 +454,18 @@ def cases() -> Iterator[tuple[str, uh.Problem, str, dict[str, Any]]]:
         yield f"seed {seed}", problem, method, {"rtol": 1e-3} | ({} if record is None else {"record": record})
 
 
+def members(method: str) -> list[Any]:
+    """Return what members of a sweep come to, marched in one loop; one of them has more known times than the others."""
+    with quietly():
+        uh.integrate(KNOWN, method, rtol=1e-3, record=4, budget=None)
+    request = next(reversed(KNOWN.model.requests.values()))
+    values = np.tile([KNOWN.parameters[name] for name in KNOWN.model.parameters], (3, 1))
+    values[:, KNOWN.model.parameters.index("period")] = 0.3, 0.01, 1.0
+    few = replace(request, budget=Budget(steps=200))
+    found = march_members(few, values, np.tile(KNOWN.start, (3, 1)), {"period", "opens"})
+    return [*found.counts[:, :2].sum(axis=0).tolist(), found.reasons.tolist(), 0, *found.finals.ravel().tolist()]
+
+
 def results(share: int, shares: int) -> dict[str, Any]:
     found: dict[str, Any] = {}
     for name, problem, method, options in itertools.islice(cases(), share, None, shares):
@@ -454,6 +483,8 @@ def results(share: int, shares: int) -> dict[str, Any]:
             len(run.events),
             *ends.ravel().tolist(),
         ]
+    for method in STEPPERS if share == 0 else ():
+        found[f"members, {method}"] = members(method)
     # a pole, what overflows, and points where all roots are found
     points = np.array([0.0, -0.3 + 0.2j, 2.0, 1e200, 1e308])
     found["stability"] = [0, 0, "end", 0, *np.abs([uh.stability(f"adams-moulton-{k}")(points) for k in (1, 3)]).ravel()]
