@@ -181,6 +181,8 @@ class March:
         if sources is not self.sources and beyond is not None:
             self._begin_with(with_sources(self.initial, sources, beyond, self.crossing.n_events))
             self.sources = sources
+            if self.initial.listed.size > self.initial.room:
+                self._make_room(self.initial.listed.size + self.initial.room)
         if problem.assembled is not self._begins:
             self._begins, data = problem.assembled, self.initial
             data.parameters[:] = parameter_values(problem)
