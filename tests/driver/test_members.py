@@ -98,12 +98,23 @@ def test_members_are_what_single_runs_are(case: str, method: str) -> None:
             run.tally.accepted, run.tally.refused, run.tally.changes)  # fmt: skip
 
 
+def test_every_count_of_a_tally_is_kept() -> None:
+    assert [*COUNTED] == [name for name in uh.Tally.__dataclass_fields__ if name != "seconds"]
+
+
 def test_members_that_need_python_say_so() -> None:
     pulse = tank("level' = exp(-((t - opens)/0.1)^2) - leak*level")
     wave = tank("level' = where(sin(t/period) > 0.3, 1, 0) - leak*level")
     function = uh.Problem.from_rates(
         lambda t, level, leak: -leak * level, parameters={"leak": 1.0}, initial={"level": 1.0}, interval=(0, 1)
     )
+    # what changes only by following counts, too
+    later = uh.Problem.from_text(
+        "level' = exp(-((t - opens)/0.1)^2) - level", parameters={"first": 5.0, "opens": "2*first"},
+        initial={"level": 0.4}, interval=(0, 30),
+    )  # fmt: skip
+    row = uh.Problem.from_text("u[i]' = -rate*u[i] for i in 1..3", parameters={"rate": 1.0}, initial={"u[i]": "rate*i"},
+                               interval=(0, 1))  # fmt: skip
     answers = [
         why_alone(request_for(problem, method, record=record), {moved})
         for problem, method, record, moved in (
@@ -111,10 +122,12 @@ def test_members_that_need_python_say_so() -> None:
             (wave, "auto", 3, "period"),
             (function, "auto", 3, "leak"),
             (pulse, "auto", "steps", "leak"),
+            (later, "auto", 3, "first"),
+            (row, "auto", 3, "rate"),
             (pulse, "auto", 3, "leak"),
         )
     ]
-    assert [bool(answer) for answer in answers] == [True, True, True, True, False]
+    assert [bool(answer) for answer in answers] == [True, True, True, True, True, True, False]
 
 
 def members_of(problem: uh.Problem, name: str, values: list[float], method: str = "auto", **options):

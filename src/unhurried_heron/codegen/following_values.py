@@ -11,9 +11,10 @@ from unhurried_heron.arrays import IntArray
 from unhurried_heron.codegen.compile_formulas import compiled
 from unhurried_heron.codegen.runtime_data import RuntimeData
 from unhurried_heron.codegen.signature import NativeFunction
+from unhurried_heron.errors import unforeseen
 from unhurried_heron.formulas.expression import Node, replace_names
 from unhurried_heron.formulas.layout import single
-from unhurried_heron.input.names import in_order
+from unhurried_heron.problem.following import formulas_that_follow
 from unhurried_heron.problem.problem import Problem
 
 
@@ -24,7 +25,7 @@ class Following(NamedTuple):
     targets: IntArray
 
 
-def following_values(problem: Problem, moved: Collection[str], context: RuntimeData) -> Following | None:
+def following_values(problem: Problem, moved: Collection[str], context: RuntimeData) -> Following:
     """Compile the formulas of parameters and starting values that name others which are to change.
 
     Parameters
@@ -36,27 +37,22 @@ def following_values(problem: Problem, moved: Collection[str], context: RuntimeD
 
     Returns
     -------
-    Following or None
-        None where a whole indexed state, or the structure of the problem, follows from them.
+    Following
+
+    Raises
+    ------
+    HeronError
+        `formulas_that_follow` finds more than single values.
     """
-    model, values = problem.model, problem.parameters
-    formulas = {
-        name: each.formula for name, each in problem.assembled.definitions.items() if each.formula and name not in moved
-    }
-    moving = {*moved}
-    written: dict[str, Node] = {}
+    model, written = problem.model, dict[str, Node]()
+    follow = formulas_that_follow(problem.assembled.definitions, moved, model)
+    if follow is None:
+        raise unforeseen("values of a whole indexed state follow")
     nodes, targets = list[Node](), list[int]()
-    of_parameters = in_order({name: formula.node for name, formula in formulas.items() if name in values}, "parameters")
-    for name in [*of_parameters, *(name for name in formulas if name not in values)]:
-        formula = formulas[name]
-        if moving.isdisjoint(formula.mentions):
-            continue
-        if name in model.sizes or (name not in values and name not in model.layout.scalars) or model.layout.has_complex:
-            return None
+    for name, formula in follow.items():
         node = replace_names(formula.node, written.get, {})
-        if name in values:
+        if name in model.parameters:
             written[name] = node
-            moving.add(name)
             targets.append(model.layout.size + model.parameters.index(name))
         else:
             targets.append(model.layout.scalars[name])

@@ -15,6 +15,7 @@ from unhurried_heron.driver.layout_pool import give_back
 from unhurried_heron.driver.march import March
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.setup import linear_kind, set_up
+from unhurried_heron.families.closed_form_starter import ClosedFormStarter
 from unhurried_heron.families.registry import family_of
 from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.kernels.machine_code.loading import Kernel
@@ -24,6 +25,7 @@ from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.kernels.memory.sweep import N_COUNTED, ROOM, Sweep
 from unhurried_heron.model.functions import is_compiled
 from unhurried_heron.model.rates import FunctionRates
+from unhurried_heron.problem.following import formulas_that_follow
 
 # Attempts between two looks at whether to stop.
 _SLICE: Final = 4096
@@ -67,9 +69,14 @@ def why_alone(request: RunRequest, moved: Collection[str]) -> str:
     if request.times is None or request.ledger or request.trace:
         return "every step is kept"
     ours = family.scale.__module__.startswith("unhurried_heron.")
-    if family.implicit and not (request.adapts and ours):
-        return "what the iterations allow follows from the starting values"
-    moving = {*moved}
+    if not ours or (family.implicit and not request.adapts):
+        return "what the error scale allows follows from the starting values"
+    if isinstance(request.starter, ClosedFormStarter):
+        return "the closed forms that start it follow from the starting values"
+    follow = formulas_that_follow(problem.assembled.definitions, moved, model)
+    if follow is None:
+        return "a whole indexed state, or the structure of the problem, follows from what changes"
+    moving = {*moved, *follow}
     narrow = [*model.of_time, *(each.formula for each in model.narrow)] if request.adapts else []
     curves = [each.live for each in problem.time_switches(()) if each is not None and each.gap is None]
     if any(names_in(formula) & moving for formula in (*narrow, *curves)):

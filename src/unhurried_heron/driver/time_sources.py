@@ -5,6 +5,7 @@ What is linear in the time is worked out where a march begins (`kernels.march.in
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any, Final, NamedTuple
 
 import numpy as np
@@ -135,8 +136,6 @@ def _switches(request: RunRequest, late: frozenset[int], count: int) -> tuple[Ru
 
 def _known(switch: Switch) -> Switch:
     """Return a switch that says of its times only that they are known."""
-    from dataclasses import replace
-
     return replace(switch, times=())
 
 

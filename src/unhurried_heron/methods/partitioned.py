@@ -77,8 +77,9 @@ class Partitioned(Kept):
             if abs(total - 1.0) > _ALIKE:
                 raise refusal(self.name, f"shares of a {turn} do not add up to 1", "1", f"{total:.15g}")
         object.__setattr__(self, "sequence", read)
-        if self.order > self._highest_order():
-            expected = f"at most {self._highest_order()}, the order for y'' = -y"
+        highest = self._highest_order()
+        if self.order > highest:
+            expected = f"at most {highest}, the order for y'' = -y"
             raise refusal(self.name, "its order is lower than given", expected, str(self.order))
 
     @property
@@ -113,9 +114,9 @@ class Partitioned(Kept):
 
     def _highest_order(self) -> int:
         """Return the order for that motion, whose solution has cosh z and sinh z in this matrix; no order is higher."""
-        order = 0
+        order, swing = 0, self._swing()
         while order < len(self.sequence):
-            terms = [[(np.append(each, np.zeros(order + 2)))[order + 1] for each in row] for row in self._swing()]
+            terms = [[np.append(each, np.zeros(order + 2))[order + 1] for each in row] for row in swing]
             odd = (order + 1) % 2
             wanted = np.array([[1 - odd, odd], [odd, 1 - odd]]) / math.factorial(order + 1)
             if np.abs(np.array(terms) - wanted).max() > _ALIKE:

@@ -21,7 +21,6 @@ from unhurried_heron.formulas.layout import Group, Layout, Values
 from unhurried_heron.formulas.state_name import with_primes
 from unhurried_heron.input.definitions import Definition, parameter_values, read_parameters
 from unhurried_heron.input.error_collector import ErrorCollector
-from unhurried_heron.input.names import in_order
 from unhurried_heron.input.problem_input import FIELDS, ProblemInput
 from unhurried_heron.input.starting_values import initial_key, initial_values, read_initial
 from unhurried_heron.input.values import refuse_unused
@@ -32,6 +31,7 @@ from unhurried_heron.model.function_model import rate_model
 from unhurried_heron.model.function_trials import try_value
 from unhurried_heron.model.functions import NamedFunction
 from unhurried_heron.model.model import Model, Watched
+from unhurried_heron.problem.following import formulas_that_follow
 from unhurried_heron.problem.input_checks import check_input, check_units_belong
 from unhurried_heron.problem.invariants import refuse_unknown
 from unhurried_heron.problem.watched_events import is_complete, watched_events
@@ -188,21 +188,25 @@ def exchange_values(
             return None
         start[model.layout.scalars[name]] = float(value)
         definitions[name] = Definition(float(value))
-    if parameters and not _let_follow(definitions, {*parameters}, values, start, model):
+    if parameters and not _let_follow(definitions, parameters, values, start, model):
         return None
     return AssembledProblem(model, values, (), Values(model.layout, start), before.interval, before.units, definitions)
 
 
 def _let_follow(
-    definitions: Mapping[str, Definition], moved: set[str], values: dict[str, float], start: Array, model: Model
+    definitions: Mapping[str, Definition],
+    moved: Collection[str],
+    values: dict[str, float],
+    start: Array,
+    model: Model,
 ) -> bool:
     """Compute the parameters and starting values whose formulas name others that moved; False where more may change.
 
     Parameters
     ----------
     definitions : mapping of str to Definition
-    moved : set of str
-        Parameters; those that follow are added.
+    moved : collection of str
+        Parameters.
     values : dict of str to float
         Of the parameters; those that follow are written.
     start : ndarray, shape (n_states,)
@@ -213,26 +217,16 @@ def _let_follow(
     -------
     bool
     """
-    formulas = {name: each.formula for name, each in definitions.items() if each.formula is not None}
-    if not formulas:
-        return True
-    scalars = model.layout.scalars
-    of_parameters = {name: formula.node for name, formula in formulas.items() if name in values}
-    for name in [*in_order(of_parameters, "parameters"), *(name for name in formulas if name not in values)]:
-        formula = formulas[name]
-        if moved.isdisjoint(formula.mentions):
-            continue
-        if name in model.sizes or (name not in values and name not in scalars) or model.layout.has_complex:
-            return False
+    follow = formulas_that_follow(definitions, moved, model)
+    for name, formula in (follow or {}).items():
         found = float(evaluate(formula.node, values))
         if not np.isfinite(found):
             return False
         if name in values:
             values[name] = found
-            moved.add(name)
         else:
-            start[scalars[name]] = found
-    return True
+            start[model.layout.scalars[name]] = found
+    return follow is not None
 
 
 def _is_plain(value: Any) -> bool:

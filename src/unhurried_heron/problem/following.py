@@ -1,0 +1,47 @@
+"""Parameters and starting values whose formulas name others: which of them change with these."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+
+from unhurried_heron.formulas.source import Formula
+from unhurried_heron.input.definitions import Definition
+from unhurried_heron.input.names import in_order
+from unhurried_heron.model.model import Model
+
+
+def formulas_that_follow(
+    definitions: Mapping[str, Definition], moved: Collection[str], model: Model
+) -> dict[str, Formula] | None:
+    """Return the formulas that name parameters which are given other values, each after those that it needs.
+
+    Parameters
+    ----------
+    definitions : mapping of str to Definition
+        Of parameters and starting values.
+    moved : collection of str
+        The parameters that are given other values.
+    model : Model
+
+    Returns
+    -------
+    dict of str to Formula, or None
+        None where a whole indexed state, parts of a complex one, or the structure of the problem follow from them.
+    """
+    formulas = {name: each.formula for name, each in definitions.items() if each.formula and name not in moved}
+    if model.sizes.keys() & set(moved):
+        return None
+    if not formulas:
+        return {}
+    parameters = {*model.parameters}
+    first = in_order({name: each.node for name, each in formulas.items() if name in parameters}, "parameters")
+    moving, found = {*moved}, dict[str, Formula]()
+    for name in [*first, *(name for name in formulas if name not in parameters)]:
+        if moving.isdisjoint(formulas[name].mentions):
+            continue
+        whole = name not in parameters and name not in model.layout.scalars
+        if whole or name in model.sizes or model.layout.has_complex:
+            return None
+        found[name] = formulas[name]
+        moving |= {name} & parameters
+    return found
