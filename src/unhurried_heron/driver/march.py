@@ -216,6 +216,15 @@ class March:
             )
         )
 
+    def let_meet(self, listed: Array, bounds: Array) -> None:
+        """List other known times and bounds; the sources tell which of them a run meets.
+
+        Parameters
+        ----------
+        listed, bounds : ndarray, shape (n_listed,)
+        """
+        self._begin_with(self.initial._replace(listed=listed, bounds=bounds))
+
     def too_many(self) -> frozenset[int]:
         """Return the switches that may have too many known times: those that pass whole numbers, and what follows."""
         sources = self.initial.sources

@@ -13,11 +13,11 @@ from unhurried_heron.codegen.following_values import following_values
 from unhurried_heron.codegen.signature import address
 from unhurried_heron.driver.layout_pool import give_back
 from unhurried_heron.driver.march import March
+from unhurried_heron.driver.member_times import MemberTimes, member_times, moving_names, stops_for
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.driver.setup import linear_kind, set_up
 from unhurried_heron.families.closed_form_starter import ClosedFormStarter
 from unhurried_heron.families.registry import family_of
-from unhurried_heron.formulas.expression import names_in
 from unhurried_heron.kernels.machine_code.loading import Kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import address_table
@@ -25,6 +25,7 @@ from unhurried_heron.kernels.memory.control import Reason
 from unhurried_heron.kernels.memory.sweep import N_COUNTED, ROOM, Sweep
 from unhurried_heron.model.functions import is_compiled
 from unhurried_heron.model.rates import FunctionRates
+from unhurried_heron.model.time_switches import RunSwitches
 from unhurried_heron.problem.following import formulas_that_follow
 
 # Attempts between two looks at whether to stop.
@@ -38,7 +39,8 @@ class Members(NamedTuple):
 
     ``recorded`` (n_members, n_times, n_states): states at the times that are recorded, NaN beyond an end before;
     ``finals`` (n_members, n_states) and ``ends`` (n_members,): state and time at the end; ``reasons`` (n_members,):
-    `Reason` of each; ``counts`` (n_members, len(COUNTED)): what each took.
+    `Reason` of each, NO_ROOM where it must march by itself (known times cannot be told apart, or are too many);
+    ``counts`` (n_members, len(COUNTED)): what each took.
     """
 
     recorded: Array
@@ -73,14 +75,8 @@ def why_alone(request: RunRequest, moved: Collection[str]) -> str:
         return "what the error scale allows follows from the starting values"
     if isinstance(request.starter, ClosedFormStarter):
         return "the closed forms that start it follow from the starting values"
-    follow = formulas_that_follow(problem.assembled.definitions, moved, model)
-    if follow is None:
+    if formulas_that_follow(problem.assembled.definitions, moved, model) is None:
         return "a whole indexed state, or the structure of the problem, follows from what changes"
-    moving = {*moved, *follow}
-    narrow = [*model.of_time, *(each.formula for each in model.narrow)] if request.adapts else []
-    curves = [each.live for each in problem.time_switches(()) if each is not None and each.gap is None]
-    if any(names_in(formula) & moving for formula in (*narrow, *curves)):
-        return "where the rates are narrow, or known times of curves, follow from what changes"
     return ""
 
 
@@ -122,12 +118,20 @@ def march_members(
     bounds = np.linspace(0, count, max(1, min(threads, count)) + 1).astype(int)
     parts = [slice(*pair) for pair in zip(bounds[:-1], bounds[1:], strict=True)]
     # every thread has a march of its own, and all are laid out before the first begins
-    marches = [set_up(request, kind).march for _ in parts]
+    stops = stops_for(request, moving_names(request, moved))
+    marches = [set_up(request, kind, stops=stops).march for _ in parts]
+    sources = marches[0].sources
+    switches = RunSwitches() if sources is None else sources.switches
+    times = member_times(request, switches, marches[0].initial, parameters, moved)
+    found.reasons[times.alone != 0] = int(Reason.NO_ROOM)
     for march in marches:
         march.complete()
         march.let_follow(following_values(request.problem, moved, march.native.context))
+        march.let_meet(times.listed, times.bounds)
     loops = [
-        _laid_out(march, request, Members._make(each[part] for each in found), parameters[part], initial[part])
+        _laid_out(
+            march, request, Members._make(each[part] for each in found), times.of(part), parameters[part], initial[part]
+        )
         for march, part in zip(marches, parts, strict=True)
     ]
     (kernel,) = load_kernels("march.sweep.march_members")
@@ -142,6 +146,7 @@ def march_members(
             raise
     for march in marches:
         march.let_follow(None)
+        march.sources = None
         give_back(request, march)
     return found
 
@@ -166,7 +171,9 @@ def _times(request: RunRequest) -> Array:
     return np.empty(0) if request.times is None else request.times
 
 
-def _laid_out(march: March, request: RunRequest, found: Members, parameters: Array, initial: Array) -> Sweep:
+def _laid_out(
+    march: March, request: RunRequest, found: Members, own: MemberTimes, parameters: Array, initial: Array
+) -> Sweep:
     """Lay out what the loop works on.
 
     Parameters
@@ -175,6 +182,7 @@ def _laid_out(march: March, request: RunRequest, found: Members, parameters: Arr
     request : RunRequest
     found : Members
         To be filled.
+    own : MemberTimes
     parameters : ndarray, shape (n_members, n_parameters)
     initial : ndarray, shape (n_members, n_states)
 
@@ -182,7 +190,7 @@ def _laid_out(march: March, request: RunRequest, found: Members, parameters: Arr
     -------
     Sweep
     """
-    times, budget = _times(request), request.budget
+    times, budget, system = _times(request), request.budget, march.system
     data: Any = march.initial_table
     return Sweep(
         initialise=march.initialise.address,
@@ -193,6 +201,14 @@ def _laid_out(march: March, request: RunRequest, found: Members, parameters: Arr
         n_members=len(initial),
         parameters=np.ascontiguousarray(parameters, dtype=np.float64),
         initial=np.ascontiguousarray(initial, dtype=np.float64),
+        n_own=own.sources.size,
+        own_sources=own.sources,
+        own_begins=own.begins,
+        own_parts=own.parts,
+        part_begins=own.part_begins,
+        n_narrow=own.part_begins.size,
+        parts=system.parts,
+        alone=own.alone,
         n_times=times.size,
         at_start=int(times.size > 0 and times[0] == request.problem.interval[0]),
         recorded=found.recorded,

@@ -40,11 +40,28 @@ from unhurried_heron.model.sliding import surfaces_of
 _NO_TIMES: Final = np.empty(0)
 
 
-def set_up(request: RunRequest, kind: str) -> Driver:
-    """Set a march to its start and return what drives it; ``kind`` of linear algebra."""
+def set_up(request: RunRequest, kind: str, *, stops: bool = False) -> Driver:
+    """Set a march to its start and return what drives it.
+
+    Parameters
+    ----------
+    request : RunRequest
+    kind : str
+        Of linear algebra.
+    stops : bool, optional
+        Whether it must be able to stop on its way, even if this run does not.
+
+    Returns
+    -------
+    Driver
+    """
     march, late = None, frozenset[int]()
     while march is None:
         prepared = _prepared(request, kind, late)
+        if stops and not prepared.stops:
+            prepared = prepared._replace(
+                stops=True, key=(*prepared.base, True, *prepared.key[len(prepared.base) + 1 :])
+            )
         march = None if request.trace else take(request, prepared.key)
         if march is None:
             march = _laid_out(request, kind, prepared)

@@ -14,6 +14,7 @@ from unhurried_heron.arrays import Array
 from unhurried_heron.deadline import check_deadline
 from unhurried_heron.driver.run_request import RunRequest
 from unhurried_heron.formulas.expression import names_in
+from unhurried_heron.formulas.narrow_features import StepLimitWindow
 from unhurried_heron.kernels.memory.initial_data import TOGETHER
 from unhurried_heron.model.action import modes_of
 from unhurried_heron.model.switch_types import Switch, input_switch
@@ -68,8 +69,8 @@ def time_sources(request: RunRequest, late: frozenset[int] = frozenset()) -> Tim
     check_deadline()
     switches, listed = _switches(request, late, count) if request.held else (RunSwitches(), [])
     check_deadline()
-    edges = _edges(request) if request.adapts and problem.narrow else {}
-    if edges:
+    edges = edges_of(problem.narrow, request) if request.adapts else {}
+    if request.adapts and problem.model.of_time:
         listed.append(Listed(BOUNDS, np.array([*edges]), bounds=np.array([*edges.values()])))
     timed = any(each.times is not None for each in switches.all)
     curved = any(each is not None and each.gap is None for each in switches.follow)
@@ -123,13 +124,13 @@ def _switches(request: RunRequest, late: frozenset[int], count: int) -> tuple[Ru
         elif each is not None and each.gap is None:
             times = _curve(problem, each)
             if times is not None:
-                listed.append(Listed(count + index, _strictly_within(np.array(times), problem), each.depth))
+                listed.append(Listed(count + index, strictly_within(np.array(times), problem), each.depth))
         elif each is not None:
             times = ()
         switches.append(switch if times is None else _known(switch))
     for name, table in problem.inputs.items():
         switch = input_switch(name, table.kinks, table.interpolation == "previous", problem.interval)
-        listed.append(Listed(count + len(switches), _strictly_within(np.array(switch.times), problem)))
+        listed.append(Listed(count + len(switches), strictly_within(np.array(switch.times), problem)))
         switches.append(_known(switch))
     return RunSwitches(tuple(switches), tuple(follow)), listed
 
@@ -152,7 +153,7 @@ def _curve(problem: Problem, each: TimeSwitch) -> tuple[float, ...] | None:
     return times
 
 
-def _strictly_within(times: Array, problem: Problem) -> Array:
+def strictly_within(times: Array, problem: Problem) -> Array:
     """Leave out the times that are one time with an end of the interval."""
     if not times.size:
         return times
@@ -165,11 +166,11 @@ def _together(times: Any, other: Any) -> Any:
     return np.abs(times - other) <= TOGETHER * np.spacing(np.maximum(np.abs(times), np.abs(other)))
 
 
-def _edges(request: RunRequest) -> dict[float, float]:
+def edges_of(windows: tuple[StepLimitWindow, ...], request: RunRequest) -> dict[float, float]:
     """Return the bounds on the steps from certain times on, in the order of the run."""
     start, end = request.problem.interval
     edges: dict[float, float] = {}
-    for window in request.problem.narrow[:: 1 if end > start else -1]:
+    for window in windows[:: 1 if end > start else -1]:
         first, last = (window.start, window.end) if end > start else (window.end, window.start)
         # A window that begins where another ends replaces it there.
         edges[first] = window.longest

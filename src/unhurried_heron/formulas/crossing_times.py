@@ -1,16 +1,16 @@
-"""When a condition on time and parameters changes: every time within an interval, none missed."""
+"""When conditions on time and parameters change: every time within an interval, none missed."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any, Final
 
 import numpy as np
 
 from unhurried_heron.formulas.differentiate import Differentiator
 from unhurried_heron.formulas.evaluate import evaluate
-from unhurried_heron.formulas.expression import TIME, ZERO, Node, add, names_in, number, rewrite, walk
-from unhurried_heron.formulas.interval_arithmetic import enclose
+from unhurried_heron.formulas.expression import TIME, ZERO, Node, rewrite, walk
+from unhurried_heron.formulas.interval_arithmetic import enclose, of_rows
 from unhurried_heron.formulas.operations import with_fact
 from unhurried_heron.formulas.simplify import simplified
 
@@ -20,184 +20,199 @@ MAX_TIMES: Final = 100_000
 _MAX_CELLS: Final = 200_000
 # Cells that the search begins with.
 _FIRST_CELLS: Final = 64
-# Steps of a formula with a curved argument that are solved for one by one.
-_MAX_CURVED_STEPS: Final = 2_000
+# Times that change by less than this share are solved for: a few roundings.
+_ROUNDED: Final = 1e-15
+# Halvings after which nothing is left of any interval.
+_MAX_HALVINGS: Final = 1_100
 # Two crossings within this share of the interval are a touch, unless the formula jumps.
 _TOUCH: Final = 1e-6
 _BROKEN: Final = with_fact(lambda each: not each.smooth)
 
 
-def crossing_times(truth: Node, values: Mapping[str, Any], interval: tuple[float, float]) -> list[float] | None:
-    """Return the times at which ``gap >= 0``, or ``floor(gap)``, changes; None if they cannot be told apart.
+class _Found:
+    """Times of each row, while they are found: roots, and touches."""
+
+    def __init__(self, count: int) -> None:
+        self.crossed: list[tuple[Any, Any]] = []
+        self.touched: list[tuple[Any, Any]] = []
+        self.work = np.zeros(count, dtype=np.int64)
+        self.known = np.ones(count, dtype=bool)
+
+    def of(self, row: int, parts: list[tuple[Any, Any]]) -> Any:
+        """Return the times of one row."""
+        return np.concatenate([np.empty(0), *(times[rows == row] for rows, times in parts)])
+
+
+def crossing_times(truth: Node, values: Mapping[str, Any], low: Any, high: Any) -> list[list[float] | None]:
+    """Return the times at which ``gap >= 0``, or ``floor(gap)``, changes, for many intervals and values at once.
 
     Parameters
     ----------
     truth : Node
         "ge" of a formula and zero, or "floor" or "ceil" of a formula.
-    values : mapping of str to float
+    values : mapping of str to float or ndarray, shape (n_rows,)
         Parameters.
-    interval : (float, float)
+    low, high : ndarray, shape (n_rows,)
         From when to when.
 
     Returns
     -------
-    list[float] or None
+    list of (list[float] or None)
+        Those of each row, in the order of time; None where they cannot be told apart.
     """
     gap = rewrite(truth.operands[0], simplified, {})
-    low, high = min(interval), max(interval)
-    if truth.op == "ge":
-        return _roots(gap, values, low, high)
-    bounds = enclose(gap, values, np.array([low]), np.array([high]))
-    first, last = float(bounds[0][0]), float(bounds[1][0])
-    if not (last - first < MAX_TIMES):
-        return None
-    steps = np.arange(np.floor(first), np.ceil(last) + 1.0)
-    line = _line(gap, values)
-    if line is not None:
-        start, steepness = line
-        return ((steps - start) / steepness).tolist() if steepness else []
-    if steps.size > _MAX_CURVED_STEPS:
-        return None
-    found: list[float] = []
-    for whole in steps:
-        times = _roots(add(gap, number(-float(whole))), values, low, high)
-        if times is None or len(found) + len(times) > MAX_TIMES:
-            return None
-        found += times
-    return found
+    broken, whole = any(node.op in _BROKEN for node in walk(gap)), truth.op != "ge"
+    growth = rewrite(Differentiator([TIME]).by_name(gap).get(TIME, ZERO), simplified, {})
+    found = _Found(low.size)
+    if whole:
+        below, above = enclose(gap, values, low, high)
+        found.known = above - below < MAX_TIMES
+    _isolate((gap, None if broken else growth), values, (low, high), found, whole=whole)
+    # where a curve only touches a level, rounding leaves many cells undecided
+    answers: list[list[float] | None] = []
+    for row, known in enumerate(found.known):
+        near = 4.0 * _smallest(low[row], high[row])
+        touched = found.of(row, found.touched)
+        touched = touched[(touched > low[row] + near) & (touched < high[row] - near)]
+        apart = _apart(touched, near if broken else _TOUCH * (high[row] - low[row]))
+        times = _apart(np.concatenate([found.of(row, found.crossed), apart]), near)
+        answers.append(times if known and len(times) <= MAX_TIMES else None)
+    return answers
 
 
-def _roots(gap: Node, values: Mapping[str, Any], low: float, high: float) -> list[float] | None:
-    """Return the roots of a formula of the time in an interval; None where they cannot be isolated.
-
-    Parameters
-    ----------
-    gap : Node
-        The formula.
-    values : mapping of str to float or ndarray
-        Values by name.
-    low : float
-        The lower end.
-    high : float
-        The upper end.
-
-    Returns
-    -------
-    list[float] or None
-    """
-    line = _line(gap, values)
-    if line is not None:
-        start, steepness = line
-        return [-start / steepness] if steepness else []
-    broken = any(node.op in _BROKEN for node in walk(gap))
-    return _isolate(gap, _derivative(gap), values, (low, high), broken)
-
-
-def _derivative(gap: Node) -> Node:
-    return rewrite(Differentiator([TIME]).by_name(gap).get(TIME, ZERO), simplified, {})
-
-
-def _line(gap: Node, values: Mapping[str, Any]) -> tuple[float, float] | None:
-    """Return the value at time zero and the derivative of a formula that is linear in the time, or None."""
-    derivative = _derivative(gap)
-    if TIME in names_in(derivative) or any(node.op in _BROKEN for node in walk(gap)):
-        return None
-    steepness, start = float(evaluate(derivative, values)), float(evaluate(gap, {**values, TIME: 0.0}))
-    usable = steepness != 0.0 and np.isfinite(steepness) and np.isfinite(start / steepness)
-    return (start, steepness) if usable else (0.0, 0.0)
+def _smallest(low: Any, high: Any) -> Any:
+    return 1e-13 * np.maximum(np.abs(low), np.abs(high))
 
 
 def _isolate(
-    gap: Node, derivative: Node, values: Mapping[str, Any], interval: tuple[float, float], broken: bool
-) -> list[float] | None:
-    """Halve cells of time until each is known to hold no root, or one, or is too small to halve.
+    formulas: tuple[Node, Node | None],
+    values: Mapping[str, Any],
+    interval: tuple[Any, Any],
+    found: _Found,
+    *,
+    whole: bool,
+) -> None:
+    """Halve cells of time until each is known to hold no crossing, or rises or falls, or is too small to halve.
 
     Parameters
     ----------
-    gap : Node
-        The formula.
-    derivative : Node
-        By the time.
-    values : mapping of str to float or ndarray
+    formulas : (Node, Node or None)
+        The formula, and its derivative by the time where it has one everywhere.
+    values : mapping of str to float or ndarray, shape (n_rows,)
         Values by name.
-    interval : (float, float)
+    interval : (ndarray, ndarray), shapes (n_rows,)
         From when to when.
-    broken : bool
-        Whether it can jump.
-
-    Returns
-    -------
-    list[float] or None
+    found : _Found
+        To be filled.
+    whole : bool
+        Whether whole numbers are crossed, and not zero alone.
     """
-    edges = np.linspace(*interval, _FIRST_CELLS + 1)
-    lows, highs = edges[:-1], edges[1:]
-    smallest = 1e-13 * max(abs(interval[0]), abs(interval[1]))
-    found: list[float] = []
-    touched: list[float] = []
-    work = 0
-    while lows.size:
-        work += lows.size
-        if work > _MAX_CELLS or len(found) > MAX_TIMES:
-            return None
-        below, above = enclose(gap, values, lows, highs)
-        maybe = (below <= 0.0) & (above >= 0.0)
-        lows, highs = lows[maybe], highs[maybe]
-        if not broken and lows.size:
-            below, above = enclose(derivative, values, lows, highs)
+    (gap, growth), (low, high) = formulas, interval
+    edges, smallest = np.linspace(low, high, _FIRST_CELLS + 1).T, _smallest(low, high)
+    rows, lows, highs = np.repeat(np.arange(low.size), _FIRST_CELLS), edges[:, :-1].ravel(), edges[:, 1:].ravel()
+    while rows.size:
+        found.work += np.bincount(rows, minlength=low.size)
+        found.known &= found.work <= _MAX_CELLS
+        below, above = enclose(gap, of_rows(values, rows), lows, highs)
+        maybe = np.ceil(below) <= np.floor(above) if whole else (below <= 0.0) & (above >= 0.0)
+        maybe &= found.known[rows]
+        rows, lows, highs = rows[maybe], lows[maybe], highs[maybe]
+        if growth is not None and rows.size:
+            below, above = enclose(growth, of_rows(values, rows), lows, highs)
             steady = (below > 0.0) | (above < 0.0)
-            crossed, zeros = _one_each(gap, values, lows[steady], highs[steady])
-            found += crossed
-            touched += zeros
-            lows, highs = lows[~steady], highs[~steady]
-        tiny = highs - lows <= smallest
-        touched += [float(high) for high in highs[tiny]]
-        lows, highs = lows[~tiny], highs[~tiny]
+            _cross((gap, growth), values, (rows[steady], lows[steady], highs[steady]), found, whole=whole)
+            rows, lows, highs = rows[~steady], lows[~steady], highs[~steady]
+        tiny = highs - lows <= smallest[rows]
+        found.touched.append((rows[tiny], highs[tiny]))
+        rows, lows, highs = rows[~tiny], lows[~tiny], highs[~tiny]
         middles = 0.5 * (lows + highs)
+        rows = np.concatenate([rows, rows])
         lows, highs = np.concatenate([lows, middles]), np.concatenate([middles, highs])
-    # Where a curve only touches zero, rounding leaves many cells undecided.
-    low, high = interval
-    touched = [time for time in touched if low + 4.0 * smallest < time < high - 4.0 * smallest]
-    near = 4.0 * smallest if broken else _TOUCH * (interval[1] - interval[0])
-    return _apart(found + _apart(touched, near), 4.0 * smallest)
 
 
-def _one_each(gap: Node, values: Mapping[str, Any], lows: Any, highs: Any) -> tuple[list[float], list[float]]:
-    """Find the roots of a formula that only rises or only falls on each cell, those at its edge apart.
+def _cross(
+    formulas: tuple[Node, Node], values: Mapping[str, Any], cells: tuple[Any, Any, Any], found: _Found, *, whole: bool
+) -> None:
+    """Find where a formula that only rises or only falls on each cell crosses levels, those at its start apart.
 
     Parameters
     ----------
-    gap : Node
-        The formula.
-    values : mapping of str to float or ndarray
-        Values by name.
-    lows : ndarray, shape (n_cells,)
-    highs : ndarray, shape (n_cells,)
+    formulas : (Node, Node)
+        The formula, and its derivative by the time.
+    values : mapping of str to float or ndarray, shape (n_rows,)
+    cells : (ndarray, ndarray, ndarray), shapes (n_cells,)
+        Rows, and from when to when.
+    found : _Found
+        To be filled.
+    whole : bool
+        Whether whole numbers are crossed, and not zero alone.
+    """
+    rows, lows, highs = cells
+
+    def height(node: Node, rows: Any, times: Any) -> Any:
+        return np.broadcast_to(evaluate(node, {**of_rows(values, rows), TIME: times}), times.shape)
+
+    left, right = height(formulas[0], rows, lows), height(formulas[0], rows, highs)
+    least, most = np.minimum(left, right), np.maximum(left, right)
+    if whole:
+        # the next whole number strictly above the least, and how many are strictly within
+        begin = np.floor(least) + 1.0
+        count = np.maximum(np.ceil(most) - begin, 0.0)
+    else:
+        begin, count = np.zeros(rows.size), ((least < 0.0) & (most > 0.0)).astype(float)
+    at_start = (np.floor(left) == left) if whole else left == 0.0
+    found.touched.append((rows[at_start], lows[at_start]))
+    count = np.where(np.isfinite(count), count, 0.0).astype(np.int64)
+    found.work += np.bincount(rows, weights=count, minlength=found.work.size).astype(np.int64)
+    found.known &= found.work <= _MAX_CELLS
+    count *= found.known[rows]
+    cell = np.repeat(np.arange(rows.size), count)
+    level = begin[cell] + np.arange(cell.size) - np.repeat(np.cumsum(count) - count, count)
+    a, b = np.where(left < right, lows, highs)[cell], np.where(left < right, highs, lows)[cell]
+    found.crossed.append(
+        (rows[cell], _solve(lambda node, times: height(node, rows[cell], times), formulas, level, a, b))
+    )
+
+
+def _solve(height: Callable[[Node, Any], Any], formulas: tuple[Node, Node], level: Any, a: Any, b: Any) -> Any:
+    """Solve for where rising formulas reach their levels: by Newton's method, by halves where that does not converge.
+
+    Parameters
+    ----------
+    height : callable
+        Returns the values of a formula at times.
+    formulas : (Node, Node)
+        The formula, and its derivative by the time.
+    level : ndarray, shape (n_times,)
+    a, b : ndarray, shape (n_times,)
+        Where it is below and above its level.
 
     Returns
     -------
-    tuple[list[float], list[float]]
+    ndarray, shape (n_times,)
     """
-    if not lows.size:
-        return [], []
-    from scipy.optimize import brentq
+    time, moved = 0.5 * (a + b), np.abs(b - a)
+    with np.errstate(all="ignore"):
+        for _ in range(_MAX_HALVINGS):
+            gap = height(formulas[0], time) - level
+            a, b = np.where(gap < 0.0, time, a), np.where(gap > 0.0, time, b)
+            newton = time - gap / height(formulas[1], time)
+            change = np.abs(newton - time)
+            nearer = (change < 0.5 * moved) | (change <= _ROUNDED * np.abs(time))
+            inside = (np.minimum(a, b) <= newton) & (newton <= np.maximum(a, b)) & nearer
+            new = np.where(gap == 0.0, time, np.where(inside, newton, 0.5 * (a + b)))
+            # what is found stays, so that it does not depend on what else is looked for
+            new = np.where(moved > _ROUNDED * np.abs(time), new, time)
+            moved, time = np.abs(new - time), new
+            if not (moved > _ROUNDED * np.abs(time)).any():
+                break
+    return time
 
-    def height(time: Any) -> Any:
-        return evaluate(gap, {**values, TIME: time})
 
-    left, right = np.broadcast_to(height(lows), lows.shape), np.broadcast_to(height(highs), highs.shape)
-    found, zeros = [], []
-    for a, b, p, q in zip(lows, highs, left, right, strict=True):
-        if p == 0.0:
-            zeros.append(float(a))
-        elif p * q < 0.0:
-            found.append(float(brentq(height, a, b, xtol=1e-300, rtol=8.9e-16)))
-    return found, zeros
-
-
-def _apart(times: list[float], least: float) -> list[float]:
+def _apart(times: Any, least: float) -> list[float]:
     """Drop times that stand for one and the same root."""
     kept: list[float] = []
-    for time in sorted(times):
+    for time in np.sort(times).tolist():
         if not kept or time - kept[-1] > least:
             kept.append(time)
     return kept

@@ -38,13 +38,23 @@ def enclose(root: Node, values: Mapping[str, Any], low: Any, high: Any) -> Bound
     with np.errstate(all="ignore"):
         for node in upwards(root):
             a, b = _bounds(node, values, low, high, done)
+            if node.op in ("number", "name"):
+                # Python's own numbers would refuse to be divided by zero
+                done[node] = (np.asarray(a, dtype=float), np.asarray(b, dtype=float))
+                continue
             # where a bound is no number, part of the interval lies outside the formula's domain, and nothing is known;
             # a little is added for rounding
             slack = 4e-16 * np.maximum(np.abs(a), np.abs(b))
             unknown = np.isnan(a) | np.isnan(b)
             lower, upper = np.where(unknown, -np.inf, a - slack), np.where(unknown, np.inf, b + slack)
-            done[node] = (np.broadcast_to(lower, low.shape), np.broadcast_to(upper, low.shape))
-    return done[root]
+            done[node] = (lower, upper)
+    below, above = done[root]
+    return np.broadcast_to(below, low.shape), np.broadcast_to(above, low.shape)
+
+
+def of_rows(values: Mapping[str, Any], rows: Any) -> dict[str, Any]:
+    """Return values of some rows: of arrays these elements, of numbers themselves."""
+    return {name: each[rows] if np.ndim(each) else each for name, each in values.items()}
 
 
 def _bounds(node: Node, values: Mapping[str, Any], low: Any, high: Any, done: Mapping[Node, Bounds]) -> Bounds:
@@ -127,8 +137,9 @@ def _not(part: Bounds) -> Bounds:
 
 
 def _and(*parts: Bounds) -> Bounds:
-    sure = np.where(np.all([_true(part) for part in parts], axis=0), 1.0, 0.0)
-    return sure, np.where(np.any([_false(part) for part in parts], axis=0), 0.0, 1.0)
+    sure = functools.reduce(np.logical_and, map(_true, parts))
+    never = functools.reduce(np.logical_or, map(_false, parts))
+    return np.where(sure, 1.0, 0.0), np.where(never, 0.0, 1.0)
 
 
 def _or(*parts: Bounds) -> Bounds:
@@ -209,8 +220,8 @@ _RULES: Final[dict[str, Callable[..., Bounds]]] = {
     "cos": lambda part: _wave(part[0], part[1], np.cos, 0.0),
     "abs": _symmetric(np.abs, 0.0),
     "cosh": _symmetric(np.cosh, 1.0),
-    "min": lambda *parts: tuple(np.minimum.reduce([part[k] for part in parts]) for k in (0, 1)),
-    "max": lambda *parts: tuple(np.maximum.reduce([part[k] for part in parts]) for k in (0, 1)),
+    "min": lambda *parts: tuple(functools.reduce(np.minimum, ends) for ends in zip(*parts, strict=True)),
+    "max": lambda *parts: tuple(functools.reduce(np.maximum, ends) for ends in zip(*parts, strict=True)),
     "where": _chosen,
     "lt": _less,
     "le": _less,

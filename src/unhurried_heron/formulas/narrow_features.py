@@ -13,7 +13,7 @@ from typing import Any, Final, NamedTuple
 import numpy as np
 
 from unhurried_heron.formulas.expression import TIME, Node, free_names, upwards
-from unhurried_heron.formulas.interval_arithmetic import enclose
+from unhurried_heron.formulas.interval_arithmetic import enclose, of_rows
 from unhurried_heron.formulas.operations import with_fact
 
 # Cells that the search begins with.
@@ -22,6 +22,10 @@ _FIRST_CELLS: Final = 64
 _MAX_CELLS: Final = 40_000
 # Halvings of a cell.
 _MAX_ROUNDS: Final = 40
+# Rows that are searched at once, for what their cells take of memory.
+_ROWS: Final = 64
+# Jumps of a row around which cells are left out.
+_MAX_JUMPS: Final = 100
 # Formulas of one problem that are searched.
 _MAX_FORMULAS: Final = 60
 # Cells on which a formula stays within this share of its range are not halved.
@@ -64,81 +68,164 @@ def time_formulas(roots: Iterable[Node], parameters: Iterable[str]) -> tuple[Nod
 
 
 def narrow_windows(
-    formulas: Iterable[Node], values: Mapping[str, Any], interval: tuple[float, float]
-) -> tuple[StepLimitWindow, ...]:
-    """Return where formulas of time vary narrowly, in the order of time, not overlapping.
+    formulas: Iterable[Node], values: Mapping[str, Any], low: Any, high: Any
+) -> list[tuple[StepLimitWindow, ...]]:
+    """Return where formulas of time vary narrowly, for many intervals and values of parameters at once.
 
     Parameters
     ----------
     formulas : Iterable[Node]
-    values : mapping of str to float
+    values : mapping of str to float or ndarray, shape (n_rows,)
         Parameters.
-    interval : (float, float)
+    low, high : float or ndarray, shape (n_rows,)
         From when to when.
 
     Returns
     -------
-    tuple[StepLimitWindow, ...]
+    list of tuple[StepLimitWindow, ...]
+        Those of each row in the order of time, not overlapping.
     """
-    low, high = min(interval), max(interval)
-    found: list[StepLimitWindow] = []
-    for formula in formulas:
-        found += _windows(formula, values, low, high)
-    return _merged(sorted(found))
+    found: list[tuple[StepLimitWindow, ...]] = []
+    trees, low, high = tuple(formulas), np.atleast_1d(low), np.atleast_1d(high)
+    for first in range(0, low.size, _ROWS):
+        rows = slice(first, first + _ROWS)
+        own = of_rows(values, rows)
+        gathered: list[list[StepLimitWindow]] = [[] for _ in range(low[rows].size)]
+        for formula in trees:
+            for row, *window in zip(*_windows(formula, own, low[rows], high[rows]), strict=True):
+                gathered[row].append(StepLimitWindow(*window))
+        found += [_merged(sorted(each)) for each in gathered]
+    return found
 
 
-def _windows(formula: Node, values: Mapping[str, Any], low: float, high: float) -> list[StepLimitWindow]:
+class _Cells(NamedTuple):
+    """Cells of time: the row of each, from when to when, how often it was halved, and bounds of the formula."""
+
+    rows: Any
+    lows: Any
+    highs: Any
+    halved: Any
+    below: Any
+    above: Any
+
+    def of(self, chosen: Any) -> _Cells:
+        """Return some of the cells."""
+        return _Cells(*(each[chosen] for each in self))
+
+
+def _enclosed(formula: Node, values: Mapping[str, Any], rows: Any, lows: Any, highs: Any, halved: Any) -> _Cells:
+    """Return cells with bounds of the formula.
+
+    Parameters
+    ----------
+    formula : Node
+    values : mapping of str to float or ndarray, shape (n_rows,)
+    rows, lows, highs, halved : ndarray, shape (n_cells,)
+
+    Returns
+    -------
+    _Cells
+    """
+    return _Cells(rows, lows, highs, halved, *enclose(formula, of_rows(values, rows), lows, highs))
+
+
+def _windows(formula: Node, values: Mapping[str, Any], low: Any, high: Any) -> tuple[list[Any], ...]:
     """Return where a formula of the time varies narrowly.
 
     Parameters
     ----------
     formula : Node
-    values : mapping of str to float or ndarray
-        Values by name.
-    low : float
-        The lower end.
-    high : float
-        The upper end.
+    values : mapping of str to float or ndarray, shape (n_rows,)
+    low, high : ndarray, shape (n_rows,)
 
     Returns
     -------
-    list[StepLimitWindow]
+    (list of int, list of float, list of float, list of float)
+        Rows, and the start, end and longest step of each window.
     """
-    edges = np.linspace(low, high, _FIRST_CELLS + 1)
-    lows, highs = edges[:-1], edges[1:]
-    below, above = enclose(formula, values, lows, highs)
-    below, above = below.copy(), above.copy()
-    smallest = (high - low) * 2.0**-_MAX_ROUNDS
+    count, span = low.size, high - low
+    edges = np.linspace(low, high, _FIRST_CELLS + 1).T
+    rows = np.repeat(np.arange(count), _FIRST_CELLS)
+    first = (edges[:, :-1].ravel(), edges[:, 1:].ravel(), np.zeros(rows.size, dtype=np.int64))
+    cells = _enclosed(formula, values, rows, *first)
+    smallest, searched = span * 2.0**-_MAX_ROUNDS, np.ones(count, dtype=bool)
     for _ in range(_MAX_ROUNDS):
-        known = np.isfinite(below) & np.isfinite(above)
-        if not known.any():
-            return []
-        whole = float(above[known].max() - below[known].min())
-        rough = (above - below > _SHARE * whole) & (highs - lows > smallest)
+        known = np.isfinite(cells.below) & np.isfinite(cells.above)
+        least, most = np.full(count, np.inf), np.full(count, -np.inf)
+        np.minimum.at(least, cells.rows[known], cells.below[known])
+        np.maximum.at(most, cells.rows[known], cells.above[known])
+        searched &= most >= least
+        wide = cells.above - cells.below > _SHARE * (most - least)[cells.rows]
+        rough = wide & (cells.highs - cells.lows > smallest[cells.rows]) & searched[cells.rows]
+        searched &= (
+            np.bincount(cells.rows, minlength=count) + np.bincount(cells.rows[rough], minlength=count) <= _MAX_CELLS
+        )
+        rough &= searched[cells.rows]
         if not rough.any():
             break
-        if lows.size + rough.sum() > _MAX_CELLS:
-            return []
-        middles = 0.5 * (lows[rough] + highs[rough])
-        new_lows, new_highs = np.concatenate([lows[rough], middles]), np.concatenate([middles, highs[rough]])
-        new_below, new_above = enclose(formula, values, new_lows, new_highs)
-        kept = ~rough
-        lows, highs = np.concatenate([lows[kept], new_lows]), np.concatenate([highs[kept], new_highs])
-        below, above = np.concatenate([below[kept], new_below]), np.concatenate([above[kept], new_above])
-    order = np.argsort(lows)
-    lows, sizes = lows[order], (highs - lows)[order]
-    # around a jump, which is landed on, cells of every size say nothing but where it is
-    jumps = lows[sizes <= 2.0 * smallest]
-    near = np.zeros(lows.size, dtype=bool)
-    for jump in jumps[:: max(1, jumps.size // 100)]:
-        near |= np.abs(lows - jump) <= 3.0 * sizes
-    small = (sizes <= (high - low) / (_FIRST_CELLS * _NARROW)) & ~near
-    if not small.any() or sizes[small].sum() > _LARGEST_PART * (high - low):
-        return []
-    return [
-        StepLimitWindow(float(a), float(a + size), _CELLS_A_STEP * float(size))
-        for a, size in zip(lows[small], sizes[small], strict=True)
-    ]
+        old, kept = cells.of(rough), cells.of(~rough & searched[cells.rows])
+        middles = 0.5 * (old.lows + old.highs)
+        halves = (
+            np.concatenate([old.rows, old.rows]),
+            np.concatenate([old.lows, middles]),
+            np.concatenate([middles, old.highs]),
+            np.concatenate([old.halved, old.halved]) + 1,
+        )
+        new = _enclosed(formula, values, *halves)
+        cells = _Cells(*map(np.concatenate, zip(kept, new, strict=True)))
+    cells = cells.of(np.lexsort((cells.lows, cells.rows)))
+    sizes = cells.highs - cells.lows
+    small = sizes <= (span / (_FIRST_CELLS * _NARROW))[cells.rows]
+    small &= searched[cells.rows] & ~_beside_jumps(cells, sizes, smallest)
+    part = np.bincount(cells.rows, weights=sizes * small, minlength=count)
+    small &= (part <= _LARGEST_PART * span)[cells.rows]
+    return _runs(cells.of(small), sizes[small])
+
+
+def _beside_jumps(cells: _Cells, sizes: Any, smallest: Any) -> Any:
+    """Whether cells lie around a jump, which is landed on: cells of every size say nothing but where it is.
+
+    Parameters
+    ----------
+    cells : _Cells
+    sizes : ndarray, shape (n_cells,)
+    smallest : ndarray, shape (n_rows,)
+
+    Returns
+    -------
+    ndarray of bool, shape (n_cells,)
+    """
+    near = np.zeros(sizes.size, dtype=bool)
+    tiny = sizes <= 2.0 * smallest[cells.rows]
+    for row in np.unique(cells.rows[tiny]):
+        own = cells.rows == row
+        jumps = cells.lows[own & tiny]
+        for jump in jumps[:: max(1, jumps.size // _MAX_JUMPS)]:
+            near |= own & (np.abs(cells.lows - jump) <= 3.0 * sizes)
+    return near
+
+
+def _runs(cells: _Cells, sizes: Any) -> tuple[list[Any], ...]:
+    """Join cells of one size that follow one another.
+
+    Parameters
+    ----------
+    cells : _Cells
+        In the order of rows and of time.
+    sizes : ndarray, shape (n_cells,)
+
+    Returns
+    -------
+    (list of int, list of float, list of float, list of float)
+        As of `_windows`.
+    """
+    if not sizes.size:
+        return [], [], [], []
+    follows = (cells.rows[1:] == cells.rows[:-1]) & (cells.lows[1:] == cells.highs[:-1])
+    begins = np.flatnonzero(np.concatenate([[True], ~(follows & (cells.halved[1:] == cells.halved[:-1]))]))
+    ends = np.concatenate([begins[1:], [sizes.size]]) - 1
+    longest = _CELLS_A_STEP * np.minimum.reduceat(sizes, begins)
+    return cells.rows[begins].tolist(), cells.lows[begins].tolist(), cells.highs[ends].tolist(), longest.tolist()
 
 
 def _merged(windows: list[StepLimitWindow]) -> tuple[StepLimitWindow, ...]:

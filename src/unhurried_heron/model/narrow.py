@@ -121,12 +121,32 @@ def parts_of(found: tuple[Narrow, ...], parameters: Mapping[str, Any]) -> Array:
 
 @lru_cache(maxsize=64)
 def _parts(found: tuple[Narrow, ...], values: tuple[tuple[str, float], ...]) -> Array:
-    parts, around = list[Part](), dict(values)
+    return parts_of_many(found, dict(values), 1)[0]
+
+
+def parts_of_many(found: tuple[Narrow, ...], parameters: Mapping[str, Any], count: int) -> list[Array]:
+    """Return the narrow parts for many values of parameters, as `parts_of` does.
+
+    Parameters
+    ----------
+    found : tuple of Narrow
+    parameters : mapping of str to float or ndarray, shape (count,)
+    count : int
+
+    Returns
+    -------
+    list of ndarray, shapes (n_parts, 4)
+    """
+    parts: list[list[Part]] = [[] for _ in range(count)]
     for k, each in enumerate(found):
-        size = max([each.largest, *(abs(around[named]) for named in each.parameters)])
-        if 0.0 < size < math.inf:
-            reach = _REACH * size
-            for window in narrow_windows((each.formula,), around, (-reach, reach)):
-                parts.append(Part(k, window.start, window.end, _SHORTER * window.longest))
-    parts.sort(key=lambda part: part.longest)
-    return np.array(parts[:MAX_PARTS], dtype=np.float64).reshape(-1, 4)
+        size = np.full(count, each.largest)
+        for named in each.parameters:
+            size = np.maximum(size, np.abs(parameters[named]))
+        known = np.flatnonzero((size > 0.0) & (size < math.inf))
+        own = {named: np.broadcast_to(parameters[named], count)[known] for named in each.parameters}
+        reach = _REACH * size[known]
+        for row, windows in zip(known.tolist(), narrow_windows((each.formula,), own, -reach, reach), strict=True):
+            parts[row] += [Part(k, window.start, window.end, _SHORTER * window.longest) for window in windows]
+    for own_parts in parts:
+        own_parts.sort(key=lambda part: part.longest)
+    return [np.array(each[:MAX_PARTS], dtype=np.float64).reshape(-1, 4) for each in parts]

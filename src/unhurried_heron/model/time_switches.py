@@ -57,8 +57,26 @@ class TimeSwitch:
 
     def curve(self, values: Mapping[str, Any], interval: tuple[float, float]) -> tuple[float, ...] | None:
         """Return the times of a curve strictly within an interval, in the order of the run; None where not isolated."""
-        found = crossing_times(self.live, values, interval)
-        return None if found is None else _inside(found, interval)
+        return self.curves(values, interval, 1)[0]
+
+    def curves(
+        self, values: Mapping[str, Any], interval: tuple[float, float], count: int
+    ) -> list[tuple[float, ...] | None]:
+        """Return the times of a curve for many values of parameters, as `curve` does.
+
+        Parameters
+        ----------
+        values : mapping of str to float or ndarray, shape (count,)
+        interval : (float, float)
+        count : int
+
+        Returns
+        -------
+        list of (tuple of float or None)
+        """
+        low, high = np.full(count, min(interval)), np.full(count, max(interval))
+        found = crossing_times(self.live, values, low, high)
+        return [None if times is None else _inside(times, interval) for times in found]
 
 
 class RunSwitches(NamedTuple):

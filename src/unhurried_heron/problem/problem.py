@@ -319,8 +319,9 @@ class Problem:
         if not formulas:
             return ()
         follow = [values[name] for name in self.model.names_of_time if name in values]
+        ends = min(self.interval), max(self.interval)
         found: tuple[StepLimitWindow, ...] = self.model.lately(
-            ("narrow", *follow, self.interval), lambda: narrow_windows(formulas, values, self.interval)
+            ("narrow", *follow, self.interval), lambda: narrow_windows(formulas, values, *ends)[0]
         )
         return found
 

@@ -5,11 +5,12 @@ from __future__ import annotations
 import numpy as np
 
 from unhurried_heron.kernels.machine_code.compiling import inner
+from unhurried_heron.kernels.march.narrow import PART_SIZE
 from unhurried_heron.kernels.memory.bundles import RECORDED
 from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs, call_kernel, offset_by
 from unhurried_heron.kernels.memory.control import BUFFER_FULL, EVENTS_FULL, NO_ROOM, PAUSED
 from unhurried_heron.kernels.memory.decoding import initial_data_in, sweep_in, system_in
-from unhurried_heron.kernels.memory.initial_data import INITIAL, PARAMETERS
+from unhurried_heron.kernels.memory.initial_data import INITIAL, PARAMETERS, SOURCE_END, SOURCE_FIRST, SOURCE_SIZE
 from unhurried_heron.kernels.memory.sweep import DONE, N_COUNTED, ROOM, STOPPED
 
 
@@ -74,6 +75,38 @@ def _count(control, counts):
     counts[12] = control.changes
 
 
+@inner
+def _take_own(sweep, data, member):
+    """Let the sources of known times be those of a member.
+
+    Parameters
+    ----------
+    sweep : Sweep
+    data : InitialData
+    member : int
+    """
+    begins = offset_by(sweep.own_begins, 2 * sweep.n_own * member)
+    for k in range(sweep.n_own):
+        source = offset_by(data.sources, SOURCE_SIZE * sweep.own_sources[k])
+        source[SOURCE_FIRST], source[SOURCE_END] = begins[2 * k], begins[2 * k + 1]
+
+
+@inner
+def _take_parts(sweep, control, member):
+    """Let the narrow parts of the rates be those of a member.
+
+    Parameters
+    ----------
+    sweep : Sweep
+    control : CONTROL
+    member : int
+    """
+    begin = sweep.part_begins[member]
+    control.n_parts = sweep.part_begins[member + 1] - begin
+    for k in range(PART_SIZE * control.n_parts):
+        sweep.parts[k] = sweep.own_parts[PART_SIZE * begin + k]
+
+
 def march_members(address):
     """March members from `Sweep.next` on; ``address``: of the table of a `Sweep`. Returns DONE, ROOM or STOPPED."""
     sweep = sweep_in(as_longs(address))
@@ -81,11 +114,17 @@ def march_members(address):
     n = system.n
     while sweep.next[0] < sweep.n_members:
         member = sweep.next[0]
+        if sweep.alone[member] != 0:
+            sweep.next[0] += 1
+            continue
+        _take_own(sweep, data, member)
         sweep.data[PARAMETERS] = address_of(offset_by(sweep.parameters, member * data.n_parameters))
         sweep.data[INITIAL] = address_of(offset_by(sweep.initial, member * n))
         room = call_kernel(sweep.initialise, address_of(sweep.data))
         if room > 0:
             return ROOM
+        if sweep.n_narrow > 0:
+            _take_parts(sweep, control, member)
         if sweep.n_times > 0:
             _let_record(sweep, control, system, member)
         reason = _march(sweep, control) if room == 0 else NO_ROOM

@@ -34,7 +34,11 @@ class Sweep(NamedTuple):
     ``initialise``, ``march``: addresses of these kernels; ``data``, ``table``: the tables of `InitialData` and of the
     march; int64 ``next`` (1,): the member that is to march, written by the loop.
 
-    ``parameters`` (n_members, n_parameters), ``initial`` (n_members, n): what each begins with. ``recorded``
+    ``parameters`` (n_members, n_parameters), ``initial`` (n_members, n): what each begins with. Of the ``n_own``
+    sources of known times int64 ``own_sources``, int64 ``own_begins`` (n_members, n_own, 2): where the times of each
+    begin and end in those listed. ``own_parts``: narrow parts, from int64 ``part_begins`` (n_members + 1,) on, to be
+    copied to the march's ``parts``; ``n_narrow`` is 0 where all members have the same. int64 ``alone`` (n_members,):
+    1 for a member that is left out. ``recorded``
     (n_members, n_times, n): the states at the times that are recorded; ``at_start``: whether the start is the first of
     these. ``finals`` (n_members, n), ``ends`` (n_members,): state and time at the end; int64 ``reasons`` (n_members,),
     `Reason` of each; ``counts`` (n_members, len(COUNTED)).
@@ -51,6 +55,14 @@ class Sweep(NamedTuple):
     n_members: int
     parameters: Array
     initial: Array
+    n_own: int
+    own_sources: LongArray
+    own_begins: LongArray
+    own_parts: Array
+    part_begins: LongArray
+    n_narrow: int
+    parts: Array
+    alone: LongArray
     n_times: int
     at_start: int
     recorded: Array
