@@ -105,6 +105,11 @@ def test_members_are_what_single_runs_are(case: str, method: str) -> None:
         assert np.array_equal(members.finals[k], run.data.trajectory.end_state)
         assert members.ends[k] == run.data.trajectory.end_time
         assert np.array_equal(members.recorded[k], run.states)
+        own = members.events.members == k
+        found = run.data.event_log
+        assert members.events.times[own].tolist() == found.times.tolist()
+        assert members.events.which[own].tolist() == found.which.tolist()
+        assert np.array_equal(members.events.states[own], found.before.reshape(-1, len(problem.states)))
         counts = dict(zip(COUNTED, members.counts[k].tolist(), strict=True))
         assert (counts["accepted"], counts["refused"], counts["changes"]) == (
             run.tally.accepted, run.tally.refused, run.tally.changes)  # fmt: skip
@@ -162,6 +167,18 @@ def test_a_member_that_fails_leaves_the_others_as_they_are() -> None:
     assert np.isnan(found.recorded[1]).any(axis=1).tolist() == [False, True, True, True, True]
     assert 0 < found.ends[1] < 1.2
     assert found.ends[3] == 0.0
+
+
+def test_events_of_one_member_may_be_more_than_their_buffer(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("unhurried_heron.driver.members._EVENT_ROOM", 3)
+    often = tank("level' = leak*cos(t)", events=(uh.Event("level = 0.5", name="passes"),))
+    found = members_of(often, "leak", [0.2, 0.01, 0.5, 0.3])
+    for k, leak in enumerate([0.2, 0.01, 0.5, 0.3]):
+        with quietly():
+            run = uh.integrate(often, record=5, parameters={"leak": leak})
+        assert found.events.times[found.events.members == k].tolist() == run.events["time"].tolist()
+    assert (found.events.members == 1).sum() == 0
+    assert (found.events.members == 2).sum() > 20
 
 
 def test_members_stop_at_events_and_within_their_budget() -> None:

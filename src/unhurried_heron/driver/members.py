@@ -10,7 +10,6 @@ import numpy as np
 
 from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.codegen.following_values import following_values
-from unhurried_heron.codegen.signature import address
 from unhurried_heron.driver.layout_pool import give_back
 from unhurried_heron.driver.march import March
 from unhurried_heron.driver.member_times import MemberTimes, member_times, moving_names, stops_for
@@ -22,7 +21,7 @@ from unhurried_heron.kernels.machine_code.loading import Kernel
 from unhurried_heron.kernels.machine_code.prepare import load_kernels
 from unhurried_heron.kernels.memory.bundles import address_table
 from unhurried_heron.kernels.memory.control import Reason
-from unhurried_heron.kernels.memory.sweep import N_COUNTED, ROOM, Sweep
+from unhurried_heron.kernels.memory.sweep import FULL, N_COUNTED, ROOM, Sweep
 from unhurried_heron.model.functions import is_compiled
 from unhurried_heron.model.rates import FunctionRates
 from unhurried_heron.model.time_switches import RunSwitches
@@ -30,8 +29,29 @@ from unhurried_heron.problem.following import formulas_that_follow
 
 # Attempts between two looks at whether to stop.
 _SLICE: Final = 4096
+# Attempts after which a member without a budget is left to a run by itself, which watches for steps that collapse.
+_MOST: Final = 1_000_000
 # A count that no march reaches.
 _UNLIMITED: Final = 2**62
+# Events that fit into the buffer of a loop at first.
+_EVENT_ROOM: Final = 4096
+
+
+# What there is of each member.
+_BY_MEMBER: Final = ("recorded", "finals", "ends", "reasons", "counts")
+
+
+class FoundEvents(NamedTuple):
+    """Events of members, in the order of members and then of time.
+
+    ``members``, ``which`` int64 (n_events,): whose they are, and which of the events; ``times`` (n_events,), ``states``
+    (n_events, n_states): the states before.
+    """
+
+    members: IntArray
+    which: IntArray
+    times: Array
+    states: Array
 
 
 class Members(NamedTuple):
@@ -48,6 +68,7 @@ class Members(NamedTuple):
     ends: Array
     reasons: IntArray
     counts: IntArray
+    events: FoundEvents
 
 
 def why_alone(request: RunRequest, moved: Collection[str]) -> str:
@@ -114,6 +135,7 @@ def march_members(
         ends=np.full(count, np.nan),
         reasons=np.full(count, int(Reason.PAUSED)),
         counts=np.zeros((count, N_COUNTED), dtype=np.int64),
+        events=_no_events(n),
     )
     bounds = np.linspace(0, count, max(1, min(threads, count)) + 1).astype(int)
     parts = [slice(*pair) for pair in zip(bounds[:-1], bounds[1:], strict=True)]
@@ -128,18 +150,15 @@ def march_members(
         march.complete()
         march.let_follow(following_values(request.problem, moved, march.native.context))
         march.let_meet(times.listed, times.bounds)
-    loops = [
-        _laid_out(
-            march, request, Members._make(each[part] for each in found), times.of(part), parameters[part], initial[part]
-        )
-        for march, part in zip(marches, parts, strict=True)
-    ]
+    loops = []
+    for march, part in zip(marches, parts, strict=True):
+        own = found._replace(**{name: getattr(found, name)[part] for name in _BY_MEMBER})
+        loops.append(_laid_out(march, request, own, times.of(part), parameters[part], initial[part]))
     (kernel,) = load_kernels("march.sweep.march_members")
     with ThreadPoolExecutor(len(parts)) as executor:
         running = [executor.submit(_march, kernel, *pair) for pair in zip(marches, loops, strict=True)]
         try:
-            for each in running:
-                each.result()
+            events = [each.result() for each in running]
         except BaseException:
             for loop in loops:
                 loop.stop[0] = 1
@@ -148,11 +167,17 @@ def march_members(
         march.let_follow(None)
         march.sources = None
         give_back(request, march)
-    return found
+    events = [each._replace(members=each.members + part.start) for each, part in zip(events, parts, strict=True)]
+    return found._replace(events=FoundEvents._make(map(np.concatenate, zip(*events, strict=True))))
 
 
-def _march(kernel: Kernel, march: March, sweep: Sweep) -> None:
-    """March the members of one loop to their endings, with more memory for known times where they need it.
+def _no_events(n: int) -> FoundEvents:
+    nothing = np.empty(0, dtype=np.int64)
+    return FoundEvents(nothing, nothing, np.empty(0), np.empty((0, n)))
+
+
+def _march(kernel: Kernel, march: March, sweep: Sweep) -> FoundEvents:
+    """March the members of one loop to their endings, with more memory where they need it; return their events.
 
     Parameters
     ----------
@@ -160,11 +185,39 @@ def _march(kernel: Kernel, march: March, sweep: Sweep) -> None:
         The loop.
     march : March
     sweep : Sweep
+
+    Returns
+    -------
+    FoundEvents
     """
-    table = address_table(*sweep)
-    while kernel(table) == ROOM:
-        march.make_room_again()
-        table[Sweep._fields.index("data")] = address(march.initial_table)
+    found, table = [_no_events(march.system.n)], address_table(*sweep)
+    while True:
+        answer = kernel(table)
+        count = int(sweep.n_found[0])
+        kept = sweep.event_members, sweep.event_which, sweep.event_times, sweep.event_states
+        found.append(FoundEvents._make(each[:count].copy() for each in kept))
+        sweep.n_found[0] = 0
+        if answer == ROOM:
+            march.make_room_again()
+            sweep = sweep._replace(data=march.initial_table)
+        elif answer == FULL:
+            # what one member needs may be more than there is
+            sweep = sweep._replace(**_event_buffer(sweep.event_room * (1 if count else 4), march.system.n))
+        else:
+            break
+        table = address_table(*sweep)
+    return FoundEvents._make(map(np.concatenate, zip(*found, strict=True)))
+
+
+def _event_buffer(room: int, n: int) -> dict[str, Any]:
+    """Return memory for events, by the fields of `Sweep`."""
+    return {
+        "event_room": room,
+        "event_times": np.empty(room),
+        "event_states": np.empty((room, n)),
+        "event_members": np.empty(room, dtype=np.int64),
+        "event_which": np.empty(room, dtype=np.int64),
+    }
 
 
 def _times(request: RunRequest) -> Array:
@@ -216,7 +269,9 @@ def _laid_out(
         ends=found.ends,
         reasons=found.reasons,
         counts=found.counts,
-        attempts=budget.steps or _UNLIMITED,
+        **_event_buffer(_EVENT_ROOM if request.events else 0, system.n),
+        n_found=np.zeros(1, dtype=np.int64),
+        attempts=budget.steps or _MOST,
         evaluations=budget.rate_evaluations or _UNLIMITED,
         slice=_SLICE,
         stop=np.zeros(1, dtype=np.int64),

@@ -9,9 +9,9 @@ from unhurried_heron.kernels.march.narrow import PART_SIZE
 from unhurried_heron.kernels.memory.bundles import RECORDED
 from unhurried_heron.kernels.memory.call import address_of, as_control, as_longs, call_kernel, offset_by
 from unhurried_heron.kernels.memory.control import BUFFER_FULL, EVENTS_FULL, NO_ROOM, PAUSED
-from unhurried_heron.kernels.memory.decoding import initial_data_in, sweep_in, system_in
+from unhurried_heron.kernels.memory.decoding import crossing_in, initial_data_in, sweep_in, system_in, watch_in
 from unhurried_heron.kernels.memory.initial_data import INITIAL, PARAMETERS, SOURCE_END, SOURCE_FIRST, SOURCE_SIZE
-from unhurried_heron.kernels.memory.sweep import DONE, N_COUNTED, ROOM, STOPPED
+from unhurried_heron.kernels.memory.sweep import DONE, FULL, N_COUNTED, ROOM, STOPPED
 
 
 @inner
@@ -36,18 +36,53 @@ def _let_record(sweep, control, system, member):
 
 
 @inner
-def _march(sweep, control):
+def _keep_events(sweep, watch, control, n_events, n):
+    """Keep the events that a call of the march found; False where they do not fit.
+
+    Parameters
+    ----------
+    sweep : Sweep
+    watch : Watch
+    control : CONTROL
+    n_events : int
+        Events that were asked for, before switches.
+    n : int
+
+    Returns
+    -------
+    bool
+    """
+    for index in range(control.n_events):
+        if watch.which[index] >= n_events:
+            continue
+        row = sweep.n_found[0]
+        if row >= sweep.event_room:
+            return False
+        sweep.event_times[row], sweep.event_which[row] = watch.times[index], watch.which[index]
+        sweep.event_members[row] = sweep.next[0]
+        for k in range(n):
+            sweep.event_states[row * n + k] = watch.states[index * n + k]
+        sweep.n_found[0] = row + 1
+    return True
+
+
+@inner
+def _march(sweep, control, n_events, n):
     """March a member to its ending; return the reason, PAUSED also where it was stopped from outside.
 
     Parameters
     ----------
     sweep : Sweep
     control : CONTROL
+    n_events : int
+    n : int
 
     Returns
     -------
     int
+        EVENTS_FULL where its events did not fit.
     """
+    watch = watch_in(sweep.table)
     control.evaluation_limit = sweep.evaluations
     reason = BUFFER_FULL
     while reason in (BUFFER_FULL, EVENTS_FULL, PAUSED):
@@ -56,6 +91,8 @@ def _march(sweep, control):
             return PAUSED
         control.attempts_left = min(left, sweep.slice)
         reason = call_kernel(sweep.march, address_of(sweep.table))
+        if n_events > 0 and not _keep_events(sweep, watch, control, n_events, n):
+            return EVENTS_FULL
     return reason
 
 
@@ -108,12 +145,15 @@ def _take_parts(sweep, control, member):
 
 
 def march_members(address):
-    """March members from `Sweep.next` on; ``address``: of the table of a `Sweep`. Returns DONE, ROOM or STOPPED."""
+    """March members from `Sweep.next` on; ``address``: of the table of a `Sweep`.
+
+    Returns DONE, ROOM, STOPPED or FULL.
+    """
     sweep = sweep_in(as_longs(address))
     data, control, system = initial_data_in(sweep.data), as_control(sweep.table[0]), system_in(sweep.table)
-    n = system.n
+    n, n_events = system.n, crossing_in(sweep.table).n_events
     while sweep.next[0] < sweep.n_members:
-        member = sweep.next[0]
+        member, before = sweep.next[0], sweep.n_found[0]
         if sweep.alone[member] != 0:
             sweep.next[0] += 1
             continue
@@ -127,9 +167,10 @@ def march_members(address):
             _take_parts(sweep, control, member)
         if sweep.n_times > 0:
             _let_record(sweep, control, system, member)
-        reason = _march(sweep, control) if room == 0 else NO_ROOM
-        if sweep.stop[0] != 0:
-            return STOPPED
+        reason = _march(sweep, control, n_events, n) if room == 0 else NO_ROOM
+        if sweep.stop[0] != 0 or reason == EVENTS_FULL:
+            sweep.n_found[0] = before
+            return STOPPED if sweep.stop[0] != 0 else FULL
         sweep.reasons[member], sweep.ends[member] = reason, control.time
         _count(control, offset_by(sweep.counts, member * N_COUNTED))
         for k in range(n):

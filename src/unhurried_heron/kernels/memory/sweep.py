@@ -22,8 +22,9 @@ COUNTED: Final = (
     "iterations",
     "changes",
 )
-# What the loop answers: all members are done; a member needs more room for known times; it was stopped from outside.
-DONE, ROOM, STOPPED = range(3)
+# What the loop answers: all members are done; a member needs more room for known times; it was stopped from outside;
+# the events of a member do not fit into what is left of their buffer, so that it must begin again.
+DONE, ROOM, STOPPED, FULL = range(4)
 # Columns of the counts.
 N_COUNTED: Final = len(COUNTED)
 
@@ -42,6 +43,9 @@ class Sweep(NamedTuple):
     (n_members, n_times, n): the states at the times that are recorded; ``at_start``: whether the start is the first of
     these. ``finals`` (n_members, n), ``ends`` (n_members,): state and time at the end; int64 ``reasons`` (n_members,),
     `Reason` of each; ``counts`` (n_members, len(COUNTED)).
+
+    Events that happened go to ``event_times`` (event_room,), ``event_states`` (event_room, n), the states before, and
+    int64 ``event_members``, ``event_which`` (event_room,); int64 ``n_found`` (1,): how many are there.
 
     ``attempts``, ``evaluations``: what a member may use at most; ``slice``: attempts between two looks at int64
     ``stop`` (1,), which is set from outside.
@@ -70,6 +74,12 @@ class Sweep(NamedTuple):
     ends: Array
     reasons: LongArray
     counts: LongArray
+    event_room: int
+    event_times: Array
+    event_states: Array
+    event_members: LongArray
+    event_which: LongArray
+    n_found: LongArray
     attempts: int
     evaluations: int
     slice: int
