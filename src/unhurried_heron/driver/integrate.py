@@ -5,37 +5,24 @@ from __future__ import annotations
 import time
 import warnings
 from collections.abc import Iterable, Mapping
-from contextlib import suppress
 from typing import Any, Final, Literal
 
-from unhurried_heron.deadline import OutOfTimeError, done_within
-from unhurried_heron.driver.budget import Budget, budget_of
+from unhurried_heron.driver.budget import Budget
+from unhurried_heron.driver.checked_request import checked_request
 from unhurried_heron.driver.execution import execute
 from unhurried_heron.driver.options import (
-    able_with_mass,
-    check_fits,
-    refuse_control,
     refuse_no_problem,
-    refuse_unfit,
-    step_for_count,
-    steps_wanted,
 )
 from unhurried_heron.driver.ready import key_of, recall, remember
-from unhurried_heron.driver.recorded_times import Record, record_times
-from unhurried_heron.driver.run_request import RunRequest
-from unhurried_heron.driver.starter import started_by
-from unhurried_heron.driver.tolerances import Tolerance, tolerances
+from unhurried_heron.driver.recorded_times import Record
+from unhurried_heron.driver.tolerances import Tolerance
 from unhurried_heron.errors import IncompleteRunWarning
-from unhurried_heron.families.controller import Controller, controller_for
-from unhurried_heron.input.error_collector import ErrorCollector
+from unhurried_heron.families.controller import Controller
 from unhurried_heron.input.event import Event
-from unhurried_heron.input.input_field import as_tuple
-from unhurried_heron.input.rules import NOTHING, ON_INTERRUPT, TRUTH
-from unhurried_heron.methods.catalogue import DEFAULT, find_method
-from unhurried_heron.methods.method import Method, in_use
-from unhurried_heron.problem.consistency import refuse_higher_index
+from unhurried_heron.input.rules import NOTHING, TRUTH
+from unhurried_heron.methods.catalogue import DEFAULT
+from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.problem.watched_events import watched_events
 from unhurried_heron.quiet import QUIET
 from unhurried_heron.run.run import Run
 
@@ -163,49 +150,28 @@ def integrate(
     request = recall(problem, key)
     if request is not None:
         return _finished(execute(request, progress, on_interrupt, time.perf_counter() - begun))
-    chosen = find_method(method)
-    check_fits(chosen, step if count is None else 1.0, rtol, atol)
-    controller = controller_for(step_control)
-    ON_INTERRUPT(on_interrupt, "on_interrupt")
-    for name, value in (("local_extrapolation", local_extrapolation), ("ledger", ledger), ("progress", progress)):
-        _MAYBE(value, name)
-    TRUTH(switches, "switches")
-    TRUTH(trace, "trace")
-    extra, limits = as_tuple(events, "events"), budget_of(budget)
-    problem.refuse_open()
-    step = step_for_count(problem, step, count)
-    relative, absolute = tolerances(problem, rtol, atol)
-    chosen = able_with_mass(chosen, problem, relative)
-    refuse_unfit(chosen, problem)
-    refuse_higher_index(problem)
-    fixed, first, longest = steps_wanted(problem, step=step, starting_step=starting_step, largest_step=largest_step)
-    acting = in_use(chosen, fixed=fixed is not None, local_extrapolation=local_extrapolation)
-    refuse_control(acting, step_control, fixed=fixed is not None)
-    times = record_times(problem, record)
-    watched = _with_events(problem.events, extra)
-    if extra:
-        # A run whose time is used up here ends before its first step, as one does that is laid out too late.
-        with suppress(OutOfTimeError), done_within(limits.seconds, time.perf_counter() - begun):
-            _check_once(problem, watched)
-    request = RunRequest(
-        problem=problem,
-        method=acting,
-        events=watched,
-        relative=relative,
-        absolute=absolute,
-        fixed=fixed,
-        first=first,
-        longest=longest,
+    request = checked_request(
+        problem,
+        method,
+        begun,
+        rtol=rtol,
+        atol=atol,
+        step=step,
+        count=count,
         record=record,
-        times=times,
-        ledger=times is None if ledger is None else ledger,
-        held=switches,
-        budget=limits,
+        events=events,
+        switches=switches,
+        budget=budget,
+        starting_step=starting_step,
+        largest_step=largest_step,
         linear=linear,
+        step_control=step_control,
         local_extrapolation=local_extrapolation,
-        starter=started_by(problem, acting, starter),
-        controller=controller,
+        starter=starter,
+        ledger=ledger,
         trace=trace,
+        progress=progress,
+        on_interrupt=on_interrupt,
     )
     remember(key, request)
     return _finished(execute(request, progress, on_interrupt, time.perf_counter() - begun))
@@ -218,27 +184,3 @@ def _finished(run: Run) -> Run:
             f"{run.ending} (The run holds what was done; see run.ending.)", IncompleteRunWarning, stacklevel=3
         )
     return run
-
-
-def _check_once(problem: Problem, events: tuple[Any, ...]) -> None:
-    """Check events as a problem's own were checked; a loop over short runs gives the same ones again and again."""
-    checked, key = problem.checked, tuple(map(id, events))
-    if key not in checked:
-        watched_events(events, problem.assembled, ErrorCollector())
-        if len(checked) >= _MAX_CHECKED:
-            checked.clear()
-        # Objects that the key names by their identity are kept alive with it.
-        checked[key] = events
-
-
-def _with_events(own: tuple[Event, ...], extra: tuple[Any, ...]) -> tuple[Any, ...]:
-    """Return a problem's events and others, of which each takes the place of one that has its name."""
-    events: list[Any] = list(own)
-    indices = {event.name: index for index, event in enumerate(own)}
-    for event in extra:
-        index = indices.pop(event.name, None) if isinstance(event, Event) else None
-        if index is None:
-            events.append(event)
-        else:
-            events[index] = event
-    return tuple(events)
