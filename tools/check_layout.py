@@ -29,7 +29,8 @@ ROOMS = [
     "problem",
     "codegen",
 ]
-ROOMS += ["methods", "kernels", "text", "run", "families", "driver", "study", "stability", "accuracy", "diagnosis"]
+ROOMS += ["methods", "kernels", "text", "run", "families", "driver", "study", "sweeps", "stability", "accuracy"]
+ROOMS += ["diagnosis"]
 ROOMS += ["checks", "figures", "files", "demo", "cli"]
 # rooms beside the line: what they may import
 BESIDE = {
@@ -37,13 +38,13 @@ BESIDE = {
     "__init__": set(ROOMS) - {"cli", "demo"},
 }
 # rooms that compute: what is said of their results stands in `text`
-COMPUTE = {"run", "families", "driver", "study", "stability", "accuracy"}
+COMPUTE = {"run", "families", "driver", "study", "sweeps", "stability", "accuracy"}
 # words from which a text that ends with a full stop is a sentence
 MIN_WORDS = 4
 # members of tuples with names, which are public though they begin with an underscore
 TUPLE_MEMBERS = {"_replace", "_fields", "_asdict", "_make"}
 FORBIDDEN_ROOMS = {"utils", "core", "common", "helpers"}
-HEAVY = {"matplotlib", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", "tomli_w"}
+HEAVY = {"matplotlib", "xarray", "pandas", "sympy", "numba", "scipy", "pydantic", "pint", "tomli_w"}
 # modules that are themselves loaded late, and so may import heavy libraries at their top
 NUMBA_LATE = ("memory/call", "memory/decoding", "machine_code/compiling")
 LATE = {

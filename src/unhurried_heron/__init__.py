@@ -45,6 +45,8 @@ from unhurried_heron.stability.stability_limited_steps import StabilityLimitedSt
 from unhurried_heron.stability.step_limit import LargestStep
 from unhurried_heron.study.methods_table import methods
 from unhurried_heron.study.step_table import step_table
+from unhurried_heron.sweeps.draws import Draws
+from unhurried_heron.sweeps.sweep import Sweep, sweep
 from unhurried_heron.version import VERSION
 
 __version__ = VERSION
@@ -54,6 +56,7 @@ __all__ = [
     "Comparison",
     "Controller",
     "Convergence",
+    "Draws",
     "Ending",
     "Event",
     "Explanation",
@@ -76,6 +79,7 @@ __all__ = [
     "RungeKutta",
     "Stability",
     "StabilityLimitedSteps",
+    "Sweep",
     "Tally",
     "VariableMultistep",
     "__version__",
@@ -103,6 +107,7 @@ __all__ = [
     "stability",
     "stability_limited_steps",
     "step_table",
+    "sweep",
     "write_csv",
     "write_sound",
     "write_summary",

@@ -226,6 +226,16 @@ def test_meaning_of_every_operation() -> None:
         assert final[f"d{i}"] == pytest.approx(value, rel=1e-14), formula
 
 
+def test_plain_numbers_leave_all_units_what_they_were() -> None:
+    problem = uh.Problem.from_text("x' = f - k*x", parameters={"k": "2 1/h", "f": "3 m/h"}, initial={"x": "1 m"},
+                                   interval=("0 h", "1 d"))  # fmt: skip
+    for change in ({"interval": (0, 24)}, {"parameters": {"k": 2}}, {"initial": {"x": 1.0}}):
+        again = problem.with_(**change)
+        assert (again.units, again.parameters, again.initial) == (problem.units, problem.parameters, problem.initial)
+        assert again.interval == (0, 24)
+    assert problem.with_(interval=("0 min", "90 min")).interval == (0, 1.5)
+
+
 CHANGES = [
     ({"a": 2, "b": 3.5}, {"x": 1, "y": 2}, {"a": 7.5}, {"y": -1}),
     ({"a": 2, "b": "3*a"}, {"x": 1, "y": 2}, {"a": 5}, {}),
@@ -243,11 +253,17 @@ def test_a_changed_copy_is_what_its_words_would_make(
 ) -> None:
     text = "x' = -a*x + b\n" + ("y' = x - b*y" if "y" in initial else "u[i]' = b*x - u[i] for i in 1..a")
 
-    def made(parameters: dict, initial: dict) -> uh.Problem:
-        return uh.Problem.from_text(text, parameters=parameters, initial=initial, interval=("0 s", "4 s"))
+    def made(parameters: dict, initial: dict, units: dict | None = None) -> uh.Problem:
+        return uh.Problem.from_text(text, parameters=parameters, initial=initial, interval=("0 s", "4 s"), units=units)
 
-    one = made(parameters, initial).with_(parameters=changed, initial=begun)
-    other = made({**parameters, **changed}, {**initial, **begun})
+    before = made(parameters, initial)
+    one = before.with_(parameters=changed, initial=begun)
+    # a plain number in the place of a quantity is in the unit that this had
+    plain = {
+        name for name, value in changed.items() if not isinstance(value, str) and isinstance(parameters[name], str)
+    }
+    kept = {name: before.units[name] for name in plain if name in before.units}
+    other = made({**parameters, **changed}, {**initial, **begun}, kept)
     assert one == other
     assert one.fingerprint == other.fingerprint
     assert (dict(one.parameters), dict(one.initial), dict(one.units)) == (

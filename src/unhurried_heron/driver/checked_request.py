@@ -81,7 +81,7 @@ def checked_request(problem: Problem, method: str | Method, begun: float, **opti
     acting = in_use(chosen, fixed=fixed is not None, local_extrapolation=options["local_extrapolation"])
     refuse_control(acting, options["step_control"], fixed=fixed is not None)
     times = record_times(problem, options["record"])
-    watched = _with_events(problem.events, extra)
+    watched = with_events(problem.events, extra)
     if extra:
         # A run whose time is used up here ends before its first step, as one does that is laid out too late.
         with suppress(OutOfTimeError), done_within(limits.seconds, time.perf_counter() - begun):
@@ -119,7 +119,7 @@ def _check_once(problem: Problem, events: tuple[Any, ...]) -> None:
         checked[key] = events
 
 
-def _with_events(own: tuple[Event, ...], extra: tuple[Any, ...]) -> tuple[Any, ...]:
+def with_events(own: tuple[Event, ...], extra: tuple[Any, ...]) -> tuple[Any, ...]:
     """Return a problem's events and others, of which each takes the place of one that has its name."""
     events: list[Any] = list(own)
     indices = {event.name: index for index, event in enumerate(own)}

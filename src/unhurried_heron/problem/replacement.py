@@ -8,6 +8,8 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from unhurried_heron.errors import ProblemWarning, UnusedValueError, listing, near_spelling
+from unhurried_heron.formulas.expression import TIME
+from unhurried_heron.formulas.state_name import group_of
 from unhurried_heron.input.input_field import by_name
 from unhurried_heron.input.problem_input import (
     FIELDS,
@@ -17,6 +19,7 @@ from unhurried_heron.input.problem_input import (
     changes_of,
     refuse_unnamed,
 )
+from unhurried_heron.input.starting_values import initial_key
 from unhurried_heron.problem.assembly import AssembledProblem, exchange_values, merged_initial, reassemble
 from unhurried_heron.quiet import QUIET
 from unhurried_heron.units.quantities import keep_kinds
@@ -56,6 +59,9 @@ def changed(problem: Problem, changes: Mapping[str, Any]) -> tuple[ProblemInput,
     parameters, initial = by_name(given.get("parameters")), by_name(given.get("initial"))
     _refuse_unknown(parameters, problem, changes)
     merged = {name: _merged(user_input, name, value) for name, value in given.items()}
+    kept = {} if "units" in given else _units_kept(problem, given)
+    if kept:
+        merged["units"] = {**user_input.units, **kept}
     again = replace(user_input, **merged)
     if given.keys() <= {"parameters", "initial"}:
         plain = exchange_values(user_input, problem.assembled, parameters, initial)
@@ -72,6 +78,29 @@ def changed(problem: Problem, changes: Mapping[str, Any]) -> tuple[ProblemInput,
     if "units" not in given:
         keep_kinds(problem.units, assembled.units, {**parameters, **initial})
     return again, assembled, not given.keys() <= _VALUES
+
+
+def _units_kept(problem: Problem, given: Mapping[str, Any]) -> dict[str, str]:
+    """Return the units that quantities had which are given again as plain numbers: they stay what they were.
+
+    Parameters
+    ----------
+    problem : Problem
+    given : mapping of str to object
+        What is changed, by field.
+
+    Returns
+    -------
+    dict of str to str
+        Units that were not declared by themselves, by name.
+    """
+    known, declared, definitions = problem.assembled.units, problem.user_input.units, problem.assembled.definitions
+    names = [*by_name(given.get("parameters")), *map(initial_key, map(str, given.get("initial") or ()))]
+    said = {group_of(name): known.get(group_of(name), "") for name in names
+            if name in definitions and definitions[name].unit}  # fmt: skip
+    if "interval" in given and any(isinstance(end, str) for end in problem.user_input.interval):
+        said[TIME] = known.get(TIME, "")
+    return {name: unit for name, unit in said.items() if unit and name not in declared}
 
 
 def _merged(user_input: ProblemInput, name: str, value: Any) -> Any:

@@ -133,7 +133,7 @@ class Queries:
         pieces = self._pieces(quantity, "run.extremes")
         _, times, signs = pieces.derivative().changes()
         ends = np.array(self._window(None, "run.extremes"))
-        values = np.clip(self._function(quantity)(np.concatenate([ends[:1], times, ends[1:]])), -LARGEST, LARGEST)
+        values = np.clip(self.function_of(quantity)(np.concatenate([ends[:1], times, ends[1:]])), -LARGEST, LARGEST)
         turning = _turning(values, 64 * np.finfo(float).eps * float(np.abs(values).max(initial=0.0)))
         frame = self._rows(times[turning])
         frame.insert(1, "kind", np.where(signs[turning] < 0, "maximum", "minimum"))
@@ -163,7 +163,7 @@ class Queries:
         """
         from unhurried_heron.problem.dimensions import unit_of
 
-        self._function(quantity)
+        self.function_of(quantity)
         return unit_of(self.problem, quantity, times=int(integral))
 
     def mean(self, quantity: str, between: tuple[Any, Any] | None = None) -> float:
@@ -212,7 +212,7 @@ class Queries:
         """
         from unhurried_heron.units.quantities import number_in
 
-        pieces, value = self._pieces(quantity, "run.settles"), self._function(quantity)
+        pieces, value = self._pieces(quantity, "run.settles"), self.function_of(quantity)
         unit = self.problem.units.get(quantity, "")
         width = number_in(within, unit, "run.settles, within")
         low, high = self._window(None, "run.settles")
@@ -287,7 +287,7 @@ class Queries:
             return np.nan, np.nan
         pieces = self._pieces(event, "run.watched")
         times = np.concatenate([pieces.starts, pieces.derivative().changes()[1], [self.data.trajectory.end_time]])
-        values = self._function(event)(times)
+        values = self.function_of(event)(times)
         nearest = int(np.argmin(np.abs(values)))
         return float(values[nearest]), float(times[nearest])
 
@@ -338,7 +338,7 @@ class Queries:
         frame.insert(0, "time", times)
         return with_complex_columns(frame, self)
 
-    def _function(self, queries: str | Event) -> Callable[[Array], Array]:
+    def function_of(self, queries: str | Event) -> Callable[[Array], Array]:
         """Return the quantity as a function of times, shape (n,)."""
         if not isinstance(queries, str | Event):
             raise RunError("this is no quantity", name="quantity", location="a question to a run",
@@ -371,7 +371,7 @@ class Queries:
             lengths = np.append(starts[1:], trajectory.end_time) - starts
             # A step that was cut where it began has no length.
             lasting = lengths != 0.0
-            counts[queries] = pieces_of(self._function(queries), starts[lasting], lengths[lasting])
+            counts[queries] = pieces_of(self.function_of(queries), starts[lasting], lengths[lasting])
         return counts[queries]
 
     @cached_property
@@ -386,5 +386,5 @@ class Queries:
             return None
         noise = 64 * np.finfo(float).eps * float(np.abs(pieces.coefficients[-1]).max())
         before = float(pieces.coefficients[-1][0])
-        value = float(self._function(event)(np.array([end]))[0])
+        value = float(self.function_of(event)(np.array([end]))[0])
         return (end, -np.sign(before)) if abs(value) <= noise and before != 0.0 else None

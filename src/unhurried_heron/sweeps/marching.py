@@ -1,0 +1,354 @@
+"""Letting the members of a sweep march: in compiled code, on all processors, where they can; else one by one."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Final
+
+import numpy as np
+
+from unhurried_heron.arrays import Array, IntArray
+from unhurried_heron.driver.checked_request import checked_request
+from unhurried_heron.driver.members import Members, march_members, why_alone
+from unhurried_heron.driver.run_request import RunRequest
+from unhurried_heron.formulas.evaluate import evaluate
+from unhurried_heron.kernels.memory.control import Reason
+from unhurried_heron.kernels.memory.sweep import COUNTED
+from unhurried_heron.methods.method import Method
+from unhurried_heron.problem.following import formulas_that_follow
+from unhurried_heron.problem.problem import Problem
+from unhurried_heron.quiet import quietly
+from unhurried_heron.run.ending import EndingReason
+from unhurried_heron.run.run import Run
+from unhurried_heron.run.trajectory import RecordedTrajectory
+from unhurried_heron.study.attempts import Attempt, attempt_run
+from unhurried_heron.sweeps.measures import Measure, final_values
+from unhurried_heron.sweeps.outcome import Outcome, nothing_yet
+
+# Members that march in one call of compiled code; between two calls one may interrupt.
+_BATCH: Final = 8192
+# Fewer members than this for each thread are not worth laying out a march for it.
+_FEW: Final = 16
+_ENDED: Final = {Reason.REACHED_END: EndingReason.END, Reason.EVENT: EndingReason.EVENT}
+
+
+@dataclass(frozen=True)
+class Group:
+    """Members that differ in parameters and starting values alone.
+
+    Attributes
+    ----------
+    problem : Problem
+        With the interval of all of them.
+    method : str or Method
+    options : mapping of str to object
+        As of `integrate`, all of them.
+    parameters, initial : mapping of str to ndarray, shape (n_members,)
+        What differs.
+    measures : tuple of Measure
+    derived : bool
+        Whether derived quantities are recorded, too.
+    threads : int or None
+        How many march at once; None: as many as there are processors.
+    """
+
+    problem: Problem
+    method: str | Method
+    options: Mapping[str, Any]
+    parameters: Mapping[str, Array]
+    initial: Mapping[str, Array]
+    measures: tuple[Measure, ...]
+    derived: bool
+    threads: int | None
+
+    @property
+    def count(self) -> int:
+        """How many members there are."""
+        columns = [*self.parameters.values(), *self.initial.values()]
+        return len(columns[0]) if columns else 1
+
+    def values_of(self, member: int) -> tuple[dict[str, float], dict[str, float]]:
+        """Return the parameters and starting values of a member."""
+        return (
+            {name: float(each[member]) for name, each in self.parameters.items()},
+            {name: float(each[member]) for name, each in self.initial.items()},
+        )
+
+    def run(self, member: int, **options: Any) -> Attempt:
+        """Run a member by itself."""
+        parameters, initial = self.values_of(member)
+        usual = {name: value for name, value in self.options.items() if name not in ("progress", "on_interrupt")}
+        return attempt_run(self.problem, self.method, parameters=parameters, initial=initial, **{**usual, **options})
+
+
+def march(group: Group) -> Outcome:
+    """Let the members of a group march.
+
+    Parameters
+    ----------
+    group : Group
+
+    Returns
+    -------
+    Outcome
+    """
+    parameters, initial = group.values_of(0)
+    with quietly():
+        base = group.problem.with_(parameters=parameters, initial=initial)
+    request = checked_request(base, group.method, time.perf_counter(), **group.options)
+    model, times = base.model, _times(request)
+    columns = len(base.states) + (len(base.derived) if group.derived else 0)
+    found = nothing_yet(group.count, times.size, columns, len(base.states), len(group.measures))
+    why = _why_alone(group, request)
+    found.alone[:] = why
+    events: list[tuple[Any, Any, Any, Any]] = []
+    left = np.arange(group.count)
+    if not why:
+        rows = np.tile([base.parameters[name] for name in model.parameters], (group.count, 1))
+        starts = np.tile(base.start, (group.count, 1))
+        for name, values in group.parameters.items():
+            rows[:, model.parameters.index(name)] = values
+        for name, values in group.initial.items():
+            starts[:, model.layout.slot(name)] = values
+        parts = []
+        for first in range(0, group.count, _BATCH):
+            batch = slice(first, min(first + _BATCH, group.count))
+            threads = group.threads or min(os.cpu_count() or 1, 1 + (batch.stop - batch.start) // _FEW)
+            members = march_members(request, rows[batch], starts[batch], group.parameters, threads=threads)
+            parts.append(_take(group, request, members, found, batch, rows[batch]))
+            own = members.events
+            done = parts[-1][own.members]
+            events.append((own.members[done] + first, own.which[done], own.times[done], own.states[done]))
+        left = np.flatnonzero(~np.concatenate(parts))
+        found.alone[left] = "what happens in it takes a run by itself"
+    for member in left.tolist():
+        events += _take_run(group, member, found)
+    return found.with_events(events)
+
+
+def _times(request: RunRequest) -> Array:
+    return np.empty(0) if request.times is None else request.times
+
+
+def _why_alone(group: Group, request: RunRequest) -> str:
+    """Return why members march by themselves; empty where compiled code marches all."""
+    why = why_alone(request, group.parameters)
+    if why:
+        return why
+    if request.budget.seconds is not None:
+        return "a budget of seconds is for one run"
+    if any(measure.of_steps for measure in group.measures):
+        return "a measure takes all steps"
+    acts = any(event.then is not None for event in request.events)
+    asks = (group.derived and request.problem.derived) or group.measures
+    if acts and asks and request.problem.modes:
+        return "derived quantities follow from parameters that events change"
+    return ""
+
+
+def _take(group: Group, request: RunRequest, members: Members, found: Outcome, batch: slice, rows: Array) -> Any:
+    """Take what compiled code left of members that came to their ends.
+
+    Parameters
+    ----------
+    group : Group
+    request : RunRequest
+    members : Members
+    found : Outcome
+        To be filled.
+    batch : slice
+        Which members they are.
+    rows : ndarray, shape (n_members, n_parameters)
+        Parameters; of those that follow from others any values.
+
+    Returns
+    -------
+    ndarray of bool, shape (n_members,)
+        Which they were.
+    """
+    problem, n = request.problem, len(request.problem.states)
+    done = np.isin(members.reasons, [*_ENDED])
+    own = np.arange(batch.start, batch.stop)[done]
+    found.recorded[own, :, :n] = members.recorded[done]
+    found.finals[own], found.ends[own] = members.finals[done], members.ends[done]
+    found.counts[own] = members.counts[done]
+    found.endings[own] = [_ENDED[Reason(reason)].value for reason in members.reasons[done]]
+    changing = _changing(group, problem, rows[done])
+    if group.derived and problem.derived and own.size:
+        times = _beside_jumps(request, members, done)
+        found.recorded[own, :, n:] = _derived(problem, times, members.recorded[done], changing)
+    for k, measure in enumerate(group.measures):
+        answers = [_answer(problem, members, done, question, changing) for question in measure.asked]
+        values = {name: problem.parameters[name] for name in problem.model.parameters}
+        values |= {problem.model.parameters[index]: changing[1][:, j] for j, index in enumerate(changing[0])}
+        found.measures[own, k] = measure.put_together(answers, values)
+    return done
+
+
+def _changing(group: Group, problem: Problem, rows: Array) -> tuple[IntArray, Array]:
+    """Return the indices of parameters that differ between members, and their values.
+
+    Parameters
+    ----------
+    group : Group
+    problem : Problem
+    rows : ndarray, shape (n_members, n_parameters)
+
+    Returns
+    -------
+    (ndarray of int64, ndarray of shape (n_members, n_changing))
+    """
+    model = problem.model
+    values: dict[str, Any] = dict(problem.parameters)
+    values |= {name: rows[:, model.parameters.index(name)] for name in group.parameters}
+    follow = formulas_that_follow(problem.assembled.definitions, group.parameters, model) or {}
+    for name, formula in follow.items():
+        if name in values:
+            values[name] = np.broadcast_to(evaluate(formula.node, values), len(rows))
+    names = [name for name in model.parameters if name in group.parameters or name in follow]
+    indices = np.array([model.parameters.index(name) for name in names], dtype=np.int64)
+    return indices, np.column_stack([values[name] for name in names]) if names else np.empty((len(rows), 0))
+
+
+def _beside_jumps(request: RunRequest, members: Members, done: Any) -> Array:
+    """Return the times at which derived quantities are asked: just beyond an event that acts, where both are one.
+
+    Parameters
+    ----------
+    request : RunRequest
+    members : Members
+    done : ndarray of bool, shape (n_members,)
+
+    Returns
+    -------
+    ndarray, shape (n_done, n_times)
+    """
+    times, events = _times(request), members.events
+    found = np.tile(times, (int(done.sum()), 1))
+    acting = [k for k, event in enumerate(request.events) if event.then is not None]
+    at_once = np.isin(events.which, acting) & np.isin(events.times, times) & done[events.members]
+    row, onwards = np.cumsum(done) - 1, np.copysign(np.inf, request.problem.interval[1] - request.problem.interval[0])
+    for member, when in zip(events.members[at_once].tolist(), events.times[at_once].tolist(), strict=True):
+        found[row[member], times == when] = np.nextafter(when, onwards)
+    return found
+
+
+def _derived(problem: Problem, times: Array, recorded: Array, changing: tuple[IntArray, Array]) -> Array:
+    """Return derived quantities of members at recorded times.
+
+    Parameters
+    ----------
+    problem : Problem
+    times : ndarray, shape (n_members, n_times)
+    recorded : ndarray, shape (n_members, n_times, n_states)
+    changing : (ndarray of int64, ndarray)
+
+    Returns
+    -------
+    ndarray, shape (n_members, n_times, n_derived)
+    """
+    from unhurried_heron.codegen.evaluate_many import evaluate_rows
+    from unhurried_heron.codegen.system import native_derived
+
+    count, size = recorded.shape[:2]
+    values = changing[0], np.repeat(changing[1], size, axis=0)
+    flat = recorded.reshape(count * size, recorded.shape[2])
+    found: Array = evaluate_rows(native_derived(problem), times.ravel(), flat, values)
+    return found.reshape(count, size, -1)
+
+
+def _answer(
+    problem: Problem, members: Members, done: Any, question: tuple[str, str], changing: tuple[IntArray, Array]
+) -> Array:
+    """Return the answers of members to a question that takes no steps.
+
+    Parameters
+    ----------
+    problem : Problem
+    members : Members
+    done : ndarray of bool, shape (n_members,)
+    question : (str, str)
+        What is asked, and about what.
+    changing : (ndarray of int64, ndarray)
+
+    Returns
+    -------
+    ndarray, shape (n_done,)
+    """
+    asked, about = question
+    if asked == "final":
+        return final_values(problem, about, members.ends[done], members.finals[done], changing)
+    index = [event.name for event in problem.events].index(about)
+    own = members.events.which == index
+    whose: Any = members.events.members[own]
+    times: Any = members.events.times[own]
+    counts = np.bincount(whose, minlength=done.size)
+    if asked == "count":
+        many: Array = counts[done].astype(np.float64)
+        return many
+    first = np.searchsorted(whose, np.arange(done.size))
+    last = first + counts - 1
+    found, enough = np.full(done.size, np.nan), counts > int(asked == "period")
+    if asked == "time_of":
+        found[enough] = times[first[enough]]
+    else:
+        found[enough] = np.abs(times[last[enough]] - times[first[enough]]) / (counts[enough] - 1)
+    answers: Array = found[done]
+    return answers
+
+
+def _take_run(group: Group, member: int, found: Outcome) -> list[tuple[Any, Any, Any, Any]]:
+    """Run a member by itself and take what it left.
+
+    Parameters
+    ----------
+    group : Group
+    member : int
+    found : Outcome
+        To be filled.
+
+    Returns
+    -------
+    list of (ndarray, ndarray, ndarray, ndarray)
+        Its events.
+    """
+    attempt = group.run(member)
+    run = attempt.run
+    if run is None:
+        found.endings[member], found.whys[member] = "error", attempt.why
+        return []
+    _take_values(group, run, found, member)
+    if attempt.done and any(measure.of_steps for measure in group.measures):
+        run = group.run(member, record="steps").run or run
+    if attempt.done:
+        found.finals[member] = run.data.trajectory.end_state
+        found.measures[member] = [measure.of(run) for measure in group.measures]
+    else:
+        found.whys[member] = attempt.why
+    log = run.data.event_log
+    return [(np.full(log.times.size, member), log.which, log.times, log.before.reshape(log.times.size, -1))]
+
+
+def _take_values(group: Group, run: Run, found: Outcome, member: int) -> None:
+    """Take what a run recorded.
+
+    Parameters
+    ----------
+    group : Group
+    run : Run
+    found : Outcome
+        To be filled.
+    member : int
+    """
+    n, ending = len(run.problem.states), run.ending
+    count = run.data.trajectory.wanted if isinstance(run.data.trajectory, RecordedTrajectory) else 0
+    count = run.times.size if count < 0 else count
+    found.recorded[member, :count, :n] = run.states[:count]
+    if group.derived:
+        for k, name in enumerate(run.problem.derived):
+            found.recorded[member, :count, n + k] = run[name][:count]
+    found.ends[member], found.endings[member] = ending.time, ending.reason.value
+    found.counts[member] = [getattr(run.tally, name) for name in COUNTED]

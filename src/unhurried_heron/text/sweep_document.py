@@ -1,0 +1,58 @@
+"""What a sweep came to: members, what varied, endings, and what marched by itself."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING, Final
+
+from unhurried_heron.text.document import Column, Document, Statement, Table, Tone
+from unhurried_heron.text.numbers import counted
+
+if TYPE_CHECKING:
+    from unhurried_heron.sweeps.sweep import Sweep
+
+# Reasons of failures that are listed.
+_MAX_REASONS: Final = 8
+
+
+def sweep_document(sweep: Sweep) -> Document:
+    """Return what a sweep came to."""
+    data = sweep.dataset
+    parts: list[Statement | Table] = []
+    shape = " x ".join(str(size) for size in sweep.axes.shape) if len(sweep.axes.axes) > 1 else ""
+    parts.append(Statement("members", counted(len(sweep), "member") + (f" ({shape})" if shape else "")))
+    parts.append(_varied(sweep))
+    endings = Counter(data["ending"].values.ravel().tolist())
+    text = ", ".join(f"{counted(count, 'member')} ended by '{ending}'" for ending, count in endings.most_common())
+    parts.append(Statement("endings", text, dict(endings)))
+    failures = Counter(each for each in data["failure"].values.ravel().tolist() if each)
+    for reason, count in failures.most_common(_MAX_REASONS):
+        parts.append(Statement("failure", f"{counted(count, 'member')} failed: {reason}", {"count": count}, Tone.WRONG))
+    alone = Counter(each for each in data["alone"].values.ravel().tolist() if each)
+    for reason, count in alone.most_common(_MAX_REASONS):
+        parts.append(Statement("alone", f"{counted(count, 'member')} marched one by one: {reason}", {"count": count}))
+    accepted, evaluations = (int(data[f"tally_{name}"].sum()) for name in ("accepted", "rate_evaluations"))
+    parts.append(Statement("work", f"{accepted:,} steps accepted, {evaluations:,} rate evaluations"))
+    if sweep.measures:
+        parts.append(_measured(sweep))
+    return Document(f"Sweep of {sweep.problem.title or 'a problem'}", tuple(parts))
+
+
+def _varied(sweep: Sweep) -> Table:
+    columns = (Column("varies", "name"), Column("values"), Column("from"), Column("to"), Column("unit", "words"))
+    rows = []
+    for axis in sweep.axes.axes:
+        for each in axis.variations:
+            numbers = each.values.dtype.kind == "f"
+            ends = (float(each.values.min()), float(each.values.max())) if numbers else (None, None)
+            rows.append((each.name, len(each.values), *ends, each.unit))
+    return Table(columns, tuple(rows))
+
+
+def _measured(sweep: Sweep) -> Table:
+    columns = (Column("measure", "name"), Column("smallest", digits=6), Column("largest", digits=6))
+    rows = []
+    for measure in sweep.measures:
+        values = sweep.dataset[measure.name]
+        rows.append((measure.text, float(values.min()), float(values.max())))
+    return Table(columns, tuple(rows))
