@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any, Final, Literal, NamedTuple
 
@@ -36,6 +36,11 @@ class Variation(NamedTuple):
     kind: Kind
     values: Any
     unit: str = ""
+
+    @property
+    def label(self) -> str:
+        """What its coordinate is called: of a starting value otherwise than the state."""
+        return ("initial_" if self.kind == "state" else "") + plain_name(self.name)
 
 
 class Axis(NamedTuple):
@@ -69,11 +74,16 @@ class Axes:
 
     def columns(self, *kinds: Kind) -> dict[str, Any]:
         """Return the values of each member of what varies, by name, arrays of shape (n_members,)."""
-        found = dict[str, Any]()
+        return {each.name: values for each, values in self._values() if each.kind in kinds}
+
+    def coordinates(self) -> dict[str, Any]:
+        """Return the values of each member of all that varies, by label, arrays of shape (n_members,)."""
+        return {each.label: values for each, values in self._values()}
+
+    def _values(self) -> Iterator[tuple[Variation, Any]]:
         indices = np.unravel_index(np.arange(self.count), self.shape) if self.axes else ()
         for axis, index in zip(self.axes, indices, strict=True):
-            found |= {each.name: np.asarray(each.values)[index] for each in axis.variations if each.kind in kinds}
-        return found
+            yield from ((each, np.asarray(each.values)[index]) for each in axis.variations)
 
 
 def plain_name(name: str) -> str:
@@ -112,7 +122,7 @@ def read_axes(problem: Problem, over: Any, rows: Any, draws: Any) -> list[Axis]:
             raise OptionError(f"'{each.name}' has a value twice", name=each.name, location="over",
                               expected="values that differ; rows=… takes members one by one",
                               given=excerpt(values))  # fmt: skip
-        axes.append(Axis(plain_name(each.name), len(each.values), (each,)))
+        axes.append(Axis(each.label, len(each.values), (each,)))
     together = _drawn(draws) if draws is not None else _mapping(rows, "rows")
     if together:
         found = tuple(_variation(problem, name, values, "rows") for name, values in together.items())
@@ -204,6 +214,9 @@ def _numbers(problem: Problem, name: str, kind: Kind, values: Any, location: str
     OptionError
     """
     several = isinstance(values, Iterable) and not isinstance(values, str | bytes | Mapping)
+    if isinstance(values, np.ndarray) and values.dtype == np.float64 and values.ndim == 1 and values.size:
+        if np.isfinite(values).all():
+            return values.copy()
     listed = list(values) if several else []
     if not listed:
         raise OptionError(f"there are no values of '{name}'", name=name, location=location,

@@ -177,8 +177,9 @@ def _coordinates(problem: Problem, axes: Axes, times: Array) -> dict[str, Any]:
     found: dict[str, Any] = {}
     for axis in axes.axes:
         for each in axis.variations:
-            about = {"long_name": each.name, **({"units": each.unit} if each.unit else {})}
-            found[plain_name(each.name)] = (axis.dimension, np.asarray(each.values), about)
+            what = f"{each.name} at the start" if each.kind == "state" else each.name
+            about = {"long_name": what, **({"units": each.unit} if each.unit else {})}
+            found[each.label] = (axis.dimension, np.asarray(each.values), about)
         if axis.dimension not in found:
             found[axis.dimension] = (axis.dimension, np.arange(axis.size), {"long_name": "member"})
     if times.size:

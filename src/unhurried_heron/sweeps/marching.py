@@ -32,7 +32,8 @@ from unhurried_heron.sweeps.outcome import Outcome, nothing_yet
 _BATCH: Final = 8192
 # Fewer members than this for each thread are not worth laying out a march for it.
 _FEW: Final = 16
-_ENDED: Final = {Reason.REACHED_END: EndingReason.END, Reason.EVENT: EndingReason.EVENT}
+_REACHED: Final = int(Reason.REACHED_END)
+_STOPPED: Final = int(Reason.EVENT)
 
 
 @dataclass(frozen=True)
@@ -170,12 +171,13 @@ def _take(group: Group, request: RunRequest, members: Members, found: Outcome, b
         Which they were.
     """
     problem, n = request.problem, len(request.problem.states)
-    done = np.isin(members.reasons, [*_ENDED])
+    done = (members.reasons == _REACHED) | (members.reasons == _STOPPED)
     own = np.arange(batch.start, batch.stop)[done]
     found.recorded[own, :, :n] = members.recorded[done]
     found.finals[own], found.ends[own] = members.finals[done], members.ends[done]
     found.counts[own] = members.counts[done]
-    found.endings[own] = [_ENDED[Reason(reason)].value for reason in members.reasons[done]]
+    reached = members.reasons[done] == _REACHED
+    found.endings[own] = np.where(reached, EndingReason.END.value, EndingReason.EVENT.value)
     changing = _changing(group, problem, rows[done])
     if group.derived and problem.derived and own.size:
         times = _beside_jumps(request, members, done)
@@ -231,8 +233,8 @@ def _beside_jumps(request: RunRequest, members: Members, done: Any) -> Array:
     acting = [k for k, event in enumerate(request.events) if event.then is not None]
     at_once = np.isin(events.which, acting) & np.isin(events.times, times) & done[events.members]
     row, onwards = np.cumsum(done) - 1, np.copysign(np.inf, request.problem.interval[1] - request.problem.interval[0])
-    for member, when in zip(events.members[at_once].tolist(), events.times[at_once].tolist(), strict=True):
-        found[row[member], times == when] = np.nextafter(when, onwards)
+    order, when = np.argsort(times), events.times[at_once]
+    found[row[events.members[at_once]], order[np.searchsorted(times[order], when)]] = np.nextafter(when, onwards)
     return found
 
 

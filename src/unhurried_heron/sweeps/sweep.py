@@ -22,7 +22,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
-from unhurried_heron.sweeps.axes import ENDS, KINDS, Axes, Axis, Variation, plain_name, read_axes
+from unhurried_heron.sweeps.axes import ENDS, KINDS, Axes, Axis, Variation, read_axes
 from unhurried_heron.sweeps.dataset import OCCURRENCE, dataset_of
 from unhurried_heron.sweeps.draws import Draws
 from unhurried_heron.sweeps.marching import Group, march
@@ -88,7 +88,7 @@ class Sweep:
         if not named:
             return pd.DataFrame({"name": pd.Series(dtype=object), "time": pd.Series(dtype=float)})
         members = named["event_member"].to_numpy()
-        varying = {name: each[members] for name, each in self.axes.columns(*KINDS).items()}
+        varying = {name: each[members] for name, each in self.axes.coordinates().items()}
         found = {str(name).removeprefix("event_"): each.to_numpy() for name, each in named.items()}
         return pd.DataFrame({**found, **varying})
 
@@ -130,24 +130,24 @@ class Sweep:
         )
 
     def _index(self, member: int | None, values: Mapping[str, Any]) -> int:
-        columns = self.axes.columns(*KINDS)
+        columns = self.axes.coordinates()
         if member is not None:
             if not (isinstance(member, int | np.integer) and 0 <= member < self.axes.count):
                 expected = f"an index from 0 to {self.axes.count - 1}"
                 raise OptionError("there is no such member", name="member", location="sweep.run", expected=expected,
                                   given=excerpt(member))  # fmt: skip
             return int(member)
-        names = {plain_name(name): name for name in columns}
         fits = np.ones(self.axes.count, dtype=bool)
         for name, value in values.items():
-            if name not in names:
-                raise OptionError(f"'{name}' does not vary{near_spelling(name, names)}", name=name,
-                                  location="sweep.run", expected="one of " + listing(names), given=name)  # fmt: skip
-            column = columns[names[name]]
+            label = name if name in columns else f"initial_{name}"
+            if label not in columns:
+                raise OptionError(f"'{name}' does not vary{near_spelling(name, columns)}", name=name,
+                                  location="sweep.run", expected="one of " + listing(columns), given=name)  # fmt: skip
+            column = columns[label]
             fits &= np.isclose(column, value, rtol=1e-12, atol=0.0) if column.dtype.kind == "f" else column == value
         if fits.sum() != 1:
             raise OptionError("these values do not single out one member", name="values", location="sweep.run",
-                              expected="a value of each of " + listing(names),
+                              expected="a value of each of " + listing(columns),
                               given=f"{int(fits.sum())} members")  # fmt: skip
         return int(np.flatnonzero(fits)[0])
 
