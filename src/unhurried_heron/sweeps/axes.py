@@ -214,9 +214,9 @@ def _numbers(problem: Problem, name: str, kind: Kind, values: Any, location: str
     OptionError
     """
     several = isinstance(values, Iterable) and not isinstance(values, str | bytes | Mapping)
-    if isinstance(values, np.ndarray) and values.dtype == np.float64 and values.ndim == 1 and values.size:
-        if np.isfinite(values).all():
-            return values.copy()
+    plain = isinstance(values, np.ndarray) and values.dtype == np.float64 and values.ndim == 1 and values.size
+    if plain and np.isfinite(values).all():
+        return np.array(values)
     listed = list(values) if several else []
     if not listed:
         raise OptionError(f"there are no values of '{name}'", name=name, location=location,

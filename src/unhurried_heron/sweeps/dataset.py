@@ -173,7 +173,18 @@ def _events(problem: Problem, found: Outcome) -> dict[str, tuple[Any, ...]]:
 
 
 def _coordinates(problem: Problem, axes: Axes, times: Array) -> dict[str, Any]:
-    """Return the coordinates: what varies, times, and the indices of indexed states."""
+    """Return the coordinates: what varies, times, and the indices of indexed states.
+
+    Parameters
+    ----------
+    problem : Problem
+    axes : Axes
+    times : ndarray, shape (n_times,)
+
+    Returns
+    -------
+    dict of str to tuple
+    """
     found: dict[str, Any] = {}
     for axis in axes.axes:
         for each in axis.variations:

@@ -331,7 +331,14 @@ def _take_run(group: Group, member: int, found: Outcome) -> list[tuple[Any, Any,
     else:
         found.whys[member] = attempt.why
     log = run.data.event_log
-    return [(np.full(log.times.size, member), log.which, log.times, log.before.reshape(log.times.size, -1))]
+    return [
+        (
+            np.full(log.times.size, member),
+            log.which,
+            log.times,
+            log.before.reshape(log.times.size, -1 if log.times.size else found.finals.shape[1]),
+        )
+    ]
 
 
 def _take_values(group: Group, run: Run, found: Outcome, member: int) -> None:

@@ -248,7 +248,24 @@ def _read(problem: Problem, events: tuple[Any, ...], name: str, text: str) -> Me
 
 
 def _inside(text: str, begin: int, whole: str) -> tuple[str, int]:
-    """Return what stands between the parentheses that open before a position, and where they are closed."""
+    """Return what stands between the parentheses that open before a position, and where they are closed.
+
+    Parameters
+    ----------
+    text : str
+    begin : int
+        The position.
+    whole : str
+        The measure, for messages.
+
+    Returns
+    -------
+    (str, int)
+
+    Raises
+    ------
+    ExpressionError
+    """
     depth = 1
     for position in range(begin, len(text)):
         depth += {"(": 1, ")": -1}.get(text[position], 0)

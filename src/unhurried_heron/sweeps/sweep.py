@@ -2,44 +2,36 @@
 
 from __future__ import annotations
 
-import inspect
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from unhurried_heron.arrays import Array, IntArray
 from unhurried_heron.driver.checked_request import with_events
 from unhurried_heron.driver.integrate import integrate
 from unhurried_heron.driver.options import refuse_no_problem
-from unhurried_heron.driver.recorded_times import Record, record_times
+from unhurried_heron.driver.recorded_times import Record
 from unhurried_heron.errors import OptionError, excerpt, listing, near_spelling
 from unhurried_heron.input.rules import POSITIVE_COUNT, TRUTH
-from unhurried_heron.methods.catalogue import DEFAULT, find_method
+from unhurried_heron.methods.catalogue import DEFAULT
 from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
-from unhurried_heron.quiet import quietly
 from unhurried_heron.run.run import Run
-from unhurried_heron.sweeps.axes import ENDS, KINDS, Axes, Axis, Variation, read_axes
+from unhurried_heron.sweeps.axes import ENDS, KINDS, Axes, read_axes
 from unhurried_heron.sweeps.dataset import OCCURRENCE, dataset_of
 from unhurried_heron.sweeps.draws import Draws
-from unhurried_heron.sweeps.marching import Group, march
+from unhurried_heron.sweeps.marching import march
 from unhurried_heron.sweeps.measures import Measure, read_measures
 from unhurried_heron.sweeps.outcome import nothing_yet
+from unhurried_heron.sweeps.plan import axes_of_options, common_times, filled, groups, options_and_axes
 from unhurried_heron.text.document import Document
 from unhurried_heron.text.sweep_document import sweep_document
 
 if TYPE_CHECKING:
     import pandas as pd
     import xarray
-
-_USUAL: Final[dict[str, Any]] = {
-    name: each.default
-    for name, each in inspect.signature(integrate).parameters.items()
-    if each.kind is each.KEYWORD_ONLY and name not in ("parameters", "initial", "interval")
-}
 
 
 @dataclass(frozen=True, eq=False)
@@ -130,6 +122,12 @@ class Sweep:
         )
 
     def _index(self, member: int | None, values: Mapping[str, Any]) -> int:
+        """Return the index of a member.
+
+        Raises
+        ------
+        OptionError
+        """
         columns = self.axes.coordinates()
         if member is not None:
             if not (isinstance(member, int | np.integer) and 0 <= member < self.axes.count):
@@ -229,148 +227,29 @@ def sweep(
     [0.6065307, 0.3678794, 0.1353353]
     """
     refuse_no_problem(problem, "sweep")
-    chosen, options = _options(options)
+    chosen, options = options_and_axes(options)
     TRUTH(derived, "derived")
     if threads is not None:
         POSITIVE_COUNT(threads, "threads")
     if options["events"]:
         problem, options["events"] = problem.with_(events=with_events(problem.events, options["events"])), ()
-    axes = Axes((*read_axes(problem, over, rows, draws), *_axes_of_options(methods, chosen)))
-    if not axes.count:
+    axes = Axes((*read_axes(problem, over, rows, draws), *axes_of_options(methods, chosen)))
+    if not axes.axes:
         raise OptionError("nothing varies", name="over", location="sweep",
                           expected="over={name: values}, rows=… or draws=…", given="none")  # fmt: skip
-    filled = _filled(problem, axes)
-    asked = read_measures(filled, problem.events, measures)
-    times = _times(filled, axes, record)
+    first = filled(problem, axes)
+    questions = read_measures(first, problem.events, measures)
+    times = common_times(first, axes, record)
     columns = (*problem.states, *(problem.derived if derived and times.size else ()))
-    found = nothing_yet(axes.count, times.size, len(columns), len(problem.states), len(asked))
+    found = nothing_yet(axes.count, times.size, len(columns), len(problem.states), len(questions))
     events: list[tuple[Any, Any, Any, Any]] = []
-    for own, group, inside in _groups(
-        problem, axes, times, (method, options, asked, len(columns) > len(problem.states), threads)
+    for own, group, inside in groups(
+        problem, axes, times, (method, options, questions, len(columns) > len(problem.states), threads)
     ):
         part = march(group)
         found.recorded[np.ix_(own, inside)] = part.recorded[:, : inside.size]
         for name in ("finals", "measures", "ends", "endings", "whys", "counts", "alone"):
             getattr(found, name)[own] = getattr(part, name)
         events.append((own[part.event_members], part.event_which, part.event_times, part.event_states))
-    dataset = dataset_of(problem, axes, times, found.with_events(events), asked, columns)
-    return Sweep(problem, dataset, method, options, axes, asked)
-
-
-def _options(given: dict[str, Any]) -> tuple[dict[str, Any], dict[str, Any]]:
-    """Return the options that are axes, and the others, all of `integrate`.
-
-    Raises
-    ------
-    OptionError
-    """
-    for name in given:
-        if name not in _USUAL or name in ("trace", "ledger", "progress"):
-            raise OptionError(f"a sweep has no option '{name}'{near_spelling(name, _USUAL)}", name=name,
-                              location="sweep", expected="options of integrate: " + listing(_USUAL),
-                              given=excerpt(given[name]))  # fmt: skip
-    rtol = given.get("rtol")
-    several = isinstance(rtol, list | tuple | np.ndarray)
-    options = {**_USUAL, **given, "ledger": False, "progress": False}
-    return ({"rtol": rtol} if several else {}), ({**options, "rtol": None} if several else options)
-
-
-def _axes_of_options(methods: Iterable[str] | None, chosen: Mapping[str, Any]) -> list[Axis]:
-    """Return the axes of methods and tolerances."""
-    found = []
-    if methods is not None:
-        names = [find_method(each).name for each in methods]
-        found.append(Axis("method", len(names), (Variation("method", "option", np.array(names)),)))
-    for name, values in chosen.items():
-        numbers = np.array(values, dtype=np.float64)
-        found.append(Axis(name, numbers.size, (Variation(name, "option", numbers),)))
-    return found
-
-
-def _filled(problem: Problem, axes: Axes) -> Problem:
-    """Return the problem with the values of the first member, so that nothing is open."""
-    with quietly():
-        return problem.with_(
-            parameters={name: float(each[0]) for name, each in axes.columns("parameter").items()},
-            initial={name: float(each[0]) for name, each in axes.columns("state").items()},
-        )
-
-
-def _times(problem: Problem, axes: Axes, record: Any) -> Array:
-    """Return the times to record, in the direction of the run.
-
-    Raises
-    ------
-    OptionError
-    """
-    if record is None:
-        return np.empty(0)
-    ends = axes.columns("interval")
-    if ends:
-        bounds = [*problem.interval]
-        far = max if bounds[1] > bounds[0] else min
-        near = min if far is max else max
-        whole = (near([bounds[0], *ends.get("start", [])]), far([bounds[1], *ends.get("end", [])]))
-        if isinstance(record, str | int):
-            raise OptionError("members of different intervals have no common times but those of a list", name="record",
-                              location="record", expected="a list of times", given=excerpt(record))  # fmt: skip
-        problem = problem.with_(interval=whole)
-    found = record_times(problem, record)
-    if found is None:
-        raise OptionError("a sweep records times, not steps", name="record", location="record",
-                          expected="a count of times, a spacing, or a list; sweep.run(…) gives a member with its steps",
-                          given=excerpt(record))  # fmt: skip
-    return found
-
-
-def _groups(
-    problem: Problem, axes: Axes, times: Array, how: tuple[Any, ...]
-) -> Iterator[tuple[IntArray, Group, IntArray]]:
-    """Yield the members that differ in parameters and starting values alone.
-
-    Parameters
-    ----------
-    problem : Problem
-    axes : Axes
-    times : ndarray, shape (n_times,)
-    how : tuple
-        Method, options, measures, whether derived quantities are kept, threads.
-
-    Yields
-    ------
-    (ndarray of int64, Group, ndarray of int64)
-        Their indices, and the indices of the times that lie within their interval.
-    """
-    method, options, asked, derived, threads = how
-    settings, ends = axes.columns("option"), axes.columns("interval")
-    keys = [*zip(*settings.values(), *ends.values(), strict=True)] or [()] * axes.count
-    parameters, initial = axes.columns("parameter"), axes.columns("state")
-    for key in dict.fromkeys(keys):
-        own = np.array([k for k, each in enumerate(keys) if each == key], dtype=np.int64)
-        chosen = dict(zip(settings, key, strict=False))
-        interval = [*problem.interval]
-        for name, end in zip(ends, key[len(settings) :], strict=True):
-            interval[ENDS[name]] = float(end)
-        inside = np.flatnonzero((times >= min(interval)) & (times <= max(interval)))
-        record = times[inside] if inside.size else np.array([interval[1]])
-        some = {
-            **options,
-            **{name: float(value) for name, value in chosen.items() if name != "method"},
-            "record": record,
-        }
-        with quietly():
-            here = problem.with_(interval=(interval[0], interval[1])) if ends else problem
-        yield (
-            own,
-            Group(
-                here,
-                str(chosen["method"]) if "method" in chosen else method,
-                some,
-                {name: each[own] for name, each in parameters.items()},
-                {name: each[own] for name, each in initial.items()},
-                asked,
-                derived,
-                threads,
-            ),
-            inside,
-        )
+    dataset = dataset_of(problem, axes, times, found.with_events(events), questions, columns)
+    return Sweep(problem, dataset, method, options, axes, questions)

@@ -1,0 +1,217 @@
+"""Sweeps: every member is what a run by itself is, bit for bit, whatever varies and however it marches."""
+
+from __future__ import annotations
+
+import pickle
+
+import numpy as np
+import pandas as pd
+import pytest
+from representatives import representatives
+from scipy import stats
+
+import unhurried_heron as uh
+from unhurried_heron.kernels.memory.sweep import COUNTED
+from unhurried_heron.quiet import quietly
+
+POND = """
+level'   = (inflow - spill) / area
+inflow   = base + swing * sin(2*pi*t/tide)
+spill    = width * max(level - crest, 0)^1.5
+"""
+EVENTS = [uh.Event("level = crest", name="overtops"), uh.Event(every=24, name="drawn", then="level = level - dip")]
+
+
+def pond(**changes) -> uh.Problem:
+    given = {
+        "parameters": {"area": "1800 m^2", "base": "90 m^3/h", "swing": "70 m^3/h", "width": "640 m^1.5/h",
+                       "crest": "0.8 m", "tide": "12.4 h", "dip": "5 cm"},
+        "initial": {"level": "0.4 m"}, "interval": (0, "72 h"), "events": EVENTS,
+    }  # fmt: skip
+    return uh.Problem.from_text(POND, **{**given, **changes})
+
+
+def assert_members_are_runs(found: uh.Sweep, problem: uh.Problem, method: str = "auto", **options) -> None:
+    rows = found.axes.coordinates()
+    kinds = {each.label: (each.name, each.kind) for axis in found.axes.axes for each in axis.variations}
+    flat = found.dataset.stack(each=found.axes.dimensions)
+    events = found.events
+    for k in range(len(found)):
+        given: dict = {"parameters": {}, "initial": {}}
+        interval, own = [*problem.interval], dict(options)
+        for label, values in rows.items():
+            name, kind = kinds[label]
+            if kind == "option":
+                own[name] = str(values[k]) if name == "method" else float(values[k])
+            elif kind == "interval":
+                interval[name == "end"] = float(values[k])
+            else:
+                given["parameters" if kind == "parameter" else "initial"][name] = float(values[k])
+        own.setdefault("record", [interval[1]])
+        with quietly():
+            run = uh.integrate(problem, own.pop("method", method), interval=tuple(interval), **given, **own)
+        every = {str(name): each for name, each in flat.data_vars.items() if "occurrence" not in each.dims}
+        member = {name: each.values[..., k] for name, each in every.items()}
+        assert member["ending"] == run.ending.reason.value
+        assert member["ending_time"] == run.ending.time
+        assert [member[f"tally_{name}"] for name in COUNTED] == [getattr(run.tally, name) for name in COUNTED]
+        failed = not run.ending.as_requested
+        assert (member["failure"] == run.ending.message) if failed else member["failure"] == ""
+        for name in problem.states:
+            assert np.isnan(member[f"final_{name}"]) if failed else member[f"final_{name}"] == run.final[name]
+        for name in (*problem.states, *problem.derived) if options.get("record") else ():
+            count = getattr(run.data.trajectory, "wanted", -1)
+            kept = run[name] if count < 0 else run[name][:count]
+            assert np.array_equal(member[name][: kept.size], kept), name
+            assert np.isnan(member[name][kept.size :]).all()
+        ours = events[events["member"] == k] if len(events) else events
+        assert ours["time"].tolist() == run.events["time"].tolist()
+        assert ours["name"].tolist() == run.events["name"].tolist()
+
+
+@pytest.mark.parametrize("method", representatives(lambda each: each.order > 2))
+def test_members_are_runs_by_every_method(method: str) -> None:
+    over = {"base": ["60 m^3/h", 80, 100], "crest": ["70 cm", 0.9]}
+    assert_members_are_runs(uh.sweep(pond(), over, method, record=9, rtol=1e-5), pond(), method, record=9, rtol=1e-5)
+
+
+WAYS: dict = {
+    "starts": {"over": {"level": [0.1, 0.5, "90 cm"], "swing": [0, 70]}},
+    "rows": {"rows": pd.DataFrame({"level": [0.1, 0.2, 0.3], "tide": [12, 13, 24.0]})},
+    "draws": {"draws": uh.Draws({"base": stats.norm(90, 9)}, 3, seed=1), "methods": ["auto", "rang-angermann-32"]},
+    "tolerances": {"over": {"base": [90.0, 70.0]}, "rtol": [1e-4, 1e-8]},
+    "intervals": {"over": {"end": ["1 d", 50.0], "start": [0, 3]}, "record": [3.0, 20.0, 40.0]},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("way", WAYS)
+def test_members_are_runs_whatever_varies(way: str) -> None:
+    given = {"record": 5, **WAYS[way]}
+    found = uh.sweep(pond(), **given)
+    if way == "intervals":
+        with_end = found.dataset.sel(end=24.0, start=3.0)
+        run = uh.integrate(pond(), interval=(3, 24), record=[3.0, 20.0])
+        assert with_end["level"].values[:2].tolist() == run["level"].tolist()
+        assert np.isnan(with_end["level"].values[2])
+        assert_members_are_runs(uh.sweep(pond(), given["over"]), pond())
+    else:
+        options = {"record": 5} | {name: each for name, each in given.items() if name == "rtol" and way != "tolerances"}
+        assert_members_are_runs(found, pond(), **options)
+
+
+def test_members_that_fail_or_need_python_are_told_of() -> None:
+    one = {"initial": {"x": 1.0}, "interval": (0, 2)}
+    blows = uh.Problem.from_text("x' = k*x^2\nroot = sqrt(3 - x)", parameters={"k": 1.0}, **one)
+    found = uh.sweep(blows, {"k": [0.1, 3.0, 0.2]}, record=5)
+    assert found.dataset["ending"].values.tolist() == ["end", "step too small", "end"]
+    assert "k" in found.frame().columns
+    assert_members_are_runs(found, blows, record=5)
+    assert "1 member failed" in " ".join(str(found).split())
+
+    def rates(t: float, x: float, k: float) -> float:
+        if k > 2:
+            raise ValueError("too much")
+        return -k * x
+
+    function = uh.Problem.from_rates(rates, parameters={"k": 1.0}, **one)
+    found = uh.sweep(function, {"k": [1.0, 3.0]}, measures="final(x)")
+    assert found.dataset["ending"].values.tolist() == ["end", "error"]
+    assert found.dataset["failure"].values.tolist() == ["", "ValueError: too much"]
+    assert found.dataset["final_x"].values[0] == pytest.approx(np.exp(-2), rel=1e-5)
+    assert np.isnan(found.dataset["final_x"].values[1])
+    assert "marched one by one: the rates are a Python function" in " ".join(str(found).split())
+    # what leads back to a switch slides, which a run by itself does
+    slides = uh.Problem.from_text("x' = where(x > 0, -pull, 1)", parameters={"pull": 1.0}, **one)
+    found = uh.sweep(slides, {"pull": [1.0, -1.0]}, record=4)
+    assert [bool(each) for each in found.dataset["alone"].values] == [True, False]
+    assert_members_are_runs(found, slides, record=4)
+
+
+def test_measures_are_what_runs_answer() -> None:
+    asked = {
+        "peak": "largest(level) - crest", "low": "smallest(spill)", "mean_spill": "mean(spill)",
+        "volume": "integral(spill)", "first": "time_of(overtops)", "many": "count(drawn)", "gap": "period(drawn)",
+        "end": "final(level)*2", "steps": lambda run: run.tally.accepted,
+    }  # fmt: skip
+    quick = {name: text for name, text in asked.items() if name in ("first", "many", "gap", "end")}
+    over = {"base": [20.0, 80.0, 100.0]}
+    slow, fast = uh.sweep(pond(), over, measures=asked), uh.sweep(pond(), over, measures=quick)
+    assert set(slow.dataset["alone"].values) == {"a measure takes all steps"}
+    assert set(fast.dataset["alone"].values) == {""}
+    for name in quick:
+        assert np.array_equal(slow.dataset[name], fast.dataset[name], equal_nan=True), name
+    for k, base in enumerate(over["base"]):
+        run = uh.integrate(pond(), parameters={"base": base})
+        fine = run.at(np.linspace(0, 72, 20_001), ["level", "spill"])
+        row = {name: float(slow.dataset[name][k]) for name in asked}
+        assert row["peak"] == pytest.approx(fine[:, 0].max() - 0.8, abs=1e-6)
+        assert row["low"] == pytest.approx(fine[:, 1].min(), abs=1e-6)
+        assert row["volume"] == pytest.approx(72 * row["mean_spill"])
+        assert (row["many"], row["gap"]) == (3, 24)
+        overtops = run.events[run.events["name"] == "overtops"]["time"]
+        assert row["first"] == overtops.iloc[0] if len(overtops) else np.isnan(row["first"])
+        assert row["steps"] == run.tally.accepted
+        assert row["end"] == 2 * run.final["level"]
+    for bad in ("largest(lvl)", "level", "time_of(nothing)", "largest(level", "final(level) + unknown", 3):
+        with pytest.raises(uh.HeronError):
+            uh.sweep(pond(), over, measures=bad)
+
+
+def test_one_member_is_a_run_with_its_steps() -> None:
+    found = uh.sweep(pond(), {"base": [80, 100], "level": [0.2, 0.3]}, rtol=1e-6)
+    run = found.run(base=80, level=0.3)
+    assert run.final["level"] == found.dataset["final_level"].sel(base=80, initial_level=0.3).item()
+    assert run.options["record"] == "steps"
+    assert found.run(member=1).final == run.final
+    for bad in ({"base": 80}, {"base": 81, "level": 0.2}, {"bas": 80}, {"member": 4}):
+        with pytest.raises(uh.OptionError):
+            found.run(**bad)
+    units = {name: found.dataset[name].attrs.get("units") for name in ("base", "initial_level", "final_level")}
+    assert units == {"base": "m^3/h", "initial_level": "m", "final_level": "m"}
+    assert pond().fingerprint in found.dataset.attrs["history"]
+    again = pickle.loads(pickle.dumps(found))
+    assert again.dataset.identical(found.dataset)
+    assert again.run(member=1).final == run.final
+
+
+def test_indexed_and_complex_states_have_dimensions_of_their_own() -> None:
+    some = {"parameters": {"k": 1.0}, "interval": (0, 1)}
+    row = uh.Problem.from_text("u[i]' = -k*i*u[i] for i in 0..2", initial={"u": 1}, **some)
+    found = uh.sweep(row, {"k": [0.5, 1.0]}, record=3, rtol=1e-9).dataset
+    assert found["u"].dims == ("k", "t", "u_1")
+    assert found["u"].sel(k=0.5, t=1, u_1=2).item() == pytest.approx(np.exp(-1), rel=1e-7)
+    turning = uh.Problem.from_text("z' = i*k*z", initial={"z": 1 + 0j}, **some)
+    found = uh.sweep(turning, {"k": [2.0]}, record=3, rtol=1e-9).dataset
+    assert found["re_z"].sel(k=2, t=1).item() == pytest.approx(np.cos(2), rel=1e-7)
+    assert found["final_im_z"].sel(k=2).item() == pytest.approx(np.sin(2), rel=1e-7)
+
+
+@pytest.mark.parametrize("design", ["independent", "latin-hypercube", "sobol"])
+def test_draws_have_their_distributions(design: str) -> None:
+    given = {"base": stats.norm(90, 5), "tide": stats.uniform(12, 1), "dip": stats.norm(0, 1)}
+    draws = uh.Draws(given, 4096, seed=7, design=design, correlation={("base", "dip"): -0.6})
+    for name, each in given.items():
+        # the distance of a sample from its distribution, which is below this in 999 of 1000 samples
+        assert stats.kstest(draws.values[name], each.cdf).statistic < 1.95 / np.sqrt(4096)
+    assert np.corrcoef(draws.values["base"], draws.values["dip"])[0, 1] == pytest.approx(-0.6, abs=0.04)
+    assert np.corrcoef(draws.values["base"], draws.values["tide"])[0, 1] == pytest.approx(0, abs=0.06)
+    assert draws == uh.Draws(given, 4096, seed=7, design=design, correlation={("base", "dip"): -0.6})
+    assert draws != uh.Draws(given, 4096, seed=8, design=design)
+
+
+@pytest.mark.parametrize(
+    "bad",
+    [
+        {"over": {"bas": [1, 2]}}, {"over": {"base": []}}, {"over": {"base": [1, 1]}}, {"over": {"base": "80"}},
+        {"over": {"base": [1, None]}}, {"over": {"base": ["3 kg"]}}, {"over": 3}, {}, {"draws": {"base": 3}},
+        {"rows": {"base": [1, 2], "level": [1]}}, {"over": {"base": [1]}, "rows": {"base": [1]}},
+        {"over": {"base": [1]}, "record": "steps"}, {"over": {"end": [10.0]}, "record": 5},
+        {"over": {"base": [1]}, "color": 1},
+        {"over": {"base": [1]}, "threads": 0}, {"over": {"base": [1]}, "methods": ["heun-99"]},
+        {"over": {"base": [1]}, "rtol": [1e-3, "x"]}, {"over": {"base": [1]}, "trace": True},
+        {"rows": {"base": [1]}, "draws": uh.Draws({"base": stats.norm(1, 1)}, 2)},
+    ],
+)  # fmt: skip
+def test_what_cannot_be_swept_is_refused(bad: dict) -> None:
+    with pytest.raises(uh.HeronError):
+        uh.sweep(pond(), **bad)
