@@ -28,6 +28,7 @@ from unhurried_heron.figures.stability_figures import draw_run_in_region, draw_s
 from unhurried_heron.figures.work_figures import draw_steps, draw_work
 from unhurried_heron.files.animation import animate
 from unhurried_heron.files.sound import write_sound
+from unhurried_heron.files.sweep_files import read_sweep, write_sweep
 from unhurried_heron.files.write import write_csv, write_summary
 from unhurried_heron.input.event import Event
 from unhurried_heron.input.measured import Measured
@@ -104,6 +105,7 @@ __all__ = [
     "integrate",
     "largest_step",
     "methods",
+    "read_sweep",
     "stability",
     "stability_limited_steps",
     "step_table",
@@ -111,4 +113,5 @@ __all__ = [
     "write_csv",
     "write_sound",
     "write_summary",
+    "write_sweep",
 ]

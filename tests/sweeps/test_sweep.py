@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pickle
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -172,6 +173,53 @@ def test_one_member_is_a_run_with_its_steps() -> None:
     again = pickle.loads(pickle.dumps(found))
     assert again.dataset.identical(found.dataset)
     assert again.run(member=1).final == run.final
+
+
+@pytest.mark.parametrize("kind", [".nc", ".zarr"])
+def test_a_sweep_is_read_as_it_was_written(kind: str, tmp_path: Path) -> None:
+    over = {"base": [80, 100], "level": ["20 cm", 0.3]}
+    found = uh.sweep(pond(), over, record=4, rtol=1e-6, measures=["final(level)*2"], methods=["auto", "heun-3"])
+    path = tmp_path / f"pond{kind}"
+    for _ in range(2):
+        # in the place of the first
+        uh.write_sweep(found, path)
+    again = uh.read_sweep(path)
+    for name, each in found.dataset.variables.items():
+        own = again.dataset[name]
+        assert own.dims == each.dims
+        assert own.attrs == each.attrs
+        assert np.array_equal(own.values.astype(each.dtype), each.values, equal_nan=each.dtype.kind == "f"), name
+    assert again.dataset.attrs == found.dataset.attrs
+    assert (again.problem, again.axes.dimensions, again.method) == (found.problem, found.axes.dimensions, found.method)
+    assert again.run(base=80, level=0.3, method="heun-3").final == found.run(base=80, level=0.3, method="heun-3").final
+    assert str(again) == str(found)
+    assert [each.name for each in tmp_path.iterdir()] == [path.name]
+
+
+def test_tables_of_members_hold_every_digit(tmp_path: Path) -> None:
+    found = uh.sweep(pond(), {"base": [80, 100]}, record=3)
+    for recorded in (False, True):
+        table = found.frame(recorded=recorded)
+        uh.write_sweep(found, tmp_path / "pond.csv", recorded=recorded)
+        uh.write_sweep(found, tmp_path / "pond.parquet", recorded=recorded)
+        read = pd.read_csv(tmp_path / "pond.csv", dtype=str)
+        assert [*read] == [*table]
+        for name, column in table.select_dtypes("number").items():
+            assert read[name].map(float).tolist() == column.tolist()
+        assert pd.read_parquet(tmp_path / "pond.parquet").equals(table)
+        assert len(table) == (6 if recorded else 2)
+    (tmp_path / "other").write_text("x")
+    (tmp_path / "full.zarr").mkdir()
+    (tmp_path / "bad.nc").write_text("x")
+    for bad in ("pond.xls", "none/pond.nc", "none/pond.zarr", "full.zarr", 3):
+        with pytest.raises(uh.HeronError):
+            uh.write_sweep(found, tmp_path / bad if isinstance(bad, str) else bad)  # type: ignore[arg-type]  # a path
+    for bad in ("pond.csv", "bad.nc", "none.nc", "full.zarr"):
+        with pytest.raises(uh.HeronError):
+            uh.read_sweep(tmp_path / bad)
+    function = uh.Problem.from_rates(lambda t, x, k: -k * x, parameters={"k": 1.0}, initial={"x": 1}, interval=(0, 1))
+    with pytest.raises(uh.OptionError, match="Python functions"):
+        uh.write_sweep(uh.sweep(function, {"k": [1.0]}), tmp_path / "f.nc")
 
 
 def test_indexed_and_complex_states_have_dimensions_of_their_own() -> None:

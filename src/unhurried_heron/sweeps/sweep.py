@@ -20,7 +20,7 @@ from unhurried_heron.methods.method import Method
 from unhurried_heron.problem.problem import Problem
 from unhurried_heron.run.run import Run
 from unhurried_heron.sweeps.axes import ENDS, KINDS, Axes, read_axes
-from unhurried_heron.sweeps.dataset import OCCURRENCE, dataset_of
+from unhurried_heron.sweeps.dataset import OCCURRENCE, TIME, dataset_of
 from unhurried_heron.sweeps.draws import Draws
 from unhurried_heron.sweeps.marching import march
 from unhurried_heron.sweeps.measures import Measure, read_measures
@@ -65,11 +65,21 @@ class Sweep:
     def __len__(self) -> int:
         return self.axes.count
 
-    def frame(self) -> pd.DataFrame:
-        """Return a row for each member: what varies, ending, final values, measures and tally."""
-        one = [name for name, each in self.dataset.data_vars.items() if each.dims == self.axes.dimensions]
-        table = self.dataset[one].to_dataframe()
-        return table.reset_index()
+    def frame(self, *, recorded: bool = False) -> pd.DataFrame:
+        """Return a row for each member: what varies, final values, measures, ending and tally.
+
+        Parameters
+        ----------
+        recorded : bool
+            A row for each member and recorded time instead, with states and derived quantities.
+
+        Returns
+        -------
+        DataFrame
+        """
+        dimensions = (*self.axes.dimensions, TIME) if recorded else self.axes.dimensions
+        chosen = [name for name, each in self.dataset.data_vars.items() if each.dims == dimensions]
+        return self.dataset[chosen].to_dataframe().reset_index()
 
     @cached_property
     def events(self) -> pd.DataFrame:
